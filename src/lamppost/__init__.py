@@ -1,0 +1,32 @@
+"""Lamp Post puts a trained model into service: packaged with its preprocessing, proven, validated, batched, recorded.
+
+`pack` writes a lamp file; `Client` and `AsyncClient` ask a running service. Errors are `LampPostError`.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from lamppost.client import AsyncClient, Client
+    from lamppost.core.errors import LampPostError
+    from lamppost.packing import pack
+
+__all__ = ["AsyncClient", "Client", "LampPostError", "__version__", "pack"]
+__version__ = "0.1.0"
+
+_HOMES = {
+    "AsyncClient": "lamppost.client",
+    "Client": "lamppost.client",
+    "LampPostError": "lamppost.core.errors",
+    "pack": "lamppost.packing",
+}
+
+
+def __getattr__(name: str) -> Any:
+    """Import on first use, so that ``import lamppost`` stays quick."""
+    if name not in _HOMES:
+        raise AttributeError(f"module 'lamppost' has no attribute {name!r}")
+    from importlib import import_module
+
+    return getattr(import_module(_HOMES[name]), name)

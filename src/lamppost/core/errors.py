@@ -1,0 +1,207 @@
+"""Every error Lamp Post raises on purpose, with a stable code and the HTTP status it becomes.
+
+LampPostError
+├── BadRequest              400  the request could not be read at all
+│   ├── BadJson             400
+│   ├── WrongContentType    415
+│   ├── BodyTooLarge        413
+│   ├── TooManyRows         413
+│   └── InvalidRows         422  carries every fault, each with row and field
+├── NotSignedIn             401
+├── NotAllowed              403
+├── NotFound                404  an unknown endpoint, model, version or call
+├── Conflict                409
+│   └── ProofFailed         409  carries the rows that differ
+├── PackageRefused          422  a lamp file that is broken, hostile or not allowed here
+├── Unavailable             503  nothing can answer now
+│   └── LaneFull            503  the queue is at its bound, try again after a moment
+├── ModelFault              502  the model failed, or gave an answer outside its own schema
+├── ServerUnreachable            seen by clients only
+└── SetupError                   something this machine needs is missing or taken
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """One thing that is wrong with one value of a request.
+
+    row : index of the row, from 0; None when the fault is not about a row.
+    field : name of the field; None when the fault is about the whole row.
+    given : what came, shortened, as JSON would write it.
+    expected : what the schema wants, in words.
+    hint : what to do, or None.
+    """
+
+    row: int | None
+    field: str | None
+    given: str
+    expected: str
+    hint: str | None = None
+
+    def sentence(self) -> str:
+        """The fault as one line: ``row 0, height_m: given "tall", expected a number``."""
+        place = [] if self.row is None else [f"row {self.row}"]
+        if self.field is not None:
+            place.append(self.field)
+        text = f"given {self.given}, expected {self.expected}"
+        if place:
+            text = f"{', '.join(place)}: {text}"
+        return f"{text} ({self.hint})" if self.hint else text
+
+    def to_dict(self) -> dict[str, Any]:
+        """As it stands in a problem document."""
+        out = {"row": self.row, "field": self.field, "given": self.given, "expected": self.expected, "hint": self.hint}
+        return {key: value for key, value in out.items() if value is not None}
+
+
+class LampPostError(Exception):
+    """Root of all our errors; ``extra`` is what the problem document says beyond the sentence."""
+
+    code = "error"
+    status = 500
+    title = "Something went wrong"
+
+    def __init__(self, detail: str, **extra: Any) -> None:
+        super().__init__(detail)
+        self.detail = detail
+        self.extra = extra
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return (_rebuild, (type(self), self.detail, self.extra))
+
+    def to_problem(self) -> dict[str, Any]:
+        """RFC 9457 problem document; ``type`` is ``urn:lamppost:`` and the code."""
+        return {
+            "type": f"urn:lamppost:{self.code}",
+            "title": self.title,
+            "status": self.status,
+            "detail": self.detail,
+            **self.extra,
+        }
+
+
+def _rebuild(kind: type[LampPostError], detail: str, extra: dict[str, Any]) -> LampPostError:
+    return kind(detail, **extra)
+
+
+class BadRequest(LampPostError):
+    """The request could not be read at all."""
+
+    code, status, title = "bad-request", 400, "The request cannot be read"
+
+
+class BadJson(BadRequest):
+    """The body is not JSON, or not JSON of a usable shape."""
+
+    code, title = "bad-json", "The body is not the JSON that is expected"
+
+
+class WrongContentType(BadRequest):
+    """The body is of a content type that this address does not read."""
+
+    code, status, title = "wrong-content-type", 415, "This content type is not read here"
+
+
+class BodyTooLarge(BadRequest):
+    """The body is over the byte limit."""
+
+    code, status, title = "body-too-large", 413, "The body is too large"
+
+
+class TooManyRows(BadRequest):
+    """The request has more rows than one request may have."""
+
+    code, status, title = "too-many-rows", 413, "Too many rows in one request"
+
+
+class InvalidRows(BadRequest):
+    """Rows were read, and at least one value breaks the schema."""
+
+    code, status, title = "invalid-rows", 422, "The rows do not fit the input schema"
+
+
+class NotSignedIn(LampPostError):
+    """No token or session came with the request, or it is not known."""
+
+    code, status, title = "not-signed-in", 401, "A token is needed"
+
+
+class NotAllowed(LampPostError):
+    """The token is good, but its role does not cover this."""
+
+    code, status, title = "not-allowed", 403, "This token may not do that"
+
+
+class NotFound(LampPostError):
+    """A name that nothing here has."""
+
+    code, status, title = "not-found", 404, "There is nothing of that name"
+
+
+class Conflict(LampPostError):
+    """The request is well-formed, but the present state forbids it."""
+
+    code, status, title = "conflict", 409, "That cannot be done in the present state"
+
+
+class ProofFailed(Conflict):
+    """A version gave other answers than training did."""
+
+    code, title = "proof-failed", "The version does not give the answers that training gave"
+
+
+class PackageRefused(LampPostError):
+    """A lamp file that is broken, hostile, or not allowed here."""
+
+    code, status, title = "package-refused", 422, "The lamp file is refused"
+
+
+class Unavailable(LampPostError):
+    """Nothing can answer at the moment."""
+
+    code, status, title = "unavailable", 503, "Nothing can answer at the moment"
+
+
+class LaneFull(Unavailable):
+    """The lane's queue is at its bound."""
+
+    code, title = "lane-full", "Too many requests are waiting"
+
+
+class ModelFault(LampPostError):
+    """The model failed on a valid request, or its answer breaks its own output schema."""
+
+    code, status, title = "model-fault", 502, "The model failed on this request"
+
+
+class ServerUnreachable(LampPostError):
+    """The service did not answer (raised by clients)."""
+
+    code, status, title = "server-unreachable", 503, "The service cannot be reached"
+
+
+class SetupError(LampPostError):
+    """Something this machine needs is missing or taken."""
+
+    code, title = "setup", "This machine lacks something"
+
+
+def _tree(kind: type[LampPostError]) -> list[type[LampPostError]]:
+    return [kind, *(leaf for child in kind.__subclasses__() for leaf in _tree(child))]
+
+
+BY_CODE: dict[str, type[LampPostError]] = {kind.code: kind for kind in _tree(LampPostError)}
+
+
+def from_problem(problem: dict[str, Any], status: int) -> LampPostError:
+    """The error that a problem document stands for; an unknown type becomes the root class."""
+    code = str(problem.get("type", "")).rpartition(":")[2]
+    extra = {key: value for key, value in problem.items() if key not in ("type", "title", "status", "detail")}
+    error = BY_CODE.get(code, LampPostError)(str(problem.get("detail", f"HTTP status {status}")), **extra)
+    error.status = status
+    return error

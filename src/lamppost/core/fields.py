@@ -1,0 +1,172 @@
+"""Fields and schemas: what one row of input or answer is made of.
+
+A schema is an ordered tuple of fields. It is written into a lamp file with its manifest, published as JSON Schema 2020-12
+(`Schema.to_json_schema`) and said in words (`Field.wanted`), all from the same values.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal, get_args
+
+from lamppost.core.errors import PackageRefused
+from lamppost.core.names import RESERVED_FIELDS
+
+Kind = Literal["number", "integer", "yes/no", "choice", "text", "vector"]
+KINDS: tuple[str, ...] = get_args(Kind)
+Value = float | int | bool | str | list[float] | None
+
+INT_LOW, INT_HIGH = -(2**63), 2**63 - 1
+MAX_TEXT = 10_000
+
+
+@dataclass(frozen=True, slots=True)
+class Field:
+    """One named column of an input or output schema.
+
+    name : the key in a row.
+    kind : number (float64), integer (int64), yes/no, choice (one of ``choices``), text, vector (float64, one per name in ``choices``).
+    unit : unit of a number, for people.
+    low, high : limits that are enforced, inclusive; None for none.
+    seen : smallest and largest value in training; told, never enforced.
+    choices : values of a choice, or the names of a vector's elements, in a fixed order.
+    unseen : whether a choice outside ``choices`` is refused or accepted.
+    missing : whether null, or leaving the key out, is allowed.
+    example : one real or typical value.
+    meaning : one line for people.
+    """
+
+    name: str
+    kind: Kind
+    unit: str | None = None
+    low: float | None = None
+    high: float | None = None
+    seen: tuple[float, float] | None = None
+    choices: tuple[str, ...] = ()
+    unseen: Literal["refuse", "accept"] = "refuse"
+    missing: bool = False
+    example: Value = None
+    meaning: str | None = None
+
+    __pydantic_config__: ClassVar = {"extra": "forbid", "strict": True, "allow_inf_nan": False}
+
+    def __post_init__(self) -> None:
+        problem = self._problem()
+        if problem:
+            raise PackageRefused(f"field {self.name!r}: {problem}")
+
+    def _problem(self) -> str | None:
+        if not self.name or len(self.name) > 200:
+            return "a name of 1 to 200 characters is needed"
+        if self.name in RESERVED_FIELDS:
+            return "this name is used by request bodies themselves; rename the column"
+        if self.kind not in KINDS:
+            return f"kind {self.kind!r} is not one of {', '.join(KINDS)}"
+        if self.kind in ("choice", "vector") and (not self.choices or len(set(self.choices)) != len(self.choices)):
+            return f"a {self.kind} needs at least one name in choices, none twice"
+        if self.unseen not in ("refuse", "accept"):
+            return "unseen is 'refuse' or 'accept'"
+        if self.low is not None and self.high is not None and self.low > self.high:
+            return f"low {self.low} is above high {self.high}"
+        return None
+
+    def wanted(self) -> str:
+        """What a value must be, in words: ``a number from 0 to 14 (m)``."""
+        words = {"number": "a number", "integer": "a whole number", "yes/no": "true or false", "text": "text"}
+        if self.kind == "choice":
+            shown = ", ".join(self.choices[:12]) + (f" … ({len(self.choices)} in all)" if len(self.choices) > 12 else "")
+            text = f"one of {shown}" if self.unseen == "refuse" else f"text, such as {shown}"
+        elif self.kind == "vector":
+            text = f"{len(self.choices)} numbers ({', '.join(self.choices[:12])})"
+        else:
+            text = words[self.kind]
+        if self.low is not None and self.high is not None:
+            text += f" from {_short(self.low)} to {_short(self.high)}"
+        elif self.low is not None:
+            text += f", {_short(self.low)} or more"
+        elif self.high is not None:
+            text += f", {_short(self.high)} or less"
+        if self.unit:
+            text += f" ({self.unit})"
+        return f"{text}, or null" if self.missing else text
+
+    def to_json_schema(self) -> dict[str, Any]:
+        """This field as JSON Schema 2020-12; the unit is an annotation under ``x-unit``."""
+        schema: dict[str, Any]
+        if self.kind == "choice" and self.unseen == "refuse":
+            schema = {"enum": [*self.choices, None] if self.missing else list(self.choices)}
+        elif self.kind == "vector":
+            properties = {name: {"type": "number"} for name in self.choices}
+            schema = {
+                "type": "object", "properties": properties, "required": list(self.choices), "additionalProperties": False,
+            }
+        else:
+            kind = {"number": "number", "integer": "integer", "yes/no": "boolean"}.get(self.kind, "string")
+            schema = {"type": [kind, "null"] if self.missing else kind}
+        if self.kind in ("text", "choice") and "type" in schema:
+            schema["maxLength"] = MAX_TEXT
+        if self.kind == "integer":
+            schema |= {"minimum": INT_LOW, "maximum": INT_HIGH}
+        if self.low is not None:
+            schema["minimum"] = self.low
+        if self.high is not None:
+            schema["maximum"] = self.high
+        if self.meaning:
+            schema["description"] = self.meaning
+        if self.unit:
+            schema["x-unit"] = self.unit
+        if self.example is not None:
+            schema["examples"] = [self.example]
+        return schema
+
+
+def _short(number: float) -> str:
+    return f"{number:g}"
+
+
+@dataclass(frozen=True, slots=True)
+class Schema:
+    """An ordered set of fields."""
+
+    fields: tuple[Field, ...]
+
+    __pydantic_config__: ClassVar = {"extra": "forbid", "strict": True}
+
+    def __post_init__(self) -> None:
+        names = [field.name for field in self.fields]
+        if not names:
+            raise PackageRefused("a schema needs at least one field")
+        if twice := sorted({name for name in names if names.count(name) > 1}):
+            raise PackageRefused(f"field names stand twice: {', '.join(twice)}")
+
+    def __iter__(self) -> Iterator[Field]:
+        return iter(self.fields)
+
+    def __len__(self) -> int:
+        return len(self.fields)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Field names in order."""
+        return tuple(field.name for field in self.fields)
+
+    def example(self) -> dict[str, Value]:
+        """One row made of each field's example; a field without one is null if it may be, else left out."""
+        return {f.name: f.example for f in self.fields if f.example is not None or f.missing}
+
+    def to_json_schema(self) -> dict[str, Any]:
+        """One row as JSON Schema 2020-12."""
+        return {
+            "$schema": "https://json-schema.org/draft/2020-12/schema",
+            "type": "object",
+            "properties": {field.name: field.to_json_schema() for field in self.fields},
+            "required": [field.name for field in self.fields if not field.missing],
+            "additionalProperties": False,
+            "examples": [self.example()],
+        }
+
+
+def pick(fields: Iterable[Field], name: str) -> Field | None:
+    """The field of that name, or None."""
+    return next((field for field in fields if field.name == name), None)

@@ -1,0 +1,131 @@
+"""Schemas from a training frame: kinds, seen ranges, choices, what may be missing, an example.
+
+A column of text with at most 64 different values is a choice, with more it is text. What was seen in training is told, not
+enforced: limits are enforced only where the packer states them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import fields as dataclass_fields
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from lamppost.core.errors import BadRequest
+from lamppost.core.fields import Field, Kind, Schema, Value
+from lamppost.core.names import closest
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+MAX_CHOICES = 64
+_OVERRIDABLE = {spec.name for spec in dataclass_fields(Field)} - {"name"}
+
+
+def infer_inputs(frame: pd.DataFrame, overrides: Mapping[str, Mapping[str, Any]] | None = None) -> Schema:
+    """The input schema of a training frame (one column a field); ``overrides`` maps a field to the attributes to set."""
+    overrides = overrides or {}
+    for name, given in overrides.items():
+        if name not in frame.columns:
+            like = closest(name, map(str, frame.columns))
+            raise BadRequest(f"fields.{name}: the training frame has no such column" + (f"; did you mean {like}?" if like else ""))
+        if unknown := given.keys() - _OVERRIDABLE:
+            raise BadRequest(f"fields.{name}: unknown {', '.join(sorted(unknown))}; known are {', '.join(sorted(_OVERRIDABLE))}")
+    example = _example_row(frame)
+    return Schema(tuple(_field(frame[name], example, overrides.get(str(name), {})) for name in frame.columns))
+
+
+def _field(series: pd.Series, example: Mapping[str, Any], given: Mapping[str, Any]) -> Field:
+    name = str(series.name)
+    kind: Kind = given.get("kind") or kind_of(series)
+    present = series.dropna()
+    attributes: dict[str, Any] = {"missing": bool(series.isna().any()), "example": plain_value(kind, example[name])}
+    if kind in ("number", "integer") and len(present):
+        attributes["seen"] = (plain_value(kind, present.min()), plain_value(kind, present.max()))
+    if kind == "choice":
+        attributes["choices"] = tuple(sorted(present.astype(str).unique()))
+    attributes |= {key: tuple(value) if isinstance(value, list) else value for key, value in given.items()}
+    return Field(name, **(attributes | {"kind": kind}))
+
+
+def kind_of(series: pd.Series) -> Kind:
+    """The kind of field that a column of a frame is; raise BadRequest for one that no field can hold."""
+    import pandas as pd
+
+    present = series.dropna()
+    if pd.api.types.is_bool_dtype(series.dtype) or (len(present) and present.map(lambda value: isinstance(value, (bool, np.bool_))).all()):
+        return "yes/no"
+    if pd.api.types.is_integer_dtype(series.dtype):
+        return "integer"
+    if pd.api.types.is_float_dtype(series.dtype):
+        return "number"
+    if len(present) and present.map(lambda value: isinstance(value, str)).all():
+        return "choice" if present.nunique() <= MAX_CHOICES else "text"
+    raise BadRequest(
+        f"column {series.name!r} has dtype {series.dtype}, which is no kind of field; "
+        "make it numbers, text or true/false before training, or leave it out"
+    )
+
+
+def plain_value(kind: Kind, value: Any) -> Value:
+    """A value of a frame as JSON would carry it: Python float, int, bool, str or None."""
+    if value is None or value != value or type(value).__name__ == "NAType":
+        return None
+    return {"number": float, "integer": int, "yes/no": bool}.get(kind, str)(value)
+
+
+def plain_rows(schema: Schema, frame: pd.DataFrame) -> list[dict[str, Any]]:
+    """Rows of a frame as a request would carry them; keys in schema order."""
+    columns = [[plain_value(field.kind, value) for value in frame[field.name].tolist()] for field in schema]
+    return [dict(zip(schema.names, values, strict=True)) for values in zip(*columns, strict=True)]
+
+
+def _example_row(frame: pd.DataFrame) -> Mapping[str, Any]:
+    """A real row: the first complete one, or the first."""
+    if not len(frame):
+        raise BadRequest("the training frame has no rows; give the frame the model was trained on")
+    complete = frame.head(10_000).dropna()
+    return dict((complete if len(complete) else frame).iloc[0])
+
+
+def classifier_answers(labels: tuple[str, ...], scored: bool) -> Schema:
+    """Answers of a classifier: the label, and a score for each label where the model gives scores."""
+    label = Field("label", "choice", choices=labels, meaning="the most likely label")
+    scores = Field("scores", "vector", choices=labels, meaning="score of each label, 0 to 1")
+    return Schema((label, scores) if scored else (label,))
+
+
+def regressor_answers(name: str, unit: str | None) -> Schema:
+    """Answers of a regressor: one number, named after the target."""
+    return Schema((Field(name, "number", unit=unit),))
+
+
+def proof_rows(schema: Schema, frame: pd.DataFrame, wanted: int, labels: np.ndarray[Any, Any] | None = None) -> list[int]:
+    """Positions of ``wanted`` rows that cover the frame: each label, each choice, missing values and extremes first, then evenly spread."""
+    chosen: dict[int, None] = {}
+
+    def want(position: Any) -> None:
+        chosen.setdefault(int(position))
+
+    if labels is not None:
+        for label in np.unique(labels):
+            want(np.argmax(labels == label))
+    for field in schema:
+        gone = frame[field.name].isna().to_numpy()
+        if gone.any():
+            want(np.argmax(gone))
+    for field in schema:
+        if field.kind in ("number", "integer"):
+            values = frame[field.name].to_numpy(dtype=float, na_value=np.nan)
+            if np.isfinite(values).any():
+                want(np.nanargmin(values))
+                want(np.nanargmax(values))
+        elif field.kind in ("choice", "yes/no"):
+            text = frame[field.name].astype(object).to_numpy()
+            for choice in dict.fromkeys(value for value in text if isinstance(value, (str, bool, np.bool_))):
+                want(np.argmax(text == choice))
+    for position in np.linspace(0, len(frame) - 1, num=min(len(frame), wanted)).astype(int):
+        chosen.setdefault(int(position))
+    return sorted(list(chosen)[:wanted])
+

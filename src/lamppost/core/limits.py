@@ -1,0 +1,15 @@
+"""Bounds on what one request or one lamp file may be, in one place."""
+
+from __future__ import annotations
+
+MAX_BODY_BYTES = 10 * 2**20
+"""Most bytes of one prediction request's body."""
+
+MAX_PACKAGE_BYTES = 2 * 2**30
+"""Most bytes of a lamp file, and of all it holds when unpacked."""
+
+MAX_MEMBERS = 1_000
+"""Most files in a lamp file."""
+
+MAX_MANIFEST_BYTES = 16 * 2**20
+"""Most bytes of the manifest, and of the proof, when unpacked."""

@@ -1,0 +1,55 @@
+"""Names of models, endpoints, versions and fields. Names travel in URLs and file names, so they are kept plain."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from lamppost.core.errors import BadRequest
+
+NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?")
+#: Keys that a request body uses itself, so that no field may have them.
+RESERVED_FIELDS = frozenset({"rows", "columns", "options"})
+
+
+@dataclass(frozen=True, slots=True)
+class VersionName:
+    """``model@number``, the only way a version is ever named."""
+
+    model: str
+    number: int
+
+    def __str__(self) -> str:
+        return f"{self.model}@{self.number}"
+
+
+def check_name(name: str, what: str) -> str:
+    """Return ``name`` if it is a plain name (lower-case letters, digits, inner hyphens, 63 at most), else raise BadRequest."""
+    if not NAME.fullmatch(name):
+        raise BadRequest(
+            f"{what} name {name!r} is not usable: use lower-case letters, digits and hyphens inside, 63 characters at most, "
+            f"for example {plain(name) or 'outage-risk'!r}"
+        )
+    return name
+
+
+def plain(text: str) -> str:
+    """The nearest plain name to any text: ``plain("Outage Risk 2") == "outage-risk-2"``."""
+    return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")[:63].strip("-")
+
+
+def parse_version(text: str) -> VersionName:
+    """Read ``outage-risk@7``; raise BadRequest for anything else."""
+    model, at, number = text.partition("@")
+    if not at or not number.isascii() or not number.isdigit() or not 1 <= int(number) <= 2**31 - 1:
+        raise BadRequest(f"{text!r} is not a version: write the model, an @ and the number, for example outage-risk@7")
+    return VersionName(check_name(model, "model"), int(number))
+
+
+def closest(name: str, known: Iterable[str]) -> str | None:
+    """The known name most like ``name`` (case does not count), or None when nothing is like it."""
+    lowered = {candidate.lower(): candidate for candidate in known}
+    match = difflib.get_close_matches(name.lower(), lowered, n=1, cutoff=0.6)
+    return lowered[match[0]] if match else None

@@ -1,0 +1,41 @@
+"""Who may do what: six roles, and the few permissions they are made of."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal, get_args
+
+from lamppost.core.errors import NotAllowed
+
+Role = Literal["caller", "viewer", "publisher", "operator", "reviewer", "admin"]
+Permission = Literal["predict", "look", "push", "point", "review", "tokens"]
+ROLES: tuple[str, ...] = get_args(Role)
+
+MAY: dict[str, frozenset[str]] = {
+    "caller": frozenset({"predict"}),
+    "viewer": frozenset({"look"}),
+    "publisher": frozenset({"look", "predict", "push"}),
+    "operator": frozenset({"look", "predict", "push", "point"}),
+    "reviewer": frozenset({"look", "predict", "review"}),
+    "admin": frozenset(get_args(Permission)),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Principal:
+    """Whoever a request comes from. endpoints : the only ones a caller may ask; None for all."""
+
+    token: str
+    role: Role
+    endpoints: frozenset[str] | None = None
+
+    def check(self, permission: Permission, endpoint: str | None = None) -> None:
+        """Raise NotAllowed unless the role covers ``permission``, for this endpoint if one is named."""
+        if permission not in MAY[self.role]:
+            able = ", ".join(role for role in ROLES if permission in MAY[role])
+            raise NotAllowed(f"token {self.token!r} has the role {self.role}, which may not {permission}; roles that may: {able}")
+        if endpoint is not None and self.endpoints is not None and endpoint not in self.endpoints:
+            raise NotAllowed(
+                f"token {self.token!r} may ask {', '.join(sorted(self.endpoints)) or 'no endpoint'}, not {endpoint}; "
+                "ask an admin for a token that covers it"
+            )

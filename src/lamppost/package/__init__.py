@@ -1,0 +1,1 @@
+"""Lamp files: writing, reading, unpacking. Knows core and the file system."""

@@ -1,0 +1,161 @@
+"""Reading a lamp file that may be broken or hostile.
+
+Nothing is written to disk before every member's path, size and digest have been checked against the manifest, and no member
+is ever unpickled here. All that can be wrong becomes PackageRefused with one clear sentence.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import stat
+import tempfile
+import zipfile
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+
+from lamppost.core.errors import PackageRefused
+from lamppost.core.limits import MAX_MANIFEST_BYTES, MAX_MEMBERS, MAX_PACKAGE_BYTES
+from lamppost.core.manifest import MANIFEST, Manifest, Member, digest_of, read_manifest
+from lamppost.core.proof import Proof, read_proof
+
+_CHUNK = 2**20
+
+
+@dataclass(frozen=True, slots=True)
+class Lamp:
+    """A lamp file that was checked whole.
+
+    path : where it lies. digest : content digest, hex. size_bytes : size of the file itself.
+    """
+
+    path: Path
+    manifest: Manifest
+    proof: Proof
+    digest: str
+    size_bytes: int
+
+    def unpack(self, folder: Path) -> Path:
+        """Put the members into ``folder/<digest>`` and return that folder; nothing is done when it is there already."""
+        target = folder / self.digest
+        if target.is_dir():
+            return target
+        folder.mkdir(parents=True, exist_ok=True)
+        temporary = Path(tempfile.mkdtemp(dir=folder, prefix=".unpacking-"))
+        try:
+            with _opened(self.path) as archive:
+                for name, member in [(MANIFEST, None), *self.manifest.members.items()]:
+                    _extract(archive, name, member, temporary / name)
+            temporary.chmod(0o755)
+            os.rename(temporary, target)
+        except BaseException as error:
+            shutil.rmtree(temporary, ignore_errors=True)
+            if isinstance(error, OSError) and target.is_dir():  # somebody else was faster
+                return target
+            raise
+        return target
+
+
+def read_lamp(path: Path) -> Lamp:
+    """Check a lamp file whole and return what is in it; raise PackageRefused for anything that is not as it should be."""
+    with _opened(path) as archive:
+        entries = _check_entries(archive)
+        if MANIFEST not in entries:
+            raise PackageRefused(f"{path.name} has no {MANIFEST}; it is a ZIP, but no lamp file")
+        raw = _read_small(archive, entries[MANIFEST])
+        manifest = read_manifest(raw)
+        _check_members(entries, manifest)
+        for name, member in manifest.members.items():
+            for _ in _checked(archive, name, member):
+                pass
+        proof = read_proof(_read_small(archive, entries[manifest.proof]))
+    return Lamp(path, manifest, proof, digest_of(raw), path.stat().st_size)
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
+    """The archive, with every error of the ZIP library said as a refusal."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            yield archive
+    except FileNotFoundError as error:
+        raise PackageRefused(f"there is no file {path}") from error
+    except IsADirectoryError as error:
+        raise PackageRefused(f"{path} is a folder; give the lamp file itself") from error
+    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, UnicodeError, ValueError) as error:
+        with path.open("rb") as file:
+            start = file.read(4)
+        if start == b"PK\x03\x04":
+            raise PackageRefused(f"{path.name} is damaged or cut short ({error}); copy it again or pack the model again") from error
+        raise PackageRefused(f"{path.name} is no lamp file (a lamp file is a ZIP, this is not)") from error
+
+
+def _check_entries(archive: zipfile.ZipFile) -> dict[str, zipfile.ZipInfo]:
+    entries: dict[str, zipfile.ZipInfo] = {}
+    infos = archive.infolist()
+    if len(infos) > MAX_MEMBERS:
+        raise PackageRefused(f"the lamp file has {len(infos)} members; {MAX_MEMBERS} are allowed")
+    for info in infos:
+        name = info.filename
+        parts = PurePosixPath(name).parts
+        if not name or name.startswith("/") or "\\" in name or ":" in name or "\0" in name or ".." in parts or info.is_dir():
+            raise PackageRefused(f"the lamp file holds a path that is not allowed: {name!r}; members are plain relative files")
+        if stat.S_ISLNK(info.external_attr >> 16):
+            raise PackageRefused(f"the lamp file holds a link: {name!r}; members are plain files")
+        if info.flag_bits & 0x1:
+            raise PackageRefused(f"member {name!r} is encrypted; pack the model again")
+        if name in entries:
+            raise PackageRefused(f"member {name!r} stands twice in the lamp file")
+        entries[name] = info
+    return entries
+
+
+def _check_members(entries: dict[str, zipfile.ZipInfo], manifest: Manifest) -> None:
+    if extra := entries.keys() - manifest.members.keys() - {MANIFEST}:
+        raise PackageRefused(f"the lamp file holds files that its manifest does not list: {', '.join(sorted(extra)[:5])}")
+    if lost := manifest.members.keys() - entries.keys():
+        raise PackageRefused(f"the manifest lists files that the lamp file does not hold: {', '.join(sorted(lost)[:5])}")
+    total = sum(member.size_bytes for member in manifest.members.values())
+    if total > MAX_PACKAGE_BYTES:
+        raise PackageRefused(f"unpacked, the lamp file has {total:,} bytes; {MAX_PACKAGE_BYTES:,} are allowed")
+    for name, member in manifest.members.items():
+        if entries[name].file_size != member.size_bytes:
+            raise PackageRefused(
+                f"member {name!r} unpacks to {entries[name].file_size:,} bytes, the manifest says {member.size_bytes:,}; "
+                "the file was changed after packing"
+            )
+
+
+def _read_small(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> bytes:
+    with archive.open(info) as file:
+        data = file.read(MAX_MANIFEST_BYTES + 1)
+    if len(data) > MAX_MANIFEST_BYTES:
+        raise PackageRefused(f"member {info.filename!r} unpacks to over {MAX_MANIFEST_BYTES:,} bytes, which is not allowed")
+    return data
+
+
+def _checked(archive: zipfile.ZipFile, name: str, member: Member) -> Iterator[bytes]:
+    """The member's bytes in chunks; never more than the manifest says, and refused unless their digest is the manifest's."""
+    hasher, size = hashlib.sha256(), 0
+    with archive.open(name) as file:
+        while chunk := file.read(_CHUNK):
+            size += len(chunk)
+            if size > member.size_bytes:
+                raise PackageRefused(f"member {name!r} unpacks to more than the {member.size_bytes:,} bytes the manifest says")
+            hasher.update(chunk)
+            yield chunk
+    if hasher.hexdigest() != member.sha256:
+        raise PackageRefused(
+            f"member {name!r} has another digest than the manifest says; the file was changed or damaged after packing"
+        )
+
+
+def _extract(archive: zipfile.ZipFile, name: str, member: Member | None, target: Path) -> None:
+    target.parent.mkdir(parents=True, exist_ok=True)
+    with target.open("wb") as out:
+        for chunk in [_read_small(archive, archive.getinfo(name))] if member is None else _checked(archive, name, member):
+            out.write(chunk)

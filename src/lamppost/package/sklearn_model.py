@@ -1,0 +1,138 @@
+"""What a fitted scikit-learn object takes and gives, and its bytes. Used at packing time and by workers alike, so that the
+answer is computed by the same code in both."""
+
+from __future__ import annotations
+
+import io
+import pickle
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from lamppost.core.columns import Column, strings
+from lamppost.core.errors import BadRequest, ModelFault, PackageRefused
+from lamppost.core.fields import Field, Schema
+from lamppost.core.manifest import ArtifactFormat, FrameColumn, SklearnStep
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+#: Types that hold numbers and cannot run code when they are restored, beyond those that skops trusts by itself.
+TRUSTED = frozenset({"numpy.dtype", "sklearn.tree._tree.Tree"})
+
+
+def _untrusted(data: bytes) -> list[str]:
+    import skops.io
+
+    return sorted(set(skops.io.get_untrusted_types(data=data)) - TRUSTED)
+
+
+def dump(model: Any, wanted: ArtifactFormat | None) -> tuple[bytes, ArtifactFormat, list[str]]:
+    """The object's bytes, the format they are in, and the types that kept it out of skops.
+
+    ``skops`` is taken where it holds the object with none but types it trusts by itself; else ``pickle``.
+    """
+    import skops.io
+
+    reasons: list[str] = []
+    if wanted != "pickle":
+        try:
+            data = skops.io.dumps(model)
+            reasons = _untrusted(data)
+        except Exception as error:  # skops raises many kinds for what it cannot hold
+            reasons = [f"{type(error).__name__}: {error}"]
+        else:
+            if not reasons:
+                return data, "skops", []
+        if wanted == "skops":
+            raise BadRequest(f"skops cannot hold this model safely ({', '.join(reasons)}); leave the format open, or use pickle")
+    buffer = io.BytesIO()
+    pickle.dump(model, buffer, protocol=5)
+    return buffer.getvalue(), "pickle", reasons
+
+
+def load(data: bytes, stored: ArtifactFormat) -> Any:
+    """The object back from its bytes. Pickles run code: only a worker calls this, and only when the policy allows the format."""
+    if stored == "skops":
+        import skops.io
+
+        if unknown := _untrusted(data):
+            raise PackageRefused(f"the skops artifact holds types that are not trusted: {', '.join(unknown)}; pack it as pickle")
+        return skops.io.loads(data, trusted=sorted(TRUSTED))
+    return pickle.loads(data)
+
+
+def frame_columns(frame: pd.DataFrame) -> tuple[FrameColumn, ...]:
+    """How each column of the training frame looked."""
+    out = []
+    for name in frame.columns:
+        series = frame[name]
+        gone = series[series.isna()]
+        marker = "none" if len(gone) and gone.iloc[0] is None else "nan"
+        categories = tuple(map(str, series.cat.categories)) if series.dtype == "category" else ()
+        out.append(FrameColumn(str(name), str(series.dtype), marker, categories))  # type: ignore[arg-type]
+    return tuple(out)
+
+
+def _series(field: Field, column: Column, spec: FrameColumn) -> Any:
+    """The values of one column as training saw them: same dtype, same mark for missing."""
+    import pandas as pd
+
+    gone = None if spec.gone == "none" else np.nan
+    dtype = "int64" if spec.dtype == "category" and field.kind == "integer" else spec.dtype
+    values: Any
+    if field.kind in ("choice", "text"):
+        values = strings(field, column)
+        if spec.dtype == "category":
+            return pd.Categorical(values, categories=list(spec.categories))
+        if spec.dtype == "object":
+            out = np.empty(len(values), dtype=object)
+            out[:] = [gone if value is None else value for value in values]
+            return out
+        return pd.array(values, dtype=spec.dtype)
+    values = column.values
+    if field.kind == "yes/no":
+        if spec.dtype == "bool":
+            return values.astype(bool)
+        plain = [gone if value == 2 else bool(value) for value in values.tolist()]
+        return np.array(plain, dtype=object) if spec.dtype == "object" else pd.array(plain, dtype=spec.dtype)
+    if dtype[:1].isupper():  # pandas' own nullable numbers
+        gone_at = np.isnan(values) if column.missing is None else column.missing
+        return pd.array([pd.NA if m else v for v, m in zip(values.tolist(), gone_at.tolist(), strict=True)], dtype=dtype)
+    if column.missing is not None:  # whole numbers that training held as floats, because some were missing
+        values = np.where(column.missing, np.nan, values)
+    return values if values.dtype == dtype else values.astype(dtype)
+
+
+def model_input(step: SklearnStep, inputs: Schema, columns: Sequence[Column]) -> Any:
+    """A data frame or matrix just like the one in training, of columns in schema order."""
+    by_name = {field.name: (field, column) for field, column in zip(inputs, columns, strict=True)}
+    arrays = {spec.name: _series(*by_name[spec.name], spec) for spec in step.columns}
+    if step.as_frame:
+        import pandas as pd
+
+        return pd.DataFrame(arrays, copy=False)
+    mixed = any(array.dtype == object for array in arrays.values())
+    return np.column_stack([np.asarray(array, dtype=object if mixed else np.float64) for array in arrays.values()])
+
+
+def predict(step: SklearnStep, model: Any, matrix: Any) -> list[Column]:
+    """Answer columns: label codes and scores of a classifier, numbers of a regressor."""
+    if not step.labels:
+        values = np.asarray(model.predict(matrix), dtype=np.float64)
+        if values.ndim != 1:
+            raise ModelFault(f"predict gave shape {values.shape}; one number a row is expected")
+        return [Column(values)]
+    scores = np.asarray(model.predict_proba(matrix), dtype=np.float64) if hasattr(model, "predict_proba") else None
+    if step.label_from == "scores" and scores is not None:
+        codes = scores.argmax(axis=1).astype(np.int32)
+    else:
+        codes = class_codes(model.classes_, model.predict(matrix))
+    return [Column(codes)] if scores is None else [Column(codes), Column(scores)]
+
+
+def class_codes(classes: Any, predicted: Any) -> np.ndarray[Any, np.dtype[np.int32]]:
+    """Index into ``classes`` of each predicted class."""
+    index = {value: code for code, value in enumerate(np.asarray(classes).tolist())}
+    return np.array([index[value] for value in np.asarray(predicted).tolist()], dtype=np.int32)

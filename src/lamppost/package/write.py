@@ -1,0 +1,43 @@
+"""Writing a lamp file. The same content gives the same bytes: members sorted, no times, one compression level."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tempfile
+import zipfile
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+
+from lamppost.core.manifest import MANIFEST, Manifest, Member, write_manifest
+
+_EPOCH = (1980, 1, 1, 0, 0, 0)  # the earliest time a ZIP can hold
+
+
+def describe(members: Mapping[str, bytes]) -> dict[str, Member]:
+    """Digest and size of each member."""
+    return {path: Member(hashlib.sha256(data).hexdigest(), len(data)) for path, data in members.items()}
+
+
+def write_lamp(path: Path, manifest: Manifest, members: Mapping[str, bytes]) -> None:
+    """Write the lamp file whole or not at all; the manifest's list of members is made from ``members``."""
+    manifest = replace(manifest, members=describe(members))
+    path.parent.mkdir(parents=True, exist_ok=True)
+    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    try:
+        with os.fdopen(handle, "wb") as file, zipfile.ZipFile(file, "w") as archive:
+            _add(archive, MANIFEST, write_manifest(manifest))
+            for name in sorted(members):
+                _add(archive, name, members[name])
+        os.chmod(temporary, 0o644)
+        os.replace(temporary, path)
+    except BaseException:
+        Path(temporary).unlink(missing_ok=True)
+        raise
+
+
+def _add(archive: zipfile.ZipFile, name: str, data: bytes) -> None:
+    entry = zipfile.ZipInfo(name, _EPOCH)
+    entry.external_attr = 0o644 << 16
+    archive.writestr(entry, data, zipfile.ZIP_DEFLATED, compresslevel=6)

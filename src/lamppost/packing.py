@@ -1,0 +1,69 @@
+"""`lamppost.pack`: from a fitted model to a lamp file that has proved itself in a fresh process."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from lamppost.core.errors import ProofFailed
+from lamppost.core.manifest import ArtifactFormat
+from lamppost.core.proof import Tolerance
+from lamppost.package.build import Recipe, build
+from lamppost.package.read import Lamp, read_lamp
+from lamppost.runtime.proving import prove
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+def pack(
+    model: Any,
+    frame: pd.DataFrame,
+    *,
+    name: str,
+    to: str | Path | None = None,
+    target: str | None = None,
+    labels: Mapping[Any, str] | Sequence[str] | None = None,
+    fields: Mapping[str, Mapping[str, Any]] | None = None,
+    format: ArtifactFormat | None = None,
+    proof_rows: int = 20,
+    tolerance: Tolerance = Tolerance(),
+    notes: str = "",
+    metrics: Mapping[str, float] | None = None,
+    tags: Mapping[str, str] | None = None,
+    unit: str | None = None,
+) -> Lamp:
+    """Write ``name.lamp`` (or ``to``) and return it, proven in a fresh process.
+
+    model : fitted scikit-learn estimator or pipeline. frame : the data frame it was trained on, one column a field.
+    target : the column that was predicted; it is kept out of the inputs. labels : names of the classes, by class or in their order.
+    fields : what to say beyond what the frame shows, such as ``{"height_m": {"unit": "m", "low": 0}}``; see `lamppost.core.fields.Field`.
+    format : ``skops`` (default where it holds the model) or ``pickle``. proof_rows : rows kept with the answers of ``model``.
+    tolerance : how far a number may be from training's. notes, metrics, tags : the model's story. unit : of a regressor's answer.
+
+    Raises BadRequest when model and frame do not fit each other, ProofFailed (and removes the file) when the written package
+    does not give the model's own answers.
+    """
+    lamp, _ = pack_with_remarks(
+        model, frame, Path(to or f"{name}.lamp"),
+        Recipe(name, target, labels, fields, format, proof_rows, tolerance, notes, metrics, tags, unit),
+    )
+    return lamp
+
+
+def pack_with_remarks(model: Any, frame: pd.DataFrame, to: Path, recipe: Recipe) -> tuple[Lamp, list[str]]:
+    """`pack`, and what the packer should know about it."""
+    unproven = to.with_name(f".{to.name}.unproven")
+    try:
+        remarks = build(model, frame, recipe, unproven)
+        verdict = prove(read_lamp(unproven))
+        if not verdict.passed:
+            raise ProofFailed(
+                f"the package of {recipe.name} does not give the model's own answers: {verdict.sentence()}; nothing was written",
+                differences=[diff.sentence() for diff in verdict.differences],
+            )
+        unproven.replace(to)
+    finally:
+        unproven.unlink(missing_ok=True)
+    return read_lamp(to), remarks

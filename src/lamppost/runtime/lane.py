@@ -1,0 +1,311 @@
+"""A lane: one version on this node, with its queue, its batches and its worker process.
+
+A lane opens the package in a worker, proves it there, and only then takes requests. A free worker takes at once whatever
+waits; while it is busy, requests gather. While the service reads the answers of one batch, the worker is on the next already.
+A batch whose worker dies is tried once more in a new one; a batch that the model fails on is tried again request by request,
+so that a bad row fails alone.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal
+
+from lamppost.core.backoff import Backoff
+from lamppost.core.batch import BatchPolicy, Waiting
+from lamppost.core.columns import Column, from_rows, to_rows
+from lamppost.core.errors import BY_CODE, LampPostError, ModelFault, ProofFailed, Unavailable
+from lamppost.core.manifest import Manifest
+from lamppost.core.plan import Plan, Row
+from lamppost.core.proof import Proof, Verdict, compare
+from lamppost.runtime.process import WorkerGone, WorkerProcess
+from lamppost.runtime.wire import WireError, pack_columns, pack_frame, unpack_columns
+
+log = logging.getLogger("lamppost.lane")
+
+State = Literal["opening", "lit", "restarting", "out", "closed"]
+
+
+@dataclass(frozen=True, slots=True)
+class LaneSettings:
+    """formats : artifact formats that may be opened. open_s, run_s : bounds on opening a package and on one batch, in seconds."""
+
+    formats: frozenset[str] = frozenset({"skops"})
+    batch: BatchPolicy = BatchPolicy()
+    open_s: float = 120.0
+    run_s: float = 30.0
+    tries: int = 2
+
+
+@dataclass(frozen=True, slots=True)
+class LaneAnswer:
+    """Answer rows, and where the time went. queue_s, worker_s : seconds waiting, and there and back. batch_rows : rows run together."""
+
+    rows: list[dict[str, Any]]
+    queue_s: float
+    worker_s: float
+    batch_rows: int
+
+
+@dataclass(slots=True, eq=False)
+class _Request:
+    rows: Sequence[Row]
+    done: asyncio.Future[LaneAnswer]
+    since: float = field(default_factory=time.perf_counter)
+    tries: int = 0
+    alone: bool = False
+
+
+_Batch = list[tuple[_Request, int, int]]
+
+
+@dataclass(slots=True)
+class _Running:
+    batch: _Batch
+    rows: int
+    started: float
+    reply: asyncio.Future[tuple[dict[str, Any], bytes]]
+
+
+class Lane:
+    """See the module. `open` once, then `predict` from any number of tasks, then `close`."""
+
+    def __init__(self, name: str, folder: Path, manifest: Manifest, proof: Proof, settings: LaneSettings) -> None:
+        self.name = name
+        self.plan = Plan(manifest.inputs)
+        self.state: State = "opening"
+        self.why: str | None = None
+        self.verdict: Verdict | None = None
+        self.memory_bytes = 0
+        self._folder = folder
+        self._manifest = manifest
+        self._proof = proof
+        self._settings = settings
+        self._waiting: Waiting[_Request] = Waiting(settings.batch)
+        self._wake = asyncio.Event()
+        self._worker: WorkerProcess | None = None
+        self._pump: asyncio.Task[None] | None = None
+
+    async def open(self) -> Verdict:
+        """Open and prove in a fresh worker, then take traffic. Raise ProofFailed or whatever the worker says; the lane is out then."""
+        try:
+            self._worker = await self._open_worker()
+        except BaseException as error:
+            self.state, self.why = "out", str(error)
+            raise
+        self.state = "lit"
+        self._pump = asyncio.create_task(self._run(), name=f"lane {self.name}")
+        self._pump.add_done_callback(self._pump_ended)
+        assert self.verdict is not None
+        return self.verdict
+
+    async def predict(self, rows: Sequence[Row], size_bytes: int) -> LaneAnswer:
+        """Answers to rows of this lane's `plan`; raise LaneFull, Unavailable or ModelFault. ``size_bytes``: of the request's body."""
+        if self.state in ("out", "closed", "opening"):
+            raise Unavailable(f"{self.name} is not serving: {self.why or self.state}; see lamppost show {self.name}")
+        request = _Request(rows, asyncio.get_running_loop().create_future())
+        self._waiting.add(request, len(rows), size_bytes)
+        self._wake.set()
+        return await request.done
+
+    @property
+    def waiting_rows(self) -> int:
+        """Rows in the queue now."""
+        return self._waiting.rows
+
+    @property
+    def worker_pid(self) -> int | None:
+        """Process id of the worker, if one runs."""
+        return self._worker.pid if self._worker else None
+
+    async def close(self, drain_s: float = 30.0) -> None:
+        """Finish what waits, for at most ``drain_s`` seconds, then end the worker."""
+        deadline = time.perf_counter() + drain_s
+        while self._pump is not None and not self._idle() and time.perf_counter() < deadline and self.state != "out":
+            await asyncio.sleep(0.005)
+        self.state, self.why = "closed", "the lane was closed"
+        if self._pump is not None:
+            self._pump.cancel()
+            await asyncio.gather(self._pump, return_exceptions=True)
+        self._refuse_all(self.why)
+        if self._worker is not None:
+            await self._worker.close()
+
+    def _idle(self) -> bool:
+        return not len(self._waiting) and not self._wake.is_set()
+
+    # -- the worker ---------------------------------------------------------------------------------------------------
+
+    async def _open_worker(self) -> WorkerProcess:
+        worker = await WorkerProcess.start(self.name)
+        try:
+            ask = pack_frame({"op": "open", "folder": str(self._folder), "formats": sorted(self._settings.formats)})
+            header, _ = await worker.call(ask, self._settings.open_s)
+            if header.get("op") != "opened":
+                raise _said(header)
+            self.memory_bytes = int(header.get("memory_bytes", 0))
+            self.verdict = await self._prove(worker)
+            if not self.verdict.passed:
+                raise ProofFailed(
+                    f"{self.name} does not reproduce its training: {self.verdict.sentence()}; it takes no traffic. "
+                    "Usual causes: preprocessing fitted again, other library versions, columns in another order",
+                    differences=[diff.sentence() for diff in self.verdict.differences],
+                )
+        except WorkerGone as error:
+            await worker.close()
+            raise Unavailable(f"the worker for {self.name} ended while opening it: {error}") from error
+        except BaseException:
+            await worker.close()
+            raise
+        return worker
+
+    async def _prove(self, worker: WorkerProcess) -> Verdict:
+        """Replay the proof the way requests go: validated, as columns, over the wire; as one batch and the first row alone."""
+        rows = self.plan.read_rows(self._proof.rows)
+        together = await self._ask(worker, rows)
+        verdict = compare(self._manifest.answers, self._proof, together)
+        if not verdict.passed:
+            return verdict
+        return compare(self._manifest.answers, self._proof, await self._ask(worker, rows[:1]) + together[1:])
+
+    async def _ask(self, worker: WorkerProcess, rows: Sequence[Row]) -> list[dict[str, Any]]:
+        header, body = await worker.call(self._frame(rows), self._settings.run_s)
+        return to_rows(self._manifest.answers, self._columns(header, body, len(rows)), len(rows))
+
+    def _frame(self, rows: Sequence[Row]) -> bytes:
+        entries, body = pack_columns(from_rows(self._manifest.inputs, rows))
+        return pack_frame({"op": "run", "rows": len(rows), "columns": entries}, body)
+
+    def _columns(self, header: dict[str, Any], body: bytes, rows: int) -> list[Column]:
+        if header.get("op") != "answers" or header.get("rows") != rows:
+            raise _said(header)
+        try:
+            return unpack_columns(self._manifest.answers, rows, header.get("columns"), body)
+        except WireError as error:
+            raise ModelFault(f"{self.name} gave an answer that does not fit its schema: {error}") from error
+
+    # -- batches ------------------------------------------------------------------------------------------------------
+
+    async def _run(self) -> None:
+        """Send batch after batch; the answers of one are read while the worker is on the next."""
+        finished: tuple[_Running, dict[str, Any], bytes] | None = None
+        while True:
+            running = self._send_next()
+            if finished is not None:
+                self._finish(*finished)
+                finished = None
+            if running is None:
+                self._wake.clear()
+                if not len(self._waiting):
+                    await self._wake.wait()
+                continue
+            assert self._worker is not None
+            try:
+                finished = (running, *await self._worker.answer(running.reply, self._settings.run_s))
+            except WorkerGone as error:
+                self._put_back(running, str(error))
+                await self._restart(str(error))
+
+    def _pump_ended(self, pump: asyncio.Task[None]) -> None:
+        """A fault of our own must not leave requests waiting for ever."""
+        if not pump.cancelled() and (error := pump.exception()) is not None:
+            log.error("%s: the lane stopped on a fault of its own", self.name, exc_info=error)
+            self.state, self.why = "out", f"the lane stopped on a fault of its own ({type(error).__name__})"
+            self._refuse_all(self.why)
+
+    def _send_next(self) -> _Running | None:
+        batch: _Batch = []
+        while not batch and len(self._waiting):
+            batch = [entry for entry in self._waiting.take() if not entry[0].done.done()]  # whose client has gone is dropped
+        if not batch:
+            return None
+        if any(entry[0].alone for entry in batch) and len(batch) > 1:
+            self._waiting.put_back(batch[1:])
+            batch = batch[:1]
+        rows = batch[0][0].rows if len(batch) == 1 else [row for request, _, _ in batch for row in request.rows]
+        assert self._worker is not None
+        return _Running(batch, len(rows), time.perf_counter(), self._worker.send(self._frame(rows)))
+
+    def _finish(self, running: _Running, header: dict[str, Any], body: bytes) -> None:
+        worker_s = time.perf_counter() - running.started
+        try:
+            columns = self._columns(header, body, running.rows)
+            if len(running.batch) == 1:
+                answers = [to_rows(self._manifest.answers, columns, running.rows)]
+            else:
+                answers, start = [], 0
+                everything = to_rows(self._manifest.answers, columns, running.rows)
+                for _, rows, _ in running.batch:
+                    answers.append(everything[start : start + rows])
+                    start += rows
+        except LampPostError as error:
+            self._failed(running, error)
+            return
+        for (request, _, _), rows_out in zip(running.batch, answers, strict=True):
+            if not request.done.done():
+                request.done.set_result(LaneAnswer(rows_out, running.started - request.since, worker_s, running.rows))
+
+    def _failed(self, running: _Running, error: LampPostError) -> None:
+        """A batch of one fails; of a larger one, each request is tried alone."""
+        if len(running.batch) == 1:
+            request = running.batch[0][0]
+            if not request.done.done():
+                request.done.set_exception(error)
+            return
+        for request, _, _ in running.batch:
+            request.alone = True
+        self._waiting.put_back(running.batch)
+        self._wake.set()
+
+    def _put_back(self, running: _Running, why: str) -> None:
+        again: _Batch = []
+        for entry in running.batch:
+            request = entry[0]
+            request.tries += 1
+            if request.done.done():
+                continue
+            if request.tries < self._settings.tries:
+                again.append(entry)
+            else:
+                request.done.set_exception(
+                    ModelFault(f"the worker of {self.name} ended {request.tries} times on this request ({why}); it was given up")
+                )
+        self._waiting.put_back(again)
+
+    async def _restart(self, why: str) -> None:
+        """A new worker for the one that ended, with growing pauses; after three tries what waits is refused meanwhile."""
+        log.warning("%s: the worker ended (%s), starting another", self.name, why)
+        self.state, self.why = "restarting", why
+        if self._worker is not None:
+            await self._worker.close()
+            self._worker = None
+        backoff = Backoff().failed(time.monotonic())
+        while self._worker is None:
+            await asyncio.sleep(backoff.wait(time.monotonic()))
+            try:
+                self._worker = await self._open_worker()
+            except LampPostError as error:
+                backoff = backoff.failed(time.monotonic())
+                self.why = error.detail
+                log.error("%s: %s", self.name, error.detail)
+                if backoff.failures > 3:
+                    self.state = "out"
+                    self._refuse_all(error.detail)
+        self.state, self.why = "lit", None
+        self._wake.set()
+
+    def _refuse_all(self, why: str) -> None:
+        for request in self._waiting.drain():
+            if not request.done.done():
+                request.done.set_exception(Unavailable(f"{self.name} is not serving: {why}"))
+
+
+def _said(header: dict[str, Any]) -> LampPostError:
+    """The error that a worker's frame reports."""
+    kind = BY_CODE.get(str(header.get("code")), ModelFault)
+    return kind(str(header.get("detail", "the worker sent an answer to something else"))[:2_000])

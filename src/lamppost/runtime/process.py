@@ -1,0 +1,163 @@
+"""One worker process seen from the service: starting it, one frame there and one back, ending it."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import os
+import shutil
+import signal
+import socket
+import sys
+import tempfile
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from lamppost.runtime.wire import HEAD, WireError, frame_size, read_header
+
+log = logging.getLogger("lamppost.worker")
+
+_KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "TZ", "PYTHONPATH", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
+_LINE_LIMIT = 2_000
+
+
+class WorkerGone(Exception):
+    """The worker process ended, hung up, or sent what is no frame."""
+
+
+Frame = tuple[dict[str, Any], bytes]
+
+
+class _Protocol(asyncio.Protocol):
+    """Bytes from the worker into frames; every frame answers the oldest open call."""
+
+    def __init__(self) -> None:
+        self.transport: asyncio.Transport | None = None
+        self.reply: asyncio.Future[Frame] | None = None
+        self.gone: str | None = None
+        self._buffer = bytearray()
+        self._need: tuple[int, int] | None = None
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        assert isinstance(transport, asyncio.Transport)
+        self.transport = transport
+
+    def data_received(self, data: bytes) -> None:
+        self._buffer += data
+        try:
+            while (frame := self._next()) is not None:
+                if self.reply is None or self.reply.done():
+                    raise WireError("a frame came that nobody asked for")
+                self.reply.set_result(frame)
+        except WireError as error:
+            self._end(str(error))
+            if self.transport is not None:
+                self.transport.abort()
+
+    def _next(self) -> Frame | None:
+        if self._need is None and len(self._buffer) >= HEAD.size:
+            self._need = frame_size(bytes(self._buffer[: HEAD.size]))
+        if self._need is None or len(self._buffer) < HEAD.size + sum(self._need):
+            return None
+        start, end = HEAD.size + self._need[0], HEAD.size + sum(self._need)
+        header, body = read_header(bytes(self._buffer[HEAD.size : start])), bytes(self._buffer[start:end])
+        del self._buffer[:end]
+        self._need = None
+        return header, body
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        self._end("its socket closed" if exc is None else str(exc))
+
+    def _end(self, why: str) -> None:
+        self.gone = self.gone or why
+        if self.reply is not None and not self.reply.done():
+            self.reply.set_exception(WorkerGone(self.gone))
+
+
+class WorkerProcess:
+    """A running worker. Make one with `start`; `call` from one task at a time; always `close`."""
+
+    def __init__(self, name: str, process: asyncio.subprocess.Process, protocol: _Protocol, scratch: Path) -> None:
+        self.name = name
+        self.pid = process.pid
+        self._process = process
+        self._protocol = protocol
+        self._scratch = scratch
+        streams: Sequence[asyncio.StreamReader | None] = (process.stdout, process.stderr)
+        self._readers = [asyncio.create_task(self._log(stream)) for stream in streams if stream is not None]
+
+    @classmethod
+    async def start(cls, name: str) -> WorkerProcess:
+        """Start the interpreter; it answers its first frame as soon as its imports are done."""
+        ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_STREAM)
+        scratch = Path(tempfile.mkdtemp(prefix="lamppost-worker-"))
+        threads = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1", "PYTHONUNBUFFERED": "1"}
+        kept = {key: os.environ[key] for key in _KEPT_ENVIRONMENT if key in os.environ}
+        try:
+            with theirs:
+                process = await asyncio.create_subprocess_exec(
+                    sys.executable, "-m", "lamppost.runtime.worker", str(theirs.fileno()),
+                    pass_fds=[theirs.fileno()], stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE,
+                    stderr=asyncio.subprocess.PIPE, env=kept | threads | {"HOME": str(scratch), "TMPDIR": str(scratch)},
+                    cwd=scratch, start_new_session=True, limit=64 * 1024,
+                )
+            _, protocol = await asyncio.get_running_loop().create_unix_connection(_Protocol, sock=ours)
+        except BaseException:
+            ours.close()
+            shutil.rmtree(scratch, ignore_errors=True)
+            raise
+        return cls(name, process, protocol, scratch)
+
+    def send(self, frame: bytes) -> asyncio.Future[Frame]:
+        """Send one frame; the future gives the answer, or raises WorkerGone."""
+        protocol = self._protocol
+        reply: asyncio.Future[Frame] = asyncio.get_running_loop().create_future()
+        protocol.reply = reply
+        if protocol.gone is not None or protocol.transport is None:
+            reply.set_exception(WorkerGone(protocol.gone or "it never connected"))
+        else:
+            protocol.transport.write(frame)
+        return reply
+
+    async def call(self, frame: bytes, timeout_s: float) -> Frame:
+        """Send one frame and wait for its answer; raise WorkerGone when the worker ends, or overruns its time."""
+        return await self.answer(self.send(frame), timeout_s)
+
+    async def answer(self, reply: asyncio.Future[Frame], timeout_s: float) -> Frame:
+        """Wait for the answer to a frame that was sent; past its time the worker is killed."""
+        try:
+            return await asyncio.wait_for(reply, timeout_s)
+        except TimeoutError:
+            self.kill()
+            raise WorkerGone(f"it did not answer within {timeout_s:g} s and was stopped") from None
+
+    def kill(self) -> None:
+        """End the process now, and whatever it started."""
+        with contextlib.suppress(ProcessLookupError, PermissionError):
+            os.killpg(self.pid, signal.SIGKILL)
+
+    async def close(self) -> None:
+        """End the process and take its scratch folder away."""
+        if self._protocol.transport is not None:
+            self._protocol.transport.abort()
+        self.kill()
+        await self._process.wait()
+        for reader in self._readers:
+            reader.cancel()
+        await asyncio.gather(*self._readers, return_exceptions=True)
+        await asyncio.to_thread(shutil.rmtree, self._scratch, ignore_errors=True)
+
+    async def _log(self, stream: asyncio.StreamReader) -> None:
+        """What the package's code prints, into the service's log, a line at a time, long lines cut."""
+        while True:
+            try:
+                line = await stream.readuntil(b"\n")
+            except asyncio.LimitOverrunError as error:
+                line = await stream.readexactly(max(1, error.consumed))
+            except asyncio.IncompleteReadError as error:
+                line = error.partial
+                if not line:
+                    return
+            log.info("%s (worker %d): %s", self.name, self.pid, line[:_LINE_LIMIT].decode("utf-8", "replace").rstrip())

@@ -1,0 +1,30 @@
+"""Proving a lamp file in a fresh process: the same worker, wire and comparison that a service uses."""
+
+from __future__ import annotations
+
+import asyncio
+import tempfile
+from pathlib import Path
+
+from lamppost.core.errors import ProofFailed
+from lamppost.core.proof import Verdict
+from lamppost.package.read import Lamp
+from lamppost.runtime.lane import Lane, LaneSettings
+
+
+def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle"})) -> Verdict:
+    """Replay the proof in a new worker process; raise PackageRefused or ModelFault when it cannot even be opened."""
+    with tempfile.TemporaryDirectory(prefix="lamppost-prove-") as folder:
+        return asyncio.run(_prove(lamp, Path(folder), formats))
+
+
+async def _prove(lamp: Lamp, folder: Path, formats: frozenset[str]) -> Verdict:
+    unpacked = await asyncio.to_thread(lamp.unpack, folder)
+    lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(formats=formats))
+    try:
+        return await lane.open()
+    except ProofFailed:
+        assert lane.verdict is not None
+        return lane.verdict
+    finally:
+        await lane.close()
