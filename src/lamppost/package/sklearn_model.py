@@ -56,10 +56,12 @@ def load(data: bytes, stored: ArtifactFormat) -> Any:
     """The object back from its bytes. Pickles run code: only a worker calls this, and only when the policy allows the format."""
     if stored == "skops":
         import skops.io
+        from skops.io.exceptions import UntrustedTypesFoundException
 
-        if unknown := _untrusted(data):
-            raise PackageRefused(f"the skops artifact holds types that are not trusted: {', '.join(unknown)}; pack it as pickle")
-        return skops.io.loads(data, trusted=sorted(TRUSTED))
+        try:
+            return skops.io.loads(data, trusted=sorted(TRUSTED))
+        except UntrustedTypesFoundException as error:
+            raise PackageRefused(f"the skops artifact holds types that are not trusted ({error}); pack it as pickle") from error
     return pickle.loads(data)
 
 

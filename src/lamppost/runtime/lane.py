@@ -24,6 +24,7 @@ from lamppost.core.manifest import Manifest
 from lamppost.core.plan import Plan, Row
 from lamppost.core.proof import Proof, Verdict, compare
 from lamppost.runtime.process import WorkerGone, WorkerProcess
+from lamppost.runtime.supply import WorkerSupply
 from lamppost.runtime.wire import WireError, pack_columns, pack_frame, unpack_columns
 
 log = logging.getLogger("lamppost.lane")
@@ -75,7 +76,9 @@ class _Running:
 class Lane:
     """See the module. `open` once, then `predict` from any number of tasks, then `close`."""
 
-    def __init__(self, name: str, folder: Path, manifest: Manifest, proof: Proof, settings: LaneSettings) -> None:
+    def __init__(
+        self, name: str, folder: Path, manifest: Manifest, proof: Proof, settings: LaneSettings, supply: WorkerSupply,
+    ) -> None:
         self.name = name
         self.plan = Plan(manifest.inputs)
         self.state: State = "opening"
@@ -86,6 +89,7 @@ class Lane:
         self._manifest = manifest
         self._proof = proof
         self._settings = settings
+        self._supply = supply
         self._waiting: Waiting[_Request] = Waiting(settings.batch)
         self._wake = asyncio.Event()
         self._worker: WorkerProcess | None = None
@@ -142,7 +146,7 @@ class Lane:
     # -- the worker ---------------------------------------------------------------------------------------------------
 
     async def _open_worker(self) -> WorkerProcess:
-        worker = await WorkerProcess.start(self.name)
+        worker = await self._supply.take(self.name)
         try:
             ask = pack_frame({"op": "open", "folder": str(self._folder), "formats": sorted(self._settings.formats)})
             header, _ = await worker.call(ask, self._settings.open_s)

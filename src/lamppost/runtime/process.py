@@ -13,7 +13,7 @@ import sys
 import tempfile
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from lamppost.runtime.wire import HEAD, WireError, frame_size, read_header
 
@@ -41,8 +41,7 @@ class _Protocol(asyncio.Protocol):
         self._need: tuple[int, int] | None = None
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        assert isinstance(transport, asyncio.Transport)
-        self.transport = transport
+        self.transport = cast(asyncio.Transport, transport)
 
     def data_received(self, data: bytes) -> None:
         self._buffer += data
@@ -109,6 +108,11 @@ class WorkerProcess:
             shutil.rmtree(scratch, ignore_errors=True)
             raise
         return cls(name, process, protocol, scratch)
+
+    @property
+    def gone(self) -> str | None:
+        """Why it is of no use any more, None while it is."""
+        return self._protocol.gone
 
     def send(self, frame: bytes) -> asyncio.Future[Frame]:
         """Send one frame; the future gives the answer, or raises WorkerGone."""

@@ -10,6 +10,7 @@ from lamppost.core.errors import ProofFailed
 from lamppost.core.proof import Verdict
 from lamppost.package.read import Lamp
 from lamppost.runtime.lane import Lane, LaneSettings
+from lamppost.runtime.supply import WorkerSupply
 
 
 def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle"})) -> Verdict:
@@ -20,7 +21,7 @@ def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle"})) 
 
 async def _prove(lamp: Lamp, folder: Path, formats: frozenset[str]) -> Verdict:
     unpacked = await asyncio.to_thread(lamp.unpack, folder)
-    lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(formats=formats))
+    lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(formats=formats), WorkerSupply(spare=False))
     try:
         return await lane.open()
     except ProofFailed:

@@ -35,12 +35,27 @@ class Worker:
     def handle(self, header: dict[str, Any], body: bytes) -> bytes:
         """The frame that answers a frame. Nothing a package does may end the loop, so every exception becomes an answer."""
         try:
-            return self._open(header) if header["op"] == "open" else self._run(header, body)
+            match header.get("op"):
+                case "run":
+                    return self._run(header, body)
+                case "open":
+                    return self._open(header)
+                case "warm":
+                    return self._warm()
+                case other:
+                    raise RuntimeError(f"a worker does not know how to {other}")
         except LampPostError as error:
             return pack_frame({"op": "failed", "code": error.code, "detail": error.detail})
         except Exception as error:
             traceback.print_exc()
             return pack_frame({"op": "failed", "code": "model-fault", "detail": f"{type(error).__name__}: {error}"[:2_000]})
+
+    def _warm(self) -> bytes:
+        """Do the slow imports ahead of need."""
+        import pandas  # noqa: F401, ICN001
+        import skops.io  # noqa: F401
+
+        return pack_frame({"op": "warm"})
 
     def _open(self, header: dict[str, Any]) -> bytes:
         folder = Path(header["folder"])

@@ -1,0 +1,5 @@
+"""``python -m lamppost``."""
+
+from lamppost.cli import main
+
+main()

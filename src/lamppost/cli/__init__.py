@@ -1,0 +1,27 @@
+"""The command line. Modules are imported when their command runs, so that help and completion are quick."""
+
+from __future__ import annotations
+
+import sys
+
+
+def main() -> None:
+    """Entry of the ``lamppost`` command: errors become one line on stderr and an exit code.
+
+    0 done; 1 refused or failed; 2 wrong usage; 3 the service cannot be reached; 4 not signed in or not allowed; 130 Ctrl-C.
+    """
+    from lamppost.cli.app import app
+    from lamppost.core.errors import LampPostError
+
+    try:
+        app()
+    except LampPostError as error:
+        from lamppost.cli.out import show_error
+
+        show_error(error)
+        sys.exit({"server-unreachable": 3, "not-signed-in": 4, "not-allowed": 4}.get(error.code, 1))
+    except KeyboardInterrupt:
+        sys.exit(130)
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(1)

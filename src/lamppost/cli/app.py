@@ -1,0 +1,179 @@
+"""The table of commands. Each is a thin function here; what it does is in the module it imports."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+app = typer.Typer(
+    name="lamppost", no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None,
+    help="Put a trained model into service: pack it, prove it, push it, point an endpoint at it, ask it.",
+)
+tokens = typer.Typer(no_args_is_help=True, help="Make, list and revoke tokens.", rich_markup_mode=None)
+app.add_typer(tokens, name="token")
+
+Address = Annotated[str | None, typer.Option(help="Address of the service [from the client's file, else http://127.0.0.1:8420].")]
+AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
+LampFile = Annotated[Path, typer.Argument(help="The lamp file.", metavar="FILE")]
+DEFAULT_DATA = Path(".lamppost")
+
+
+@app.command()
+def up(
+    data: Annotated[Path, typer.Option(help="Folder for everything the service keeps.")] = DEFAULT_DATA,
+    host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(help="Port to listen on.", min=0, max=65535)] = 8420,
+    database: Annotated[str | None, typer.Option(help="URL of a PostgreSQL of yours, instead of a private one.")] = None,
+    allow_pickle: Annotated[bool, typer.Option("--allow-pickle", help="Open packages stored as pickle; they can run code.")] = False,
+    new_admin_token: Annotated[bool, typer.Option("--new-admin-token", help="Give the admin token a new secret first.")] = False,
+) -> None:
+    """Start the service, with a PostgreSQL of its own."""
+    from lamppost.cli.up import Options, run
+
+    run(Options(data, host, port, database, allow_pickle, new_admin_token))
+
+
+@app.command()
+def pack(
+    description: Annotated[Path, typer.Argument(help="The description, lamp.toml.", metavar="LAMP_TOML")],
+    to: Annotated[Path | None, typer.Option(help="File to write [NAME.lamp beside the description].")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Build a lamp file from a lamp.toml, and prove it."""
+    from lamppost.cli.packages import pack
+
+    pack(description, to, as_json)
+
+
+@app.command()
+def inspect(file: LampFile, as_json: AsJson = False) -> None:
+    """Show what is in a lamp file."""
+    from lamppost.cli.packages import inspect
+
+    inspect(file, as_json)
+
+
+@app.command()
+def prove(file: LampFile, as_json: AsJson = False) -> None:
+    """Replay a lamp file's proof in a fresh process; exit code 1 if any answer differs from training."""
+    from lamppost.cli.packages import prove
+
+    prove(file, as_json)
+
+
+@app.command()
+def push(
+    file: LampFile,
+    model: Annotated[str | None, typer.Option(help="Push under another model name.")] = None,
+    address: Address = None, as_json: AsJson = False,
+) -> None:
+    """Store a lamp file as the next version of its model."""
+    from lamppost.cli.manage import push
+
+    push(file, model, address, as_json)
+
+
+@app.command()
+def point(
+    endpoint: Annotated[str, typer.Argument(help="Endpoint; it is made if it is new.")],
+    version: Annotated[str, typer.Argument(help="Version, such as outage-risk@2.")],
+    address: Address = None, as_json: AsJson = False,
+) -> None:
+    """Make an endpoint serve a version, once that has proved itself."""
+    from lamppost.cli.manage import point
+
+    point(endpoint, version, address, as_json)
+
+
+@app.command()
+def endpoints(address: Address = None, as_json: AsJson = False) -> None:
+    """List endpoints: lit or not, what they serve, their last hour."""
+    from lamppost.cli.manage import endpoints
+
+    endpoints(address, as_json)
+
+
+@app.command()
+def models(
+    model: Annotated[str | None, typer.Argument(help="Only this model.")] = None, address: Address = None, as_json: AsJson = False,
+) -> None:
+    """List models and their versions."""
+    from lamppost.cli.manage import models
+
+    models(model, address, as_json)
+
+
+@app.command()
+def show(
+    name: Annotated[str, typer.Argument(help="An endpoint (outage-risk) or a version (outage-risk@2).")],
+    address: Address = None, as_json: AsJson = False,
+) -> None:
+    """Show an endpoint or a version: fields, state, history."""
+    from lamppost.cli.manage import show
+
+    show(name, address, as_json)
+
+
+@app.command()
+def ask(
+    endpoint: Annotated[str, typer.Argument(help="The endpoint to ask.")],
+    row: Annotated[str | None, typer.Option(help="One row as a JSON object.")] = None,
+    file: Annotated[Path | None, typer.Option(help="Rows from a .json or .csv file; - reads JSON from standard input.")] = None,
+    address: Address = None, as_json: AsJson = False,
+) -> None:
+    """Ask an endpoint; with no row, the schema's example is sent."""
+    from lamppost.cli.ask import ask
+
+    ask(endpoint, row, file, address, as_json)
+
+
+@app.command()
+def tail(
+    endpoint: Annotated[str | None, typer.Argument(help="Only this endpoint.")] = None,
+    lines: Annotated[int, typer.Option("--lines", "-n", help="Calls to show first.", min=1, max=1000)] = 20,
+    follow: Annotated[bool, typer.Option("--follow", "-f", help="Go on as calls come in.")] = False,
+    address: Address = None, as_json: AsJson = False,
+) -> None:
+    """Show the last calls."""
+    from lamppost.cli.ask import tail
+
+    tail(endpoint, lines, follow, address, as_json)
+
+
+@app.command()
+def console(address: Address = None) -> None:
+    """Print a link that signs a browser in to the console, once."""
+    from lamppost.cli.manage import console
+
+    console(address)
+
+
+@tokens.command("new")
+def token_new(
+    name: Annotated[str, typer.Argument(help="A name for it, such as billing-service.")],
+    role: Annotated[str, typer.Option(help="caller, viewer, publisher, operator, reviewer or admin.")] = "caller",
+    endpoint: Annotated[list[str] | None, typer.Option(help="For a caller: only this endpoint (may be repeated).")] = None,
+    address: Address = None, as_json: AsJson = False,
+) -> None:
+    """Make a token; its secret is shown once."""
+    from lamppost.cli.manage import token_new
+
+    token_new(name, role, endpoint, address, as_json)
+
+
+@tokens.command("list")
+def token_list(address: Address = None, as_json: AsJson = False) -> None:
+    """List tokens."""
+    from lamppost.cli.manage import token_list
+
+    token_list(address, as_json)
+
+
+@tokens.command("revoke")
+def token_revoke(name: Annotated[str, typer.Argument(help="The token's name.")], address: Address = None) -> None:
+    """End a token at once."""
+    from lamppost.cli.manage import token_revoke
+
+    token_revoke(name, address)

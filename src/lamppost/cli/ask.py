@@ -1,0 +1,174 @@
+"""``ask`` and ``tail``: predictions, and the calls there were."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sys
+import time
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ms, paint, say, say_json, table
+from lamppost.client import Client, Prediction
+from lamppost.core.errors import BadRequest
+
+_POLL_S = 0.5
+
+
+def ask(endpoint: str, row: str | None, file: Path | None, address: str | None, as_json: bool) -> None:
+    """``lamppost ask``."""
+    if row is not None and file is not None:
+        raise BadRequest("give either --row or --file")
+    with Client(address) as client:
+        rows: Any
+        if row is not None:
+            rows = _read_json(row, "--row")
+        elif file is not None:
+            rows = _read_file(client, endpoint, file)
+        else:
+            rows = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")["example"]
+            print(paint(f"asking with the schema's example: {json.dumps(rows, ensure_ascii=False)}", DIM, sys.stderr), file=sys.stderr)
+        said = client.predict(endpoint, rows)
+    if as_json:
+        say_json({"answers": said.answers, "version": said.version, "request_id": said.request_id, "timing_ms": said.timing_ms})
+    else:
+        _show(said)
+
+
+def _read_json(text: str, where: str) -> Any:
+    try:
+        value = json.loads(text)
+    except ValueError as error:
+        raise BadRequest(f"{where} is not JSON: {error}") from error
+    if isinstance(value, dict) and isinstance(value.get("rows"), list):
+        value = value["rows"]
+    if not isinstance(value, dict) and not (isinstance(value, list) and all(isinstance(item, dict) for item in value)):
+        raise BadRequest(f"{where} is neither a row (an object) nor a list of rows")
+    return value
+
+
+def _read_file(client: Client, endpoint: str, file: Path) -> Any:
+    if str(file) == "-":
+        return _read_json(sys.stdin.read(), "standard input")
+    try:
+        text = file.read_text(encoding="utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadRequest(f"{file} cannot be read: {error}") from error
+    if file.suffix.lower() != ".csv":
+        return _read_json(text, str(file))
+    fields = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")["inputs"]
+    kinds = {field["name"]: field["kind"] for field in fields}
+    rows = csv.DictReader(text.splitlines())
+    return [{name: _cell(value, kinds.get(name or ""), name, at) for name, value in row.items()} for at, row in enumerate(rows)]
+
+
+def _cell(text: Any, kind: str | None, name: Any, at: int) -> Any:
+    """A CSV cell as its field's kind; what cannot be read as that is sent as text, and the service says what is wrong with it."""
+    if name is None or text is None:
+        raise BadRequest(f"row {at} of the CSV file has another number of cells than its header")
+    if text == "":
+        return None
+    try:
+        if kind == "integer":
+            return int(text)
+        if kind == "number":
+            return float(text)
+    except ValueError:
+        return text
+    if kind == "yes/no":
+        return {"true": True, "yes": True, "1": True, "false": False, "no": False, "0": False}.get(text.strip().lower(), text)
+    return text
+
+
+def _show(said: Prediction) -> None:
+    took = f"{said.version}  {ms(said.timing_ms.get('total'))} ms in the service  {said.request_id}"
+    if len(said.answers) == 1:
+        for name, value in said.answer.items():
+            if isinstance(value, dict):
+                _bars(value)
+            else:
+                say(f"{paint(str(value), AMBER)}" if name == "label" else f"{name} {paint(str(value), AMBER)}")
+    else:
+        names = list(said.answers[0])
+        table(["row", *names], [[str(at), *(_short(answer[name]) for name in names)] for at, answer in enumerate(said.answers)], right=frozenset({"row"}))
+    say(paint(took, DIM))
+
+
+def _bars(scores: dict[str, float]) -> None:
+    """Scores as bars of 30 characters, the highest first."""
+    width = max(len(name) for name in scores)
+    for name, score in sorted(scores.items(), key=lambda item: -item[1]):
+        filled = round(30 * min(1.0, max(0.0, score)))
+        say(f"  {name.ljust(width)}  {score:6.1%}  {paint('█' * filled, AMBER)}{paint('░' * (30 - filled), SLATE)}")
+
+
+def _short(value: Any) -> str:
+    if isinstance(value, dict):
+        return "  ".join(f"{name} {score:.3f}" for name, score in value.items())
+    return str(value)
+
+
+def tail(endpoint: str | None, lines: int, follow: bool, address: str | None, as_json: bool) -> None:
+    """``lamppost tail``."""
+    with Client(address) as client:
+        found = client.fetch("GET", "/api/calls", endpoint=endpoint, limit=lines)
+        if not found and not follow and not as_json:
+            say(f"There are no calls yet. Make one with: lamppost ask {endpoint or 'ENDPOINT'}")
+            return
+        _print_calls(found, as_json, head=True)
+        last = found[0]["request_id"] if found else None
+        while follow:
+            time.sleep(_POLL_S)
+            found = client.fetch("GET", "/api/calls", endpoint=endpoint, limit=1000, after=last)
+            last = found[0]["request_id"] if found else last
+            _print_calls(found, as_json, head=False)
+
+
+_WIDTHS = (12, 20, 18, 6, 5, 9, 9, 9)
+
+
+def _print_calls(calls: list[dict[str, Any]], as_json: bool, head: bool) -> None:
+    """Oldest first, so that the newest is next to the prompt; JSON is one object a line."""
+    if head and not as_json:
+        say(paint(_line(("time", "endpoint", "version", "status", "rows", "total ms", "queue ms", "worker ms"), "says"), DIM))
+    for call in reversed(calls):
+        if as_json:
+            print(json.dumps(call, ensure_ascii=False), flush=True)
+            continue
+        phases = call["phases_us"]
+        when = time.strftime("%H:%M:%S", time.localtime(_stamp(call["at"]))) + call["at"][19:23]
+        cells = (
+            when, call["endpoint"], call["version"] or "–", str(call["status"]), str(call["rows"]), ms(call["total_us"] / 1e3),
+            ms(phases["queue"] / 1e3 if "queue" in phases else None), ms(phases["worker"] / 1e3 if "worker" in phases else None),
+        )
+        text = _line(cells, _says(call))
+        say(text if call["status"] < 400 else paint(text, BRICK))
+
+
+def _line(cells: tuple[str, ...], says: str) -> str:
+    parts = [cell.ljust(width) if at < 3 else cell.rjust(width) for at, (cell, width) in enumerate(zip(cells, _WIDTHS, strict=True))]
+    return "  ".join([*parts, says]).rstrip()
+
+
+def _stamp(text: str) -> float:
+    from datetime import datetime
+
+    return datetime.fromisoformat(text).timestamp()
+
+
+def _says(call: dict[str, Any]) -> str:
+    """The answer in a few words: the label with its score, the number, or what was wrong."""
+    answer = call["answer"]
+    if not isinstance(answer, dict):
+        return ""
+    if call["status"] >= 400:
+        return str(answer.get("detail", ""))[:100]
+    first = answer.get("answer") or (answer.get("answers") or [{}])[0]
+    label = first.get("label")
+    if label is None:
+        return ", ".join(f"{name} {_short(value)}" for name, value in first.items())[:60]
+    score = (first.get("scores") or {}).get(label)
+    more = f" and {len(answer['answers']) - 1} more" if len(answer.get("answers", ())) > 1 else ""
+    return f"{label}{'' if score is None else f' {score:.0%}'}{more}"

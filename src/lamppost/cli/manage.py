@@ -1,0 +1,177 @@
+"""Commands that talk to a service about models, endpoints and tokens."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, lamp, ms, paint, say, say_json, size, table
+from lamppost.client import Client
+from lamppost.core.names import parse_version
+
+
+def push(file: Path, model: str | None, address: str | None, as_json: bool) -> None:
+    """``lamppost push``."""
+    with Client(address) as client:
+        said = client.push(file, model)
+    if as_json:
+        say_json(said)
+        return
+    version = said["version"]
+    if said["new"]:
+        say(f"{paint('◌', SLATE)} {version} is stored, digest {said['digest'][:12]}")
+    else:
+        say(f"{paint('◌', SLATE)} this package is {version} already; nothing was stored again")
+    say(paint(f"  next: lamppost point {version.partition('@')[0]} {version}", DIM))
+
+
+def point(endpoint: str, version: str, address: str | None, as_json: bool) -> None:
+    """``lamppost point``."""
+    parse_version(version)
+    with Client(address, timeout_s=180) as client:
+        said = client.point(endpoint, version)
+    if as_json:
+        say_json(said)
+        return
+    say(f"{paint('●', AMBER)} {said['says']}")
+    say(paint(f"  undo: {said['undo']}" if said["undo"] else f"  next: lamppost ask {endpoint}", DIM))
+
+
+def endpoints(address: str | None, as_json: bool) -> None:
+    """``lamppost endpoints``."""
+    with Client(address) as client:
+        found = client.fetch("GET", "/api/endpoints")
+    if as_json:
+        say_json(found)
+        return
+    if not found:
+        say("There is no endpoint yet. Make one with: lamppost point NAME MODEL@1")
+        return
+    head = ["endpoint", "state", "serves", "since", "calls 1 h", "failed", "p50 ms", "p99 ms"]
+    rows = []
+    for one in found:
+        hour = one["hour"]
+        rows.append([
+            one["name"], lamp(one["state"]), one["version"], ago(one["since"]), f"{hour['calls']:,}", f"{hour['failed']:,}",
+            ms(hour["p50_ms"]), ms(hour["p99_ms"]),
+        ])
+    table(head, rows, right=frozenset(head[4:]))
+    for one in found:
+        if one["why"]:
+            say(f"{one['name']}: {one['why']}")
+
+
+def models(model: str | None, address: str | None, as_json: bool) -> None:
+    """``lamppost models``."""
+    with Client(address) as client:
+        found = client.fetch("GET", "/api/versions", model=model)
+    if as_json:
+        say_json(found)
+        return
+    if not found:
+        say("There is no model yet. Store one with: lamppost push FILE.lamp")
+        return
+    head = ["version", "serves", "proof", "size", "pushed", "by", "digest"]
+    colours = {"passed": AMBER, "failed": BRICK, "not yet": SLATE}
+    table(head, [
+        [
+            v["name"], ", ".join(v["serves"]) or "–", paint(v["proof"], colours[v["proof"]]), size(v["size_bytes"]), ago(v["pushed_at"]),
+            v["pushed_by"], v["digest"][:12],
+        ]
+        for v in found
+    ], right=frozenset({"size"}))
+
+
+def show(name: str, address: str | None, as_json: bool) -> None:
+    """``lamppost show``."""
+    with Client(address) as client:
+        if "@" in name:
+            version = parse_version(name)
+            said = client.fetch("GET", f"/api/models/{version.model}/versions/{version.number}")
+        else:
+            said = client.fetch("GET", f"/api/endpoints/{quote(name, safe='')}")
+    if as_json:
+        say_json(said)
+    elif "@" in name:
+        _show_version(said)
+    else:
+        _show_endpoint(said)
+
+
+def _show_endpoint(said: dict[str, Any]) -> None:
+    hour = said["hour"]
+    say(f"{said['name']}  {lamp(said['state'])}  serves {paint(said['version'], AMBER)} since {ago(said['since'])}, pointed by {said['changed_by']}")
+    if said["why"]:
+        say(f"  {said['why']}")
+    say(
+        f"last hour  {hour['calls']:,} calls, {hour['refused']:,} refused, {hour['failed']:,} failed;"
+        f" p50 {ms(hour['p50_ms'])} ms, p95 {ms(hour['p95_ms'])} ms, p99 {ms(hour['p99_ms'])} ms"
+    )
+    say()
+    _show_fields(said)
+    say()
+    table(["#", "served", "since", "pointed by"], [
+        [str(past["revision"]), past["version"], ago(past["since"]), past["changed_by"]] for past in said["history"][:10]
+    ], right=frozenset({"#"}))
+
+
+def _show_version(said: dict[str, Any]) -> None:
+    story = said["story"]
+    serves = f"serves {', '.join(said['serves'])}" if said["serves"] else "serves nothing"
+    say(f"{paint(said['name'], AMBER)}  {serves}; {size(said['size_bytes'])}, stored as {', '.join(said['formats'])}, pushed by {said['pushed_by']} {ago(said['pushed_at'])}")
+    say(f"digest {said['digest']}")
+    say(f"proof  {said['proof']}{': ' + said['proof_says'] if said['proof_says'] else ''}")
+    if story["metrics"]:
+        say("metrics  " + ", ".join(f"{key} {value:g}" for key, value in story["metrics"].items()))
+    if story["notes"]:
+        say(f"notes  {story['notes'].strip()}")
+    say()
+    _show_fields(said)
+
+
+def _show_fields(said: dict[str, Any]) -> None:
+    table(["input", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["inputs"]])
+    say()
+    table(["answer", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["answers"]])
+
+
+def console(address: str | None) -> None:
+    """``lamppost console``."""
+    with Client(address) as client:
+        say(client.fetch("POST", "/api/session/link")["link"])
+
+
+def token_new(name: str, role: str, only: list[str] | None, address: str | None, as_json: bool) -> None:
+    """``lamppost token new``."""
+    with Client(address) as client:
+        said = client.fetch("POST", "/api/tokens", {"name": name, "role": role, "endpoints": only or None})
+    if as_json:
+        say_json(said)
+        return
+    covers = f"may ask {', '.join(only)}" if only else f"has the role {role}"
+    say(f"{name} {covers}. Its secret is shown this once:")
+    say(said["secret"])
+
+
+def token_list(address: str | None, as_json: bool) -> None:
+    """``lamppost token list``."""
+    with Client(address) as client:
+        found = client.fetch("GET", "/api/tokens")
+    if as_json:
+        say_json(found)
+        return
+    table(["token", "role", "endpoints", "made", "by", "state"], [
+        [
+            t["name"], t["role"], "all" if t["endpoints"] is None else ", ".join(t["endpoints"]), ago(t["made_at"]), t["made_by"] or "",
+            f"revoked {ago(t['revoked_at'])}" if t["revoked_at"] else "in force",
+        ]
+        for t in found
+    ])
+
+
+def token_revoke(name: str, address: str | None) -> None:
+    """``lamppost token revoke``."""
+    with Client(address) as client:
+        client.fetch("DELETE", f"/api/tokens/{quote(name, safe='')}")
+    say(f"{name} is revoked")

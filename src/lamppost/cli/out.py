@@ -1,0 +1,104 @@
+"""How commands speak: aligned columns, the lamp as a character, colour only on a terminal, JSON on demand."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from lamppost.core.errors import LampPostError
+
+AMBER, SLATE, BRICK, DIM, BOLD, PLAIN = "38;5;214", "38;5;110", "38;5;167", "2", "1", "0"
+LAMPS = {"lit": ("●", AMBER), "flickering": ("◐", AMBER), "out": ("○", BRICK), "unlit": ("◌", SLATE)}
+
+
+def paint(text: str, colour: str, stream: Any = None) -> str:
+    """The text in colour, where a person looks at it."""
+    stream = stream or sys.stdout
+    return f"\033[{colour}m{text}\033[0m" if stream.isatty() else text
+
+
+def lamp(state: str) -> str:
+    """Glyph and word of a state."""
+    glyph, colour = LAMPS[state]
+    return f"{paint(glyph, colour)} {state}"
+
+
+def say(text: str = "") -> None:
+    """One line for people."""
+    print(text, flush=True)
+
+
+def say_json(value: Any) -> None:
+    """A value for programs."""
+    print(json.dumps(value, indent=2, ensure_ascii=False, default=str))
+
+
+def table(head: Sequence[str], rows: Sequence[Sequence[str]], right: frozenset[str] = frozenset()) -> None:
+    """Aligned columns; those named in ``right`` hold figures."""
+    widths = [max([len(name), *(_width(row[i]) for row in rows)]) for i, name in enumerate(head)]
+
+    def line(cells: Sequence[str]) -> str:
+        parts = []
+        for cell, width, name in zip(cells, widths, head, strict=True):
+            gap = " " * (width - _width(cell))
+            parts.append(gap + cell if name in right else cell + gap)
+        return "  ".join(parts).rstrip()
+
+    say(paint(line(head), DIM))
+    for row in rows:
+        say(line(row))
+
+
+def _width(text: str) -> int:
+    """Characters on screen: colour codes do not count."""
+    shown, hidden = 0, False
+    for character in text:
+        if character == "\033":
+            hidden = True
+        elif hidden:
+            hidden = character != "m"
+        else:
+            shown += 1
+    return shown
+
+
+def ago(when: str) -> str:
+    """A time as people say it: ``3 min ago``."""
+    seconds = (datetime.now(UTC) - datetime.fromisoformat(when)).total_seconds()
+    for size, unit in ((86_400, "d"), (3_600, "h"), (60, "min")):
+        if seconds >= size:
+            return f"{int(seconds // size)} {unit} ago"
+    return "just now" if seconds < 10 else f"{int(seconds)} s ago"
+
+
+def size(count: int) -> str:
+    """Bytes for people: ``2.2 MB``."""
+    for unit, step in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
+        if count >= step:
+            return f"{count / step:.1f} {unit}"
+    return f"{count} B"
+
+
+def ms(value: float | None) -> str:
+    """Milliseconds with three figures, or a dash."""
+    if value is None:
+        return "–"
+    return f"{value:.0f}" if value >= 100 else f"{value:.1f}" if value >= 10 else f"{value:.2f}"
+
+
+def show_error(error: LampPostError) -> None:
+    """An error for people: what, then each fault or difference on a line of its own, then a valid example."""
+    print(f"{paint('✗', BRICK, sys.stderr)} {error.detail}", file=sys.stderr)
+    faults = error.extra.get("faults") or []
+    if len(faults) > 1:
+        for fault in faults[1:10]:
+            place = ", ".join(part for part in (f"row {fault['row']}" if "row" in fault else "", fault.get("field", "")) if part)
+            hint = f" ({fault['hint']})" if fault.get("hint") else ""
+            print(f"  {place}: given {fault.get('given', '?')}, expected {fault['expected']}{hint}", file=sys.stderr)
+    for difference in (error.extra.get("differences") or [])[1:6]:
+        print(f"  {difference}", file=sys.stderr)
+    if "example" in error.extra:
+        print(f"  a valid example: {json.dumps(error.extra['example'], ensure_ascii=False)}", file=sys.stderr)

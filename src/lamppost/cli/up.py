@@ -1,0 +1,129 @@
+"""``lamppost up``: PostgreSQL, migrations, the first token, the service; and all of it down again."""
+
+from __future__ import annotations
+
+import asyncio
+import fcntl
+import logging
+import os
+import socket
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import uvicorn
+import uvloop
+
+from lamppost.cli.out import AMBER, paint, say
+from lamppost.client.config import keep_token
+from lamppost.core.errors import SetupError
+from lamppost.runtime.lane import LaneSettings
+from lamppost.service.app import make_app
+from lamppost.service.console import console_folder
+from lamppost.service.node import Node
+from lamppost.service.settings import Settings
+from lamppost.store import tokens
+from lamppost.store.database import migrate
+from lamppost.store.postgres import PrivateServer
+
+
+@dataclass(frozen=True, slots=True)
+class Options:
+    """What was said on the command line."""
+
+    data: Path
+    host: str
+    port: int
+    database: str | None
+    allow_pickle: bool
+    new_admin_token: bool
+
+
+def run(options: Options) -> None:
+    """Run until SIGINT or SIGTERM; PostgreSQL ends last."""
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)-7s %(name)s: %(message)s", datefmt="%H:%M:%S")
+    for noisy in ("uvicorn.error", "psycopg.pool", "httpx"):
+        logging.getLogger(noisy).setLevel(logging.WARNING)
+    data = options.data.resolve()
+    with _listening(options) as listener, _only_one(data), _database(options, data) as url:
+        address = f"http://{options.host}:{listener.getsockname()[1]}"
+        migrate(url)
+        secret = tokens.replace_admin(url) if options.new_admin_token else tokens.make_first_admin(url)
+        formats = frozenset({"skops", "pickle"} if options.allow_pickle else {"skops"})
+        node = Node(Settings(data, url, LaneSettings(formats=formats)))
+        config = uvicorn.Config(
+            make_app(node), http="httptools", log_config=None, access_log=False, server_header=False, lifespan="on",
+            timeout_graceful_shutdown=10, timeout_keep_alive=75, backlog=2048,
+        )
+        server = _Server(config, address, secret)
+        with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
+            runner.run(server.serve(sockets=[listener]))
+
+
+class _Server(uvicorn.Server):
+    """uvicorn, which says where it is once it answers."""
+
+    def __init__(self, config: uvicorn.Config, address: str, secret: str | None) -> None:
+        super().__init__(config)
+        self._address = address
+        self._secret = secret
+
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        await super().startup(sockets)
+        if not self.started:
+            return
+        say(f"{paint('●', AMBER)} Lamp Post answers at {self._address}")
+        if self._secret is not None:
+            file = keep_token(self._address, self._secret)
+            say(f"  admin token (shown this once, kept in {file}): {self._secret}")
+        if console_folder() is None:
+            say("  the console is not built; build it with: make console")
+        else:
+            say("  sign a browser in with: lamppost console")
+
+
+@contextmanager
+def _listening(options: Options) -> Iterator[socket.socket]:
+    """The port, taken before anything else is started."""
+    family = socket.AF_INET6 if ":" in options.host else socket.AF_INET
+    with socket.socket(family) as listener:
+        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            listener.bind((options.host, options.port))
+            listener.listen(2048)
+        except OSError as error:
+            raise SetupError(
+                f"cannot listen on {options.host}:{options.port} ({error.strerror}); choose another port with --port, for example --port {options.port + 1}"
+            ) from error
+        listener.setblocking(False)
+        yield listener
+
+
+@contextmanager
+def _only_one(data: Path) -> Iterator[None]:
+    """One service a data folder."""
+    data.mkdir(parents=True, exist_ok=True)
+    with (data / "lock").open("a+") as file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            file.seek(0)
+            raise SetupError(f"a service (process {file.read().strip() or '?'}) runs in {data} already; stop it, or choose another folder with --data") from error
+        file.truncate(0)
+        file.write(str(os.getpid()))
+        file.flush()
+        yield
+
+
+@contextmanager
+def _database(options: Options, data: Path) -> Iterator[str]:
+    """The URL of the database: the one given, or that of a private server that ends with us."""
+    if options.database:
+        yield options.database
+        return
+    server = PrivateServer(data, durable=os.environ.get("LAMPPOST_DURABLE", "1") != "0")
+    try:
+        yield server.start()
+    finally:
+        server.stop()

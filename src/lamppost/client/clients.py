@@ -1,0 +1,151 @@
+"""The two clients: thin drivers of the same calls."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+from types import TracebackType
+from typing import Any, Self, TypeVar
+
+import httpx
+
+from lamppost.client import calls
+from lamppost.client.calls import Call, Row
+from lamppost.client.config import find_connection
+from lamppost.client.values import Prediction, Reply, Request
+from lamppost.core.errors import LampPostError, ServerUnreachable
+
+T = TypeVar("T")
+_CHUNK = 2**18
+
+
+def _httpx_request(client: httpx.Client | httpx.AsyncClient, request: Request) -> httpx.Request:
+    return client.build_request(
+        request.method, request.path, params=dict(request.params) or None, headers=dict(request.headers),
+        **({"content": request.content} if request.content is not None else {"json": request.json} if request.json is not None else {}),
+    )
+
+
+def _reply(response: httpx.Response) -> Reply:
+    return Reply(response.status_code, response.headers, response.content)
+
+
+def _translated(error: httpx.HTTPError | httpx.InvalidURL, address: str) -> LampPostError:
+    """Foreign errors become ours, here and nowhere else."""
+    if isinstance(error, httpx.TimeoutException):
+        return ServerUnreachable(f"{address} did not answer in time ({type(error).__name__})")
+    if isinstance(error, httpx.InvalidURL | httpx.UnsupportedProtocol):
+        return ServerUnreachable(f"{address!r} is no address; it looks like http://127.0.0.1:8420")
+    return ServerUnreachable(f"nothing answers at {address} ({error}); is it running? Start it with: lamppost up")
+
+
+def _options(address: str | None, token: str | None, timeout_s: float) -> dict[str, Any]:
+    connection = find_connection(address, token)
+    headers = {"authorization": f"Bearer {connection.token}"} if connection.token else {}
+    return {"base_url": connection.address, "headers": headers, "timeout": httpx.Timeout(timeout_s, connect=5.0), "trust_env": False}
+
+
+class Client:
+    """Asks a Lamp Post service.
+
+    address, token : taken from the environment or the client's own file where left out. timeout_s : for each call, in seconds.
+    Every method raises a `lamppost.LampPostError`.
+
+    >>> with Client() as client:                                   # doctest: +SKIP
+    ...     client.predict("outage-risk", {"age_years": 12.0, …}).answer["label"]
+    """
+
+    def __init__(self, address: str | None = None, token: str | None = None, timeout_s: float = 60.0) -> None:
+        self._http = httpx.Client(**_options(address, token, timeout_s))
+
+    def predict(self, endpoint: str, rows: Row | Iterable[Row]) -> Prediction:
+        """Answers to one row (a mapping) or to several (an iterable of mappings)."""
+        return self._run(calls.predict(endpoint, rows))
+
+    def push(self, file: str | Path, model: str | None = None) -> dict[str, Any]:
+        """Push a lamp file as the next version of its model; returns version, digest, and whether it is new."""
+        return self._run(calls.push(_pieces(Path(file)), model))
+
+    def point(self, endpoint: str, version: str) -> dict[str, Any]:
+        """Make an endpoint serve ``model@number``; returns what changed and how to undo it."""
+        return self._run(calls.point(endpoint, version))
+
+    def fetch(self, method: str, path: str, json: Any = None, **params: Any) -> Any:
+        """Any other call of the API: ``client.fetch("GET", "/api/endpoints")``."""
+        return self._run(calls.fetch(method, path, json, **params))
+
+    def close(self) -> None:
+        """Close the connections."""
+        self._http.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self.close()
+
+    def _run(self, call: Call[T]) -> T:
+        try:
+            request = next(call)
+            while True:
+                request = call.send(_reply(self._http.send(_httpx_request(self._http, request))))
+        except StopIteration as done:
+            result: T = done.value
+            return result
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            raise _translated(error, str(self._http.base_url)) from error
+
+
+class AsyncClient:
+    """`Client` for asyncio: the same methods, awaited."""
+
+    def __init__(self, address: str | None = None, token: str | None = None, timeout_s: float = 60.0) -> None:
+        self._http = httpx.AsyncClient(**_options(address, token, timeout_s))
+
+    async def predict(self, endpoint: str, rows: Row | Iterable[Row]) -> Prediction:
+        """See `Client.predict`."""
+        return await self._run(calls.predict(endpoint, rows))
+
+    async def push(self, file: str | Path, model: str | None = None) -> dict[str, Any]:
+        """See `Client.push`."""
+        return await self._run(calls.push(Path(file).read_bytes(), model))
+
+    async def point(self, endpoint: str, version: str) -> dict[str, Any]:
+        """See `Client.point`."""
+        return await self._run(calls.point(endpoint, version))
+
+    async def fetch(self, method: str, path: str, json: Any = None, **params: Any) -> Any:
+        """See `Client.fetch`."""
+        return await self._run(calls.fetch(method, path, json, **params))
+
+    async def close(self) -> None:
+        """Close the connections."""
+        await self._http.aclose()
+
+    async def __aenter__(self) -> Self:
+        return self
+
+    async def __aexit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        await self.close()
+
+    async def _run(self, call: Call[T]) -> T:
+        try:
+            request = next(call)
+            while True:
+                request = call.send(_reply(await self._http.send(_httpx_request(self._http, request))))
+        except StopIteration as done:
+            result: T = done.value
+            return result
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            raise _translated(error, str(self._http.base_url)) from error
+
+
+def _pieces(path: Path) -> Iterable[bytes]:
+    """A file in pieces, so that a large package is never held whole."""
+    try:
+        file = path.open("rb")
+    except OSError as error:
+        raise LampPostError(f"{path} cannot be read: {error.strerror}") from error
+    with file:
+        while piece := file.read(_CHUNK):
+            yield piece

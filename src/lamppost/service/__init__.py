@@ -1,0 +1,1 @@
+"""The service: the FastAPI app, the prediction path, sign-in, routes, records."""

@@ -1,0 +1,95 @@
+"""The FastAPI app: the API's routers, the prediction path in front of them, the console behind them."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import AsyncIterator
+from typing import Any
+
+import orjson
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import Response
+from starlette.exceptions import HTTPException
+
+import lamppost
+from lamppost.core.errors import BadRequest, LampPostError, NotFound
+from lamppost.service import api_endpoints, api_models, api_node, api_tokens
+from lamppost.service.console import mount_console
+from lamppost.service.node import Node, running
+from lamppost.service.predict import PREFIX, Receive, Scope, Send, problem_headers
+
+
+class App(FastAPI):
+    """FastAPI, except that predictions do not pass through it."""
+
+    node: Node
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Hand predictions to their own handler, all else to FastAPI."""
+        if scope["type"] == "http" and scope["path"].startswith(PREFIX):
+            await self.node.predict(scope, receive, send)
+        else:
+            await super().__call__(scope, receive, send)
+
+
+def make_app(node: Node) -> App:
+    """The app of one node."""
+
+    @contextlib.asynccontextmanager
+    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        async with running(node):
+            yield
+
+    app = App(
+        title="Lamp Post", version=lamppost.__version__, lifespan=lifespan, docs_url=None, redoc_url=None,
+        summary="Trained models in service", separate_input_output_schemas=False,
+    )
+    app.node = app.state.node = node
+    for module in (api_endpoints, api_models, api_tokens, api_node):
+        app.include_router(module.router)
+    app.add_exception_handler(LampPostError, _on_error)
+    app.add_exception_handler(RequestValidationError, _on_invalid)
+    app.add_exception_handler(HTTPException, _on_http)
+    app.add_exception_handler(Exception, _on_fault)
+    mount_console(app)
+    return app
+
+
+def problem(error: LampPostError) -> Response:
+    """An error as a response."""
+    headers = {name.decode(): value.decode() for name, value in problem_headers(error)}
+    body = orjson.dumps(error.to_problem(), default=str)
+    return Response(body, error.status, headers, media_type="application/problem+json")
+
+
+async def _on_error(_: Request, error: Exception) -> Response:
+    assert isinstance(error, LampPostError)
+    return problem(error)
+
+
+async def _on_invalid(_: Request, error: Exception) -> Response:
+    """What Pydantic found wrong with an API body or parameter, as our problem document."""
+    assert isinstance(error, RequestValidationError)
+    faults: list[dict[str, Any]] = [
+        {"field": ".".join(str(part) for part in found["loc"][1:]) or str(found["loc"][0]), "expected": found["msg"]}
+        for found in error.errors()[:20]
+    ]
+    refused = BadRequest("; ".join(f"{fault['field']}: {fault['expected']}" for fault in faults), faults=faults)
+    refused.status = 422
+    return problem(refused)
+
+
+async def _on_http(request: Request, error: Exception) -> Response:
+    assert isinstance(error, HTTPException)
+    if error.status_code == 404:
+        return problem(NotFound(f"there is nothing at {request.url.path}; addresses are in /openapi.json"))
+    said = LampPostError(str(error.detail))
+    said.status, said.title = error.status_code, str(error.detail)
+    response = problem(said)
+    response.headers.update(error.headers or {})
+    return response
+
+
+async def _on_fault(_: Request, error: Exception) -> Response:
+    return problem(LampPostError(f"the service failed on this request ({type(error).__name__}); its log has more"))

@@ -1,0 +1,81 @@
+"""Who a request comes from: a bearer token, or the cookie of a browser session. Both are kept in memory and dropped on change."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from urllib.parse import urlsplit
+
+from lamppost.core.errors import NotAllowed, NotSignedIn
+from lamppost.core.roles import Principal
+from lamppost.store import tokens
+from lamppost.store.database import Pool
+
+COOKIE = "lamppost_session"
+_SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
+Headers = Sequence[tuple[bytes, bytes]]
+
+
+class Auth:
+    """The principals in force. `reload` after every change of tokens."""
+
+    def __init__(self, pool: Pool) -> None:
+        self._pool = pool
+        self._by_hash: dict[bytes, Principal] = {}
+        self._sessions: dict[str, tuple[Principal, datetime]] = {}
+
+    async def reload(self) -> None:
+        """Read all tokens anew and forget cached sessions, so that what was revoked ends at once."""
+        self._by_hash = await tokens.principals(self._pool)
+        self._sessions.clear()
+
+    def by_secret(self, secret: str) -> Principal:
+        """Whose token this is; raise NotSignedIn."""
+        found = self._by_hash.get(tokens.hash_of(secret))
+        if found is None:
+            raise NotSignedIn("this token is not known here, or was revoked; ask an admin for another one")
+        return found
+
+    async def check(self, method: str, headers: Headers) -> Principal:
+        """Whoever sent these request headers; raise NotSignedIn, or NotAllowed for a cookie used from a foreign page."""
+        cookie = host = origin = b""
+        for name, value in headers:
+            if name == b"authorization":
+                scheme, _, secret = value.decode("latin-1").partition(" ")
+                if scheme.lower() != "bearer" or not secret:
+                    raise NotSignedIn("the Authorization header is not of the form: Bearer <token>")
+                return self.by_secret(secret.strip())
+            if name == b"cookie":
+                cookie = value
+            elif name == b"host":
+                host = value
+            elif name == b"origin":
+                origin = value
+        session = session_of(cookie.decode("latin-1"))
+        if session is None:
+            raise NotSignedIn("send a token in the header Authorization: Bearer <token>, or sign in on the console")
+        principal = await self._by_session(session)
+        if method not in _SAFE and origin and urlsplit(origin).netloc != host:
+            raise NotAllowed("a page of another origin may not use this session; send a token instead")
+        return principal
+
+    async def _by_session(self, secret: str) -> Principal:
+        cached = self._sessions.get(secret)
+        if cached is None:
+            cached = await tokens.session_token(self._pool, secret)
+            if cached is None:
+                raise NotSignedIn("the session has ended; sign in again")
+            self._sessions[secret] = cached
+        if cached[1] < datetime.now(UTC):
+            del self._sessions[secret]
+            raise NotSignedIn("the session has ended; sign in again")
+        return cached[0]
+
+
+def session_of(cookie_header: str) -> str | None:
+    """The session's secret in a Cookie header (RFC 6265, section 4.2), or None."""
+    for part in cookie_header.split(";"):
+        name, _, value = part.strip().partition("=")
+        if name == COOKIE and value:
+            return value
+    return None

@@ -1,0 +1,53 @@
+"""The built console, served at ``/``; everything it loads comes from here."""
+
+from __future__ import annotations
+
+from importlib import resources
+from pathlib import Path
+
+from fastapi import FastAPI
+from starlette.exceptions import HTTPException
+from starlette.responses import Response
+from starlette.staticfiles import StaticFiles
+from starlette.types import Scope
+
+_POLICY = (
+    "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+)
+_OURS = ("api", "predict", "health", "openapi.json", "metrics", "docs")
+
+
+class _Console(StaticFiles):
+    """Static files; any address that is no file is a page of the console, which finds its own way."""
+
+    async def get_response(self, path: str, scope: Scope) -> Response:
+        first = path.split("/")[0]
+        try:
+            response = await super().get_response(path, scope)
+        except HTTPException as error:
+            if error.status_code != 404 or first in _OURS or "." in path.rsplit("/", 1)[-1]:
+                raise
+            response = await super().get_response("index.html", scope)
+        response.headers["content-security-policy"] = _POLICY
+        response.headers["x-content-type-options"] = "nosniff"
+        response.headers["referrer-policy"] = "no-referrer"
+        response.headers["cache-control"] = "public, max-age=31536000, immutable" if first == "assets" else "no-cache"
+        return response
+
+
+def console_folder() -> Path | None:
+    """Where the built console lies, or None when it has not been built."""
+    folder = Path(str(resources.files("lamppost"))) / "console" / "dist"
+    return folder if (folder / "index.html").exists() else None
+
+
+def mount_console(app: FastAPI) -> None:
+    """Serve the console, or say how to build it."""
+    folder = console_folder()
+    if folder is not None:
+        app.mount("/", _Console(directory=folder, html=True), name="console")
+        return
+
+    @app.get("/", include_in_schema=False)
+    async def not_built() -> Response:
+        return Response("The console has not been built; run: make console\n", 503, media_type="text/plain")

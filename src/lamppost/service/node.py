@@ -1,0 +1,83 @@
+"""One running node: what its parts are, and in which order they start and stop."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+from collections.abc import AsyncIterator
+
+import psycopg
+
+from lamppost.service.auth import Auth
+from lamppost.service.predict import Predict
+from lamppost.service.recorder import Recorder
+from lamppost.service.routes import Routes
+from lamppost.service.settings import Settings
+from lamppost.store.database import CHANGES, make_pool
+
+log = logging.getLogger("lamppost.node")
+
+_LOOK_AGAIN_S = 10.0
+
+
+class Node:
+    """Pool, sign-in, routes, records and the prediction path of one process."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        self.pool = make_pool(settings.database)
+        self.auth = Auth(self.pool)
+        self.routes = Routes(self.pool, settings)
+        self.recorder = Recorder(self.pool)
+        self.predict = Predict(self.auth, self.routes, self.recorder, settings.max_body_bytes)
+        self._listening: asyncio.Task[None] | None = None
+
+    async def start(self) -> None:
+        """Connect, read who may ask, and begin to open what should be served; it does not wait for the lanes."""
+        await self.pool.open()
+        await self.auth.reload()
+        self.recorder.start()
+        self.routes.start()
+        self._listening = asyncio.create_task(self._listen(), name="changes")
+
+    async def stop(self) -> None:
+        """Finish what is in hand, write the records, disconnect."""
+        if self._listening is not None:
+            self._listening.cancel()
+            await asyncio.gather(self._listening, return_exceptions=True)
+        await self.routes.close()
+        await self.recorder.stop()
+        await self.pool.close()
+
+    async def _listen(self) -> None:
+        """Follow changes: at once when the database says so, every ten seconds in any case, and over lost connections."""
+        while True:
+            try:
+                connection = await psycopg.AsyncConnection.connect(self.settings.database, autocommit=True, connect_timeout=5)
+                async with connection:
+                    await connection.execute(f"LISTEN {CHANGES}".encode())
+                    while True:
+                        await self._catch_up()
+                        async for _ in connection.notifies(timeout=_LOOK_AGAIN_S, stop_after=1):
+                            pass
+            except (psycopg.Error, OSError) as error:
+                log.warning("the database cannot be followed, trying again: %s", str(error).strip())
+                await asyncio.sleep(1.0)
+            except Exception:
+                log.exception("following changes failed on a fault of our own, trying again")
+                await asyncio.sleep(1.0)
+
+    async def _catch_up(self) -> None:
+        await self.auth.reload()
+        await self.routes.reconcile()
+
+
+@contextlib.asynccontextmanager
+async def running(node: Node) -> AsyncIterator[Node]:
+    """A node from start to stop."""
+    await node.start()
+    try:
+        yield node
+    finally:
+        await node.stop()

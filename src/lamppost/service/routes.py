@@ -1,0 +1,201 @@
+"""What this node serves: endpoints, the split of each, and the lanes that answer.
+
+The database says what should be served; `reconcile` makes it so on this node, at the start, after every NOTIFY and now and
+then. A new lane is opened and proven before the route moves to it, and the old one is drained afterwards.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import shutil
+from collections import defaultdict
+from dataclasses import dataclass
+from pathlib import Path
+
+from lamppost.core.errors import LampPostError, NotFound, PackageRefused, ProofFailed, Unavailable
+from lamppost.core.names import VersionName, closest
+from lamppost.package.read import Lamp, read_lamp
+from lamppost.runtime.lane import Lane
+from lamppost.runtime.supply import WorkerSupply
+from lamppost.service.settings import Settings
+from lamppost.store import endpoints, packages
+from lamppost.store.database import Pool
+from lamppost.store.endpoints import Split
+
+log = logging.getLogger("lamppost.routes")
+
+_RETRY_S = 20.0
+
+
+@dataclass(slots=True)
+class Route:
+    """An endpoint on this node. lane : what answers, None while it is opening or when it cannot. why : the reason then."""
+
+    split: Split
+    lane: Lane | None = None
+    why: str | None = None
+    failed_at: float = 0.0
+
+    @property
+    def state(self) -> str:
+        """lit, flickering (serving, but its worker is being replaced), or out."""
+        if self.lane is None or self.lane.state in ("out", "closed"):
+            return "out"
+        return "lit" if self.lane.state == "lit" else "flickering"
+
+    @property
+    def reason(self) -> str | None:
+        """Why it is not lit."""
+        return self.why or (self.lane.why if self.lane is not None else None)
+
+
+class Routes:
+    """All routes and lanes of one node."""
+
+    def __init__(self, pool: Pool, settings: Settings) -> None:
+        self.by_endpoint: dict[str, Route] = {}
+        self.settled = False
+        self._pool = pool
+        self._settings = settings
+        self._supply = WorkerSupply(spare=True)
+        self._lanes: dict[VersionName, asyncio.Task[Lane]] = {}
+        self._holds: dict[VersionName, int] = defaultdict(int)
+        self._locks: dict[str, asyncio.Lock] = defaultdict(asyncio.Lock)
+        self._closing: set[asyncio.Task[None]] = set()
+        self._reconciling = asyncio.Lock()
+
+    def lane(self, endpoint: str) -> tuple[Route, Lane]:
+        """The route and lane of an endpoint; raise NotFound or Unavailable."""
+        route = self.by_endpoint.get(endpoint)
+        if route is None:
+            known = sorted(self.by_endpoint)
+            like = closest(endpoint, known)
+            hint = f"did you mean {like}?" if like else f"there are: {', '.join(known[:10])}" if known else "point one at a version first"
+            if not self.settled:
+                raise Unavailable(f"this node is starting and does not know {endpoint!r} yet; try again in a second", retry_after_s=1)
+            raise NotFound(f"there is no endpoint {endpoint!r}; {hint}")
+        if route.lane is None:
+            why = f": {route.why}" if route.why else ", its version is being opened"
+            raise Unavailable(f"{endpoint} has no lit version on this node{why}", retry_after_s=2)
+        return route, route.lane
+
+    async def point(self, endpoint: str, version: VersionName, by: str) -> tuple[Split, Split | None]:
+        """Open and prove the version here, then make the endpoint serve it everywhere. Returns the new split and the one before.
+
+        Raise NotFound, ProofFailed, PackageRefused or Unavailable; the endpoint then serves what it served before.
+        """
+        async with self._locks[endpoint]:
+            lane = await self._hold(version)
+            try:
+                split = await endpoints.point(self._pool, endpoint, version, by)
+                before = self.by_endpoint.get(endpoint)
+                self.by_endpoint[endpoint] = Route(split, lane)
+            finally:
+                self._let_go(version)
+            return split, before.split if before else None
+
+    async def reconcile(self) -> None:
+        """Serve what the database says. Endpoints whose version cannot be opened are out, with the reason, and tried again later."""
+        async with self._reconciling:
+            wanted = {split.endpoint: split for split in await endpoints.list_splits(self._pool)}
+            for endpoint in self.by_endpoint.keys() - wanted.keys():
+                del self.by_endpoint[endpoint]
+            for endpoint, split in wanted.items():
+                self.by_endpoint.setdefault(endpoint, Route(split))
+            await asyncio.gather(*(self._settle(split) for split in wanted.values()))
+            self.settled = True
+            self._close_unused()
+
+    async def _settle(self, split: Split) -> None:
+        async with self._locks[split.endpoint]:
+            route = self.by_endpoint[split.endpoint]
+            now = asyncio.get_running_loop().time()
+            if route.split.revision > split.revision:
+                return
+            if route.split.revision == split.revision and (route.lane is not None or (route.why and now - route.failed_at < _RETRY_S)):
+                return
+            try:
+                lane = await self._hold(split.version)
+            except LampPostError as error:
+                log.error("%s cannot serve %s: %s", split.endpoint, split.version, error.detail)
+                self.by_endpoint[split.endpoint] = Route(split, None, error.detail, now)
+                return
+            self.by_endpoint[split.endpoint] = Route(split, lane)
+            self._let_go(split.version)
+
+    def start(self) -> None:
+        """Begin to start the spare worker."""
+        self._supply.prepare()
+
+    async def close(self) -> None:
+        """Drain and end every lane."""
+        self.by_endpoint.clear()
+        self._close_unused()
+        await asyncio.gather(*self._closing, return_exceptions=True)
+        await self._supply.close()
+
+    # -- lanes --------------------------------------------------------------------------------------------------------
+
+    async def _hold(self, version: VersionName) -> Lane:
+        """An open, proven lane; it stays until `_let_go`, and as long as a route uses it."""
+        self._holds[version] += 1
+        task = self._lanes.get(version)
+        if task is None:
+            task = self._lanes[version] = asyncio.create_task(self._open(version), name=f"open {version}")
+        try:
+            return await asyncio.shield(task)
+        except BaseException:
+            if task.done() and self._lanes.get(version) is task:
+                del self._lanes[version]
+            self._let_go(version)
+            raise
+
+    def _let_go(self, version: VersionName) -> None:
+        self._holds[version] -= 1
+        self._close_unused()
+
+    def _close_unused(self) -> None:
+        used = {route.split.version for route in self.by_endpoint.values()}
+        for version in [v for v in self._lanes if v not in used and not self._holds[v]]:
+            task = asyncio.create_task(self._close_lane(version, self._lanes.pop(version)))
+            self._closing.add(task)
+            task.add_done_callback(self._closing.discard)
+
+    async def _close_lane(self, version: VersionName, opening: asyncio.Task[Lane]) -> None:
+        try:
+            lane = await opening
+        except LampPostError:
+            return
+        await lane.close()
+        log.info("%s was let go", version)
+
+    async def _open(self, name: VersionName) -> Lane:
+        version = await packages.get_version(self._pool, name)
+        lamp, folder = await self.unpacked(version.digest)
+        lane = Lane(str(name), folder, lamp.manifest, lamp.proof, self._settings.lane, self._supply)
+        try:
+            verdict = await lane.open()
+        except (ProofFailed, PackageRefused) as error:
+            await packages.note_proof(self._pool, name, "failed", error.detail)
+            raise
+        await packages.note_proof(self._pool, name, "passed", verdict.sentence())
+        log.info("%s is open: %s", name, verdict.sentence())
+        return lane
+
+    async def unpacked(self, digest: str) -> tuple[Lamp, Path]:
+        """A stored package on this node's disk, fetched from the database if it is not there."""
+        folder = self._settings.data / "packages"
+        await asyncio.to_thread(folder.mkdir, parents=True, exist_ok=True)
+        file = folder / f"{digest}.lamp"
+        if not file.exists():
+            fetched = folder / f".{digest}.fetching"
+            await packages.fetch_package(self._pool, digest, fetched)
+            await asyncio.to_thread(fetched.replace, file)
+        try:
+            lamp = await asyncio.to_thread(read_lamp, file)
+            return lamp, await asyncio.to_thread(lamp.unpack, folder)
+        except PackageRefused:  # the copy on disk is damaged; the next try fetches it again
+            await asyncio.to_thread(file.unlink, missing_ok=True)
+            await asyncio.to_thread(shutil.rmtree, folder / digest, ignore_errors=True)
+            raise

@@ -1,0 +1,20 @@
+"""Everything that can be set about a node, as one value."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from lamppost.core.limits import MAX_BODY_BYTES, MAX_PACKAGE_BYTES
+from lamppost.runtime.lane import LaneSettings
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """data : the node's folder. database : URL. max_body_bytes, max_package_bytes : bounds on a request and on a lamp file."""
+
+    data: Path
+    database: str
+    lane: LaneSettings = field(default_factory=LaneSettings)
+    max_body_bytes: int = MAX_BODY_BYTES
+    max_package_bytes: int = MAX_PACKAGE_BYTES

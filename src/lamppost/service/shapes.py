@@ -1,0 +1,223 @@
+"""What the API gives and takes, as Pydantic models; the OpenAPI document and the console's types come from these."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+from uuid import UUID
+
+from pydantic import BaseModel, ConfigDict, Field as Described
+
+from lamppost.core.fields import Field, Kind, Schema, Value
+from lamppost.core.manifest import Story
+from lamppost.core.roles import Role
+
+State = Literal["lit", "flickering", "out"]
+
+
+class Shape(BaseModel):
+    """Root of all shapes."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class FieldShape(Shape):
+    """One field of a schema; ``wanted`` says in words what a value must be."""
+
+    name: str
+    kind: Kind
+    unit: str | None
+    low: float | None
+    high: float | None
+    seen: tuple[float, float] | None
+    choices: list[str]
+    unseen: Literal["refuse", "accept"]
+    missing: bool
+    example: Value
+    meaning: str | None
+    wanted: str
+
+    @classmethod
+    def of(cls, field: Field) -> FieldShape:
+        """The shape of a core field."""
+        return cls(
+            name=field.name, kind=field.kind, unit=field.unit, low=field.low, high=field.high, seen=field.seen,
+            choices=list(field.choices), unseen=field.unseen, missing=field.missing, example=field.example,
+            meaning=field.meaning, wanted=field.wanted(),
+        )
+
+
+def field_shapes(schema: Schema) -> list[FieldShape]:
+    """The shapes of all fields, in order."""
+    return [FieldShape.of(field) for field in schema]
+
+
+class Hour(Shape):
+    """The last hour of an endpoint; milliseconds are of answered calls, null when there were none."""
+
+    calls: int = 0
+    refused: int = Described(0, description="calls answered with a status from 400 to 499")
+    failed: int = Described(0, description="calls answered with a status of 500 or more")
+    p50_ms: float | None = None
+    p95_ms: float | None = None
+    p99_ms: float | None = None
+
+
+class EndpointShape(Shape):
+    """An endpoint at a glance."""
+
+    name: str
+    state: State
+    why: str | None = Described(description="why it is not lit")
+    version: str
+    since: datetime
+    changed_by: str
+    revision: int
+    hour: Hour
+
+
+class PastSplit(Shape):
+    """What an endpoint served from a time on."""
+
+    revision: int
+    version: str
+    since: datetime
+    changed_by: str
+
+
+class EndpointPage(EndpointShape):
+    """An endpoint with all that its page shows."""
+
+    inputs: list[FieldShape]
+    answers: list[FieldShape]
+    example: dict[str, Value]
+    json_schema: dict[str, Any]
+    history: list[PastSplit]
+
+
+class Point(Shape):
+    """Which version an endpoint shall serve."""
+
+    version: str = Described(examples=["outage-risk@2"])
+
+
+class Pointed(Shape):
+    """What pointing changed."""
+
+    endpoint: str
+    version: str
+    before: str | None
+    revision: int
+    says: str
+    undo: str | None = Described(description="the command that takes it back")
+
+
+class VersionShape(Shape):
+    """A version at a glance."""
+
+    name: str
+    model: str
+    number: int
+    digest: str
+    size_bytes: int
+    pushed_by: str
+    pushed_at: datetime
+    proof: Literal["not yet", "passed", "failed"]
+    proof_says: str | None
+    serves: list[str]
+
+
+class VersionPage(VersionShape):
+    """A version with what is in it."""
+
+    inputs: list[FieldShape]
+    answers: list[FieldShape]
+    story: Story
+    formats: list[str]
+
+
+class Pushed(Shape):
+    """What a push made. new : false when the same package had been pushed before."""
+
+    version: str
+    digest: str
+    new: bool
+
+
+class CallShape(Shape):
+    """One recorded call. phases_us : microseconds by phase."""
+
+    at: datetime
+    request_id: UUID
+    endpoint: str
+    version: str | None
+    token: str | None
+    status: int
+    rows: int
+    batch_rows: int | None
+    total_us: int
+    phases_us: dict[str, int]
+    input: Any
+    answer: Any
+
+
+class SignIn(Shape):
+    """How a browser signs in: with a token, or with the secret of a one-time link."""
+
+    token: str | None = Described(None, max_length=500)
+    link: str | None = Described(None, max_length=500)
+
+
+class Link(Shape):
+    """An address that signs a browser in, once; its secret stands after the #, so that it is in no log."""
+
+    link: str
+
+
+class Session(Shape):
+    """Who is signed in."""
+
+    token: str
+    role: Role
+
+
+class NewToken(Shape):
+    """A token to be made. endpoints : for a caller, the only ones it may ask; null for all."""
+
+    name: str
+    role: Role
+    endpoints: list[str] | None = None
+
+
+class MadeToken(NewToken):
+    """A token that was made; the secret is shown this once."""
+
+    secret: str
+
+
+class TokenShape(NewToken):
+    """A token as it may be shown."""
+
+    made_at: datetime
+    made_by: str | None
+    revoked_at: datetime | None
+
+
+class NodeShape(Shape):
+    """This node. records_dropped : records lost because the database did not take them in time."""
+
+    version: str
+    records_waiting: int
+    records_dropped: int
+    formats: list[str]
+
+
+class Problem(BaseModel):
+    """An error as RFC 9457 has it; InvalidRows adds ``faults``, each with row, field, given, expected, hint, and an ``example``."""
+
+    model_config = ConfigDict(extra="allow")
+
+    type: str = Described(examples=["urn:lamppost:invalid-rows"])
+    title: str
+    status: int
+    detail: str

@@ -1,0 +1,165 @@
+"""Tokens, browser sessions and one-time sign-in links. Secrets are stored as SHA-256 only; they are 256 random bits each."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+import psycopg
+
+from lamppost.core.errors import Conflict, NotFound
+from lamppost.core.roles import Principal, Role
+from lamppost.store.database import Pool, announce
+
+PREFIX = "lamp_"
+SESSION_TIME = timedelta(hours=12)
+LINK_TIME = timedelta(minutes=15)
+
+
+@dataclass(frozen=True, slots=True)
+class Token:
+    """A token as it may be shown: everything but the secret."""
+
+    name: str
+    role: Role
+    endpoints: tuple[str, ...] | None
+    made_at: datetime
+    made_by: str | None
+    revoked_at: datetime | None
+
+
+def new_secret() -> str:
+    """A new token's secret, recognisable by its start."""
+    return PREFIX + secrets.token_urlsafe(32)
+
+
+def hash_of(secret: str) -> bytes:
+    """What is stored of a secret. Plain SHA-256 is enough for 256 random bits."""
+    return hashlib.sha256(secret.encode()).digest()
+
+
+def make_first_admin(url: str) -> str | None:
+    """Make the token ``admin`` and return its secret, if no token was ever made; else None."""
+    with psycopg.connect(url) as connection:
+        connection.execute("LOCK TABLE tokens IN EXCLUSIVE MODE")
+        if connection.execute("SELECT 1 FROM tokens LIMIT 1").fetchone():
+            return None
+        secret = new_secret()
+        connection.execute("INSERT INTO tokens (name, role, hash, made_by) VALUES ('admin', 'admin', %s, 'first start')", (hash_of(secret),))
+        return secret
+
+
+def replace_admin(url: str) -> str:
+    """Give the token ``admin`` a new secret; the old one ends at once. For somebody who holds the data folder."""
+    secret = new_secret()
+    with psycopg.connect(url) as connection:
+        connection.execute(
+            "INSERT INTO tokens (name, role, hash, made_by) VALUES ('admin', 'admin', %s, 'data folder')"
+            " ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, role = 'admin', revoked_at = NULL, made_at = now()",
+            (hash_of(secret),),
+        )
+        connection.execute("DELETE FROM sessions WHERE token = 'admin'")
+        connection.execute("SELECT pg_notify('lamppost_changes', 'tokens')")
+    return secret
+
+
+async def make_token(pool: Pool, name: str, role: str, endpoints: list[str] | None, made_by: str) -> str:
+    """Make a token and return its secret, which is shown this once; raise Conflict when the name is taken."""
+    secret = new_secret()
+    async with pool.connection() as connection, connection.transaction():
+        made = await connection.execute(
+            "INSERT INTO tokens (name, role, endpoints, hash, made_by) VALUES (%s, %s, %s, %s, %s) ON CONFLICT DO NOTHING",
+            (name, role, endpoints, hash_of(secret), made_by),
+        )
+        if not made.rowcount:
+            raise Conflict(f"there is a token {name!r} already; choose another name")
+        await announce(connection, "tokens")
+    return secret
+
+
+async def list_tokens(pool: Pool) -> list[Token]:
+    """All tokens, revoked ones too, by name."""
+    async with pool.connection() as connection:
+        rows = await connection.execute("SELECT name, role, endpoints, made_at, made_by, revoked_at FROM tokens ORDER BY name")
+        return [_token(row) for row in await rows.fetchall()]
+
+
+def _token(row: Any) -> Token:
+    name, role, endpoints, made_at, made_by, revoked_at = row
+    return Token(name, role, None if endpoints is None else tuple(endpoints), made_at, made_by, revoked_at)
+
+
+async def revoke_token(pool: Pool, name: str) -> None:
+    """End a token and its sessions, on every node; raise NotFound, or Conflict for the last admin's."""
+    async with pool.connection() as connection, connection.transaction():
+        await connection.execute("LOCK TABLE tokens IN EXCLUSIVE MODE")
+        found = await (await connection.execute("SELECT role FROM tokens WHERE name = %s AND revoked_at IS NULL", (name,))).fetchone()
+        if found is None:
+            raise NotFound(f"there is no token {name!r} in force; see lamppost token list")
+        admins = await (await connection.execute("SELECT count(*) FROM tokens WHERE role = 'admin' AND revoked_at IS NULL")).fetchone()
+        if found[0] == "admin" and admins is not None and admins[0] == 1:
+            raise Conflict(f"{name!r} is the last admin token; make another one first")
+        await connection.execute("UPDATE tokens SET revoked_at = now() WHERE name = %s", (name,))
+        await connection.execute("DELETE FROM sessions WHERE token = %s", (name,))
+        await announce(connection, "tokens")
+
+
+async def principals(pool: Pool) -> dict[bytes, Principal]:
+    """Everybody whose token is in force, by hash of the secret."""
+    async with pool.connection() as connection:
+        rows = await connection.execute("SELECT hash, name, role, endpoints FROM tokens WHERE revoked_at IS NULL")
+        return {h: Principal(name, role, None if ends is None else frozenset(ends)) for h, name, role, ends in await rows.fetchall()}
+
+
+async def open_session(pool: Pool, token: str) -> str:
+    """Start a browser session for a token and return its secret."""
+    secret = secrets.token_urlsafe(32)
+    async with pool.connection() as connection:
+        await connection.execute("DELETE FROM sessions WHERE expires_at < now()")
+        await connection.execute(
+            "INSERT INTO sessions (hash, token, kind, expires_at) VALUES (%s, %s, 'browser', now() + %s)", (hash_of(secret), token, SESSION_TIME)
+        )
+    return secret
+
+
+async def make_link(pool: Pool, token: str) -> str:
+    """A secret that signs one browser in as this token, once, within a quarter of an hour."""
+    secret = secrets.token_urlsafe(24)
+    async with pool.connection() as connection:
+        await connection.execute(
+            "INSERT INTO sessions (hash, token, kind, expires_at) VALUES (%s, %s, 'link', now() + %s)", (hash_of(secret), token, LINK_TIME)
+        )
+    return secret
+
+
+async def use_link(pool: Pool, secret: str) -> str | None:
+    """Take a one-time link out of use and return its token's name; None when it was used, has expired or never was."""
+    async with pool.connection() as connection:
+        row = await (await connection.execute(
+            "DELETE FROM sessions s USING tokens t WHERE s.hash = %s AND s.kind = 'link' AND s.expires_at > now()"
+            " AND t.name = s.token AND t.revoked_at IS NULL RETURNING s.token", (hash_of(secret),),
+        )).fetchone()
+        return None if row is None else str(row[0])
+
+
+async def session_token(pool: Pool, secret: str) -> tuple[Principal, datetime] | None:
+    """Whose browser session this is and until when, or None."""
+    async with pool.connection() as connection:
+        row = await (await connection.execute(
+            "SELECT t.name, t.role, t.endpoints, s.expires_at FROM sessions s JOIN tokens t ON t.name = s.token"
+            " WHERE s.hash = %s AND s.kind = 'browser' AND s.expires_at > now() AND t.revoked_at IS NULL", (hash_of(secret),),
+        )).fetchone()
+    if row is None:
+        return None
+    name, role, endpoints, until = row
+    return Principal(name, role, None if endpoints is None else frozenset(endpoints)), until
+
+
+async def close_session(pool: Pool, secret: str) -> None:
+    """Forget a browser session."""
+    async with pool.connection() as connection, connection.transaction():
+        await connection.execute("DELETE FROM sessions WHERE hash = %s", (hash_of(secret),))
+        await announce(connection, "tokens")
