@@ -13,7 +13,7 @@ _RISK_OF_TYPE = {"led": -1.1, "metal-halide": 0.35, "sodium": 0.65}
 _RISK_OF_MAKER = {"Brightwell": -0.25, "Copperline": 0.0, "Duskworks": 0.55, "Farrow & Pole": 0.1, "Nightjar": -0.1}
 _SALTY = {"harbour": 0.7, "weir": 0.3}
 
-FIELDS = {
+FIELDS: dict[str, dict[str, object]] = {
     "district": {"meaning": "part of the town"},
     "lamp_type": {"meaning": "what makes the light"},
     "maker": {"unseen": "accept", "meaning": "who made the lantern"},
@@ -40,16 +40,31 @@ def make_lamps(rows: int = 24_000, seed: int = SEED) -> pd.DataFrame:
     nights = rng.integers(0, 900, rows)
     under_trees = rng.random(rows) < np.where(np.isin(district, ["park", "hill"]), 0.45, 0.12)
     logit = (
-        -3.9 + 0.075 * age + 0.34 * np.minimum(flicker, 8) + 0.09 * np.abs(voltage - 230.0) + 0.0009 * nights
-        + np.vectorize(_RISK_OF_TYPE.get)(lamp_type) + np.vectorize(_RISK_OF_MAKER.get)(maker)
-        + np.vectorize(lambda name: _SALTY.get(name, 0.0))(district) + 0.6 * under_trees * (flicker > 1.5)
+        -3.9
+        + 0.075 * age
+        + 0.34 * np.minimum(flicker, 8)
+        + 0.09 * np.abs(voltage - 230.0)
+        + 0.0009 * nights
+        + np.vectorize(_RISK_OF_TYPE.get)(lamp_type)
+        + np.vectorize(_RISK_OF_MAKER.get)(maker)
+        + np.vectorize(lambda name: _SALTY.get(name, 0.0))(district)
+        + 0.6 * under_trees * (flicker > 1.5)
     )
     failed = (rng.random(rows) < 1 / (1 + np.exp(-logit))).astype(int)
-    frame = pd.DataFrame({
-        "district": district, "lamp_type": lamp_type, "maker": maker, "age_years": age.round(1), "height_m": height.round(2),
-        "voltage_v": voltage.round(1), "flicker_per_night": flicker.round(2), "nights_since_visit": nights,
-        "under_trees": under_trees, "failed": failed,
-    })
+    frame = pd.DataFrame(
+        {
+            "district": district,
+            "lamp_type": lamp_type,
+            "maker": maker,
+            "age_years": age.round(1),
+            "height_m": height.round(2),
+            "voltage_v": voltage.round(1),
+            "flicker_per_night": flicker.round(2),
+            "nights_since_visit": nights,
+            "under_trees": under_trees,
+            "failed": failed,
+        }
+    )
     for name, share in (("voltage_v", 0.06), ("flicker_per_night", 0.03), ("maker", 0.04)):
         frame.loc[rng.random(rows) < share, name] = np.nan if name != "maker" else None
     return frame
@@ -59,6 +74,6 @@ def make_traffic(rows: int, seed: int) -> list[dict[str, object]]:
     """Rows as a caller would send them: the inputs of freshly made lamps, None for what is missing."""
     frame = make_lamps(rows, seed).drop(columns="failed")
     return [
-        {name: None if value != value else value for name, value in row.items()}
+        {str(name): None if value != value else value for name, value in row.items()}
         for row in frame.astype(object).to_dict(orient="records")
     ]

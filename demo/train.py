@@ -21,11 +21,13 @@ FLAGS = ["under_trees"]
 
 def outage_pipeline(trees: int = 100, depth: int = 12) -> Pipeline:
     """The unfitted pipeline: choices filled and one-hot encoded, numbers filled and scaled, then a forest."""
-    columns = ColumnTransformer([
-        ("choices", make_pipeline(SimpleImputer(strategy="most_frequent"), OneHotEncoder(handle_unknown="ignore")), CHOICES),
-        ("numbers", make_pipeline(SimpleImputer(strategy="median"), StandardScaler()), NUMBERS),
-        ("flags", "passthrough", FLAGS),
-    ])
+    columns = ColumnTransformer(
+        [
+            ("choices", make_pipeline(SimpleImputer(strategy="most_frequent"), OneHotEncoder(handle_unknown="ignore")), CHOICES),
+            ("numbers", make_pipeline(SimpleImputer(strategy="median"), StandardScaler()), NUMBERS),
+            ("flags", "passthrough", FLAGS),
+        ]
+    )
     forest = RandomForestClassifier(trees, max_depth=depth, min_samples_leaf=4, n_jobs=2, random_state=30)
     return Pipeline([("columns", columns), ("forest", forest)])
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from lamppost.core.errors import ProofFailed
 from lamppost.core.manifest import ArtifactFormat
-from lamppost.core.proof import Tolerance
+from lamppost.core.proof import DEFAULT_TOLERANCE, Tolerance
 from lamppost.package.build import Recipe, build
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.runtime.proving import prove
@@ -28,7 +28,7 @@ def pack(
     fields: Mapping[str, Mapping[str, Any]] | None = None,
     format: ArtifactFormat | None = None,
     proof_rows: int = 20,
-    tolerance: Tolerance = Tolerance(),
+    tolerance: Tolerance = DEFAULT_TOLERANCE,
     notes: str = "",
     metrics: Mapping[str, float] | None = None,
     tags: Mapping[str, str] | None = None,
@@ -46,7 +46,9 @@ def pack(
     does not give the model's own answers.
     """
     lamp, _ = pack_with_remarks(
-        model, frame, Path(to or f"{name}.lamp"),
+        model,
+        frame,
+        Path(to or f"{name}.lamp"),
         Recipe(name, target, labels, fields, format, proof_rows, tolerance, notes, metrics, tags, unit),
     )
     return lamp

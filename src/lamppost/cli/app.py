@@ -8,7 +8,10 @@ from typing import Annotated
 import typer
 
 app = typer.Typer(
-    name="lamppost", no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None,
+    name="lamppost",
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
     help="Put a trained model into service: pack it, prove it, push it, point an endpoint at it, ask it.",
 )
 tokens = typer.Typer(no_args_is_help=True, help="Make, list and revoke tokens.", rich_markup_mode=None)
@@ -67,7 +70,8 @@ def prove(file: LampFile, as_json: AsJson = False) -> None:
 def push(
     file: LampFile,
     model: Annotated[str | None, typer.Option(help="Push under another model name.")] = None,
-    address: Address = None, as_json: AsJson = False,
+    address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
     """Store a lamp file as the next version of its model."""
     from lamppost.cli.manage import push
@@ -79,7 +83,8 @@ def push(
 def point(
     endpoint: Annotated[str, typer.Argument(help="Endpoint; it is made if it is new.")],
     version: Annotated[str, typer.Argument(help="Version, such as outage-risk@2.")],
-    address: Address = None, as_json: AsJson = False,
+    address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
     """Make an endpoint serve a version, once that has proved itself."""
     from lamppost.cli.manage import point
@@ -97,7 +102,7 @@ def endpoints(address: Address = None, as_json: AsJson = False) -> None:
 
 @app.command()
 def models(
-    model: Annotated[str | None, typer.Argument(help="Only this model.")] = None, address: Address = None, as_json: AsJson = False,
+    model: Annotated[str | None, typer.Argument(help="Only this model.")] = None, address: Address = None, as_json: AsJson = False
 ) -> None:
     """List models and their versions."""
     from lamppost.cli.manage import models
@@ -108,7 +113,8 @@ def models(
 @app.command()
 def show(
     name: Annotated[str, typer.Argument(help="An endpoint (outage-risk) or a version (outage-risk@2).")],
-    address: Address = None, as_json: AsJson = False,
+    address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
     """Show an endpoint or a version: fields, state, history."""
     from lamppost.cli.manage import show
@@ -121,7 +127,8 @@ def ask(
     endpoint: Annotated[str, typer.Argument(help="The endpoint to ask.")],
     row: Annotated[str | None, typer.Option(help="One row as a JSON object.")] = None,
     file: Annotated[Path | None, typer.Option(help="Rows from a .json or .csv file; - reads JSON from standard input.")] = None,
-    address: Address = None, as_json: AsJson = False,
+    address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
     """Ask an endpoint; with no row, the schema's example is sent."""
     from lamppost.cli.ask import ask
@@ -134,7 +141,8 @@ def tail(
     endpoint: Annotated[str | None, typer.Argument(help="Only this endpoint.")] = None,
     lines: Annotated[int, typer.Option("--lines", "-n", help="Calls to show first.", min=1, max=1000)] = 20,
     follow: Annotated[bool, typer.Option("--follow", "-f", help="Go on as calls come in.")] = False,
-    address: Address = None, as_json: AsJson = False,
+    address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
     """Show the last calls."""
     from lamppost.cli.ask import tail
@@ -155,7 +163,8 @@ def token_new(
     name: Annotated[str, typer.Argument(help="A name for it, such as billing-service.")],
     role: Annotated[str, typer.Option(help="caller, viewer, publisher, operator, reviewer or admin.")] = "caller",
     endpoint: Annotated[list[str] | None, typer.Option(help="For a caller: only this endpoint (may be repeated).")] = None,
-    address: Address = None, as_json: AsJson = False,
+    address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
     """Make a token; its secret is shown once."""
     from lamppost.cli.manage import token_new

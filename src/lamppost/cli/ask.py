@@ -92,7 +92,11 @@ def _show(said: Prediction) -> None:
                 say(f"{paint(str(value), AMBER)}" if name == "label" else f"{name} {paint(str(value), AMBER)}")
     else:
         names = list(said.answers[0])
-        table(["row", *names], [[str(at), *(_short(answer[name]) for name in names)] for at, answer in enumerate(said.answers)], right=frozenset({"row"}))
+        table(
+            ["row", *names],
+            [[str(at), *(_short(answer[name]) for name in names)] for at, answer in enumerate(said.answers)],
+            right=frozenset({"row"}),
+        )
     say(paint(took, DIM))
 
 
@@ -140,8 +144,14 @@ def _print_calls(calls: list[dict[str, Any]], as_json: bool, head: bool) -> None
         phases = call["phases_us"]
         when = time.strftime("%H:%M:%S", time.localtime(_stamp(call["at"]))) + call["at"][19:23]
         cells = (
-            when, call["endpoint"], call["version"] or "–", str(call["status"]), str(call["rows"]), ms(call["total_us"] / 1e3),
-            ms(phases["queue"] / 1e3 if "queue" in phases else None), ms(phases["worker"] / 1e3 if "worker" in phases else None),
+            when,
+            call["endpoint"],
+            call["version"] or "–",
+            str(call["status"]),
+            str(call["rows"]),
+            ms(call["total_us"] / 1e3),
+            ms(phases["queue"] / 1e3 if "queue" in phases else None),
+            ms(phases["worker"] / 1e3 if "worker" in phases else None),
         )
         text = _line(cells, _says(call))
         say(text if call["status"] < 400 else paint(text, BRICK))

@@ -52,10 +52,18 @@ def endpoints(address: str | None, as_json: bool) -> None:
     rows = []
     for one in found:
         hour = one["hour"]
-        rows.append([
-            one["name"], lamp(one["state"]), one["version"], ago(one["since"]), f"{hour['calls']:,}", f"{hour['failed']:,}",
-            ms(hour["p50_ms"]), ms(hour["p99_ms"]),
-        ])
+        rows.append(
+            [
+                one["name"],
+                lamp(one["state"]),
+                one["version"],
+                ago(one["since"]),
+                f"{hour['calls']:,}",
+                f"{hour['failed']:,}",
+                ms(hour["p50_ms"]),
+                ms(hour["p99_ms"]),
+            ]
+        )
     table(head, rows, right=frozenset(head[4:]))
     for one in found:
         if one["why"]:
@@ -74,13 +82,22 @@ def models(model: str | None, address: str | None, as_json: bool) -> None:
         return
     head = ["version", "serves", "proof", "size", "pushed", "by", "digest"]
     colours = {"passed": AMBER, "failed": BRICK, "not yet": SLATE}
-    table(head, [
+    table(
+        head,
         [
-            v["name"], ", ".join(v["serves"]) or "–", paint(v["proof"], colours[v["proof"]]), size(v["size_bytes"]), ago(v["pushed_at"]),
-            v["pushed_by"], v["digest"][:12],
-        ]
-        for v in found
-    ], right=frozenset({"size"}))
+            [
+                v["name"],
+                ", ".join(v["serves"]) or "–",
+                paint(v["proof"], colours[v["proof"]]),
+                size(v["size_bytes"]),
+                ago(v["pushed_at"]),
+                v["pushed_by"],
+                v["digest"][:12],
+            ]
+            for v in found
+        ],
+        right=frozenset({"size"}),
+    )
 
 
 def show(name: str, address: str | None, as_json: bool) -> None:
@@ -101,7 +118,8 @@ def show(name: str, address: str | None, as_json: bool) -> None:
 
 def _show_endpoint(said: dict[str, Any]) -> None:
     hour = said["hour"]
-    say(f"{said['name']}  {lamp(said['state'])}  serves {paint(said['version'], AMBER)} since {ago(said['since'])}, pointed by {said['changed_by']}")
+    since = f"since {ago(said['since'])}, pointed by {said['changed_by']}"
+    say(f"{said['name']}  {lamp(said['state'])}  serves {paint(said['version'], AMBER)} {since}")
     if said["why"]:
         say(f"  {said['why']}")
     say(
@@ -111,15 +129,18 @@ def _show_endpoint(said: dict[str, Any]) -> None:
     say()
     _show_fields(said)
     say()
-    table(["#", "served", "since", "pointed by"], [
-        [str(past["revision"]), past["version"], ago(past["since"]), past["changed_by"]] for past in said["history"][:10]
-    ], right=frozenset({"#"}))
+    table(
+        ["#", "served", "since", "pointed by"],
+        [[str(past["revision"]), past["version"], ago(past["since"]), past["changed_by"]] for past in said["history"][:10]],
+        right=frozenset({"#"}),
+    )
 
 
 def _show_version(said: dict[str, Any]) -> None:
     story = said["story"]
     serves = f"serves {', '.join(said['serves'])}" if said["serves"] else "serves nothing"
-    say(f"{paint(said['name'], AMBER)}  {serves}; {size(said['size_bytes'])}, stored as {', '.join(said['formats'])}, pushed by {said['pushed_by']} {ago(said['pushed_at'])}")
+    stored = f"{size(said['size_bytes'])}, stored as {', '.join(said['formats'])}"
+    say(f"{paint(said['name'], AMBER)}  {serves}; {stored}, pushed by {said['pushed_by']} {ago(said['pushed_at'])}")
     say(f"digest {said['digest']}")
     say(f"proof  {said['proof']}{': ' + said['proof_says'] if said['proof_says'] else ''}")
     if story["metrics"]:
@@ -161,13 +182,20 @@ def token_list(address: str | None, as_json: bool) -> None:
     if as_json:
         say_json(found)
         return
-    table(["token", "role", "endpoints", "made", "by", "state"], [
+    table(
+        ["token", "role", "endpoints", "made", "by", "state"],
         [
-            t["name"], t["role"], "all" if t["endpoints"] is None else ", ".join(t["endpoints"]), ago(t["made_at"]), t["made_by"] or "",
-            f"revoked {ago(t['revoked_at'])}" if t["revoked_at"] else "in force",
-        ]
-        for t in found
-    ])
+            [
+                t["name"],
+                t["role"],
+                "all" if t["endpoints"] is None else ", ".join(t["endpoints"]),
+                ago(t["made_at"]),
+                t["made_by"] or "",
+                f"revoked {ago(t['revoked_at'])}" if t["revoked_at"] else "in force",
+            ]
+            for t in found
+        ],
+    )
 
 
 def token_revoke(name: str, address: str | None) -> None:

@@ -78,7 +78,7 @@ def _read_description(path: Path) -> _Description:
 def _read_frame(path: Path) -> pd.DataFrame:
     import pandas as pd
 
-    readers = {".csv": pd.read_csv, ".parquet": pd.read_parquet, ".pkl": pd.read_pickle, ".pickle": pd.read_pickle}
+    readers: dict[str, Any] = {".csv": pd.read_csv, ".parquet": pd.read_parquet, ".pkl": pd.read_pickle, ".pickle": pd.read_pickle}
     if path.suffix not in readers:
         raise BadRequest(f"{path}: a training frame is one of {', '.join(readers)}")
     try:
@@ -98,7 +98,9 @@ def _load_model(path: Path) -> Any:
             return skops.io.load(path, trusted=skops.io.get_untrusted_types(file=path))
         return joblib.load(path)
     except Exception as error:
-        raise BadRequest(f"the model {path} cannot be loaded ({type(error).__name__}: {error}); save it with joblib.dump or skops") from error
+        raise BadRequest(
+            f"the model {path} cannot be loaded ({type(error).__name__}: {error}); save it with joblib.dump or skops"
+        ) from error
 
 
 def pack(description: Path, to: Path | None, as_json: bool) -> None:
@@ -108,14 +110,24 @@ def pack(description: Path, to: Path | None, as_json: bool) -> None:
     model = _load_model(here / said.model.file)
     frame = _read_frame(here / said.training.frame)
     recipe = Recipe(
-        said.name, said.training.target, said.model.labels, said.fields, said.model.format, said.proof.rows,
-        Tolerance(said.proof.absolute, said.proof.relative), said.story.notes, said.story.metrics, said.story.tags, said.model.unit,
+        said.name,
+        said.training.target,
+        said.model.labels,
+        said.fields,
+        said.model.format,
+        said.proof.rows,
+        Tolerance(said.proof.absolute, said.proof.relative),
+        said.story.notes,
+        said.story.metrics,
+        said.story.tags,
+        said.model.unit,
     )
     lamp, remarks = pack_with_remarks(model, frame, to or here / f"{said.name}.lamp", recipe)
     if as_json:
         say_json({"file": str(lamp.path), "digest": lamp.digest, "size_bytes": lamp.size_bytes, "remarks": remarks})
         return
-    say(f"{paint('●', AMBER)} {lamp.path}  {size(lamp.size_bytes)}  {len(lamp.manifest.inputs)} inputs, {len(lamp.proof.rows)} rows proven in a fresh process")
+    proven = f"{len(lamp.manifest.inputs)} inputs, {len(lamp.proof.rows)} rows proven in a fresh process"
+    say(f"{paint('●', AMBER)} {lamp.path}  {size(lamp.size_bytes)}  {proven}")
     say(f"  digest {lamp.digest}")
     for remark in remarks:
         say(f"  {remark}")
@@ -134,9 +146,10 @@ def inspect(file: Path, as_json: bool) -> None:
     say(f"{paint(manifest.name, AMBER)}  {does}; {len(manifest.inputs)} inputs, {size(lamp.size_bytes)}, stored as {step.format}")
     say(f"digest {lamp.digest}")
     say()
-    table(["input", "is", "seen in training", "example"], [
-        [f.name, f.wanted(), "" if f.seen is None else f"{f.seen[0]:g} to {f.seen[1]:g}", _example(f.example)] for f in manifest.inputs
-    ])
+    table(
+        ["input", "is", "seen in training", "example"],
+        [[f.name, f.wanted(), "" if f.seen is None else f"{f.seen[0]:g} to {f.seen[1]:g}", _example(f.example)] for f in manifest.inputs],
+    )
     say()
     table(["answer", "is"], [[f.name, f.wanted()] for f in manifest.answers])
     say()
@@ -172,9 +185,11 @@ def prove(file: Path, as_json: bool) -> None:
         say(f"{paint('●', AMBER)} {lamp.manifest.name} passes its proof: {verdict.sentence()}")
     else:
         say(f"{paint('✗', BRICK)} {lamp.manifest.name} fails its proof: {verdict.wrong_rows} of {verdict.rows} rows differ from training")
-        table(["row", "answer", "training gave", "this gives", "off by"], [
-            [str(d.row), d.field, str(d.trained), str(d.given), "" if d.off is None else f"{d.off:.3g}"] for d in verdict.differences
-        ], right=frozenset({"row", "off by"}))
+        table(
+            ["row", "answer", "training gave", "this gives", "off by"],
+            [[str(d.row), d.field, str(d.trained), str(d.given), "" if d.off is None else f"{d.off:.3g}"] for d in verdict.differences],
+            right=frozenset({"row", "off by"}),
+        )
         say("Usual causes: preprocessing fitted again, other library versions, columns in another order.")
     if not verdict.passed:
         raise typer.Exit(1)

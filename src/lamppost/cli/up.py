@@ -53,8 +53,15 @@ def run(options: Options) -> None:
         formats = frozenset({"skops", "pickle"} if options.allow_pickle else {"skops"})
         node = Node(Settings(data, url, LaneSettings(formats=formats)))
         config = uvicorn.Config(
-            make_app(node), http="httptools", log_config=None, access_log=False, server_header=False, lifespan="on",
-            timeout_graceful_shutdown=10, timeout_keep_alive=75, backlog=2048,
+            make_app(node),
+            http="httptools",
+            log_config=None,
+            access_log=False,
+            server_header=False,
+            lifespan="on",
+            timeout_graceful_shutdown=10,
+            timeout_keep_alive=75,
+            backlog=2048,
         )
         server = _Server(config, address, secret)
         with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
@@ -93,8 +100,9 @@ def _listening(options: Options) -> Iterator[socket.socket]:
             listener.bind((options.host, options.port))
             listener.listen(2048)
         except OSError as error:
+            where, other = f"{options.host}:{options.port}", options.port + 1
             raise SetupError(
-                f"cannot listen on {options.host}:{options.port} ({error.strerror}); choose another port with --port, for example --port {options.port + 1}"
+                f"cannot listen on {where} ({error.strerror}); choose another port with --port, for example --port {other}"
             ) from error
         listener.setblocking(False)
         yield listener
@@ -109,7 +117,9 @@ def _only_one(data: Path) -> Iterator[None]:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
             file.seek(0)
-            raise SetupError(f"a service (process {file.read().strip() or '?'}) runs in {data} already; stop it, or choose another folder with --data") from error
+            raise SetupError(
+                f"a service (process {file.read().strip() or '?'}) runs in {data} already; stop it, or choose another folder with --data"
+            ) from error
         file.truncate(0)
         file.write(str(os.getpid()))
         file.flush()

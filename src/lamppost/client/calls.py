@@ -1,5 +1,6 @@
 """Every call as a generator: it yields a `Request`, is sent the `Reply`, and returns the result. No I/O happens here, so the
-sync and the async client share all of it."""
+sync and the async client share all of it.
+"""
 
 from __future__ import annotations
 

@@ -7,6 +7,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any, Self, TypeVar
 
+import anyio
 import httpx
 
 from lamppost.client import calls
@@ -21,7 +22,10 @@ _CHUNK = 2**18
 
 def _httpx_request(client: httpx.Client | httpx.AsyncClient, request: Request) -> httpx.Request:
     return client.build_request(
-        request.method, request.path, params=dict(request.params) or None, headers=dict(request.headers),
+        request.method,
+        request.path,
+        params=dict(request.params) or None,
+        headers=dict(request.headers),
         **({"content": request.content} if request.content is not None else {"json": request.json} if request.json is not None else {}),
     )
 
@@ -108,7 +112,7 @@ class AsyncClient:
 
     async def push(self, file: str | Path, model: str | None = None) -> dict[str, Any]:
         """See `Client.push`."""
-        return await self._run(calls.push(Path(file).read_bytes(), model))
+        return await self._run(calls.push(await _whole(Path(file)), model))
 
     async def point(self, endpoint: str, version: str) -> dict[str, Any]:
         """See `Client.point`."""
@@ -138,6 +142,13 @@ class AsyncClient:
             return result
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise _translated(error, str(self._http.base_url)) from error
+
+
+async def _whole(path: Path) -> bytes:
+    try:
+        return await anyio.Path(path).read_bytes()
+    except OSError as error:
+        raise LampPostError(f"{path} cannot be read: {error.strerror}") from error
 
 
 def _pieces(path: Path) -> Iterable[bytes]:

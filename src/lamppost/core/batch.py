@@ -47,7 +47,9 @@ class Waiting(Generic[T]):
         if self._items and (self.rows + rows > policy.queue_rows or self.size_bytes + size_bytes > policy.queue_bytes):
             raise LaneFull(
                 f"{self.rows} rows in {len(self._items)} requests are waiting already; try again in a second",
-                waiting_rows=self.rows, waiting_requests=len(self._items), retry_after_s=1,
+                waiting_rows=self.rows,
+                waiting_requests=len(self._items),
+                retry_after_s=1,
             )
         self._items.append((item, rows, size_bytes))
         self.rows += rows

@@ -65,7 +65,7 @@ def _column(field: Field, values: list[Any]) -> Column:
 def _codes(field: Field, values: list[str | None]) -> Column:
     codes: dict[str | None, int] = {choice: index for index, choice in enumerate(field.choices)}
     codes[None] = -1
-    extras = []
+    extras: list[str] = []
     for value in dict.fromkeys(values):
         if value is not None and value not in codes:
             codes[value] = len(field.choices) + len(extras)

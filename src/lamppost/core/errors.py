@@ -76,13 +76,7 @@ class LampPostError(Exception):
 
     def to_problem(self) -> dict[str, Any]:
         """RFC 9457 problem document; ``type`` is ``urn:lamppost:`` and the code."""
-        return {
-            "type": f"urn:lamppost:{self.code}",
-            "title": self.title,
-            "status": self.status,
-            "detail": self.detail,
-            **self.extra,
-        }
+        return {"type": f"urn:lamppost:{self.code}", "title": self.title, "status": self.status, "detail": self.detail, **self.extra}
 
 
 def _rebuild(kind: type[LampPostError], detail: str, extra: dict[str, Any]) -> LampPostError:

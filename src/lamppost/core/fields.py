@@ -98,9 +98,7 @@ class Field:
             schema = {"enum": [*self.choices, None] if self.missing else list(self.choices)}
         elif self.kind == "vector":
             properties = {name: {"type": "number"} for name in self.choices}
-            schema = {
-                "type": "object", "properties": properties, "required": list(self.choices), "additionalProperties": False,
-            }
+            schema = {"type": "object", "properties": properties, "required": list(self.choices), "additionalProperties": False}
         else:
             kind = {"number": "number", "integer": "integer", "yes/no": "boolean"}.get(self.kind, "string")
             schema = {"type": [kind, "null"] if self.missing else kind}

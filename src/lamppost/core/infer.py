@@ -72,7 +72,9 @@ def plain_value(kind: Kind, value: Any) -> Value:
     """A value of a frame as JSON would carry it: Python float, int, bool, str or None."""
     if value is None or value != value or type(value).__name__ == "NAType":
         return None
-    return {"number": float, "integer": int, "yes/no": bool}.get(kind, str)(value)
+    if kind == "yes/no":
+        return bool(value)
+    return float(value) if kind == "number" else int(value) if kind == "integer" else str(value)
 
 
 def plain_rows(schema: Schema, frame: pd.DataFrame) -> list[dict[str, Any]]:
@@ -128,4 +130,3 @@ def proof_rows(schema: Schema, frame: pd.DataFrame, wanted: int, labels: np.ndar
     for position in np.linspace(0, len(frame) - 1, num=min(len(frame), wanted)).astype(int):
         chosen.setdefault(int(position))
     return sorted(list(chosen)[:wanted])
-

@@ -7,7 +7,8 @@ the digest of every other member.
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass, field as default
+from dataclasses import dataclass
+from dataclasses import field as default
 from functools import cache
 from typing import Any, ClassVar, Literal
 

@@ -15,7 +15,8 @@ from dataclasses import dataclass
 from typing import Any
 
 import orjson
-from pydantic_core import ErrorDetails, SchemaValidator, ValidationError, core_schema as cs, from_json
+from pydantic_core import ErrorDetails, SchemaValidator, ValidationError, from_json
+from pydantic_core import core_schema as cs
 
 from lamppost.core.errors import BadJson, Fault, InvalidRows, PackageRefused, TooManyRows
 from lamppost.core.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema, Value, pick
@@ -26,6 +27,7 @@ Row = dict[str, Value]
 MAX_ROWS = 10_000
 MAX_FAULTS = 50
 _SHOWN = 80
+_NUMBER = re.compile(r"[-+]?(\d+(\.\d*)?|\.\d+)([eE][-+]?\d+)?")
 _ROWS_FIRST = re.compile(rb'[ \t\r\n]*\{[ \t\r\n]*"rows"[ \t\r\n]*:')
 
 
@@ -97,7 +99,7 @@ class Plan:
 
     def _explain(self, error: ValidationError, many: bool) -> BadJson | TooManyRows | InvalidRows:
         example = {"rows": [self.schema.example()]} if many else self.schema.example()
-        faults = []
+        faults: list[Fault] = []
         for detail in error.errors(include_url=False, include_context=True):
             kind, place = detail["type"], detail["loc"]
             if kind == "json_invalid":
@@ -105,8 +107,7 @@ class Plan:
                 return BadJson(f"the body is not JSON: {where}; send an object such as the example", example=example)
             if kind == "too_long":
                 return TooManyRows(
-                    f"one request may have {self.max_rows} rows, this one has more; send them in several requests",
-                    max_rows=self.max_rows,
+                    f"one request may have {self.max_rows} rows, this one has more; send them in several requests", max_rows=self.max_rows
                 )
             if kind == "too_short":
                 return InvalidRows("the list of rows is empty; send at least one row", example=example, faults=[])
@@ -116,18 +117,13 @@ class Plan:
                     example=example,
                 )
             if many and place[0] != "rows":
-                return BadJson(
-                    f"the key {place[0]!r} stands beside rows; send the rows alone", example=example
-                )
+                return BadJson(f"the key {place[0]!r} stands beside rows; send the rows alone", example=example)
             if len(faults) < MAX_FAULTS:
                 row, rest = (int(place[1]), place[2:]) if many else (0, place)
                 faults.append(self._fault(detail, row, str(rest[0]) if rest else None))
         count = error.error_count()
-        more = f" (and {count - 1} more)" if count > 1 else ""
-        return InvalidRows(
-            faults[0].sentence() + more,
-            faults=[fault.to_dict() for fault in faults], fault_count=count, example=example,
-        )
+        more = f"; and {count - 1} more fault{'s' if count > 2 else ''}" if count > 1 else ""
+        return InvalidRows(faults[0].sentence() + more, faults=[fault.to_dict() for fault in faults], fault_count=count, example=example)
 
     def _fault(self, detail: ErrorDetails, row: int, name: str | None) -> Fault:
         given = shorten(detail["input"])
@@ -151,8 +147,10 @@ def _hint(field: Field, detail: ErrorDetails) -> str | None:
         return "this field may not be missing"
     if field.kind == "choice" and isinstance(value, str) and (like := closest(value, field.choices)):
         return f"did you mean {like}?"
-    if field.kind in ("number", "integer") and isinstance(value, str):
+    if field.kind in ("number", "integer") and isinstance(value, str) and _NUMBER.fullmatch(value.strip()):
         return "send the number without quotes"
+    if value == "" and field.missing:
+        return "send null for a missing value"
     if detail["type"] == "finite_number":
         return "NaN and infinity are no values; send null" if field.missing else "NaN and infinity are no values"
     if field.kind == "integer" and isinstance(value, int) and not INT_LOW <= value <= INT_HIGH:

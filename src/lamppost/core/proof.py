@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field as default
+from dataclasses import dataclass
+from dataclasses import field as default
 from functools import cache
 from typing import Any, ClassVar
 
@@ -27,6 +28,9 @@ class Tolerance:
 
     absolute: float = 1e-6
     relative: float = 1e-6
+
+
+DEFAULT_TOLERANCE = Tolerance()
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import platform
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from importlib import metadata
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -38,7 +38,7 @@ class Recipe:
     fields: Mapping[str, Mapping[str, Any]] | None = None
     format: ArtifactFormat | None = None
     proof_rows: int = 20
-    tolerance: Tolerance = Tolerance()
+    tolerance: Tolerance = field(default_factory=Tolerance)
     notes: str = ""
     metrics: Mapping[str, float] | None = None
     tags: Mapping[str, str] | None = None
@@ -67,13 +67,15 @@ def build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[str
     file = f"steps/0/model.{stored}"
     sample = _sample(inputs_frame)
     step = SklearnStep(
-        file, stored, sklearn_model.frame_columns(inputs_frame), as_frame, labels,
+        file,
+        stored,
+        sklearn_model.frame_columns(inputs_frame),
+        as_frame,
+        labels,
         _label_from(model, sample if as_frame else sample.to_numpy()) if labels and scored else "predict",
     )
     members = {file: data, "proof.json": write_proof(_proof(step, model, inputs, answers, inputs_frame, recipe))}
-    story = Story(
-        recipe.notes, len(frame), dict(recipe.metrics or {}), dict(recipe.tags or {}), _libraries(), platform.python_version(),
-    )
+    story = Story(recipe.notes, len(frame), dict(recipe.metrics or {}), dict(recipe.tags or {}), _libraries(), platform.python_version())
     write_lamp(to, Manifest(recipe.name, inputs, answers, (step,), "proof.json", describe(members), story), members)
     return remarks
 

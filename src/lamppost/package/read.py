@@ -7,7 +7,6 @@ is ever unpickled here. All that can be wrong becomes PackageRefused with one cl
 from __future__ import annotations
 
 import hashlib
-import os
 import shutil
 import stat
 import tempfile
@@ -51,7 +50,7 @@ class Lamp:
                 for name, member in [(MANIFEST, None), *self.manifest.members.items()]:
                     _extract(archive, name, member, temporary / name)
             temporary.chmod(0o755)
-            os.rename(temporary, target)
+            temporary.rename(target)
         except BaseException as error:
             shutil.rmtree(temporary, ignore_errors=True)
             if isinstance(error, OSError) and target.is_dir():  # somebody else was faster
@@ -149,9 +148,7 @@ def _checked(archive: zipfile.ZipFile, name: str, member: Member) -> Iterator[by
             hasher.update(chunk)
             yield chunk
     if hasher.hexdigest() != member.sha256:
-        raise PackageRefused(
-            f"member {name!r} has another digest than the manifest says; the file was changed or damaged after packing"
-        )
+        raise PackageRefused(f"member {name!r} has another digest than the manifest says; the file was changed or damaged after packing")
 
 
 def _extract(archive: zipfile.ZipFile, name: str, member: Member | None, target: Path) -> None:

@@ -1,5 +1,6 @@
 """What a fitted scikit-learn object takes and gives, and its bytes. Used at packing time and by workers alike, so that the
-answer is computed by the same code in both."""
+answer is computed by the same code in both.
+"""
 
 from __future__ import annotations
 
@@ -79,8 +80,9 @@ def frame_columns(frame: pd.DataFrame) -> tuple[FrameColumn, ...]:
 
 def _series(field: Field, column: Column, spec: FrameColumn) -> Any:
     """The values of one column as training saw them: same dtype, same mark for missing."""
-    import pandas as pd
+    import pandas
 
+    pd: Any = pandas  # its overloads do not know dtypes by name
     gone = None if spec.gone == "none" else np.nan
     dtype = "int64" if spec.dtype == "category" and field.kind == "integer" else spec.dtype
     values: Any

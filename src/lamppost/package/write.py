@@ -30,8 +30,8 @@ def write_lamp(path: Path, manifest: Manifest, members: Mapping[str, bytes]) -> 
             _add(archive, MANIFEST, write_manifest(manifest))
             for name in sorted(members):
                 _add(archive, name, members[name])
-        os.chmod(temporary, 0o644)
-        os.replace(temporary, path)
+        Path(temporary).chmod(0o644)
+        Path(temporary).replace(path)
     except BaseException:
         Path(temporary).unlink(missing_ok=True)
         raise

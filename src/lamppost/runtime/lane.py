@@ -37,7 +37,7 @@ class LaneSettings:
     """formats : artifact formats that may be opened. open_s, run_s : bounds on opening a package and on one batch, in seconds."""
 
     formats: frozenset[str] = frozenset({"skops"})
-    batch: BatchPolicy = BatchPolicy()
+    batch: BatchPolicy = field(default_factory=BatchPolicy)
     open_s: float = 120.0
     run_s: float = 30.0
     tries: int = 2
@@ -76,9 +76,7 @@ class _Running:
 class Lane:
     """See the module. `open` once, then `predict` from any number of tasks, then `close`."""
 
-    def __init__(
-        self, name: str, folder: Path, manifest: Manifest, proof: Proof, settings: LaneSettings, supply: WorkerSupply,
-    ) -> None:
+    def __init__(self, name: str, folder: Path, manifest: Manifest, proof: Proof, settings: LaneSettings, supply: WorkerSupply) -> None:
         self.name = name
         self.plan = Plan(manifest.inputs)
         self.state: State = "opening"

@@ -97,10 +97,18 @@ class WorkerProcess:
         try:
             with theirs:
                 process = await asyncio.create_subprocess_exec(
-                    sys.executable, "-m", "lamppost.runtime.worker", str(theirs.fileno()),
-                    pass_fds=[theirs.fileno()], stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE,
-                    stderr=asyncio.subprocess.PIPE, env=kept | threads | {"HOME": str(scratch), "TMPDIR": str(scratch)},
-                    cwd=scratch, start_new_session=True, limit=64 * 1024,
+                    sys.executable,
+                    "-m",
+                    "lamppost.runtime.worker",
+                    str(theirs.fileno()),
+                    pass_fds=[theirs.fileno()],
+                    stdin=asyncio.subprocess.DEVNULL,
+                    stdout=asyncio.subprocess.PIPE,
+                    stderr=asyncio.subprocess.PIPE,
+                    env=kept | threads | {"HOME": str(scratch), "TMPDIR": str(scratch)},
+                    cwd=scratch,
+                    start_new_session=True,
+                    limit=64 * 1024,
                 )
             _, protocol = await asyncio.get_running_loop().create_unix_connection(_Protocol, sock=ours)
         except BaseException:

@@ -1,5 +1,6 @@
 """Where lanes get their worker processes from: one spare is kept started, with the slow imports done, so that opening a
-version takes the time of loading it and not of starting an interpreter."""
+version takes the time of loading it and not of starting an interpreter.
+"""
 
 from __future__ import annotations
 

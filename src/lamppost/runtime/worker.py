@@ -52,7 +52,7 @@ class Worker:
 
     def _warm(self) -> bytes:
         """Do the slow imports ahead of need."""
-        import pandas  # noqa: F401, ICN001
+        import pandas  # noqa: F401
         import skops.io  # noqa: F401
 
         return pack_frame({"op": "warm"})

@@ -14,8 +14,11 @@ from lamppost.service.shapes import Problem
 PROBLEMS: dict[int | str, dict[str, Any]] = {
     status: {"model": Problem, "content": {"application/problem+json": {}}, "description": why}
     for status, why in {
-        401: "no token, or one that is not known", 403: "the token's role does not cover this", 404: "no such name",
-        422: "the request does not fit", 503: "nothing can answer at the moment",
+        401: "no token, or one that is not known",
+        403: "the token's role does not cover this",
+        404: "no such name",
+        422: "the request does not fit",
+        503: "nothing can answer at the moment",
     }.items()
 }
 

@@ -38,7 +38,9 @@ async def get_endpoint(endpoint: str, node: TheNode, _: Looker) -> EndpointPage:
     hours = await _hours(node)
     return EndpointPage(
         **_shape(route, hours.get(endpoint, Hour())).model_dump(),
-        inputs=field_shapes(manifest.inputs), answers=field_shapes(manifest.answers), example=manifest.inputs.example(),
+        inputs=field_shapes(manifest.inputs),
+        answers=field_shapes(manifest.answers),
+        example=manifest.inputs.example(),
         json_schema=manifest.inputs.to_json_schema(),
         history=[PastSplit(revision=s.revision, version=str(s.version), since=s.since, changed_by=s.changed_by) for s in past],
     )
@@ -56,13 +58,18 @@ async def point_endpoint(endpoint: str, wanted: Point, node: TheNode, caller: Po
         says = f"{endpoint} serves {version}; it served {before.version} before."
         undo = f"lamppost point {endpoint} {before.version}"
     return Pointed(
-        endpoint=endpoint, version=str(version), before=str(before.version) if before else None, revision=split.revision, says=says, undo=undo,
+        endpoint=endpoint,
+        version=str(version),
+        before=str(before.version) if before else None,
+        revision=split.revision,
+        says=says,
+        undo=undo,
     )
 
 
 @router.get("/calls")
 async def list_calls(
-    node: TheNode, _: Looker, endpoint: str | None = None, limit: Annotated[int, Query(ge=1, le=1_000)] = 50, after: UUID | None = None,
+    node: TheNode, _: Looker, endpoint: str | None = None, limit: Annotated[int, Query(ge=1, le=1_000)] = 50, after: UUID | None = None
 ) -> list[CallShape]:
     """The newest calls first; with ``after``, only those later than that request id."""
     if endpoint is not None:
@@ -90,6 +97,12 @@ async def _hours(node: Node) -> dict[str, Hour]:
 def _shape(route: Route, hour: Hour) -> EndpointShape:
     split = route.split
     return EndpointShape(
-        name=split.endpoint, state=route.state, why=route.reason, version=str(split.version), since=split.since,
-        changed_by=split.changed_by, revision=split.revision, hour=hour,
+        name=split.endpoint,
+        state=route.state,
+        why=route.reason,
+        version=str(split.version),
+        since=split.since,
+        changed_by=split.changed_by,
+        revision=split.revision,
+        hour=hour,
     )

@@ -38,13 +38,17 @@ async def get_version(model: str, number: int, node: TheNode, _: Looker) -> Vers
     version = await packages.get_version(node.pool, VersionName(model, number))
     manifest = read_manifest(version.manifest.encode())
     return VersionPage(
-        **_shape(node, version).model_dump(), inputs=field_shapes(manifest.inputs), answers=field_shapes(manifest.answers),
-        story=manifest.story, formats=sorted(manifest.formats),
+        **_shape(node, version).model_dump(),
+        inputs=field_shapes(manifest.inputs),
+        answers=field_shapes(manifest.answers),
+        story=manifest.story,
+        formats=sorted(manifest.formats),
     )
 
 
 @router.post(
-    "/packages", status_code=201,
+    "/packages",
+    status_code=201,
     openapi_extra={"requestBody": {"required": True, "content": {"application/zip": {"schema": {"type": "string", "format": "binary"}}}}},
 )
 async def push_package(request: Request, node: TheNode, caller: Pusher, model: str | None = None) -> Pushed:
@@ -90,6 +94,14 @@ def _read(path: Path) -> Lamp:
 def _shape(node: Node, version: Version) -> VersionShape:
     serves = sorted(name for name, route in node.routes.by_endpoint.items() if str(route.split.version) == version.name)
     return VersionShape(
-        name=version.name, model=version.model, number=version.number, digest=version.digest, size_bytes=version.size_bytes,
-        pushed_by=version.pushed_by, pushed_at=version.pushed_at, proof=version.proof, proof_says=version.proof_says, serves=serves,
+        name=version.name,
+        model=version.model,
+        number=version.number,
+        digest=version.digest,
+        size_bytes=version.size_bytes,
+        pushed_by=version.pushed_by,
+        pushed_at=version.pushed_at,
+        proof=version.proof,
+        proof_says=version.proof_says,
+        serves=serves,
     )

@@ -32,6 +32,8 @@ async def ready(node: TheNode) -> dict[str, str]:
 async def get_node(node: TheNode, _: Looker) -> NodeShape:
     """This node and its records."""
     return NodeShape(
-        version=lamppost.__version__, records_waiting=node.recorder.waiting, records_dropped=node.recorder.dropped,
+        version=lamppost.__version__,
+        records_waiting=node.recorder.waiting,
+        records_dropped=node.recorder.dropped,
         formats=sorted(node.settings.lane.formats),
     )

@@ -29,7 +29,12 @@ async def sign_in(given: SignIn, request: Request, response: Response, node: The
         principal = next(p for p in (await tokens.principals(node.pool)).values() if p.token == token)
     secret = await tokens.open_session(node.pool, principal.token)
     response.set_cookie(
-        COOKIE, secret, max_age=int(tokens.SESSION_TIME.total_seconds()), httponly=True, samesite="strict", secure=request.url.scheme == "https",
+        COOKIE,
+        secret,
+        max_age=int(tokens.SESSION_TIME.total_seconds()),
+        httponly=True,
+        samesite="strict",
+        secure=request.url.scheme == "https",
     )
     return Session(token=principal.token, role=principal.role)
 
@@ -61,7 +66,11 @@ async def list_tokens(node: TheNode, _: TokenKeeper) -> list[TokenShape]:
     """All tokens, without their secrets."""
     return [
         TokenShape(
-            name=t.name, role=t.role, endpoints=None if t.endpoints is None else list(t.endpoints), made_at=t.made_at, made_by=t.made_by,
+            name=t.name,
+            role=t.role,
+            endpoints=None if t.endpoints is None else list(t.endpoints),
+            made_at=t.made_at,
+            made_by=t.made_by,
             revoked_at=t.revoked_at,
         )
         for t in await tokens.list_tokens(node.pool)

@@ -42,8 +42,13 @@ def make_app(node: Node) -> App:
             yield
 
     app = App(
-        title="Lamp Post", version=lamppost.__version__, lifespan=lifespan, docs_url=None, redoc_url=None,
-        summary="Trained models in service", separate_input_output_schemas=False,
+        title="Lamp Post",
+        version=lamppost.__version__,
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        summary="Trained models in service",
+        separate_input_output_schemas=False,
     )
     app.node = app.state.node = node
     for module in (api_endpoints, api_models, api_tokens, api_node):

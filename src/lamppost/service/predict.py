@@ -167,10 +167,22 @@ class Predict:
             kept = orjson.dumps(kept[:_REFUSED_KEPT].decode("utf-8", "replace"))
         elif kept is not None and status == 422:
             kept = _json_or_text(kept)
-        self._recorder.add(Call(
-            datetime.now(UTC), call.request_id, call.endpoint, call.version, call.token, status, call.rows, batch_rows,
-            round((clock.last - clock.start) * 1e6), orjson.dumps(phases), kept, body if len(body) <= MAX_PAYLOAD_BYTES else None,
-        ))
+        self._recorder.add(
+            Call(
+                datetime.now(UTC),
+                call.request_id,
+                call.endpoint,
+                call.version,
+                call.token,
+                status,
+                call.rows,
+                batch_rows,
+                round((clock.last - clock.start) * 1e6),
+                orjson.dumps(phases),
+                kept,
+                body if len(body) <= MAX_PAYLOAD_BYTES else None,
+            )
+        )
 
 
 def problem_headers(error: LampPostError) -> list[tuple[bytes, bytes]]:
@@ -207,4 +219,3 @@ class _Call:
         self.body: bytes | None = None
         self.rows = 0
         self.answered: LaneAnswer | None = None
-

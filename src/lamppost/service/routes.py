@@ -12,6 +12,7 @@ import shutil
 from collections import defaultdict
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Literal
 
 from lamppost.core.errors import LampPostError, NotFound, PackageRefused, ProofFailed, Unavailable
 from lamppost.core.names import VersionName, closest
@@ -25,6 +26,7 @@ from lamppost.store.endpoints import Split
 
 log = logging.getLogger("lamppost.routes")
 
+State = Literal["lit", "flickering", "out"]
 _RETRY_S = 20.0
 
 
@@ -38,7 +40,7 @@ class Route:
     failed_at: float = 0.0
 
     @property
-    def state(self) -> str:
+    def state(self) -> State:
         """lit, flickering (serving, but its worker is being replaced), or out."""
         if self.lane is None or self.lane.state in ("out", "closed"):
             return "out"

@@ -6,13 +6,13 @@ from datetime import datetime
 from typing import Any, Literal
 from uuid import UUID
 
-from pydantic import BaseModel, ConfigDict, Field as Described
+from pydantic import BaseModel, ConfigDict
+from pydantic import Field as Described
 
 from lamppost.core.fields import Field, Kind, Schema, Value
 from lamppost.core.manifest import Story
 from lamppost.core.roles import Role
-
-State = Literal["lit", "flickering", "out"]
+from lamppost.service.routes import State
 
 
 class Shape(BaseModel):
@@ -29,7 +29,7 @@ class FieldShape(Shape):
     unit: str | None
     low: float | None
     high: float | None
-    seen: tuple[float, float] | None
+    seen: list[float] | None
     choices: list[str]
     unseen: Literal["refuse", "accept"]
     missing: bool
@@ -41,9 +41,18 @@ class FieldShape(Shape):
     def of(cls, field: Field) -> FieldShape:
         """The shape of a core field."""
         return cls(
-            name=field.name, kind=field.kind, unit=field.unit, low=field.low, high=field.high, seen=field.seen,
-            choices=list(field.choices), unseen=field.unseen, missing=field.missing, example=field.example,
-            meaning=field.meaning, wanted=field.wanted(),
+            name=field.name,
+            kind=field.kind,
+            unit=field.unit,
+            low=field.low,
+            high=field.high,
+            seen=None if field.seen is None else list(field.seen),
+            choices=list(field.choices),
+            unseen=field.unseen,
+            missing=field.missing,
+            example=field.example,
+            meaning=field.meaning,
+            wanted=field.wanted(),
         )
 
 
@@ -56,8 +65,8 @@ class Hour(Shape):
     """The last hour of an endpoint; milliseconds are of answered calls, null when there were none."""
 
     calls: int = 0
-    refused: int = Described(0, description="calls answered with a status from 400 to 499")
-    failed: int = Described(0, description="calls answered with a status of 500 or more")
+    refused: int = Described(default=0, description="calls answered with a status from 400 to 499")
+    failed: int = Described(default=0, description="calls answered with a status of 500 or more")
     p50_ms: float | None = None
     p95_ms: float | None = None
     p99_ms: float | None = None
@@ -164,8 +173,8 @@ class CallShape(Shape):
 class SignIn(Shape):
     """How a browser signs in: with a token, or with the secret of a one-time link."""
 
-    token: str | None = Described(None, max_length=500)
-    link: str | None = Described(None, max_length=500)
+    token: str | None = Described(default=None, max_length=500)
+    link: str | None = Described(default=None, max_length=500)
 
 
 class Link(Shape):

@@ -29,9 +29,10 @@ def migrate(url: str) -> list[str]:
     with psycopg.connect(url, autocommit=True) as connection:
         connection.execute("SELECT pg_advisory_lock(%s)", (_MIGRATION_LOCK,))
         connection.execute(
-            "CREATE TABLE IF NOT EXISTS migrations (name text PRIMARY KEY, sha256 text NOT NULL, applied_at timestamptz NOT NULL DEFAULT now())"
+            "CREATE TABLE IF NOT EXISTS migrations"
+            " (name text PRIMARY KEY, sha256 text NOT NULL, applied_at timestamptz NOT NULL DEFAULT now())"
         )
-        known = dict(connection.execute("SELECT name, sha256 FROM migrations").fetchall())
+        known: dict[str, str] = dict(connection.execute("SELECT name, sha256 FROM migrations").fetchall())
         files = sorted((f for f in resources.files("lamppost.store.migrations").iterdir() if f.name.endswith(".sql")), key=lambda f: f.name)
         if newer := known.keys() - {file.name for file in files}:
             raise SetupError(f"the database was used by a newer Lamp Post ({', '.join(sorted(newer))}); upgrade this one")
@@ -52,7 +53,7 @@ def migrate(url: str) -> list[str]:
 def make_pool(url: str) -> Pool:
     """An unopened pool; every connection is in autocommit, transactions are opened where they are meant."""
     return AsyncConnectionPool(
-        url, connection_class=AsyncConnection[TupleRow], kwargs={"autocommit": True}, min_size=2, max_size=10, timeout=5.0, open=False,
+        url, connection_class=AsyncConnection[TupleRow], kwargs={"autocommit": True}, min_size=2, max_size=10, timeout=5.0, open=False
     )
 
 

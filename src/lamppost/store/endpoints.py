@@ -24,7 +24,8 @@ async def list_splits(pool: Pool) -> list[Split]:
     """The split in force of every endpoint, by name."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT DISTINCT ON (endpoint) endpoint, revision, model, number, since, changed_by FROM splits ORDER BY endpoint, revision DESC"
+            "SELECT DISTINCT ON (endpoint) endpoint, revision, model, number, since, changed_by FROM splits"
+            " ORDER BY endpoint, revision DESC"
         )
         return [_split(*row) for row in await rows.fetchall()]
 
@@ -48,12 +49,14 @@ async def point(pool: Pool, endpoint: str, version: VersionName, changed_by: str
     async with pool.connection() as connection, connection.transaction():
         await connection.execute("INSERT INTO endpoints (name) VALUES (%s) ON CONFLICT DO NOTHING", (endpoint,))
         await connection.execute("SELECT 1 FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
-        row = await (await connection.execute(
-            "INSERT INTO splits (endpoint, revision, model, number, changed_by)"
-            " SELECT %s, coalesce(max(revision), 0) + 1, %s, %s, %s FROM splits WHERE endpoint = %s"
-            " RETURNING endpoint, revision, model, number, since, changed_by",
-            (endpoint, version.model, version.number, changed_by, endpoint),
-        )).fetchone()
+        row = await (
+            await connection.execute(
+                "INSERT INTO splits (endpoint, revision, model, number, changed_by)"
+                " SELECT %s, coalesce(max(revision), 0) + 1, %s, %s, %s FROM splits WHERE endpoint = %s"
+                " RETURNING endpoint, revision, model, number, since, changed_by",
+                (endpoint, version.model, version.number, changed_by, endpoint),
+            )
+        ).fetchone()
         assert row is not None
         await announce(connection, "routes")
         return _split(*row)

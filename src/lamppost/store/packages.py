@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import asyncio
 import hashlib
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
+
+import anyio
 
 from lamppost.core.errors import NotFound
 from lamppost.core.names import VersionName
@@ -50,6 +51,7 @@ async def store_version(pool: Pool, model: str, digest: str, manifest: str, path
 
     Returns the version and whether it is new: the same package pushed again is the version it already was.
     """
+    size_bytes = (await anyio.Path(path).stat()).st_size
     async with pool.connection() as connection, connection.transaction():
         await connection.execute("INSERT INTO models (name) VALUES (%s) ON CONFLICT DO NOTHING", (model,))
         await connection.execute("SELECT 1 FROM models WHERE name = %s FOR UPDATE", (model,))
@@ -57,28 +59,29 @@ async def store_version(pool: Pool, model: str, digest: str, manifest: str, path
         if row is not None:
             return VersionName(model, row[0]), False
         made = await connection.execute(
-            "INSERT INTO packages (digest, size_bytes, manifest) VALUES (%s, %s, %s) ON CONFLICT DO NOTHING",
-            (digest, path.stat().st_size, manifest),
+            "INSERT INTO packages (digest, size_bytes, manifest) VALUES (%s, %s, %s) ON CONFLICT DO NOTHING", (digest, size_bytes, manifest)
         )
         if made.rowcount:
             async for position, data in _chunks(path):
                 sha256 = hashlib.sha256(data).digest()
                 await connection.execute("INSERT INTO chunks (sha256, data) VALUES (%s, %s) ON CONFLICT DO NOTHING", (sha256, data))
                 await connection.execute("INSERT INTO package_chunks VALUES (%s, %s, %s)", (digest, position, sha256))
-        number = await (await connection.execute(
-            "INSERT INTO versions (model, number, digest, pushed_by)"
-            " SELECT %s, coalesce(max(number), 0) + 1, %s, %s FROM versions WHERE model = %s RETURNING number",
-            (model, digest, pushed_by, model),
-        )).fetchone()
+        number = await (
+            await connection.execute(
+                "INSERT INTO versions (model, number, digest, pushed_by)"
+                " SELECT %s, coalesce(max(number), 0) + 1, %s, %s FROM versions WHERE model = %s RETURNING number",
+                (model, digest, pushed_by, model),
+            )
+        ).fetchone()
         assert number is not None
         await announce(connection, "versions")
         return VersionName(model, number[0]), True
 
 
 async def _chunks(path: Path) -> AsyncIterator[tuple[int, bytes]]:
-    with path.open("rb") as file:
+    async with await anyio.open_file(path, "rb") as file:
         position = 0
-        while data := await asyncio.to_thread(file.read, CHUNK_BYTES):
+        while data := await file.read(CHUNK_BYTES):
             yield position, data
             position += 1
 
@@ -87,11 +90,11 @@ async def fetch_package(pool: Pool, digest: str, to: Path) -> None:
     """Write a stored lamp file to disk."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT sha256 FROM package_chunks WHERE digest = %s ORDER BY position", (digest,))
-        with to.open("wb") as file:
+        async with await anyio.open_file(to, "wb") as file:
             for (sha256,) in await rows.fetchall():
                 chunk = await (await connection.execute("SELECT data FROM chunks WHERE sha256 = %s", (sha256,), binary=True)).fetchone()
                 assert chunk is not None
-                await asyncio.to_thread(file.write, chunk[0])
+                await file.write(chunk[0])
 
 
 async def get_version(pool: Pool, name: VersionName) -> Version:
@@ -100,7 +103,9 @@ async def get_version(pool: Pool, name: VersionName) -> Version:
         row = await (await connection.execute(_VERSION + " WHERE v.model = %s AND v.number = %s", (name.model, name.number))).fetchone()
         if row is not None:
             return Version(*row)
-        rows = await (await connection.execute("SELECT number FROM versions WHERE model = %s ORDER BY number DESC LIMIT 5", (name.model,))).fetchall()
+        rows = await (
+            await connection.execute("SELECT number FROM versions WHERE model = %s ORDER BY number DESC LIMIT 5", (name.model,))
+        ).fetchall()
     if rows:
         raise NotFound(f"there is no {name}; versions of {name.model} are {', '.join(f'{name.model}@{n}' for (n,) in rows)}")
     raise NotFound(f"there is no model {name.model!r}; push a package first: lamppost push {name.model}.lamp")

@@ -21,7 +21,8 @@ WINDOW_S = 10
 class Call:
     """One answered or refused request.
 
-    version : ``model@number``, None when none was reached. batch_rows : rows the model ran together, None when it did not run. total_us : microseconds from the first byte read to the answer made.
+    version : ``model@number``, None when none was reached. batch_rows : rows the model ran together, None when it did
+    not run. total_us : microseconds from the first byte read to the answer made.
     phases_us : JSON object of microseconds by phase. input, answer : JSON as bytes, None when not kept.
     """
 
@@ -49,14 +50,23 @@ async def write_calls(pool: Pool, calls: Sequence[Call]) -> None:
     async with pool.connection() as connection, connection.transaction():
         async with connection.cursor().copy(_COPY) as copy:
             for call in calls:
-                await copy.write_row((
-                    call.at, call.request_id, call.endpoint, call.version, call.token, call.status, call.rows, call.batch_rows, call.total_us,
-                    call.phases_us.decode(), None if call.input is None else call.input.decode(),
-                    None if call.answer is None else call.answer.decode(),
-                ))
-        counts = Counter(
-            (call.endpoint, call.version or "", call.status, _window(call.at), bucket_of(call.total_us)) for call in calls
-        )
+                await copy.write_row(
+                    (
+                        call.at,
+                        call.request_id,
+                        call.endpoint,
+                        call.version,
+                        call.token,
+                        call.status,
+                        call.rows,
+                        call.batch_rows,
+                        call.total_us,
+                        call.phases_us.decode(),
+                        None if call.input is None else call.input.decode(),
+                        None if call.answer is None else call.answer.decode(),
+                    )
+                )
+        counts = Counter((call.endpoint, call.version or "", call.status, _window(call.at), bucket_of(call.total_us)) for call in calls)
         async with connection.cursor() as cursor:
             await cursor.executemany(
                 "INSERT INTO latency (endpoint, version, status, at, bucket, calls) VALUES (%s, %s, %s, %s, %s, %s)"
@@ -116,7 +126,8 @@ async def latency(pool: Pool, since: datetime) -> dict[str, Past]:
     """Each endpoint's calls since a time: refused are those of status 400 to 499, failed those of 500 and up."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT endpoint, bucket, status / 100, sum(calls) FROM latency WHERE at >= %s GROUP BY endpoint, bucket, status / 100", (since,)
+            "SELECT endpoint, bucket, status / 100, sum(calls) FROM latency WHERE at >= %s GROUP BY endpoint, bucket, status / 100",
+            (since,),
         )
         out: dict[str, Past] = {}
         for endpoint, bucket, hundreds, calls in await rows.fetchall():

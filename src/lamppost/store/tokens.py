@@ -48,7 +48,9 @@ def make_first_admin(url: str) -> str | None:
         if connection.execute("SELECT 1 FROM tokens LIMIT 1").fetchone():
             return None
         secret = new_secret()
-        connection.execute("INSERT INTO tokens (name, role, hash, made_by) VALUES ('admin', 'admin', %s, 'first start')", (hash_of(secret),))
+        connection.execute(
+            "INSERT INTO tokens (name, role, hash, made_by) VALUES ('admin', 'admin', %s, 'first start')", (hash_of(secret),)
+        )
         return secret
 
 
@@ -120,7 +122,8 @@ async def open_session(pool: Pool, token: str) -> str:
     async with pool.connection() as connection:
         await connection.execute("DELETE FROM sessions WHERE expires_at < now()")
         await connection.execute(
-            "INSERT INTO sessions (hash, token, kind, expires_at) VALUES (%s, %s, 'browser', now() + %s)", (hash_of(secret), token, SESSION_TIME)
+            "INSERT INTO sessions (hash, token, kind, expires_at) VALUES (%s, %s, 'browser', now() + %s)",
+            (hash_of(secret), token, SESSION_TIME),
         )
     return secret
 
@@ -138,20 +141,26 @@ async def make_link(pool: Pool, token: str) -> str:
 async def use_link(pool: Pool, secret: str) -> str | None:
     """Take a one-time link out of use and return its token's name; None when it was used, has expired or never was."""
     async with pool.connection() as connection:
-        row = await (await connection.execute(
-            "DELETE FROM sessions s USING tokens t WHERE s.hash = %s AND s.kind = 'link' AND s.expires_at > now()"
-            " AND t.name = s.token AND t.revoked_at IS NULL RETURNING s.token", (hash_of(secret),),
-        )).fetchone()
+        row = await (
+            await connection.execute(
+                "DELETE FROM sessions s USING tokens t WHERE s.hash = %s AND s.kind = 'link' AND s.expires_at > now()"
+                " AND t.name = s.token AND t.revoked_at IS NULL RETURNING s.token",
+                (hash_of(secret),),
+            )
+        ).fetchone()
         return None if row is None else str(row[0])
 
 
 async def session_token(pool: Pool, secret: str) -> tuple[Principal, datetime] | None:
     """Whose browser session this is and until when, or None."""
     async with pool.connection() as connection:
-        row = await (await connection.execute(
-            "SELECT t.name, t.role, t.endpoints, s.expires_at FROM sessions s JOIN tokens t ON t.name = s.token"
-            " WHERE s.hash = %s AND s.kind = 'browser' AND s.expires_at > now() AND t.revoked_at IS NULL", (hash_of(secret),),
-        )).fetchone()
+        row = await (
+            await connection.execute(
+                "SELECT t.name, t.role, t.endpoints, s.expires_at FROM sessions s JOIN tokens t ON t.name = s.token"
+                " WHERE s.hash = %s AND s.kind = 'browser' AND s.expires_at > now() AND t.revoked_at IS NULL",
+                (hash_of(secret),),
+            )
+        ).fetchone()
     if row is None:
         return None
     name, role, endpoints, until = row

@@ -1,0 +1,1 @@
+"""The database's tables, as SQL files in their order."""

@@ -1,0 +1,36 @@
+# One command sets up and starts the demo, one sets up and tests. PORT=… chooses another port for the demo.
+PORT ?= 8420
+PYTHON_HERE := .venv/bin/python
+
+.PHONY: demo test lint unit bench console screenshots setup clean
+
+demo:
+	@scripts/setup.sh venv postgres console
+	@exec $(PYTHON_HERE) -m demo --port $(PORT)
+
+test: setup lint unit
+
+setup:
+	@scripts/setup.sh venv postgres chromium console
+
+lint:
+	@$(PYTHON_HERE) -m ruff check .
+	@$(PYTHON_HERE) -m mypy
+	@cd console && npm run --silent check >/dev/null
+
+unit:
+	@$(PYTHON_HERE) -m tests
+
+bench:
+	@scripts/setup.sh venv postgres console wrk
+	@$(PYTHON_HERE) -m bench
+
+console:
+	@scripts/setup.sh console
+
+screenshots:
+	@scripts/setup.sh venv postgres chromium console
+	@$(PYTHON_HERE) scripts/screenshots.py
+
+clean:
+	rm -rf .lamppost src/lamppost/console/dist console/src/api/schema.d.ts

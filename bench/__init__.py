@@ -1,0 +1,1 @@
+"""Measurements that anybody can run, as ratios inside one run: ``make bench``."""

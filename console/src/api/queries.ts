@@ -1,0 +1,25 @@
+// What the pages look at, and how often they look again.
+import { useQuery } from "@tanstack/react-query";
+import { api, good } from "./client";
+
+const LIVE_MS = 2_000;
+
+export const useSession = () =>
+  useQuery({ queryKey: ["session"], queryFn: async () => good(await api.GET("/api/session")), retry: false, staleTime: Infinity });
+
+export const useEndpoints = () =>
+  useQuery({ queryKey: ["endpoints"], queryFn: async () => good(await api.GET("/api/endpoints")), refetchInterval: LIVE_MS });
+
+export const useEndpoint = (endpoint: string) =>
+  useQuery({
+    queryKey: ["endpoint", endpoint],
+    queryFn: async () => good(await api.GET("/api/endpoints/{endpoint}", { params: { path: { endpoint } } })),
+    refetchInterval: LIVE_MS,
+  });
+
+export const useCalls = (endpoint: string) =>
+  useQuery({
+    queryKey: ["calls", endpoint],
+    queryFn: async () => good(await api.GET("/api/calls", { params: { query: { endpoint, limit: 20 } } })),
+    refetchInterval: LIVE_MS,
+  });

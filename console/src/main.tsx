@@ -1,0 +1,45 @@
+import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+import { App } from "./App";
+import { api, good, ProblemError } from "./api/client";
+import "./styles.css";
+import { startTheme } from "./theme";
+
+startTheme();
+
+/** A one-time link carries its secret behind the #, where no server and no log sees it. */
+async function signInByLink(): Promise<Error | null> {
+  const link = /^#link=(.+)$/.exec(window.location.hash)?.[1];
+  if (!link) return null;
+  window.history.replaceState(null, "", window.location.pathname);
+  try {
+    good(await api.POST("/api/session", { body: { link } }));
+    return null;
+  } catch (problem) {
+    return problem as Error;
+  }
+}
+
+/** A session that ended brings back the sign-in page, wherever it was noticed. */
+function onError(error: Error, key?: unknown): void {
+  if (error instanceof ProblemError && error.status === 401 && key !== "session") void queries.resetQueries({ queryKey: ["session"] });
+}
+
+const queries: QueryClient = new QueryClient({
+  defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } },
+  queryCache: new QueryCache({ onError: (error, query) => onError(error, query.queryKey[0]) }),
+  mutationCache: new MutationCache({ onError: (error) => onError(error) }),
+});
+
+const linkFailed = await signInByLink();
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <QueryClientProvider client={queries}>
+      <BrowserRouter>
+        <App linkFailed={linkFailed} />
+      </BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+);

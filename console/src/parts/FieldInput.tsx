@@ -1,0 +1,143 @@
+import { Select } from "radix-ui";
+import { ChevronDown } from "lucide-react";
+import { useId } from "react";
+import type { Fault, Field } from "../api/client";
+import type { Entry } from "../form";
+
+type Props = { field: Field; entry: Entry; fault?: Fault; onChange: (entry: Entry) => void };
+
+/** One field of the schema: its name, what it means, a control that suits its kind, and what is wrong with it if anything is. */
+export function FieldInput({ field, entry, fault, onChange }: Props) {
+  const id = useId();
+  const note = `${id}-note`;
+  const wrong = fault !== undefined;
+  const said = field.meaning ?? field.wanted;
+  const shared = { id, "aria-invalid": wrong, "aria-describedby": note };
+  return (
+    <div className="min-w-0">
+      <div className="flex items-baseline justify-between gap-2">
+        <label htmlFor={id} className="truncate font-mono" title={field.meaning ?? field.name}>
+          {field.name}
+        </label>
+        <span className="flex shrink-0 items-center gap-3 text-small text-faint">
+          {range(field) && <span title="seen in training">{range(field)}</span>}
+          {field.missing && (
+            <label className="flex items-center gap-1">
+              <input
+                type="checkbox"
+                className="accent-(--slate)"
+                checked={entry === null}
+                onChange={(event) => onChange(event.target.checked ? null : startOf(field))}
+              />
+              missing
+            </label>
+          )}
+        </span>
+      </div>
+      <div className="relative mt-1">
+        <Control {...shared} field={field} entry={entry} onChange={onChange} />
+      </div>
+      <p id={note} className={`mt-1 truncate text-small ${wrong ? "text-brick" : "text-faint"}`} title={wrong ? sayFault(fault) : said}>
+        {wrong ? sayFault(fault) : said}
+      </p>
+    </div>
+  );
+}
+
+type ControlProps = Omit<Props, "fault"> & { id: string; "aria-invalid": boolean; "aria-describedby": string };
+
+function Control({ field, entry, onChange, ...aria }: ControlProps) {
+  if (field.kind === "yes/no") return <YesNo entry={entry} onChange={onChange} {...aria} />;
+  if (field.kind === "choice" && field.unseen === "refuse") return <Choice field={field} entry={entry} onChange={onChange} {...aria} />;
+  const numeric = field.kind === "number" || field.kind === "integer";
+  return (
+    <>
+      <input
+        {...aria}
+        className={`control ${field.unit ? "pr-16" : ""}`}
+        value={entry ?? ""}
+        disabled={entry === null}
+        placeholder={entry === null ? "missing" : undefined}
+        inputMode={numeric ? "decimal" : undefined}
+        autoComplete="off"
+        spellCheck={false}
+        list={field.kind === "choice" ? `${aria.id}-list` : undefined}
+        onChange={(event) => onChange(event.target.value)}
+      />
+      {field.unit && <span className="pointer-events-none absolute inset-y-0 right-2 flex items-center text-small text-faint">{field.unit}</span>}
+      {field.kind === "choice" && (
+        <datalist id={`${aria.id}-list`}>
+          {field.choices.map((choice) => (
+            <option key={choice} value={choice} />
+          ))}
+        </datalist>
+      )}
+    </>
+  );
+}
+
+function Choice({ field, entry, onChange, ...aria }: ControlProps) {
+  return (
+    <Select.Root value={entry ?? ""} onValueChange={onChange} disabled={entry === null}>
+      <Select.Trigger {...aria} className="control flex items-center justify-between text-left">
+        <Select.Value placeholder={entry === null ? "missing" : "choose"} />
+        <ChevronDown size={14} aria-hidden className="text-faint" />
+      </Select.Trigger>
+      <Select.Portal>
+        <Select.Content position="popper" sideOffset={4} className="z-20 max-h-80 min-w-(--radix-select-trigger-width) overflow-hidden rounded-small border border-line bg-card shadow-lg">
+          <Select.Viewport className="p-1">
+            {field.choices.map((choice) => (
+              <Select.Item
+                key={choice}
+                value={choice}
+                className="flex h-8 items-center rounded-small px-2 font-mono outline-none data-[highlighted]:bg-sunk data-[state=checked]:text-amber"
+              >
+                <Select.ItemText>{choice}</Select.ItemText>
+              </Select.Item>
+            ))}
+          </Select.Viewport>
+        </Select.Content>
+      </Select.Portal>
+    </Select.Root>
+  );
+}
+
+function YesNo({ entry, onChange, id, ...aria }: Omit<ControlProps, "field">) {
+  return (
+    <div role="radiogroup" {...aria} className="flex h-8 overflow-hidden rounded-small border border-line bg-card">
+      {(["true", "false"] as const).map((value, at) => (
+        <label
+          key={value}
+          className={`flex flex-1 cursor-pointer items-center justify-center font-mono has-focus-visible:outline-2 has-focus-visible:-outline-offset-2 has-focus-visible:outline-slate ${
+            entry === value ? "bg-sunk font-semibold" : "text-faint hover:text-ink"
+          } ${at ? "border-l border-line" : ""}`}
+        >
+          <input
+            id={at === 0 ? id : undefined}
+            type="radio"
+            name={id}
+            className="sr-only"
+            checked={entry === value}
+            disabled={entry === null}
+            onChange={() => onChange(value)}
+          />
+          {value}
+        </label>
+      ))}
+    </div>
+  );
+}
+
+/** The range a number had in training. */
+function range(field: Field): string | null {
+  return field.seen && `${field.seen[0]} – ${field.seen[1]}`;
+}
+
+function sayFault(fault: Fault): string {
+  return fault.hint ? `${fault.expected}: ${fault.hint}` : `expected ${fault.expected}`;
+}
+
+function startOf(field: Field): string {
+  if (field.example !== null && field.example !== undefined) return String(field.example);
+  return field.kind === "yes/no" ? "false" : "";
+}

