@@ -8,6 +8,7 @@ from __future__ import annotations
 import argparse
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -32,14 +33,16 @@ def main() -> int:
     parser.add_argument("--data", type=Path, default=Path(".lamppost/demo"), help="folder to keep everything in (default: .lamppost/demo)")
     parser.add_argument("--calls", type=int, default=300, help="predictions to make (default: 300)")
     given = parser.parse_args()
+    if not _is_free(given.port):
+        print(f"✗ port {given.port} is taken; choose another: make demo PORT={given.port + 1}", file=sys.stderr)
+        return 1
     address = f"http://127.0.0.1:{given.port}"
     service = subprocess.Popen(
         [sys.executable, "-m", "lamppost", "up", "--data", str(given.data), "--port", str(given.port)],
         stdout=subprocess.DEVNULL,
         start_new_session=True,
     )
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: (_ for _ in ()).throw(KeyboardInterrupt))
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
         if not _wait(service, address):
             return 1
@@ -54,6 +57,16 @@ def main() -> int:
         return 0
     finally:
         _end(service)
+
+
+def _is_free(port: int) -> bool:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError:
+            return False
+        return True
 
 
 def _wait(service: subprocess.Popen[bytes], address: str) -> bool:
@@ -120,6 +133,7 @@ Ctrl-C stops everything.""",
 
 
 def _end(service: subprocess.Popen[bytes]) -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # it is on its way out already
     if service.poll() is None:
         os.kill(service.pid, signal.SIGTERM)
         try:

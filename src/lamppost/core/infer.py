@@ -70,7 +70,7 @@ def kind_of(series: pd.Series) -> Kind:
 
 def plain_value(kind: Kind, value: Any) -> Value:
     """A value of a frame as JSON would carry it: Python float, int, bool, str or None."""
-    if value is None or value != value or type(value).__name__ == "NAType":
+    if value is None or type(value).__name__ == "NAType" or value != value:  # NA compares with nothing
         return None
     if kind == "yes/no":
         return bool(value)

@@ -1,0 +1,163 @@
+"""Names, fields, manifests, roles, errors, histograms, back-off: the small values of the core."""
+
+import pickle
+import unittest
+
+import orjson
+from hypothesis import given, strategies as st
+
+from lamppost.core import errors
+from lamppost.core.backoff import Backoff
+from lamppost.core.errors import BadRequest, Fault, InvalidRows, NotAllowed, PackageRefused
+from lamppost.core.fields import Field, Schema
+from lamppost.core.histogram import ERROR, bucket_of, quantiles, value_of
+from lamppost.core.manifest import FrameColumn, Manifest, Member, SklearnStep, Story, digest_of, read_manifest, write_manifest
+from lamppost.core.names import VersionName, check_name, closest, parse_version, plain
+from lamppost.core.roles import MAY, ROLES, Principal
+
+
+class Names(unittest.TestCase):
+    def test_versions_are_read_and_written(self) -> None:
+        self.assertEqual(parse_version("outage-risk@7"), VersionName("outage-risk", 7))
+        self.assertEqual(str(VersionName("outage-risk", 7)), "outage-risk@7")
+
+    def test_other_texts_are_no_versions(self) -> None:
+        for text in ("outage-risk", "outage-risk@", "outage-risk@0", "outage-risk@x", "Outage@1", "@1", "a@-1", "a@²", "a@99999999999"):
+            self.assertRaises(BadRequest, parse_version, text)
+
+    def test_names_are_plain_and_a_usable_one_is_suggested(self) -> None:
+        self.assertEqual(check_name("pole-photo-2", "model"), "pole-photo-2")
+        self.assertEqual(plain("Outage Risk 2"), "outage-risk-2")
+        for name in ("", "-a", "a-", "a_b", "A", "a/b", "..", "a" * 64):
+            with self.assertRaises(BadRequest) as caught:
+                check_name(name, "model")
+            self.assertIn("for example", caught.exception.detail)
+
+    def test_the_closest_name_ignores_case(self) -> None:
+        self.assertEqual(closest("Outage-Rsk", ["outage-risk", "evening-load"]), "outage-risk")
+        self.assertIsNone(closest("zzz", ["outage-risk"]))
+
+
+class Fields(unittest.TestCase):
+    def test_what_is_wanted_is_said_in_words(self) -> None:
+        for field, words in (
+            (Field("a", "number", low=0, high=14, unit="m"), "a number from 0 to 14 (m)"),
+            (Field("a", "integer", low=1), "a whole number, 1 or more"),
+            (Field("a", "yes/no", missing=True), "true or false, or null"),
+            (Field("a", "choice", choices=("x", "y")), "one of x, y"),
+            (Field("a", "choice", choices=("x",), unseen="accept"), "text, such as x"),
+            (Field("a", "vector", choices=("x", "y")), "2 numbers (x, y)"),
+        ):
+            self.assertEqual(field.wanted(), words)
+
+    def test_impossible_fields_are_refused(self) -> None:
+        for make in (
+            lambda: Field("rows", "number"), lambda: Field("", "number"), lambda: Field("a", "choice"), lambda: Field("a", "number", low=2, high=1),
+            lambda: Field("a", "choice", choices=("x", "x")), lambda: Schema(()), lambda: Schema((Field("a", "text"), Field("a", "text"))),
+        ):
+            self.assertRaises(PackageRefused, make)
+
+    def test_json_schema(self) -> None:
+        schema = Schema((Field("n", "integer", low=0, unit="nights", example=3), Field("c", "choice", choices=("x",), missing=True)))
+        self.assertEqual(schema.to_json_schema(), {
+            "$schema": "https://json-schema.org/draft/2020-12/schema", "type": "object", "required": ["n"], "additionalProperties": False,
+            "properties": {
+                "n": {"type": "integer", "minimum": 0, "maximum": 2**63 - 1, "x-unit": "nights", "examples": [3]}, "c": {"enum": ["x", None]},
+            },
+            "examples": [{"n": 3, "c": None}],
+        })
+
+
+def a_manifest() -> Manifest:
+    step = SklearnStep("steps/0/model.skops", "skops", (FrameColumn("x", "float64"),), labels=("no", "yes"))
+    members = {name: Member("0" * 64, 1) for name in ("steps/0/model.skops", "proof.json")}
+    answers = Schema((Field("label", "choice", choices=("no", "yes")),))
+    return Manifest("outage-risk", Schema((Field("x", "number", seen=(0, 1)),)), answers, (step,), "proof.json", members, Story(notes="hello"))
+
+
+class Manifests(unittest.TestCase):
+    def test_round_trip_and_digest(self) -> None:
+        data = write_manifest(a_manifest())
+        self.assertEqual(read_manifest(data), a_manifest())
+        self.assertEqual(digest_of(b"{}"), "44136fa355b3678a1146ad16f7e8649e94fb4fc21fe77e8310c060f61caaff8a")
+
+    def test_a_newer_format_says_what_to_do(self) -> None:
+        data = write_manifest(a_manifest()).replace(b'"format": 1', b'"format": 2')
+        with self.assertRaises(PackageRefused) as caught:
+            read_manifest(data)
+        self.assertIn("is of format 2 and this Lamp Post reads up to 1", caught.exception.detail)
+
+    def test_anything_else_is_refused_with_its_place(self) -> None:
+        good = orjson.loads(write_manifest(a_manifest()))
+        for change, says in (
+            ({"name": "Not A Name"}, "not usable"), ({"steps": []}, "no steps"), ({"proof": "else.json"}, "does not list"), ({"extra": 1}, "extra"),
+            ({"inputs": {"fields": [{"name": "x", "kind": "colour"}]}}, "inputs.fields.0.kind"), ({"format": "1"}, "no format version"),
+            ({"inputs": {"fields": [{"name": "y", "kind": "number"}]}}, "no inputs: x"), ({"members": {"a": {"sha256": "0"}}}, "members.a.size_bytes"),
+        ):
+            with self.assertRaises(errors.LampPostError) as caught:
+                read_manifest(orjson.dumps(good | change))
+            self.assertIn(says, caught.exception.detail)
+        for data in (b"", b"[]", b"\xff"):
+            self.assertRaises(PackageRefused, read_manifest, data)
+
+
+class Roles(unittest.TestCase):
+    def test_the_table(self) -> None:
+        self.assertEqual({role: sorted(MAY[role]) for role in ROLES}, {
+            "caller": ["predict"], "viewer": ["look"], "publisher": ["look", "predict", "push"], "operator": ["look", "point", "predict", "push"],
+            "reviewer": ["look", "predict", "review"], "admin": ["look", "point", "predict", "push", "review", "tokens"],
+        })
+
+    def test_a_caller_is_kept_to_its_endpoints(self) -> None:
+        caller = Principal("billing", "caller", frozenset({"evening-load"}))
+        caller.check("predict", "evening-load")
+        with self.assertRaises(NotAllowed) as caught:
+            caller.check("predict", "outage-risk")
+        self.assertIn("may ask evening-load, not outage-risk", caught.exception.detail)
+        with self.assertRaises(NotAllowed) as caught:
+            caller.check("look")
+        self.assertIn("roles that may: viewer", caught.exception.detail)
+
+
+class Errors(unittest.TestCase):
+    def test_every_error_has_a_code_of_its_own_stands_in_the_tree_and_survives_pickling(self) -> None:
+        self.assertGreater(len(errors.BY_CODE), 15)
+        for kind in errors.BY_CODE.values():
+            if kind is not errors.LampPostError:
+                self.assertIn(f" {kind.__name__} ", errors.__doc__ or "")
+            again = pickle.loads(pickle.dumps(kind("why", row=3)))
+            self.assertEqual((type(again), again.detail, again.extra), (kind, "why", {"row": 3}))
+
+    def test_a_problem_document_becomes_the_same_error_again(self) -> None:
+        problem = InvalidRows("row 0 is wrong", faults=[]).to_problem()
+        self.assertEqual(problem["type"], "urn:lamppost:invalid-rows")
+        again = errors.from_problem(problem, 422)
+        self.assertEqual((type(again), again.detail, again.extra), (InvalidRows, "row 0 is wrong", {"faults": []}))
+
+    def test_a_fault_as_a_sentence(self) -> None:
+        self.assertEqual(Fault(2, "x", '"a"', "a number", "no quotes").sentence(), 'row 2, x: given "a", expected a number (no quotes)')
+
+
+class Histograms(unittest.TestCase):
+    @given(st.floats(1.001, 1e9))
+    def test_a_bucket_tells_its_values_within_the_error(self, micros: float) -> None:
+        self.assertLessEqual(abs(value_of(bucket_of(micros)) - micros), ERROR * micros * (1 + 1e-9))
+
+    def test_quantiles(self) -> None:
+        counts = {bucket_of(us): n for us, n in ((100, 90), (1_000, 9), (50_000, 1))}
+        p50, p99, p100 = quantiles(counts, (0.5, 0.99, 1.0))
+        assert p50 and p99 and p100
+        self.assertAlmostEqual(p50, 100, delta=2)
+        self.assertAlmostEqual(p99, 1_000, delta=20)
+        self.assertAlmostEqual(p100, 50_000, delta=1_000)
+        self.assertEqual(quantiles({}, (0.5,)), [None])
+
+
+class Backing(unittest.TestCase):
+    def test_the_first_failure_waits_not_at_all_and_the_next_ones_twice_as_long_each(self) -> None:
+        backoff, waits = Backoff(), []
+        for _ in range(11):
+            backoff = backoff.failed(now=100.0)
+            waits.append(backoff.wait(100.0))
+        self.assertEqual([round(wait, 9) for wait in waits], [0, 0.2, 0.4, 0.8, 1.6, 3.2, 6.4, 12.8, 25.6, 30, 30])
+        self.assertEqual(backoff.wait(1000.0), 0)

@@ -1,0 +1,191 @@
+"""Lamp files: what is written is what is read, and nothing broken or hostile gets through or leaves anything behind."""
+
+import hashlib
+import io
+import struct
+import tempfile
+import unittest
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import orjson
+import pandas as pd
+from sklearn.linear_model import LinearRegression, LogisticRegression
+from sklearn.pipeline import make_pipeline
+from sklearn.preprocessing import FunctionTransformer
+
+from lamppost.core.errors import BadRequest, LampPostError, PackageRefused
+from lamppost.core.manifest import MANIFEST
+from lamppost.package.build import Recipe, build
+from lamppost.package.read import read_lamp
+from tests.support.lamps import outage_lamp
+from tests.support.models import OUTAGE, Coin, numbers_frame, small_outage_model
+
+
+def rewritten(source: Path, target: Path, change: dict[str, bytes | None], names: dict[str, str] | None = None) -> Path:
+    """A copy of a lamp file with members replaced, added (new names), left out (None) or renamed."""
+    with zipfile.ZipFile(source) as old, zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as new:
+        members = {name: old.read(name) for name in old.namelist()} | change
+        for name, data in members.items():
+            if data is not None:
+                new.writestr((names or {}).get(name, name), data)
+    return target
+
+
+class Reading(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.good = outage_lamp()
+
+    def refused(self, path: Path) -> str:
+        with self.assertRaises(PackageRefused) as caught:
+            lamp = read_lamp(path)
+            lamp.unpack(self.folder / "unpacked")
+        self.assertFalse((self.folder / "unpacked").exists() and any((self.folder / "unpacked").iterdir()))
+        self.assertNotIn("\n", caught.exception.detail)
+        return caught.exception.detail
+
+    def test_a_good_file_is_read_and_unpacked_whole(self) -> None:
+        lamp = read_lamp(self.good)
+        self.assertEqual((lamp.manifest.name, len(lamp.proof.rows), lamp.manifest.steps[0].format), ("outage-risk", 20, "skops"))
+        folder = lamp.unpack(self.folder)
+        for name, member in lamp.manifest.members.items():
+            self.assertEqual(hashlib.sha256((folder / name).read_bytes()).hexdigest(), member.sha256)
+        self.assertEqual(hashlib.sha256((folder / MANIFEST).read_bytes()).hexdigest(), lamp.digest)
+        self.assertEqual(lamp.unpack(self.folder), folder)
+        self.assertEqual([path.name for path in self.folder.iterdir()], [lamp.digest])
+
+    def test_files_that_are_no_lamp_files(self) -> None:
+        text = self.folder / "a.lamp"
+        text.write_text("hello")
+        self.assertIn("is no lamp file", self.refused(text))
+        text.write_bytes(b"")
+        self.assertIn("is no lamp file", self.refused(text))
+        self.assertIn("there is no file", self.refused(self.folder / "none.lamp"))
+        self.assertIn("is a folder", self.refused(self.folder))
+        with zipfile.ZipFile(text, "w") as archive:
+            archive.writestr("a.txt", "hello")
+        self.assertIn(f"has no {MANIFEST}", self.refused(text))
+
+    def test_truncated_anywhere(self) -> None:
+        data = self.good.read_bytes()
+        for share in (0.001, 0.3, 0.9, 0.9999):
+            cut = self.folder / "cut.lamp"
+            cut.write_bytes(data[: int(len(data) * share)])
+            self.assertIn("is damaged or cut short", self.refused(cut))
+
+    def test_changed_bytes_are_noticed(self) -> None:
+        changed = rewritten(self.good, self.folder / "c.lamp", {"steps/0/model.skops": b"x"})
+        self.assertIn("the file was changed after packing", self.refused(changed))
+        data = read_lamp(self.good).path.read_bytes()
+        proof = zipfile.ZipFile(self.good).read("proof.json")
+        changed = rewritten(self.good, self.folder / "d.lamp", {"proof.json": proof.replace(b"fails", b"holds")})
+        self.assertIn("has another digest than the manifest says", self.refused(changed))
+        flipped = bytearray(data)
+        flipped[len(data) // 2] ^= 0xFF
+        (self.folder / "e.lamp").write_bytes(flipped)
+        self.assertIn("damaged", self.refused(self.folder / "e.lamp"))
+
+    def test_paths_that_lead_elsewhere(self) -> None:
+        for name in ("/etc/passwd", "../up", "a/../../b", "a\\b", "C:evil", "steps/"):
+            path = rewritten(self.good, self.folder / "p.lamp", {"extra": b"x"}, {"extra": name})
+            self.assertIn("a path that is not allowed", self.refused(path), name)
+        with zipfile.ZipFile(self.folder / "l.lamp", "w") as archive:
+            link = zipfile.ZipInfo("link")
+            link.external_attr = 0o120777 << 16
+            archive.writestr(link, "/etc/passwd")
+        self.assertIn("holds a link", self.refused(self.folder / "l.lamp"))
+
+    def test_members_and_manifest_must_agree(self) -> None:
+        self.assertIn("does not list: extra", self.refused(rewritten(self.good, self.folder / "x.lamp", {"extra": b"x"})))
+        self.assertIn("does not hold: proof.json", self.refused(rewritten(self.good, self.folder / "y.lamp", {"proof.json": None})))
+        buffer = io.BytesIO(self.good.read_bytes())
+        with self.assertWarns(UserWarning), zipfile.ZipFile(buffer, "a") as archive:
+            archive.writestr("proof.json", b"{}")
+        (self.folder / "z.lamp").write_bytes(buffer.getvalue())
+        self.assertIn("stands twice", self.refused(self.folder / "z.lamp"))
+
+    def test_a_compressed_bomb_is_refused_before_it_is_unpacked(self) -> None:
+        bomb = rewritten(self.good, self.folder / "b.lamp", {"steps/0/model.skops": bytes(200 * 2**20)})
+        self.assertLess(bomb.stat().st_size, 2**20 * 2)
+        self.assertIn("unpacks to 209,715,200 bytes, the manifest says", self.refused(bomb))
+        # the directory lies about the size, so only reading shows it
+        manifest = orjson.loads(zipfile.ZipFile(self.good).read(MANIFEST))
+        size = manifest["members"]["steps/0/model.skops"]["size_bytes"]
+        data = bytearray(bomb.read_bytes())
+        while (at := data.find(struct.pack("<I", 200 * 2**20))) >= 0:
+            data[at : at + 4] = struct.pack("<I", size)
+        bomb.write_bytes(data)
+        self.refused(bomb)
+
+    def test_a_manifest_bomb_and_a_huge_claim(self) -> None:
+        self.assertIn("unpacks to over", self.refused(rewritten(self.good, self.folder / "m.lamp", {MANIFEST: b" " * (17 * 2**20)})))
+        manifest = zipfile.ZipFile(self.good).read(MANIFEST)
+        claim = orjson.loads(manifest)
+        claim["members"]["proof.json"]["size_bytes"] = 2**40
+        self.assertIn("are allowed", self.refused(rewritten(self.good, self.folder / "h.lamp", {MANIFEST: orjson.dumps(claim)})))
+
+    def test_a_newer_format(self) -> None:
+        manifest = zipfile.ZipFile(self.good).read(MANIFEST).replace(b'"format": 1', b'"format": 9')
+        self.assertIn("is of format 9", self.refused(rewritten(self.good, self.folder / "n.lamp", {MANIFEST: manifest})))
+
+
+class Building(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.path = Path(folder.name) / "a.lamp"
+
+    def test_the_proof_holds_what_training_gave(self) -> None:
+        model, frame = small_outage_model()
+        lamp = read_lamp(outage_lamp())
+        inputs = [column.name for column in lamp.manifest.steps[0].columns]
+        asked = pd.DataFrame(lamp.proof.rows)[inputs].astype(frame[inputs].dtypes)
+        trained = model.predict_proba(asked)
+        for row, answer in enumerate(lamp.proof.answers):
+            self.assertEqual(answer["scores"], {"holds": trained[row][0], "fails": trained[row][1]})
+            self.assertEqual(answer["label"], "fails" if trained[row][1] > 0.5 else "holds")
+
+    def test_the_target_is_no_input_and_the_story_is_kept(self) -> None:
+        model, frame = small_outage_model()
+        extra = frame.assign(mayor="somebody")
+        remarks = build(model, extra, Recipe(**OUTAGE, notes="night", metrics={"accuracy": 0.5}, tags={"owner": "lighting"}), self.path)
+        manifest = read_lamp(self.path).manifest
+        self.assertNotIn("failed", manifest.inputs.names)
+        self.assertEqual(remarks, ["not an input, because the model never saw it: mayor"])
+        self.assertEqual((manifest.story.notes, manifest.story.metrics, manifest.story.trained_rows), ("night", {"accuracy": 0.5}, 2_000))
+        self.assertIn("scikit-learn", manifest.story.libraries)
+
+    def test_what_skops_does_not_hold_is_pickled_and_said_so(self) -> None:
+        frame = numbers_frame().assign(side=lambda f: np.where(f.x > 120, "heads", "tails"))
+        remarks = build(Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side"), self.path)
+        lamp = read_lamp(self.path)
+        self.assertEqual((lamp.manifest.steps[0].format, lamp.manifest.answers.names), ("pickle", ("label",)))
+        self.assertIn("a server must allow pickles", remarks[0])
+        self.assertRaises(BadRequest, build, Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side", format="skops"), self.path)
+
+    def test_regressors_and_models_of_plain_matrices(self) -> None:
+        frame = pd.DataFrame({"a": [1.0, 2.0, 3.0], "b": [0.0, 1.0, 0.0], "kwh": [2.0, 5.0, 6.0]})
+        build(LinearRegression().fit(frame[["a", "b"]].to_numpy(), frame["kwh"]), frame, Recipe("load", "kwh", unit="kWh"), self.path)
+        lamp = read_lamp(self.path)
+        self.assertEqual((lamp.manifest.answers.fields[0].name, lamp.manifest.steps[0].as_frame), ("kwh", False))
+        self.assertAlmostEqual(lamp.proof.answers[0]["kwh"], 2.0)
+
+    def test_model_and_frame_that_do_not_fit_are_refused_and_nothing_is_written(self) -> None:
+        frame = pd.DataFrame({"a": [1.0, 2.0, 3.0, 4.0], "b": [0.0, 1.0, 0.0, 1.0], "y": [0, 1, 0, 1]})
+        model = LogisticRegression().fit(frame[["a", "b"]], frame["y"])
+        bare = LogisticRegression().fit(frame[["a", "b"]].to_numpy(), frame["y"])
+        stranger = make_pipeline(FunctionTransformer())
+        for given, data, recipe, says in (
+            (model, frame[["a", "y"]], Recipe("m", "y"), "lacks: b"), (bare, frame, Recipe("m", None), "fitted on 2 columns"),
+            (bare, frame, Recipe("m", "z"), "is no column"), (model, frame, Recipe("M M", "y"), "'m-m'"), (stranger, frame, Recipe("m"), "no predict"),
+            (model, frame, Recipe("m", "y", labels=["one"]), "1 names"), (model, frame, Recipe("m", "y", labels={0: "no"}), "no name for the classes 1"),
+            (model, frame, Recipe("m", "y", proof_rows=0), "at least one row"),
+        ):
+            with self.assertRaises(LampPostError) as caught:
+                build(given, data, recipe, self.path)
+            self.assertIn(says, caught.exception.detail)
+            self.assertFalse(self.path.exists())

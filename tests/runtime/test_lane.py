@@ -1,0 +1,185 @@
+"""Lanes with real worker processes: batches, and models that misbehave."""
+
+import asyncio
+import logging
+import os
+import unittest
+from dataclasses import replace
+from pathlib import Path
+
+from lamppost.core.batch import BatchPolicy
+from lamppost.core.errors import LaneFull, ModelFault, PackageRefused, ProofFailed, Unavailable
+from lamppost.core.proof import Tolerance
+from lamppost.package.read import read_lamp
+from lamppost.runtime.lane import Lane, LaneSettings
+from lamppost.runtime.process import WorkerProcess
+from lamppost.runtime.proving import prove
+from lamppost.runtime.supply import WorkerSupply
+from tests.support.lamps import moody_lamp, outage_lamp, run_folder
+from tests.support.models import Companion, CrashesOnce, Moody
+
+PICKLE = LaneSettings(formats=frozenset({"pickle"}), run_s=5.0)
+
+
+class WithLanes(unittest.IsolatedAsyncioTestCase):
+    async def asyncSetUp(self) -> None:
+        logging.disable(logging.CRITICAL)
+        self.addCleanup(logging.disable, logging.NOTSET)
+        self.supply = WorkerSupply(spare=False)
+
+    def make(self, path: Path, settings: LaneSettings = PICKLE) -> Lane:
+        lamp = read_lamp(path)
+        lane = Lane(lamp.manifest.name, lamp.unpack(run_folder() / "unpacked"), lamp.manifest, lamp.proof, settings, self.supply)
+        self.addAsyncCleanup(lane.close, 0.0)
+        return lane
+
+    async def opened(self, model: Moody, name: str, settings: LaneSettings = PICKLE) -> Lane:
+        lane = self.make(moody_lamp(name, model), settings)
+        self.assertTrue((await lane.open()).passed)
+        return lane
+
+    async def ask(self, lane: Lane, *values: float) -> list[float]:
+        answer = await lane.predict([{"x": value} for value in values], 10)
+        return [row["value"] for row in answer.rows]
+
+
+class Lanes(WithLanes):
+    async def test_a_lone_request_goes_at_once_and_a_crowd_goes_together(self) -> None:
+        lane = await self.opened(Moody(), "moody")
+        alone = await lane.predict([{"x": 1.0}], 10)
+        self.assertEqual((alone.rows, alone.batch_rows), ([{"value": 2.0}], 1))
+        crowd = await asyncio.gather(*(lane.predict([{"x": float(i)}, {"x": i + 0.5}], 10) for i in range(100, 140)))
+        for i, answer in zip(range(100, 140), crowd, strict=True):
+            self.assertEqual(answer.rows, [{"value": 2.0 * i}, {"value": 2.0 * i + 1}])
+        self.assertGreater(max(answer.batch_rows for answer in crowd), 40)
+
+    async def test_a_row_the_model_fails_on_fails_alone(self) -> None:
+        lane = await self.opened(Moody(), "moody")
+        for bad, says in ((Moody.FAIL, "nineteen is too much"), (Moody.NAN, "no finite number")):
+            asked = await asyncio.gather(*(self.ask(lane, value) for value in (1.0, bad, 3.0)), return_exceptions=True)
+            self.assertEqual([asked[0], asked[2]], [[2.0], [6.0]])
+            assert isinstance(asked[1], ModelFault)
+            self.assertIn(says, asked[1].detail)
+        self.assertEqual(lane.state, "lit")
+
+    async def test_a_worker_that_crashes_costs_one_retry(self) -> None:
+        mark = run_folder() / "crashed"
+        lane = await self.opened(CrashesOnce(str(mark)), "crashes-once")
+        first = lane.worker_pid
+        self.assertEqual(await asyncio.gather(self.ask(lane, Moody.CRASH), self.ask(lane, 4.0)), [[26.0], [8.0]])
+        self.assertNotEqual(lane.worker_pid, first)
+        self.assertTrue(mark.exists())
+
+    async def test_a_request_that_always_crashes_its_worker_is_given_up_and_the_lane_goes_on(self) -> None:
+        lane = await self.opened(Moody(), "moody")
+        with self.assertRaises(ModelFault) as caught:
+            await self.ask(lane, Moody.CRASH)
+        self.assertIn("ended 2 times on this request", caught.exception.detail)
+        self.assertEqual(await self.ask(lane, 4.0), [8.0])
+
+    async def test_a_worker_that_hangs_is_stopped(self) -> None:
+        lane = await self.opened(Moody(), "moody", replace(PICKLE, run_s=0.5, tries=1))
+        pid = lane.worker_pid
+        with self.assertRaises(ModelFault) as caught:
+            await self.ask(lane, Moody.HANG)
+        self.assertIn("did not answer within 0.5 s", caught.exception.detail)
+        self.assertEqual(await self.ask(lane, 4.0), [8.0])
+        with self.assertRaises(ProcessLookupError):
+            os.kill(pid or 0, 0)
+
+    async def test_what_a_model_prints_goes_to_the_log_and_not_on_the_wire(self) -> None:
+        lane = await self.opened(Moody(), "moody")
+        logging.disable(logging.NOTSET)
+        with self.assertLogs("lamppost.worker", "INFO") as logged:
+            self.assertEqual(await self.ask(lane, Moody.NOISE), [58.0])
+            while not any("a word on stderr" in line for line in logged.output):
+                await asyncio.sleep(0.01)
+        self.assertTrue(any("moody (worker" in line and "garbage on stdout" in line for line in logged.output))
+
+    async def test_the_queue_is_bounded(self) -> None:
+        lane = await self.opened(Moody(), "moody", replace(PICKLE, batch=BatchPolicy(max_rows=1, queue_rows=3)))
+        asked = await asyncio.gather(*(self.ask(lane, 1.0) for _ in range(30)), return_exceptions=True)
+        refused = [one for one in asked if isinstance(one, LaneFull)]
+        self.assertEqual(len(refused) + sum(one == [2.0] for one in asked), 30)
+        self.assertGreater(len(refused), 20)
+
+    async def test_closing_finishes_what_waits_and_then_refuses(self) -> None:
+        lane = await self.opened(Moody(), "moody", replace(PICKLE, batch=BatchPolicy(max_rows=1)))
+        asked = [asyncio.create_task(self.ask(lane, 1.0)) for _ in range(20)]
+        await asyncio.sleep(0)
+        await lane.close(drain_s=10.0)
+        self.assertEqual(await asyncio.gather(*asked), [[2.0]] * 20)
+        with self.assertRaises(Unavailable):
+            await self.ask(lane, 1.0)
+
+    async def test_a_request_nobody_waits_for_is_dropped(self) -> None:
+        lane = await self.opened(Moody(), "moody", replace(PICKLE, tries=1))
+        gone = asyncio.create_task(self.ask(lane, Moody.CRASH))
+        first = asyncio.create_task(self.ask(lane, 1.0))
+        await asyncio.sleep(0)
+        gone.cancel()
+        self.assertEqual(await first, [2.0])
+
+
+class Proving(WithLanes):
+    async def test_answers_that_depend_on_the_batch_fail_the_proof(self) -> None:
+        lane = self.make(moody_lamp("companion", Companion()))
+        with self.assertRaises(ProofFailed) as caught:
+            await lane.open()
+        self.assertIn("1 of 3 rows differ from training; row 0, value", caught.exception.detail)
+        self.assertEqual(lane.state, "out")
+        with self.assertRaises(Unavailable):
+            await lane.predict([{"x": 1.0}], 10)
+
+    async def test_another_answer_fails_the_proof(self) -> None:
+        lamp = read_lamp(outage_lamp())
+        answers = [dict(answer) for answer in lamp.proof.answers]
+        answers[2] = {"label": answers[2]["label"], "scores": {name: score + 1e-4 for name, score in answers[2]["scores"].items()}}
+        proof = replace(lamp.proof, answers=answers, tolerance=Tolerance())
+        lane = Lane("x", lamp.unpack(run_folder() / "unpacked"), lamp.manifest, proof, LaneSettings(), self.supply)
+        self.addAsyncCleanup(lane.close)
+        with self.assertRaises(ProofFailed) as caught:
+            await lane.open()
+        self.assertEqual(len(caught.exception.extra["differences"]), 2)
+        self.assertIn("row 2, scores.", caught.exception.extra["differences"][0])
+
+    async def test_a_format_the_policy_does_not_allow_is_not_opened(self) -> None:
+        lane = self.make(moody_lamp("moody", Moody()), LaneSettings())
+        with self.assertRaises(PackageRefused) as caught:
+            await lane.open()
+        self.assertIn("stored as pickle", caught.exception.detail)
+
+    async def test_a_member_changed_on_disk_is_not_opened(self) -> None:
+        lamp = read_lamp(moody_lamp("moody", Moody()))
+        folder = lamp.unpack(run_folder() / "changed")
+        (folder / "steps/0/model.pickle").write_bytes(b"cos\nsystem\n(S'true'\ntR.")
+        lane = Lane("x", folder, lamp.manifest, lamp.proof, PICKLE, self.supply)
+        self.addAsyncCleanup(lane.close)
+        with self.assertRaises(PackageRefused) as caught:
+            await lane.open()
+        self.assertIn("was changed since it was unpacked", caught.exception.detail)
+
+    async def test_a_lamp_file_proves_itself_in_a_fresh_process(self) -> None:
+        verdict = await asyncio.to_thread(prove, read_lamp(outage_lamp()))
+        self.assertEqual((verdict.passed, verdict.rows), (True, 20))
+
+
+class Supplying(unittest.IsolatedAsyncioTestCase):
+    async def test_a_spare_is_handed_over_and_replaced_and_a_dead_one_is_not_used(self) -> None:
+        supply = WorkerSupply(spare=True)
+        self.addAsyncCleanup(supply.close)
+        supply.prepare()
+        first = await supply.take("a")
+        self.addAsyncCleanup(first.close)
+        assert supply._spare is not None
+        spare: WorkerProcess = await supply._spare
+        spare.kill()
+        while spare.gone is None:
+            await asyncio.sleep(0.01)
+        logging.disable(logging.CRITICAL)
+        self.addCleanup(logging.disable, logging.NOTSET)
+        second = await supply.take("b")
+        self.addAsyncCleanup(second.close)
+        self.assertEqual((first.name, second.name, second.gone), ("a", "b", None))
+        self.assertNotEqual(second.pid, spare.pid)
+

@@ -1,0 +1,183 @@
+"""The store against a real PostgreSQL."""
+
+import asyncio
+import os
+import stat
+import tempfile
+import unittest
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from uuid import uuid4
+
+import psycopg
+
+from lamppost.core.errors import Conflict, NotFound, SetupError
+from lamppost.core.histogram import bucket_of
+from lamppost.core.names import VersionName
+from lamppost.service.recorder import Recorder
+from lamppost.store import database, endpoints, packages, records, tokens
+from lamppost.store.postgres import PrivateServer
+from lamppost.store.records import Call
+from tests.support.service import until
+
+
+class WithServer(unittest.IsolatedAsyncioTestCase):
+    server: PrivateServer
+    url: str
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        folder = tempfile.TemporaryDirectory(prefix="lamppost-store-")
+        cls.addClassCleanup(folder.cleanup)
+        cls.data = Path(folder.name)
+        cls.server = PrivateServer(cls.data, durable=False)
+        cls.addClassCleanup(cls.server.stop)
+        cls.url = cls.server.start()
+
+    async def asyncSetUp(self) -> None:
+        """An empty database for each test."""
+        name = f"test_{uuid4().hex}"
+        with psycopg.connect(self.url, autocommit=True) as connection:
+            connection.execute(f"CREATE DATABASE {name}".encode())
+        self.fresh = self.url.rsplit("/", 1)[0] + f"/{name}"
+        self.assertEqual(database.migrate(self.fresh), ["0001_create_tables.sql"])
+        self.pool = database.make_pool(self.fresh)
+        await self.pool.open()
+        self.addAsyncCleanup(self.pool.close)
+
+    def package(self, data: bytes = b"lamp") -> Path:
+        path = self.data / f"{uuid4().hex}.lamp"
+        path.write_bytes(data)
+        return path
+
+
+class Migrations(WithServer):
+    async def test_they_run_once_and_an_edited_or_newer_one_is_refused(self) -> None:
+        self.assertEqual(database.migrate(self.fresh), [])
+        with psycopg.connect(self.fresh, autocommit=True) as connection:
+            connection.execute("INSERT INTO migrations VALUES ('9999_later.sql', 'x')")
+        self.assertRaisesRegex(SetupError, "newer Lamp Post \\(9999_later.sql\\)", database.migrate, self.fresh)
+        with psycopg.connect(self.fresh, autocommit=True) as connection:
+            connection.execute("DELETE FROM migrations WHERE name = '9999_later.sql'")
+            connection.execute("UPDATE migrations SET sha256 = 'other'")
+        self.assertRaisesRegex(SetupError, "was edited", database.migrate, self.fresh)
+
+
+class Server(WithServer):
+    async def test_secrets_are_for_their_owner_and_the_server_for_loopback(self) -> None:
+        self.assertEqual(stat.S_IMODE((self.data / "postgres.password").stat().st_mode), 0o600)
+        self.assertEqual(stat.S_IMODE(self.server.folder.stat().st_mode), 0o700)
+        with psycopg.connect(self.fresh) as connection:
+            row = connection.execute("SELECT current_setting('listen_addresses'), current_setting('unix_socket_directories')").fetchone()
+            self.assertEqual(row, ("127.0.0.1", ""))
+        if os.geteuid() == 0:
+            self.assertNotEqual(self.server.folder.stat().st_uid, 0)
+        wrong = self.fresh.replace(self.fresh.split(":")[2].split("@")[0], "wrong")
+        self.assertRaises(psycopg.OperationalError, psycopg.connect, wrong)
+
+
+class Tokens(WithServer):
+    async def test_the_first_admin_is_made_once_and_secrets_are_not_stored(self) -> None:
+        secret = tokens.make_first_admin(self.fresh)
+        assert secret is not None
+        self.assertIsNone(tokens.make_first_admin(self.fresh))
+        who = await tokens.principals(self.pool)
+        self.assertEqual(who[tokens.hash_of(secret)].role, "admin")
+        with psycopg.connect(self.fresh) as connection:
+            self.assertNotIn(secret, str(connection.execute("SELECT * FROM tokens").fetchall()))
+
+    async def test_revoking_ends_token_and_sessions_but_never_the_last_admin(self) -> None:
+        tokens.make_first_admin(self.fresh)
+        await tokens.make_token(self.pool, "second", "admin", None, "admin")
+        session = await tokens.open_session(self.pool, "second")
+        self.assertIsNotNone(await tokens.session_token(self.pool, session))
+        await tokens.revoke_token(self.pool, "second")
+        self.assertIsNone(await tokens.session_token(self.pool, session))
+        with self.assertRaises(Conflict):
+            await tokens.revoke_token(self.pool, "admin")
+        with self.assertRaises(NotFound):
+            await tokens.revoke_token(self.pool, "second")
+        with self.assertRaises(Conflict):
+            await tokens.make_token(self.pool, "second", "viewer", None, "admin")
+
+    async def test_a_link_works_once(self) -> None:
+        tokens.make_first_admin(self.fresh)
+        link = await tokens.make_link(self.pool, "admin")
+        self.assertIsNone(await tokens.session_token(self.pool, link), "a link is no session")
+        self.assertEqual([await tokens.use_link(self.pool, link) for _ in range(2)], ["admin", None])
+
+    async def test_a_replaced_admin_token_ends_the_old_one(self) -> None:
+        old = tokens.make_first_admin(self.fresh)
+        new = tokens.replace_admin(self.fresh)
+        who = await tokens.principals(self.pool)
+        self.assertEqual((tokens.hash_of(old or "") in who, tokens.hash_of(new) in who), (False, True))
+
+
+class Versions(WithServer):
+    async def push(self, digest: str, path: Path) -> tuple[VersionName, bool]:
+        return await packages.store_version(self.pool, "outage-risk", digest * 64, "{}", path, "admin")
+
+    async def test_versions_count_up_and_the_same_package_is_the_same_version(self) -> None:
+        data = os.urandom(packages.CHUNK_BYTES * 2 + 5)
+        path = self.package(data)
+        self.assertEqual(await self.push("a", path), (VersionName("outage-risk", 1), True))
+        self.assertEqual(await self.push("b", self.package()), (VersionName("outage-risk", 2), True))
+        self.assertEqual(await self.push("a", path), (VersionName("outage-risk", 1), False))
+        fetched = self.data / "fetched"
+        await packages.fetch_package(self.pool, "a" * 64, fetched)
+        self.assertEqual(fetched.read_bytes(), data)
+        with self.assertRaises(NotFound) as caught:
+            await packages.get_version(self.pool, VersionName("outage-risk", 3))
+        self.assertIn("outage-risk@2, outage-risk@1", caught.exception.detail)
+
+    async def test_concurrent_pushes_get_different_numbers(self) -> None:
+        pushed = await asyncio.gather(*(self.push(digest, self.package(digest.encode())) for digest in "0123456789"))
+        self.assertEqual(sorted(version.number for version, _ in pushed), list(range(1, 11)))
+
+    async def test_an_endpoint_keeps_what_it_served(self) -> None:
+        await self.push("a", self.package())
+        await self.push("b", self.package())
+        one, two = VersionName("outage-risk", 1), VersionName("outage-risk", 2)
+        async with await psycopg.AsyncConnection.connect(self.fresh, autocommit=True) as listening:
+            await listening.execute(f"LISTEN {database.CHANGES}".encode())
+            for version in (one, two, one):
+                await endpoints.point(self.pool, "outage-risk", version, "admin")
+            heard = [note.payload async for note in listening.notifies(timeout=5, stop_after=3)]
+        self.assertEqual(heard, ["routes"] * 3)
+        self.assertEqual([(s.revision, s.version) for s in await endpoints.history(self.pool, "outage-risk")], [(3, one), (2, two), (1, one)])
+        self.assertEqual([s.version for s in await endpoints.list_splits(self.pool)], [one])
+
+
+def a_call(at: datetime, status: int = 200, micros: int = 1_000, input: bytes = b'{"x":1}') -> Call:
+    return Call(at, uuid4(), "outage-risk", "outage-risk@1", "admin", status, 1, 1, micros, b'{"queue":3}', input, b'{"answer":{}}')
+
+
+class Records(WithServer):
+    async def test_calls_of_several_days_are_kept_and_counted(self) -> None:
+        now = datetime.now(UTC)
+        calls = [a_call(now, micros=us) for us in (1_000, 1_000, 9_000)] + [a_call(now, 422), a_call(now, 503), a_call(now - timedelta(days=1))]
+        for call in calls:
+            await records.make_partition(self.pool, call.at.date())
+        await records.write_calls(self.pool, calls)
+        past = (await records.latency(self.pool, now - timedelta(minutes=1)))["outage-risk"]
+        self.assertEqual((past.calls, past.refused, past.failed), (5, 1, 1))
+        self.assertEqual(past.histogram, {bucket_of(1_000): 2, bucket_of(9_000): 1})
+        latest = await records.latest_calls(self.pool, "outage-risk", 3)
+        self.assertEqual((len(latest), latest[0]["input"], latest[0]["phases_us"]), (3, {"x": 1}, {"queue": 3}))
+        self.assertEqual(await records.latest_calls(self.pool, "other", 3), [])
+
+    async def test_one_record_the_database_cannot_hold_does_not_cost_the_others(self) -> None:
+        recorder = Recorder(self.pool)
+        with self.assertLogs("lamppost.records", "ERROR"):
+            for number in range(9):
+                recorder.add(a_call(datetime.now(UTC), input=b"not json" if number == 4 else b'"\\u0000 is kept"'))
+            recorder.start()
+            await asyncio.to_thread(until, lambda: recorder.waiting == 0)
+            await recorder.stop()
+        self.assertEqual((recorder.written, recorder.dropped), (8, 1))
+
+    async def test_past_its_bound_the_oldest_gives_way_and_is_counted(self) -> None:
+        recorder = Recorder(self.pool)
+        for _ in range(140):
+            recorder.add(a_call(datetime.now(UTC), input=b'"' + b"x" * 2**20 + b'"'))
+        self.assertEqual((recorder.waiting, recorder.dropped), (127, 13))

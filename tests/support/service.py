@@ -1,0 +1,131 @@
+"""A real service for tests: ``lamppost up`` in a process of its own, with a PostgreSQL of its own, on a free port."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
+
+import httpx
+
+import lamppost
+from lamppost.client.config import find_connection
+from tests.support.lamps import run_folder
+
+T = TypeVar("T")
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def until(condition: Callable[[], T | None], patience_s: float = 20.0, what: str = "the condition") -> T:
+    """The first true value of ``condition``; fails when none comes in time."""
+    deadline = time.monotonic() + patience_s
+    while True:
+        if value := condition():
+            return value
+        if time.monotonic() > deadline:
+            raise AssertionError(f"{what} did not come true within {patience_s} s")
+        time.sleep(0.02)
+
+
+class Service:
+    """Start with `start`, end with `stop` (or `kill`, as a crash would); `start` again serves the same data."""
+
+    def __init__(self, *options: str) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="service-", dir=run_folder()))
+        self.folder.chmod(0o755)
+        self.data = self.folder / "data"
+        self.port = free_port()
+        self.address = f"http://127.0.0.1:{self.port}"
+        self.options = options
+        self.log = self.folder / "log"
+        self.environment = {**os.environ, "LAMPPOST_CONFIG": str(self.folder / "client.toml"), "LAMPPOST_DURABLE": "0"}
+        self.process: subprocess.Popen[bytes] | None = None
+
+    def command(self, *words: str) -> list[str]:
+        return [sys.executable, "-m", "lamppost", *words]
+
+    def start(self) -> Service:
+        up = self.command("up", "--data", str(self.data), "--port", str(self.port), *self.options)
+        with self.log.open("ab") as log:
+            self.process = subprocess.Popen(up, stdout=log, stderr=log, env=self.environment)
+        try:
+            until(self._ready, 60, "the service's readiness")
+        except BaseException:
+            self.stop()
+            raise
+        os.environ["LAMPPOST_CONFIG"] = self.environment["LAMPPOST_CONFIG"]
+        return self
+
+    def _ready(self) -> bool:
+        assert self.process is not None
+        if self.process.poll() is not None:
+            raise AssertionError(f"the service ended: {self.log.read_text()}")
+        try:
+            return httpx.get(self.address + "/health/ready", trust_env=False).status_code == 200
+        except httpx.TransportError:
+            return False
+
+    @property
+    def token(self) -> str:
+        token = find_connection(self.address).token
+        assert token is not None
+        return token
+
+    def client(self, token: str | None = None) -> lamppost.Client:
+        return lamppost.Client(self.address, token)
+
+    def serve(self, lamp: Path, endpoint: str = "outage-risk") -> str:
+        """Push a lamp file and point an endpoint at it; returns the version."""
+        with self.client() as client:
+            version = str(client.push(lamp)["version"])
+            client.point(endpoint, version)
+        return version
+
+    def post(self, path: str, content: Any, **headers: str) -> httpx.Response:
+        """A plain HTTP request with the admin's token and JSON, unless the headers say otherwise."""
+        sent = {"authorization": f"Bearer {self.token}", "content-type": "application/json"}
+        for name, value in headers.items():
+            sent[name.replace("_", "-")] = value
+        return httpx.post(self.address + path, content=content, headers=sent, trust_env=False, timeout=60)
+
+    def run(self, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
+        """A command of ours against this service."""
+        return subprocess.run(
+            self.command(*words), env={**self.environment, **environment}, capture_output=True, text=True, timeout=120, cwd=self.folder
+        )
+
+    def kill(self) -> None:
+        """End the service as ``kill -9`` does."""
+        assert self.process is not None
+        self.process.send_signal(signal.SIGKILL)
+        self.process.wait(30)
+
+    def stop(self) -> int:
+        """End the service as Ctrl-C does, and return its exit code."""
+        assert self.process is not None
+        if self.process.poll() is None:
+            self.process.send_signal(signal.SIGINT)
+            try:
+                self.process.wait(60)
+            except subprocess.TimeoutExpired:
+                self.process.kill()
+                self.process.wait()
+        return self.process.returncode
+
+    def remove(self) -> None:
+        """Stop, and take the folder away."""
+        self.stop()
+        shutil.rmtree(self.folder, ignore_errors=True)
