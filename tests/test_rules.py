@@ -25,8 +25,28 @@ MAY_USE = {
 }
 #: What core never touches: files, sockets, clocks, threads, processes, and the libraries that do.
 NOT_IN_CORE = {
-    "asyncio", "socket", "os", "pathlib", "time", "datetime", "threading", "subprocess", "multiprocessing", "io", "tempfile", "random",
-    "fastapi", "starlette", "psycopg", "psycopg_pool", "typer", "httpx", "uvicorn", "anyio", "sklearn", "skops",
+    "asyncio",
+    "socket",
+    "os",
+    "pathlib",
+    "time",
+    "datetime",
+    "threading",
+    "subprocess",
+    "multiprocessing",
+    "io",
+    "tempfile",
+    "random",
+    "fastapi",
+    "starlette",
+    "psycopg",
+    "psycopg_pool",
+    "typer",
+    "httpx",
+    "uvicorn",
+    "anyio",
+    "sklearn",
+    "skops",
 }
 #: What a client's process or a quick command need not load.
 HEAVY = ("numpy", "pandas", "sklearn", "fastapi", "psycopg", "pydantic", "httpx")

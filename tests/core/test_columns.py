@@ -6,13 +6,15 @@ from lamppost.core.columns import Column, from_rows, strings, to_rows
 from lamppost.core.errors import ModelFault
 from lamppost.core.fields import Field, Schema
 
-INPUTS = Schema((
-    Field("x", "number", missing=True),
-    Field("n", "integer", missing=True),
-    Field("b", "yes/no", missing=True),
-    Field("c", "choice", choices=("a", "b"), unseen="accept", missing=True),
-    Field("t", "text", missing=True),
-))
+INPUTS = Schema(
+    (
+        Field("x", "number", missing=True),
+        Field("n", "integer", missing=True),
+        Field("b", "yes/no", missing=True),
+        Field("c", "choice", choices=("a", "b"), unseen="accept", missing=True),
+        Field("t", "text", missing=True),
+    )
+)
 ANSWERS = Schema((Field("label", "choice", choices=("holds", "fails")), Field("scores", "vector", choices=("holds", "fails"))))
 
 

@@ -6,21 +6,33 @@ import pandas as pd
 from lamppost.core.errors import BadRequest
 from lamppost.core.infer import infer_inputs, plain_rows, proof_rows
 
-FRAME = pd.DataFrame({
-    "age": [1.5, np.nan, 3.0, 4.0], "nights": [1, 2, 3, 4], "tree": [True, False, True, False], "kind": ["led", "sodium", None, "led"],
-    "maybe": pd.Series([True, None, False, True], dtype=object), "count": pd.array([1, None, 3, 4], dtype="Int64"),
-})
+FRAME = pd.DataFrame(
+    {
+        "age": [1.5, np.nan, 3.0, 4.0],
+        "nights": [1, 2, 3, 4],
+        "tree": [True, False, True, False],
+        "kind": ["led", "sodium", None, "led"],
+        "maybe": pd.Series([True, None, False, True], dtype=object),
+        "count": pd.array([1, None, 3, 4], dtype="Int64"),
+    }
+)
 
 
 class Inferring(unittest.TestCase):
     def test_kinds_missing_ranges_choices_and_a_real_example(self) -> None:
         schema = infer_inputs(FRAME)
         found = [(f.name, f.kind, f.missing, f.seen, f.choices, f.example) for f in schema]
-        self.assertEqual(found, [
-            ("age", "number", True, (1.5, 4.0), (), 1.5), ("nights", "integer", False, (1, 4), (), 1), ("tree", "yes/no", False, None, (), True),
-            ("kind", "choice", True, None, ("led", "sodium"), "led"), ("maybe", "yes/no", True, None, (), True),
-            ("count", "integer", True, (1, 4), (), 1),
-        ])
+        self.assertEqual(
+            found,
+            [
+                ("age", "number", True, (1.5, 4.0), (), 1.5),
+                ("nights", "integer", False, (1, 4), (), 1),
+                ("tree", "yes/no", False, None, (), True),
+                ("kind", "choice", True, None, ("led", "sodium"), "led"),
+                ("maybe", "yes/no", True, None, (), True),
+                ("count", "integer", True, (1, 4), (), 1),
+            ],
+        )
 
     def test_many_different_texts_are_text(self) -> None:
         frame = pd.DataFrame({"note": [f"note {i}" for i in range(65)]})
@@ -40,9 +52,10 @@ class Inferring(unittest.TestCase):
         self.assertRaises(BadRequest, infer_inputs, FRAME.head(0))
 
     def test_rows_as_a_request_would_carry_them(self) -> None:
-        self.assertEqual(plain_rows(infer_inputs(FRAME), FRAME)[1], {
-            "age": None, "nights": 2, "tree": False, "kind": "sodium", "maybe": None, "count": None,
-        })
+        self.assertEqual(
+            plain_rows(infer_inputs(FRAME), FRAME)[1],
+            {"age": None, "nights": 2, "tree": False, "kind": "sodium", "maybe": None, "count": None},
+        )
 
     def test_proof_rows_cover_labels_missing_values_extremes_and_choices(self) -> None:
         rng = np.random.default_rng(1)

@@ -1,20 +1,23 @@
 import unittest
 
 import orjson
-from hypothesis import given, settings, strategies as st
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from lamppost.core.errors import BadJson, InvalidRows, LampPostError, TooManyRows
 from lamppost.core.fields import Field, Schema
 from lamppost.core.plan import Plan, Rows, shorten
 
-SCHEMA = Schema((
-    Field("age_years", "number", unit="years", low=0, high=80, example=12.5),
-    Field("nights", "integer", example=3),
-    Field("lamp_type", "choice", choices=("led", "sodium"), example="led"),
-    Field("maker", "choice", choices=("Duskworks",), unseen="accept", missing=True, example="Duskworks"),
-    Field("under_trees", "yes/no", example=False),
-    Field("note", "text", missing=True),
-))
+SCHEMA = Schema(
+    (
+        Field("age_years", "number", unit="years", low=0, high=80, example=12.5),
+        Field("nights", "integer", example=3),
+        Field("lamp_type", "choice", choices=("led", "sodium"), example="led"),
+        Field("maker", "choice", choices=("Duskworks",), unseen="accept", missing=True, example="Duskworks"),
+        Field("under_trees", "yes/no", example=False),
+        Field("note", "text", missing=True),
+    )
+)
 GOOD = {"age_years": 12.5, "nights": 3, "lamp_type": "led", "maker": "Duskworks", "under_trees": False, "note": None}
 PLAN = Plan(SCHEMA, max_rows=3)
 
@@ -44,15 +47,30 @@ class Reading(unittest.TestCase):
     def test_the_word_rows_inside_a_value_does_not_make_rows(self) -> None:
         self.assertTrue(PLAN.read(orjson.dumps(GOOD | {"note": '"rows"'})).alone)
 
-    @given(st.lists(st.fixed_dictionaries({
-        "age_years": st.floats(0, 80), "nights": st.integers(-(2**63), 2**63 - 1), "lamp_type": st.sampled_from(["led", "sodium"]),
-        "maker": st.none() | st.text(max_size=30), "under_trees": st.booleans(), "note": st.none() | st.text(max_size=30),
-    }), min_size=1, max_size=3))
+    @given(
+        st.lists(
+            st.fixed_dictionaries(
+                {
+                    "age_years": st.floats(0, 80),
+                    "nights": st.integers(-(2**63), 2**63 - 1),
+                    "lamp_type": st.sampled_from(["led", "sodium"]),
+                    "maker": st.none() | st.text(max_size=30),
+                    "under_trees": st.booleans(),
+                    "note": st.none() | st.text(max_size=30),
+                }
+            ),
+            min_size=1,
+            max_size=3,
+        )
+    )
     @settings(max_examples=60, deadline=None)
     def test_what_fits_the_schema_comes_back_unchanged(self, rows: list[dict[str, object]]) -> None:
         self.assertEqual(PLAN.read(orjson.dumps({"rows": rows})).rows, rows)
 
-    @given(st.binary(max_size=60) | st.recursive(st.none() | st.booleans() | st.floats() | st.text(), st.lists, max_leaves=5).map(repr).map(str.encode))
+    @given(
+        st.binary(max_size=60)
+        | st.recursive(st.none() | st.booleans() | st.floats() | st.text(), st.lists, max_leaves=5).map(repr).map(str.encode)
+    )
     @settings(max_examples=200, deadline=None)
     def test_any_bytes_are_read_or_refused(self, body: bytes) -> None:
         try:
@@ -63,17 +81,35 @@ class Reading(unittest.TestCase):
 
 class Refusing(unittest.TestCase):
     def test_each_fault_names_row_field_given_expected_and_what_to_do(self) -> None:
-        self.assertEqual(faults_of(age_years="12"), [{
-            "row": 0, "field": "age_years", "given": '"12"', "expected": "a number from 0 to 80 (years)", "hint": "send the number without quotes",
-        }])
+        self.assertEqual(
+            faults_of(age_years="12"),
+            [
+                {
+                    "row": 0,
+                    "field": "age_years",
+                    "given": '"12"',
+                    "expected": "a number from 0 to 80 (years)",
+                    "hint": "send the number without quotes",
+                }
+            ],
+        )
         self.assertEqual(faults_of(lamp_type="Sodium")[0]["hint"], "did you mean sodium?")
 
     def test_an_integer_past_the_limit(self) -> None:
         with self.assertRaises(InvalidRows) as caught:
             PLAN.read(orjson.dumps(GOOD).replace(b'"nights":3', b'"nights":9223372036854775808'))
-        self.assertEqual(caught.exception.extra["faults"], [{
-            "row": 0, "field": "nights", "given": "9223372036854775808", "expected": "a whole number", "hint": "whole numbers go from -2^63 to 2^63-1",
-        }])
+        self.assertEqual(
+            caught.exception.extra["faults"],
+            [
+                {
+                    "row": 0,
+                    "field": "nights",
+                    "given": "9223372036854775808",
+                    "expected": "a whole number",
+                    "hint": "whole numbers go from -2^63 to 2^63-1",
+                }
+            ],
+        )
 
     def test_not_a_number_and_infinity(self) -> None:
         for given_text, shown in ((b"NaN", "NaN"), (b"Infinity", "Infinity"), (b"-Infinity", "-Infinity"), (b"1e400", "Infinity")):
@@ -107,8 +143,12 @@ class Refusing(unittest.TestCase):
 
     def test_bodies_that_are_no_rows(self) -> None:
         for body, says in (
-            (b"", "the body is not JSON"), (b'{"age_years": 1,}', "the body is not JSON"), (b"[1]", "expected one row as an object"),
-            (b'{"rows": 3}', "expected a list of rows"), (b'{"rows": [], "x": 1}', "send at least one row"), (b"\xff\xfe", "the body is not JSON"),
+            (b"", "the body is not JSON"),
+            (b'{"age_years": 1,}', "the body is not JSON"),
+            (b"[1]", "expected one row as an object"),
+            (b'{"rows": 3}', "expected a list of rows"),
+            (b'{"rows": [], "x": 1}', "send at least one row"),
+            (b"\xff\xfe", "the body is not JSON"),
             (b'{"rows": [%s], "more": 1}' % orjson.dumps(GOOD), "stands beside rows"),
         ):
             with self.assertRaises(LampPostError) as caught:
@@ -125,7 +165,9 @@ class Refusing(unittest.TestCase):
 
 class Shortening(unittest.TestCase):
     def test_values_are_shown_as_json_and_cut(self) -> None:
-        self.assertEqual([shorten(v) for v in (None, True, 'a"b', 1.5, {}, [1, 2])], ["null", "true", '"a\\"b"', "1.5", "an empty object", "a list of 2"])
+        self.assertEqual(
+            [shorten(v) for v in (None, True, 'a"b', 1.5, {}, [1, 2])], ["null", "true", '"a\\"b"', "1.5", "an empty object", "a list of 2"]
+        )
         self.assertEqual(len(shorten("x" * 500)), 80)
         self.assertEqual(shorten(10**5000), "a whole number of about 5000 digits")
 

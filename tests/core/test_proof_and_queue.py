@@ -1,6 +1,7 @@
 import unittest
 
-from hypothesis import given, settings, strategies as st
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from lamppost.core.batch import BatchPolicy, Waiting
 from lamppost.core.errors import LaneFull, PackageRefused

@@ -4,7 +4,8 @@ import pickle
 import unittest
 
 import orjson
-from hypothesis import given, strategies as st
+from hypothesis import given
+from hypothesis import strategies as st
 
 from lamppost.core import errors
 from lamppost.core.backoff import Backoff
@@ -52,27 +53,41 @@ class Fields(unittest.TestCase):
 
     def test_impossible_fields_are_refused(self) -> None:
         for make in (
-            lambda: Field("rows", "number"), lambda: Field("", "number"), lambda: Field("a", "choice"), lambda: Field("a", "number", low=2, high=1),
-            lambda: Field("a", "choice", choices=("x", "x")), lambda: Schema(()), lambda: Schema((Field("a", "text"), Field("a", "text"))),
+            lambda: Field("rows", "number"),
+            lambda: Field("", "number"),
+            lambda: Field("a", "choice"),
+            lambda: Field("a", "number", low=2, high=1),
+            lambda: Field("a", "choice", choices=("x", "x")),
+            lambda: Schema(()),
+            lambda: Schema((Field("a", "text"), Field("a", "text"))),
         ):
             self.assertRaises(PackageRefused, make)
 
     def test_json_schema(self) -> None:
         schema = Schema((Field("n", "integer", low=0, unit="nights", example=3), Field("c", "choice", choices=("x",), missing=True)))
-        self.assertEqual(schema.to_json_schema(), {
-            "$schema": "https://json-schema.org/draft/2020-12/schema", "type": "object", "required": ["n"], "additionalProperties": False,
-            "properties": {
-                "n": {"type": "integer", "minimum": 0, "maximum": 2**63 - 1, "x-unit": "nights", "examples": [3]}, "c": {"enum": ["x", None]},
+        self.assertEqual(
+            schema.to_json_schema(),
+            {
+                "$schema": "https://json-schema.org/draft/2020-12/schema",
+                "type": "object",
+                "required": ["n"],
+                "additionalProperties": False,
+                "properties": {
+                    "n": {"type": "integer", "minimum": 0, "maximum": 2**63 - 1, "x-unit": "nights", "examples": [3]},
+                    "c": {"enum": ["x", None]},
+                },
+                "examples": [{"n": 3, "c": None}],
             },
-            "examples": [{"n": 3, "c": None}],
-        })
+        )
 
 
 def a_manifest() -> Manifest:
     step = SklearnStep("steps/0/model.skops", "skops", (FrameColumn("x", "float64"),), labels=("no", "yes"))
     members = {name: Member("0" * 64, 1) for name in ("steps/0/model.skops", "proof.json")}
     answers = Schema((Field("label", "choice", choices=("no", "yes")),))
-    return Manifest("outage-risk", Schema((Field("x", "number", seen=(0, 1)),)), answers, (step,), "proof.json", members, Story(notes="hello"))
+    return Manifest(
+        "outage-risk", Schema((Field("x", "number", seen=(0, 1)),)), answers, (step,), "proof.json", members, Story(notes="hello")
+    )
 
 
 class Manifests(unittest.TestCase):
@@ -90,9 +105,14 @@ class Manifests(unittest.TestCase):
     def test_anything_else_is_refused_with_its_place(self) -> None:
         good = orjson.loads(write_manifest(a_manifest()))
         for change, says in (
-            ({"name": "Not A Name"}, "not usable"), ({"steps": []}, "no steps"), ({"proof": "else.json"}, "does not list"), ({"extra": 1}, "extra"),
-            ({"inputs": {"fields": [{"name": "x", "kind": "colour"}]}}, "inputs.fields.0.kind"), ({"format": "1"}, "no format version"),
-            ({"inputs": {"fields": [{"name": "y", "kind": "number"}]}}, "no inputs: x"), ({"members": {"a": {"sha256": "0"}}}, "members.a.size_bytes"),
+            ({"name": "Not A Name"}, "not usable"),
+            ({"steps": []}, "no steps"),
+            ({"proof": "else.json"}, "does not list"),
+            ({"extra": 1}, "extra"),
+            ({"inputs": {"fields": [{"name": "x", "kind": "colour"}]}}, "inputs.fields.0.kind"),
+            ({"format": "1"}, "no format version"),
+            ({"inputs": {"fields": [{"name": "y", "kind": "number"}]}}, "no inputs: x"),
+            ({"members": {"a": {"sha256": "0"}}}, "members.a.size_bytes"),
         ):
             with self.assertRaises(errors.LampPostError) as caught:
                 read_manifest(orjson.dumps(good | change))
@@ -103,10 +123,17 @@ class Manifests(unittest.TestCase):
 
 class Roles(unittest.TestCase):
     def test_the_table(self) -> None:
-        self.assertEqual({role: sorted(MAY[role]) for role in ROLES}, {
-            "caller": ["predict"], "viewer": ["look"], "publisher": ["look", "predict", "push"], "operator": ["look", "point", "predict", "push"],
-            "reviewer": ["look", "predict", "review"], "admin": ["look", "point", "predict", "push", "review", "tokens"],
-        })
+        self.assertEqual(
+            {role: sorted(MAY[role]) for role in ROLES},
+            {
+                "caller": ["predict"],
+                "viewer": ["look"],
+                "publisher": ["look", "predict", "push"],
+                "operator": ["look", "point", "predict", "push"],
+                "reviewer": ["look", "predict", "review"],
+                "admin": ["look", "point", "predict", "push", "review", "tokens"],
+            },
+        )
 
     def test_a_caller_is_kept_to_its_endpoints(self) -> None:
         caller = Principal("billing", "caller", frozenset({"evening-load"}))
@@ -146,7 +173,9 @@ class Histograms(unittest.TestCase):
     def test_quantiles(self) -> None:
         counts = {bucket_of(us): n for us, n in ((100, 90), (1_000, 9), (50_000, 1))}
         p50, p99, p100 = quantiles(counts, (0.5, 0.99, 1.0))
-        assert p50 and p99 and p100
+        assert p50 is not None
+        assert p99 is not None
+        assert p100 is not None
         self.assertAlmostEqual(p50, 100, delta=2)
         self.assertAlmostEqual(p99, 1_000, delta=20)
         self.assertAlmostEqual(p100, 50_000, delta=1_000)

@@ -165,7 +165,9 @@ class Building(unittest.TestCase):
         lamp = read_lamp(self.path)
         self.assertEqual((lamp.manifest.steps[0].format, lamp.manifest.answers.names), ("pickle", ("label",)))
         self.assertIn("a server must allow pickles", remarks[0])
-        self.assertRaises(BadRequest, build, Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side", format="skops"), self.path)
+        self.assertRaises(
+            BadRequest, build, Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side", format="skops"), self.path
+        )
 
     def test_regressors_and_models_of_plain_matrices(self) -> None:
         frame = pd.DataFrame({"a": [1.0, 2.0, 3.0], "b": [0.0, 1.0, 0.0], "kwh": [2.0, 5.0, 6.0]})
@@ -180,9 +182,13 @@ class Building(unittest.TestCase):
         bare = LogisticRegression().fit(frame[["a", "b"]].to_numpy(), frame["y"])
         stranger = make_pipeline(FunctionTransformer())
         for given, data, recipe, says in (
-            (model, frame[["a", "y"]], Recipe("m", "y"), "lacks: b"), (bare, frame, Recipe("m", None), "fitted on 2 columns"),
-            (bare, frame, Recipe("m", "z"), "is no column"), (model, frame, Recipe("M M", "y"), "'m-m'"), (stranger, frame, Recipe("m"), "no predict"),
-            (model, frame, Recipe("m", "y", labels=["one"]), "1 names"), (model, frame, Recipe("m", "y", labels={0: "no"}), "no name for the classes 1"),
+            (model, frame[["a", "y"]], Recipe("m", "y"), "lacks: b"),
+            (bare, frame, Recipe("m", None), "fitted on 2 columns"),
+            (bare, frame, Recipe("m", "z"), "is no column"),
+            (model, frame, Recipe("M M", "y"), "'m-m'"),
+            (stranger, frame, Recipe("m"), "no predict"),
+            (model, frame, Recipe("m", "y", labels=["one"]), "1 names"),
+            (model, frame, Recipe("m", "y", labels={0: "no"}), "no name for the classes 1"),
             (model, frame, Recipe("m", "y", proof_rows=0), "at least one row"),
         ):
             with self.assertRaises(LampPostError) as caught:

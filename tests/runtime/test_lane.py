@@ -182,4 +182,3 @@ class Supplying(unittest.IsolatedAsyncioTestCase):
         self.addAsyncCleanup(second.close)
         self.assertEqual((first.name, second.name, second.gone), ("a", "b", None))
         self.assertNotEqual(second.pid, spare.pid)
-

@@ -1,22 +1,38 @@
 import unittest
 
 import numpy as np
-from hypothesis import given, settings, strategies as st
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from lamppost.core.columns import Column, from_rows, to_rows
 from lamppost.core.fields import Field, Schema
 from lamppost.runtime.wire import HEAD, MAX_HEADER_BYTES, WireError, frame_size, pack_columns, pack_frame, read_header, unpack_columns
 
-SCHEMA = Schema((
-    Field("x", "number", missing=True), Field("n", "integer", missing=True), Field("b", "yes/no", missing=True),
-    Field("c", "choice", choices=("a", "b"), unseen="accept", missing=True), Field("t", "text", missing=True),
-    Field("v", "vector", choices=("p", "q")),
-))
+SCHEMA = Schema(
+    (
+        Field("x", "number", missing=True),
+        Field("n", "integer", missing=True),
+        Field("b", "yes/no", missing=True),
+        Field("c", "choice", choices=("a", "b"), unseen="accept", missing=True),
+        Field("t", "text", missing=True),
+        Field("v", "vector", choices=("p", "q")),
+    )
+)
 FINITE = st.floats(allow_nan=False, allow_infinity=False)
-ROWS = st.lists(st.fixed_dictionaries({
-    "x": st.none() | FINITE, "n": st.none() | st.integers(-(2**63), 2**63 - 1), "b": st.none() | st.booleans(),
-    "c": st.none() | st.text(max_size=5), "t": st.none() | st.text(max_size=20), "v": st.fixed_dictionaries({"p": FINITE, "q": FINITE}),
-}), min_size=1, max_size=20)
+ROWS = st.lists(
+    st.fixed_dictionaries(
+        {
+            "x": st.none() | FINITE,
+            "n": st.none() | st.integers(-(2**63), 2**63 - 1),
+            "b": st.none() | st.booleans(),
+            "c": st.none() | st.text(max_size=5),
+            "t": st.none() | st.text(max_size=20),
+            "v": st.fixed_dictionaries({"p": FINITE, "q": FINITE}),
+        }
+    ),
+    min_size=1,
+    max_size=20,
+)
 
 
 class Columns(unittest.TestCase):
@@ -32,11 +48,21 @@ class Columns(unittest.TestCase):
         good = Column(np.array([0], dtype=np.int32))
         entries, body = pack_columns([good])
         for schema, rows, header, data in (
-            (one, 1, [], body), (one, 1, "no", body), (one, 1, [[4, 0]], body), (one, 1, [[-4, 0, []]], body), (one, 1, [[4, 0, [1]]], body),
-            (one, 2, entries, body), (one, 1, entries, body[:-1]), (one, 1, entries, body + b"x"), (one, 1, [[4, 9, []]], body + b"123456789"),
-            (one, 1, entries, np.array([1], dtype="<i4").tobytes()), (one, 1, entries, np.array([-2], dtype="<i4").tobytes()),
-            (text, 1, [[3, 0, []]], b"abc"), (text, 1, [[5, 0, []]], np.array([2], "<i4").tobytes() + b"a"),
-            (text, 1, [[5, 0, []]], np.array([1], "<i4").tobytes() + b"\xff"), (text, 1, [[4, 0, []]], np.array([-5], "<i4").tobytes()),
+            (one, 1, [], body),
+            (one, 1, "no", body),
+            (one, 1, [[4, 0]], body),
+            (one, 1, [[-4, 0, []]], body),
+            (one, 1, [[4, 0, [1]]], body),
+            (one, 2, entries, body),
+            (one, 1, entries, body[:-1]),
+            (one, 1, entries, body + b"x"),
+            (one, 1, [[4, 9, []]], body + b"123456789"),
+            (one, 1, entries, np.array([1], dtype="<i4").tobytes()),
+            (one, 1, entries, np.array([-2], dtype="<i4").tobytes()),
+            (text, 1, [[3, 0, []]], b"abc"),
+            (text, 1, [[5, 0, []]], np.array([2], "<i4").tobytes() + b"a"),
+            (text, 1, [[5, 0, []]], np.array([1], "<i4").tobytes() + b"\xff"),
+            (text, 1, [[4, 0, []]], np.array([-5], "<i4").tobytes()),
         ):
             self.assertRaises(WireError, unpack_columns, schema, rows, header, data)
 

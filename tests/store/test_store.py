@@ -144,7 +144,9 @@ class Versions(WithServer):
                 await endpoints.point(self.pool, "outage-risk", version, "admin")
             heard = [note.payload async for note in listening.notifies(timeout=5, stop_after=3)]
         self.assertEqual(heard, ["routes"] * 3)
-        self.assertEqual([(s.revision, s.version) for s in await endpoints.history(self.pool, "outage-risk")], [(3, one), (2, two), (1, one)])
+        self.assertEqual(
+            [(s.revision, s.version) for s in await endpoints.history(self.pool, "outage-risk")], [(3, one), (2, two), (1, one)]
+        )
         self.assertEqual([s.version for s in await endpoints.list_splits(self.pool)], [one])
 
 
@@ -155,7 +157,11 @@ def a_call(at: datetime, status: int = 200, micros: int = 1_000, input: bytes = 
 class Records(WithServer):
     async def test_calls_of_several_days_are_kept_and_counted(self) -> None:
         now = datetime.now(UTC)
-        calls = [a_call(now, micros=us) for us in (1_000, 1_000, 9_000)] + [a_call(now, 422), a_call(now, 503), a_call(now - timedelta(days=1))]
+        calls = [a_call(now, micros=us) for us in (1_000, 1_000, 9_000)] + [
+            a_call(now, 422),
+            a_call(now, 503),
+            a_call(now - timedelta(days=1)),
+        ]
         for call in calls:
             await records.make_partition(self.pool, call.at.date())
         await records.write_calls(self.pool, calls)

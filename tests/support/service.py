@@ -10,6 +10,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import tomllib
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
@@ -17,7 +18,6 @@ from typing import Any, TypeVar
 import httpx
 
 import lamppost
-from lamppost.client.config import find_connection
 from tests.support.lamps import run_folder
 
 T = TypeVar("T")
@@ -57,35 +57,33 @@ class Service:
     def command(self, *words: str) -> list[str]:
         return [sys.executable, "-m", "lamppost", *words]
 
-    def start(self) -> Service:
+    def start(self, ready: bool = True) -> Service:
         up = self.command("up", "--data", str(self.data), "--port", str(self.port), *self.options)
         with self.log.open("ab") as log:
             self.process = subprocess.Popen(up, stdout=log, stderr=log, env=self.environment)
         try:
-            until(self._ready, 60, "the service's readiness")
+            until(lambda: self._answers("ready" if ready else "live"), 60, "the service's readiness")
         except BaseException:
             self.stop()
             raise
-        os.environ["LAMPPOST_CONFIG"] = self.environment["LAMPPOST_CONFIG"]
         return self
 
-    def _ready(self) -> bool:
+    def _answers(self, health: str) -> bool:
         assert self.process is not None
         if self.process.poll() is not None:
             raise AssertionError(f"the service ended: {self.log.read_text()}")
         try:
-            return httpx.get(self.address + "/health/ready", trust_env=False).status_code == 200
+            return httpx.get(f"{self.address}/health/{health}", trust_env=False).status_code == 200
         except httpx.TransportError:
             return False
 
     @property
     def token(self) -> str:
-        token = find_connection(self.address).token
-        assert token is not None
-        return token
+        kept = tomllib.loads(Path(self.environment["LAMPPOST_CONFIG"]).read_text())
+        return str(kept["tokens"][self.address])
 
     def client(self, token: str | None = None) -> lamppost.Client:
-        return lamppost.Client(self.address, token)
+        return lamppost.Client(self.address, token or self.token)
 
     def serve(self, lamp: Path, endpoint: str = "outage-risk") -> str:
         """Push a lamp file and point an endpoint at it; returns the version."""
@@ -106,6 +104,17 @@ class Service:
         return subprocess.run(
             self.command(*words), env={**self.environment, **environment}, capture_output=True, text=True, timeout=120, cwd=self.folder
         )
+
+    def run_text(self, text: str, python: bool) -> str:
+        """What a copied piece of shell or Python prints."""
+        command = [sys.executable, "-c", text] if python else ["bash", "-ec", text]
+        path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+        done = subprocess.run(
+            command, env={**self.environment, "LAMPPOST_TOKEN": self.token, "PATH": path}, capture_output=True, text=True, timeout=60
+        )
+        if done.returncode:
+            raise AssertionError(done.stderr)
+        return done.stdout
 
     def kill(self) -> None:
         """End the service as ``kill -9`` does."""

@@ -30,20 +30,19 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
   ].filter((place) => `${place.name} ${place.kind}`.toLowerCase().includes(typed.trim().toLowerCase()));
   const chosen = Math.min(at, places.length - 1);
 
+  function change(next: boolean): void {
+    setTyped("");
+    setAt(0);
+    onOpenChange(next);
+  }
+
   function go(index: number): void {
     places[index]?.go();
-    onOpenChange(false);
+    change(false);
   }
 
   return (
-    <Dialog.Root
-      open={open}
-      onOpenChange={(next) => {
-        setTyped("");
-        setAt(0);
-        onOpenChange(next);
-      }}
-    >
+    <Dialog.Root open={open} onOpenChange={change}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-30 bg-[rgb(10_14_19/0.45)]" />
         <Dialog.Content

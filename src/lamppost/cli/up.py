@@ -6,6 +6,7 @@ import asyncio
 import fcntl
 import logging
 import os
+import signal
 import socket
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -75,6 +76,16 @@ class _Server(uvicorn.Server):
         super().__init__(config)
         self._address = address
         self._secret = secret
+
+    @contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        """Stop in good order on a signal; it is not raised again afterwards, because PostgreSQL is still to be stopped."""
+        before = {number: signal.signal(number, self.handle_exit) for number in (signal.SIGINT, signal.SIGTERM)}
+        try:
+            yield
+        finally:
+            for number, handler in before.items():
+                signal.signal(number, handler)
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         await super().startup(sockets)

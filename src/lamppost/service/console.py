@@ -29,10 +29,12 @@ class _Console(StaticFiles):
 
     async def get_response(self, path: str, scope: Scope) -> Response:
         first = path.split("/")[0]
+        if first in _OURS:
+            raise HTTPException(404)
         try:
             response = await super().get_response(path, scope)
         except HTTPException as error:
-            if error.status_code != 404 or first in _OURS or "." in path.rsplit("/", 1)[-1]:
+            if error.status_code != 404 or "." in path.rsplit("/", 1)[-1]:
                 raise
             response = await super().get_response("index.html", scope)
         response.headers["content-security-policy"] = _POLICY

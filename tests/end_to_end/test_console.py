@@ -1,0 +1,175 @@
+"""The console in a real browser: sign in, ask, read the answer; and what goes wrong."""
+
+import re
+import shutil
+import unittest
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from tests.support.lamps import outage_lamp
+from tests.support.service import Service, until
+
+ARGUMENTS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+
+@unittest.skipUnless(shutil.which("chromium"), "chromium is not installed")
+class Console(unittest.TestCase):
+    service: Service
+    browser: Browser
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service().start()
+        cls.addClassCleanup(cls.service.remove)
+        cls.service.serve(outage_lamp())
+        driver = sync_playwright().start()
+        cls.addClassCleanup(driver.stop)
+        cls.browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=ARGUMENTS)
+        cls.addClassCleanup(cls.browser.close)
+
+    @contextmanager
+    def page(self, path: str | None = "/") -> Iterator[Page]:
+        """A page in a browser nobody used before, signed in by a one-time link; no fault in it and no foreign address is let pass."""
+        errors: list[str] = []
+        addresses: list[str] = []
+        context = self.browser.new_context(viewport={"width": 1280, "height": 800})
+        context.grant_permissions(["clipboard-read", "clipboard-write"])
+        page = context.new_page()
+        page.set_default_timeout(15_000)
+        page.on("pageerror", lambda error: errors.append(str(error)))
+        page.on("request", lambda request: addresses.append(request.url))
+        try:
+            if path is not None:
+                with self.service.client() as client:
+                    page.goto(client.fetch("POST", "/api/session/link")["link"])
+                expect(page.get_by_role("heading", name="Endpoints")).to_be_visible()
+                if path != "/":
+                    page.goto(self.service.address + path)
+            yield page
+        finally:
+            context.close()
+        self.assertEqual(errors, [])
+        self.assertEqual([url for url in addresses if not url.startswith((self.service.address, "data:"))], [])
+
+    def test_sign_in_open_the_endpoint_press_the_button_read_the_label(self) -> None:
+        with self.page(None) as page:
+            page.goto(self.service.address)
+            page.get_by_label("Token").fill("lamp_wrong")
+            page.get_by_role("button", name="Sign in").click()
+            expect(page.get_by_role("alert")).to_contain_text("A token is needed")
+            page.get_by_label("Token").fill(self.service.token)
+            page.get_by_label("Token").press("Enter")
+            expect(page.get_by_text("One endpoint, and it is lit.")).to_be_visible()
+            page.get_by_role("table").get_by_role("link", name="outage-risk").click()
+            expect(page.get_by_role("heading", name="outage-risk")).to_be_visible()
+            page.get_by_role("button", name="Ask", exact=True).click()
+            label = page.get_by_test_id("label")
+            expect(label).to_have_text(re.compile("holds|fails"))
+            answer = page.get_by_role("region", name="Answer")
+            expect(answer).to_contain_text("outage-risk@1")
+            expect(answer).to_contain_text(re.compile(r"\d ms"))
+            self.assertEqual(answer.get_by_role("row").count(), 2)
+            calls = page.get_by_role("region", name="Last calls")
+            expect(calls.get_by_role("row").nth(1)).to_contain_text(label.inner_text())
+            calls.get_by_role("row").nth(1).click()
+            expect(calls).to_contain_text("what went in")
+            page.get_by_role("button", name="sign out").click()
+            expect(page.get_by_label("Token")).to_be_visible()
+
+    def test_a_refused_value_is_shown_at_its_field_and_can_be_mended(self) -> None:
+        with self.page("/endpoints/outage-risk") as page:
+            age = page.get_by_label("age_years")
+            was = age.input_value()
+            age.fill("old")
+            page.get_by_label("nights_since_visit").fill("-3")
+            age.press("Enter")
+            expect(page.get_by_role("alert")).to_contain_text("2 fields need a look.")
+            expect(age).to_have_attribute("aria-invalid", "true")
+            expect(age).to_be_focused()
+            expect(page.get_by_text("expected a number from 0 to 80 (years)")).to_be_visible()
+            page.get_by_role("button", name="back to the example").click()
+            self.assertEqual(age.input_value(), was)
+            page.get_by_role("button", name="Ask", exact=True).click()
+            expect(page.get_by_test_id("label")).to_be_visible()
+            expect(age).to_have_attribute("aria-invalid", "false")
+
+    def test_choices_missing_values_and_the_snippets_follow_the_form(self) -> None:
+        with self.page("/endpoints/outage-risk") as page:
+            page.get_by_label("district").click()
+            page.get_by_role("option", name="mill").click()
+            page.get_by_role("checkbox", name="missing").nth(1).check()
+            page.get_by_text("true", exact=True).click()
+            body = '"district": "mill"'
+            for name in ("curl", "Command", "Python"):
+                page.get_by_role("tab", name=name).click()
+                shown = page.get_by_role("tabpanel").inner_text()
+                self.assertIn(body, shown)
+                self.assertRegex(shown, '"voltage_v": None' if name == "Python" else '"voltage_v": null')
+                self.assertRegex(shown, '"under_trees": True' if name == "Python" else '"under_trees": true')
+                self.assertNotIn("lamp_", shown.replace("lamp_type", ""))
+            page.get_by_role("region", name="The same call").get_by_role("button", name="Copy").click()
+            self.assertEqual(page.evaluate("navigator.clipboard.readText()").strip(), shown.strip())
+            page.get_by_role("button", name="Ask", exact=True).click()
+            expect(page.get_by_test_id("label")).to_be_visible()
+
+    def test_the_copied_calls_run_as_they_stand(self) -> None:
+        with self.page("/endpoints/outage-risk") as page:
+            page.get_by_label("maker").fill("Farrow & O'Pole")
+            snippets = {}
+            for name in ("curl", "Command", "Python"):
+                page.get_by_role("tab", name=name).click()
+                snippets[name] = page.get_by_role("tabpanel").inner_text()
+        for name, text in snippets.items():
+            said = self.service.run_text(text, python=name == "Python")
+            self.assertRegex(said, "fails|holds", name)
+
+    def test_the_keyboard_goes_everywhere(self) -> None:
+        with self.page("/") as page:
+            page.keyboard.press("/")
+            expect(page.get_by_role("dialog")).to_be_visible()
+            page.keyboard.type("outage")
+            page.keyboard.press("Enter")
+            expect(page.get_by_role("heading", name="outage-risk")).to_be_visible()
+            page.keyboard.press("/")
+            page.keyboard.type("night")
+            page.keyboard.press("Enter")
+            until(lambda: page.evaluate("document.documentElement.dataset.theme") == "dark", what="night")
+            page.reload()
+            self.assertEqual(page.evaluate("document.documentElement.dataset.theme"), "dark")
+
+    def test_a_link_signs_in_once_and_unknown_pages_and_names_say_so(self) -> None:
+        with self.service.client() as client:
+            link = client.fetch("POST", "/api/session/link")["link"]
+        with self.page(None) as page:
+            page.goto(link)
+            expect(page.get_by_role("heading", name="Endpoints")).to_be_visible()
+            self.assertNotIn("link", page.url)
+            page.goto(self.service.address + "/nowhere")
+            expect(page.get_by_role("heading", name="There is no such page")).to_be_visible()
+            page.goto(self.service.address + "/endpoints/outage-rsk")
+            expect(page.get_by_role("alert")).to_contain_text("did you mean outage-risk?")
+        with self.page(None) as page:
+            page.goto(link)
+            expect(page.get_by_role("alert")).to_contain_text("used already")
+
+    def test_an_empty_service_teaches_and_its_first_endpoint_appears_by_itself(self) -> None:
+        other = Service().start()
+        self.addCleanup(other.remove)
+        context = self.browser.new_context()
+        self.addCleanup(context.close)
+        page = context.new_page()
+        with other.client() as client:
+            page.goto(client.fetch("POST", "/api/session/link")["link"])
+        expect(page.get_by_text("Light the first lamp")).to_be_visible()
+        other.serve(outage_lamp())
+        expect(page.get_by_role("table").get_by_role("link", name="outage-risk")).to_be_visible(timeout=15_000)

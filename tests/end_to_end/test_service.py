@@ -1,0 +1,269 @@
+"""The service over plain HTTP: what it answers, what it refuses and how, and who may."""
+
+import json
+import tempfile
+import time
+import unittest
+import zipfile
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+from uuid import UUID
+
+import httpx
+
+from demo.lamps import make_traffic
+from lamppost.core.roles import MAY, ROLES
+from lamppost.package.read import read_lamp
+from tests.support.lamps import moody_lamp, outage_lamp
+from tests.support.models import Moody
+from tests.support.service import Service, until
+
+ROW = make_traffic(1, seed=3)[0] | {"voltage_v": 230.5, "maker": "Duskworks", "flicker_per_night": 0.5}
+
+
+class WithService(unittest.TestCase):
+    service: Service
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service().start()
+        cls.addClassCleanup(cls.service.remove)
+        cls.service.serve(outage_lamp())
+
+    def ask(self, body: Any, **headers: str) -> httpx.Response:
+        return self.service.post("/predict/outage-risk", json.dumps(body) if isinstance(body, dict) else body, **headers)
+
+    def problem(self, response: httpx.Response, status: int, code: str) -> dict[str, Any]:
+        self.assertEqual((response.status_code, response.headers["content-type"]), (status, "application/problem+json"), response.text)
+        said: dict[str, Any] = response.json()
+        self.assertEqual((said["type"], said["status"]), (f"urn:lamppost:{code}", status))
+        self.assertTrue(said["title"] and said["detail"])
+        return said
+
+
+class Answering(WithService):
+    def test_one_row_gets_label_scores_version_and_request_id(self) -> None:
+        response = self.ask(ROW)
+        said = response.json()
+        self.assertEqual((response.status_code, said["version"]), (200, "outage-risk@1"))
+        self.assertEqual(set(said["answer"]["scores"]), {"holds", "fails"})
+        self.assertAlmostEqual(sum(said["answer"]["scores"].values()), 1.0)
+        self.assertEqual(said["answer"]["label"], max(said["answer"]["scores"], key=said["answer"]["scores"].get))
+        self.assertEqual(UUID(said["request_id"]).version, 7)
+        self.assertEqual(response.headers["request-id"], said["request_id"])
+        phases = [part.split(";")[0] for part in response.headers["server-timing"].split(", ")]
+        self.assertEqual(phases, ["token", "read", "validate", "queue", "worker", "answer", "total"])
+
+    def test_the_served_answers_are_those_of_training(self) -> None:
+        proof = read_lamp(outage_lamp()).proof
+        answers = self.ask({"rows": proof.rows}).json()["answers"]
+        self.assertEqual([a["label"] for a in answers], [a["label"] for a in proof.answers])
+        for served, trained in zip(answers, proof.answers, strict=True):
+            self.assertAlmostEqual(served["scores"]["fails"], trained["scores"]["fails"], places=12)
+
+    def test_concurrent_callers_each_get_their_own_answer(self) -> None:
+        rows = make_traffic(120, seed=9)
+        together = self.ask({"rows": rows}).json()["answers"]
+        with ThreadPoolExecutor(24) as pool, self.service.client() as client:
+            alone = list(pool.map(lambda row: client.predict("outage-risk", row).answer, rows))
+        self.assertEqual([a["label"] for a in alone], [a["label"] for a in together])
+        for one, other in zip(alone, together, strict=True):
+            self.assertAlmostEqual(one["scores"]["fails"], other["scores"]["fails"], places=12)
+
+    def test_a_choice_never_seen_is_accepted_or_refused_as_the_schema_says(self) -> None:
+        self.assertEqual(self.ask(ROW | {"maker": "Somebody New"}).status_code, 200)
+        said = self.problem(self.ask(ROW | {"district": "harbor"}), 422, "invalid-rows")
+        self.assertEqual(said["faults"][0]["hint"], "did you mean harbour?")
+
+    def test_calls_are_recorded_with_input_answer_and_phases(self) -> None:
+        said = self.ask(ROW).json()
+        refused = self.ask(b'{"age_years": NaN}').json()
+
+        def recorded() -> dict[str, Any] | None:
+            found = httpx.get(
+                self.service.address + "/api/calls?endpoint=outage-risk&limit=50", headers={"authorization": f"Bearer {self.service.token}"}
+            ).json()
+            calls = {call["request_id"]: call for call in found}
+            return calls if said["request_id"] in calls and refused["request_id"] in calls else None
+
+        calls = until(recorded, what="the records")
+        call = calls[said["request_id"]]
+        self.assertEqual(
+            (call["status"], call["rows"], call["version"], call["token"], call["input"]), (200, 1, "outage-risk@1", "admin", ROW)
+        )
+        self.assertEqual(call["answer"]["answer"], said["answer"])
+        self.assertLessEqual({"token", "read", "validate", "queue", "worker", "answer"}, call["phases_us"].keys())
+        self.assertEqual(calls[refused["request_id"]]["input"], '{"age_years": NaN}')
+        self.assertEqual(calls[refused["request_id"]]["status"], 422)
+        hour = httpx.get(
+            self.service.address + "/api/endpoints/outage-risk", headers={"authorization": f"Bearer {self.service.token}"}
+        ).json()["hour"]
+        self.assertGreaterEqual(hour["calls"], 2)
+        self.assertGreater(hour["p99_ms"], 0)
+
+
+class Refusing(WithService):
+    def test_bodies_that_cannot_be_read(self) -> None:
+        for body, says in (
+            (b'{"age_years": 1,', "is not JSON"),
+            (b"", "is not JSON"),
+            (b"[]", "one row as an object"),
+            (b"\xff\x00", "is not JSON"),
+        ):
+            said = self.problem(self.ask(body), 400, "bad-json")
+            self.assertIn(says, said["detail"])
+            self.assertEqual(self.ask(said["example"]).status_code, 200, "the example in a problem is valid")
+
+    def test_values_that_break_the_schema(self) -> None:
+        text = json.dumps(ROW)
+        for body, field, given in (
+            (ROW | {"age_years": "12"}, "age_years", '"12"'),
+            (text.replace("230.5", "NaN"), "voltage_v", "NaN"),
+            (text.replace("230.5", "1e400"), "voltage_v", "Infinity"),
+            (ROW | {"nights_since_visit": 2**63}, "nights_since_visit", str(2**63)),
+            ({k: v for k, v in ROW.items() if k != "height_m"}, "height_m", "nothing"),
+            (ROW | {"heigth_m": 5}, "heigth_m", "5"),
+            (ROW | {"under_trees": 1}, "under_trees", "1"),
+            (ROW | {"age_years": -1}, "age_years", "-1"),
+        ):
+            said = self.problem(self.ask(body), 422, "invalid-rows")
+            self.assertEqual([(f["row"], f["field"], f["given"]) for f in said["faults"]], [(0, field, given)])
+            self.assertTrue(said["faults"][0]["expected"])
+        self.problem(self.ask({"rows": []}), 422, "invalid-rows")
+
+    def test_content_type_size_and_count(self) -> None:
+        said = self.problem(self.ask("district=harbour", content_type="application/x-www-form-urlencoded"), 415, "wrong-content-type")
+        self.assertIn("expected application/json", said["detail"])
+        self.assertEqual(self.ask(ROW, content_type="application/json; charset=utf-8").status_code, 200)
+        large = b'{"x": "' + b"a" * (10 * 2**20) + b'"}'
+        self.problem(self.ask(large), 413, "body-too-large")
+        self.problem(self.ask(iter([large[: 2**20]] * 11)), 413, "body-too-large")
+        self.problem(self.ask({"rows": [{}] * 10_001}), 413, "too-many-rows")
+
+    def test_names_and_methods(self) -> None:
+        self.assertIn("did you mean outage-risk?", self.problem(self.service.post("/predict/outage-rsk", "{}"), 404, "not-found")["detail"])
+        response = httpx.get(self.service.address + "/predict/outage-risk")
+        self.assertEqual((response.status_code, response.headers["allow"]), (405, "POST"))
+        self.problem(self.service.post("/api/nothing", "{}"), 404, "not-found")
+        self.problem(self.service.post("/api/endpoints/outage-risk/point", '{"version": "outage-risk"}'), 400, "bad-request")
+        self.problem(self.service.post("/api/endpoints/outage-risk/point", '{"version": "outage-risk@9"}'), 404, "not-found")
+        self.problem(self.service.post("/api/endpoints/Bad Name/point", '{"version": "outage-risk@1"}'), 400, "bad-request")
+        self.problem(self.service.post("/api/endpoints/outage-risk/point", '{"versio": 1}'), 422, "bad-request")
+
+    def test_after_all_that_it_still_answers(self) -> None:
+        with ThreadPoolExecutor(8) as pool:
+            list(pool.map(lambda n: self.ask([b"{", b'{"rows": 1}', json.dumps(ROW)][n % 3]), range(60)))
+        self.assertEqual(self.ask(ROW).status_code, 200)
+
+
+class Packages(WithService):
+    def versions(self) -> list[str]:
+        with self.service.client() as client:
+            return [version["name"] for version in client.fetch("GET", "/api/versions")]
+
+    def test_broken_lamp_files_are_refused_and_nothing_is_stored(self) -> None:
+        before = self.versions()
+        good = outage_lamp().read_bytes()
+        with tempfile.TemporaryDirectory() as folder:
+            bad = Path(folder) / "bad.lamp"
+            with zipfile.ZipFile(bad, "w") as archive:
+                archive.writestr("../evil", "x")
+            for content in (b"no zip", b"", good[:-200], good[: len(good) // 2], bad.read_bytes()):
+                said = self.problem(self.service.post("/api/packages", content, content_type="application/zip"), 422, "package-refused")
+                self.assertNotIn("\n", said["detail"])
+                self.assertNotIn("/tmp", said["detail"])
+        self.assertEqual(self.versions(), before)
+        self.assertEqual(list((self.service.data / "incoming").iterdir()), [])
+
+    def test_a_pickle_is_refused_unless_the_server_allows_it(self) -> None:
+        content = moody_lamp("moody", Moody()).read_bytes()
+        said = self.problem(self.service.post("/api/packages", content, content_type="application/zip"), 422, "package-refused")
+        self.assertIn("--allow-pickle", said["detail"])
+
+    def test_from_push_to_the_first_answer_and_the_same_package_again(self) -> None:
+        start = time.monotonic()
+        with self.service.client() as client:
+            first = client.push(outage_lamp(), "second-model")
+            pointed = client.point("second", first["version"])
+            client.predict("second", ROW)
+            print(f"push to first answer: {time.monotonic() - start:.2f} s")
+            again = client.push(outage_lamp(), "second-model")
+            self.assertEqual(
+                (first["version"], first["new"], again["version"], again["new"]), ("second-model@1", True, "second-model@1", False)
+            )
+            self.assertEqual(pointed["says"], "second is lit and serves second-model@1.")
+            moved = client.point("second", "outage-risk@1")
+            self.assertEqual((moved["before"], moved["undo"]), ("second-model@1", "lamppost point second second-model@1"))
+            self.assertEqual(client.predict("second", ROW).version, "outage-risk@1")
+
+
+class WhoMay(WithService):
+    def test_no_token_no_answer_except_health(self) -> None:
+        for path in ("/health/live", "/health/ready"):
+            self.assertEqual(httpx.get(self.service.address + path).status_code, 200)
+        for method, path in (("POST", "/predict/outage-risk"), ("GET", "/api/endpoints"), ("POST", "/api/packages"), ("GET", "/api/calls")):
+            for headers in ({}, {"authorization": "Bearer lamp_wrong"}, {"authorization": "Basic abc"}, {"cookie": "lamppost_session=x"}):
+                response = httpx.request(method, self.service.address + path, headers=headers)
+                self.problem(response, 401, "not-signed-in")
+                self.assertEqual(response.headers["www-authenticate"], "Bearer")
+
+    def test_each_role_may_what_the_table_says(self) -> None:
+        routes = {
+            "predict": ("POST", "/predict/outage-risk", ROW),
+            "look": ("GET", "/api/endpoints", None),
+            "push": ("POST", "/api/packages", None),
+            "point": ("POST", "/api/endpoints/outage-risk/point", {"version": "outage-risk@1"}),
+            "tokens": ("GET", "/api/tokens", None),
+        }
+        with self.service.client() as admin:
+            for role in ROLES:
+                secret = admin.fetch("POST", "/api/tokens", {"name": f"role-{role}", "role": role})["secret"]
+                for permission, (method, path, body) in routes.items():
+                    response = httpx.request(method, self.service.address + path, json=body, headers={"authorization": f"Bearer {secret}"})
+                    if permission in MAY[role]:
+                        self.assertNotIn(response.status_code, (401, 403), (role, path))
+                    else:
+                        self.assertIn(f"role {role}", self.problem(response, 403, "not-allowed")["detail"])
+
+    def test_a_caller_is_kept_to_its_endpoints_until_it_is_revoked(self) -> None:
+        with self.service.client() as admin:
+            made = admin.fetch("POST", "/api/tokens", {"name": "billing", "role": "caller", "endpoints": ["evening-load"]})
+            self.problem(self.ask(ROW, authorization=f"Bearer {made['secret']}"), 403, "not-allowed")
+            made = admin.fetch("POST", "/api/tokens", {"name": "lighting", "role": "caller", "endpoints": ["outage-risk"]})
+            self.assertEqual(self.ask(ROW, authorization=f"Bearer {made['secret']}").status_code, 200)
+            admin.fetch("DELETE", "/api/tokens/lighting")
+            self.problem(self.ask(ROW, authorization=f"Bearer {made['secret']}"), 401, "not-signed-in")
+            self.assertNotIn("secret", str(admin.fetch("GET", "/api/tokens")))
+
+    def test_a_browser_session_is_a_strict_cookie_that_foreign_pages_cannot_use(self) -> None:
+        with httpx.Client(base_url=self.service.address) as browser:
+            self.assertEqual(browser.post("/api/session", json={"token": "lamp_wrong"}).status_code, 401)
+            response = browser.post("/api/session", json={"token": self.service.token})
+            cookie = response.headers["set-cookie"].lower()
+            self.assertTrue("httponly" in cookie and "samesite=strict" in cookie and self.service.token.lower() not in cookie)
+            self.assertEqual(browser.get("/api/session").json(), {"token": "admin", "role": "admin"})
+            self.assertEqual(browser.post("/predict/outage-risk", json=ROW, headers={"origin": self.service.address}).status_code, 200)
+            foreign = browser.post("/predict/outage-risk", json=ROW, headers={"origin": "http://127.0.0.1:1"})
+            self.problem(foreign, 403, "not-allowed")
+            link = browser.post("/api/session/link").json()["link"].partition("#link=")[2]
+            self.assertEqual(browser.delete("/api/session").status_code, 204)
+            self.assertEqual(browser.get("/api/session").status_code, 401)
+            self.assertEqual(
+                [httpx.post(self.service.address + "/api/session", json={"link": link}).status_code for _ in range(2)], [200, 401]
+            )
+
+
+class Documents(WithService):
+    def test_the_api_describes_itself_and_the_console_loads_nothing_from_elsewhere(self) -> None:
+        openapi = httpx.get(self.service.address + "/openapi.json").json()
+        self.assertEqual(openapi["openapi"][:3], "3.1")
+        page = httpx.get(self.service.address + "/endpoints/outage-risk")
+        self.assertEqual((page.status_code, page.headers["content-type"]), (200, "text/html; charset=utf-8"))
+        self.assertIn("default-src 'self'", page.headers["content-security-policy"])
+        self.assertEqual(httpx.get(self.service.address + "/assets/none.js").status_code, 404)
+        schema = httpx.get(
+            self.service.address + "/api/endpoints/outage-risk", headers={"authorization": f"Bearer {self.service.token}"}
+        ).json()["json_schema"]
+        self.assertEqual(schema["$schema"], "https://json-schema.org/draft/2020-12/schema")
+        self.assertEqual(schema["properties"]["district"]["enum"][0], "harbour")
