@@ -30,7 +30,7 @@ console:
 
 screenshots:
 	@scripts/setup.sh venv postgres chromium console
-	@$(PYTHON_HERE) scripts/screenshots.py
+	@$(PYTHON_HERE) -m scripts.screenshots
 
 clean:
 	rm -rf .lamppost src/lamppost/console/dist console/src/api/schema.d.ts

@@ -33,6 +33,11 @@ const queries: QueryClient = new QueryClient({
   mutationCache: new MutationCache({ onError: (error) => onError(error) }),
 });
 
+// a link that is opened where the console is open already changes only what stands behind the #
+window.addEventListener("hashchange", () => {
+  if (window.location.hash.startsWith("#link=")) window.location.reload();
+});
+
 const linkFailed = await signInByLink();
 createRoot(document.getElementById("root")!).render(
   <StrictMode>

@@ -151,6 +151,8 @@ class Console(unittest.TestCase):
         with self.service.client() as client:
             link = client.fetch("POST", "/api/session/link")["link"]
         with self.page(None) as page:
+            page.goto(self.service.address)
+            expect(page.get_by_label("Token")).to_be_visible()
             page.goto(link)
             expect(page.get_by_role("heading", name="Endpoints")).to_be_visible()
             self.assertNotIn("link", page.url)

@@ -19,26 +19,30 @@ export function FieldInput({ field, entry, fault, onChange }: Props) {
         <label htmlFor={id} className="truncate font-mono" title={field.meaning ?? field.name}>
           {field.name}
         </label>
-        <span className="flex shrink-0 items-center gap-3 text-small text-faint">
-          {range(field) && <span title="seen in training">{range(field)}</span>}
-          {field.missing && (
-            <label className="flex items-center gap-1">
-              <input
-                type="checkbox"
-                className="accent-(--slate)"
-                checked={entry === null}
-                onChange={(event) => onChange(event.target.checked ? null : startOf(field))}
-              />
-              missing
-            </label>
-          )}
-        </span>
+        {field.missing && (
+          <label className="flex shrink-0 items-center gap-1 text-small text-faint">
+            <input
+              type="checkbox"
+              className="accent-(--slate)"
+              checked={entry === null}
+              onChange={(event) => onChange(event.target.checked ? null : startOf(field))}
+            />
+            missing
+          </label>
+        )}
       </div>
       <div className="relative mt-1">
         <Control {...shared} field={field} entry={entry} onChange={onChange} />
       </div>
-      <p id={note} className={`mt-1 truncate text-small ${wrong ? "text-brick" : "text-faint"}`} title={wrong ? sayFault(fault) : said}>
-        {wrong ? sayFault(fault) : said}
+      <p id={note} className={`mt-1 flex justify-between gap-3 text-small ${wrong ? "text-brick" : "text-faint"}`}>
+        <span className="truncate" title={wrong ? sayFault(fault) : said}>
+          {wrong ? sayFault(fault) : said}
+        </span>
+        {!wrong && range(field) && (
+          <span className="shrink-0" title="seen in training">
+            {range(field)}
+          </span>
+        )}
       </p>
     </div>
   );

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import json
+import shutil
 import sys
 import time
 from pathlib import Path
@@ -158,8 +159,11 @@ def _print_calls(calls: list[dict[str, Any]], as_json: bool, head: bool) -> None
 
 
 def _line(cells: tuple[str, ...], says: str) -> str:
+    """One call on one line, cut to the terminal's width."""
     parts = [cell.ljust(width) if at < 3 else cell.rjust(width) for at, (cell, width) in enumerate(zip(cells, _WIDTHS, strict=True))]
-    return "  ".join([*parts, says]).rstrip()
+    width = shutil.get_terminal_size((200, 24)).columns
+    text = "  ".join([*parts, says]).rstrip()
+    return text if len(text) <= width else text[: width - 1] + "…"
 
 
 def _stamp(text: str) -> float:
@@ -174,7 +178,7 @@ def _says(call: dict[str, Any]) -> str:
     if not isinstance(answer, dict):
         return ""
     if call["status"] >= 400:
-        return str(answer.get("detail", ""))[:100]
+        return str(answer.get("detail", ""))
     first = answer.get("answer") or (answer.get("answers") or [{}])[0]
     label = first.get("label")
     if label is None:

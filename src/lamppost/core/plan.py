@@ -136,8 +136,8 @@ class Plan:
         field = pick(self.schema, name)
         if field is None:
             like = closest(name, self.schema.names)
-            known = ", ".join(self.schema.names[:20])
-            return Fault(row, name, given, f"only known fields: {known}", f"did you mean {like}?" if like else "leave it out")
+            hint = f"did you mean {like}?" if like else f"leave it out; the fields are {', '.join(self.schema.names[:20])}"
+            return Fault(row, name, given, "no field of that name", hint)
         return Fault(row, name, given, field.wanted(), _hint(field, detail))
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import tempfile
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from lamppost.core.errors import ProofFailed
@@ -15,8 +16,9 @@ from lamppost.runtime.supply import WorkerSupply
 
 def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle"})) -> Verdict:
     """Replay the proof in a new worker process; raise PackageRefused or ModelFault when it cannot even be opened."""
-    with tempfile.TemporaryDirectory(prefix="lamppost-prove-") as folder:
-        return asyncio.run(_prove(lamp, Path(folder), formats))
+    # in a thread, because the caller's may have an event loop already, as in a notebook
+    with tempfile.TemporaryDirectory(prefix="lamppost-prove-") as folder, ThreadPoolExecutor(1) as thread:
+        return thread.submit(asyncio.run, _prove(lamp, Path(folder), formats)).result()
 
 
 async def _prove(lamp: Lamp, folder: Path, formats: frozenset[str]) -> Verdict:

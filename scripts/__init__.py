@@ -1,0 +1,1 @@
+"""Scripts that keep the project in order."""

@@ -1,0 +1,134 @@
+"""Makes every picture in docs/screenshots anew, from the demo's data: ``make screenshots``.
+
+Pages are shot in headless Chromium; commands run in a pseudo terminal and what they print is drawn as it would look there.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import pty
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Browser, Page, sync_playwright
+from rich.console import Console
+from rich.terminal_theme import TerminalTheme
+from rich.text import Text
+
+import lamppost
+from bench.servers import free_port, running
+from demo.__main__ import ENDPOINT, fill
+
+OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
+ARGUMENTS = (
+    "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync"
+)
+NIGHT = TerminalTheme(
+    (17, 23, 30), (236, 231, 219), [(17, 23, 30), (238, 138, 118), (151, 177, 205), (242, 179, 76)] + [(170, 180, 190)] * 4
+)
+TERMINAL = (
+    "<body style='margin:0;padding:20px;background:#11171e;color:#ece7db'>"
+    "<pre style=\"font:15px/21px 'DejaVu Sans Mono',monospace\">{code}</pre>"
+)
+
+
+def shoot_commands(browser: Browser, lamp: Path) -> None:
+    """One picture of packing and proving, one of asking and watching."""
+    name = lamp.name
+    for picture, commands in {
+        "commands-package": [f"lamppost inspect {name}", f"lamppost prove {name}"],
+        "commands-service": [
+            "lamppost endpoints",
+            f'lamppost ask {ENDPOINT} --row \'{{"district": "mill", "lamp_type": "LED", "age_year": 3}}\'',
+            f"lamppost ask {ENDPOINT}",
+            f"lamppost tail {ENDPOINT} -n 6",
+        ],
+    }.items():
+        console = Console(record=True, width=132, file=io.StringIO())
+        for command in commands:
+            console.print(Text(f"$ {command}", style="bold"))
+            console.print(Text.from_ansi(in_terminal(command, lamp.parent)))
+        shot = browser.new_page(viewport={"width": 1280, "height": 800})
+        shot.set_content(console.export_html(theme=NIGHT, inline_styles=True, code_format=TERMINAL))
+        shot.screenshot(path=OUT / f"{picture}.png")
+        shot.close()
+
+
+def in_terminal(command: str, folder: Path) -> str:
+    """What a command prints to a terminal of 132 columns, colours included."""
+    near, far = pty.openpty()
+    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    process = subprocess.Popen(command, shell=True, stdout=far, stderr=far, cwd=folder, env={**os.environ, "PATH": path, "COLUMNS": "132"})
+    os.close(far)
+    said = b""
+    while True:
+        try:
+            piece = os.read(near, 65_536)
+        except OSError:  # the terminal has closed
+            break
+        if not piece:
+            break
+        said += piece
+    process.wait()
+    os.close(near)
+    return said.decode().replace("\r\n", "\n")
+
+
+def shoot_pages(browser: Browser, address: str) -> None:
+    """The console by day and by night."""
+    for theme in ("light", "dark"):
+        context = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme=theme)
+        page = context.new_page()
+        if theme == "light":
+            page.goto(address)
+            page.get_by_label("Token").wait_for()
+            page.screenshot(path=OUT / "console-sign-in.png")
+        with lamppost.Client(address) as client:
+            page.goto(client.fetch("POST", "/api/session/link")["link"])
+        page.get_by_role("table").get_by_role("link", name=ENDPOINT).wait_for()
+        if theme == "light":
+            page.screenshot(path=OUT / "console-endpoints.png")
+        page.goto(f"{address}/endpoints/{ENDPOINT}")
+        ask(page)
+        page.screenshot(path=OUT / f"console-endpoint-{theme}.png")
+        if theme == "dark":
+            page.get_by_label("age_years").fill("old")
+            page.get_by_label("voltage_v").first.fill("900")
+            page.get_by_role("button", name="Ask", exact=True).click()
+            page.get_by_role("alert").wait_for()
+            page.screenshot(path=OUT / "console-refused.png")
+        context.close()
+
+
+def ask(page: Page) -> None:
+    """Press the button and wait until answer and record are on the page."""
+    page.get_by_role("button", name="Ask", exact=True).click()
+    page.get_by_test_id("label").wait_for()
+    page.wait_for_timeout(2_500)
+
+
+def main() -> None:
+    """A service of its own, filled as the demo is; then the pictures."""
+    OUT.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(prefix="lamppost-shots-") as name:
+        folder = Path(name)
+        folder.chmod(0o755)
+        os.environ["LAMPPOST_CONFIG"] = str(folder / "client.toml")
+        port = free_port()
+        address = f"http://127.0.0.1:{port}"
+        up = [sys.executable, "-m", "lamppost", "up", "--data", str(folder / "data"), "--port", str(port)]
+        with running(up, address + "/health/live", folder / "log"), sync_playwright() as driver:
+            fill(address, folder, 300)
+            browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=ARGUMENTS.split())
+            shoot_pages(browser, address)
+            shoot_commands(browser, folder / f"{ENDPOINT}.lamp")
+            browser.close()
+    print(f"{len(list(OUT.glob('*.png')))} pictures in {OUT}")
+
+
+if __name__ == "__main__":
+    main()
