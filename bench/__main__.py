@@ -48,6 +48,16 @@ def main() -> int:
             metrics=metrics,
             to=folder / "outage-risk.lamp",
         )
+        original = lamppost.pack(
+            pipeline,
+            frame,
+            name="original",
+            target="failed",
+            labels={0: "holds", 1: "fails"},
+            fields=FIELDS,
+            compile=False,
+            to=folder / "original.lamp",
+        )
         os.environ["LAMPPOST_CONFIG"] = str(folder / "client.toml")
         ports = [free_port() for _ in range(3)]
         base = [f"http://127.0.0.1:{port}" for port in ports]
@@ -64,11 +74,14 @@ def main() -> int:
             client.point("outage-risk", "outage-risk@1")
             client.predict("outage-risk", make_traffic(1, seed=5)[0])
             print(f"push to first answer: {time.perf_counter() - started:.2f} s")
+            client.push(original.path)
+            client.point("original", "original@1")
         token = find_connection(base[2]).token
         targets = {
             "a  hand-written endpoint": (base[0] + "/predict", {}),
             "b  bare ASGI callable": (base[1] + "/", {}),
-            "c  Lamp Post, everything on": (base[2] + "/predict/outage-risk", {"Authorization": f"Bearer {token}"}),
+            "c  Lamp Post, not compiled": (base[2] + "/predict/original", {"Authorization": f"Bearer {token}"}),
+            "d  Lamp Post, compiled": (base[2] + "/predict/outage-risk", {"Authorization": f"Bearer {token}"}),
         }
         return _measure(targets, seconds)
 
@@ -76,7 +89,6 @@ def main() -> int:
 def _measure(targets: dict[str, tuple[str, dict[str, str]]], seconds: int) -> int:
     rows = make_traffic(500, seed=77)
     print(f"\n{'':30s}{'clients':>8s}{'requests/s':>12s}{'p50 ms':>10s}{'p99 ms':>10s}{'errors':>8s}")
-    ratio_at_most = 0.0
     for clients in CLIENTS:
         found: list[Measured] = []
         for name, (url, headers) in targets.items():
@@ -84,11 +96,10 @@ def _measure(targets: dict[str, tuple[str, dict[str, str]]], seconds: int) -> in
             one = load(url, rows, clients, max(seconds, 12) if name.startswith("a") else seconds, headers)  # slow: needs longer
             found.append(one)
             print(f"{name:30s}{clients:8d}{one.per_s:12,.0f}{one.p50_ms:10.1f}{one.p99_ms:10.1f}{one.errors:8d}", flush=True)
-        a, b, c = found
-        ratio_at_most = c.per_s / a.per_s
-        print(f"{'':30s}{'':8s}   c/a {ratio_at_most:.1f}   c/b {c.per_s / b.per_s:.3f}")
-    met = ratio_at_most >= 20
-    print(f"\nc/a at {CLIENTS[-1]} clients: {ratio_at_most:.1f} (goal: at least 20) {'met' if met else 'MISSED'}")
+        a, b, c, d = found
+        print(f"{'':38s}   c/a {c.per_s / a.per_s:.1f}   d/a {d.per_s / a.per_s:.0f}   d/b {d.per_s / b.per_s:.2f}")
+    met = c.per_s / a.per_s >= 20
+    print(f"\nc/a at {CLIENTS[-1]} clients: {c.per_s / a.per_s:.1f} (goal: at least 20) {'met' if met else 'MISSED'}")
     return 0 if met else 1
 
 

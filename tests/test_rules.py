@@ -17,11 +17,12 @@ MAY_USE = {
     "core": set(),
     "package": {"core"},
     "runtime": {"core", "package"},
+    "packing": {"core", "package", "runtime"},
     "store": {"core"},
     "client": {"core"},
     "service": {"core", "package", "runtime", "store", ""},
-    "cli": {"core", "package", "runtime", "store", "service", "client", ""},
-    "": {"core", "package", "runtime", "client", "cli"},
+    "cli": {"core", "package", "packing", "runtime", "store", "service", "client", ""},
+    "": {"core", "packing", "client", "cli"},
 }
 #: What core never touches: files, sockets, clocks, threads, processes, and the libraries that do.
 NOT_IN_CORE = {

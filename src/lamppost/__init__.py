@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from lamppost.client import AsyncClient, Client
     from lamppost.core.errors import LampPostError
-    from lamppost.packing import pack
+    from lamppost.packing.pack import pack
 
 __all__ = ["AsyncClient", "Client", "LampPostError", "__version__", "pack"]
 __version__ = "0.1.0"
@@ -19,7 +19,7 @@ _HOMES = {
     "AsyncClient": "lamppost.client",
     "Client": "lamppost.client",
     "LampPostError": "lamppost.core.errors",
-    "pack": "lamppost.packing",
+    "pack": "lamppost.packing.pack",
 }
 
 

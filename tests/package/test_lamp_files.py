@@ -8,19 +8,12 @@ import unittest
 import zipfile
 from pathlib import Path
 
-import numpy as np
 import orjson
-import pandas as pd
-from sklearn.linear_model import LinearRegression, LogisticRegression
-from sklearn.pipeline import make_pipeline
-from sklearn.preprocessing import FunctionTransformer
 
-from lamppost.core.errors import BadRequest, LampPostError, PackageRefused
+from lamppost.core.errors import PackageRefused
 from lamppost.core.manifest import MANIFEST
-from lamppost.package.build import Recipe, build
 from lamppost.package.read import read_lamp
 from tests.support.lamps import outage_lamp
-from tests.support.models import OUTAGE, Coin, numbers_frame, small_outage_model
 
 
 def rewritten(source: Path, target: Path, change: dict[str, bytes | None], names: dict[str, str] | None = None) -> Path:
@@ -131,67 +124,3 @@ class Reading(unittest.TestCase):
     def test_a_newer_format(self) -> None:
         manifest = zipfile.ZipFile(self.good).read(MANIFEST).replace(b'"format": 1', b'"format": 9')
         self.assertIn("is of format 9", self.refused(rewritten(self.good, self.folder / "n.lamp", {MANIFEST: manifest})))
-
-
-class Building(unittest.TestCase):
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.path = Path(folder.name) / "a.lamp"
-
-    def test_the_proof_holds_what_training_gave(self) -> None:
-        model, frame = small_outage_model()
-        lamp = read_lamp(outage_lamp())
-        inputs = [column.name for column in lamp.manifest.steps[0].columns]
-        asked = pd.DataFrame(lamp.proof.rows)[inputs].astype(frame[inputs].dtypes)
-        trained = model.predict_proba(asked)
-        for row, answer in enumerate(lamp.proof.answers):
-            self.assertEqual(answer["scores"], {"holds": trained[row][0], "fails": trained[row][1]})
-            self.assertEqual(answer["label"], "fails" if trained[row][1] > 0.5 else "holds")
-
-    def test_the_target_is_no_input_and_the_story_is_kept(self) -> None:
-        model, frame = small_outage_model()
-        extra = frame.assign(mayor="somebody")
-        remarks = build(model, extra, Recipe(**OUTAGE, notes="night", metrics={"accuracy": 0.5}, tags={"owner": "lighting"}), self.path)
-        manifest = read_lamp(self.path).manifest
-        self.assertNotIn("failed", manifest.inputs.names)
-        self.assertEqual(remarks, ["not an input, because the model never saw it: mayor"])
-        self.assertEqual((manifest.story.notes, manifest.story.metrics, manifest.story.trained_rows), ("night", {"accuracy": 0.5}, 2_000))
-        self.assertIn("scikit-learn", manifest.story.libraries)
-
-    def test_what_skops_does_not_hold_is_pickled_and_said_so(self) -> None:
-        frame = numbers_frame().assign(side=lambda f: np.where(f.x > 120, "heads", "tails"))
-        remarks = build(Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side"), self.path)
-        lamp = read_lamp(self.path)
-        self.assertEqual((lamp.manifest.steps[0].format, lamp.manifest.answers.names), ("pickle", ("label",)))
-        self.assertIn("a server must allow pickles", remarks[0])
-        self.assertRaises(
-            BadRequest, build, Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side", format="skops"), self.path
-        )
-
-    def test_regressors_and_models_of_plain_matrices(self) -> None:
-        frame = pd.DataFrame({"a": [1.0, 2.0, 3.0], "b": [0.0, 1.0, 0.0], "kwh": [2.0, 5.0, 6.0]})
-        build(LinearRegression().fit(frame[["a", "b"]].to_numpy(), frame["kwh"]), frame, Recipe("load", "kwh", unit="kWh"), self.path)
-        lamp = read_lamp(self.path)
-        self.assertEqual((lamp.manifest.answers.fields[0].name, lamp.manifest.steps[0].as_frame), ("kwh", False))
-        self.assertAlmostEqual(lamp.proof.answers[0]["kwh"], 2.0)
-
-    def test_model_and_frame_that_do_not_fit_are_refused_and_nothing_is_written(self) -> None:
-        frame = pd.DataFrame({"a": [1.0, 2.0, 3.0, 4.0], "b": [0.0, 1.0, 0.0, 1.0], "y": [0, 1, 0, 1]})
-        model = LogisticRegression().fit(frame[["a", "b"]], frame["y"])
-        bare = LogisticRegression().fit(frame[["a", "b"]].to_numpy(), frame["y"])
-        stranger = make_pipeline(FunctionTransformer())
-        for given, data, recipe, says in (
-            (model, frame[["a", "y"]], Recipe("m", "y"), "lacks: b"),
-            (bare, frame, Recipe("m", None), "fitted on 2 columns"),
-            (bare, frame, Recipe("m", "z"), "is no column"),
-            (model, frame, Recipe("M M", "y"), "'m-m'"),
-            (stranger, frame, Recipe("m"), "no predict"),
-            (model, frame, Recipe("m", "y", labels=["one"]), "1 names"),
-            (model, frame, Recipe("m", "y", labels={0: "no"}), "no name for the classes 1"),
-            (model, frame, Recipe("m", "y", proof_rows=0), "at least one row"),
-        ):
-            with self.assertRaises(LampPostError) as caught:
-                build(given, data, recipe, self.path)
-            self.assertIn(says, caught.exception.detail)
-            self.assertFalse(self.path.exists())

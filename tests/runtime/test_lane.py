@@ -25,7 +25,7 @@ class WithLanes(unittest.IsolatedAsyncioTestCase):
     async def asyncSetUp(self) -> None:
         logging.disable(logging.CRITICAL)
         self.addCleanup(logging.disable, logging.NOTSET)
-        self.supply = WorkerSupply(spare=False)
+        self.supply = WorkerSupply(spares=False)
 
     def make(self, path: Path, settings: LaneSettings = PICKLE) -> Lane:
         lamp = read_lamp(path)
@@ -166,19 +166,18 @@ class Proving(WithLanes):
 
 class Supplying(unittest.IsolatedAsyncioTestCase):
     async def test_a_spare_is_handed_over_and_replaced_and_a_dead_one_is_not_used(self) -> None:
-        supply = WorkerSupply(spare=True)
+        supply = WorkerSupply(spares=True)
         self.addAsyncCleanup(supply.close)
         supply.prepare()
-        first = await supply.take("a")
+        first = await supply.take("a", "graphs")
         self.addAsyncCleanup(first.close)
-        assert supply._spare is not None
-        spare: WorkerProcess = await supply._spare
+        spare: WorkerProcess = await supply._spares["graphs"]
         spare.kill()
         while spare.gone is None:
             await asyncio.sleep(0.01)
         logging.disable(logging.CRITICAL)
         self.addCleanup(logging.disable, logging.NOTSET)
-        second = await supply.take("b")
+        second = await supply.take("b", "graphs")
         self.addAsyncCleanup(second.close)
         self.assertEqual((first.name, second.name, second.gone), ("a", "b", None))
         self.assertNotEqual(second.pid, spare.pid)

@@ -11,7 +11,7 @@ import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from lamppost.package.build import Recipe, build
+from lamppost.packing.build import Recipe, build
 from tests.support import models
 
 

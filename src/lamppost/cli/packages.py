@@ -14,9 +14,9 @@ from lamppost.cli.out import AMBER, BRICK, DIM, paint, say, say_json, size, tabl
 from lamppost.core.errors import BadRequest
 from lamppost.core.manifest import ArtifactFormat
 from lamppost.core.proof import Tolerance
-from lamppost.package.build import Recipe
 from lamppost.package.read import Lamp, read_lamp
-from lamppost.packing import pack_with_remarks
+from lamppost.packing.build import Recipe
+from lamppost.packing.pack import pack_with_remarks
 from lamppost.runtime.proving import prove as prove_lamp
 
 if TYPE_CHECKING:

@@ -47,6 +47,20 @@ class FrameColumn:
 
 
 @dataclass(frozen=True, slots=True)
+class Compiled:
+    """A step as one ONNX graph that was held against the original before it was packed.
+
+    file : member that holds the graph. numbers : inputs that make up its float64 matrix ``numbers``, in order.
+    codes : inputs that make up its int64 matrix ``codes``: the index of the choice (of yes/no: 0, 1), then one code for a value never
+    seen, then one for a missing value. Its outputs are ``label`` (int64) and ``scores`` (float64), or ``value`` (float64).
+    """
+
+    file: str
+    numbers: tuple[str, ...]
+    codes: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class SklearnStep:
     """A fitted scikit-learn object with ``predict``, and ``predict_proba`` where there are labels.
 
@@ -54,6 +68,7 @@ class SklearnStep:
     columns : the inputs, in the order and of the dtypes of training.
     as_frame : whether it was fitted on named columns (a data frame) or on a plain matrix.
     labels : names of the classes, in the object's own order; empty for a regressor.
+    compiled : the same as a graph, where that could be made; not_compiled : why it could not.
     label_from : whether the label is the class of the highest score (proven equal at packing time) or what ``predict`` says.
     """
 
@@ -63,6 +78,8 @@ class SklearnStep:
     as_frame: bool = True
     labels: tuple[str, ...] = ()
     label_from: Literal["scores", "predict"] = "predict"
+    compiled: Compiled | None = None
+    not_compiled: str | None = None
     kind: Literal["sklearn"] = "sklearn"
 
 
@@ -104,17 +121,21 @@ class Manifest:
         check_name(self.name, "model")
         if not self.steps:
             raise PackageRefused("the manifest lists no steps")
-        for path in [self.proof, *(step.file for step in self.steps)]:
+        graphs = [step.compiled.file for step in self.steps if step.compiled]
+        for path in [self.proof, *(step.file for step in self.steps), *graphs]:
             if path not in self.members:
                 raise PackageRefused(f"the manifest uses {path!r} but does not list it among its members")
         for step in self.steps:
-            if unknown := {column.name for column in step.columns} - set(self.inputs.names):
+            used = {column.name for column in step.columns}
+            if step.compiled:
+                used |= {*step.compiled.numbers, *step.compiled.codes}
+            if unknown := used - set(self.inputs.names):
                 raise PackageRefused(f"a step reads columns that are no inputs: {', '.join(sorted(unknown))}")
 
     @property
     def formats(self) -> frozenset[str]:
-        """How the steps' artifacts are stored; a server's policy is asked about each."""
-        return frozenset(step.format for step in self.steps)
+        """Formats of the artifacts that are opened to serve; a server's policy is asked about each. Graphs are data and always allowed."""
+        return frozenset(step.format for step in self.steps if step.compiled is None)
 
 
 @cache

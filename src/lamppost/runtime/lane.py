@@ -34,9 +34,13 @@ State = Literal["opening", "lit", "restarting", "out", "closed"]
 
 @dataclass(frozen=True, slots=True)
 class LaneSettings:
-    """formats : artifact formats that may be opened. open_s, run_s : bounds on opening a package and on one batch, in seconds."""
+    """formats : artifact formats that may be opened. original : serve the original even where there is a compiled form.
+
+    open_s, run_s : bounds on opening a package and on one batch, in seconds. tries : workers a request may end.
+    """
 
     formats: frozenset[str] = frozenset({"skops"})
+    original: bool = False
     batch: BatchPolicy = field(default_factory=BatchPolicy)
     open_s: float = 120.0
     run_s: float = 30.0
@@ -144,9 +148,11 @@ class Lane:
     # -- the worker ---------------------------------------------------------------------------------------------------
 
     async def _open_worker(self) -> WorkerProcess:
-        worker = await self._supply.take(self.name)
+        worker = await self._supply.take(self.name, "graphs" if self._serves_graph else "sklearn")
         try:
-            ask = pack_frame({"op": "open", "folder": str(self._folder), "formats": sorted(self._settings.formats)})
+            ask = pack_frame(
+                {"op": "open", "folder": str(self._folder), "formats": sorted(self._settings.formats), "original": self._settings.original}
+            )
             header, _ = await worker.call(ask, self._settings.open_s)
             if header.get("op") != "opened":
                 raise _said(header)
@@ -165,6 +171,10 @@ class Lane:
             await worker.close()
             raise
         return worker
+
+    @property
+    def _serves_graph(self) -> bool:
+        return not self._settings.original and all(step.compiled is not None for step in self._manifest.steps)
 
     async def _prove(self, worker: WorkerProcess) -> Verdict:
         """Replay the proof the way requests go: validated, as columns, over the wire; as one batch and the first row alone."""

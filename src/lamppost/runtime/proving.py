@@ -23,7 +23,7 @@ def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle"})) 
 
 async def _prove(lamp: Lamp, folder: Path, formats: frozenset[str]) -> Verdict:
     unpacked = await asyncio.to_thread(lamp.unpack, folder)
-    lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(formats=formats), WorkerSupply(spare=False))
+    lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(formats=formats), WorkerSupply(spares=False))
     try:
         return await lane.open()
     except ProofFailed:

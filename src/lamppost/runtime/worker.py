@@ -7,6 +7,7 @@ into its log; frames go over the socket only. It ends by itself when the service
 from __future__ import annotations
 
 import ctypes
+import importlib
 import os
 import resource
 import signal
@@ -19,7 +20,7 @@ from typing import Any
 
 from lamppost.core.errors import LampPostError
 from lamppost.core.manifest import MANIFEST, Manifest, read_manifest
-from lamppost.runtime.steps import RunningSklearn, open_steps
+from lamppost.runtime.steps import Running, open_steps
 from lamppost.runtime.wire import HEAD, frame_size, pack_columns, pack_frame, read_header, unpack_columns
 
 _PR_SET_PDEATHSIG = 1
@@ -30,7 +31,7 @@ class Worker:
 
     def __init__(self) -> None:
         self.manifest: Manifest | None = None
-        self.steps: RunningSklearn | None = None
+        self.steps: Running | None = None
 
     def handle(self, header: dict[str, Any], body: bytes) -> bytes:
         """The frame that answers a frame. Nothing a package does may end the loop, so every exception becomes an answer."""
@@ -41,7 +42,7 @@ class Worker:
                 case "open":
                     return self._open(header)
                 case "warm":
-                    return self._warm()
+                    return self._warm(header)
                 case other:
                     raise RuntimeError(f"a worker does not know how to {other}")
         except LampPostError as error:
@@ -50,17 +51,16 @@ class Worker:
             traceback.print_exc()
             return pack_frame({"op": "failed", "code": "model-fault", "detail": f"{type(error).__name__}: {error}"[:2_000]})
 
-    def _warm(self) -> bytes:
+    def _warm(self, header: dict[str, Any]) -> bytes:
         """Do the slow imports ahead of need."""
-        import pandas  # noqa: F401
-        import skops.io  # noqa: F401
-
+        for name in ("onnxruntime",) if header.get("needs") == "graphs" else ("pandas", "skops.io"):
+            importlib.import_module(name)
         return pack_frame({"op": "warm"})
 
     def _open(self, header: dict[str, Any]) -> bytes:
         folder = Path(header["folder"])
         manifest = read_manifest((folder / MANIFEST).read_bytes())
-        self.steps = open_steps(folder, manifest, frozenset(header["formats"]))
+        self.steps = open_steps(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
         self.manifest = manifest
         return pack_frame({"op": "opened", "pid": os.getpid(), "memory_bytes": _memory_bytes()})
 

@@ -60,7 +60,7 @@ class Routes:
         self.settled = False
         self._pool = pool
         self._settings = settings
-        self._supply = WorkerSupply(spare=True)
+        self._supply = WorkerSupply(spares=True)
         self._lanes: dict[VersionName, asyncio.Task[Lane]] = {}
         self._holds: dict[VersionName, int] = defaultdict(int)
         self._locks: dict[str, asyncio.Lock] = defaultdict(asyncio.Lock)

@@ -72,10 +72,14 @@ class PrivateServer:
         self._account = _account()
         self._binaries = find_binaries()
         self._home = data.resolve()
-        self._password_file = self._home / "postgres.password"
         self._durable = durable
         self._process: subprocess.Popen[bytes] | None = None
         self.folder = self._home / "postgres"
+
+    @property
+    def _password_file(self) -> Path:
+        """Beside the cluster, wherever that lies, so that neither is ever without the other."""
+        return self.folder.with_name("postgres.password")
 
     def start(self) -> str:
         """Make the cluster if there is none, start the server, and return the URL of the database ``lamppost``."""

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 from lamppost.core.errors import ProofFailed
 from lamppost.core.manifest import ArtifactFormat
 from lamppost.core.proof import DEFAULT_TOLERANCE, Tolerance
-from lamppost.package.build import Recipe, build
 from lamppost.package.read import Lamp, read_lamp
+from lamppost.packing.build import Recipe, build
 from lamppost.runtime.proving import prove
 
 if TYPE_CHECKING:
@@ -33,6 +33,7 @@ def pack(
     metrics: Mapping[str, float] | None = None,
     tags: Mapping[str, str] | None = None,
     unit: str | None = None,
+    compile: bool = True,
 ) -> Lamp:
     """Write ``name.lamp`` (or ``to``) and return it, proven in a fresh process.
 
@@ -41,6 +42,7 @@ def pack(
     fields : what to say beyond what the frame shows, such as ``{"height_m": {"unit": "m", "low": 0}}``; see `lamppost.core.fields.Field`.
     format : ``skops`` (default where it holds the model) or ``pickle``. proof_rows : rows kept with the answers of ``model``.
     tolerance : how far a number may be from training's. notes, metrics, tags : the model's story. unit : of a regressor's answer.
+    compile : make a graph of the whole chain too, and serve that, where it gives the same answers.
 
     Raises BadRequest when model and frame do not fit each other, ProofFailed (and removes the file) when the written package
     does not give the model's own answers.
@@ -49,7 +51,7 @@ def pack(
         model,
         frame,
         Path(to or f"{name}.lamp"),
-        Recipe(name, target, labels, fields, format, proof_rows, tolerance, notes, metrics, tags, unit),
+        Recipe(name, target, labels, fields, format, proof_rows, tolerance, notes, metrics, tags, unit, compile),
     )
     return lamp
 

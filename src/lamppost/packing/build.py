@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import platform
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from importlib import metadata
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,6 +20,7 @@ from lamppost.core.names import check_name
 from lamppost.core.proof import Proof, Tolerance, write_proof
 from lamppost.package import sklearn_model
 from lamppost.package.write import describe, write_lamp
+from lamppost.packing.compile import compile_step
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -43,10 +44,11 @@ class Recipe:
     metrics: Mapping[str, float] | None = None
     tags: Mapping[str, str] | None = None
     unit: str | None = None
+    compile: bool = True
 
 
 def build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[str]:
-    """Write the lamp file and return remarks for the packer (columns left out, why pickle was needed)."""
+    """Write the lamp file and return remarks for the packer (compiled or not, columns left out, why pickle was needed)."""
     from sklearn.base import is_classifier
 
     check_name(recipe.name, "model")
@@ -62,8 +64,6 @@ def build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[str
     answers = classifier_answers(labels, scored) if labels else regressor_answers(recipe.target or "value", recipe.unit)
 
     data, stored, reasons = sklearn_model.dump(model, recipe.format)
-    if reasons:
-        remarks.append(f"stored as pickle, because skops does not hold {', '.join(reasons[:3])}; a server must allow pickles to open it")
     file = f"steps/0/model.{stored}"
     sample = _sample(inputs_frame)
     step = SklearnStep(
@@ -75,6 +75,15 @@ def build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[str
         _label_from(model, sample if as_frame else sample.to_numpy()) if labels and scored else "predict",
     )
     members = {file: data, "proof.json": write_proof(_proof(step, model, inputs, answers, inputs_frame, recipe))}
+    if recipe.compile:
+        outcome = compile_step(step, model, inputs, sample, recipe.tolerance)
+        step = replace(step, compiled=outcome.compiled, not_compiled=outcome.why)
+        remarks.insert(0, outcome.sentence())
+        if outcome.compiled is not None and outcome.graph is not None:
+            members[outcome.compiled.file] = outcome.graph
+    if reasons:
+        who = "the compiled form serves" if step.compiled else "a server must allow pickles to open it"
+        remarks.append(f"the model is stored as pickle, because skops does not hold {', '.join(reasons[:3])}; {who}")
     story = Story(recipe.notes, len(frame), dict(recipe.metrics or {}), dict(recipe.tags or {}), _libraries(), platform.python_version())
     write_lamp(to, Manifest(recipe.name, inputs, answers, (step,), "proof.json", describe(members), story), members)
     return remarks

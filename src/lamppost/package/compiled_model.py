@@ -1,0 +1,58 @@
+"""A compiled step as running code: typed columns straight into an ONNX graph, without a data frame."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from lamppost.core.columns import Column
+from lamppost.core.fields import Field, Schema
+from lamppost.core.manifest import Compiled
+
+
+class CompiledModel:
+    """One session on one thread; many of them share a machine better than many threads share one."""
+
+    def __init__(self, graph: bytes, compiled: Compiled, inputs: Schema) -> None:
+        import onnxruntime
+
+        options = onnxruntime.SessionOptions()
+        options.intra_op_num_threads = options.inter_op_num_threads = 1
+        options.log_severity_level = 3
+        self._session = onnxruntime.InferenceSession(graph, options, providers=["CPUExecutionProvider"])
+        self._outputs = [output.name for output in self._session.get_outputs()]
+        place = {field.name: (index, field) for index, field in enumerate(inputs)}
+        self._numbers = [place[name] for name in compiled.numbers]
+        self._codes = [place[name] for name in compiled.codes]
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """Answer columns of input columns, both in schema order."""
+        rows = len(columns[0].values)
+        feeds: dict[str, Any] = {}
+        if self._numbers:
+            numbers = np.empty((rows, len(self._numbers)))
+            for at, (index, _) in enumerate(self._numbers):
+                numbers[:, at] = columns[index].values
+                if (missing := columns[index].missing) is not None:
+                    numbers[missing, at] = np.nan
+            feeds["numbers"] = numbers
+        if self._codes:
+            codes = np.empty((rows, len(self._codes)), dtype=np.int64)
+            for at, (index, field) in enumerate(self._codes):
+                codes[:, at] = _codes(field, np.asarray(columns[index].values))
+            feeds["codes"] = codes
+        out = dict(zip(self._outputs, self._session.run(self._outputs, feeds), strict=True))
+        if "value" in out:
+            return [Column(out["value"])]
+        label = Column(out["label"].astype(np.int32))
+        return [label, Column(out["scores"])] if "scores" in out else [label]
+
+
+def _codes(field: Field, values: np.ndarray[tuple[int, ...], np.dtype[np.integer]]) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:
+    """Codes as the graph counts them: the values, then one for what was never seen, then one for missing."""
+    if field.kind == "yes/no":
+        return np.where(values == 2, 3, values).astype(np.int64)
+    count = len(field.choices)
+    return np.where(values < 0, count + 1, np.minimum(values, count)).astype(np.int64)

@@ -1,0 +1,173 @@
+"""Compiling a step, and holding the outcome against the original before it is believed."""
+
+from __future__ import annotations
+
+import time
+import warnings
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from onnx import TensorProto
+
+from lamppost.core.columns import Column, from_rows
+from lamppost.core.fields import Schema
+from lamppost.core.infer import plain_rows
+from lamppost.core.manifest import Compiled, SklearnStep
+from lamppost.core.proof import Tolerance
+from lamppost.package import sklearn_model
+from lamppost.package.compiled_model import CompiledModel
+from lamppost.packing.compile_columns import Raw, code_fields, number_fields
+from lamppost.packing.compile_estimators import Answer, argmax, estimate, undo_target
+from lamppost.packing.compile_transformers import transform
+from lamppost.packing.graph import Graph, NotCompiled
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+LEAST_ROWS = 1_000
+_MEASURED_ROWS = 64
+_MEASURE_S = 0.4
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What became of a step. graph : the ONNX bytes, None when it was not compiled. why : the reason then.
+
+    before_ms, after_ms : milliseconds for one row and for 64, of the original and of the graph.
+    """
+
+    graph: bytes | None
+    compiled: Compiled | None
+    why: str | None
+    before_ms: tuple[float, float] = (0.0, 0.0)
+    after_ms: tuple[float, float] = (0.0, 0.0)
+
+    def sentence(self) -> str:
+        """One line for the packer."""
+        if self.graph is None:
+            return f"not compiled, the original serves: {self.why}"
+        gains = [before / after for before, after in zip(self.before_ms, self.after_ms, strict=True)]
+        return (
+            f"compiled: one row {self.after_ms[0]:.3f} ms instead of {self.before_ms[0]:.2f} ms ({gains[0]:.0f} times as fast), "
+            f"{_MEASURED_ROWS} rows {self.after_ms[1]:.2f} ms instead of {self.before_ms[1]:.2f} ms ({gains[1]:.0f} times)"
+        )
+
+
+def compile_step(
+    step: SklearnStep, model: Any, inputs: Schema, frame: pd.DataFrame, tolerance: Tolerance, file: str = "steps/0/compiled.onnx"
+) -> Outcome:
+    """Compile a fitted object and check it on rows of its training frame, at least 1,000: labels exactly, numbers within tolerance.
+
+    frame : rows to check on, columns as the model reads them. Whatever goes wrong, the outcome says so and the original serves.
+    """
+    try:
+        compiled = Compiled(file, number_fields(inputs), code_fields(inputs))
+        graph = _convert(step, model, inputs)
+        running = CompiledModel(graph, compiled, inputs)
+        rows = _rows_to_check(frame)
+        difference = _differs(step, model, running, inputs, rows, tolerance)
+        if difference is not None:
+            return Outcome(None, None, difference)
+    except NotCompiled as error:
+        return Outcome(None, None, f"there is no exact counterpart for {error}")
+    except Exception as error:  # a converter met a shape it does not know; the original is always there
+        return Outcome(None, None, f"{type(error).__name__}: {error}"[:300])
+    return Outcome(graph, compiled, None, *_measure(step, model, running, inputs, rows))
+
+
+def _convert(step: SklearnStep, model: Any, inputs: Schema) -> bytes:
+    graph = Graph()
+    said = _chain(graph, Raw(graph, step, inputs), model)
+    return graph.finish(len(number_fields(inputs)), len(code_fields(inputs)), _outputs(graph, step, said))
+
+
+def _chain(graph: Graph, raw: Raw, model: Any) -> Answer:
+    """What a whole model says of a request's columns."""
+    if type(model).__name__ == "TransformedTargetRegressor":
+        return undo_target(graph, model.transformer_, _chain(graph, raw, model.regressor_))
+    if type(model).__name__ != "Pipeline":
+        return estimate(graph, model, raw.numbers(raw.names()))
+    *before, last = [one for _, one in model.steps if one is not None and not (isinstance(one, str) and one == "passthrough")]
+    if not before:
+        return _chain(graph, raw, last)
+    tensor = raw.transform(before[0], raw.names())
+    for one in before[1:]:
+        tensor = transform(graph, one, tensor)
+    return estimate(graph, last, tensor)
+
+
+def _outputs(graph: Graph, step: SklearnStep, said: Answer) -> dict[str, tuple[str, list[int | None], int]]:
+    if not step.labels:
+        if said.value is None:
+            raise NotCompiled("an estimator that gives no number")
+        flat = graph.add("Reshape", said.value.name, graph.constant(np.array([-1])))
+        return {"value": (flat, [None], TensorProto.DOUBLE)}
+    if said.scores is not None:
+        scores = (said.scores.name, [None, len(step.labels)], TensorProto.DOUBLE)
+        return {"label": (argmax(graph, said.scores), [None], TensorProto.INT64), "scores": scores}
+    if said.decision is None:
+        raise NotCompiled("a classifier that gives neither scores nor a decision")
+    return {"label": (argmax(graph, said.decision), [None], TensorProto.INT64)}
+
+
+def _rows_to_check(frame: pd.DataFrame) -> pd.DataFrame:
+    """The rows given, and as many again (1,000 at least) with every column drawn anew by itself, for combinations never met."""
+    import pandas as pd
+
+    rng = np.random.default_rng(0)
+    count = max(LEAST_ROWS, len(frame))
+    mixed = {name: frame[name].iloc[rng.integers(0, len(frame), count)].reset_index(drop=True) for name in frame.columns}
+    return pd.concat([frame.reset_index(drop=True), pd.DataFrame(mixed)], ignore_index=True)
+
+
+def _original(step: SklearnStep, model: Any, rows: pd.DataFrame) -> list[Column]:
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # what the original has to say about its input was said in training
+        return sklearn_model.predict(step, model, rows if step.as_frame else rows.to_numpy())
+
+
+def _differs(step: SklearnStep, model: Any, running: CompiledModel, inputs: Schema, rows: pd.DataFrame, tolerance: Tolerance) -> str | None:
+    """In one sentence where the graph's answers are not the original's; None when they all are."""
+    trained = _original(step, model, rows)
+    given = running.run(from_rows(inputs, plain_rows(inputs, rows)))
+    if len(trained) != len(given):
+        return "the graph gives other answers than the original has"
+    for one, other in zip(trained, given, strict=True):
+        left, right = np.asarray(one.values), np.asarray(other.values)
+        if left.dtype.kind in "iu":
+            wrong = left != right
+            kind = "labels"
+        else:
+            wrong = ~(np.abs(right - left) <= tolerance.absolute + tolerance.relative * np.abs(left))
+            kind = "numbers"
+        if wrong.any():
+            count = int(wrong.reshape(len(rows), -1).any(axis=1).sum())
+            far = f", by up to {np.nanmax(np.abs(right - left)):.3g}" if kind == "numbers" else ""
+            return f"the graph gives other {kind} on {count} of {len(rows)} rows{far}"
+    return None
+
+
+def _measure(
+    step: SklearnStep, model: Any, running: CompiledModel, inputs: Schema, rows: pd.DataFrame
+) -> tuple[tuple[float, float], tuple[float, float]]:
+    """Milliseconds for one row and for 64: columns in, answers out, on this machine, before and after."""
+    before, after = [], []
+    for count in (1, _MEASURED_ROWS):
+        columns = from_rows(inputs, plain_rows(inputs, rows.head(count)))
+        before.append(
+            _best_ms(lambda columns=columns: sklearn_model.predict(step, model, sklearn_model.model_input(step, inputs, columns)))
+        )
+        after.append(_best_ms(lambda columns=columns: running.run(columns)))
+    return (before[0], before[1]), (after[0], after[1])
+
+
+def _best_ms(call: Any) -> float:
+    """The median of as many runs as fit into the time, three at least."""
+    took: list[float] = []
+    deadline = time.perf_counter() + _MEASURE_S
+    while len(took) < 3 or (time.perf_counter() < deadline and len(took) < 1_000):
+        start = time.perf_counter()
+        call()
+        took.append(time.perf_counter() - start)
+    return float(np.median(took)) * 1e3

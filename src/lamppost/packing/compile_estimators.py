@@ -1,0 +1,286 @@
+"""Estimators as graph nodes: a feature tensor in, label codes, scores or a value out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from onnx import TensorProto
+
+from lamppost.packing import compile_trees as trees
+from lamppost.packing.compile_transformers import function
+from lamppost.packing.graph import Graph, NotCompiled, Tensor
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What an estimator says. scores : (n_rows, n_labels). decision : (n_rows, n_labels), where there are no scores; the label is its
+    highest. value : (n_rows, 1) of a regressor.
+    """
+
+    scores: Tensor | None = None
+    decision: Tensor | None = None
+    value: Tensor | None = None
+
+
+def estimate(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    """What ``predict`` and ``predict_proba`` of a fitted estimator say; raise NotCompiled for what is not known here."""
+    for kind in type(fitted).__mro__:
+        if found := _KNOWN.get(kind.__name__):
+            return found(graph, fitted, tensor)
+    raise NotCompiled(type(fitted).__name__)
+
+
+def argmax(graph: Graph, tensor: Tensor) -> str:
+    """The first highest column of each row, int64 of shape (n_rows,)."""
+    return graph.add("ArgMax", tensor.name, axis=1, keepdims=0, select_last_index=0)
+
+
+# -- pieces -----------------------------------------------------------------------------------------------------------
+
+
+def _two_classes(graph: Graph, positive: Tensor) -> Tensor:
+    """Scores of both classes from that of the second."""
+    return graph.join([Tensor(graph.add("Sub", graph.constant(np.float64(1)), positive.name), 1), positive])
+
+
+def _sigmoid(graph: Graph, tensor: Tensor) -> Tensor:
+    return Tensor(graph.add("Sigmoid", tensor.name), tensor.width)
+
+
+def _softmax(graph: Graph, tensor: Tensor) -> Tensor:
+    return Tensor(graph.add("Softmax", tensor.name, axis=1), tensor.width)
+
+
+def _linear(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
+    weights = np.atleast_2d(np.asarray(fitted.coef_, dtype=np.float64)).T
+    return graph.matmul(tensor, weights, np.asarray(fitted.intercept_, dtype=np.float64).reshape(-1))
+
+
+def _both_sides(graph: Graph, decision: Tensor) -> Tensor:
+    """A single column of decisions as two: at zero and below the first class wins."""
+    return decision if decision.width > 1 else graph.join([graph.affine(decision, scale=[0.0]), decision])
+
+
+# -- linear -----------------------------------------------------------------------------------------------------------
+
+
+def _logistic(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    decision = _linear(graph, fitted, tensor)
+    if decision.width == 1:
+        return Answer(scores=_two_classes(graph, _sigmoid(graph, decision)))
+    if getattr(fitted, "solver", None) == "liblinear":
+        return Answer(scores=_share(graph, _sigmoid(graph, decision)))
+    return Answer(scores=_softmax(graph, decision))
+
+
+def _share(graph: Graph, tensor: Tensor) -> Tensor:
+    total = graph.add("ReduceSum", tensor.name, graph.constant(np.array([1])), keepdims=1)
+    return Tensor(graph.add("Div", tensor.name, total), tensor.width)
+
+
+def _sgd(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    if not hasattr(fitted, "predict_proba"):
+        return _by_decision(graph, fitted, tensor)
+    if fitted.loss != "log_loss":
+        raise NotCompiled(f"SGDClassifier with {fitted.loss}")
+    decision = _sigmoid(graph, _linear(graph, fitted, tensor))
+    return Answer(scores=_two_classes(graph, decision) if decision.width == 1 else _share(graph, decision))
+
+
+def _by_decision(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    return Answer(decision=_both_sides(graph, _linear(graph, fitted, tensor)))
+
+
+def _regression(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    value = _linear(graph, fitted, tensor)
+    if value.width != 1:
+        raise NotCompiled(f"{type(fitted).__name__} of several targets")
+    return Answer(value=value)
+
+
+def _exp_regression(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    if type(fitted).__name__ == "TweedieRegressor" and not (fitted.link == "log" or (fitted.link == "auto" and fitted.power > 0)):
+        return _regression(graph, fitted, tensor)
+    value = _linear(graph, fitted, tensor)
+    return Answer(value=Tensor(graph.add("Exp", value.name), 1))
+
+
+# -- trees ------------------------------------------------------------------------------------------------------------
+
+
+def _shares(tree: Any, fitted: Any) -> Any:
+    values = tree.value[:, 0, :]
+    if not hasattr(fitted, "classes_"):
+        return values
+    return values / values.sum(axis=1, keepdims=True)
+
+
+def _one_tree(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    return _forest_of(graph, fitted, [fitted], tensor)
+
+
+def _forest(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    return _forest_of(graph, fitted, fitted.estimators_, tensor)
+
+
+def _forest_of(graph: Graph, fitted: Any, grown: Any, tensor: Tensor) -> Answer:
+    if fitted.n_outputs_ != 1:
+        raise NotCompiled(f"{type(fitted).__name__} of several targets")
+    shares = [_shares(one.tree_, fitted) for one in grown]
+    structures = [one.tree_ for one in grown]
+    if not hasattr(fitted, "classes_"):
+        return Answer(value=trees.add_forest(graph, tensor, structures, shares))
+    if len(fitted.classes_) == 2:
+        return Answer(scores=_two_classes(graph, trees.add_forest(graph, tensor, structures, [share[:, 1:] for share in shares])))
+    return Answer(scores=trees.add_forest(graph, tensor, structures, shares))
+
+
+def _boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    """Gradient boosting: start + learning rate * leaf values, through the inverse link of the loss."""
+    if fitted.init is not None and fitted.init != "zero":
+        raise NotCompiled("gradient boosting that starts from an estimator of its own")
+    start = np.asarray(fitted._raw_predict_init(np.zeros((1, fitted.n_features_in_), dtype=np.float32)), dtype=np.float64)
+    width = fitted.estimators_.shape[1]
+    grown, targets = [], []
+    for stage in fitted.estimators_:
+        for target, one in enumerate(stage):
+            grown.append(trees.of_sklearn(one.tree_, one.tree_.value[:, 0, 0] * fitted.learning_rate))
+            targets.append(target)
+    raw = graph.affine(trees.add_ensemble(graph, trees.as_float32(graph, tensor), grown, targets, width), shift=start.reshape(-1))
+    if not hasattr(fitted, "classes_"):
+        return Answer(value=raw)
+    if width > 1:
+        return Answer(scores=_softmax(graph, raw))
+    if fitted.loss == "exponential":
+        raw = graph.affine(raw, scale=[2.0])
+    return Answer(scores=_two_classes(graph, _sigmoid(graph, raw)))
+
+
+def _histogram_boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    if getattr(fitted, "is_categorical_", None) is not None:
+        raise NotCompiled("histogram boosting of categorical columns")
+    width = len(fitted._predictors[0])
+    grown, targets = [], []
+    for stage in fitted._predictors:
+        for target, one in enumerate(stage):
+            grown.append(trees.of_histogram(one.nodes))
+            targets.append(target)
+    start = np.asarray(fitted._baseline_prediction, dtype=np.float64).reshape(-1)
+    raw = graph.affine(trees.add_ensemble(graph, tensor, grown, targets, width), shift=start)
+    if hasattr(fitted, "classes_"):
+        return Answer(scores=_softmax(graph, raw) if width > 1 else _two_classes(graph, _sigmoid(graph, raw)))
+    if fitted.loss in ("poisson", "gamma"):
+        raw = Tensor(graph.add("Exp", raw.name), 1)
+    return Answer(value=raw)
+
+
+# -- others -----------------------------------------------------------------------------------------------------------
+
+
+def _network(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    """A multi-layer perceptron."""
+    operator = {"relu": "Relu", "tanh": "Tanh", "logistic": "Sigmoid", "identity": "Identity"}[fitted.activation]
+    for weights, shift in zip(fitted.coefs_[:-1], fitted.intercepts_[:-1], strict=True):
+        layer = graph.matmul(tensor, weights, shift)
+        tensor = Tensor(graph.add(operator, layer.name), layer.width)
+    raw = graph.matmul(tensor, fitted.coefs_[-1], fitted.intercepts_[-1])
+    if not hasattr(fitted, "classes_"):
+        if raw.width != 1 or fitted.out_activation_ != "identity":
+            raise NotCompiled("MLPRegressor of several targets")
+        return Answer(value=raw)
+    if fitted.out_activation_ == "softmax":
+        return Answer(scores=_softmax(graph, raw))
+    if raw.width != 1:
+        raise NotCompiled("MLPClassifier of several labels")
+    return Answer(scores=_two_classes(graph, _sigmoid(graph, raw)))
+
+
+def _gaussian_bayes(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    """Log P(c) - sum (log(2 pi var) + (x - mean)^2 / var) / 2 per class, then a softmax."""
+    centred = graph.add("Sub", graph.add("Unsqueeze", tensor.name, graph.constant(np.array([1]))), graph.constant(fitted.theta_[None]))
+    squares = graph.add("Div", graph.add("Mul", centred, centred), graph.constant(fitted.var_[None]))
+    total = graph.add("ReduceSum", squares, graph.constant(np.array([2])), keepdims=0)
+    constant = np.log(fitted.class_prior_) - 0.5 * np.sum(np.log(2.0 * np.pi * fitted.var_), axis=1)
+    width = len(fitted.classes_)
+    return Answer(scores=_softmax(graph, graph.affine(Tensor(total, width), scale=np.full(width, -0.5), shift=constant)))
+
+
+def _clusters(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    """The nearest centre's number: argmin |c|^2 - 2 x c."""
+    centres = np.asarray(fitted.cluster_centers_, dtype=np.float64)
+    far = graph.matmul(tensor, -2.0 * centres.T, (centres**2).sum(axis=1))
+    nearest = graph.add("ArgMin", far.name, axis=1, keepdims=1)
+    return Answer(value=Tensor(graph.add("Cast", nearest, to=TensorProto.DOUBLE), 1))
+
+
+def _transformed_target(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    return undo_target(graph, fitted.transformer_, estimate(graph, fitted.regressor_, tensor))
+
+
+def undo_target(graph: Graph, undo: Any, said: Answer) -> Answer:
+    """A regressor's value back in the target's own unit."""
+    if said.value is None:
+        raise NotCompiled("TransformedTargetRegressor of no regressor")
+    if type(undo).__name__ == "FunctionTransformer":
+        return said if undo.inverse_func is None else Answer(value=function(graph, undo.inverse_func, said.value))
+    if type(undo).__name__ == "StandardScaler":
+        return Answer(value=graph.affine(said.value, undo.scale_ if undo.with_std else None, undo.mean_ if undo.with_mean else None))
+    raise NotCompiled(f"TransformedTargetRegressor with {type(undo).__name__}")
+
+
+def _voting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    if fitted.weights is not None or getattr(fitted, "voting", "soft") != "soft":
+        raise NotCompiled("voting by weights or by labels")
+    said = [estimate(graph, one, tensor) for one in fitted.estimators_]
+    parts = [one.scores or one.value for one in said]
+    total = graph.add("Sum", *(part.name for part in parts if part is not None))
+    mean = graph.add("Div", total, graph.constant(np.float64(len(parts))))
+    if any(part is None for part in parts):
+        raise NotCompiled("voting over estimators without scores")
+    width = parts[0].width if parts[0] is not None else 1
+    return Answer(scores=Tensor(mean, width)) if hasattr(fitted, "classes_") else Answer(value=Tensor(mean, 1))
+
+
+_KNOWN: dict[str, Callable[[Graph, Any, Tensor], Answer]] = {
+    "LogisticRegression": _logistic,
+    "SGDClassifier": _sgd,
+    "RidgeClassifier": _by_decision,
+    "RidgeClassifierCV": _by_decision,
+    "LinearSVC": _by_decision,
+    "Perceptron": _by_decision,
+    "PassiveAggressiveClassifier": _by_decision,
+    **dict.fromkeys(
+        [
+            "LinearRegression",
+            "Ridge",
+            "RidgeCV",
+            "Lasso",
+            "LassoCV",
+            "ElasticNet",
+            "ElasticNetCV",
+            "Lars",
+            "LassoLars",
+            "BayesianRidge",
+            "ARDRegression",
+            "HuberRegressor",
+            "SGDRegressor",
+            "LinearSVR",
+            "QuantileRegressor",
+            "TheilSenRegressor",
+        ],
+        _regression,
+    ),
+    **dict.fromkeys(("PoissonRegressor", "GammaRegressor", "TweedieRegressor"), _exp_regression),
+    **dict.fromkeys(("DecisionTreeClassifier", "DecisionTreeRegressor"), _one_tree),
+    **dict.fromkeys(("RandomForestClassifier", "RandomForestRegressor", "ExtraTreesClassifier", "ExtraTreesRegressor"), _forest),
+    **dict.fromkeys(("GradientBoostingClassifier", "GradientBoostingRegressor"), _boosting),
+    **dict.fromkeys(("HistGradientBoostingClassifier", "HistGradientBoostingRegressor"), _histogram_boosting),
+    **dict.fromkeys(("MLPClassifier", "MLPRegressor"), _network),
+    "GaussianNB": _gaussian_bayes,
+    **dict.fromkeys(("KMeans", "MiniBatchKMeans"), _clusters),
+    "TransformedTargetRegressor": _transformed_target,
+    **dict.fromkeys(("VotingClassifier", "VotingRegressor"), _voting),
+}
