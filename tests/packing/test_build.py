@@ -1,5 +1,6 @@
 """Building lamp files from fitted models."""
 
+import pickle
 import tempfile
 import unittest
 from pathlib import Path
@@ -42,6 +43,15 @@ class Building(unittest.TestCase):
         self.assertEqual(remarks[1:], ["not an input, because the model never saw it: mayor"])
         self.assertEqual((manifest.story.notes, manifest.story.metrics, manifest.story.trained_rows), ("night", {"accuracy": 0.5}, 2_000))
         self.assertIn("scikit-learn", manifest.story.libraries)
+
+    def test_packing_twice_gives_the_same_bytes_and_digest(self) -> None:
+        model, frame = small_outage_model()
+        again = self.path.with_name("b.lamp")
+        for path in (self.path, again):
+            build(model, frame, Recipe(**OUTAGE), path)
+            model = pickle.loads(pickle.dumps(model))  # as if it were loaded from the same file another day
+        self.assertEqual(self.path.read_bytes(), again.read_bytes())
+        self.assertEqual(read_lamp(self.path).digest, read_lamp(again).digest)
 
     def test_what_skops_does_not_hold_is_pickled_and_said_so(self) -> None:
         frame = numbers_frame().assign(side=lambda f: np.where(f.x > 120, "heads", "tails"))

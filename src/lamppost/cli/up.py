@@ -60,6 +60,7 @@ def run(options: Options) -> None:
             access_log=False,
             server_header=False,
             lifespan="on",
+            proxy_headers=False,
             timeout_graceful_shutdown=10,
             timeout_keep_alive=75,
             backlog=2048,

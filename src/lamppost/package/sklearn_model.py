@@ -6,10 +6,12 @@ from __future__ import annotations
 
 import io
 import pickle
+import zipfile
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import orjson
 
 from lamppost.core.columns import Column, strings
 from lamppost.core.errors import BadRequest, ModelFault, PackageRefused
@@ -39,18 +41,66 @@ def dump(model: Any, wanted: ArtifactFormat | None) -> tuple[bytes, ArtifactForm
     reasons: list[str] = []
     if wanted != "pickle":
         try:
-            data = skops.io.dumps(model)
+            # a copy, because what shares which object differs between a model just fitted and the same one loaded from a file
+            data = skops.io.dumps(pickle.loads(pickle.dumps(model)))
             reasons = _untrusted(data)
         except Exception as error:  # skops raises many kinds for what it cannot hold
             reasons = [f"{type(error).__name__}: {error}"]
         else:
             if not reasons:
-                return data, "skops", []
+                return steady(data), "skops", []
         if wanted == "skops":
             raise BadRequest(f"skops cannot hold this model safely ({', '.join(reasons)}); leave the format open, or use pickle")
     buffer = io.BytesIO()
     pickle.dump(model, buffer, protocol=5)
     return buffer.getvalue(), "pickle", reasons
+
+
+def steady(data: bytes) -> bytes:
+    """A skops archive whose bytes depend on its content only: objects numbered in order instead of by address, no times."""
+    numbers: dict[int, int] = {}
+
+    def renumbered(node: Any) -> Any:
+        if isinstance(node, list):
+            return [renumbered(item) for item in node]
+        if not isinstance(node, dict):
+            return node
+        out = {key: renumbered(value) for key, value in node.items()}
+        if isinstance(node.get("__id__"), int):
+            out["__id__"] = numbers.setdefault(node["__id__"], len(numbers) + 1)
+        if isinstance(node.get("file"), str):
+            out["file"] = renamed(node["file"])
+        return out
+
+    def renamed(file: str) -> str:
+        number, dot, ending = file.partition(".")
+        if not number.isdigit():
+            return file
+        return f"{numbers.setdefault(int(number), len(numbers) + 1)}{dot}{ending}"
+
+    with zipfile.ZipFile(io.BytesIO(data)) as old:
+        schema = orjson.dumps(renumbered(orjson.loads(old.read("schema.json"))), option=orjson.OPT_INDENT_2)
+        members = {renamed(name): _without_padding(old.read(name)) for name in old.namelist() if name != "schema.json"} | {"schema.json": schema}
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w") as new:
+        for name in sorted(members):
+            new.writestr(zipfile.ZipInfo(name), members[name])  # stored: the lamp file compresses it
+    return buffer.getvalue()
+
+
+def _without_padding(data: bytes) -> bytes:
+    """A stored array with zeros where a structured dtype has gaps; what stands there is whatever was in memory."""
+    if not data.startswith(b"\x93NUMPY"):
+        return data
+    array = np.load(io.BytesIO(data), allow_pickle=False)
+    if array.dtype.names is None:
+        return data
+    clean = np.zeros(array.shape, dtype=array.dtype)
+    for name in array.dtype.names:
+        clean[name] = array[name]
+    buffer = io.BytesIO()
+    np.save(buffer, clean, allow_pickle=False)
+    return buffer.getvalue()
 
 
 def load(data: bytes, stored: ArtifactFormat) -> Any:

@@ -24,7 +24,7 @@ MAX_CALLS = 100_000
 MAX_BYTES = 128 * 2**20
 MAX_PAYLOAD_BYTES = 2**20
 """An input or answer above this is not kept with its record."""
-_BATCH = 2_000
+_BATCH = 500
 _PAUSE_S = 0.2
 
 
