@@ -7,7 +7,8 @@ from __future__ import annotations
 import io
 import pickle
 import zipfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -80,7 +81,8 @@ def steady(data: bytes) -> bytes:
 
     with zipfile.ZipFile(io.BytesIO(data)) as old:
         schema = orjson.dumps(renumbered(orjson.loads(old.read("schema.json"))), option=orjson.OPT_INDENT_2)
-        members = {renamed(name): _without_padding(old.read(name)) for name in old.namelist() if name != "schema.json"} | {"schema.json": schema}
+        members = {renamed(name): _without_padding(old.read(name)) for name in old.namelist() if name != "schema.json"}
+        members["schema.json"] = schema
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w") as new:
         for name in sorted(members):
@@ -114,6 +116,25 @@ def load(data: bytes, stored: ArtifactFormat) -> Any:
         except UntrustedTypesFoundException as error:
             raise PackageRefused(f"the skops artifact holds types that are not trusted ({error}); pack it as pickle") from error
     return pickle.loads(data)
+
+
+def to_one_thread(model: Any) -> dict[str, Any]:
+    """Let the model compute on one thread: sums come out in one order only, and small batches are faster. Returns what was set."""
+    before = {name: value for name, value in getattr(model, "get_params", dict)().items() if name.split("__")[-1] == "n_jobs"}
+    if before:
+        model.set_params(**dict.fromkeys(before, 1))
+    return before
+
+
+@contextmanager
+def one_thread(model: Any) -> Iterator[None]:
+    """`to_one_thread` inside the block, as it was afterwards."""
+    before = to_one_thread(model)
+    try:
+        yield
+    finally:
+        if before:
+            model.set_params(**before)
 
 
 def frame_columns(frame: pd.DataFrame) -> tuple[FrameColumn, ...]:

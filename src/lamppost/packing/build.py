@@ -49,13 +49,18 @@ class Recipe:
 
 def build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[str]:
     """Write the lamp file and return remarks for the packer (compiled or not, columns left out, why pickle was needed)."""
-    from sklearn.base import is_classifier
-
     check_name(recipe.name, "model")
     if not hasattr(model, "predict"):
         raise BadRequest(f"{type(model).__name__} has no predict; pack the fitted estimator or pipeline that answers")
     if recipe.proof_rows < 1:
         raise BadRequest(f"a proof needs at least one row, not {recipe.proof_rows}")
+    with sklearn_model.one_thread(model):
+        return _build(model, frame, recipe, to)
+
+
+def _build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[str]:
+    from sklearn.base import is_classifier
+
     inputs_frame, as_frame, remarks = _inputs(model, frame, recipe.target)
     inputs = infer_inputs(inputs_frame, recipe.fields)
     classes = _classes(model) if is_classifier(model) else None

@@ -22,8 +22,7 @@ class RunningSklearn:
         self.step = step
         self.inputs = inputs
         self.model = model
-        if hasattr(model, "get_params"):  # parallel over requests, not inside one: threads cost more than they give here
-            model.set_params(**{name: 1 for name in model.get_params() if name.split("__")[-1] == "n_jobs"})
+        sklearn_model.to_one_thread(model)  # parallel over requests, not inside one
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
         """Answer columns of input columns, both in schema order."""
