@@ -11,14 +11,17 @@ if TYPE_CHECKING:
     from lamppost.client import AsyncClient, Client
     from lamppost.core.errors import LampPostError
     from lamppost.packing.pack import pack
+    from lamppost.packing.parts import Code, Table
 
-__all__ = ["AsyncClient", "Client", "LampPostError", "__version__", "pack"]
+__all__ = ["AsyncClient", "Client", "Code", "LampPostError", "Table", "__version__", "pack"]
 __version__ = "0.1.0"
 
 _HOMES = {
     "AsyncClient": "lamppost.client",
     "Client": "lamppost.client",
+    "Code": "lamppost.packing.parts",
     "LampPostError": "lamppost.core.errors",
+    "Table": "lamppost.packing.parts",
     "pack": "lamppost.packing.pack",
 }
 

@@ -81,10 +81,13 @@ class Fields(unittest.TestCase):
         )
 
 
+LABEL = Schema((Field("label", "choice", choices=("no", "yes")),))
+
+
 def a_manifest() -> Manifest:
-    step = SklearnStep("steps/0/model.skops", "skops", (FrameColumn("x", "float64"),), labels=("no", "yes"))
+    step = SklearnStep("steps/0/model.skops", "skops", (FrameColumn("x", "float64"),), LABEL, labels=("no", "yes"))
     members = {name: Member("0" * 64, 1) for name in ("steps/0/model.skops", "proof.json")}
-    answers = Schema((Field("label", "choice", choices=("no", "yes")),))
+    answers = LABEL
     return Manifest(
         "outage-risk", Schema((Field("x", "number", seen=(0, 1)),)), answers, (step,), "proof.json", members, Story(notes="hello")
     )
@@ -111,7 +114,7 @@ class Manifests(unittest.TestCase):
             ({"extra": 1}, "extra"),
             ({"inputs": {"fields": [{"name": "x", "kind": "colour"}]}}, "inputs.fields.0.kind"),
             ({"format": "1"}, "no format version"),
-            ({"inputs": {"fields": [{"name": "y", "kind": "number"}]}}, "no inputs: x"),
+            ({"inputs": {"fields": [{"name": "y", "kind": "number"}]}}, "no step before it gives: x"),
             ({"members": {"a": {"sha256": "0"}}}, "members.a.size_bytes"),
         ):
             with self.assertRaises(errors.LampPostError) as caught:

@@ -57,7 +57,7 @@ class FromDescriptionToAnswer(unittest.TestCase):
         self.assertIn("20 rows proven in a fresh process", self.good("pack", "lamp.toml"))
         inspected = self.good("inspect", "outage-risk.lamp")
         for words in (
-            "tells holds, fails; 9 inputs",
+            "tells holds/fails, scores; 9 inputs",
             "a number, 0 or more (years)",
             "Trained by night.",
             "accuracy 0.84",

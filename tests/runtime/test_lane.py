@@ -126,7 +126,7 @@ class Proving(WithLanes):
         lane = self.make(moody_lamp("companion", Companion()))
         with self.assertRaises(ProofFailed) as caught:
             await lane.open()
-        self.assertIn("1 of 3 rows differ from training; row 0, value", caught.exception.detail)
+        self.assertIn("3 of 3 rows differ from training; row 0, value", caught.exception.detail)
         self.assertEqual(lane.state, "out")
         with self.assertRaises(Unavailable):
             await lane.predict([{"x": 1.0}], 10)

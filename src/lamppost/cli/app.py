@@ -30,12 +30,13 @@ def up(
     port: Annotated[int, typer.Option(help="Port to listen on.", min=0, max=65535)] = 8420,
     database: Annotated[str | None, typer.Option(help="URL of a PostgreSQL of yours, instead of a private one.")] = None,
     allow_pickle: Annotated[bool, typer.Option("--allow-pickle", help="Open packages stored as pickle; they can run code.")] = False,
+    allow_code: Annotated[bool, typer.Option("--allow-code", help="Open packages that carry Python code of their own.")] = False,
     new_admin_token: Annotated[bool, typer.Option("--new-admin-token", help="Give the admin token a new secret first.")] = False,
 ) -> None:
     """Start the service, with a PostgreSQL of its own."""
     from lamppost.cli.up import Options, run
 
-    run(Options(data, host, port, database, allow_pickle, new_admin_token))
+    run(Options(data, host, port, database, allow_pickle, allow_code, new_admin_token))
 
 
 @app.command()

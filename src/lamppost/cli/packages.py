@@ -5,18 +5,19 @@ from __future__ import annotations
 import tomllib
 from dataclasses import asdict
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import typer
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from lamppost.cli.out import AMBER, BRICK, DIM, paint, say, say_json, size, table
 from lamppost.core.errors import BadRequest
-from lamppost.core.manifest import ArtifactFormat
-from lamppost.core.proof import Tolerance
+from lamppost.core.manifest import ArtifactFormat, PythonStep, Step, TableStep
+from lamppost.core.proof import USUAL_CAUSES, Tolerance
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.packing.build import Recipe
 from lamppost.packing.pack import pack_with_remarks
+from lamppost.packing.parts import Code, Table
 from lamppost.runtime.proving import prove as prove_lamp
 
 if TYPE_CHECKING:
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 
 class _Model(BaseModel):
     model_config = ConfigDict(extra="forbid")
-    file: str
+    file: str | list[str]
     format: ArtifactFormat | None = None
     labels: dict[str, str] | list[str] | None = None
     unit: str | None = None
@@ -44,6 +45,27 @@ class _Proof(BaseModel):
     relative: float = Tolerance().relative
 
 
+class _Part(BaseModel):
+    """A step before or after the model: ``code`` with ``call``, ``takes`` and ``gives``, or ``table`` with ``key``."""
+
+    model_config = ConfigDict(extra="forbid")
+    code: str | None = None
+    call: str = ""
+    takes: list[str] = []
+    gives: dict[str, dict[str, Any]] = {}
+    table: str | None = None
+    key: str = ""
+    unknown: Literal["refuse", "missing"] = "refuse"
+    fields: dict[str, dict[str, Any]] = {}
+
+    def made(self, here: Path) -> Code | Table:
+        if (self.code is None) == (self.table is None):
+            raise BadRequest("a step before or after the model names either code or a table")
+        if self.code is not None:
+            return Code(here / self.code, self.call, self.takes, self.gives)
+        return Table(_read_frame(here / str(self.table)), self.key, self.unknown, self.fields)
+
+
 class _Story(BaseModel):
     model_config = ConfigDict(extra="forbid")
     notes: str = ""
@@ -60,6 +82,8 @@ class _Description(BaseModel):
     training: _Training
     fields: dict[str, dict[str, Any]] = {}
     proof: _Proof = _Proof()
+    before: list[_Part] = []
+    after: list[_Part] = []
     story: _Story = _Story()
 
 
@@ -107,7 +131,11 @@ def pack(description: Path, to: Path | None, as_json: bool) -> None:
     """``lamppost pack``."""
     said = _read_description(description)
     here = description.parent
-    model = _load_model(here / said.model.file)
+    model: Any
+    if isinstance(said.model.file, list):
+        model = [_load_model(here / file) for file in said.model.file]
+    else:
+        model = _load_model(here / said.model.file)
     frame = _read_frame(here / said.training.frame)
     recipe = Recipe(
         said.name,
@@ -121,6 +149,8 @@ def pack(description: Path, to: Path | None, as_json: bool) -> None:
         said.story.metrics,
         said.story.tags,
         said.model.unit,
+        before=[part.made(here) for part in said.before],
+        after=[part.made(here) for part in said.after],
     )
     lamp, remarks = pack_with_remarks(model, frame, to or here / f"{said.name}.lamp", recipe)
     if as_json:
@@ -141,9 +171,10 @@ def inspect(file: Path, as_json: bool) -> None:
     if as_json:
         say_json({"digest": lamp.digest, "size_bytes": lamp.size_bytes, "proof_rows": len(lamp.proof.rows), **asdict(manifest)})
         return
-    step = manifest.steps[0]
-    does = f"tells {', '.join(step.labels)}" if step.labels else "tells a number"
-    say(f"{paint(manifest.name, AMBER)}  {does}; {len(manifest.inputs)} inputs, {size(lamp.size_bytes)}, stored as {step.format}")
+    says = ", ".join(
+        field.name if not field.choices or field.kind == "vector" else "/".join(field.choices[:6]) for field in manifest.answers
+    )
+    say(f"{paint(manifest.name, AMBER)}  tells {says}; {len(manifest.inputs)} inputs, {size(lamp.size_bytes)}")
     say(f"digest {lamp.digest}")
     say()
     table(
@@ -153,7 +184,19 @@ def inspect(file: Path, as_json: bool) -> None:
     say()
     table(["answer", "is"], [[f.name, f.wanted()] for f in manifest.answers])
     say()
+    for at, step in enumerate(manifest.steps):
+        say(f"step {at}    {_about(step)}")
     _show_story(lamp)
+
+
+def _about(step: Step) -> str:
+    """One step in one line."""
+    if isinstance(step, TableStep):
+        return f"table: {step.key} becomes {', '.join(step.gives.names)}; an unknown {step.key} is {step.unknown}"
+    if isinstance(step, PythonStep):
+        return f"code: {step.module}:{step.name}, {', '.join(step.takes)} becomes {', '.join(step.gives.names)}"
+    served = "the compiled graph serves" if step.compiled else f"not compiled: {step.not_compiled or 'it was not asked for'}"
+    return f"scikit-learn, stored as {step.format}; {served}"
 
 
 def _example(value: Any) -> str:
@@ -190,6 +233,6 @@ def prove(file: Path, as_json: bool) -> None:
             [[str(d.row), d.field, str(d.trained), str(d.given), "" if d.off is None else f"{d.off:.3g}"] for d in verdict.differences],
             right=frozenset({"row", "off by"}),
         )
-        say("Usual causes: preprocessing fitted again, other library versions, columns in another order.")
+        say(f"{USUAL_CAUSES}.")
     if not verdict.passed:
         raise typer.Exit(1)

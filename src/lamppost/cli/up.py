@@ -38,6 +38,7 @@ class Options:
     port: int
     database: str | None
     allow_pickle: bool
+    allow_code: bool
     new_admin_token: bool
 
 
@@ -51,8 +52,8 @@ def run(options: Options) -> None:
         address = f"http://{options.host}:{listener.getsockname()[1]}"
         migrate(url)
         secret = tokens.replace_admin(url) if options.new_admin_token else tokens.make_first_admin(url)
-        formats = frozenset({"skops", "pickle"} if options.allow_pickle else {"skops"})
-        node = Node(Settings(data, url, LaneSettings(formats=formats)))
+        formats = {"skops"} | ({"pickle"} if options.allow_pickle else set()) | ({"python"} if options.allow_code else set())
+        node = Node(Settings(data, url, LaneSettings(formats=frozenset(formats))))
         config = uvicorn.Config(
             make_app(node),
             http="httptools",

@@ -62,6 +62,36 @@ def _column(field: Field, values: list[Any]) -> Column:
     return Column(values)
 
 
+def to_column(field: Field, values: Any) -> Column:
+    """A column of whatever a step's own code gave: an array or a list, None or NaN for missing. Raise ModelFault if it does not fit."""
+    plain = values.tolist() if isinstance(values, np.ndarray) else list(values)
+    if field.kind != "number" and field.kind != "vector":
+        plain = [None if isinstance(value, float) and value != value else value for value in plain]
+    try:
+        if field.kind == "vector" and not (plain and isinstance(plain[0], dict)):
+            return Column(np.asarray(plain, dtype=np.float64).reshape(len(plain), len(field.choices)))
+        if field.kind in ("choice", "text"):
+            plain = [None if value is None else str(value) for value in plain]
+        return _column(field, plain)
+    except (TypeError, ValueError, KeyError) as error:
+        raise ModelFault(f"the values of {field.name} are not {field.wanted()}: {error}") from error
+
+
+def to_array(field: Field, column: Column) -> Array:
+    """A column as a step's own code gets it: float64 (NaN for missing) or int64, object arrays of bool, str or None, float64 (n, k)."""
+    if field.kind in ("choice", "text"):
+        values = strings(field, column)
+    elif field.kind == "yes/no":
+        values = [None if value == 2 else bool(value) for value in np.asarray(column.values).tolist()]  # type: ignore[misc]
+    elif column.missing is not None:
+        return np.where(column.missing, np.nan, np.asarray(column.values, dtype=np.float64))
+    else:
+        return np.asarray(column.values)
+    out = np.empty(len(values), dtype=object)
+    out[:] = values
+    return out
+
+
 def _codes(field: Field, values: list[str | None]) -> Column:
     codes: dict[str | None, int] = {choice: index for index, choice in enumerate(field.choices)}
     codes[None] = -1

@@ -16,12 +16,13 @@ import orjson
 from pydantic import TypeAdapter, ValidationError
 
 from lamppost.core.errors import PackageRefused
-from lamppost.core.fields import Schema
+from lamppost.core.fields import Field, Schema
 from lamppost.core.names import check_name
 
 FORMAT = 1
 MANIFEST = "manifest.json"
 ArtifactFormat = Literal["skops", "pickle"]
+_STRICT = {"extra": "forbid", "strict": True}
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +66,7 @@ class SklearnStep:
     """A fitted scikit-learn object with ``predict``, and ``predict_proba`` where there are labels.
 
     file : member that holds the object. format : how it is stored.
-    columns : the inputs, in the order and of the dtypes of training.
+    columns : what it reads, in the order and of the dtypes of training. gives : label and scores, or one number.
     as_frame : whether it was fitted on named columns (a data frame) or on a plain matrix.
     labels : names of the classes, in the object's own order; empty for a regressor.
     compiled : the same as a graph, where that could be made; not_compiled : why it could not.
@@ -75,12 +76,80 @@ class SklearnStep:
     file: str
     format: ArtifactFormat
     columns: tuple[FrameColumn, ...]
+    gives: Schema
     as_frame: bool = True
     labels: tuple[str, ...] = ()
     label_from: Literal["scores", "predict"] = "predict"
     compiled: Compiled | None = None
     not_compiled: str | None = None
     kind: Literal["sklearn"] = "sklearn"
+
+    __pydantic_config__: ClassVar = _STRICT
+
+    @property
+    def takes(self) -> tuple[str, ...]:
+        """Names of the columns it reads."""
+        return tuple(column.name for column in self.columns)
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """Members it needs."""
+        return (self.file, self.compiled.file) if self.compiled else (self.file,)
+
+
+@dataclass(frozen=True, slots=True)
+class PythonStep:
+    """A class of the packer's own, in modules that the package carries.
+
+    folder : member prefix under which the modules lie. module, name : the class. takes, gives : columns in and out.
+    The class has ``open(folder)``, called once with the folder of its modules, and ``run(columns)``: a dict of name to array in, a
+    dict of name to values out.
+    """
+
+    folder: str
+    modules: tuple[str, ...]
+    module: str
+    name: str
+    takes: tuple[str, ...]
+    gives: Schema
+    kind: Literal["python"] = "python"
+
+    __pydantic_config__: ClassVar = _STRICT
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """Members it needs."""
+        return tuple(f"{self.folder}/{module}" for module in self.modules)
+
+
+@dataclass(frozen=True, slots=True)
+class TableStep:
+    """A table that the package carries: a key becomes known fields.
+
+    file : member with ``{"keys": [...], "columns": {name: [...]}}``. key : the column with the key. unknown : whether a key that is
+    not in the table is refused, or its fields are missing.
+    """
+
+    file: str
+    key: str
+    gives: Schema
+    unknown: Literal["refuse", "missing"] = "refuse"
+    kind: Literal["table"] = "table"
+
+    __pydantic_config__: ClassVar = _STRICT
+
+    @property
+    def takes(self) -> tuple[str, ...]:
+        """Names of the columns it reads."""
+        return (self.key,)
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """Members it needs."""
+        return (self.file,)
+
+
+Step = SklearnStep | PythonStep | TableStep
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,33 +178,55 @@ class Manifest:
     name: str
     inputs: Schema
     answers: Schema
-    steps: tuple[SklearnStep, ...]
+    steps: tuple[Step, ...]
     proof: str
     members: dict[str, Member]
     story: Story = default(default_factory=Story)
     format: int = FORMAT
 
-    __pydantic_config__: ClassVar = {"extra": "forbid", "strict": True}
+    __pydantic_config__: ClassVar = _STRICT
 
     def __post_init__(self) -> None:
         check_name(self.name, "model")
         if not self.steps:
             raise PackageRefused("the manifest lists no steps")
-        graphs = [step.compiled.file for step in self.steps if step.compiled]
-        for path in [self.proof, *(step.file for step in self.steps), *graphs]:
+        for path in [self.proof, *(path for step in self.steps for path in step.files)]:
             if path not in self.members:
                 raise PackageRefused(f"the manifest uses {path!r} but does not list it among its members")
-        for step in self.steps:
-            used = {column.name for column in step.columns}
-            if step.compiled:
-                used |= {*step.compiled.numbers, *step.compiled.codes}
-            if unknown := used - set(self.inputs.names):
-                raise PackageRefused(f"a step reads columns that are no inputs: {', '.join(sorted(unknown))}")
+        known = {field.name: field for field in self.inputs}
+        for at, step in enumerate(self.steps):
+            read_as(known, step.takes, f"step {at}")
+            if isinstance(step, SklearnStep) and step.compiled:
+                read_as(known, (*step.compiled.numbers, *step.compiled.codes), f"the graph of step {at}")
+            known |= {field.name: field for field in step.gives}
+        if wrong := [field.name for field in self.answers if known.get(field.name) != field]:
+            raise PackageRefused(f"the answer {wrong[0]!r} is not what the steps give")
 
     @property
     def formats(self) -> frozenset[str]:
-        """Formats of the artifacts that are opened to serve; a server's policy is asked about each. Graphs are data and always allowed."""
-        return frozenset(step.format for step in self.steps if step.compiled is None)
+        """What is opened to serve and could run code: ``pickle``, ``python``; and ``skops``. Graphs and tables are data.
+
+        A server's policy is asked about each.
+        """
+        opened: set[str] = set()
+        for step in self.steps:
+            if isinstance(step, PythonStep):
+                opened.add("python")
+            elif isinstance(step, SklearnStep) and step.compiled is None:
+                opened.add(step.format)
+        return frozenset(opened)
+
+    @property
+    def serves_graphs(self) -> bool:
+        """Whether no step needs more than the ONNX runtime."""
+        return all(not isinstance(step, SklearnStep) or step.compiled is not None for step in self.steps)
+
+
+def read_as(known: dict[str, Field], names: tuple[str, ...], who: str) -> Schema:
+    """The fields of some columns; raise PackageRefused when one is not there yet."""
+    if unknown := [name for name in names if name not in known]:
+        raise PackageRefused(f"{who} reads columns that are no inputs and that no step before it gives: {', '.join(unknown)}")
+    return Schema(tuple(known[name] for name in dict.fromkeys(names)))
 
 
 @cache
@@ -147,6 +238,8 @@ def write_manifest(manifest: Manifest) -> bytes:
     """Canonical bytes: sorted keys, two-space indent, defaults left out except the format."""
     data: dict[str, Any] = _adapter().dump_python(manifest, mode="json", exclude_defaults=True)
     data["format"] = manifest.format
+    for written, step in zip(data["steps"], manifest.steps, strict=True):
+        written["kind"] = step.kind
     return orjson.dumps(data, option=orjson.OPT_SORT_KEYS | orjson.OPT_INDENT_2)
 
 

@@ -20,6 +20,9 @@ from lamppost.core.errors import PackageRefused
 from lamppost.core.fields import Schema
 
 SHOWN_DIFFERENCES = 20
+USUAL_CAUSES = (
+    "Usual causes: preprocessing that is fitted again on the request, other library versions than in training, columns in another order"
+)
 
 
 @dataclass(frozen=True, slots=True)

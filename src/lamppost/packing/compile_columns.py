@@ -159,7 +159,7 @@ class Raw:
         schema = Schema(tuple(self._fields[name] for name in names))
         specs: tuple[FrameColumn, ...] = tuple(self._specs[name] for name in names)
         columns: list[Column] = from_rows(schema, rows)
-        asked = model_input(SklearnStep("", "skops", specs, self._as_frame), schema, columns)
+        asked = model_input(SklearnStep("", "skops", specs, schema, self._as_frame), schema, columns)
         out = fitted.transform(asked)
         out = out.toarray() if hasattr(out, "toarray") else np.asarray(out)
         return np.asarray(out, dtype=np.float64).reshape(len(rows), -1)

@@ -22,12 +22,15 @@ from lamppost.core.columns import Column, from_rows, to_rows
 from lamppost.core.errors import BY_CODE, LampPostError, ModelFault, ProofFailed, Unavailable
 from lamppost.core.manifest import Manifest
 from lamppost.core.plan import Plan, Row
-from lamppost.core.proof import Proof, Verdict, compare
+from lamppost.core.proof import USUAL_CAUSES, Proof, Verdict, compare
 from lamppost.runtime.process import WorkerGone, WorkerProcess
 from lamppost.runtime.supply import WorkerSupply
 from lamppost.runtime.wire import WireError, pack_columns, pack_frame, unpack_columns
 
 log = logging.getLogger("lamppost.lane")
+
+ALONE = 32
+"""Most proof rows that are also asked one by one."""
 
 State = Literal["opening", "lit", "restarting", "out", "closed"]
 
@@ -160,8 +163,7 @@ class Lane:
             self.verdict = await self._prove(worker)
             if not self.verdict.passed:
                 raise ProofFailed(
-                    f"{self.name} does not reproduce its training: {self.verdict.sentence()}; it takes no traffic. "
-                    "Usual causes: preprocessing fitted again, other library versions, columns in another order",
+                    f"{self.name} does not reproduce its training: {self.verdict.sentence()}; it takes no traffic. {USUAL_CAUSES}",
                     differences=[diff.sentence() for diff in self.verdict.differences],
                 )
         except WorkerGone as error:
@@ -174,16 +176,20 @@ class Lane:
 
     @property
     def _serves_graph(self) -> bool:
-        return not self._settings.original and all(step.compiled is not None for step in self._manifest.steps)
+        return not self._settings.original and self._manifest.serves_graphs
 
     async def _prove(self, worker: WorkerProcess) -> Verdict:
-        """Replay the proof the way requests go: validated, as columns, over the wire; as one batch and the first row alone."""
+        """Replay the proof the way requests go: validated, as columns, over the wire; as one batch, and row by row alone.
+
+        Alone matters: preprocessing that is fitted again on the request is right on a large batch and wrong on a single row.
+        """
         rows = self.plan.read_rows(self._proof.rows)
         together = await self._ask(worker, rows)
         verdict = compare(self._manifest.answers, self._proof, together)
         if not verdict.passed:
             return verdict
-        return compare(self._manifest.answers, self._proof, await self._ask(worker, rows[:1]) + together[1:])
+        alone = [(await self._ask(worker, [row]))[0] for row in rows[:ALONE]]
+        return compare(self._manifest.answers, self._proof, alone + together[len(alone) :])
 
     async def _ask(self, worker: WorkerProcess, rows: Sequence[Row]) -> list[dict[str, Any]]:
         header, body = await worker.call(self._frame(rows), self._settings.run_s)
@@ -320,4 +326,6 @@ class Lane:
 def _said(header: dict[str, Any]) -> LampPostError:
     """The error that a worker's frame reports."""
     kind = BY_CODE.get(str(header.get("code")), ModelFault)
-    return kind(str(header.get("detail", "the worker sent an answer to something else"))[:2_000])
+    faults = header.get("faults")
+    extra = {"faults": faults} if isinstance(faults, list) else {}
+    return kind(str(header.get("detail", "the worker sent an answer to something else"))[:2_000], **extra)

@@ -1,60 +1,174 @@
-"""Steps as running code. `open_steps` is the one place where an artifact becomes a live object; only workers call it."""
+"""Steps as running code. `open_chain` is the one place where artifacts become live objects; only workers and packers call it."""
 
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
+import importlib
+import sys
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, Protocol
 
-from lamppost.core.columns import Column
-from lamppost.core.errors import PackageRefused
+import orjson
+
+from lamppost.core.columns import Column, to_array, to_column
+from lamppost.core.errors import Fault, InvalidRows, ModelFault, PackageRefused
 from lamppost.core.fields import Schema
-from lamppost.core.manifest import Manifest, SklearnStep
+from lamppost.core.manifest import Manifest, PythonStep, SklearnStep, Step, TableStep, read_as
+from lamppost.core.plan import shorten
 from lamppost.package import sklearn_model
 from lamppost.package.compiled_model import CompiledModel
+
+
+class Running(Protocol):
+    """An open step."""
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """Columns out of columns, in the orders of its ``takes`` and ``gives``."""
 
 
 class RunningSklearn:
     """A fitted scikit-learn object, ready to answer."""
 
-    def __init__(self, step: SklearnStep, inputs: Schema, model: Any) -> None:
+    def __init__(self, step: SklearnStep, takes: Schema, model: Any) -> None:
         self.step = step
-        self.inputs = inputs
+        self.takes = takes
         self.model = model
         sklearn_model.to_one_thread(model)  # parallel over requests, not inside one
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
-        """Answer columns of input columns, both in schema order."""
-        matrix = sklearn_model.model_input(self.step, self.inputs, columns)
+        """Label and scores, or one number."""
+        matrix = sklearn_model.model_input(self.step, self.takes, columns)
         return sklearn_model.predict(self.step, self.model, matrix)
 
 
-class Running(Protocol):
-    """What a worker can ask."""
+class RunningPython:
+    """An object of the packer's own class."""
+
+    def __init__(self, step: PythonStep, takes: Schema, made: Any) -> None:
+        self.step = step
+        self.takes = takes
+        self.made = made
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """Whatever the class makes of the columns."""
+        rows = len(columns[0].values)
+        given = {field.name: to_array(field, column) for field, column in zip(self.takes, columns, strict=True)}
+        out = self.made.run(given)
+        if not isinstance(out, dict) or (lost := [name for name in self.step.gives.names if name not in out]):
+            said = "no dict" if not isinstance(out, dict) else f"no {', '.join(lost)}"
+            raise ModelFault(f"{self.step.name}.run gave {said}; it should give {', '.join(self.step.gives.names)}")
+        made = [to_column(field, out[field.name]) for field in self.step.gives]
+        for field, column in zip(self.step.gives, made, strict=True):
+            if len(column.values) != rows:
+                raise ModelFault(f"{self.step.name}.run gave {len(column.values)} values of {field.name} for {rows} rows")
+        return made
+
+
+class RunningTable:
+    """A look-up table in memory: key to row."""
+
+    def __init__(self, step: TableStep, takes: Schema, data: bytes) -> None:
+        self.step = step
+        self.key = takes.fields[0]
+        table = orjson.loads(data)
+        self._rows = {key: at for at, key in enumerate(table["keys"])}
+        self._columns = [table["columns"][field.name] for field in step.gives]
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """The fields of each key; raise InvalidRows for a key that is not there, if such are refused."""
+        keys = to_array(self.key, columns[0]).tolist()
+        places = [self._rows.get(key) for key in keys]
+        if self.step.unknown == "refuse" and None in places:
+            row = places.index(None)
+            fault = Fault(row, self.key.name, shorten(keys[row]), f"one of the {len(self._rows):,} keys of the package's table")
+            raise InvalidRows(fault.sentence(), faults=[fault.to_dict()])
+        return [
+            to_column(field, [None if at is None else values[at] for at in places])
+            for field, values in zip(self.step.gives, self._columns, strict=True)
+        ]
+
+
+class Chain:
+    """Open steps in a row."""
+
+    def __init__(self, inputs: Schema, steps: Sequence[tuple[Step, Running]], answers: Schema) -> None:
+        self._inputs = inputs
+        self._steps = steps
+        self._answers = answers
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
         """Answer columns of input columns, both in schema order."""
+        table = dict(zip(self._inputs.names, columns, strict=True))
+        for step, running in self._steps:
+            given = running.run([table[name] for name in step.takes])
+            table.update(zip(step.gives.names, given, strict=True))
+        return [table[name] for name in self._answers.names]
 
 
-def open_steps(folder: Path, manifest: Manifest, formats: frozenset[str], original: bool) -> Running:
-    """Load the steps of an unpacked package: the compiled form where there is one, unless the original is asked for.
+def open_chain(folder: Path, manifest: Manifest, formats: frozenset[str], original: bool = False) -> Chain:
+    """Open the steps of an unpacked package: compiled forms where there are some, unless the originals are asked for.
 
     Raise PackageRefused for a format that the policy does not allow, or a member that was changed on disk.
     """
-    step = manifest.steps[0]
+
+    def member(name: str) -> bytes:
+        data = (folder / name).read_bytes()
+        if hashlib.sha256(data).hexdigest() != manifest.members[name].sha256:
+            raise PackageRefused(f"{name} was changed since it was unpacked; push the package again")
+        return data
+
+    known = {field.name: field for field in manifest.inputs}
+    opened: list[tuple[Step, Running]] = []
+    for at, step in enumerate(manifest.steps):
+        takes = read_as(known, step.takes, f"step {at}")
+        opened.append((step, open_step(step, takes, folder, member, formats, original)))
+        known |= {field.name: field for field in step.gives}
+    return Chain(manifest.inputs, opened, manifest.answers)
+
+
+def open_step(
+    step: Step, takes: Schema, folder: Path, member: Callable[[str], bytes], formats: frozenset[str], original: bool = False
+) -> Running:
+    """Open one step; ``member`` gives the checked bytes of a file of the package."""
+    if isinstance(step, TableStep):
+        return RunningTable(step, takes, member(step.file))
+    if isinstance(step, PythonStep):
+        _allowed("python", formats)
+        return RunningPython(step, takes, _made(step, folder, member))
     if step.compiled is not None and not original:
-        return CompiledModel(_member(folder, manifest, step.compiled.file), step.compiled, manifest.inputs)
-    if step.format not in formats:
-        raise PackageRefused(
-            f"the model is stored as {step.format}, which runs code when it is opened, and this service does not allow it; "
-            "pack it as skops, or start the service with --allow-pickle"
-        )
-    return RunningSklearn(step, manifest.inputs, sklearn_model.load(_member(folder, manifest, step.file), step.format))
+        return CompiledModel(member(step.compiled.file), step.compiled, takes)
+    _allowed(step.format, formats)
+    return RunningSklearn(step, takes, sklearn_model.load(member(step.file), step.format))
 
 
-def _member(folder: Path, manifest: Manifest, name: str) -> bytes:
-    data = (folder / name).read_bytes()
-    if hashlib.sha256(data).hexdigest() != manifest.members[name].sha256:
-        raise PackageRefused(f"{name} was changed since it was unpacked; push the package again")
-    return data
+def _allowed(wanted: str, formats: frozenset[str]) -> None:
+    if wanted not in formats:
+        raise PackageRefused(refusal(wanted))
+
+
+def refusal(wanted: str) -> str:
+    """Why a format is not opened here, and what to do."""
+    if wanted == "python":
+        return "the package carries Python code of its own, and this service does not allow that; start it with --allow-code"
+    return (
+        f"the model is stored as {wanted}, which runs code when it is opened, and this service does not allow it; "
+        "pack it as skops, or start the service with --allow-pickle"
+    )
+
+
+def _made(step: PythonStep, folder: Path, member: Callable[[str], bytes]) -> Any:
+    """An open object of the class, imported from the package's own modules."""
+    for path in step.files:
+        member(path)  # checked before anything of it runs
+    home = folder / step.folder
+    for name in [module for module in sys.modules if f"{module.replace('.', '/')}.py" in step.modules]:
+        del sys.modules[name]  # of another package that was open in this process
+    sys.path.insert(0, str(home))
+    try:
+        made = getattr(importlib.import_module(step.module), step.name)()
+    finally:
+        sys.path.remove(str(home))
+    if hasattr(made, "open"):
+        made.open(home)
+    return made

@@ -20,7 +20,7 @@ from typing import Any
 
 from lamppost.core.errors import LampPostError
 from lamppost.core.manifest import MANIFEST, Manifest, read_manifest
-from lamppost.runtime.steps import Running, open_steps
+from lamppost.runtime.steps import Chain, open_chain
 from lamppost.runtime.wire import HEAD, frame_size, pack_columns, pack_frame, read_header, unpack_columns
 
 _PR_SET_PDEATHSIG = 1
@@ -31,7 +31,7 @@ class Worker:
 
     def __init__(self) -> None:
         self.manifest: Manifest | None = None
-        self.steps: Running | None = None
+        self.steps: Chain | None = None
 
     def handle(self, header: dict[str, Any], body: bytes) -> bytes:
         """The frame that answers a frame. Nothing a package does may end the loop, so every exception becomes an answer."""
@@ -46,7 +46,7 @@ class Worker:
                 case other:
                     raise RuntimeError(f"a worker does not know how to {other}")
         except LampPostError as error:
-            return pack_frame({"op": "failed", "code": error.code, "detail": error.detail})
+            return pack_frame({"op": "failed", "code": error.code, "detail": error.detail, "faults": error.extra.get("faults")})
         except Exception as error:
             traceback.print_exc()
             return pack_frame({"op": "failed", "code": "model-fault", "detail": f"{type(error).__name__}: {error}"[:2_000]})
@@ -60,7 +60,7 @@ class Worker:
     def _open(self, header: dict[str, Any]) -> bytes:
         folder = Path(header["folder"])
         manifest = read_manifest((folder / MANIFEST).read_bytes())
-        self.steps = open_steps(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
+        self.steps = open_chain(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
         self.manifest = manifest
         return pack_frame({"op": "opened", "pid": os.getpid(), "memory_bytes": _memory_bytes()})
 

@@ -13,6 +13,7 @@ from lamppost.core.errors import BodyTooLarge, NotFound, PackageRefused
 from lamppost.core.manifest import read_manifest, write_manifest
 from lamppost.core.names import VersionName, check_name, closest
 from lamppost.package.read import Lamp, read_lamp
+from lamppost.runtime.steps import refusal
 from lamppost.service.access import PROBLEMS, Looker, Pusher, TheNode
 from lamppost.service.node import Node
 from lamppost.service.shapes import Pushed, VersionPage, VersionShape, field_shapes
@@ -61,10 +62,7 @@ async def push_package(request: Request, node: TheNode, caller: Pusher, model: s
         await _receive(request, handle, node.settings.max_package_bytes)
         lamp = await anyio.to_thread.run_sync(_read, path)
         if refused := lamp.manifest.formats - node.settings.lane.formats:
-            raise PackageRefused(
-                f"the model is stored as {', '.join(sorted(refused))}, which runs code when it is opened, and this service does not "
-                "allow it; pack it as skops, or start the service with --allow-pickle"
-            )
+            raise PackageRefused(refusal(sorted(refused)[0]))
         target = check_name(model, "model") if model else lamp.manifest.name
         manifest = write_manifest(lamp.manifest).decode()
         version, new = await packages.store_version(node.pool, target, lamp.digest, manifest, path, caller.token)
