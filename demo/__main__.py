@@ -17,9 +17,9 @@ from pathlib import Path
 
 import lamppost
 from demo.lamps import FIELDS, make_traffic
-from demo.train import train_outage_risk
+from demo.train import pack_refit, train_outage_risk
 from lamppost.client.config import find_connection
-from lamppost.core.errors import LampPostError
+from lamppost.core.errors import LampPostError, ProofFailed
 
 ENDPOINT = "outage-risk"
 _START_S = 90.0
@@ -38,7 +38,7 @@ def main() -> int:
         return 1
     address = f"http://127.0.0.1:{given.port}"
     service = subprocess.Popen(
-        [sys.executable, "-m", "lamppost", "up", "--data", str(given.data), "--port", str(given.port)],
+        [sys.executable, "-m", "lamppost", "up", "--data", str(given.data), "--port", str(given.port), "--allow-code"],
         stdout=subprocess.DEVNULL,
         start_new_session=True,
     )
@@ -104,11 +104,23 @@ def fill(address: str, data: Path, calls: int) -> None:
             )
             version = client.push(lamp.path)["version"]
             print(client.point(ENDPOINT, version)["says"], flush=True)
+            try_refit(client, data)
         print(f"asking it about {calls} lamps …", flush=True)
         rows = make_traffic(calls, seed=int(time.time()))
         with ThreadPoolExecutor(8) as pool:
             said = list(pool.map(lambda row: client.predict(ENDPOINT, row).answer["label"], rows))
         print(f"{said.count('fails')} of them will fail within 30 days, it says")
+
+
+def try_refit(client: lamppost.Client, data: Path) -> None:
+    """Somebody's version whose serving code fits the encoders again: it is stored, fails its proof, and never serves."""
+    print("pushing somebody's version whose serving code fits its encoders again …", flush=True)
+    pack_refit(data / "outage-risk-refit.lamp")
+    version = client.push(data / "outage-risk-refit.lamp")["version"]
+    try:
+        client.point(ENDPOINT, version)
+    except ProofFailed as error:
+        print(f"it is refused: {error.detail}", flush=True)
 
 
 def _greet(address: str) -> None:

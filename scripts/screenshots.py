@@ -120,7 +120,7 @@ def main() -> None:
         os.environ["LAMPPOST_CONFIG"] = str(folder / "client.toml")
         port = free_port()
         address = f"http://127.0.0.1:{port}"
-        up = [sys.executable, "-m", "lamppost", "up", "--data", str(folder / "data"), "--port", str(port)]
+        up = [sys.executable, "-m", "lamppost", "up", "--data", str(folder / "data"), "--port", str(port), "--allow-code"]
         with running(up, address + "/health/live", folder / "log"), sync_playwright() as driver:
             fill(address, folder, 300)
             browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=ARGUMENTS.split())
