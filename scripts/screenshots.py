@@ -40,7 +40,7 @@ def shoot_commands(browser: Browser, lamp: Path) -> None:
     """One picture of packing and proving, one of asking and watching."""
     name = lamp.name
     for picture, commands in {
-        "commands-package": [f"lamppost inspect {name}", f"lamppost prove {name}"],
+        "commands-package": [f"lamppost inspect {name}", f"lamppost prove {name}", f"lamppost prove {lamp.stem}-refit.lamp"],
         "commands-service": [
             "lamppost endpoints",
             f'lamppost ask {ENDPOINT} --row \'{{"district": "mill", "lamp_type": "LED", "age_year": 3}}\'',
@@ -89,9 +89,17 @@ def shoot_pages(browser: Browser, address: str) -> None:
             page.screenshot(path=OUT / "console-sign-in.png")
         with lamppost.Client(address) as client:
             page.goto(client.fetch("POST", "/api/session/link")["link"])
-        page.get_by_role("table").get_by_role("link", name=ENDPOINT).wait_for()
+        page.get_by_role("table").get_by_role("link", name=ENDPOINT, exact=True).wait_for()
         if theme == "light":
             page.screenshot(path=OUT / "console-endpoints.png")
+            for picture, path, shown in (
+                ("console-models", "/models", "2 versions"),
+                ("console-version", f"/models/{ENDPOINT}/1", "What goes in"),
+                ("console-proof-failed", f"/models/{ENDPOINT}/2", "It takes no traffic"),
+            ):
+                page.goto(address + path)
+                page.get_by_text(shown).first.wait_for()
+                page.screenshot(path=OUT / f"{picture}.png")
         page.goto(f"{address}/endpoints/{ENDPOINT}")
         ask(page)
         page.screenshot(path=OUT / f"console-endpoint-{theme}.png")

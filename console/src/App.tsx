@@ -6,8 +6,10 @@ import { Trouble } from "./parts/basics";
 import { Palette } from "./parts/Palette";
 import { Street } from "./parts/Street";
 import { EndpointPage } from "./pages/EndpointPage";
+import { Models } from "./pages/Models";
 import { Overview } from "./pages/Overview";
 import { SignIn } from "./pages/SignIn";
+import { VersionPage } from "./pages/VersionPage";
 
 export function App({ linkFailed }: { linkFailed: Error | null }) {
   const session = useSession();
@@ -21,6 +23,8 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
             <Routes>
               <Route path="/" element={<Overview />} />
               <Route path="/endpoints/:endpoint" element={<EndpointPage />} />
+              <Route path="/models" element={<Models />} />
+              <Route path="/models/:model/:number" element={<VersionPage />} />
               <Route path="*" element={<Lost />} />
             </Routes>
           </div>

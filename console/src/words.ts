@@ -25,4 +25,13 @@ export function clock(iso: string): string {
   return `${at.toLocaleTimeString("en-GB")}.${String(at.getMilliseconds()).padStart(3, "0")}`;
 }
 
+/** Bytes with a unit: "2.8 MB". */
+export function bytes(value: number): string {
+  for (const [unit, size] of [["GB", 1e9], ["MB", 1e6], ["kB", 1e3]] as const) if (value >= size) return `${(value / size).toFixed(1)} ${unit}`;
+  return `${value} B`;
+}
+
+/** A number with at most three significant figures, or all of its whole part. */
+export const short = (value: number): string => (Math.abs(value) >= 100 ? value.toFixed(0) : String(Number(value.toPrecision(3))));
+
 export const plural = (amount: number, one: string, many = `${one}s`): string => `${count(amount)} ${amount === 1 ? one : many}`;

@@ -89,7 +89,7 @@ def a_manifest() -> Manifest:
     members = {name: Member("0" * 64, 1) for name in ("steps/0/model.skops", "proof.json")}
     answers = LABEL
     return Manifest(
-        "outage-risk", Schema((Field("x", "number", seen=(0, 1)),)), answers, (step,), "proof.json", members, Story(notes="hello")
+        "outage-risk", Schema((Field("x", "number", seen=(0, 1)),)), answers, (step,), "proof.json", members, story=Story(notes="hello")
     )
 
 

@@ -70,7 +70,7 @@ class Console(unittest.TestCase):
             page.get_by_label("Token").fill(self.service.token)
             page.get_by_label("Token").press("Enter")
             expect(page.get_by_text("One endpoint, and it is lit.")).to_be_visible()
-            page.get_by_role("table").get_by_role("link", name="outage-risk").click()
+            page.get_by_role("table").get_by_role("link", name="outage-risk", exact=True).click()
             expect(page.get_by_role("heading", name="outage-risk")).to_be_visible()
             page.get_by_role("button", name="Ask", exact=True).click()
             label = page.get_by_test_id("label")
@@ -133,6 +133,19 @@ class Console(unittest.TestCase):
             said = self.service.run_text(text, python=name == "Python")
             self.assertRegex(said, "fails|holds", name)
 
+    def test_models_and_a_versions_page(self) -> None:
+        with self.page("/") as page:
+            page.get_by_role("link", name="Models").click()
+            expect(page.get_by_text("1 model, 1 version.")).to_be_visible()
+            page.get_by_role("link", name="outage-risk@1").click()
+            expect(page.get_by_text("Proven: all 20 rows get the answer that training gave.")).to_be_visible()
+            fields = page.get_by_role("region", name="What goes in")
+            expect(fields).to_contain_text("over 2,000 rows of training")
+            self.assertEqual(fields.get_by_role("row").count(), 10)
+            self.assertEqual(fields.get_by_role("img").count(), 5)
+            expect(page.get_by_role("region", name="How it came to be")).to_contain_text("its compiled graph serves")
+            expect(page.get_by_role("region", name="Files")).to_contain_text("steps/0/compiled.onnx")
+
     def test_the_keyboard_goes_everywhere(self) -> None:
         with self.page("/") as page:
             page.keyboard.press("/")
@@ -174,4 +187,4 @@ class Console(unittest.TestCase):
             page.goto(client.fetch("POST", "/api/session/link")["link"])
         expect(page.get_by_text("Light the first lamp")).to_be_visible()
         other.serve(outage_lamp())
-        expect(page.get_by_role("table").get_by_role("link", name="outage-risk")).to_be_visible(timeout=15_000)
+        expect(page.get_by_role("table").get_by_role("link", name="outage-risk", exact=True)).to_be_visible(timeout=15_000)

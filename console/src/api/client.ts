@@ -6,6 +6,9 @@ export type Endpoint = components["schemas"]["EndpointShape"];
 export type EndpointPage = components["schemas"]["EndpointPage"];
 export type Field = components["schemas"]["FieldShape"];
 export type Call = components["schemas"]["CallShape"];
+export type Version = components["schemas"]["VersionShape"];
+export type VersionPage = components["schemas"]["VersionPage"];
+export type Profile = components["schemas"]["Profile"];
 export type Session = components["schemas"]["Session"];
 
 export const api = createClient<paths>();

@@ -17,6 +17,16 @@ export const useEndpoint = (endpoint: string) =>
     refetchInterval: LIVE_MS,
   });
 
+export const useVersions = () =>
+  useQuery({ queryKey: ["versions"], queryFn: async () => good(await api.GET("/api/versions")), refetchInterval: 2 * LIVE_MS });
+
+export const useVersion = (model: string, number: number) =>
+  useQuery({
+    queryKey: ["version", model, number],
+    queryFn: async () => good(await api.GET("/api/models/{model}/versions/{number}", { params: { path: { model, number } } })),
+    refetchInterval: 5 * LIVE_MS,
+  });
+
 export const useCalls = (endpoint: string) =>
   useQuery({
     queryKey: ["calls", endpoint],

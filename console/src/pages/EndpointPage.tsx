@@ -9,6 +9,7 @@ import { Button, Card, Mono, Snippets, Trouble, Waiting } from "../parts/basics"
 import { CallsTable } from "../parts/CallsTable";
 import { FieldInput } from "../parts/FieldInput";
 import { Lamp } from "../parts/Lamp";
+import { VersionLink } from "../parts/VersionLink";
 import { snippets } from "../snippets";
 import { ago, count, ms, plural } from "../words";
 
@@ -62,7 +63,7 @@ function Head({ page }: { page: Page }) {
 }
 
 function Sentence({ page }: { page: Page }) {
-  const version = <Mono className="text-amber">{page.version}</Mono>;
+  const version = <VersionLink name={page.version} live />;
   if (page.state === "out")
     return (
       <span>
@@ -198,7 +199,7 @@ function History({ page }: { page: Page }) {
             <tr key={past.revision}>
               <td className="num">{past.revision}</td>
               <td>
-                <Mono className={at === 0 ? "text-amber" : "text-slate"}>{past.version}</Mono>
+                <VersionLink name={past.version} live={at === 0} />
               </td>
               <td title={past.since}>{ago(past.since)}</td>
               <td>{past.changed_by}</td>

@@ -1,8 +1,9 @@
 import { Link } from "react-router";
 import type { Endpoint } from "../api/client";
 import { useEndpoints } from "../api/queries";
-import { Card, Mono, Snippets, Trouble, Waiting } from "../parts/basics";
+import { Card, Snippets, Trouble, Waiting } from "../parts/basics";
 import { Lamp } from "../parts/Lamp";
+import { VersionLink } from "../parts/VersionLink";
 import { ago, count, ms, plural } from "../words";
 
 /** What is served, and is it lit? */
@@ -62,7 +63,9 @@ function Table({ all }: { all: Endpoint[] }) {
               </td>
               <td className="text-soft">{one.state}</td>
               <td>
-                <Mono className="text-amber">{one.version}</Mono>
+                <span className="relative z-10">
+                  <VersionLink name={one.version} live />
+                </span>
               </td>
               <td className="text-soft">{ago(one.since)}</td>
               <td className="num">{count(one.hour.calls)}</td>

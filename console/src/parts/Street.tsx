@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { LogOut, Moon, Search, Sun } from "lucide-react";
+import { LogOut, Moon, Package, Search, Sun } from "lucide-react";
 import { NavLink } from "react-router";
 import { api, type Session } from "../api/client";
 import { useEndpoints } from "../api/queries";
@@ -48,6 +48,12 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
           </li>
         ))}
       </ul>
+      <NavLink
+        to="/models"
+        className={({ isActive }) => `mx-3 mb-3 flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold" : "text-soft hover:text-ink"}`}
+      >
+        <Package size={14} aria-hidden /> Models
+      </NavLink>
       <footer className="flex items-center justify-between border-t border-line px-4 py-3 text-small text-faint">
         <span title={`signed in with the token ${session.token}`}>
           <span className="text-soft">{session.token}</span> · {session.role}

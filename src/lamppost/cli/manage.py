@@ -139,10 +139,12 @@ def _show_endpoint(said: dict[str, Any]) -> None:
 def _show_version(said: dict[str, Any]) -> None:
     story = said["story"]
     serves = f"serves {', '.join(said['serves'])}" if said["serves"] else "serves nothing"
-    stored = f"{size(said['size_bytes'])}, stored as {', '.join(said['formats'])}"
-    say(f"{paint(said['name'], AMBER)}  {serves}; {stored}, pushed by {said['pushed_by']} {ago(said['pushed_at'])}")
+    name, pushed = paint(said["name"], AMBER), f"pushed by {said['pushed_by']} {ago(said['pushed_at'])}"
+    say(f"{name}  {serves}; {size(said['size_bytes'])}, {pushed}")
     say(f"digest {said['digest']}")
     say(f"proof  {said['proof']}{': ' + said['proof_says'] if said['proof_says'] else ''}")
+    for step in said["steps"]:
+        say(f"step  {step}")
     if story["metrics"]:
         say("metrics  " + ", ".join(f"{key} {value:g}" for key, value in story["metrics"].items()))
     if story["notes"]:

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from lamppost.cli.out import AMBER, BRICK, DIM, paint, say, say_json, size, table
 from lamppost.core.errors import BadRequest
-from lamppost.core.manifest import ArtifactFormat, PythonStep, Step, TableStep
+from lamppost.core.manifest import ArtifactFormat, about
 from lamppost.core.proof import USUAL_CAUSES, Tolerance
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.packing.build import Recipe
@@ -185,18 +185,8 @@ def inspect(file: Path, as_json: bool) -> None:
     table(["answer", "is"], [[f.name, f.wanted()] for f in manifest.answers])
     say()
     for at, step in enumerate(manifest.steps):
-        say(f"step {at}    {_about(step)}")
+        say(f"step {at}    {about(step)}")
     _show_story(lamp)
-
-
-def _about(step: Step) -> str:
-    """One step in one line."""
-    if isinstance(step, TableStep):
-        return f"table: {step.key} becomes {', '.join(step.gives.names)}; an unknown {step.key} is {step.unknown}"
-    if isinstance(step, PythonStep):
-        return f"code: {step.module}:{step.name}, {', '.join(step.takes)} becomes {', '.join(step.gives.names)}"
-    served = "the compiled graph serves" if step.compiled else f"not compiled: {step.not_compiled or 'it was not asked for'}"
-    return f"scikit-learn, stored as {step.format}; {served}"
 
 
 def _example(value: Any) -> str:
@@ -233,6 +223,6 @@ def prove(file: Path, as_json: bool) -> None:
             [[str(d.row), d.field, str(d.trained), str(d.given), "" if d.off is None else f"{d.off:.3g}"] for d in verdict.differences],
             right=frozenset({"row", "off by"}),
         )
-        say(f"{USUAL_CAUSES}.")
+        say(USUAL_CAUSES)
     if not verdict.passed:
         raise typer.Exit(1)

@@ -172,7 +172,8 @@ class Manifest:
     """Everything about a package except its bytes.
 
     name : the model's name. inputs, answers : schemas of one row in and one row out. steps : run in order.
-    proof : member with the proof. members : path to digest and size of every other file.
+    proof : member with the proof. reference : member with what training's inputs and answers looked like.
+    members : path to digest and size of every other file.
     """
 
     name: str
@@ -181,6 +182,7 @@ class Manifest:
     steps: tuple[Step, ...]
     proof: str
     members: dict[str, Member]
+    reference: str | None = None
     story: Story = default(default_factory=Story)
     format: int = FORMAT
 
@@ -190,7 +192,7 @@ class Manifest:
         check_name(self.name, "model")
         if not self.steps:
             raise PackageRefused("the manifest lists no steps")
-        for path in [self.proof, *(path for step in self.steps for path in step.files)]:
+        for path in [self.proof, *([self.reference] if self.reference else []), *(path for step in self.steps for path in step.files)]:
             if path not in self.members:
                 raise PackageRefused(f"the manifest uses {path!r} but does not list it among its members")
         known = {field.name: field for field in self.inputs}
@@ -220,6 +222,16 @@ class Manifest:
     def serves_graphs(self) -> bool:
         """Whether no step needs more than the ONNX runtime."""
         return all(not isinstance(step, SklearnStep) or step.compiled is not None for step in self.steps)
+
+
+def about(step: Step) -> str:
+    """One step in one line, for people."""
+    if isinstance(step, TableStep):
+        return f"table: {step.key} becomes {', '.join(step.gives.names)}; an unknown {step.key} is {step.unknown}"
+    if isinstance(step, PythonStep):
+        return f"code: {step.module}:{step.name} makes {', '.join(step.gives.names)} of {', '.join(step.takes)}"
+    served = "its compiled graph serves" if step.compiled else f"not compiled: {step.not_compiled or 'it was not asked for'}"
+    return f"scikit-learn, stored as {step.format}; {served}"
 
 
 def read_as(known: dict[str, Field], names: tuple[str, ...], who: str) -> Schema:

@@ -21,7 +21,7 @@ from lamppost.core.fields import Schema
 
 SHOWN_DIFFERENCES = 20
 USUAL_CAUSES = (
-    "Usual causes: preprocessing that is fitted again on the request, other library versions than in training, columns in another order"
+    "Usual causes: preprocessing that is fitted again on the request, other library versions than in training, columns in another order."
 )
 
 

@@ -21,6 +21,7 @@ from lamppost.core.errors import PackageRefused
 from lamppost.core.limits import MAX_MANIFEST_BYTES, MAX_MEMBERS, MAX_PACKAGE_BYTES
 from lamppost.core.manifest import MANIFEST, Manifest, Member, digest_of, read_manifest
 from lamppost.core.proof import Proof, read_proof
+from lamppost.core.reference import Reference, read_reference
 
 _CHUNK = 2**20
 
@@ -35,6 +36,7 @@ class Lamp:
     path: Path
     manifest: Manifest
     proof: Proof
+    reference: Reference | None
     digest: str
     size_bytes: int
 
@@ -72,7 +74,8 @@ def read_lamp(path: Path) -> Lamp:
             for _ in _checked(archive, name, member):
                 pass
         proof = read_proof(_read_small(archive, entries[manifest.proof]))
-    return Lamp(path, manifest, proof, digest_of(raw), path.stat().st_size)
+        reference = read_reference(_read_small(archive, entries[manifest.reference])) if manifest.reference else None
+    return Lamp(path, manifest, proof, reference, digest_of(raw), path.stat().st_size)
 
 
 @contextmanager

@@ -19,6 +19,7 @@ from lamppost.core.infer import classifier_answers, infer_inputs, plain_rows, pr
 from lamppost.core.manifest import ArtifactFormat, FrameColumn, Manifest, SklearnStep, Step, Story, read_as
 from lamppost.core.names import check_name
 from lamppost.core.proof import Proof, Tolerance, write_proof
+from lamppost.core.reference import Reference, make_reference, write_reference
 from lamppost.package import sklearn_model
 from lamppost.package.sklearn_model import model_input
 from lamppost.package.write import describe, write_lamp
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 _CHECKED_ROWS = 5_000
+_REFERENCE_ROWS = 50_000
 _LIBRARIES = ("numpy", "pandas", "scikit-learn", "scipy", "skops", "joblib")
 
 
@@ -76,11 +78,11 @@ def _build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[st
     package.add_parts(recipe.after)
     if recipe.after:
         answers = package.steps[-1].gives
-    proof = package.proof(answers)
-    members = package.members | {"proof.json": write_proof(proof)}
+    proof, reference = package.proof(answers), package.reference(answers)
+    members = package.members | {"proof.json": write_proof(proof), "reference.json": write_reference(reference)}
     story = Story(recipe.notes, len(frame), dict(recipe.metrics or {}), dict(recipe.tags or {}), _libraries(), platform.python_version())
     steps = tuple(package.steps)
-    write_lamp(to, Manifest(recipe.name, package.inputs, answers, steps, "proof.json", describe(members), story), members)
+    write_lamp(to, Manifest(recipe.name, package.inputs, answers, steps, "proof.json", describe(members), "reference.json", story), members)
     return remarks
 
 
@@ -210,13 +212,23 @@ class _Package:
         """
         positions = proof_rows(self.inputs, self.request_frame, self.recipe.proof_rows, self.labels)
         rows = plain_rows(self.inputs, self.request_frame.iloc[positions])
+        return Proof(rows, self._said(answers, positions), self.recipe.tolerance)
+
+    def _said(self, answers: Schema, positions: list[int]) -> list[dict[str, Any]]:
+        """The answers to some rows of the frame."""
         if self.recipe.answers is not None:
             known = _known_answers(self.recipe.answers, answers, len(self.frame))
-            return Proof(rows, [known[position] for position in positions], self.recipe.tolerance)
+            return [known[position] for position in positions]
         if self.recipe.after:
             whole = to_rows(answers, [self.columns[name] for name in answers.names], len(self.frame))
-            return Proof(rows, [whole[position] for position in positions], self.recipe.tolerance)
-        return Proof(rows, to_rows(answers, self._answer(positions), len(positions)), self.recipe.tolerance)
+            return [whole[position] for position in positions]
+        return to_rows(answers, self._answer(positions), len(positions))
+
+    def reference(self, answers: Schema) -> Reference:
+        """What inputs and answers look like over the frame, or over 50,000 rows spread evenly over it."""
+        positions = np.linspace(0, len(self.frame) - 1, num=min(len(self.frame), _REFERENCE_ROWS)).astype(int).tolist()
+        rows = plain_rows(self.inputs, self.request_frame.iloc[positions])
+        return make_reference(self.inputs, rows, answers, self._said(answers, positions))
 
 
 _DTYPES = {"number": "float64", "integer": "int64", "yes/no": "bool", "choice": "str", "text": "str"}

@@ -10,13 +10,13 @@ import anyio
 from fastapi import APIRouter, Request
 
 from lamppost.core.errors import BodyTooLarge, NotFound, PackageRefused
-from lamppost.core.manifest import read_manifest, write_manifest
+from lamppost.core.manifest import about, write_manifest
 from lamppost.core.names import VersionName, check_name, closest
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.runtime.steps import refusal
 from lamppost.service.access import PROBLEMS, Looker, Pusher, TheNode
 from lamppost.service.node import Node
-from lamppost.service.shapes import Pushed, VersionPage, VersionShape, field_shapes
+from lamppost.service.shapes import FileShape, Pushed, VersionPage, VersionShape, field_shapes
 from lamppost.store import packages
 from lamppost.store.packages import Version
 
@@ -37,13 +37,20 @@ async def list_versions(node: TheNode, _: Looker, model: str | None = None) -> l
 async def get_version(model: str, number: int, node: TheNode, _: Looker) -> VersionPage:
     """One version: schemas, story, proof."""
     version = await packages.get_version(node.pool, VersionName(model, number))
-    manifest = read_manifest(version.manifest.encode())
+    lamp = (await node.routes.unpacked(version.digest))[0]
+    manifest, reference = lamp.manifest, lamp.reference
     return VersionPage(
         **_shape(node, version).model_dump(),
         inputs=field_shapes(manifest.inputs),
         answers=field_shapes(manifest.answers),
+        steps=[about(step) for step in manifest.steps],
         story=manifest.story,
         formats=sorted(manifest.formats),
+        proof_rows=len(lamp.proof.rows),
+        files=[FileShape(path=path, size_bytes=member.size_bytes, sha256=member.sha256) for path, member in manifest.members.items()],
+        reference_rows=reference.rows if reference else None,
+        reference_inputs=list(reference.inputs) if reference else [],
+        reference_answers=list(reference.answers) if reference else [],
     )
 
 

@@ -11,6 +11,7 @@ from pydantic import Field as Described
 
 from lamppost.core.fields import Field, Kind, Schema, Value
 from lamppost.core.manifest import Story
+from lamppost.core.reference import Profile
 from lamppost.core.roles import Role
 from lamppost.service.routes import State
 
@@ -136,13 +137,27 @@ class VersionShape(Shape):
     serves: list[str]
 
 
+class FileShape(Shape):
+    """One file of a package."""
+
+    path: str
+    size_bytes: int
+    sha256: str
+
+
 class VersionPage(VersionShape):
-    """A version with what is in it."""
+    """A version with what is in it. steps : each in one line. reference : what training looked like, null in packages without one."""
 
     inputs: list[FieldShape]
     answers: list[FieldShape]
+    steps: list[str]
     story: Story
-    formats: list[str]
+    formats: list[str] = Described(description="what runs code when it is opened")
+    proof_rows: int
+    files: list[FileShape]
+    reference_rows: int | None
+    reference_inputs: list[Profile]
+    reference_answers: list[Profile]
 
 
 class Pushed(Shape):
