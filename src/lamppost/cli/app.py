@@ -60,6 +60,18 @@ def inspect(file: LampFile, as_json: AsJson = False) -> None:
 
 
 @app.command()
+def diff(
+    before: Annotated[Path, typer.Argument(help="The earlier lamp file.", metavar="BEFORE")],
+    after: Annotated[Path, typer.Argument(help="The later lamp file.", metavar="AFTER")],
+    as_json: AsJson = False,
+) -> None:
+    """Show what changed between two lamp files; exit code 1 if it would break callers."""
+    from lamppost.cli.packages import diff
+
+    diff(before, after, as_json)
+
+
+@app.command()
 def prove(file: LampFile, as_json: AsJson = False) -> None:
     """Replay a lamp file's proof in a fresh process; exit code 1 if any answer differs from training."""
     from lamppost.cli.packages import prove

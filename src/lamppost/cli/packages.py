@@ -11,6 +11,7 @@ import typer
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from lamppost.cli.out import AMBER, BRICK, DIM, paint, say, say_json, size, table
+from lamppost.core.difference import difference
 from lamppost.core.errors import BadRequest
 from lamppost.core.manifest import ArtifactFormat, about
 from lamppost.core.proof import USUAL_CAUSES, Tolerance
@@ -225,4 +226,25 @@ def prove(file: Path, as_json: bool) -> None:
         )
         say(USUAL_CAUSES)
     if not verdict.passed:
+        raise typer.Exit(1)
+
+
+def diff(before: Path, after: Path, as_json: bool) -> None:
+    """``lamppost diff``."""
+    old, new = read_lamp(before), read_lamp(after)
+    changes = difference(old.manifest, new.manifest, (old.reference, new.reference))
+    breaking = [change for change in changes if change.breaks]
+    if as_json:
+        say_json({"before": old.digest, "after": new.digest, "breaks": bool(breaking), "changes": [asdict(change) for change in changes]})
+    elif old.digest == new.digest:
+        say("the same package")
+    else:
+        count = len(breaking)
+        say(
+            f"{paint('✗', BRICK)} {count} of {len(changes)} changes would break callers"
+            if count
+            else f"{paint('●', AMBER)} nothing in it breaks callers"
+        )
+        table(["", "part", "what changed"], [[paint("breaks", BRICK) if c.breaks else "", c.part, c.says] for c in changes])
+    if breaking:
         raise typer.Exit(1)

@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import shutil
 import stat
+import struct
 import tempfile
 import zipfile
 import zlib
@@ -88,7 +89,19 @@ def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
         raise PackageRefused(f"there is no file {path}") from error
     except IsADirectoryError as error:
         raise PackageRefused(f"{path} is a folder; give the lamp file itself") from error
-    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, UnicodeError, ValueError) as error:
+    except (
+        zipfile.BadZipFile,
+        zlib.error,
+        struct.error,
+        OSError,
+        EOFError,
+        KeyError,
+        OverflowError,
+        NotImplementedError,
+        RuntimeError,
+        UnicodeError,
+        ValueError,
+    ) as error:
         with path.open("rb") as file:
             start = file.read(4)
         if start == b"PK\x03\x04":

@@ -1,0 +1,159 @@
+"""What changed between two packages, and whether callers of the first would be broken by the second."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from lamppost.core.fields import Field, Schema
+from lamppost.core.manifest import Manifest, about
+from lamppost.core.reference import Profile, Reference
+
+Part = Literal["inputs", "answers", "steps", "proof", "story", "reference", "files"]
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One thing that is not the same. breaks : whether a caller that was fine before may fail now. says : one sentence."""
+
+    part: Part
+    says: str
+    breaks: bool = False
+
+
+def difference(before: Manifest, after: Manifest, references: tuple[Reference | None, Reference | None] = (None, None)) -> list[Change]:
+    """All changes from one package to another, those that break callers first."""
+    changes = [
+        *_inputs(before.inputs, after.inputs),
+        *_answers(before.answers, after.answers),
+        *_steps(before, after),
+        *_story(before, after),
+        *_references(*references),
+        *_files(before, after),
+    ]
+    return sorted(changes, key=lambda change: not change.breaks)
+
+
+def _inputs(before: Schema, after: Schema) -> list[Change]:
+    old, new = {f.name: f for f in before}, {f.name: f for f in after}
+    out = [
+        Change("inputs", f"{name} is no input any more, and requests that send it are refused", breaks=True)
+        for name in old
+        if name not in new
+    ]
+    for name, field in new.items():
+        if name not in old:
+            may = "may be left out" if field.missing else "must be sent"
+            out.append(Change("inputs", f"{name} is new ({field.wanted()}) and {may}", breaks=not field.missing))
+        else:
+            out += _field(old[name], field)
+    return out
+
+
+def _field(old: Field, new: Field) -> list[Change]:
+    """Changes of one input; narrower breaks callers, wider does not."""
+    out: list[Change] = []
+
+    def say(text: str, breaks: bool) -> None:
+        out.append(Change("inputs", f"{new.name} {text}", breaks))
+
+    if old.kind != new.kind:
+        say(f"was {old.wanted()} and is {new.wanted()}", breaks=(old.kind, new.kind) not in {("integer", "number"), ("choice", "text")})
+        return out
+    if old.missing != new.missing:
+        say("may be missing now" if new.missing else "may not be missing any more", breaks=old.missing)
+    if old.unit != new.unit:
+        say(f"was in {old.unit or 'no unit'} and is in {new.unit or 'no unit'}", breaks=True)
+    for limit, a, b in (("low", old.low, new.low), ("high", old.high, new.high)):
+        if a != b:
+            narrower = b is not None and (a is None or (b > a if limit == "low" else b < a))
+            say(f"has the {limit} limit {_limit(b)} instead of {_limit(a)}", breaks=narrower)
+    if gone := [choice for choice in old.choices if choice not in new.choices]:
+        say(f"has lost the choices {', '.join(gone[:8])}", breaks=new.unseen == "refuse")
+    if more := [choice for choice in new.choices if choice not in old.choices]:
+        say(f"has the new choices {', '.join(more[:8])}", breaks=False)
+    if old.unseen != new.unseen:
+        verb = "refuses" if new.unseen == "refuse" else "accepts"
+        say(f"{verb} choices never seen in training", breaks=new.unseen == "refuse")
+    return out
+
+
+def _limit(value: float | None) -> str:
+    return "none" if value is None else f"{value:g}"
+
+
+def _answers(before: Schema, after: Schema) -> list[Change]:
+    old, new = {f.name: f for f in before}, {f.name: f for f in after}
+    out = [Change("answers", f"{name} is not answered any more", breaks=True) for name in old if name not in new]
+    out += [Change("answers", f"{name} is answered too ({field.wanted()})") for name, field in new.items() if name not in old]
+    for name in old.keys() & new.keys():
+        a, b = old[name], new[name]
+        if a.kind != b.kind or a.unit != b.unit or a.missing < b.missing:
+            out.append(Change("answers", f"{name} was {a.wanted()} and is {b.wanted()}", breaks=True))
+        elif set(a.choices) != set(b.choices):
+            out.append(Change("answers", f"{name} tells {', '.join(b.choices)} instead of {', '.join(a.choices)}", breaks=True))
+    return out
+
+
+def _steps(before: Manifest, after: Manifest) -> list[Change]:
+    old, new = [about(step) for step in before.steps], [about(step) for step in after.steps]
+    if old == new:
+        return []
+    return [
+        Change("steps", f"step {at} is {b or 'gone'}; it was {a or 'not there'}") for at, (a, b) in enumerate(_pairs(old, new)) if a != b
+    ]
+
+
+def _pairs(old: list[str], new: list[str]) -> list[tuple[str | None, str | None]]:
+    return [(old[at] if at < len(old) else None, new[at] if at < len(new) else None) for at in range(max(len(old), len(new)))]
+
+
+def _story(before: Manifest, after: Manifest) -> list[Change]:
+    a, b = before.story, after.story
+    out = [*_mapping("metric", a.metrics, b.metrics), *_mapping("tag", a.tags, b.tags), *_mapping("library", a.libraries, b.libraries)]
+    if a.python != b.python:
+        out.append(Change("story", f"Python {b.python} instead of {a.python}"))
+    if a.trained_rows != b.trained_rows:
+        out.append(Change("story", f"trained on {b.trained_rows or 'unknown'} rows instead of {a.trained_rows or 'unknown'}"))
+    return out
+
+
+def _mapping(what: str, before: Mapping[str, Any], after: Mapping[str, Any]) -> list[Change]:
+    out = []
+    for name in [*before, *(key for key in after if key not in before)]:
+        a, b = before.get(name), after.get(name)
+        if a != b:
+            out.append(Change("story", f"{what} {name} is {'gone' if b is None else b}; it was {'not there' if a is None else a}"))
+    return out
+
+
+def _references(before: Reference | None, after: Reference | None) -> list[Change]:
+    """Whose training looks otherwise: a mean that moved by more than a quarter of its spread, a share by more than 5 %."""
+    if before is None or after is None:
+        return []
+    out = []
+    for olds, news in ((before.inputs, after.inputs), (before.answers, after.answers)):
+        known = {profile.name: profile for profile in olds}
+        out += [change for new in news if new.name in known for change in _profile(known[new.name], new)]
+    return out
+
+
+def _profile(old: Profile, new: Profile) -> list[Change]:
+    out = []
+    if old.mean is not None and new.mean is not None and abs(new.mean - old.mean) > 0.25 * max(old.sd or 0.0, 1e-12):
+        out.append(Change("reference", f"{new.name} has the mean {new.mean:.4g} in training; it was {old.mean:.4g}"))
+    there = max(1, old.count - old.missing), max(1, new.count - new.missing)
+    for choice in dict.fromkeys([*old.choices, *new.choices]):
+        a, b = old.choices.get(choice, 0) / there[0], new.choices.get(choice, 0) / there[1]
+        if abs(a - b) > 0.05:
+            out.append(Change("reference", f"{new.name} is {choice} in {b:.0%} of training; it was in {a:.0%}"))
+    a, b = old.missing / max(1, old.count), new.missing / max(1, new.count)
+    if abs(a - b) > 0.05:
+        out.append(Change("reference", f"{new.name} is missing in {b:.0%} of training; it was in {a:.0%}"))
+    return out
+
+
+def _files(before: Manifest, after: Manifest) -> list[Change]:
+    a, b = (sum(member.size_bytes for member in manifest.members.values()) for manifest in (before, after))
+    return [Change("files", f"unpacked, {b / 1e6:.1f} MB instead of {a / 1e6:.1f} MB")] if abs(a - b) > 0.1 * max(a, b) else []

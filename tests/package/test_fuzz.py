@@ -1,0 +1,99 @@
+"""A thousand damaged lamp files from a seed: each is refused with one sentence, or is whole; none leaves anything behind."""
+
+import random
+import tempfile
+import unittest
+import warnings
+import zipfile
+from pathlib import Path
+
+from lamppost.core.columns import from_rows, to_rows
+from lamppost.core.errors import PackageRefused
+from lamppost.core.plan import Plan
+from lamppost.core.proof import compare
+from lamppost.package.read import Lamp, read_lamp
+from lamppost.runtime.steps import open_chain
+from tests.support.lamps import moody_lamp
+from tests.support.models import Moody
+
+CASES = 1_000
+
+
+class Damaged(unittest.TestCase):
+    def test_every_case_is_refused_or_whole(self) -> None:
+        good = moody_lamp("moody", Moody())
+        whole = read_lamp(good)
+        data = good.read_bytes()
+        with zipfile.ZipFile(good) as archive:
+            members = {name: archive.read(name) for name in archive.namelist()}
+        rng = random.Random(8420)
+        refused = 0
+        with tempfile.TemporaryDirectory() as name, warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # the ZIP library warns of doubles while we write them
+            folder = Path(name)
+            path = folder / "case.lamp"
+            for case in range(CASES):
+                kind = self._damage(rng, path, data, members)
+                try:
+                    lamp = read_lamp(path)
+                except PackageRefused as error:
+                    refused += 1
+                    self.assertNotIn("\n", error.detail, case)
+                    self.assertLess(len(error.detail), 1_000, case)
+                else:
+                    self._is_whole_or_proves_itself(lamp, whole, kind, folder)
+                self.assertEqual([entry.name for entry in folder.iterdir()], ["case.lamp"], case)
+        self.assertGreater(refused, CASES * 0.8)
+
+    def _damage(self, rng: random.Random, path: Path, data: bytes, members: dict[str, bytes]) -> str:
+        kind = rng.choice(("flip", "flips", "cut", "insert", "zero", "swap", "member", "json"))
+        changed = bytearray(data)
+        if kind == "flip":
+            changed[rng.randrange(len(data))] ^= 1 << rng.randrange(8)
+        elif kind == "flips":
+            for _ in range(rng.randrange(2, 40)):
+                changed[rng.randrange(len(data))] = rng.randrange(256)
+        elif kind == "cut":
+            del changed[rng.randrange(len(data)) :]
+        elif kind == "insert":
+            at = rng.randrange(len(data))
+            changed[at:at] = rng.randbytes(rng.randrange(1, 50))
+        elif kind == "zero":
+            at = rng.randrange(len(data))
+            changed[at : at + 64] = bytes(64)
+        else:
+            with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+                names = list(members)
+                contents = dict(members)
+                if kind == "swap":
+                    one, two = rng.sample(names, 2)
+                    contents[one], contents[two] = contents[two], contents[one]
+                elif kind == "member":
+                    del contents[rng.choice(names)]
+                    contents[rng.choice(["x", "../y", "/z", "steps/0/other", "a\\b"])] = rng.randbytes(20)
+                else:
+                    raw = bytearray(contents["manifest.json"])
+                    for _ in range(rng.randrange(1, 6)):
+                        raw[rng.randrange(len(raw))] = rng.choice(b'{}[]",:0129aenull')
+                    contents["manifest.json"] = bytes(raw)
+                for name, content in contents.items():
+                    archive.writestr(name, content)
+            return kind
+        path.write_bytes(changed)
+        return kind
+
+    def _is_whole_or_proves_itself(self, lamp: Lamp, whole: Lamp, kind: str, folder: Path) -> None:
+        """Damage may hit what does not matter, such as a time. A changed manifest that is still one makes another package, which
+        must then either not open or give the answers of its proof."""
+        if lamp.digest == whole.digest:
+            self.assertEqual((lamp.manifest, lamp.proof), (whole.manifest, whole.proof))
+            return
+        self.assertEqual(kind, "json")
+        with tempfile.TemporaryDirectory() as elsewhere:
+            try:
+                chain = open_chain(lamp.unpack(Path(elsewhere)), lamp.manifest, frozenset({"pickle"}))
+                rows = Plan(lamp.manifest.inputs).read_rows(lamp.proof.rows)
+                answers = to_rows(lamp.manifest.answers, chain.run(from_rows(lamp.manifest.inputs, rows)), len(rows))
+            except Exception:  # the worker turns any of these into a refusal
+                return
+            self.assertTrue(compare(lamp.manifest.answers, lamp.proof, answers).passed)
