@@ -34,3 +34,8 @@ screenshots:
 
 clean:
 	rm -rf .lamppost src/lamppost/console/dist console/src/api/schema.d.ts
+
+.PHONY: compiling-table
+compiling-table:
+	@scripts/setup.sh venv
+	@$(PYTHON_HERE) -m scripts.compiling_table

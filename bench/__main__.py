@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import asyncio
 import os
 import shutil
 import sys
@@ -19,6 +20,11 @@ from bench.servers import free_port, running, uvicorn
 from demo.lamps import FIELDS, make_traffic
 from demo.train import train_outage_risk
 from lamppost.client.config import find_connection
+from lamppost.package.read import Lamp
+from lamppost.packing.build import Recipe
+from lamppost.packing.pack import pack_with_remarks
+from lamppost.runtime.lane import Lane, LaneSettings
+from lamppost.runtime.supply import WorkerSupply
 
 CLIENTS = (1, 16, 64)
 
@@ -38,16 +44,11 @@ def main() -> int:
         pipeline, frame, metrics = train_outage_risk()
         pipeline.set_params(forest__n_jobs=1)  # for single rows threads only cost: the hand-written endpoint gets the better setting
         joblib.dump(pipeline, folder / "model.joblib")
-        lamp = lamppost.pack(
-            pipeline,
-            frame,
-            name="outage-risk",
-            target="failed",
-            labels={0: "holds", 1: "fails"},
-            fields=FIELDS,
-            metrics=metrics,
-            to=folder / "outage-risk.lamp",
-        )
+        recipe = Recipe("outage-risk", "failed", labels={0: "holds", 1: "fails"}, fields=FIELDS, metrics=metrics)
+        started = time.perf_counter()
+        lamp, remarks = pack_with_remarks(pipeline, frame, folder / "outage-risk.lamp", recipe)
+        print(f"packed and proven in {time.perf_counter() - started:.1f} s; {remarks[0]}")
+        asyncio.run(_measure_opening(lamp))
         original = lamppost.pack(
             pipeline,
             frame,
@@ -84,6 +85,19 @@ def main() -> int:
             "d  Lamp Post, compiled": (base[2] + "/predict/outage-risk", {"Authorization": f"Bearer {token}"}),
         }
         return _measure(targets, seconds)
+
+
+async def _measure_opening(lamp: Lamp) -> None:
+    """From a cold worker to a proven lane, compiled and as it was fitted."""
+    with tempfile.TemporaryDirectory(prefix="lamppost-bench-") as folder:
+        unpacked = lamp.unpack(Path(folder))
+        for name, original in (("compiled", False), ("not compiled", True)):
+            lane = Lane(name, unpacked, lamp.manifest, lamp.proof, LaneSettings(original=original), WorkerSupply(spares=False))
+            started = time.perf_counter()
+            await lane.open()
+            took = time.perf_counter() - started
+            print(f"{name}: worker started, opened and proven in {took:.2f} s, {lane.memory_bytes / 1e6:.0f} MB")
+            await lane.close()
 
 
 def _measure(targets: dict[str, tuple[str, dict[str, str]]], seconds: int) -> int:

@@ -6,7 +6,6 @@ import platform
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from importlib import metadata
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -24,6 +23,7 @@ from lamppost.package import sklearn_model
 from lamppost.package.sklearn_model import model_input
 from lamppost.package.write import describe, write_lamp
 from lamppost.packing.compile import compile_step
+from lamppost.packing.environment import pins
 from lamppost.packing.parts import Code, Table, code_step, table_step
 from lamppost.runtime.steps import open_step
 
@@ -32,7 +32,6 @@ if TYPE_CHECKING:
 
 _CHECKED_ROWS = 5_000
 _REFERENCE_ROWS = 50_000
-_LIBRARIES = ("numpy", "pandas", "scikit-learn", "scipy", "skops", "joblib")
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,7 +79,8 @@ def _build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[st
         answers = package.steps[-1].gives
     proof, reference = package.proof(answers), package.reference(answers)
     members = package.members | {"proof.json": write_proof(proof), "reference.json": write_reference(reference)}
-    story = Story(recipe.notes, len(frame), dict(recipe.metrics or {}), dict(recipe.tags or {}), _libraries(), platform.python_version())
+    libraries = pins(model, package.members, ("numpy", "pandas", *(("onnxruntime",) if package.serves_graph else ())))
+    story = Story(recipe.notes, len(frame), dict(recipe.metrics or {}), dict(recipe.tags or {}), libraries, platform.python_version())
     steps = tuple(package.steps)
     write_lamp(to, Manifest(recipe.name, package.inputs, answers, steps, "proof.json", describe(members), "reference.json", story), members)
     return remarks
@@ -105,6 +105,11 @@ class _Package:
         if recipe.before:
             given = {name for part in recipe.before for name in part.gives if isinstance(part, Table)}
             self._start(frame.drop(columns=[name for name in frame.columns if name in given or name == recipe.target]))
+
+    @property
+    def serves_graph(self) -> bool:
+        """Whether the model was compiled."""
+        return any(isinstance(step, SklearnStep) and step.compiled is not None for step in self.steps)
 
     @property
     def inputs(self) -> Schema:
@@ -308,13 +313,3 @@ def _label_from(model: Any, matrix: Any) -> Any:
     """``scores`` when the class of the highest score is what ``predict`` says on every checked row, which saves half the work."""
     codes = sklearn_model.class_codes(model.classes_, model.predict(matrix))
     return "scores" if (np.asarray(model.predict_proba(matrix)).argmax(axis=1) == codes).all() else "predict"
-
-
-def _libraries() -> dict[str, str]:
-    found = {}
-    for name in _LIBRARIES:
-        try:
-            found[name] = metadata.version(name)
-        except metadata.PackageNotFoundError:
-            continue
-    return found

@@ -76,7 +76,9 @@ class Worker:
 
 
 def _memory_bytes() -> int:
-    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+    """Resident memory now. Not getrusage's maximum: that begins with what the parent had when it forked."""
+    pages = int(Path("/proc/self/statm").read_text().split()[1])
+    return pages * resource.getpagesize()
 
 
 def _receive(sock: socket.socket, size: int) -> bytes:
