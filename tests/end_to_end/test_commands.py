@@ -3,6 +3,7 @@
 import asyncio
 import csv
 import json
+import shutil
 import stat
 import unittest
 
@@ -10,7 +11,9 @@ import joblib
 
 import lamppost
 from demo.lamps import make_traffic
+from demo.train import pack_refit
 from lamppost.core.errors import InvalidRows, NotSignedIn
+from tests.support import serving_code
 from tests.support.lamps import outage_lamp
 from tests.support.models import small_outage_model
 from tests.support.service import Service, until
@@ -29,6 +32,24 @@ low = 0
 [story]
 notes = "Trained by night."
 metrics = {accuracy = 0.84}
+"""
+CHAIN = """
+name = "chain"
+[model]
+file = "model.joblib"
+labels = ["holds", "fails"]
+[training]
+frame = "numbered.csv"
+target = "failed"
+[[before]]
+table = "known.csv"
+key = "lamp_no"
+[[after]]
+code = "serving_code.py"
+call = "serving_code:Advise"
+takes = ["scores"]
+gives.advice = {kind = "choice", choices = ['visit', 'wait']}
+gives.per_mille = {kind = "integer"}
 """
 
 
@@ -115,6 +136,38 @@ class FromDescriptionToAnswer(unittest.TestCase):
         self.assertIn("another number of cells", self.bad("ask", "outage-risk", "--file", self.write("short.csv", "a,b\n1\n")))
         self.assertIn("did you mean outage-risk?", self.bad("ask", "outage-rik"))
 
+    def test_a_table_and_code_around_the_model_by_description(self) -> None:
+        model, frame = small_outage_model()
+        joblib.dump(model, self.service.folder / "model.joblib")
+        frame = frame.assign(lamp_no=range(70_000, 70_000 + len(frame)))
+        frame.to_csv(self.service.folder / "numbered.csv", index=False)
+        frame[["lamp_no", "district", "lamp_type", "maker", "height_m"]].to_csv(self.service.folder / "known.csv", index=False)
+        shutil.copy(serving_code.__file__, self.service.folder / "serving_code.py")
+        self.good("pack", self.write("chain.toml", CHAIN))
+        inspected = self.good("inspect", "chain.lamp")
+        for words in (
+            "step 0    table: lamp_no becomes district, lamp_type, maker, height_m; an unknown lamp_no is refused",
+            "step 1    scikit-learn, stored as skops; its compiled graph serves",
+            "step 2    code: serving_code:Advise makes advice, per_mille of scores",
+        ):
+            self.assertIn(words, inspected)
+        self.assertIn("start it with --allow-code", self.bad("push", "chain.lamp"))
+        self.assertIn("the same package", self.good("diff", "chain.lamp", "chain.lamp"))
+        (self.service.folder / "other.toml").write_text(
+            CHAIN.replace('"chain"', '"other"').replace("choices = ['visit', 'wait']", "choices = ['visit', 'wait', 'call']")
+        )
+        self.good("pack", "other.toml")
+        done = self.service.run("diff", "chain.lamp", "other.lamp", "--json")
+        self.assertEqual((done.returncode, json.loads(done.stdout)["changes"][0]["part"]), (1, "answers"))
+
+    def test_a_package_that_fails_its_proof_says_how(self) -> None:
+        pack_refit(self.service.folder / "refit.lamp")
+        done = self.service.run("prove", "refit.lamp")
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("20 of 20 rows differ from training", done.stdout)
+        self.assertRegex(done.stdout, r"\n +0  label +(fails|holds) +(fails|holds)\n")
+        self.assertIn("preprocessing that is fitted again on the request", done.stdout)
+
     def write(self, name: str, text: str) -> str:
         (self.service.folder / name).write_text(text)
         return name
@@ -133,7 +186,7 @@ class FromDescriptionToAnswer(unittest.TestCase):
         self.assertIn("is not a version", self.bad("point", "outage-risk", "outage-risk"))
         self.bad("nonsense", code=2)
         self.assertIn("lamppost up", self.bad("endpoints", "--address", "http://127.0.0.1:9", code=3))
-        self.assertIn("a token", self.bad("endpoints", code=4, LAMPPOST_CONFIG="/nowhere/client.toml"))
+        self.assertIn("a token", self.bad("endpoints", "--address", self.service.address, code=4, LAMPPOST_CONFIG="/nowhere/client.toml"))
 
     def test_tokens(self) -> None:
         secret = self.good("token", "new", "kiosk", "--endpoint", "outage-risk").splitlines()[-1]

@@ -5,9 +5,12 @@ import signal
 import socket
 import threading
 import unittest
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from demo.lamps import make_traffic
+from lamppost.client import Prediction
 from lamppost.core.errors import LampPostError
 from tests.support.lamps import moody_lamp, outage_lamp
 from tests.support.models import Companion, Moody
@@ -73,15 +76,16 @@ class Life(unittest.TestCase):
         with self.service.client() as client:
             self.assertEqual(client.predict("outage-risk", ROW).version, "outage-risk@1")
 
-    def test_a_killed_worker_under_load_costs_no_answer(self) -> None:
-        self.service.serve(outage_lamp())
-        stop, failures, answered = threading.Event(), [], []
+    @contextmanager
+    def asking(self) -> Iterator[tuple[list[Prediction], list[str]]]:
+        """Six callers ask all the time inside the block; what they were answered, and what went wrong."""
+        stop, answered, failures = threading.Event(), [], []
 
         def ask() -> None:
             with self.service.client() as client:
                 while not stop.is_set():
                     try:
-                        answered.append(client.predict("outage-risk", ROW).answer["label"])
+                        answered.append(client.predict("outage-risk", ROW))
                     except LampPostError as error:
                         failures.append(error.detail)
 
@@ -89,6 +93,15 @@ class Life(unittest.TestCase):
         for caller in callers:
             caller.start()
         try:
+            yield answered, failures
+        finally:
+            stop.set()
+            for caller in callers:
+                caller.join()
+
+    def test_a_killed_worker_under_load_costs_no_answer(self) -> None:
+        self.service.serve(outage_lamp())
+        with self.asking() as (answered, failures):
             for _ in range(2):
                 already = len(answered)
                 until(lambda already=already: len(answered) > already + 20)
@@ -97,38 +110,16 @@ class Life(unittest.TestCase):
                     os.kill(pid, signal.SIGKILL)
                 already = len(answered)
                 until(lambda already=already: len(answered) > already + 20, what="answers after the kill")
-        finally:
-            stop.set()
-            for caller in callers:
-                caller.join()
-        self.assertEqual((failures, len(set(answered))), ([], 1))
+        self.assertEqual((failures, len({said.answer["label"] for said in answered})), ([], 1))
 
     def test_swapping_versions_under_load_fails_no_request(self) -> None:
         self.service.serve(outage_lamp())
-        stop, versions, failures = threading.Event(), [], []
-
-        def ask() -> None:
-            with self.service.client() as client:
-                while not stop.is_set():
-                    try:
-                        versions.append(client.predict("outage-risk", ROW).version)
-                    except LampPostError as error:
-                        failures.append(error.detail)
-
-        callers = [threading.Thread(target=ask) for _ in range(6)]
-        for caller in callers:
-            caller.start()
-        try:
-            with self.service.client() as client:
-                client.push(outage_lamp(), "other")
-                for version in ("other@1", "outage-risk@1", "other@1"):
-                    client.point("outage-risk", version)
-                    self.assertEqual(client.predict("outage-risk", ROW).version, version)
-        finally:
-            stop.set()
-            for caller in callers:
-                caller.join()
-        self.assertEqual((failures, set(versions)), ([], {"other@1", "outage-risk@1"}))
+        with self.asking() as (answered, failures), self.service.client() as client:
+            client.push(outage_lamp(), "other")
+            for version in ("other@1", "outage-risk@1", "other@1"):
+                client.point("outage-risk", version)
+                self.assertEqual(client.predict("outage-risk", ROW).version, version)
+        self.assertEqual((failures, {said.version for said in answered}), ([], {"other@1", "outage-risk@1"}))
 
     def test_a_taken_port_and_a_taken_folder_are_said_plainly(self) -> None:
         with socket.socket() as taken:

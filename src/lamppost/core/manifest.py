@@ -227,7 +227,8 @@ class Manifest:
 def about(step: Step) -> str:
     """One step in one line, for people."""
     if isinstance(step, TableStep):
-        return f"table: {step.key} becomes {', '.join(step.gives.names)}; an unknown {step.key} is {step.unknown}"
+        unknown = "is refused" if step.unknown == "refuse" else "leaves them missing"
+        return f"table: {step.key} becomes {', '.join(step.gives.names)}; an unknown {step.key} {unknown}"
     if isinstance(step, PythonStep):
         return f"code: {step.module}:{step.name} makes {', '.join(step.gives.names)} of {', '.join(step.takes)}"
     served = "its compiled graph serves" if step.compiled else f"not compiled: {step.not_compiled or 'it was not asked for'}"

@@ -61,12 +61,16 @@ def _impute(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
     return Tensor(graph.add("Where", gone, graph.constant(fills.astype(np.float64)[None, :]), tensor.name), tensor.width)
 
 
-def _standard(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
-    if fitted.with_mean:
-        tensor = Tensor(graph.add("Sub", tensor.name, graph.constant(np.asarray(fitted.mean_, dtype=np.float64))), tensor.width)
-    if fitted.with_std:
-        tensor = Tensor(graph.add("Div", tensor.name, graph.constant(np.asarray(fitted.scale_, dtype=np.float64))), tensor.width)
+def _moved(graph: Graph, tensor: Tensor, away: Any, by: Any) -> Tensor:
+    """``(tensor - away) / by``, either of them None for not at all."""
+    for operator, values in (("Sub", away), ("Div", by)):
+        if values is not None:
+            tensor = Tensor(graph.add(operator, tensor.name, graph.constant(np.asarray(values, dtype=np.float64))), tensor.width)
     return tensor
+
+
+def _standard(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
+    return _moved(graph, tensor, fitted.mean_ if fitted.with_mean else None, fitted.scale_ if fitted.with_std else None)
 
 
 def _min_max(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
@@ -78,15 +82,11 @@ def _min_max(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
 
 
 def _max_abs(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
-    return Tensor(graph.add("Div", tensor.name, graph.constant(np.asarray(fitted.scale_, dtype=np.float64))), tensor.width)
+    return _moved(graph, tensor, None, fitted.scale_)
 
 
 def _robust(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
-    if fitted.with_centering:
-        tensor = Tensor(graph.add("Sub", tensor.name, graph.constant(np.asarray(fitted.center_, dtype=np.float64))), tensor.width)
-    if fitted.with_scaling:
-        tensor = Tensor(graph.add("Div", tensor.name, graph.constant(np.asarray(fitted.scale_, dtype=np.float64))), tensor.width)
-    return tensor
+    return _moved(graph, tensor, fitted.center_ if fitted.with_centering else None, fitted.scale_ if fitted.with_scaling else None)
 
 
 def _pca(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
