@@ -122,7 +122,8 @@ class FromDescriptionToAnswer(unittest.TestCase):
 
         until(lambda: len(json.loads("[" + ",".join(self.good("tail", "--json").splitlines()) + "]")) >= 7, what="the records")
         tail = self.good("tail", "outage-risk", "-n", "3")
-        self.assertEqual(len(tail.splitlines()), 4)
+        self.assertEqual(len(tail.splitlines()), 5)
+        self.assertRegex(tail, r"^outage-risk, last hour: \d+ calls, \d+ refused, 0 failed; p50 [\d.]+, p95 [\d.]+, p99 [\d.]+ ms")
         self.assertRegex(tail, r"outage-risk@1 +200 +5 .*and 4 more")
         self.assertRegex(self.good("endpoints"), r"outage-risk +● lit +outage-risk@1")
         self.assertIn("last hour", self.good("show", "outage-risk"))

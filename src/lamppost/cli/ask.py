@@ -122,6 +122,8 @@ def tail(endpoint: str | None, lines: int, follow: bool, address: str | None, as
         if not found and not follow and not as_json:
             say(f"There are no calls yet. Make one with: lamppost ask {endpoint or 'ENDPOINT'}")
             return
+        if not as_json:
+            _print_hours(client, endpoint)
         _print_calls(found, as_json, head=True)
         last = found[0]["request_id"] if found else None
         while follow:
@@ -129,6 +131,16 @@ def tail(endpoint: str | None, lines: int, follow: bool, address: str | None, as
             found = client.fetch("GET", "/api/calls", endpoint=endpoint, limit=1000, after=last)
             last = found[0]["request_id"] if found else last
             _print_calls(found, as_json, head=False)
+
+
+def _print_hours(client: Client, endpoint: str | None) -> None:
+    """The last hour of the endpoint, or of each."""
+    for one in client.fetch("GET", "/api/endpoints"):
+        if endpoint in (None, one["name"]):
+            hour = one["hour"]
+            times = ", ".join(f"{name} {ms(hour[f'{name}_ms'])}" for name in ("p50", "p95", "p99"))
+            counts = f"{hour['calls']:,} calls, {hour['refused']:,} refused, {hour['failed']:,} failed"
+            say(paint(f"{one['name']}, last hour: {counts}; {times} ms", SLATE))
 
 
 _WIDTHS = (12, 20, 18, 6, 5, 9, 9, 9)
