@@ -47,7 +47,7 @@ def main() -> int:
         recipe = Recipe("outage-risk", "failed", labels={0: "holds", 1: "fails"}, fields=FIELDS, metrics=metrics)
         started = time.perf_counter()
         lamp, remarks = pack_with_remarks(pipeline, frame, folder / "outage-risk.lamp", recipe)
-        print(f"packed and proven in {time.perf_counter() - started:.1f} s; {remarks[0]}")
+        print(f"packed and proven in {time.perf_counter() - started:.1f} s; {remarks.notes[0]}")
         asyncio.run(_measure_opening(lamp))
         original = lamppost.pack(
             pipeline,

@@ -40,7 +40,7 @@ class Building(unittest.TestCase):
         remarks = build(model, extra, Recipe(**OUTAGE, notes="night", metrics={"accuracy": 0.5}, tags={"owner": "lighting"}), self.path)
         manifest = read_lamp(self.path).manifest
         self.assertNotIn("failed", manifest.inputs.names)
-        self.assertEqual(remarks[1:], ["not an input, because the model never saw it: mayor"])
+        self.assertEqual(remarks.notes[1:], ["not an input, because the model never saw it: mayor"])
         self.assertEqual((manifest.story.notes, manifest.story.metrics, manifest.story.trained_rows), ("night", {"accuracy": 0.5}, 2_000))
         self.assertIn("scikit-learn", manifest.story.libraries)
 
@@ -58,7 +58,7 @@ class Building(unittest.TestCase):
         remarks = build(Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side"), self.path)
         lamp = read_lamp(self.path)
         self.assertEqual((lamp.manifest.steps[0].format, lamp.manifest.answers.names), ("pickle", ("label",)))
-        self.assertIn("a server must allow pickles", remarks[1])
+        self.assertIn("a server must allow pickles", remarks.notes[1])
         self.assertRaises(
             BadRequest, build, Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side", format="skops"), self.path
         )

@@ -38,7 +38,7 @@ class EveryKind(unittest.TestCase):
                 step = lamp.manifest.steps[0]
                 if why_not is not None:
                     self.assertIn(why_not, step.not_compiled or "compiled after all")
-                    self.assertIn("not compiled", remarks[0])
+                    self.assertIn("not compiled", remarks.notes[0])
                     continue
                 self.assertIsNotNone(step.compiled, step.not_compiled)
                 assert step.compiled is not None

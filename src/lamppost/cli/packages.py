@@ -155,13 +155,15 @@ def pack(description: Path, to: Path | None, as_json: bool) -> None:
     )
     lamp, remarks = pack_with_remarks(model, frame, to or here / f"{said.name}.lamp", recipe)
     if as_json:
-        say_json({"file": str(lamp.path), "digest": lamp.digest, "size_bytes": lamp.size_bytes, "remarks": remarks})
+        say_json({"file": str(lamp.path), "digest": lamp.digest, "size_bytes": lamp.size_bytes, **asdict(remarks)})
         return
     proven = f"{len(lamp.manifest.inputs)} inputs, {len(lamp.proof.rows)} rows proven in a fresh process"
     say(f"{paint('●', AMBER)} {lamp.path}  {size(lamp.size_bytes)}  {proven}")
     say(f"  digest {lamp.digest}")
-    for remark in remarks:
-        say(f"  {remark}")
+    for note in remarks.notes:
+        say(f"  {note}")
+    for caution in remarks.cautions:
+        say(f"  {paint('look again', BRICK)} {caution}")
     say(paint(f"  next: lamppost push {lamp.path}", DIM))
 
 

@@ -22,6 +22,7 @@ from lamppost.core.reference import Reference, make_reference, write_reference
 from lamppost.package import sklearn_model
 from lamppost.package.sklearn_model import model_input
 from lamppost.package.write import describe, write_lamp
+from lamppost.packing.cautions import cautions, unread
 from lamppost.packing.compile import compile_step
 from lamppost.packing.environment import pins
 from lamppost.packing.parts import Code, Table, code_step, table_step
@@ -55,8 +56,16 @@ class Recipe:
     answers: Sequence[Any] | None = None
 
 
-def build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[str]:
-    """Write the lamp file and return remarks for the packer (compiled or not, columns left out, why pickle was needed)."""
+@dataclass(frozen=True, slots=True)
+class Remarks:
+    """What the packer should know. notes : compiled or not, columns left out, why pickle was needed. cautions : likely mistakes."""
+
+    notes: list[str]
+    cautions: list[str]
+
+
+def build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> Remarks:
+    """Write the lamp file."""
     check_name(recipe.name, "model")
     if isinstance(model, (list, tuple)):
         model = _chained(model)
@@ -68,7 +77,7 @@ def build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[str
         return _build(model, frame, recipe, to)
 
 
-def _build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[str]:
+def _build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> Remarks:
     remarks: list[str] = []
     package = _Package(frame, recipe)
     package.add_parts(recipe.before)
@@ -83,7 +92,7 @@ def _build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> list[st
     story = Story(recipe.notes, len(frame), dict(recipe.metrics or {}), dict(recipe.tags or {}), libraries, platform.python_version())
     steps = tuple(package.steps)
     write_lamp(to, Manifest(recipe.name, package.inputs, answers, steps, "proof.json", describe(members), "reference.json", story), members)
-    return remarks
+    return Remarks(remarks, package.cautions(model_frame))
 
 
 class _Package:
@@ -100,6 +109,7 @@ class _Package:
         self.known: dict[str, Field] = {}
         self.labels: np.ndarray[Any, Any] | None = None
         self._as_frame = True
+        self._ask: Callable[[pd.DataFrame], Any]
         self._answer: Callable[[list[int]], list[Column]]
         self._inputs: Schema | None = None
         if recipe.before:
@@ -203,12 +213,20 @@ class _Package:
         else:
             self.known |= {field.name: field for field in gives}
 
-        def answer(rows: list[int]) -> list[Column]:
-            chosen = frame.iloc[rows]
-            return sklearn_model.predict(step, model, chosen if self._as_frame else chosen.to_numpy())
+        def ask(rows: pd.DataFrame) -> list[Column]:
+            return sklearn_model.predict(step, model, rows if self._as_frame else rows.to_numpy())
 
-        self._answer = answer
+        self._ask = lambda rows: ask(rows)[-1].values
+        self._answer = lambda rows: ask(frame.iloc[rows])
         return gives
+
+    def cautions(self, model_frame: pd.DataFrame) -> list[str]:
+        """What in the inputs is likely to be a mistake."""
+        target = self.frame[self.recipe.target] if self.recipe.target in self.frame.columns else None
+        found = cautions(self.inputs, self.request_frame, target)
+        if self.recipe.before:
+            return found
+        return found + unread(self.inputs, model_frame, self._ask)
 
     def proof(self, answers: Schema) -> Proof:
         """Rows, and the answers of the fitted object itself on the training frame itself: nothing of the serving path takes part.

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+import warnings
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -10,12 +12,15 @@ from lamppost.core.errors import ProofFailed
 from lamppost.core.manifest import ArtifactFormat
 from lamppost.core.proof import DEFAULT_TOLERANCE, USUAL_CAUSES, Tolerance
 from lamppost.package.read import Lamp, read_lamp
-from lamppost.packing.build import Recipe, build
+from lamppost.packing.build import Recipe, Remarks, build
+from lamppost.packing.cautions import PackWarning
 from lamppost.packing.parts import Code, Table
 from lamppost.runtime.proving import prove as prove_lamp
 
 if TYPE_CHECKING:
     import pandas as pd
+
+log = logging.getLogger("lamppost.packing")
 
 
 def pack(
@@ -55,20 +60,27 @@ def pack(
     proof shall hold the package against that instead of against the model as it is now. prove : False writes the file unproven; a
     service proves it in any case before it takes traffic.
 
+    What was compiled is logged under ``lamppost.packing``; inputs that are probably mistakes (the target among them, keys,
+    constants, columns that change nothing, numbers as text) are warned of with `PackWarning`.
+
     Raises BadRequest when model and frame do not fit each other, ProofFailed (and removes the file) when the written package
     does not give the model's own answers.
     """
-    lamp, _ = pack_with_remarks(
+    lamp, remarks = pack_with_remarks(
         model,
         frame,
         Path(to or f"{name}.lamp"),
         Recipe(name, target, labels, fields, format, proof_rows, tolerance, notes, metrics, tags, unit, compile, before, after, answers),
         prove,
     )
+    for note in remarks.notes:
+        log.info("%s: %s", name, note)
+    for caution in remarks.cautions:
+        warnings.warn(caution, PackWarning, stacklevel=2)
     return lamp
 
 
-def pack_with_remarks(model: Any, frame: pd.DataFrame, to: Path, recipe: Recipe, prove: bool = True) -> tuple[Lamp, list[str]]:
+def pack_with_remarks(model: Any, frame: pd.DataFrame, to: Path, recipe: Recipe, prove: bool = True) -> tuple[Lamp, Remarks]:
     """`pack`, and what the packer should know about it."""
     unproven = to.with_name(f".{to.name}.unproven")
     try:
