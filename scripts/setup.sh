@@ -68,7 +68,9 @@ console() {
   node_path
   if [ "$(cat console/node_modules/.lamppost-setup 2>/dev/null)" != "$(sha256sum < console/package-lock.json)" ]; then
     step "installing the console's npm packages"
-    (cd console && timeout 600 npm ci --silent --no-audit --no-fund >&2) || fail "npm ci failed in console/; run it there to see why"
+    # twice, because a registry that stalls once usually answers the next time, and what came is kept in npm's cache
+    (cd console && { timeout 240 npm ci --silent --no-audit --no-fund || timeout 600 npm ci --silent --no-audit --no-fund; } >&2) \
+      || fail "npm ci failed in console/; run it there to see why"
     sha256sum < console/package-lock.json > console/node_modules/.lamppost-setup
   fi
   step "building the console"
