@@ -16,12 +16,14 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import lamppost
-from demo.lamps import FIELDS, make_traffic
+from demo import feeders
+from demo.lamps import FIELDS, as_sent, make_traffic
 from demo.train import pack_refit, train_outage_risk
 from lamppost.client.config import find_connection
 from lamppost.core.errors import LampPostError, ProofFailed
 
 ENDPOINT = "outage-risk"
+LOAD = "evening-load"
 _START_S = 90.0
 NOTES = "Will this lamp fail within 30 days? A forest on 19,200 of Tallowby's lamps; 4,800 were held out for the metrics."
 
@@ -105,11 +107,35 @@ def fill(address: str, data: Path, calls: int) -> None:
             version = client.push(lamp.path)["version"]
             print(client.point(ENDPOINT, version)["says"], flush=True)
             try_refit(client, data)
+        if LOAD not in served:
+            serve_evening_load(client, data)
         print(f"asking it about {calls} lamps …", flush=True)
         rows = make_traffic(calls, seed=int(time.time()))
         with ThreadPoolExecutor(8) as pool:
             said = list(pool.map(lambda row: client.predict(ENDPOINT, row).answer["label"], rows))
         print(f"{said.count('fails')} of them will fail within 30 days, it says")
+
+
+def serve_evening_load(client: lamppost.Client, data: Path) -> None:
+    """The second model: how many kWh a feeder takes tonight."""
+    print("training, packing and serving evening-load …", flush=True)
+    model, frame, metrics = feeders.train_evening_load()
+    lamp = lamppost.pack(
+        model,
+        frame,
+        name=LOAD,
+        target=feeders.TARGET,
+        unit="kWh",
+        fields=feeders.FIELDS,
+        metrics=metrics,
+        to=data / "evening-load.lamp",
+        tags={"owner": "lighting-department", "town": "Tallowby"},
+        notes="How many kilowatt hours will a feeder take tonight?",
+    )
+    print(client.point(LOAD, client.push(lamp.path)["version"])["says"], flush=True)
+    nights = feeders.make_feeder_nights(40, seed=int(time.time())).drop(columns=feeders.TARGET)
+    said = client.predict(LOAD, as_sent(nights)).answers
+    print(f"tonight the {len(said)} feeders it was asked about take {sum(answer['kwh'] for answer in said):,.0f} kWh")
 
 
 def try_refit(client: lamppost.Client, data: Path) -> None:

@@ -71,8 +71,12 @@ def make_lamps(rows: int = 24_000, seed: int = SEED) -> pd.DataFrame:
 
 
 def make_traffic(rows: int, seed: int) -> list[dict[str, object]]:
-    """Rows as a caller would send them: the inputs of freshly made lamps, None for what is missing."""
-    frame = make_lamps(rows, seed).drop(columns="failed")
+    """Freshly made lamps as a caller would send them."""
+    return as_sent(make_lamps(rows, seed).drop(columns="failed"))
+
+
+def as_sent(frame: pd.DataFrame) -> list[dict[str, object]]:
+    """Rows of a frame as a caller would send them: None for what is missing."""
     return [
         {str(name): None if value != value else value for name, value in row.items()}
         for row in frame.astype(object).to_dict(orient="records")

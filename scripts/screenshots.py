@@ -93,7 +93,7 @@ def shoot_pages(browser: Browser, address: str) -> None:
         if theme == "light":
             page.screenshot(path=OUT / "console-endpoints.png")
             for picture, path, shown in (
-                ("console-models", "/models", "2 versions"),
+                ("console-models", "/models", "3 versions"),
                 ("console-version", f"/models/{ENDPOINT}/1", "What goes in"),
                 ("console-proof-failed", f"/models/{ENDPOINT}/2", "It takes no traffic"),
             ):
