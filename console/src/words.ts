@@ -31,6 +31,12 @@ export function bytes(value: number): string {
   return `${value} B`;
 }
 
+/** A value of an answer: numbers with six significant figures. */
+export function show(value: unknown): string {
+  if (typeof value === "number") return Number.isInteger(value) ? String(value) : String(Number(value.toPrecision(6)));
+  return typeof value === "string" ? value : JSON.stringify(value);
+}
+
 /** A number with at most three significant figures, or all of its whole part. */
 export const short = (value: number): string => (Math.abs(value) >= 100 ? value.toFixed(0) : String(Number(value.toPrecision(3))));
 

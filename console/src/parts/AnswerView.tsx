@@ -1,5 +1,5 @@
 import type { Answered, Field } from "../api/client";
-import { ms } from "../words";
+import { ms, show } from "../words";
 import { CopyButton, Mono } from "./basics";
 
 const PHASES = ["token", "read", "validate", "queue", "worker", "answer"] as const;
@@ -19,8 +19,7 @@ export function AnswerView({ said, fields }: { said: Answered; fields: Field[] }
         <p key={field.name} className="mt-1">
           <span className="text-title font-semibold text-amber">{show(said.answer[field.name])}</span>{" "}
           <span className="text-soft">
-            {field.unit ? `${field.unit} ` : ""}
-            {field.name}
+            {[field.unit, field.name.toLowerCase() === field.unit?.toLowerCase() ? null : field.name].filter(Boolean).join(" ")}
           </span>
         </p>
       ))}
@@ -79,9 +78,4 @@ function Scores({ scores, top }: { scores: Record<string, number>; top: string }
       </tbody>
     </table>
   );
-}
-
-function show(value: unknown): string {
-  if (typeof value === "number") return Number.isInteger(value) ? String(value) : String(Number(value.toPrecision(6)));
-  return typeof value === "string" ? value : JSON.stringify(value);
 }

@@ -1,7 +1,7 @@
 import { ChevronRight } from "lucide-react";
 import { Fragment, useState } from "react";
 import type { Call } from "../api/client";
-import { clock, ms } from "../words";
+import { clock, ms, show } from "../words";
 import { CopyButton } from "./basics";
 
 /** The last calls, newest first; a row opens to what went in and what came back. */
@@ -100,7 +100,7 @@ function summary(call: Call): string {
   }
   return (
     Object.entries(first)
-      .map(([name, value]) => `${name} ${JSON.stringify(value)}`)
+      .map(([name, value]) => `${name} ${show(value)}`)
       .join(", ") + more
   );
 }

@@ -90,7 +90,7 @@ def _show(said: Prediction) -> None:
             if isinstance(value, dict):
                 _bars(value)
             else:
-                say(f"{paint(str(value), AMBER)}" if name == "label" else f"{name} {paint(str(value), AMBER)}")
+                say(paint(_short(value), AMBER) if name == "label" else f"{name} {paint(_short(value), AMBER)}")
     else:
         names = list(said.answers[0])
         table(
@@ -112,7 +112,7 @@ def _bars(scores: dict[str, float]) -> None:
 def _short(value: Any) -> str:
     if isinstance(value, dict):
         return "  ".join(f"{name} {score:.3f}" for name, score in value.items())
-    return str(value)
+    return f"{value:.6g}" if isinstance(value, float) else str(value)
 
 
 def tail(endpoint: str | None, lines: int, follow: bool, address: str | None, as_json: bool) -> None:
