@@ -140,8 +140,8 @@ class Versions(WithServer):
         one, two = VersionName("outage-risk", 1), VersionName("outage-risk", 2)
         async with await psycopg.AsyncConnection.connect(self.fresh, autocommit=True) as listening:
             await listening.execute(f"LISTEN {database.CHANGES}".encode())
-            for version in (one, two, one):
-                await endpoints.point(self.pool, "outage-risk", version, "admin")
+            followed = [(await endpoints.point(self.pool, "outage-risk", version, "admin"))[1] for version in (one, two, one)]
+            self.assertEqual([before and before.version for before in followed], [None, one, two])
             heard = [note.payload async for note in listening.notifies(timeout=5, stop_after=3)]
         self.assertEqual(heard, ["routes"] * 3)
         self.assertEqual(

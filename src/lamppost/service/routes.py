@@ -90,12 +90,11 @@ class Routes:
         async with self._locks[endpoint]:
             lane = await self._hold(version)
             try:
-                split = await endpoints.point(self._pool, endpoint, version, by)
-                before = self.by_endpoint.get(endpoint)
+                split, before = await endpoints.point(self._pool, endpoint, version, by)
                 self.by_endpoint[endpoint] = Route(split, lane)
             finally:
                 self._let_go(version)
-            return split, before.split if before else None
+            return split, before
 
     async def reconcile(self) -> None:
         """Serve what the database says. Endpoints whose version cannot be opened are out, with the reason, and tried again later."""

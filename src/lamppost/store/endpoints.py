@@ -44,19 +44,20 @@ def _split(endpoint: str, revision: int, model: str, number: int, since: datetim
     return Split(endpoint, revision, VersionName(model, number), since, changed_by)
 
 
-async def point(pool: Pool, endpoint: str, version: VersionName, changed_by: str) -> Split:
-    """Make an endpoint (made if it is new) serve a version, as one transaction that every node hears of."""
+async def point(pool: Pool, endpoint: str, version: VersionName, changed_by: str) -> tuple[Split, Split | None]:
+    """Make an endpoint (made if it is new) serve a version, as one transaction that every node hears of.
+
+    Returns the new split and the one it follows.
+    """
+    columns = "endpoint, revision, model, number, since, changed_by"
     async with pool.connection() as connection, connection.transaction():
         await connection.execute("INSERT INTO endpoints (name) VALUES (%s) ON CONFLICT DO NOTHING", (endpoint,))
         await connection.execute("SELECT 1 FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
-        row = await (
-            await connection.execute(
-                "INSERT INTO splits (endpoint, revision, model, number, changed_by)"
-                " SELECT %s, coalesce(max(revision), 0) + 1, %s, %s, %s FROM splits WHERE endpoint = %s"
-                " RETURNING endpoint, revision, model, number, since, changed_by",
-                (endpoint, version.model, version.number, changed_by, endpoint),
-            )
-        ).fetchone()
+        newest = f"SELECT {columns} FROM splits WHERE endpoint = %s ORDER BY revision DESC LIMIT 1"
+        before = await (await connection.execute(newest.encode(), (endpoint,))).fetchone()
+        insert = f"INSERT INTO splits (endpoint, revision, model, number, changed_by) VALUES (%s, %s, %s, %s, %s) RETURNING {columns}"
+        revision = 1 if before is None else before[1] + 1
+        row = await (await connection.execute(insert.encode(), (endpoint, revision, version.model, version.number, changed_by))).fetchone()
         assert row is not None
         await announce(connection, "routes")
-        return _split(*row)
+        return _split(*row), None if before is None else _split(*before)
