@@ -151,6 +151,7 @@ class Console(unittest.TestCase):
             page.keyboard.press("/")
             expect(page.get_by_role("dialog")).to_be_visible()
             page.keyboard.type("outage")
+            expect(page.get_by_role("option", name="outage-risk")).to_be_visible()
             page.keyboard.press("Enter")
             expect(page.get_by_role("heading", name="outage-risk")).to_be_visible()
             page.keyboard.press("/")

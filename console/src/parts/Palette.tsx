@@ -38,7 +38,9 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
   }
 
   function go(index: number): void {
-    places[index]?.go();
+    const place = places[index];
+    if (!place) return; // nothing of that name, or not yet
+    place.go();
     change(false);
   }
 

@@ -8,10 +8,9 @@ from uuid import UUID
 
 from fastapi import APIRouter, Query
 
-from lamppost.core.errors import NotFound
 from lamppost.core.histogram import quantiles
 from lamppost.core.manifest import read_manifest
-from lamppost.core.names import check_name, closest, parse_version
+from lamppost.core.names import check_name, parse_version
 from lamppost.service.access import PROBLEMS, Looker, Pointer, TheNode
 from lamppost.service.node import Node
 from lamppost.service.routes import Route
@@ -31,7 +30,7 @@ async def list_endpoints(node: TheNode, _: Looker) -> list[EndpointShape]:
 @router.get("/endpoints/{endpoint}")
 async def get_endpoint(endpoint: str, node: TheNode, _: Looker) -> EndpointPage:
     """One endpoint: what it serves, its fields, its last hour, what it served before."""
-    route = _route(node, endpoint)
+    route = node.routes.route(endpoint)
     version = await packages.get_version(node.pool, route.split.version)
     manifest = read_manifest(version.manifest.encode())
     past = await endpoints.history(node.pool, endpoint)
@@ -73,16 +72,8 @@ async def list_calls(
 ) -> list[CallShape]:
     """The newest calls first; with ``after``, only those later than that request id."""
     if endpoint is not None:
-        _route(node, endpoint)
+        node.routes.route(endpoint)
     return [CallShape(**call) for call in await records.latest_calls(node.pool, endpoint, limit, after)]
-
-
-def _route(node: Node, endpoint: str) -> Route:
-    route = node.routes.by_endpoint.get(endpoint)
-    if route is None:
-        like = closest(endpoint, node.routes.by_endpoint)
-        raise NotFound(f"there is no endpoint {endpoint!r}" + (f"; did you mean {like}?" if like else "; see lamppost endpoints"))
-    return route
 
 
 async def _hours(node: Node) -> dict[str, Hour]:

@@ -37,7 +37,7 @@ async def list_versions(node: TheNode, _: Looker, model: str | None = None) -> l
 async def get_version(model: str, number: int, node: TheNode, _: Looker) -> VersionPage:
     """One version: schemas, story, proof."""
     version = await packages.get_version(node.pool, VersionName(model, number))
-    lamp = (await node.routes.unpacked(version.digest))[0]
+    lamp = await node.routes.described(version.digest)
     manifest, reference = lamp.manifest, lamp.reference
     return VersionPage(
         **_shape(node, version).model_dump(),
@@ -73,6 +73,7 @@ async def push_package(request: Request, node: TheNode, caller: Pusher, model: s
         target = check_name(model, "model") if model else lamp.manifest.name
         manifest = write_manifest(lamp.manifest).decode()
         version, new = await packages.store_version(node.pool, target, lamp.digest, manifest, path, caller.token)
+        await node.routes.keep(lamp.digest, path)
         return Pushed(version=str(version), digest=lamp.digest, new=new)
     finally:
         await anyio.to_thread.run_sync(lambda: path.unlink(missing_ok=True))

@@ -106,11 +106,14 @@ class Predict:
         principal = await self._auth.check("POST", headers)
         principal.check("predict", call.endpoint)
         call.token = principal.token
-        route, lane = self._routes.lane(call.endpoint)
+        route, _ = self._routes.lane(call.endpoint)
         call.known, call.version = True, str(route.split.version)
         clock.mark("token")
         call.body = body = await self._read(headers, receive)
         clock.mark("read")
+        # while the body came the route may have moved and the lane been closed; from here to the queue nothing is awaited
+        route, lane = self._routes.lane(call.endpoint)
+        call.version = str(route.split.version)
         rows = lane.plan.read(body)
         call.rows = len(rows.rows)
         clock.mark("validate")

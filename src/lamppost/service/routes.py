@@ -13,6 +13,7 @@ from collections import defaultdict
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
+from uuid import uuid4
 
 from lamppost.core.errors import LampPostError, NotFound, PackageRefused, ProofFailed, Unavailable
 from lamppost.core.names import VersionName, closest
@@ -28,6 +29,7 @@ log = logging.getLogger("lamppost.routes")
 
 State = Literal["lit", "flickering", "out"]
 _RETRY_S = 20.0
+_REMEMBERED = 32
 
 
 @dataclass(slots=True)
@@ -66,9 +68,10 @@ class Routes:
         self._locks: dict[str, asyncio.Lock] = defaultdict(asyncio.Lock)
         self._closing: set[asyncio.Task[None]] = set()
         self._reconciling = asyncio.Lock()
+        self._described: dict[str, Lamp] = {}
 
-    def lane(self, endpoint: str) -> tuple[Route, Lane]:
-        """The route and lane of an endpoint; raise NotFound or Unavailable."""
+    def route(self, endpoint: str) -> Route:
+        """The route of an endpoint; raise NotFound with the closest name, or Unavailable while this node does not know all names yet."""
         route = self.by_endpoint.get(endpoint)
         if route is None:
             known = sorted(self.by_endpoint)
@@ -77,6 +80,11 @@ class Routes:
             if not self.settled:
                 raise Unavailable(f"this node is starting and does not know {endpoint!r} yet; try again in a second", retry_after_s=1)
             raise NotFound(f"there is no endpoint {endpoint!r}; {hint}")
+        return route
+
+    def lane(self, endpoint: str) -> tuple[Route, Lane]:
+        """The route and lane of an endpoint; raise NotFound or Unavailable."""
+        route = self.route(endpoint)
         if route.lane is None:
             why = f": {route.why}" if route.why else ", its version is being opened"
             raise Unavailable(f"{endpoint} has no lit version on this node{why}", retry_after_s=2)
@@ -184,19 +192,42 @@ class Routes:
         log.info("%s is open: %s", name, verdict.sentence())
         return lane
 
+    # -- packages on this node's disk ---------------------------------------------------------------------------------
+
+    async def keep(self, digest: str, checked: Path) -> None:
+        """Take over a lamp file that was checked and stored, so that it need not be fetched back."""
+        await asyncio.to_thread(checked.replace, await self._place(digest))
+
+    async def described(self, digest: str) -> Lamp:
+        """What is in a stored package. The last few are remembered: a digest always means the same content."""
+        lamp = self._described.pop(digest, None)
+        if lamp is None:
+            lamp = await self._checked(digest)
+        self._described[digest] = lamp
+        while len(self._described) > _REMEMBERED:
+            del self._described[next(iter(self._described))]
+        return lamp
+
     async def unpacked(self, digest: str) -> tuple[Lamp, Path]:
-        """A stored package on this node's disk, fetched from the database if it is not there."""
-        folder = self._settings.data / "packages"
-        await asyncio.to_thread(folder.mkdir, parents=True, exist_ok=True)
-        file = folder / f"{digest}.lamp"
+        """A stored package, checked anew and unpacked."""
+        lamp = await self._checked(digest)
+        return lamp, await asyncio.to_thread(lamp.unpack, lamp.path.parent)
+
+    async def _checked(self, digest: str) -> Lamp:
+        """A stored package, fetched from the database if it is not on disk."""
+        file = await self._place(digest)
         if not file.exists():
-            fetched = folder / f".{digest}.fetching"
+            fetched = file.with_name(f".{digest}.{uuid4().hex}")
             await packages.fetch_package(self._pool, digest, fetched)
             await asyncio.to_thread(fetched.replace, file)
         try:
-            lamp = await asyncio.to_thread(read_lamp, file)
-            return lamp, await asyncio.to_thread(lamp.unpack, folder)
+            return await asyncio.to_thread(read_lamp, file)
         except PackageRefused:  # the copy on disk is damaged; the next try fetches it again
             await asyncio.to_thread(file.unlink, missing_ok=True)
-            await asyncio.to_thread(shutil.rmtree, folder / digest, ignore_errors=True)
+            await asyncio.to_thread(shutil.rmtree, file.with_suffix(""), ignore_errors=True)
             raise
+
+    async def _place(self, digest: str) -> Path:
+        folder = self._settings.data / "packages"
+        await asyncio.to_thread(folder.mkdir, parents=True, exist_ok=True)
+        return folder / f"{digest}.lamp"

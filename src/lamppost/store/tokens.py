@@ -118,22 +118,21 @@ async def principals(pool: Pool) -> dict[bytes, Principal]:
 
 async def open_session(pool: Pool, token: str) -> str:
     """Start a browser session for a token and return its secret."""
-    secret = secrets.token_urlsafe(32)
-    async with pool.connection() as connection:
-        await connection.execute("DELETE FROM sessions WHERE expires_at < now()")
-        await connection.execute(
-            "INSERT INTO sessions (hash, token, kind, expires_at) VALUES (%s, %s, 'browser', now() + %s)",
-            (hash_of(secret), token, SESSION_TIME),
-        )
-    return secret
+    return await _admit(pool, token, "browser", SESSION_TIME)
 
 
 async def make_link(pool: Pool, token: str) -> str:
     """A secret that signs one browser in as this token, once, within a quarter of an hour."""
-    secret = secrets.token_urlsafe(24)
+    return await _admit(pool, token, "link", LINK_TIME)
+
+
+async def _admit(pool: Pool, token: str, kind: str, time: timedelta) -> str:
+    """A new secret that stands for a token for some time; those whose time is over are forgotten."""
+    secret = secrets.token_urlsafe(32)
     async with pool.connection() as connection:
+        await connection.execute("DELETE FROM sessions WHERE expires_at < now()")
         await connection.execute(
-            "INSERT INTO sessions (hash, token, kind, expires_at) VALUES (%s, %s, 'link', now() + %s)", (hash_of(secret), token, LINK_TIME)
+            "INSERT INTO sessions (hash, token, kind, expires_at) VALUES (%s, %s, %s, now() + %s)", (hash_of(secret), token, kind, time)
         )
     return secret
 
