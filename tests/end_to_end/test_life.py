@@ -1,5 +1,6 @@
 """Starting, stopping, and being killed: what was served is served again, and nothing is left running."""
 
+import json
 import os
 import signal
 import socket
@@ -120,6 +121,23 @@ class Life(unittest.TestCase):
                 client.point("outage-risk", version)
                 self.assertEqual(client.predict("outage-risk", ROW).version, version)
         self.assertEqual((failures, {said.version for said in answered}), ([], {"other@1", "outage-risk@1"}))
+
+    def test_a_body_that_comes_while_its_endpoint_is_swapped_is_answered_by_the_new_version(self) -> None:
+        self.service.serve(outage_lamp())
+        body = json.dumps(ROW).encode()
+        head = (
+            f"POST /predict/outage-risk HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {self.service.token}\r\n"
+            f"content-type: application/json\r\nconnection: close\r\ncontent-length: {len(body)}\r\n\r\n"
+        )
+        with socket.create_connection(("127.0.0.1", self.service.port), timeout=30) as slow, self.service.client() as client:
+            slow.sendall(head.encode() + body[:10])
+            client.push(outage_lamp(), "other")
+            client.point("outage-risk", "other@1")
+            until(lambda: "outage-risk@1 was let go" in self.service.log.read_text(), what="the end of the old lane")
+            slow.sendall(body[10:])
+            answer = b"".join(iter(lambda: slow.recv(65_536), b""))
+        self.assertIn(b"200 OK", answer)
+        self.assertIn(b'"version":"other@1"', answer)
 
     def test_a_taken_port_and_a_taken_folder_are_said_plainly(self) -> None:
         with socket.socket() as taken:
