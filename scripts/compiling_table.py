@@ -9,7 +9,8 @@ from pathlib import Path
 from lamppost.core.proof import Tolerance
 from lamppost.package import sklearn_model
 from lamppost.package.read import read_lamp
-from lamppost.packing.build import Recipe, build
+from lamppost.packing.build import build
+from lamppost.packing.recipe import Recipe
 from lamppost.packing.compile import compile_step
 from tests.support import zoo
 

@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from lamppost.client import AsyncClient, Client
     from lamppost.core.errors import LampPostError
+    from lamppost.packing.networks import Network
     from lamppost.packing.pack import pack
-    from lamppost.packing.parts import Code, Table
+    from lamppost.packing.parts import Code, Pixels, Table
 
-__all__ = ["AsyncClient", "Client", "Code", "LampPostError", "Table", "__version__", "pack"]
+__all__ = ["AsyncClient", "Client", "Code", "LampPostError", "Network", "Pixels", "Table", "__version__", "pack"]
 __version__ = "0.1.0"
 
 _HOMES = {
@@ -21,6 +22,8 @@ _HOMES = {
     "Client": "lamppost.client",
     "Code": "lamppost.packing.parts",
     "LampPostError": "lamppost.core.errors",
+    "Network": "lamppost.packing.networks",
+    "Pixels": "lamppost.packing.parts",
     "Table": "lamppost.packing.parts",
     "pack": "lamppost.packing.pack",
 }

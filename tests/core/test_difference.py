@@ -3,8 +3,9 @@ from dataclasses import replace
 
 from lamppost.core.difference import difference
 from lamppost.core.fields import Field, Schema
-from lamppost.core.manifest import FrameColumn, Manifest, Member, SklearnStep, Story
+from lamppost.core.manifest import Manifest, Member, Story
 from lamppost.core.reference import make_reference
+from lamppost.core.steps import FrameColumn, SklearnStep
 
 LABEL = Schema((Field("label", "choice", choices=("holds", "fails")),))
 AGE = Field("age", "number", unit="years", low=0, high=80, missing=True)

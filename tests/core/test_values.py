@@ -12,9 +12,10 @@ from lamppost.core.backoff import Backoff
 from lamppost.core.errors import BadRequest, Fault, InvalidRows, NotAllowed, PackageRefused
 from lamppost.core.fields import Field, Schema
 from lamppost.core.histogram import ERROR, bucket_of, quantiles, value_of
-from lamppost.core.manifest import FrameColumn, Manifest, Member, SklearnStep, Story, digest_of, read_manifest, write_manifest
+from lamppost.core.manifest import Manifest, Member, Story, digest_of, read_manifest, write_manifest
 from lamppost.core.names import VersionName, check_name, closest, parse_version, plain
 from lamppost.core.roles import MAY, ROLES, Principal
+from lamppost.core.steps import FrameColumn, SklearnStep
 
 
 class Names(unittest.TestCase):

@@ -13,7 +13,8 @@ from sklearn.preprocessing import FunctionTransformer
 
 from lamppost.core.errors import BadRequest, LampPostError
 from lamppost.package.read import read_lamp
-from lamppost.packing.build import Recipe, build
+from lamppost.packing.build import build
+from lamppost.packing.recipe import Recipe
 from tests.support.lamps import outage_lamp
 from tests.support.models import OUTAGE, Coin, numbers_frame, small_outage_model
 
@@ -67,7 +68,7 @@ class Building(unittest.TestCase):
         frame = pd.DataFrame({"a": [1.0, 2.0, 3.0], "b": [0.0, 1.0, 0.0], "kwh": [2.0, 5.0, 6.0]})
         build(LinearRegression().fit(frame[["a", "b"]].to_numpy(), frame["kwh"]), frame, Recipe("load", "kwh", unit="kWh"), self.path)
         lamp = read_lamp(self.path)
-        self.assertEqual((lamp.manifest.answers.fields[0].name, lamp.manifest.steps[0].as_frame), ("kwh", False))
+        self.assertEqual((lamp.manifest.answers.fields[0].name, lamp.manifest.steps[0].reads), ("kwh", "matrix"))
         self.assertAlmostEqual(lamp.proof.answers[0]["kwh"], 2.0)
 
     def test_model_and_frame_that_do_not_fit_are_refused_and_nothing_is_written(self) -> None:

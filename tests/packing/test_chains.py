@@ -17,8 +17,9 @@ from lamppost.core.columns import from_rows, to_rows
 from lamppost.core.errors import BadRequest, InvalidRows, ModelFault, PackageRefused
 from lamppost.core.plan import Plan
 from lamppost.package.read import Lamp, read_lamp
-from lamppost.packing.build import Recipe, build
+from lamppost.packing.build import build
 from lamppost.packing.parts import Code, Table
+from lamppost.packing.recipe import Recipe
 from lamppost.runtime.proving import prove
 from lamppost.runtime.steps import open_chain
 from tests.support import serving_code

@@ -17,7 +17,8 @@ from lamppost.package import sklearn_model
 from lamppost.package.compiled_model import CompiledModel
 from lamppost.package.read import read_lamp
 from lamppost.packing import compile as compiling
-from lamppost.packing.build import Recipe, build
+from lamppost.packing.build import build
+from lamppost.packing.recipe import Recipe
 from tests.support import zoo
 
 LAMPS = zoo.frame()

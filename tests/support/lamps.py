@@ -11,7 +11,8 @@ import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from lamppost.packing.build import Recipe, build
+from lamppost.packing.build import build
+from lamppost.packing.recipe import Recipe
 from tests.support import models
 
 

@@ -13,12 +13,12 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 from lamppost.cli.out import AMBER, BRICK, DIM, paint, say, say_json, size, table
 from lamppost.core.difference import difference
 from lamppost.core.errors import BadRequest
-from lamppost.core.manifest import ArtifactFormat, about
 from lamppost.core.proof import USUAL_CAUSES, Tolerance
+from lamppost.core.steps import ArtifactFormat, about
 from lamppost.package.read import Lamp, read_lamp
-from lamppost.packing.build import Recipe
 from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.parts import Code, Table
+from lamppost.packing.recipe import Recipe
 from lamppost.runtime.proving import prove as prove_lamp
 
 if TYPE_CHECKING:

@@ -1,4 +1,4 @@
-"""Rows as columns and columns as rows: the typed form in which values travel between service and worker.
+r"""Rows as columns and columns as rows: the typed form in which values travel between service and worker.
 
 ========  ==========================================================================================
 kind      ``Column.values``
@@ -8,24 +8,39 @@ integer   int64 of shape (n_rows,); ``missing`` marks the missing ones
 yes/no    uint8 of shape (n_rows,): 0, 1, or 2 for missing
 choice    int32 of shape (n_rows,): index into the field's choices, then into ``extras``; -1 is missing
 text      list of str or None
+time      int64 of shape (n_rows,): microseconds since 1970 in UTC; -2^63 is missing (as in NumPy's datetime64)
+image     list of bytes (the file as it was sent) or None
 vector    float64 of shape (n_rows, n_choices)
+tensor    float64 or int64 of shape (n_rows, \*shape); with axes of any length a list of arrays, one a row
 ========  ==========================================================================================
 """
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
-from lamppost.core.errors import ModelFault
-from lamppost.core.fields import Field, Schema, Value
+from lamppost.core.errors import Fault, InvalidRows, ModelFault
+from lamppost.core.fields import Field, Schema, shape_words
+from lamppost.core.images import BadImage, decode
 
 Array = npt.NDArray[Any]
-DTYPES: dict[str, str] = {"number": "<f8", "integer": "<i8", "yes/no": "|u1", "choice": "<i4", "vector": "<f8"}
+GONE_TIME = -(2**63)
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+_MICROSECOND = timedelta(microseconds=1)
+
+
+def dtype_of(field: Field) -> str:
+    """The NumPy dtype of a column of this field, little-endian; text and images have none."""
+    if field.kind == "tensor":
+        return "<i8" if field.elements == "integer" else "<f8"
+    return {"number": "<f8", "integer": "<i8", "yes/no": "|u1", "choice": "<i4", "time": "<i8", "vector": "<f8"}[field.kind]
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,17 +50,18 @@ class Column:
     missing : bool array, only for integers with missing values. extras : choices met that the schema does not list.
     """
 
-    values: Array | list[str | None]
+    values: Array | list[Any]
     missing: Array | None = None
     extras: tuple[str, ...] = ()
 
 
-def from_rows(schema: Schema, rows: Sequence[dict[str, Value]]) -> list[Column]:
+def from_rows(schema: Schema, rows: Sequence[dict[str, Any]]) -> list[Column]:
     """Columns in schema order of rows that a `Plan` has let through."""
-    return [_column(field, [row[field.name] for row in rows]) for field in schema]
+    return [column_of(field, [row[field.name] for row in rows]) for field in schema]
 
 
-def _column(field: Field, values: list[Any]) -> Column:
+def column_of(field: Field, values: list[Any]) -> Column:
+    """A column of values as a `Plan` lets them through, or as JSON has them."""
     if field.kind == "number":
         return Column(np.array(values, dtype=np.float64))  # None becomes NaN
     if field.kind == "integer":
@@ -59,11 +75,35 @@ def _column(field: Field, values: list[Any]) -> Column:
         return _codes(field, values)
     if field.kind == "vector":
         return Column(np.array([[value[name] for name in field.choices] for value in values], dtype=np.float64))
+    if field.kind == "time":
+        return Column(np.array([GONE_TIME if value is None else microseconds(value) for value in values], dtype=np.int64))
+    if field.kind == "tensor":
+        arrays = [np.asarray(value, dtype=dtype_of(field)) for value in values]
+        return Column(arrays if 0 in field.shape else np.stack(arrays))
+    if field.kind == "image":
+        return Column([base64.b64decode(value) if isinstance(value, str) else value for value in values])
     return Column(values)
+
+
+def microseconds(at: datetime | str) -> int:
+    """Microseconds since 1970 in UTC of an instant, or of its text in RFC 3339."""
+    if isinstance(at, str):
+        at = datetime.fromisoformat(at)
+    return (at - _EPOCH) // _MICROSECOND
+
+
+def instant(us: int) -> str:
+    """RFC 3339 text of microseconds since 1970: ``instant(0) == "1970-01-01T00:00:00Z"``."""
+    return (_EPOCH + us * _MICROSECOND).isoformat().replace("+00:00", "Z")
 
 
 def to_column(field: Field, values: Any) -> Column:
     """A column of whatever a step's own code gave: an array or a list, None or NaN for missing. Raise ModelFault if it does not fit."""
+    if field.kind == "time":
+        values = np.asarray(values, dtype="datetime64[us]").astype(np.int64)
+        return Column(values)
+    if field.kind == "tensor":
+        return _to_tensors(field, values)
     plain = values.tolist() if isinstance(values, np.ndarray) else list(values)
     if field.kind != "number" and field.kind != "vector":
         plain = [None if isinstance(value, float) and value != value else value for value in plain]
@@ -72,24 +112,66 @@ def to_column(field: Field, values: Any) -> Column:
             return Column(np.asarray(plain, dtype=np.float64).reshape(len(plain), len(field.choices)))
         if field.kind in ("choice", "text"):
             plain = [None if value is None else str(value) for value in plain]
-        return _column(field, plain)
+        return column_of(field, plain)
     except (TypeError, ValueError, KeyError) as error:
         raise ModelFault(f"the values of {field.name} are not {field.wanted()}: {error}") from error
 
 
+def _to_tensors(field: Field, values: Any) -> Column:
+    try:
+        arrays = [np.asarray(value, dtype=dtype_of(field)) for value in values]
+        for array in arrays:
+            _fits(field, array)
+        return Column(arrays if 0 in field.shape else np.stack(arrays))
+    except (TypeError, ValueError) as error:
+        raise ModelFault(f"the values of {field.name} are not {field.wanted()}: {error}") from error
+
+
+def _fits(field: Field, array: Array) -> None:
+    if array.ndim != len(field.shape) or any(want not in (0, have) for want, have in zip(field.shape, array.shape, strict=True)):
+        raise ModelFault(f"the model gave {field.name} of shape {array.shape}, expected {shape_words(field.shape)}")
+
+
 def to_array(field: Field, column: Column) -> Array:
-    """A column as a step's own code gets it: float64 (NaN for missing) or int64, object arrays of bool, str or None, float64 (n, k)."""
-    if field.kind in ("choice", "text"):
+    """A column as a step's own code gets it.
+
+    float64 (NaN for missing) or int64; object arrays of bool, str or None; datetime64[us]; float64 (n, k) of a vector, (n, *shape) of a
+    tensor; uint8 (n, height, width, channels) of images whose size is fixed, else an object array of such arrays, or None.
+    Raise InvalidRows for a picture that cannot be decoded.
+    """
+    if field.kind == "time":
+        return np.asarray(column.values).view("datetime64[us]")
+    if field.kind == "image":
+        pictures = _pictures(field, column)
+        if field.size is not None and not field.missing:
+            return np.stack(pictures)
+        values = pictures
+    elif field.kind in ("choice", "text"):
         values = strings(field, column)
+    elif isinstance(column.values, list):
+        values = column.values
     elif field.kind == "yes/no":
-        values = [None if value == 2 else bool(value) for value in np.asarray(column.values).tolist()]  # type: ignore[misc]
+        values = [None if value == 2 else bool(value) for value in np.asarray(column.values).tolist()]
     elif column.missing is not None:
         return np.where(column.missing, np.nan, np.asarray(column.values, dtype=np.float64))
     else:
         return np.asarray(column.values)
     out = np.empty(len(values), dtype=object)
-    out[:] = values
+    for row, value in enumerate(values):  # one by one, because arrays of one shape would be taken as more axes
+        out[row] = value
     return out
+
+
+def _pictures(field: Field, column: Column) -> list[Any]:
+    pictures = []
+    for row, data in enumerate(column.values):
+        try:
+            pictures.append(None if data is None else decode(field, data))
+        except BadImage as error:
+            given = "a private value" if field.private else str(error)
+            fault = Fault(row, field.name, given, field.wanted())
+            raise InvalidRows(fault.sentence(), faults=[fault.to_dict()]) from error
+    return pictures
 
 
 def _codes(field: Field, values: list[str | None]) -> Column:
@@ -124,6 +206,16 @@ def _answer_values(field: Field, column: Column, rows: int) -> list[Any]:
     values = column.values
     if len(values) != rows:
         raise ModelFault(f"the model gave {len(values)} values of {field.name} for {rows} rows")
+    if field.kind == "tensor":
+        for array in values:
+            _fits(field, array)
+            _finite(field, array)
+        return [array.tolist() for array in values]
+    if field.kind == "time":
+        times = [None if us == GONE_TIME else instant(us) for us in np.asarray(values).tolist()]
+        if None in times and not field.missing:
+            raise ModelFault(f"the model gave no time for {field.name}")
+        return times
     if isinstance(values, list):
         return values
     if field.kind == "choice":

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from lamppost.core.fields import Field, Schema
-from lamppost.core.manifest import Manifest, about
+from lamppost.core.manifest import Manifest
 from lamppost.core.reference import Profile, Reference
+from lamppost.core.steps import about
 
 Part = Literal["inputs", "answers", "steps", "proof", "story", "reference", "files"]
 

@@ -6,15 +6,20 @@ enforced: limits are enforced only where the packer states them.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import base64
+from collections.abc import Mapping, Sequence
 from dataclasses import fields as dataclass_fields
+from datetime import UTC
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from lamppost.core.columns import Column, column_of, instant, to_column
 from lamppost.core.errors import BadRequest
 from lamppost.core.fields import Field, Kind, Schema, Value
+from lamppost.core.images import BadImage, encode, size_of
 from lamppost.core.names import closest
+from lamppost.core.steps import Target
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -40,13 +45,40 @@ def _field(series: pd.Series, example: Mapping[str, Any], given: Mapping[str, An
     name = str(series.name)
     kind: Kind = given.get("kind") or kind_of(series)
     present = series.dropna()
-    attributes: dict[str, Any] = {"missing": bool(series.isna().any()), "example": plain_value(kind, example[name])}
+    attributes: dict[str, Any] = {"missing": bool(series.isna().any())}
     if kind in ("number", "integer") and len(present):
         attributes["seen"] = (plain_value(kind, present.min()), plain_value(kind, present.max()))
     if kind == "choice":
         attributes["choices"] = tuple(sorted(present.astype(str).unique()))
-    attributes |= {key: tuple(value) if isinstance(value, list) else value for key, value in given.items()}
+    if kind == "tensor":
+        attributes |= _tensor_attributes(present)
+    if kind == "image":
+        attributes |= _image_attributes(name, present)
+    if not given.get("private"):
+        attributes["example"] = plain_value(kind, example[name])
+    elif "example" not in given and not (given.get("missing") or attributes["missing"]):
+        raise BadRequest(f"fields.{name}: a private field needs an example that is nobody's, because examples are published")
+    attributes |= {key: tuple(value) if isinstance(value, list) and key != "example" else value for key, value in given.items()}
     return Field(name, **(attributes | {"kind": kind}))
+
+
+def _tensor_attributes(present: pd.Series) -> dict[str, Any]:
+    arrays = [np.asarray(value) for value in present]
+    axes = {array.ndim for array in arrays}
+    if len(axes) != 1 or min(axes) < 1 or any(array.dtype.kind not in "fiub" for array in arrays):
+        raise BadRequest(f"column {present.name!r} holds lists that are no numbers, or of different depth; a tensor has one number of axes")
+    shapes = np.array([array.shape for array in arrays])
+    shape = tuple(int(first) if (shapes[:, at] == first).all() else 0 for at, first in enumerate(shapes[0]))
+    return {"shape": shape, "elements": "integer" if all(array.dtype.kind in "iub" for array in arrays) else "number"}
+
+
+def _image_attributes(name: str, present: pd.Series) -> dict[str, Any]:
+    try:
+        looks = {size_of(encode(value)) for value in present}
+    except BadImage as error:
+        raise BadRequest(f"column {name!r} holds {error}") from error
+    sizes, channels = {look[:2] for look in looks}, {look[2] for look in looks}
+    return {"size": sizes.pop() if len(sizes) == 1 else None, "channels": max(channels)}
 
 
 def kind_of(series: pd.Series) -> Kind:
@@ -56,25 +88,44 @@ def kind_of(series: pd.Series) -> Kind:
     present = series.dropna()
     if pd.api.types.is_bool_dtype(series.dtype) or (len(present) and present.map(lambda value: isinstance(value, (bool, np.bool_))).all()):
         return "yes/no"
+    if pd.api.types.is_datetime64_any_dtype(series.dtype):
+        return "time"
     if pd.api.types.is_integer_dtype(series.dtype):
         return "integer"
     if pd.api.types.is_float_dtype(series.dtype):
         return "number"
     if len(present) and present.map(lambda value: isinstance(value, str)).all():
         return "choice" if present.nunique() <= MAX_CHOICES else "text"
+    if len(present) and present.map(lambda value: isinstance(value, bytes)).all():
+        return "image"
+    if len(present) and present.map(lambda value: isinstance(value, (list, tuple, np.ndarray))).all():
+        return "tensor"
     raise BadRequest(
         f"column {series.name!r} has dtype {series.dtype}, which is no kind of field; "
-        "make it numbers, text or true/false before training, or leave it out"
+        "make it numbers, text, times, true/false, lists of numbers or bytes of pictures before training, or leave it out"
     )
 
 
 def plain_value(kind: Kind, value: Any) -> Value:
-    """A value of a frame as JSON would carry it: Python float, int, bool, str or None."""
-    if value is None or type(value).__name__ == "NAType" or value != value:  # NA compares with nothing
+    """A value of a frame as JSON would carry it: Python float, int, bool, str, lists or None. A time without an offset is in UTC."""
+    if kind == "tensor":
+        plain: list[Any] = np.asarray(value).tolist()
+        return plain
+    if kind == "image":
+        return None if value is None or isinstance(value, float) else base64.b64encode(encode(value)).decode()
+    if value is None or type(value).__name__ in ("NAType", "NaTType") or value != value:  # NA compares with nothing
         return None
+    if kind == "time":
+        return instant(int(np.datetime64(_in_utc(value), "us").astype(np.int64)))
     if kind == "yes/no":
         return bool(value)
     return float(value) if kind == "number" else int(value) if kind == "integer" else str(value)
+
+
+def _in_utc(value: Any) -> Any:
+    if getattr(value, "tzinfo", None) is None:
+        return value
+    return value.astimezone(UTC).replace(tzinfo=None)
 
 
 def plain_rows(schema: Schema, frame: pd.DataFrame) -> list[dict[str, Any]]:
@@ -101,6 +152,36 @@ def classifier_answers(labels: tuple[str, ...], scored: bool) -> Schema:
 def regressor_answers(name: str, unit: str | None) -> Schema:
     """Answers of a regressor: one number, named after the target."""
     return Schema((Field(name, "number", unit=unit),))
+
+
+def several_answers(targets: Sequence[Target], scored: bool, unit: str | None) -> Schema:
+    """Answers of a model with several targets: a number for each; or yes or no and its score; or a label and a score for each."""
+    fields: list[Field] = []
+    for target in targets:
+        if not target.labels:
+            fields.append(Field(target.name, "number", unit=unit))
+        elif target.labels in (("0", "1"), ("False", "True")):
+            fields.append(Field(target.name, "yes/no"))
+            if scored:
+                fields.append(Field(f"{target.name}_score", "number", meaning=f"score of {target.name}, 0 to 1"))
+        else:
+            fields.append(Field(target.name, "choice", choices=target.labels))
+            if scored:
+                fields.append(Field(f"{target.name}_scores", "vector", choices=target.labels, meaning="score of each label, 0 to 1"))
+    return Schema(tuple(fields))
+
+
+def columns_of(schema: Schema, frame: pd.DataFrame) -> list[Column]:
+    """The columns of a frame as steps get them, without the detour over rows."""
+    return [_column_of(field, frame[field.name]) for field in schema]
+
+
+def _column_of(field: Field, series: pd.Series) -> Column:
+    if field.kind == "tensor":
+        return to_column(field, series.tolist())
+    if field.kind == "image":
+        return Column([None if value is None or isinstance(value, float) else encode(value) for value in series.tolist()])
+    return column_of(field, [plain_value(field.kind, value) for value in series.tolist()])
 
 
 def proof_rows(schema: Schema, frame: pd.DataFrame, wanted: int, labels: np.ndarray[Any, Any] | None = None) -> list[int]:

@@ -10,7 +10,7 @@ import hashlib
 from dataclasses import dataclass
 from dataclasses import field as default
 from functools import cache
-from typing import Any, ClassVar, Literal
+from typing import Any, ClassVar
 
 import orjson
 from pydantic import TypeAdapter, ValidationError
@@ -18,10 +18,10 @@ from pydantic import TypeAdapter, ValidationError
 from lamppost.core.errors import PackageRefused
 from lamppost.core.fields import Field, Schema
 from lamppost.core.names import check_name
+from lamppost.core.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep
 
 FORMAT = 1
 MANIFEST = "manifest.json"
-ArtifactFormat = Literal["skops", "pickle"]
 _STRICT = {"extra": "forbid", "strict": True}
 
 
@@ -34,129 +34,12 @@ class Member:
 
 
 @dataclass(frozen=True, slots=True)
-class FrameColumn:
-    """How a fitted object saw one input in training.
-
-    dtype : the pandas dtype's name, for example ``float64``, ``object``, ``str``.
-    gone : what stood for a missing value. categories : of a ``category`` column, in their order.
-    """
-
-    name: str
-    dtype: str
-    gone: Literal["nan", "none"] = "nan"
-    categories: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class Compiled:
-    """A step as one ONNX graph that was held against the original before it was packed.
-
-    file : member that holds the graph. numbers : inputs that make up its float64 matrix ``numbers``, in order.
-    codes : inputs that make up its int64 matrix ``codes``: the index of the choice (of yes/no: 0, 1), then one code for a value never
-    seen, then one for a missing value. Its outputs are ``label`` (int64) and ``scores`` (float64), or ``value`` (float64).
-    """
-
-    file: str
-    numbers: tuple[str, ...]
-    codes: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class SklearnStep:
-    """A fitted scikit-learn object with ``predict``, and ``predict_proba`` where there are labels.
-
-    file : member that holds the object. format : how it is stored.
-    columns : what it reads, in the order and of the dtypes of training. gives : label and scores, or one number.
-    as_frame : whether it was fitted on named columns (a data frame) or on a plain matrix.
-    labels : names of the classes, in the object's own order; empty for a regressor.
-    compiled : the same as a graph, where that could be made; not_compiled : why it could not.
-    label_from : whether the label is the class of the highest score (proven equal at packing time) or what ``predict`` says.
-    """
-
-    file: str
-    format: ArtifactFormat
-    columns: tuple[FrameColumn, ...]
-    gives: Schema
-    as_frame: bool = True
-    labels: tuple[str, ...] = ()
-    label_from: Literal["scores", "predict"] = "predict"
-    compiled: Compiled | None = None
-    not_compiled: str | None = None
-    kind: Literal["sklearn"] = "sklearn"
-
-    __pydantic_config__: ClassVar = _STRICT
-
-    @property
-    def takes(self) -> tuple[str, ...]:
-        """Names of the columns it reads."""
-        return tuple(column.name for column in self.columns)
-
-    @property
-    def files(self) -> tuple[str, ...]:
-        """Members it needs."""
-        return (self.file, self.compiled.file) if self.compiled else (self.file,)
-
-
-@dataclass(frozen=True, slots=True)
-class PythonStep:
-    """A class of the packer's own, in modules that the package carries.
-
-    folder : member prefix under which the modules lie. module, name : the class. takes, gives : columns in and out.
-    The class has ``open(folder)``, called once with the folder of its modules, and ``run(columns)``: a dict of name to array in, a
-    dict of name to values out.
-    """
-
-    folder: str
-    modules: tuple[str, ...]
-    module: str
-    name: str
-    takes: tuple[str, ...]
-    gives: Schema
-    kind: Literal["python"] = "python"
-
-    __pydantic_config__: ClassVar = _STRICT
-
-    @property
-    def files(self) -> tuple[str, ...]:
-        """Members it needs."""
-        return tuple(f"{self.folder}/{module}" for module in self.modules)
-
-
-@dataclass(frozen=True, slots=True)
-class TableStep:
-    """A table that the package carries: a key becomes known fields.
-
-    file : member with ``{"keys": [...], "columns": {name: [...]}}``. key : the column with the key. unknown : whether a key that is
-    not in the table is refused, or its fields are missing.
-    """
-
-    file: str
-    key: str
-    gives: Schema
-    unknown: Literal["refuse", "missing"] = "refuse"
-    kind: Literal["table"] = "table"
-
-    __pydantic_config__: ClassVar = _STRICT
-
-    @property
-    def takes(self) -> tuple[str, ...]:
-        """Names of the columns it reads."""
-        return (self.key,)
-
-    @property
-    def files(self) -> tuple[str, ...]:
-        """Members it needs."""
-        return (self.file,)
-
-
-Step = SklearnStep | PythonStep | TableStep
-
-
-@dataclass(frozen=True, slots=True)
 class Story:
     """How the model came to be. All for people.
 
     trained_rows : rows of the training frame. libraries : distribution name to version. python : interpreter version.
+    by : who packed it. commit : of the checkout it was packed in. changed : whether files differed from that commit. at : when, RFC 3339.
+    quantized : what making a network smaller changed, in one sentence.
     """
 
     notes: str = ""
@@ -165,13 +48,19 @@ class Story:
     tags: dict[str, str] = default(default_factory=dict)
     libraries: dict[str, str] = default(default_factory=dict)
     python: str = ""
+    by: str | None = None
+    commit: str | None = None
+    changed: bool = False
+    at: str | None = None
+    quantized: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Manifest:
     """Everything about a package except its bytes.
 
-    name : the model's name. inputs, answers : schemas of one row in and one row out. steps : run in order.
+    name : the model's name. inputs, answers : schemas of one row in and one row out. options : named parameters of a call, which
+    steps see as columns. steps : run in order.
     proof : member with the proof. reference : member with what training's inputs and answers looked like.
     members : path to digest and size of every other file.
     """
@@ -184,6 +73,7 @@ class Manifest:
     members: dict[str, Member]
     reference: str | None = None
     story: Story = default(default_factory=Story)
+    options: Schema | None = None
     format: int = FORMAT
 
     __pydantic_config__: ClassVar = _STRICT
@@ -195,7 +85,7 @@ class Manifest:
         for path in [self.proof, *([self.reference] if self.reference else []), *(path for step in self.steps for path in step.files)]:
             if path not in self.members:
                 raise PackageRefused(f"the manifest uses {path!r} but does not list it among its members")
-        known = {field.name: field for field in self.inputs}
+        known = {field.name: field for field in self.columns}
         for at, step in enumerate(self.steps):
             read_as(known, step.takes, f"step {at}")
             if isinstance(step, SklearnStep) and step.compiled:
@@ -203,10 +93,17 @@ class Manifest:
             known |= {field.name: field for field in step.gives}
         if wrong := [field.name for field in self.answers if known.get(field.name) != field]:
             raise PackageRefused(f"the answer {wrong[0]!r} is not what the steps give")
+        if pictures := [field.name for field in self.answers if field.kind == "image"]:
+            raise PackageRefused(f"the answer {pictures[0]!r} is an image; answers are numbers, text and lists")
+
+    @property
+    def columns(self) -> Schema:
+        """What the steps begin with: inputs, then options."""
+        return Schema((*self.inputs, *self.options)) if self.options else self.inputs
 
     @property
     def formats(self) -> frozenset[str]:
-        """What is opened to serve and could run code: ``pickle``, ``python``; and ``skops``. Graphs and tables are data.
+        """What is opened to serve and could run code: ``pickle``, ``python``, ``torch``; and ``skops``. Graphs, trees and tables are data.
 
         A server's policy is asked about each.
         """
@@ -214,25 +111,21 @@ class Manifest:
         for step in self.steps:
             if isinstance(step, PythonStep):
                 opened.add("python")
-            elif isinstance(step, SklearnStep) and step.compiled is None:
+            elif isinstance(step, NetworkStep) and step.format != "onnx":
+                opened.add("torch")
+            elif isinstance(step, SklearnStep) and step.compiled is None and step.file is not None:
                 opened.add(step.format)
         return frozenset(opened)
 
     @property
     def serves_graphs(self) -> bool:
-        """Whether no step needs more than the ONNX runtime."""
-        return all(not isinstance(step, SklearnStep) or step.compiled is not None for step in self.steps)
-
-
-def about(step: Step) -> str:
-    """One step in one line, for people."""
-    if isinstance(step, TableStep):
-        unknown = "is refused" if step.unknown == "refuse" else "leaves them missing"
-        return f"table: {step.key} becomes {', '.join(step.gives.names)}; an unknown {step.key} {unknown}"
-    if isinstance(step, PythonStep):
-        return f"code: {step.module}:{step.name} makes {', '.join(step.gives.names)} of {', '.join(step.takes)}"
-    served = "its compiled graph serves" if step.compiled else f"not compiled: {step.not_compiled or 'it was not asked for'}"
-    return f"scikit-learn, stored as {step.format}; {served}"
+        """Whether a worker needs the ONNX runtime only, and no library of models."""
+        return all(
+            isinstance(step, (TableStep, PixelsStep))
+            or (isinstance(step, SklearnStep) and step.compiled is not None)
+            or (isinstance(step, NetworkStep) and step.format == "onnx")
+            for step in self.steps
+        )
 
 
 def read_as(known: dict[str, Field], names: tuple[str, ...], who: str) -> Schema:

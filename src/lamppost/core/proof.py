@@ -1,7 +1,7 @@
 """The proof: rows with the answers training gave, and whether answers given now are the same.
 
 Labels, choices, text, whole numbers and yes/no must be equal. A number ``given`` agrees with ``wanted`` when
-``|given - wanted| <= absolute + relative * |wanted|``; the elements of a vector each by the same rule.
+``|given - wanted| <= absolute + relative * |wanted|``; the elements of a vector or tensor each by the same rule.
 """
 
 from __future__ import annotations
@@ -108,6 +108,11 @@ def _differ(row: int, name: str, trained: Any, given: Any, tolerance: Tolerance)
     if isinstance(trained, dict) and isinstance(given, dict):
         keys = [*trained, *(key for key in given if key not in trained)]
         return [diff for key in keys for diff in _differ(row, f"{name}.{key}", trained.get(key), given.get(key), tolerance)]
+    if isinstance(trained, list) and isinstance(given, list):
+        if len(trained) != len(given):
+            return [Difference(row, name, f"{len(trained)} elements", f"{len(given)} elements")]
+        pairs = enumerate(zip(trained, given, strict=True))
+        return [diff for at, (one, other) in pairs for diff in _differ(row, f"{name}[{at}]", one, other, tolerance)]
     if isinstance(trained, float) and isinstance(given, (int, float)) and not isinstance(given, bool):
         off = abs(given - trained)
         if math.isnan(off) or off > tolerance.absolute + tolerance.relative * abs(trained):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -9,7 +10,7 @@ import numpy as np
 
 from lamppost.core.columns import Column
 from lamppost.core.fields import Field, Schema
-from lamppost.core.manifest import Compiled
+from lamppost.core.steps import Compiled
 
 
 class CompiledModel:
@@ -26,17 +27,25 @@ class CompiledModel:
         place = {field.name: (index, field) for index, field in enumerate(inputs)}
         self._numbers = [place[name] for name in compiled.numbers]
         self._codes = [place[name] for name in compiled.codes]
+        self._width = sum(width_of(field) for _, field in self._numbers)
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
         """Answer columns of input columns, both in schema order."""
         rows = len(columns[0].values)
         feeds: dict[str, Any] = {}
         if self._numbers:
-            numbers = np.empty((rows, len(self._numbers)))
-            for at, (index, _) in enumerate(self._numbers):
+            numbers = np.empty((rows, self._width))
+            at = 0
+            for index, field in self._numbers:
+                if field.kind in ("tensor", "vector"):
+                    width = width_of(field)
+                    numbers[:, at : at + width] = np.asarray(columns[index].values).reshape(rows, width)
+                    at += width
+                    continue
                 numbers[:, at] = columns[index].values
                 if (missing := columns[index].missing) is not None:
                     numbers[missing, at] = np.nan
+                at += 1
             feeds["numbers"] = numbers
         if self._codes:
             codes = np.empty((rows, len(self._codes)), dtype=np.int64)
@@ -44,10 +53,17 @@ class CompiledModel:
                 codes[:, at] = _codes(field, np.asarray(columns[index].values))
             feeds["codes"] = codes
         out = dict(zip(self._outputs, self._session.run(self._outputs, feeds), strict=True))
+        if "values" in out:
+            return [Column(values) for values in out["values"].T]
         if "value" in out:
             return [Column(out["value"])]
         label = Column(out["label"].astype(np.int32))
         return [label, Column(out["scores"])] if "scores" in out else [label]
+
+
+def width_of(field: Field) -> int:
+    """Columns that a field takes among the numbers of a graph."""
+    return math.prod(field.shape) if field.kind == "tensor" else len(field.choices) if field.kind == "vector" else 1
 
 
 def _codes(field: Field, values: np.ndarray[tuple[int, ...], np.dtype[np.integer]]) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:

@@ -17,7 +17,7 @@ import orjson
 from lamppost.core.columns import Column, strings
 from lamppost.core.errors import BadRequest, ModelFault, PackageRefused
 from lamppost.core.fields import Field, Schema
-from lamppost.core.manifest import ArtifactFormat, FrameColumn, SklearnStep
+from lamppost.core.steps import ArtifactFormat, FrameColumn, Reads, SklearnStep
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -145,8 +145,31 @@ def frame_columns(frame: pd.DataFrame) -> tuple[FrameColumn, ...]:
         gone = series[series.isna()]
         marker = "none" if len(gone) and gone.iloc[0] is None else "nan"
         categories = tuple(map(str, series.cat.categories)) if series.dtype == "category" else ()
-        out.append(FrameColumn(str(name), str(series.dtype), marker, categories))  # type: ignore[arg-type]
+        dtype = str(stacked(series).dtype) if holds_arrays(series) else str(series.dtype)
+        out.append(FrameColumn(str(name), dtype, marker, categories))  # type: ignore[arg-type]
     return tuple(out)
+
+
+def holds_arrays(series: pd.Series) -> bool:
+    """Whether a column holds an array, or a list, in each row."""
+    return series.dtype == object and len(series) > 0 and isinstance(series.iloc[0], (np.ndarray, list, tuple))
+
+
+def stacked(series: pd.Series) -> np.ndarray[Any, Any]:
+    """The arrays of a column as one array, rows first."""
+    return np.stack([np.asarray(value) for value in series])
+
+
+def as_read(reads: Reads, frame: pd.DataFrame) -> Any:
+    """What a fitted object reads, out of the columns of a training frame."""
+    if reads == "frame":
+        return frame
+    if reads == "column":
+        return frame.iloc[:, 0].to_numpy(dtype=object)
+    if any(holds_arrays(frame[name]) for name in frame.columns):
+        parts = [stacked(frame[name]) if holds_arrays(frame[name]) else frame[name].to_numpy() for name in frame.columns]
+        return np.concatenate([part.reshape(len(frame), -1) for part in parts], axis=1)
+    return frame.to_numpy()
 
 
 def _series(field: Field, column: Column, spec: FrameColumn) -> Any:
@@ -167,6 +190,12 @@ def _series(field: Field, column: Column, spec: FrameColumn) -> Any:
             return out
         return pd.array(values, dtype=spec.dtype)
     values = column.values
+    if field.kind in ("tensor", "vector"):
+        return np.asarray(values).astype(spec.dtype, copy=False)
+    if field.kind == "time":
+        times = pd.DatetimeIndex(np.asarray(values).view("datetime64[us]"), tz="UTC")
+        aware = isinstance(pd.Series([], dtype=spec.dtype).dtype, pd.DatetimeTZDtype)
+        return (times if aware else times.tz_localize(None)).astype(spec.dtype)
     if field.kind == "yes/no":
         if spec.dtype == "bool":
             return values.astype(bool)
@@ -181,21 +210,29 @@ def _series(field: Field, column: Column, spec: FrameColumn) -> Any:
 
 
 def model_input(step: SklearnStep, inputs: Schema, columns: Sequence[Column]) -> Any:
-    """A data frame or matrix just like the one in training, of columns in schema order."""
+    """A data frame, matrix or column of text just like the one in training, of columns in schema order."""
     by_name = {field.name: (field, column) for field, column in zip(inputs, columns, strict=True)}
     arrays = {spec.name: _series(*by_name[spec.name], spec) for spec in step.columns}
-    if step.as_frame:
+    if step.reads == "frame":
         import pandas as pd
 
-        return pd.DataFrame(arrays, copy=False)
+        return pd.DataFrame({name: list(array) if np.ndim(array) > 1 else array for name, array in arrays.items()}, copy=False)
+    if step.reads == "column":
+        return np.asarray(next(iter(arrays.values())), dtype=object)
     mixed = any(array.dtype == object for array in arrays.values())
-    return np.column_stack([np.asarray(array, dtype=object if mixed else np.float64) for array in arrays.values()])
+    parts = [np.asarray(array, dtype=object) if mixed else np.asarray(array) for array in arrays.values()]
+    matrix = np.concatenate([part.reshape(len(part), -1) for part in parts], axis=1)
+    return matrix if mixed or matrix.dtype == np.float32 else matrix.astype(np.float64, copy=False)
 
 
 def predict(step: SklearnStep, model: Any, matrix: Any) -> list[Column]:
-    """Answer columns: label codes and scores of a classifier, numbers of a regressor."""
+    """Answer columns: label codes and scores of a classifier, numbers of a regressor; of each target where there are several."""
+    if step.targets:
+        return _several(step, model, matrix)
     if not step.labels:
         values = np.asarray(model.predict(matrix), dtype=np.float64)
+        if values.ndim == 2 and values.shape[1] == 1:
+            values = values[:, 0]
         if values.ndim != 1:
             raise ModelFault(f"predict gave shape {values.shape}; one number a row is expected")
         return [Column(values)]
@@ -205,6 +242,35 @@ def predict(step: SklearnStep, model: Any, matrix: Any) -> list[Column]:
     else:
         codes = class_codes(model.classes_, model.predict(matrix))
     return [Column(codes)] if scores is None else [Column(codes), Column(scores)]
+
+
+def target_classes(model: Any, count: int) -> list[list[Any]]:
+    """The classes of each target of a classifier that answers with ``count`` columns; 0 and 1 where these are flags of labels."""
+    classes = getattr(model, "classes_", None)
+    if isinstance(classes, list):
+        return [np.asarray(one).tolist() for one in classes]
+    return [[0, 1]] * count
+
+
+def _several(step: SklearnStep, model: Any, matrix: Any) -> list[Column]:
+    """Answers of a model that predicts several targets: numbers, or a label and scores for each."""
+    said = model.predict(matrix)
+    said = said.toarray() if hasattr(said, "toarray") else np.asarray(said)
+    if said.ndim != 2 or said.shape[1] != len(step.targets):
+        raise ModelFault(f"predict gave shape {said.shape}; {len(step.targets)} answers a row are expected")
+    if not step.targets[0].labels:
+        return [Column(values) for values in np.asarray(said, dtype=np.float64).T]
+    scores = model.predict_proba(matrix) if any(field.kind in ("vector", "number") for field in step.gives) else None
+    fields = {field.name: field for field in step.gives}
+    out = []
+    for at, (target, classes) in enumerate(zip(step.targets, target_classes(model, len(step.targets)), strict=True)):
+        codes = class_codes(classes, said[:, at])
+        flag = fields[target.name].kind == "yes/no"
+        out.append(Column(codes.astype(np.uint8) if flag else codes))
+        if scores is not None:
+            mine = np.asarray(scores[at] if isinstance(scores, list) else scores[:, at], dtype=np.float64)
+            out.append(Column((mine if mine.ndim == 1 else mine[:, -1]) if flag else mine))
+    return out
 
 
 def class_codes(classes: Any, predicted: Any) -> np.ndarray[Any, np.dtype[np.int32]]:

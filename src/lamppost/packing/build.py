@@ -1,239 +1,304 @@
-"""From a fitted model and its training frame to a lamp file."""
+"""From a model and its training frame to a lamp file."""
 
 from __future__ import annotations
 
 import platform
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from contextlib import nullcontext
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from lamppost.core.columns import Column, from_rows, to_rows
+from lamppost.core.columns import Column, column_of, to_rows
 from lamppost.core.errors import BadRequest
 from lamppost.core.fields import Field, Schema
-from lamppost.core.infer import classifier_answers, infer_inputs, plain_rows, proof_rows, regressor_answers
-from lamppost.core.manifest import ArtifactFormat, FrameColumn, Manifest, SklearnStep, Step, Story, read_as
+from lamppost.core.infer import columns_of, infer_inputs, plain_rows, proof_rows
+from lamppost.core.manifest import Manifest, Story, read_as
 from lamppost.core.names import check_name
-from lamppost.core.proof import Proof, Tolerance, write_proof
+from lamppost.core.proof import Proof, write_proof
 from lamppost.core.reference import Reference, make_reference, write_reference
+from lamppost.core.steps import FrameColumn, NetworkStep, PixelsStep, Reads, SklearnStep, Step, TableStep
 from lamppost.package import sklearn_model
-from lamppost.package.sklearn_model import model_input
+from lamppost.package.sklearn_model import as_read, model_input
 from lamppost.package.write import describe, write_lamp
 from lamppost.packing.cautions import cautions, unread
-from lamppost.packing.compile import compile_step
 from lamppost.packing.environment import pins
-from lamppost.packing.parts import Code, Table, code_step, table_step
-from lamppost.runtime.steps import open_step
+from lamppost.packing.fitted import fitted_step, inputs_of, prepared
+from lamppost.packing.networks import Network, field_hints, network_step, story_of
+from lamppost.packing.parts import Code, Pixels, Table, code_step, field_of, pixels_step, table_step
+from lamppost.packing.quantizing import quantized
+from lamppost.packing.recipe import Part, Recipe, Remarks
+from lamppost.packing.story import origin
+from lamppost.runtime.steps import Running, RunningSklearn, open_step
 
 if TYPE_CHECKING:
     import pandas as pd
 
-_CHECKED_ROWS = 5_000
 _REFERENCE_ROWS = 50_000
-
-
-@dataclass(frozen=True, slots=True)
-class Recipe:
-    """Everything `build` needs beside model and frame; the same as the arguments of `lamppost.pack`, where they are described."""
-
-    name: str
-    target: str | None = None
-    labels: Mapping[Any, str] | Sequence[str] | None = None
-    fields: Mapping[str, Mapping[str, Any]] | None = None
-    format: ArtifactFormat | None = None
-    proof_rows: int = 20
-    tolerance: Tolerance = field(default_factory=Tolerance)
-    notes: str = ""
-    metrics: Mapping[str, float] | None = None
-    tags: Mapping[str, str] | None = None
-    unit: str | None = None
-    compile: bool = True
-    before: Sequence[Code | Table] = ()
-    after: Sequence[Code | Table] = ()
-    answers: Sequence[Any] | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Remarks:
-    """What the packer should know. notes : compiled or not, columns left out, why pickle was needed. cautions : likely mistakes."""
-
-    notes: list[str]
-    cautions: list[str]
+_HEAVY_ROWS = 2_000
+_LOOKED_AT_ROWS = 8
+_COMPARED_ROWS = 1_000
+_EVERYTHING = frozenset({"python", "torch"})
 
 
 def build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> Remarks:
-    """Write the lamp file."""
+    """Write the lamp file of a fitted object, or of a `Network`."""
     check_name(recipe.name, "model")
-    if isinstance(model, (list, tuple)):
-        model = _chained(model)
-    if not hasattr(model, "predict"):
-        raise BadRequest(f"{type(model).__name__} has no predict; pack the fitted estimator or pipeline that answers")
     if recipe.proof_rows < 1:
         raise BadRequest(f"a proof needs at least one row, not {recipe.proof_rows}")
-    with sklearn_model.one_thread(model):
-        return _build(model, frame, recipe, to)
+    if not len(frame):
+        raise BadRequest("the training frame has no rows; give the frame the model was trained on")
+    if isinstance(model, (str, Path)):
+        model = Network(model)
+    network = isinstance(model, Network)
+    if recipe.quantize and not network:
+        raise BadRequest("only a network can be quantized; compiled graphs of other models stay exact")
+    model = model if network else prepared(model)
+    with nullcontext() if network else sklearn_model.one_thread(model), tempfile.TemporaryDirectory(prefix="lamppost-packing-") as folder:
+        return _build(_Package(frame, recipe, Path(folder)), model, to)
 
 
-def _build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> Remarks:
-    remarks: list[str] = []
-    package = _Package(frame, recipe)
+def _build(package: _Package, model: Any, to: Path) -> Remarks:
+    recipe = package.recipe
+    notes: list[str] = []
+    story = Story(notes=recipe.notes, tags=dict(recipe.tags or {}))
+    if isinstance(model, Network):
+        said, tags = story_of(model)
+        story = replace(story, notes=recipe.notes or said, tags=tags | story.tags)
+    package.begin(model, notes)
     package.add_parts(recipe.before)
-    model_frame = package.model_frame(model, remarks)
-    answers = package.add_model(model, model_frame, remarks)
+    if isinstance(model, Network):
+        if recipe.quantize:
+            model, change = package.quantize(model)
+            notes.append(change)
+            story = replace(story, quantized=change)
+        package.add_parts([model])
+    else:
+        package.add_fitted(model, notes)
     package.add_parts(recipe.after)
-    if recipe.after:
-        answers = package.steps[-1].gives
+    answers = package.steps[-1].gives
     proof, reference = package.proof(answers), package.reference(answers)
     members = package.members | {"proof.json": write_proof(proof), "reference.json": write_reference(reference)}
-    libraries = pins(model, package.members, ("numpy", "pandas", *(("onnxruntime",) if package.serves_graph else ())))
-    story = Story(recipe.notes, len(frame), dict(recipe.metrics or {}), dict(recipe.tags or {}), libraries, platform.python_version())
-    steps = tuple(package.steps)
-    write_lamp(to, Manifest(recipe.name, package.inputs, answers, steps, "proof.json", describe(members), "reference.json", story), members)
-    return Remarks(remarks, package.cautions(model_frame))
+    made = origin(to.parent.absolute(), recipe.by)
+    story = replace(
+        story,
+        trained_rows=len(package.frame),
+        metrics=dict(recipe.metrics or {}),
+        libraries=pins(model, package.members, package.imports()),
+        python=platform.python_version(),
+        by=made.by,
+        commit=made.commit,
+        changed=made.changed,
+        at=made.at,
+    )
+    manifest = Manifest(
+        recipe.name,
+        package.inputs,
+        answers,
+        tuple(package.steps),
+        "proof.json",
+        describe(members),
+        "reference.json",
+        story,
+        package.options,
+    )
+    write_lamp(to, manifest, members)
+    return Remarks(notes, package.cautions(answers))
 
 
 class _Package:
     """A package in the making: the columns that are there after the steps so far, for every row of the training frame."""
 
-    def __init__(self, frame: pd.DataFrame, recipe: Recipe) -> None:
-        if recipe.target is not None and recipe.target not in frame.columns and recipe.before:
-            raise BadRequest(f"the target {recipe.target!r} is no column of the training frame")
+    def __init__(self, frame: pd.DataFrame, recipe: Recipe, folder: Path) -> None:
         self.frame = frame
         self.recipe = recipe
+        self.folder = folder
         self.steps: list[Step] = []
         self.members: dict[str, bytes] = {}
-        self.columns: dict[str, Column] = {}
-        self.known: dict[str, Field] = {}
-        self.labels: np.ndarray[Any, Any] | None = None
-        self._as_frame = True
-        self._ask: Callable[[pd.DataFrame], Any]
-        self._answer: Callable[[list[int]], list[Column]]
-        self._inputs: Schema | None = None
-        if recipe.before:
-            given = {name for part in recipe.before for name in part.gives if isinstance(part, Table)}
-            self._start(frame.drop(columns=[name for name in frame.columns if name in given or name == recipe.target]))
+        self.inputs: Schema
+        self.request_frame: pd.DataFrame
+        self.options: Schema | None = None
+        self._running: list[Running] = []
+        self._columns: dict[str, Column] = {}
+        self._known: dict[str, Field] = {}
+        self._reads: Reads = "frame"
+        self._labels: np.ndarray[Any, Any] | None = None
+        self._fitted: Callable[[list[int]], list[Column]] | None = None
 
-    @property
-    def serves_graph(self) -> bool:
-        """Whether the model was compiled."""
-        return any(isinstance(step, SklearnStep) and step.compiled is not None for step in self.steps)
+    def imports(self) -> list[str]:
+        """Modules that the steps need beside those of the model's own objects."""
+        needed = ["numpy"]
+        if any(isinstance(step, SklearnStep) for step in self.steps):
+            needed.append("pandas")
+        graphs = [step for step in self.steps if isinstance(step, SklearnStep) and step.compiled]
+        networks = {step.format for step in self.steps if isinstance(step, NetworkStep)}
+        if graphs or "onnx" in networks:
+            needed.append("onnxruntime")
+        if networks - {"onnx"}:
+            needed.append("torch")
+        if any(isinstance(step, PixelsStep) for step in self.steps):
+            needed.append("PIL")
+        return needed + [step.booster.library for step in self.steps if isinstance(step, SklearnStep) and step.booster]
 
-    @property
-    def inputs(self) -> Schema:
-        """The schema of a request."""
-        assert self._inputs is not None
-        return self._inputs
+    # -- the columns of a request ---------------------------------------------------------------------------------------
 
-    def _start(self, request_frame: pd.DataFrame) -> None:
-        self._inputs = infer_inputs(request_frame, self.recipe.fields)
-        self.request_frame = request_frame
-        self.known = {field.name: field for field in self._inputs}
-        if self.recipe.before or self.recipe.after:
-            self._flow(from_rows(self._inputs, plain_rows(self._inputs, request_frame)), self._inputs)
+    def begin(self, model: Any, notes: list[str]) -> None:
+        """Take the columns of a request from the training frame."""
+        recipe = self.recipe
+        given = {name for part in recipe.before for name in (part.gives if isinstance(part, Table) else ())}
+        if recipe.before or isinstance(model, Network):
+            lost = [name for name in recipe.targets if name not in self.frame.columns]
+            if lost and not isinstance(model, Network):
+                raise BadRequest(f"the target {lost[0]!r} is no column of the training frame")
+            self.request_frame = self.frame.drop(columns=[n for n in self.frame.columns if n in given or n in recipe.targets])
+        else:
+            self.request_frame, self._reads, left = inputs_of(model, self.frame, recipe.targets)
+            notes += left
+        self.inputs = infer_inputs(self.request_frame, self._hinted(model))
+        self._known = {field.name: field for field in self.inputs}
+        if recipe.options:
+            self.options = Schema(tuple(field_of(name, given) for name, given in recipe.options.items()))
+            if needed := [field.name for field in self.options if field.required]:
+                raise BadRequest(f"options.{needed[0]}: an option needs a default, or missing = true; the proof is made with it")
+            self._known |= {field.name: field for field in self.options}
+        if recipe.before or recipe.after or isinstance(model, Network):
+            self._flow(columns_of(self.inputs, self.request_frame), self.inputs)
+            if self.options:
+                rows = len(self.frame)
+                self._flow([column_of(field, [field.default] * rows) for field in self.options], self.options)
+
+    def _hinted(self, model: Any) -> dict[str, Mapping[str, Any]]:
+        """What is said about the fields: by the packer, and by the network that reads them."""
+        said: dict[str, Mapping[str, Any]] = dict(self.recipe.fields or {})
+        if not isinstance(model, Network) or self.recipe.before:
+            return said
+        hints = field_hints(model, [str(name) for name in self.request_frame.columns])
+        plain = infer_inputs(self.request_frame, said)
+        for field in plain:
+            hint = hints.get(field.name, {})
+            if field.kind in ("number", "integer") and hint.get("kind") in ("number", "integer"):
+                said[field.name] = {"kind": hint["kind"], **said.get(field.name, {})}
+            elif field.kind == "tensor" and "elements" in hint:
+                said[field.name] = {"elements": hint["elements"], **said.get(field.name, {})}
+            elif field.kind == "choice" and hint.get("kind") == "text":
+                said[field.name] = {"kind": "text", "choices": [], **said.get(field.name, {})}
+        return said
 
     def _flow(self, columns: Sequence[Column], gives: Schema) -> None:
-        self.columns.update(zip(gives.names, columns, strict=True))
-        self.known |= {field.name: field for field in gives}
+        self._columns.update(zip(gives.names, columns, strict=True))
+        self._known |= {field.name: field for field in gives}
 
-    def add_parts(self, parts: Sequence[Code | Table]) -> None:
-        """Add steps of code or tables, and run them over the training frame."""
+    # -- steps ----------------------------------------------------------------------------------------------------------
+
+    def add_parts(self, parts: Sequence[Part]) -> None:
+        """Add steps of code, tables, pictures or networks, and run them over the training frame."""
         for part in parts:
-            at = len(self.steps)
-            step, members = code_step(part, at) if isinstance(part, Code) else table_step(part, at)
-            takes = read_as(self.known, step.takes, f"step {at}")
-            with tempfile.TemporaryDirectory(prefix="lamppost-code-") as name:
-                folder = Path(name)
-                for path, data in members.items():
-                    (folder / path).parent.mkdir(parents=True, exist_ok=True)
-                    (folder / path).write_bytes(data)
-                running = open_step(step, takes, folder, members.__getitem__, frozenset({"python"}))
-                given = running.run([self.columns[name] for name in step.takes])
+            step, members = self._step(part)
+            running = self._opened(step, members)
+            given = running.run([self._columns[name] for name in step.takes])
             self.steps.append(step)
+            self._running.append(running)
             self.members |= members
             self._flow(given, step.gives)
 
-    def model_frame(self, model: Any, remarks: list[str]) -> pd.DataFrame:
-        """What the model reads, for every row of the training frame."""
-        if not self.recipe.before:
-            frame, self._as_frame, left = _inputs(model, self.frame, self.recipe.target)
-            remarks += left
-            self._start(frame)
-            return frame
+    def _step(self, part: Part) -> tuple[Step, dict[str, bytes]]:
+        """The next step, of such a part, with its members."""
+        at = len(self.steps)
+        if isinstance(part, Code):
+            return code_step(part, at)
+        if isinstance(part, Table):
+            return table_step(part, at)
+        if isinstance(part, Pixels):
+            return pixels_step(part), {}
+        return network_step(part, at, *self._some(_LOOKED_AT_ROWS), self._unread())
+
+    def _some(self, rows: int) -> tuple[dict[str, Field], dict[str, Column]]:
+        """The fields there are, and their values in some rows."""
+        positions = list(range(min(rows, len(self.frame))))
+        columns = {name: _rows_of(column, positions) for name, column in self._columns.items()}
+        return {name: field for name, field in self._known.items() if name in columns}, columns
+
+    def quantize(self, network: Network) -> tuple[Network, str]:
+        """The network made smaller, and what that changed on up to 1,000 rows."""
+        folder = self.folder / "quantized"
+        folder.mkdir()
+        return quantized(network, *self._some(_COMPARED_ROWS), folder)
+
+    def _opened(self, step: Step, members: Mapping[str, bytes]) -> Running:
+        for path, data in members.items():
+            (self.folder / path).parent.mkdir(parents=True, exist_ok=True)
+            (self.folder / path).write_bytes(data)
+        takes = read_as(self._known, step.takes, f"step {len(self.steps)}")
+        return open_step(step, takes, self.folder, members.__getitem__, _EVERYTHING)
+
+    def add_fitted(self, model: Any, notes: list[str]) -> None:
+        """Add the model's step, compiled if that is exact."""
+        recipe = self.recipe
+        frame = self._model_frame(model) if recipe.before else self.request_frame
+        takes = read_as(self._known, tuple(str(name) for name in frame.columns), "the model")
+        made = fitted_step(model, frame, takes, self._reads, recipe, len(self.steps))
+        notes[:0] = made.notes
+        self.steps.append(made.step)
+        self.members |= made.members
+        self._running.append(RunningSklearn(made.step, takes, model))
+        matrix = as_read(self._reads, frame)
+        if made.step.labels:
+            self._labels = np.asarray(model.predict(matrix))
+        if recipe.after:
+            self._flow(sklearn_model.predict(made.step, model, matrix), made.step.gives)
+        else:
+            self._known |= {field.name: field for field in made.step.gives}
+            self._fitted = lambda rows: sklearn_model.predict(made.step, model, as_read(self._reads, frame.iloc[rows]))
+
+    def _model_frame(self, model: Any) -> pd.DataFrame:
+        """What the model reads, for every row of the training frame, out of what the steps before it gave."""
         names = getattr(model, "feature_names_in_", None)
-        self._as_frame = names is not None
-        wanted = [str(name) for name in names] if names is not None else list(self.known)
-        takes = read_as(self.known, tuple(wanted), "the model")
+        wanted = [str(name) for name in names] if names is not None else self._unread()
+        takes = read_as(self._known, tuple(wanted), "the model")
+        if names is None:
+            text = len(wanted) == 1 and takes.fields[0].kind in ("text", "choice") and not hasattr(model, "n_features_in_")
+            self._reads = "column" if text else "matrix"
         specs = tuple(FrameColumn(field.name, _DTYPES[field.kind]) for field in takes)
-        picture = SklearnStep("", "skops", specs, takes, as_frame=True)
-        made: pd.DataFrame = model_input(picture, takes, [self.columns[name] for name in wanted])
+        made: pd.DataFrame = model_input(SklearnStep("-", "skops", specs, takes), takes, [self._columns[name] for name in wanted])
         made.index = self.frame.index
         return made
 
-    def add_model(self, model: Any, frame: pd.DataFrame, remarks: list[str]) -> Schema:
-        """Add the model's step, compiled if that is exact; returns what it gives."""
-        from sklearn.base import is_classifier
+    def _unread(self) -> list[str]:
+        """Columns that no step has read yet: what a model without names of its own is given."""
+        read = {name for step in self.steps if not isinstance(step, TableStep) for name in step.takes}
+        options = self.options.names if self.options else ()
+        return [name for name in self._known if name not in read and name not in options]
 
-        recipe = self.recipe
-        classes = _classes(model) if is_classifier(model) else None
-        labels = () if classes is None else _labels(classes, recipe.labels)
-        scored = hasattr(model, "predict_proba")
-        gives = classifier_answers(labels, scored) if labels else regressor_answers(recipe.target or "value", recipe.unit)
-        data, stored, reasons = sklearn_model.dump(model, recipe.format)
-        at = len(self.steps)
-        sample = _sample(frame)
-        step = SklearnStep(
-            f"steps/{at}/model.{stored}",
-            stored,
-            sklearn_model.frame_columns(frame),
-            gives,
-            self._as_frame,
-            labels,
-            _label_from(model, sample if self._as_frame else sample.to_numpy()) if labels and scored else "predict",
-        )
-        self.members[step.file] = data
-        takes = read_as(self.known, step.takes, "the model")
-        if recipe.compile:
-            outcome = compile_step(step, model, takes, sample, recipe.tolerance, f"steps/{at}/compiled.onnx")
-            step = replace(step, compiled=outcome.compiled, not_compiled=outcome.why)
-            remarks.insert(0, outcome.sentence())
-            if outcome.compiled is not None and outcome.graph is not None:
-                self.members[outcome.compiled.file] = outcome.graph
-        if reasons:
-            who = "the compiled form serves" if step.compiled else "a server must allow pickles to open it"
-            remarks.append(f"the model is stored as pickle, because skops does not hold {', '.join(reasons[:3])}; {who}")
-        self.steps.append(step)
-        matrix = frame if self._as_frame else frame.to_numpy()
-        if labels:
-            self.labels = np.asarray(model.predict(matrix))
-        if recipe.after:
-            self._flow(sklearn_model.predict(step, model, matrix), gives)
-        else:
-            self.known |= {field.name: field for field in gives}
+    # -- what is written about it -----------------------------------------------------------------------------------------
 
-        def ask(rows: pd.DataFrame) -> list[Column]:
-            return sklearn_model.predict(step, model, rows if self._as_frame else rows.to_numpy())
+    def cautions(self, answers: Schema) -> list[str]:
+        """Inputs that are probably mistakes."""
+        name = next((name for name in self.recipe.targets if name in self.frame.columns), None)
+        found = cautions(self.inputs, self.request_frame, None if name is None else self.frame[name])
+        return found + unread(self.inputs, self.request_frame, lambda rows: self._ask(rows, answers))
 
-        self._ask = lambda rows: ask(rows)[-1].values
-        self._answer = lambda rows: ask(frame.iloc[rows])
-        return gives
-
-    def cautions(self, model_frame: pd.DataFrame) -> list[str]:
-        """What in the inputs is likely to be a mistake."""
-        target = self.frame[self.recipe.target] if self.recipe.target in self.frame.columns else None
-        found = cautions(self.inputs, self.request_frame, target)
-        if self.recipe.before:
-            return found
-        return found + unread(self.inputs, model_frame, self._ask)
+    def _ask(self, rows: pd.DataFrame, answers: Schema) -> np.ndarray[Any, Any]:
+        """What the whole package says to some rows: its last answer that is numbers or codes."""
+        table = dict(zip(self.inputs.names, columns_of(self.inputs, rows), strict=True))
+        for field in self.options or ():
+            table[field.name] = column_of(field, [field.default] * len(rows))
+        for step, running in zip(self.steps, self._running, strict=True):
+            table.update(zip(step.gives.names, running.run([table[name] for name in step.takes]), strict=True))
+        said = [[np.asarray(value).tobytes() for value in table[name].values] for name in answers.names]
+        return np.array(said, dtype=object).T
 
     def proof(self, answers: Schema) -> Proof:
         """Rows, and the answers of the fitted object itself on the training frame itself: nothing of the serving path takes part.
 
-        With ``answers`` in the recipe these are the proof's; with code behind the model, what that code makes of the model's.
+        With ``answers`` in the recipe these are the proof's; with other steps behind the model, what these make of the model's.
         """
-        positions = proof_rows(self.inputs, self.request_frame, self.recipe.proof_rows, self.labels)
+        labels = self._labels
+        if labels is None and answers.fields[0].kind == "choice" and answers.names[0] in self._columns:
+            labels = np.asarray(self._columns[answers.names[0]].values)
+        positions = proof_rows(self.inputs, self.request_frame, self.recipe.proof_rows, labels)
         rows = plain_rows(self.inputs, self.request_frame.iloc[positions])
         return Proof(rows, self._said(answers, positions), self.recipe.tolerance)
 
@@ -242,19 +307,35 @@ class _Package:
         if self.recipe.answers is not None:
             known = _known_answers(self.recipe.answers, answers, len(self.frame))
             return [known[position] for position in positions]
-        if self.recipe.after:
-            whole = to_rows(answers, [self.columns[name] for name in answers.names], len(self.frame))
-            return [whole[position] for position in positions]
-        return to_rows(answers, self._answer(positions), len(positions))
+        if self._fitted is not None:
+            return to_rows(answers, self._fitted(positions), len(positions))
+        columns = [self._columns[name] for name in answers.names]
+        return to_rows(answers, [_rows_of(column, positions) for column in columns], len(positions))
 
     def reference(self, answers: Schema) -> Reference:
-        """What inputs and answers look like over the frame, or over 50,000 rows spread evenly over it."""
-        positions = np.linspace(0, len(self.frame) - 1, num=min(len(self.frame), _REFERENCE_ROWS)).astype(int).tolist()
+        """What inputs and answers look like over the frame, or over 50,000 rows spread evenly over it (2,000 of pictures or tensors)."""
+        heavy = any(field.kind in ("image", "tensor") for field in self.inputs)
+        count = min(len(self.frame), _HEAVY_ROWS if heavy else _REFERENCE_ROWS)
+        positions = np.linspace(0, len(self.frame) - 1, num=count).astype(int).tolist()
         rows = plain_rows(self.inputs, self.request_frame.iloc[positions])
         return make_reference(self.inputs, rows, answers, self._said(answers, positions))
 
 
-_DTYPES = {"number": "float64", "integer": "int64", "yes/no": "bool", "choice": "str", "text": "str"}
+_DTYPES = {
+    "number": "float64",
+    "integer": "int64",
+    "yes/no": "bool",
+    "choice": "str",
+    "text": "str",
+    "time": "datetime64[us]",
+    "vector": "float64",
+    "tensor": "float64",
+}
+
+
+def _rows_of(column: Column, positions: list[int]) -> Column:
+    values = [column.values[at] for at in positions] if isinstance(column.values, list) else column.values[positions]
+    return replace(column, values=values, missing=None if column.missing is None else column.missing[positions])
 
 
 def _known_answers(given: Sequence[Any], answers: Schema, rows: int) -> list[dict[str, Any]]:
@@ -266,68 +347,3 @@ def _known_answers(given: Sequence[Any], answers: Schema, rows: int) -> list[dic
         if lost := [name for name in answers.names if name not in one]:
             raise BadRequest(f"answers, row {row}: there is no {', '.join(lost)}; give a dict with {', '.join(answers.names)}")
     return known
-
-
-def _chained(pieces: Sequence[Any]) -> Any:
-    """Separately fitted pieces as one pipeline; nothing is fitted again."""
-    from sklearn.pipeline import Pipeline
-
-    if not pieces:
-        raise BadRequest("the list of pieces is empty; give the fitted objects in the order in which they run")
-    return Pipeline([(f"{at}-{type(piece).__name__.lower()}", piece) for at, piece in enumerate(pieces)])
-
-
-def _inputs(model: Any, frame: pd.DataFrame, target: str | None) -> tuple[pd.DataFrame, bool, list[str]]:
-    """The columns the model reads, in its order; whether it was fitted on named columns; remarks."""
-    if target is not None and target not in frame.columns and not hasattr(model, "feature_names_in_"):
-        raise BadRequest(f"the target {target!r} is no column of the training frame; its columns are {', '.join(map(str, frame.columns))}")
-    names = getattr(model, "feature_names_in_", None)
-    if names is not None:
-        wanted = [str(name) for name in names]
-        if lost := [name for name in wanted if name not in frame.columns]:
-            raise BadRequest(f"the model was fitted on columns that the training frame lacks: {', '.join(lost)}")
-        left = [str(name) for name in frame.columns if str(name) not in wanted and name != target]
-        return frame[wanted], True, [f"not an input, because the model never saw it: {', '.join(left)}"] if left else []
-    inputs = frame.drop(columns=[target] if target is not None else [])
-    expected = getattr(model, "n_features_in_", inputs.shape[1])
-    if inputs.shape[1] != expected:
-        raise BadRequest(
-            f"the model was fitted on {expected} columns, the training frame has {inputs.shape[1]}; "
-            "give just the columns it was fitted on, in their order, and name the target"
-        )
-    return inputs, False, []
-
-
-def _classes(model: Any) -> np.ndarray[Any, Any]:
-    classes = model.classes_
-    if isinstance(classes, list):
-        raise BadRequest("a classifier with several targets cannot be packed yet; pack one model for each target")
-    return np.asarray(classes)
-
-
-def _labels(classes: np.ndarray[Any, Any], given: Mapping[Any, str] | Sequence[str] | None) -> tuple[str, ...]:
-    values = classes.tolist()
-    if given is not None and hasattr(given, "inverse_transform"):  # a label encoder that was fitted beside the model
-        return tuple(map(str, given.inverse_transform(classes)))
-    if given is None:
-        return tuple(map(str, values))
-    if isinstance(given, Mapping):
-        by_text = {str(key): name for key, name in given.items()}
-        if lost := [str(value) for value in values if str(value) not in by_text]:
-            raise BadRequest(f"labels gives no name for the classes {', '.join(lost)}")
-        return tuple(by_text[str(value)] for value in values)
-    if len(given) != len(values):
-        raise BadRequest(f"labels has {len(given)} names, the model has {len(values)} classes: {', '.join(map(str, values))}")
-    return tuple(given)
-
-
-def _sample(frame: pd.DataFrame) -> pd.DataFrame:
-    """Rows spread evenly over the frame, so that a check on them is quick."""
-    positions = np.linspace(0, len(frame) - 1, num=min(len(frame), _CHECKED_ROWS)).astype(int)
-    return frame.iloc[positions]
-
-
-def _label_from(model: Any, matrix: Any) -> Any:
-    """``scores`` when the class of the highest score is what ``predict`` says on every checked row, which saves half the work."""
-    codes = sklearn_model.class_codes(model.classes_, model.predict(matrix))
-    return "scores" if (np.asarray(model.predict_proba(matrix)).argmax(axis=1) == codes).all() else "predict"

@@ -30,10 +30,10 @@ def cautions(schema: Schema, frame: pd.DataFrame, target: pd.Series | None) -> l
     for field in schema:
         series = frame[field.name]
         present = series.dropna()
-        different = present.nunique()
+        different = _plain(present).nunique()
         if different <= 1:
             out.append(f"{field.name} has the same value in every row; leave it out, it cannot matter")
-        elif target is not None and _tells(series, target):
+        elif target is not None and _tells(_plain(series), target):
             out.append(f"{field.name} tells the target by itself; if it is not known when the model is asked, leave it out and train again")
         elif field.kind in ("choice", "text") and _are_numbers(present):
             out.append(f"{field.name} holds numbers as text; make it a number before training, unless these are codes")
@@ -47,7 +47,7 @@ def cautions(schema: Schema, frame: pd.DataFrame, target: pd.Series | None) -> l
 def unread(schema: Schema, frame: pd.DataFrame, ask: Callable[[pd.DataFrame], Any]) -> list[str]:
     """Cautions about inputs that the model's answers do not depend on: shuffling them on 400 rows changes nothing.
 
-    ask : answers to a frame of inputs, as an array with a row for each.
+    ask : answers to a frame of inputs, as an array of bytes with a row for each.
     """
     if len(frame) < _LEAST_ROWS or len(schema) > _MOST_FIELDS:
         return []
@@ -58,9 +58,16 @@ def unread(schema: Schema, frame: pd.DataFrame, ask: Callable[[pd.DataFrame], An
     for field in schema:
         shuffled = rows.copy()
         shuffled[field.name] = rows[field.name].iloc[rng.permutation(len(rows))].reset_index(drop=True)
-        if rows[field.name].nunique() > 1 and np.array_equal(before, np.asarray(ask(shuffled)), equal_nan=before.dtype.kind == "f"):
+        if _plain(rows[field.name]).nunique() > 1 and np.array_equal(before, np.asarray(ask(shuffled))):
             out.append(f"{field.name} does not change any answer; leave it out, and callers need not send it")
     return out
+
+
+def _plain(series: pd.Series) -> pd.Series:
+    """The column itself; one of arrays or lists as bytes, so that they can be counted."""
+    if len(series) and isinstance(series.iloc[0], (np.ndarray, list, tuple)):
+        return series.map(lambda value: np.asarray(value).tobytes())
+    return series
 
 
 def _tells(series: pd.Series, target: pd.Series) -> bool:

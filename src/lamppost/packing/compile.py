@@ -10,17 +10,17 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from onnx import TensorProto
 
-from lamppost.core.columns import Column, from_rows
+from lamppost.core.columns import Column
 from lamppost.core.fields import Schema
-from lamppost.core.infer import plain_rows
-from lamppost.core.manifest import Compiled, SklearnStep
+from lamppost.core.infer import columns_of
 from lamppost.core.proof import Tolerance
+from lamppost.core.steps import Compiled, SklearnStep
 from lamppost.package import sklearn_model
 from lamppost.package.compiled_model import CompiledModel
 from lamppost.packing.compile_columns import Raw, code_fields, number_fields
-from lamppost.packing.compile_estimators import Answer, argmax, estimate, undo_target
+from lamppost.packing.compile_estimators import argmax, estimate, undo_target
 from lamppost.packing.compile_transformers import transform
-from lamppost.packing.graph import Graph, NotCompiled
+from lamppost.packing.graph import Answer, Graph, NotCompiled
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -77,9 +77,12 @@ def compile_step(
 
 
 def _convert(step: SklearnStep, model: Any, inputs: Schema) -> bytes:
+    if step.targets and step.targets[0].labels:
+        raise NotCompiled("a classifier of several targets")
     graph = Graph()
-    said = _chain(graph, Raw(graph, step, inputs), model)
-    return graph.finish(len(number_fields(inputs)), len(code_fields(inputs)), _outputs(graph, step, said))
+    raw = Raw(graph, step, inputs)
+    said = _chain(graph, raw, model)
+    return graph.finish(raw.width, len(code_fields(inputs)), _outputs(graph, step, said))
 
 
 def _chain(graph: Graph, raw: Raw, model: Any) -> Answer:
@@ -101,6 +104,8 @@ def _outputs(graph: Graph, step: SklearnStep, said: Answer) -> dict[str, tuple[s
     if not step.labels:
         if said.value is None:
             raise NotCompiled("an estimator that gives no number")
+        if step.targets:
+            return {"values": (said.value.name, [None, len(step.targets)], TensorProto.DOUBLE)}
         flat = graph.add("Reshape", said.value.name, graph.constant(np.array([-1])))
         return {"value": (flat, [None], TensorProto.DOUBLE)}
     if said.scores is not None:
@@ -124,13 +129,13 @@ def _rows_to_check(frame: pd.DataFrame) -> pd.DataFrame:
 def _original(step: SklearnStep, model: Any, rows: pd.DataFrame) -> list[Column]:
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")  # what the original has to say about its input was said in training
-        return sklearn_model.predict(step, model, rows if step.as_frame else rows.to_numpy())
+        return sklearn_model.predict(step, model, sklearn_model.as_read(step.reads, rows))
 
 
 def _differs(step: SklearnStep, model: Any, running: CompiledModel, inputs: Schema, rows: pd.DataFrame, tolerance: Tolerance) -> str | None:
     """In one sentence where the graph's answers are not the original's; None when they all are."""
     trained = _original(step, model, rows)
-    given = running.run(from_rows(inputs, plain_rows(inputs, rows)))
+    given = running.run(columns_of(inputs, rows))
     if len(trained) != len(given):
         return "the graph gives other answers than the original has"
     for one, other in zip(trained, given, strict=True):
@@ -154,7 +159,7 @@ def _measure(
     """Milliseconds for one row and for 64: columns in, answers out, on this machine, before and after."""
     before, after = [], []
     for count in (1, _MEASURED_ROWS):
-        columns = from_rows(inputs, plain_rows(inputs, rows.head(count)))
+        columns = columns_of(inputs, rows.head(count))
         before.append(
             _best_ms(lambda columns=columns: sklearn_model.predict(step, model, sklearn_model.model_input(step, inputs, columns)))
         )

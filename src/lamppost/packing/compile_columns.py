@@ -14,7 +14,8 @@ import numpy.typing as npt
 
 from lamppost.core.columns import Column, from_rows
 from lamppost.core.fields import Field, Schema, Value
-from lamppost.core.manifest import FrameColumn, SklearnStep
+from lamppost.core.steps import FrameColumn, SklearnStep
+from lamppost.package.compiled_model import width_of
 from lamppost.package.sklearn_model import model_input
 from lamppost.packing.compile_transformers import transform
 from lamppost.packing.graph import CODES, NUMBERS, Graph, NotCompiled, Tensor
@@ -28,8 +29,11 @@ def values_of(field: Field) -> list[str]:
 
 
 def number_fields(inputs: Schema) -> tuple[str, ...]:
-    """Fields that go into the graph's numbers."""
-    return tuple(field.name for field in inputs if field.kind in ("number", "integer"))
+    """Fields that go into the graph's numbers; a tensor of a fixed shape takes a column there for each element."""
+    return tuple(field.name for field in inputs if field.kind in _NUMBERS and 0 not in field.shape)
+
+
+_NUMBERS = frozenset({"number", "integer", "vector", "tensor"})
 
 
 def code_fields(inputs: Schema) -> tuple[str, ...]:
@@ -45,12 +49,21 @@ class Raw:
 
     def __init__(self, graph: Graph, step: SklearnStep, inputs: Schema) -> None:
         self.graph = graph
-        self._as_frame = step.as_frame
+        self._reads = step.reads
         self._specs = {spec.name: spec for spec in step.columns}
         self._fields = {field.name: field for field in inputs}
         self._numbers, self._codes = number_fields(inputs), code_fields(inputs)
-        if texts := [field.name for field in inputs if field.kind not in ("number", "integer", "choice", "yes/no")]:
-            raise NotCompiled(f"the text column {texts[0]}")
+        if others := [field for field in inputs if field.name not in self._numbers and field.name not in self._codes]:
+            raise NotCompiled(f"the {others[0].kind} column {others[0].name}")
+        self._at: dict[str, list[int]] = {}
+        for name in self._numbers:
+            start = self.width
+            self._at[name] = list(range(start, start + width_of(self._fields[name])))
+
+    @property
+    def width(self) -> int:
+        """Columns of the graph's numbers."""
+        return sum(map(len, self._at.values()))
 
     def names(self) -> list[str]:
         """All columns, as the model reads them."""
@@ -79,8 +92,7 @@ class Raw:
     def numbers(self, names: list[str]) -> Tensor:
         """Columns as they are, as one tensor."""
         if names and all(name in self._numbers for name in names):
-            whole = Tensor(NUMBERS, len(self._numbers))
-            return self.graph.pick(whole, [self._numbers.index(name) for name in names])
+            return self.graph.pick(Tensor(NUMBERS, self.width), [at for name in names for at in self._at[name]])
         return self.graph.join([self._number(name) for name in names])
 
     def _parts(self, fitted: Any, names: list[str]) -> Tensor:
@@ -95,7 +107,7 @@ class Raw:
 
     def _number(self, name: str) -> Tensor:
         if name in self._numbers:
-            return self.graph.pick(Tensor(NUMBERS, len(self._numbers)), [self._numbers.index(name)])
+            return self.graph.pick(Tensor(NUMBERS, self.width), self._at[name])
         if self._fields[name].kind == "choice":
             raise NotCompiled(f"the choice column {name} used as it is")
         return self._gather(name, np.array([[0.0], [1.0], [np.nan], [np.nan]]))
@@ -159,7 +171,7 @@ class Raw:
         schema = Schema(tuple(self._fields[name] for name in names))
         specs: tuple[FrameColumn, ...] = tuple(self._specs[name] for name in names)
         columns: list[Column] = from_rows(schema, rows)
-        asked = model_input(SklearnStep("", "skops", specs, schema, self._as_frame), schema, columns)
+        asked = model_input(SklearnStep("-", "skops", specs, schema, self._reads), schema, columns)
         out = fitted.transform(asked)
         out = out.toarray() if hasattr(out, "toarray") else np.asarray(out)
         return np.asarray(out, dtype=np.float64).reshape(len(rows), -1)

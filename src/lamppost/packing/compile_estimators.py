@@ -3,30 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from onnx import TensorProto
 
+from lamppost.package.boosted_model import BoostedModel, library_of
 from lamppost.packing import compile_trees as trees
+from lamppost.packing.compile_boosted import boosted
 from lamppost.packing.compile_transformers import function
-from lamppost.packing.graph import Graph, NotCompiled, Tensor
-
-
-@dataclass(frozen=True, slots=True)
-class Answer:
-    """What an estimator says. scores : (n_rows, n_labels). decision : (n_rows, n_labels), where there are no scores; the label is its
-    highest. value : (n_rows, 1) of a regressor.
-    """
-
-    scores: Tensor | None = None
-    decision: Tensor | None = None
-    value: Tensor | None = None
+from lamppost.packing.graph import Answer, Graph, NotCompiled, Tensor, sigmoid, softmax, two_classes
 
 
 def estimate(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     """What ``predict`` and ``predict_proba`` of a fitted estimator say; raise NotCompiled for what is not known here."""
+    if library_of(fitted) or isinstance(getattr(fitted, "_model", fitted), BoostedModel):
+        return boosted(graph, fitted, tensor)
     for kind in type(fitted).__mro__:
         if found := _KNOWN.get(kind.__name__):
             return found(graph, fitted, tensor)
@@ -39,19 +31,6 @@ def argmax(graph: Graph, tensor: Tensor) -> str:
 
 
 # -- pieces -----------------------------------------------------------------------------------------------------------
-
-
-def _two_classes(graph: Graph, positive: Tensor) -> Tensor:
-    """Scores of both classes from that of the second."""
-    return graph.join([Tensor(graph.add("Sub", graph.constant(np.float64(1)), positive.name), 1), positive])
-
-
-def _sigmoid(graph: Graph, tensor: Tensor) -> Tensor:
-    return Tensor(graph.add("Sigmoid", tensor.name), tensor.width)
-
-
-def _softmax(graph: Graph, tensor: Tensor) -> Tensor:
-    return Tensor(graph.add("Softmax", tensor.name, axis=1), tensor.width)
 
 
 def _linear(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
@@ -70,10 +49,10 @@ def _both_sides(graph: Graph, decision: Tensor) -> Tensor:
 def _logistic(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     decision = _linear(graph, fitted, tensor)
     if decision.width == 1:
-        return Answer(scores=_two_classes(graph, _sigmoid(graph, decision)))
+        return Answer(scores=two_classes(graph, sigmoid(graph, decision)))
     if getattr(fitted, "solver", None) == "liblinear":
-        return Answer(scores=_share(graph, _sigmoid(graph, decision)))
-    return Answer(scores=_softmax(graph, decision))
+        return Answer(scores=_share(graph, sigmoid(graph, decision)))
+    return Answer(scores=softmax(graph, decision))
 
 
 def _share(graph: Graph, tensor: Tensor) -> Tensor:
@@ -86,8 +65,8 @@ def _sgd(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
         return _by_decision(graph, fitted, tensor)
     if fitted.loss != "log_loss":
         raise NotCompiled(f"SGDClassifier with {fitted.loss}")
-    decision = _sigmoid(graph, _linear(graph, fitted, tensor))
-    return Answer(scores=_two_classes(graph, decision) if decision.width == 1 else _share(graph, decision))
+    decision = sigmoid(graph, _linear(graph, fitted, tensor))
+    return Answer(scores=two_classes(graph, decision) if decision.width == 1 else _share(graph, decision))
 
 
 def _by_decision(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -95,10 +74,7 @@ def _by_decision(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
 
 
 def _regression(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
-    value = _linear(graph, fitted, tensor)
-    if value.width != 1:
-        raise NotCompiled(f"{type(fitted).__name__} of several targets")
-    return Answer(value=value)
+    return Answer(value=_linear(graph, fitted, tensor))
 
 
 def _exp_regression(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -112,9 +88,9 @@ def _exp_regression(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
 
 
 def _shares(tree: Any, fitted: Any) -> Any:
-    values = tree.value[:, 0, :]
     if not hasattr(fitted, "classes_"):
-        return values
+        return tree.value[:, :, 0]
+    values = tree.value[:, 0, :]
     return values / values.sum(axis=1, keepdims=True)
 
 
@@ -127,14 +103,14 @@ def _forest(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
 
 
 def _forest_of(graph: Graph, fitted: Any, grown: Any, tensor: Tensor) -> Answer:
-    if fitted.n_outputs_ != 1:
+    if fitted.n_outputs_ != 1 and hasattr(fitted, "classes_"):
         raise NotCompiled(f"{type(fitted).__name__} of several targets")
     shares = [_shares(one.tree_, fitted) for one in grown]
     structures = [one.tree_ for one in grown]
     if not hasattr(fitted, "classes_"):
         return Answer(value=trees.add_forest(graph, tensor, structures, shares))
     if len(fitted.classes_) == 2:
-        return Answer(scores=_two_classes(graph, trees.add_forest(graph, tensor, structures, [share[:, 1:] for share in shares])))
+        return Answer(scores=two_classes(graph, trees.add_forest(graph, tensor, structures, [share[:, 1:] for share in shares])))
     return Answer(scores=trees.add_forest(graph, tensor, structures, shares))
 
 
@@ -153,10 +129,10 @@ def _boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     if not hasattr(fitted, "classes_"):
         return Answer(value=raw)
     if width > 1:
-        return Answer(scores=_softmax(graph, raw))
+        return Answer(scores=softmax(graph, raw))
     if fitted.loss == "exponential":
         raw = graph.affine(raw, scale=[2.0])
-    return Answer(scores=_two_classes(graph, _sigmoid(graph, raw)))
+    return Answer(scores=two_classes(graph, sigmoid(graph, raw)))
 
 
 def _histogram_boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -171,7 +147,7 @@ def _histogram_boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     start = np.asarray(fitted._baseline_prediction, dtype=np.float64).reshape(-1)
     raw = graph.affine(trees.add_ensemble(graph, tensor, grown, targets, width), shift=start)
     if hasattr(fitted, "classes_"):
-        return Answer(scores=_softmax(graph, raw) if width > 1 else _two_classes(graph, _sigmoid(graph, raw)))
+        return Answer(scores=softmax(graph, raw) if width > 1 else two_classes(graph, sigmoid(graph, raw)))
     if fitted.loss in ("poisson", "gamma"):
         raw = Tensor(graph.add("Exp", raw.name), 1)
     return Answer(value=raw)
@@ -188,14 +164,14 @@ def _network(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
         tensor = Tensor(graph.add(operator, layer.name), layer.width)
     raw = graph.matmul(tensor, fitted.coefs_[-1], fitted.intercepts_[-1])
     if not hasattr(fitted, "classes_"):
-        if raw.width != 1 or fitted.out_activation_ != "identity":
-            raise NotCompiled("MLPRegressor of several targets")
+        if fitted.out_activation_ != "identity":
+            raise NotCompiled(f"MLPRegressor with {fitted.out_activation_} at its end")
         return Answer(value=raw)
     if fitted.out_activation_ == "softmax":
-        return Answer(scores=_softmax(graph, raw))
+        return Answer(scores=softmax(graph, raw))
     if raw.width != 1:
         raise NotCompiled("MLPClassifier of several labels")
-    return Answer(scores=_two_classes(graph, _sigmoid(graph, raw)))
+    return Answer(scores=two_classes(graph, sigmoid(graph, raw)))
 
 
 def _gaussian_bayes(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -205,7 +181,7 @@ def _gaussian_bayes(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     total = graph.add("ReduceSum", squares, graph.constant(np.array([2])), keepdims=0)
     constant = np.log(fitted.class_prior_) - 0.5 * np.sum(np.log(2.0 * np.pi * fitted.var_), axis=1)
     width = len(fitted.classes_)
-    return Answer(scores=_softmax(graph, graph.affine(Tensor(total, width), scale=np.full(width, -0.5), shift=constant)))
+    return Answer(scores=softmax(graph, graph.affine(Tensor(total, width), scale=np.full(width, -0.5), shift=constant)))
 
 
 def _clusters(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -214,6 +190,12 @@ def _clusters(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     far = graph.matmul(tensor, -2.0 * centres.T, (centres**2).sum(axis=1))
     nearest = graph.add("ArgMin", far.name, axis=1, keepdims=1)
     return Answer(value=Tensor(graph.add("Cast", nearest, to=TensorProto.DOUBLE), 1))
+
+
+def _several(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    """A regressor for each target, side by side."""
+    said = [estimate(graph, one, tensor).value for one in fitted.estimators_]
+    return Answer(value=graph.join([one for one in said if one is not None]))
 
 
 def _transformed_target(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -281,6 +263,7 @@ _KNOWN: dict[str, Callable[[Graph, Any, Tensor], Answer]] = {
     **dict.fromkeys(("MLPClassifier", "MLPRegressor"), _network),
     "GaussianNB": _gaussian_bayes,
     **dict.fromkeys(("KMeans", "MiniBatchKMeans"), _clusters),
+    "MultiOutputRegressor": _several,
     "TransformedTargetRegressor": _transformed_target,
     **dict.fromkeys(("VotingClassifier", "VotingRegressor"), _voting),
 }

@@ -18,7 +18,7 @@ from onnx import TensorProto
 from lamppost.packing.graph import Graph, NotCompiled, Tensor
 
 Floats = npt.NDArray[np.float64]
-_LEQ = 0
+_LEQ, _LESS = 0, 1
 _SUM = 1
 
 
@@ -75,8 +75,11 @@ def as_float32(graph: Graph, tensor: Tensor) -> Tensor:
     return Tensor(graph.add("Cast", low, to=TensorProto.DOUBLE), tensor.width)
 
 
-def add_ensemble(graph: Graph, tensor: Tensor, trees: Sequence[Tree], targets: Sequence[int], n_targets: int) -> Tensor:
-    """The sums of the leaf values that each row reaches, per target; ``targets`` has one for each tree."""
+def add_ensemble(graph: Graph, tensor: Tensor, trees: Sequence[Tree], targets: Sequence[int], n_targets: int, less: bool = False) -> Tensor:
+    """The sums of the leaf values that each row reaches, per target; ``targets`` has one for each tree.
+
+    less : a value goes left when it is below the threshold, instead of at it or below.
+    """
     splits: dict[str, list[Any]] = {key: [] for key in ("feature", "threshold", "left", "left_leaf", "right", "right_leaf", "gone")}
     weights, leaf_targets, roots = [], [], []
     n_splits = n_leaves = 0
@@ -100,7 +103,7 @@ def add_ensemble(graph: Graph, tensor: Tensor, trees: Sequence[Tree], targets: S
     attributes: dict[str, Any] = {
         "nodes_featureids": whole["feature"].tolist(),
         "nodes_splits": whole["threshold"].astype(np.float64),
-        "nodes_modes": np.full(n_splits, _LEQ, dtype=np.uint8),
+        "nodes_modes": np.full(n_splits, _LESS if less else _LEQ, dtype=np.uint8),
         "nodes_truenodeids": whole["left"].tolist(),
         "nodes_trueleafs": whole["left_leaf"].astype(int).tolist(),
         "nodes_falsenodeids": whole["right"].tolist(),

@@ -106,3 +106,29 @@ class Graph:
     def _name(self, start: str) -> str:
         self._count += 1
         return f"{start}{self._count}"
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What an estimator says. scores : (n_rows, n_labels). decision : (n_rows, n_labels), where there are no scores; the label is its
+    highest. value : (n_rows, n_targets) of a regressor.
+    """
+
+    scores: Tensor | None = None
+    decision: Tensor | None = None
+    value: Tensor | None = None
+
+
+def two_classes(graph: Graph, positive: Tensor) -> Tensor:
+    """Scores of both classes from that of the second."""
+    return graph.join([Tensor(graph.add("Sub", graph.constant(np.float64(1)), positive.name), 1), positive])
+
+
+def sigmoid(graph: Graph, tensor: Tensor) -> Tensor:
+    """1 / (1 + exp(-x))."""
+    return Tensor(graph.add("Sigmoid", tensor.name), tensor.width)
+
+
+def softmax(graph: Graph, tensor: Tensor) -> Tensor:
+    """Over the columns of each row."""
+    return Tensor(graph.add("Softmax", tensor.name, axis=1), tensor.width)

@@ -9,12 +9,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from lamppost.core.errors import ProofFailed
-from lamppost.core.manifest import ArtifactFormat
 from lamppost.core.proof import DEFAULT_TOLERANCE, USUAL_CAUSES, Tolerance
+from lamppost.core.steps import ArtifactFormat
 from lamppost.package.read import Lamp, read_lamp
-from lamppost.packing.build import Recipe, Remarks, build
+from lamppost.packing.build import build
 from lamppost.packing.cautions import PackWarning
-from lamppost.packing.parts import Code, Table
+from lamppost.packing.recipe import Part, Recipe, Remarks
 from lamppost.runtime.proving import prove as prove_lamp
 
 if TYPE_CHECKING:
@@ -29,7 +29,7 @@ def pack(
     *,
     name: str,
     to: str | Path | None = None,
-    target: str | None = None,
+    target: str | Sequence[str] | None = None,
     labels: Mapping[Any, str] | Sequence[str] | None = None,
     fields: Mapping[str, Mapping[str, Any]] | None = None,
     format: ArtifactFormat | None = None,
@@ -40,25 +40,34 @@ def pack(
     tags: Mapping[str, str] | None = None,
     unit: str | None = None,
     compile: bool = True,
-    before: Sequence[Code | Table] = (),
-    after: Sequence[Code | Table] = (),
+    before: Sequence[Part] = (),
+    after: Sequence[Part] = (),
     answers: Sequence[Any] | None = None,
+    options: Mapping[str, Mapping[str, Any]] | None = None,
+    quantize: bool = False,
+    by: str | None = None,
     prove: bool = True,
 ) -> Lamp:
     """Write ``name.lamp`` (or ``to``) and return it, proven in a fresh process.
 
-    model : fitted scikit-learn estimator or pipeline, or a list of separately fitted pieces in the order in which they run.
-    frame : the data frame it was trained on, one column a field.
-    target : the column that was predicted; it is kept out of the inputs. labels : names of the classes, by class or in
-    their order, or the fitted label encoder.
+    model : fitted scikit-learn estimator or pipeline, LightGBM or XGBoost model, or a list of separately fitted pieces in the order in
+    which they run; or a `lamppost.Network` (the path of an ``.onnx`` file will do).
+    frame : the data frame it was trained on, one column a field; a column may hold pictures (PNG or JPEG bytes, or uint8 arrays) or arrays.
+    target : the column that was predicted, or all of them in the model's order; kept out of the inputs.
+    labels : names of the classes, by class or in their order, or the fitted label encoder.
     fields : what to say beyond what the frame shows, such as ``{"height_m": {"unit": "m", "low": 0}}``; see `lamppost.core.fields.Field`.
     format : ``skops`` (default where it holds the model) or ``pickle``. proof_rows : rows kept with the answers of ``model``.
     tolerance : how far a number may be from training's. notes, metrics, tags : the model's story. unit : of a regressor's answer.
     compile : make a graph of the whole chain too, and serve that, where it gives the same answers.
-    before, after : `lamppost.Code` and `lamppost.Table` steps around the model. The frame then holds the columns of a request, and those
-    that tables give. answers : what training is known to have said to each row of the frame (a label, a number, or a dict), where the
-    proof shall hold the package against that instead of against the model as it is now. prove : False writes the file unproven; a
-    service proves it in any case before it takes traffic.
+    before, after : `lamppost.Code`, `lamppost.Table`, `lamppost.Pixels` and `lamppost.Network` steps around the model. The frame then
+    holds the columns of a request, and those that tables give.
+    answers : what training is known to have said to each row of the frame (a label, a number, or a dict), where the proof shall hold the
+    package against that instead of against the model as it is now.
+    options : named parameters of a call, such as ``{"threshold": {"kind": "number", "low": 0, "high": 1, "default": 0.5}}``, which steps
+    read as columns.
+    quantize : weights of an ONNX network as 8-bit integers; what that changed is measured, said and kept in the story.
+    by : who packs it [the user's name in git].
+    prove : False writes the file unproven; a service proves it in any case before it takes traffic.
 
     What was compiled is logged under ``lamppost.packing``; inputs that are probably mistakes (the target among them, keys,
     constants, columns that change nothing, numbers as text) are warned of with `PackWarning`.
@@ -70,7 +79,26 @@ def pack(
         model,
         frame,
         Path(to or f"{name}.lamp"),
-        Recipe(name, target, labels, fields, format, proof_rows, tolerance, notes, metrics, tags, unit, compile, before, after, answers),
+        Recipe(
+            name,
+            target,
+            labels,
+            fields,
+            format,
+            proof_rows,
+            tolerance,
+            notes,
+            metrics,
+            tags,
+            unit,
+            compile,
+            before,
+            after,
+            answers,
+            options,
+            quantize,
+            by,
+        ),
         prove,
     )
     for note in remarks.notes:

@@ -12,7 +12,7 @@ import orjson
 from lamppost.core.errors import BadRequest
 from lamppost.core.fields import Field, Schema
 from lamppost.core.infer import infer_inputs, plain_value
-from lamppost.core.manifest import PythonStep, TableStep
+from lamppost.core.steps import PixelsStep, PythonStep, TableStep
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -58,6 +58,34 @@ class Table:
     def gives(self) -> list[str]:
         """Names of the columns it gives."""
         return [str(name) for name in self.frame.columns if name != self.key]
+
+
+@dataclass(frozen=True, slots=True)
+class Pixels:
+    """A picture in a request becomes the numbers that a model reads: a tensor of one size.
+
+    column : the picture. gives : name of the tensor. size : width and height that it is brought to.
+    channels : 1 grey, 3 colour, 4 colour and opacity, of the picture as of the tensor.
+    layout, resample, scale, mean, sd : as training did it; see `lamppost.core.steps.PixelsStep`.
+    """
+
+    column: str
+    gives: str
+    size: tuple[int, int]
+    channels: Literal[1, 3, 4] = 3
+    layout: Literal["hwc", "chw"] = "hwc"
+    resample: Literal["box", "bilinear", "bicubic", "lanczos"] = "box"
+    scale: float = 255.0
+    mean: Sequence[float] = ()
+    sd: Sequence[float] = ()
+
+
+def pixels_step(part: Pixels) -> PixelsStep:
+    """The step of `Pixels`."""
+    width, height = part.size
+    shape = (height, width, part.channels) if part.layout == "hwc" else (part.channels, height, width)
+    gives = Schema((Field(part.gives, "tensor", shape=shape),))
+    return PixelsStep(part.column, gives, part.layout, part.resample, part.scale, tuple(part.mean), tuple(part.sd))
 
 
 def field_of(name: str, attributes: Mapping[str, Any]) -> Field:

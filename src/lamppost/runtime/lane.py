@@ -22,6 +22,7 @@ from lamppost.core.columns import Column, from_rows, to_rows
 from lamppost.core.errors import BY_CODE, LampPostError, ModelFault, ProofFailed, Unavailable
 from lamppost.core.manifest import Manifest
 from lamppost.core.plan import Plan, Row
+from lamppost.core.privacy import Kept
 from lamppost.core.proof import USUAL_CAUSES, Proof, Verdict, compare
 from lamppost.runtime.process import WorkerGone, WorkerProcess
 from lamppost.runtime.supply import WorkerSupply
@@ -85,7 +86,8 @@ class Lane:
 
     def __init__(self, name: str, folder: Path, manifest: Manifest, proof: Proof, settings: LaneSettings, supply: WorkerSupply) -> None:
         self.name = name
-        self.plan = Plan(manifest.inputs)
+        self.plan = Plan(manifest.inputs, options=manifest.options)
+        self.keeps = Kept(manifest.inputs, manifest.options, manifest.answers)
         self.state: State = "opening"
         self.why: str | None = None
         self.verdict: Verdict | None = None
@@ -196,7 +198,7 @@ class Lane:
         return to_rows(self._manifest.answers, self._columns(header, body, len(rows)), len(rows))
 
     def _frame(self, rows: Sequence[Row]) -> bytes:
-        entries, body = pack_columns(from_rows(self._manifest.inputs, rows))
+        entries, body = pack_columns(from_rows(self._manifest.columns, rows))
         return pack_frame({"op": "run", "rows": len(rows), "columns": entries}, body)
 
     def _columns(self, header: dict[str, Any], body: bytes, rows: int) -> list[Column]:

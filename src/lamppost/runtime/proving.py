@@ -14,7 +14,7 @@ from lamppost.runtime.lane import Lane, LaneSettings
 from lamppost.runtime.supply import WorkerSupply
 
 
-def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle", "python"})) -> Verdict:
+def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle", "python", "torch"})) -> Verdict:
     """Replay the proof in a new worker process; raise PackageRefused or ModelFault when it cannot even be opened."""
     # in a thread, because the caller's may have an event loop already, as in a notebook
     with tempfile.TemporaryDirectory(prefix="lamppost-prove-") as folder, ThreadPoolExecutor(1) as thread:

@@ -6,18 +6,23 @@ import hashlib
 import importlib
 import sys
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Protocol
 
+import numpy as np
 import orjson
 
-from lamppost.core.columns import Column, to_array, to_column
+from lamppost.core.columns import Array, Column, to_array, to_column
 from lamppost.core.errors import Fault, InvalidRows, ModelFault, PackageRefused
 from lamppost.core.fields import Schema
-from lamppost.core.manifest import Manifest, PythonStep, SklearnStep, Step, TableStep, read_as
+from lamppost.core.manifest import Manifest, read_as
 from lamppost.core.plan import shorten
+from lamppost.core.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep
 from lamppost.package import sklearn_model
+from lamppost.package.boosted_model import load_trees
 from lamppost.package.compiled_model import CompiledModel
+from lamppost.package.network_model import NetworkModel
 
 
 class Running(Protocol):
@@ -63,6 +68,39 @@ class RunningPython:
             if len(column.values) != rows:
                 raise ModelFault(f"{self.step.name}.run gave {len(column.values)} values of {field.name} for {rows} rows")
         return made
+
+
+class RunningPixels:
+    """Pictures to tensors of one size."""
+
+    def __init__(self, step: PixelsStep, takes: Schema) -> None:
+        self.step = step
+        self.field = takes.fields[0]
+        height, width, channels = (step.gives.fields[0].shape[at] for at in ((0, 1, 2) if step.layout == "hwc" else (1, 2, 0)))
+        self._size = (width, height)
+        self._plain = replace(self.field, size=None, channels=channels)  # type: ignore[arg-type]
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """Pixels in the step's layout, float64; raise InvalidRows for a picture that is missing or cannot be decoded."""
+        pictures = to_array(self._plain, columns[0])
+        return [Column(np.stack([self._made(row, picture) for row, picture in enumerate(pictures)]))]
+
+    def _made(self, row: int, picture: Any) -> Array:
+        from PIL import Image
+
+        if picture is None:
+            fault = Fault(row, self.field.name, "null", self.field.wanted(), "without a picture there is no answer")
+            raise InvalidRows(fault.sentence(), faults=[fault.to_dict()])
+        if (picture.shape[1], picture.shape[0]) != self._size:
+            image = Image.fromarray(picture[..., 0] if picture.shape[2] == 1 else picture)
+            sized = image.resize(self._size, Image.Resampling[self.step.resample.upper()])
+            picture = np.asarray(sized).reshape(self._size[1], self._size[0], picture.shape[2])
+        pixels = picture / self.step.scale
+        if self.step.mean:
+            pixels = pixels - np.array(self.step.mean)
+        if self.step.sd:
+            pixels = pixels / np.array(self.step.sd)
+        return pixels if self.step.layout == "hwc" else np.moveaxis(pixels, 2, 0)
 
 
 class RunningTable:
@@ -118,13 +156,13 @@ def open_chain(folder: Path, manifest: Manifest, formats: frozenset[str], origin
             raise PackageRefused(f"{name} was changed since it was unpacked; push the package again")
         return data
 
-    known = {field.name: field for field in manifest.inputs}
+    known = {field.name: field for field in manifest.columns}
     opened: list[tuple[Step, Running]] = []
     for at, step in enumerate(manifest.steps):
         takes = read_as(known, step.takes, f"step {at}")
         opened.append((step, open_step(step, takes, folder, member, formats, original)))
         known |= {field.name: field for field in step.gives}
-    return Chain(manifest.inputs, opened, manifest.answers)
+    return Chain(manifest.columns, opened, manifest.answers)
 
 
 def open_step(
@@ -133,13 +171,26 @@ def open_step(
     """Open one step; ``member`` gives the checked bytes of a file of the package."""
     if isinstance(step, TableStep):
         return RunningTable(step, takes, member(step.file))
+    if isinstance(step, PixelsStep):
+        return RunningPixels(step, takes)
+    if isinstance(step, NetworkStep):
+        if step.format != "onnx":
+            _allowed("torch", formats)
+        for path in step.files:
+            member(path)  # checked before it is opened
+        return NetworkModel(step, takes, folder / step.file)
     if isinstance(step, PythonStep):
         _allowed("python", formats)
         return RunningPython(step, takes, _made(step, folder, member))
     if step.compiled is not None and not original:
         return CompiledModel(member(step.compiled.file), step.compiled, takes)
-    _allowed(step.format, formats)
-    return RunningSklearn(step, takes, sklearn_model.load(member(step.file), step.format))
+    fitted = None
+    if step.file is not None:
+        _allowed(step.format, formats)
+        fitted = sklearn_model.load(member(step.file), step.format)
+    if step.booster is not None:
+        fitted = load_trees(fitted, step.booster, member(step.booster.file), len(step.labels))
+    return RunningSklearn(step, takes, fitted)
 
 
 def _allowed(wanted: str, formats: frozenset[str]) -> None:
@@ -151,6 +202,11 @@ def refusal(wanted: str) -> str:
     """Why a format is not opened here, and what to do."""
     if wanted == "python":
         return "the package carries Python code of its own, and this service does not allow that; start it with --allow-code"
+    if wanted == "torch":
+        return (
+            "the package holds a PyTorch program, which can run code when it is opened, and this service does not allow that; "
+            "export the network to ONNX, or start the service with --allow-pickle"
+        )
     return (
         f"the model is stored as {wanted}, which runs code when it is opened, and this service does not allow it; "
         "pack it as skops, or start the service with --allow-pickle"

@@ -2,12 +2,14 @@
 
 A frame is ``header_bytes: u32 LE``, ``body_bytes: u32 LE``, the header as JSON, the body. The header's ``columns`` lists, in
 schema order, ``[body_bytes_of_this_column, missing_bytes, extras]``; buffers lie one after the other, in the dtypes of
-`lamppost.core.columns.DTYPES`. Text is int32 byte lengths (-1 for missing) and then UTF-8. Everything read is checked against
-its bounds before use, because a worker is not trusted.
+`lamppost.core.columns.dtype_of`. Text and images are int32 byte lengths (-1 for missing) and then the bytes, text as UTF-8; tensors
+with axes of any length are int32 shapes, a row after the other, and then the elements. Everything read is checked against its
+bounds before use, because a worker is not trusted.
 """
 
 from __future__ import annotations
 
+import math
 import struct
 from collections.abc import Sequence
 from typing import Any
@@ -15,7 +17,7 @@ from typing import Any
 import numpy as np
 import orjson
 
-from lamppost.core.columns import DTYPES, Column
+from lamppost.core.columns import Array, Column, dtype_of
 from lamppost.core.fields import Field, Schema
 
 HEAD = struct.Struct("<II")
@@ -57,7 +59,7 @@ def pack_columns(columns: Sequence[Column]) -> tuple[list[Any], bytes]:
     entries: list[Any] = []
     parts: list[bytes] = []
     for column in columns:
-        data = _pack_text(column.values) if isinstance(column.values, list) else np.ascontiguousarray(column.values).tobytes()
+        data = _pack_list(column.values) if isinstance(column.values, list) else np.ascontiguousarray(column.values).tobytes()
         missing = b"" if column.missing is None else np.packbits(column.missing).tobytes()
         entries.append([len(data), len(missing), list(column.extras)])
         parts += (data, missing)
@@ -87,9 +89,13 @@ def unpack_columns(schema: Schema, rows: int, entries: Any, body: bytes) -> list
 
 def _unpack(field: Field, rows: int, data: bytes, mask: bytes, extras: tuple[str, ...]) -> Column:
     if field.kind == "text":
-        return Column(_unpack_text(field, rows, data))
-    dtype = np.dtype(DTYPES[field.kind])
-    width = len(field.choices) if field.kind == "vector" else 1
+        return Column([_text(field, value) for value in _unpack_list(field, rows, data)])
+    if field.kind == "image":
+        return Column(_unpack_list(field, rows, data))
+    if field.kind == "tensor" and 0 in field.shape:
+        return Column(_unpack_tensors(field, rows, data))
+    dtype = np.dtype(dtype_of(field))
+    width = len(field.choices) if field.kind == "vector" else math.prod(field.shape)
     if len(data) != rows * width * dtype.itemsize:
         raise WireError(f"column {field.name!r} has {len(data)} bytes, {rows} rows need {rows * width * dtype.itemsize}")
     values = np.frombuffer(data, dtype)
@@ -100,26 +106,52 @@ def _unpack(field: Field, rows: int, data: bytes, mask: bytes, extras: tuple[str
         missing = np.unpackbits(np.frombuffer(mask, np.uint8), count=rows).astype(bool)
     if field.kind == "choice" and rows and not -1 <= values.min() <= values.max() < len(field.choices) + len(extras):
         raise WireError(f"column {field.name!r} has a code outside its choices")
-    return Column(values.reshape(rows, width) if field.kind == "vector" else values, missing, extras)
+    if field.kind in ("vector", "tensor"):
+        values = values.reshape(rows, *(field.shape or (width,)))
+    return Column(values, missing, extras)
 
 
-def _pack_text(values: Sequence[str | None]) -> bytes:
-    encoded = [None if value is None else value.encode() for value in values]
+def _pack_list(values: Sequence[Any]) -> bytes:
+    if values and isinstance(values[0], np.ndarray):
+        shapes = np.array([value.shape for value in values], dtype="<i4")
+        return shapes.tobytes() + b"".join(np.ascontiguousarray(value).tobytes() for value in values)
+    encoded = [value.encode() if isinstance(value, str) else value for value in values]
     lengths = np.array([-1 if value is None else len(value) for value in encoded], dtype="<i4")
     return lengths.tobytes() + b"".join(value for value in encoded if value)
 
 
-def _unpack_text(field: Field, rows: int, data: bytes) -> list[str | None]:
+def _unpack_list(field: Field, rows: int, data: bytes) -> list[bytes | None]:
     if len(data) < 4 * rows:
         raise WireError(f"column {field.name!r} is cut short")
     lengths = np.frombuffer(data, "<i4", count=rows).tolist()
-    position, values = 4 * rows, []
+    position = 4 * rows
+    values: list[bytes | None] = []
     if any(length < -1 for length in lengths) or position + sum(max(0, length) for length in lengths) != len(data):
-        raise WireError(f"column {field.name!r} has text lengths that do not fit its bytes")
+        raise WireError(f"column {field.name!r} has lengths that do not fit its bytes")
+    for length in lengths:
+        values.append(None if length < 0 else data[position : position + length])
+        position += max(0, length)
+    return values
+
+
+def _text(field: Field, value: bytes | None) -> str | None:
     try:
-        for length in lengths:
-            values.append(None if length < 0 else data[position : position + length].decode())
-            position += max(0, length)
+        return None if value is None else value.decode()
     except UnicodeDecodeError as error:
         raise WireError(f"column {field.name!r} is not UTF-8") from error
+
+
+def _unpack_tensors(field: Field, rows: int, data: bytes) -> list[Array]:
+    axes, dtype = len(field.shape), np.dtype(dtype_of(field))
+    position = 4 * rows * axes
+    if len(data) < position:
+        raise WireError(f"column {field.name!r} is cut short")
+    shapes = np.frombuffer(data, "<i4", count=rows * axes).reshape(rows, axes).tolist()
+    sizes = [math.prod(shape) for shape in shapes]
+    if any(min(shape) < 0 for shape in shapes) or position + sum(sizes) * dtype.itemsize != len(data):
+        raise WireError(f"column {field.name!r} has shapes that do not fit its bytes")
+    values = []
+    for shape, size in zip(shapes, sizes, strict=True):
+        values.append(np.frombuffer(data, dtype, count=size, offset=position).reshape(shape))
+        position += size * dtype.itemsize
     return values

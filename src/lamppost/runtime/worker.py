@@ -69,7 +69,7 @@ class Worker:
             raise RuntimeError("a batch came before a package was opened")
         rows = int(header["rows"])
         start = time.perf_counter()
-        answers = self.steps.run(unpack_columns(self.manifest.inputs, rows, header["columns"], body))
+        answers = self.steps.run(unpack_columns(self.manifest.columns, rows, header["columns"], body))
         entries, out = pack_columns(answers)
         took = time.perf_counter() - start
         return pack_frame({"op": "answers", "rows": rows, "columns": entries, "steps_s": took}, out)

@@ -11,6 +11,7 @@ from fastapi import APIRouter, Query
 from lamppost.core.histogram import quantiles
 from lamppost.core.manifest import read_manifest
 from lamppost.core.names import check_name, parse_version
+from lamppost.core.plan import Plan
 from lamppost.service.access import PROBLEMS, Looker, Pointer, TheNode
 from lamppost.service.node import Node
 from lamppost.service.routes import Route
@@ -38,9 +39,10 @@ async def get_endpoint(endpoint: str, node: TheNode, _: Looker) -> EndpointPage:
     return EndpointPage(
         **_shape(route, hours.get(endpoint, Hour())).model_dump(),
         inputs=field_shapes(manifest.inputs),
+        options=field_shapes(manifest.options or ()),
         answers=field_shapes(manifest.answers),
-        example=manifest.inputs.example(),
-        json_schema=manifest.inputs.to_json_schema(),
+        example=Plan(manifest.inputs, options=manifest.options).example(),
+        json_schema=manifest.inputs.to_json_schema(manifest.options),
         history=[PastSplit(revision=s.revision, version=str(s.version), since=s.since, changed_by=s.changed_by) for s in past],
     )
 

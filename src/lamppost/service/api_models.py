@@ -10,8 +10,9 @@ import anyio
 from fastapi import APIRouter, Request
 
 from lamppost.core.errors import BodyTooLarge, NotFound, PackageRefused
-from lamppost.core.manifest import about, write_manifest
+from lamppost.core.manifest import write_manifest
 from lamppost.core.names import VersionName, check_name, closest
+from lamppost.core.steps import about
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.runtime.steps import refusal
 from lamppost.service.access import PROBLEMS, Looker, Pusher, TheNode
@@ -42,6 +43,7 @@ async def get_version(model: str, number: int, node: TheNode, _: Looker) -> Vers
     return VersionPage(
         **_shape(node, version).model_dump(),
         inputs=field_shapes(manifest.inputs),
+        options=field_shapes(manifest.options or ()),
         answers=field_shapes(manifest.answers),
         steps=[about(step) for step in manifest.steps],
         story=manifest.story,

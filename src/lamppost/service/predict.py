@@ -13,6 +13,7 @@ from uuid import UUID
 import orjson
 
 from lamppost.core.errors import BodyTooLarge, LampPostError, NotAllowed, WrongContentType
+from lamppost.core.privacy import Kept
 from lamppost.runtime.lane import LaneAnswer
 from lamppost.service.auth import Auth
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
@@ -106,14 +107,14 @@ class Predict:
         principal = await self._auth.check("POST", headers)
         principal.check("predict", call.endpoint)
         call.token = principal.token
-        route, _ = self._routes.lane(call.endpoint)
-        call.known, call.version = True, str(route.split.version)
+        route, lane = self._routes.lane(call.endpoint)
+        call.known, call.version, call.keeps = True, str(route.split.version), lane.keeps
         clock.mark("token")
         call.body = body = await self._read(headers, receive)
         clock.mark("read")
         # while the body came the route may have moved and the lane been closed; from here to the queue nothing is awaited
         route, lane = self._routes.lane(call.endpoint)
-        call.version = str(route.split.version)
+        call.version, call.keeps = str(route.split.version), lane.keeps
         rows = lane.plan.read(body)
         call.rows = len(rows.rows)
         clock.mark("validate")
@@ -165,6 +166,9 @@ class Predict:
         phases = {name: round(seconds * 1e6) for name, seconds in clock.phases.items()}
         batch_rows = call.answered.batch_rows if call.answered is not None else None
         kept: bytes | None = call.body
+        if kept is not None and call.keeps is not None and not call.keeps.everything:
+            kept = call.keeps.request(kept) if status == 200 else call.keeps.refused(kept)
+            body = call.keeps.answer(body) if status == 200 else body
         if kept is not None and (status == 400 or len(kept) > MAX_PAYLOAD_BYTES or status == 413):
             # not JSON, or too large: its start as a JSON string
             kept = orjson.dumps(kept[:_REFUSED_KEPT].decode("utf-8", "replace"))
@@ -211,12 +215,13 @@ def _json_or_text(body: bytes) -> bytes:
 class _Call:
     """What is learned about one request on its way."""
 
-    __slots__ = ("answered", "body", "endpoint", "known", "request_id", "rows", "token", "version")
+    __slots__ = ("answered", "body", "endpoint", "keeps", "known", "request_id", "rows", "token", "version")
 
     def __init__(self, endpoint: str, request_id: UUID) -> None:
         self.endpoint = endpoint
         self.request_id = request_id
         self.known = False
+        self.keeps: Kept | None = None
         self.version: str | None = None
         self.token: str | None = None
         self.body: bytes | None = None

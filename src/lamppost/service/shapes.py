@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
 from typing import Any, Literal
 from uuid import UUID
@@ -9,7 +10,7 @@ from uuid import UUID
 from pydantic import BaseModel, ConfigDict
 from pydantic import Field as Described
 
-from lamppost.core.fields import Field, Kind, Schema, Value
+from lamppost.core.fields import Field, Kind, Value
 from lamppost.core.manifest import Story
 from lamppost.core.reference import Profile
 from lamppost.core.roles import Role
@@ -34,8 +35,14 @@ class FieldShape(Shape):
     choices: list[str]
     unseen: Literal["refuse", "accept"]
     missing: bool
+    default: Value
     example: Value
     meaning: str | None
+    private: bool = Described(description="kept out of records and messages")
+    shape: list[int] = Described(description="lengths of a tensor's axes, 0 for any length")
+    elements: Literal["number", "integer"]
+    size: list[int] | None = Described(description="width and height of an image in pixels")
+    channels: int
     wanted: str
 
     @classmethod
@@ -51,13 +58,19 @@ class FieldShape(Shape):
             choices=list(field.choices),
             unseen=field.unseen,
             missing=field.missing,
+            default=field.default,
             example=field.example,
             meaning=field.meaning,
+            private=field.private,
+            shape=list(field.shape),
+            elements=field.elements,
+            size=None if field.size is None else list(field.size),
+            channels=field.channels,
             wanted=field.wanted(),
         )
 
 
-def field_shapes(schema: Schema) -> list[FieldShape]:
+def field_shapes(schema: Iterable[Field]) -> list[FieldShape]:
     """The shapes of all fields, in order."""
     return [FieldShape.of(field) for field in schema]
 
@@ -96,9 +109,10 @@ class PastSplit(Shape):
 
 
 class EndpointPage(EndpointShape):
-    """An endpoint with all that its page shows."""
+    """An endpoint with all that its page shows. example, json_schema : of a body with one row, options beside its fields."""
 
     inputs: list[FieldShape]
+    options: list[FieldShape]
     answers: list[FieldShape]
     example: dict[str, Value]
     json_schema: dict[str, Any]
@@ -149,6 +163,7 @@ class VersionPage(VersionShape):
     """A version with what is in it. steps : each in one line. reference : what training looked like, null in packages without one."""
 
     inputs: list[FieldShape]
+    options: list[FieldShape]
     answers: list[FieldShape]
     steps: list[str]
     story: Story

@@ -1,0 +1,194 @@
+"""A fitted object as a step: how it reads, which classes and targets it has, how it is stored, and its graph where there is one."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from lamppost.core.errors import BadRequest
+from lamppost.core.fields import Schema
+from lamppost.core.infer import classifier_answers, regressor_answers, several_answers
+from lamppost.core.steps import Booster, Reads, SklearnStep, Target
+from lamppost.package import sklearn_model
+from lamppost.package.boosted_model import BoostedModel, dump_trees, library_of, load_trees, n_classes, split
+from lamppost.package.sklearn_model import as_read, frame_columns, target_classes
+from lamppost.packing.compile import compile_step
+from lamppost.packing.recipe import Recipe
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_CHECKED_ROWS = 5_000
+_CHECKED_NUMBERS = 4_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class FittedStep:
+    """A step with the members it needs and what is to be said about it."""
+
+    step: SklearnStep
+    members: dict[str, bytes]
+    notes: list[str]
+
+
+def prepared(model: Any) -> Any:
+    """A model with ``predict``: separately fitted pieces as one chain, a plain booster as an estimator. Nothing is fitted again."""
+    if isinstance(model, (list, tuple)):
+        return _chained(model)
+    if library_of(model) and not hasattr(model, "get_params"):
+        data, rounds = dump_trees(model)
+        library = library_of(model)
+        assert library is not None
+        return load_trees(None, Booster(library, "the booster", rounds), data, n_classes(model))
+    if not hasattr(model, "predict"):
+        raise BadRequest(f"{type(model).__name__} has no predict; pack the fitted estimator or pipeline that answers")
+    return model
+
+
+def _chained(pieces: Sequence[Any]) -> Any:
+    from sklearn.pipeline import Pipeline
+
+    if not pieces:
+        raise BadRequest("the list of pieces is empty; give the fitted objects in the order in which they run")
+    return Pipeline([(f"{at}-{type(piece).__name__.lower()}", piece) for at, piece in enumerate(pieces)])
+
+
+def inputs_of(model: Any, frame: pd.DataFrame, targets: Sequence[str]) -> tuple[pd.DataFrame, Reads, list[str]]:
+    """The columns the model reads, in its order; how it reads them; remarks."""
+    names = getattr(model, "feature_names_in_", None)
+    lost = [name for name in targets if name not in frame.columns]
+    if lost and len(targets) == 1 and names is None:
+        raise BadRequest(f"the target {lost[0]!r} is no column of the training frame; its columns are {', '.join(map(str, frame.columns))}")
+    if names is not None:
+        wanted = [str(name) for name in names]
+        if lost := [name for name in wanted if name not in frame.columns]:
+            raise BadRequest(f"the model was fitted on columns that the training frame lacks: {', '.join(lost)}")
+        left = [str(name) for name in frame.columns if str(name) not in wanted and name not in targets]
+        return frame[wanted], "frame", [f"not an input, because the model never saw it: {', '.join(left)}"] if left else []
+    inputs = frame.drop(columns=[name for name in targets if name in frame.columns])
+    expected = getattr(model, "n_features_in_", None)
+    if expected is None and inputs.shape[1] == 1 and inputs.iloc[:, 0].map(lambda value: isinstance(value, str)).all():
+        return inputs, "column", []
+    width = sum(_width(inputs[name]) for name in inputs.columns)
+    if expected is not None and width != expected:
+        raise BadRequest(
+            f"the model was fitted on {expected} columns, the training frame has {width}; "
+            "give just the columns it was fitted on, in their order, and name the target"
+        )
+    return inputs, "matrix", []
+
+
+def _width(series: pd.Series) -> int:
+    return int(np.asarray(series.iloc[0]).size) if sklearn_model.holds_arrays(series) else 1
+
+
+def fitted_step(model: Any, frame: pd.DataFrame, takes: Schema, reads: Reads, recipe: Recipe, at: int) -> FittedStep:
+    """The step of a model that was fitted on the frame's columns, compiled if that is exact."""
+    sample = _sample(frame)
+    matrix = as_read(reads, sample)
+    labels, targets, gives, scored = _answers(model, matrix, recipe)
+    step = SklearnStep(
+        None,
+        "skops",
+        frame_columns(frame),
+        gives,
+        reads,
+        labels,
+        targets,
+        _label_from(model, matrix) if labels and scored else "predict",
+        Booster("lightgbm", "none"),
+    )
+    step, members, reasons = _stored(step, model, recipe, at)
+    notes = []
+    if recipe.compile:
+        outcome = compile_step(step, model, takes, sample, recipe.tolerance, f"steps/{at}/compiled.onnx")
+        step = replace(step, compiled=outcome.compiled, not_compiled=outcome.why)
+        notes.append(outcome.sentence())
+        if outcome.compiled is not None and outcome.graph is not None:
+            members[outcome.compiled.file] = outcome.graph
+    if reasons:
+        who = "the compiled form serves" if step.compiled else "a server must allow pickles to open it"
+        notes.append(f"the model is stored as pickle, because skops does not hold {', '.join(reasons[:3])}; {who}")
+    return FittedStep(step, members, notes)
+
+
+def _stored(step: SklearnStep, model: Any, recipe: Recipe, at: int) -> tuple[SklearnStep, dict[str, bytes], list[str]]:
+    """The step with its files: trees of the boosting libraries as text, everything else as an object."""
+    members: dict[str, bytes] = {}
+    before, trees = split(model)
+    plain = getattr(model, "_model", model)
+    library = library_of(trees)
+    booster = None
+    if isinstance(plain, BoostedModel):  # a booster without an estimator around it
+        booster, before = Booster(plain.library, f"steps/{at}/trees.{_ENDINGS[plain.library]}", plain.rounds), None
+        members[booster.file] = plain.data
+    elif library is not None:
+        data, rounds = dump_trees(trees)
+        booster = Booster(library, f"steps/{at}/trees.{_ENDINGS[library]}", rounds)
+        members[booster.file] = data
+    else:
+        before = model
+    reasons: list[str] = []
+    if before is not None:
+        data, stored, reasons = sklearn_model.dump(before, recipe.format)
+        step = replace(step, file=f"steps/{at}/model.{stored}", format=stored, booster=booster)
+        assert step.file is not None
+        members[step.file] = data
+    return replace(step, booster=booster), members, reasons
+
+
+_ENDINGS = {"lightgbm": "txt", "xgboost": "json"}
+
+
+def _answers(model: Any, matrix: Any, recipe: Recipe) -> tuple[tuple[str, ...], tuple[Target, ...], Schema, bool]:
+    """Labels, targets, the schema of what the model gives, and whether it scores."""
+    from sklearn.base import is_classifier
+
+    said = model.predict(matrix[:2] if not hasattr(matrix, "iloc") else matrix.iloc[:2])
+    count = said.shape[1] if getattr(said, "ndim", 1) == 2 and said.shape[1] > 1 else 1
+    told = hasattr(model, "classes_") if isinstance(getattr(model, "_model", model), BoostedModel) else is_classifier(model)
+    scored = hasattr(model, "predict_proba")
+    if count == 1 and not isinstance(getattr(model, "classes_", None), list):
+        labels = _labels(np.asarray(model.classes_), recipe.labels) if told else ()
+        name = recipe.targets[0] if recipe.targets else "value"
+        return labels, (), classifier_answers(labels, scored) if labels else regressor_answers(name, recipe.unit), scored
+    names = recipe.targets or tuple(f"target_{at}" for at in range(count))
+    if len(names) != count:
+        raise BadRequest(f"the model answers with {count} values a row, and target names {len(names)}: {', '.join(names)}; name them all")
+    if not told:
+        targets = tuple(Target(name) for name in names)
+        return (), targets, several_answers(targets, False, recipe.unit), False
+    targets = tuple(Target(name, tuple(map(str, classes))) for name, classes in zip(names, target_classes(model, count), strict=True))
+    return (), targets, several_answers(targets, scored, None), scored
+
+
+def _labels(classes: np.ndarray[Any, Any], given: Mapping[Any, str] | Sequence[str] | None) -> tuple[str, ...]:
+    values = classes.tolist()
+    if given is not None and hasattr(given, "inverse_transform"):  # a label encoder that was fitted beside the model
+        return tuple(map(str, given.inverse_transform(classes)))
+    if given is None:
+        return tuple(map(str, values))
+    if isinstance(given, Mapping):
+        by_text = {str(key): name for key, name in given.items()}
+        if lost := [str(value) for value in values if str(value) not in by_text]:
+            raise BadRequest(f"labels gives no name for the classes {', '.join(lost)}")
+        return tuple(by_text[str(value)] for value in values)
+    if len(given) != len(values):
+        raise BadRequest(f"labels has {len(given)} names, the model has {len(values)} classes: {', '.join(map(str, values))}")
+    return tuple(given)
+
+
+def _sample(frame: pd.DataFrame) -> pd.DataFrame:
+    """Rows spread evenly over the frame, so that a check on them is quick; fewer of wide ones."""
+    width = sum(_width(frame[name]) for name in frame.columns)
+    rows = min(len(frame), _CHECKED_ROWS, max(1_000, _CHECKED_NUMBERS // width))
+    return frame.iloc[np.linspace(0, len(frame) - 1, num=rows).astype(int)]
+
+
+def _label_from(model: Any, matrix: Any) -> Any:
+    """``scores`` when the class of the highest score is what ``predict`` says on every checked row, which saves half the work."""
+    codes = sklearn_model.class_codes(model.classes_, model.predict(matrix))
+    return "scores" if (np.asarray(model.predict_proba(matrix)).argmax(axis=1) == codes).all() else "predict"

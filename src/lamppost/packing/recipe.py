@@ -1,0 +1,52 @@
+"""What a packer says beside model and frame, and what is said back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from lamppost.core.proof import Tolerance
+from lamppost.core.steps import ArtifactFormat
+from lamppost.packing.networks import Network
+from lamppost.packing.parts import Code, Pixels, Table
+
+Part = Code | Table | Pixels | Network
+"""What can stand before and after the model."""
+
+
+@dataclass(frozen=True, slots=True)
+class Recipe:
+    """Everything `build` needs beside model and frame; the same as the arguments of `lamppost.pack`, where they are described."""
+
+    name: str
+    target: str | Sequence[str] | None = None
+    labels: Mapping[Any, str] | Sequence[str] | None = None
+    fields: Mapping[str, Mapping[str, Any]] | None = None
+    format: ArtifactFormat | None = None
+    proof_rows: int = 20
+    tolerance: Tolerance = field(default_factory=Tolerance)
+    notes: str = ""
+    metrics: Mapping[str, float] | None = None
+    tags: Mapping[str, str] | None = None
+    unit: str | None = None
+    compile: bool = True
+    before: Sequence[Part] = ()
+    after: Sequence[Part] = ()
+    answers: Sequence[Any] | None = None
+    options: Mapping[str, Mapping[str, Any]] | None = None
+    quantize: bool = False
+    by: str | None = None
+
+    @property
+    def targets(self) -> tuple[str, ...]:
+        """Names of what is predicted."""
+        return () if self.target is None else (self.target,) if isinstance(self.target, str) else tuple(self.target)
+
+
+@dataclass(frozen=True, slots=True)
+class Remarks:
+    """What the packer should know. notes : compiled or not, columns left out, why pickle was needed. cautions : likely mistakes."""
+
+    notes: list[str]
+    cautions: list[str]
