@@ -16,14 +16,15 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import lamppost
-from demo import feeders
+from demo import feeders, notes, poles
 from demo.lamps import FIELDS, as_sent, make_traffic
 from demo.train import pack_refit, train_outage_risk
 from lamppost.client.config import find_connection
 from lamppost.core.errors import LampPostError, ProofFailed
 
 ENDPOINT = "outage-risk"
-LOAD = "evening-load"
+LOAD, NOTE, PHOTO = "evening-load", "fault-note", "pole-photo"
+TAGS = {"owner": "lighting-department", "town": "Tallowby"}
 _START_S = 90.0
 NOTES = "Will this lamp fail within 30 days? A forest on 19,200 of Tallowby's lamps; 4,800 were held out for the metrics."
 
@@ -101,7 +102,7 @@ def fill(address: str, data: Path, calls: int) -> None:
                 fields=FIELDS,
                 notes=NOTES,
                 metrics=metrics,
-                tags={"owner": "lighting-department", "town": "Tallowby"},
+                tags=TAGS | {"data": "lamps"},
                 to=data / "outage-risk.lamp",
             )
             version = client.push(lamp.path)["version"]
@@ -109,6 +110,10 @@ def fill(address: str, data: Path, calls: int) -> None:
             try_refit(client, data)
         if LOAD not in served:
             serve_evening_load(client, data)
+        if NOTE not in served:
+            serve_fault_note(client, data)
+        if PHOTO not in served:
+            serve_pole_photo(client, data)
         print(f"asking it about {calls} lamps …", flush=True)
         rows = make_traffic(calls, seed=int(time.time()))
         with ThreadPoolExecutor(8) as pool:
@@ -129,13 +134,57 @@ def serve_evening_load(client: lamppost.Client, data: Path) -> None:
         fields=feeders.FIELDS,
         metrics=metrics,
         to=data / "evening-load.lamp",
-        tags={"owner": "lighting-department", "town": "Tallowby"},
+        tags=TAGS | {"data": "feeders"},
         notes="How many kilowatt hours will a feeder take tonight?",
     )
     print(client.point(LOAD, client.push(lamp.path)["version"])["says"], flush=True)
     nights = feeders.make_feeder_nights(40, seed=int(time.time())).drop(columns=feeders.TARGET)
     said = client.predict(LOAD, as_sent(nights)).answers
     print(f"tonight the {len(said)} feeders it was asked about take {sum(answer['kwh'] for answer in said):,.0f} kWh")
+
+
+def serve_fault_note(client: lamppost.Client, data: Path) -> None:
+    """The third model: what a resident's note is about. Its notes are private: they are answered and not recorded."""
+    print("training, packing and serving fault-note …", flush=True)
+    model, frame, metrics = notes.train_fault_note()
+    lamp = lamppost.pack(
+        model,
+        frame,
+        name=NOTE,
+        target=notes.TARGET,
+        fields=notes.FIELDS,
+        metrics=metrics,
+        to=data / "fault-note.lamp",
+        tags=TAGS | {"data": "text"},
+        notes="What is a resident's note about? The dispatcher reads the answer, and the note where the score is low.",
+    )
+    print(client.point(NOTE, client.push(lamp.path)["version"])["says"], flush=True)
+    written = notes.make_notes(30, seed=int(time.time()))["note"]
+    said = [client.predict(NOTE, {"note": note}).answer["label"] for note in written]
+    print(f"of {len(said)} notes, {said.count('dark')} are about a lamp that is dark")
+
+
+def serve_pole_photo(client: lamppost.Client, data: Path) -> None:
+    """The fourth model: whether a post leans or rusts, from a small picture."""
+    print("drawing pictures, training, packing and serving pole-photo …", flush=True)
+    model, frame, metrics = poles.train_pole_photo()
+    lamp = lamppost.pack(
+        model,
+        frame,
+        name=PHOTO,
+        target=poles.TARGET,
+        fields=poles.FIELDS,
+        before=[poles.pixels()],
+        metrics=metrics,
+        to=data / "pole-photo.lamp",
+        tags=TAGS | {"data": "pictures"},
+        notes="Does a post lean or rust? From a picture of 48 × 48 pixels.",
+    )
+    print(client.point(PHOTO, client.push(lamp.path)["version"])["says"], flush=True)
+    photos = poles.make_photos(20, seed=int(time.time()))["photo"]
+    said = [client.predict(PHOTO, {"photo": photo}).answer["label"] for photo in photos]
+    print(f"of {len(said)} posts, {said.count('leans')} lean and {said.count('rusts')} rust")
+    (data / "post.png").write_bytes(photos.iloc[0])
 
 
 def try_refit(client: lamppost.Client, data: Path) -> None:

@@ -16,6 +16,8 @@ app = typer.Typer(
 )
 tokens = typer.Typer(no_args_is_help=True, help="Make, list and revoke tokens.", rich_markup_mode=None)
 app.add_typer(tokens, name="token")
+keys = typer.Typer(no_args_is_help=True, help="Make and list the keys that sign packages.", rich_markup_mode=None)
+app.add_typer(keys, name="key")
 
 Address = Annotated[str | None, typer.Option(help="Address of the service [from the client's file, else http://127.0.0.1:8420].")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
@@ -31,24 +33,34 @@ def up(
     database: Annotated[str | None, typer.Option(help="URL of a PostgreSQL of yours, instead of a private one.")] = None,
     allow_pickle: Annotated[bool, typer.Option("--allow-pickle", help="Open packages stored as pickle; they can run code.")] = False,
     allow_code: Annotated[bool, typer.Option("--allow-code", help="Open packages that carry Python code of their own.")] = False,
+    signed_by: Annotated[
+        list[Path] | None,
+        typer.Option(help="Public key, one of which must have signed packages that can run code (may be repeated).", metavar="FILE"),
+    ] = None,
     new_admin_token: Annotated[bool, typer.Option("--new-admin-token", help="Give the admin token a new secret first.")] = False,
 ) -> None:
     """Start the service, with a PostgreSQL of its own."""
     from lamppost.cli.up import Options, run
 
-    run(Options(data, host, port, database, allow_pickle, allow_code, new_admin_token))
+    run(Options(data, host, port, database, allow_pickle, allow_code, tuple(signed_by or ()), new_admin_token))
 
 
 @app.command()
 def pack(
-    description: Annotated[Path, typer.Argument(help="The description, lamp.toml.", metavar="LAMP_TOML")],
-    to: Annotated[Path | None, typer.Option(help="File to write [NAME.lamp beside the description].")] = None,
+    source: Annotated[Path, typer.Argument(help="A lamp.toml, a model file such as one .onnx, or a folder or ZIP with either.")],
+    to: Annotated[Path | None, typer.Option(help="File to write [NAME.lamp beside the source].")] = None,
+    rows: Annotated[Path | None, typer.Option(help="Rows for the proof, .json, .csv or .parquet, where there is no lamp.toml.")] = None,
+    name: Annotated[str | None, typer.Option(help="The model's name, where there is no lamp.toml [that of the file].")] = None,
+    quantize: Annotated[
+        bool, typer.Option("--quantize", help="Weights of an ONNX network as 8-bit integers; says what it changed.")
+    ] = False,
+    sign: Annotated[str | None, typer.Option(help="Sign it with this key; see lamppost key.", metavar="KEY")] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Build a lamp file from a lamp.toml, and prove it."""
-    from lamppost.cli.packages import pack
+    """Build a lamp file, and prove it."""
+    from lamppost.cli.packing import Wanted, pack
 
-    pack(description, to, as_json)
+    pack(source, Wanted(to, rows, name, quantize, sign), as_json)
 
 
 @app.command()
@@ -61,14 +73,25 @@ def inspect(file: LampFile, as_json: AsJson = False) -> None:
 
 @app.command()
 def diff(
-    before: Annotated[Path, typer.Argument(help="The earlier lamp file.", metavar="BEFORE")],
-    after: Annotated[Path, typer.Argument(help="The later lamp file.", metavar="AFTER")],
+    before: Annotated[str, typer.Argument(help="The earlier lamp file, or version such as outage-risk@1.", metavar="BEFORE")],
+    after: Annotated[str, typer.Argument(help="The later lamp file, or version.", metavar="AFTER")],
+    address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Show what changed between two lamp files; exit code 1 if it would break callers."""
+    """Show what changed between two lamp files or versions; exit code 1 if it would break callers."""
     from lamppost.cli.packages import diff
 
-    diff(before, after, as_json)
+    diff(before, after, address, as_json)
+
+
+@app.command()
+def sign(
+    file: LampFile, key: Annotated[str, typer.Option(help="Name of the key, or file of the private one.")], as_json: AsJson = False
+) -> None:
+    """Sign a lamp file; its digest stays what it is."""
+    from lamppost.cli.keys import sign
+
+    sign(file, key, as_json)
 
 
 @app.command()
@@ -115,12 +138,17 @@ def endpoints(address: Address = None, as_json: AsJson = False) -> None:
 
 @app.command()
 def models(
-    model: Annotated[str | None, typer.Argument(help="Only this model.")] = None, address: Address = None, as_json: AsJson = False
+    model: Annotated[str | None, typer.Argument(help="Only this model.")] = None,
+    search: Annotated[
+        str | None, typer.Option(help="Only versions with these words in names, tags, fields, metrics, notes, people.")
+    ] = None,
+    address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
     """List models and their versions."""
     from lamppost.cli.manage import models
 
-    models(model, address, as_json)
+    models(model, search, address, as_json)
 
 
 @app.command()
@@ -140,13 +168,15 @@ def ask(
     endpoint: Annotated[str, typer.Argument(help="The endpoint to ask.")],
     row: Annotated[str | None, typer.Option(help="One row as a JSON object.")] = None,
     file: Annotated[Path | None, typer.Option(help="Rows from a .json or .csv file; - reads JSON from standard input.")] = None,
+    image: Annotated[list[str] | None, typer.Option(help="A picture: FIELD=FILE, or FILE where there is one such field.")] = None,
+    option: Annotated[list[str] | None, typer.Option(help="A parameter of the call: NAME=VALUE (may be repeated).")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
     """Ask an endpoint; with no row, the schema's example is sent."""
-    from lamppost.cli.ask import ask
+    from lamppost.cli.ask import Asked, ask
 
-    ask(endpoint, row, file, address, as_json)
+    ask(endpoint, Asked(row, file, image or [], option or []), address, as_json)
 
 
 @app.command()
@@ -199,3 +229,19 @@ def token_revoke(name: Annotated[str, typer.Argument(help="The token's name.")],
     from lamppost.cli.manage import token_revoke
 
     token_revoke(name, address)
+
+
+@keys.command("new")
+def key_new(name: Annotated[str, typer.Argument(help="A name for it, such as release.")], as_json: AsJson = False) -> None:
+    """Make an Ed25519 key pair; the private half stays in your own folder."""
+    from lamppost.cli.keys import key_new
+
+    key_new(name, as_json)
+
+
+@keys.command("list")
+def key_list(as_json: AsJson = False) -> None:
+    """List your keys."""
+    from lamppost.cli.keys import key_list
+
+    key_list(as_json)

@@ -7,35 +7,87 @@ import json
 import shutil
 import sys
 import time
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ms, paint, say, say_json, table
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ms, paint, say, say_json, short_json, table
 from lamppost.client import Client, Prediction
 from lamppost.core.errors import BadRequest
 
 _POLL_S = 0.5
 
 
-def ask(endpoint: str, row: str | None, file: Path | None, address: str | None, as_json: bool) -> None:
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What was said on the command line. images : ``FIELD=FILE`` or ``FILE``. options : ``NAME=VALUE``."""
+
+    row: str | None
+    file: Path | None
+    images: list[str]
+    options: list[str]
+
+
+def ask(endpoint: str, asked: Asked, address: str | None, as_json: bool) -> None:
     """``lamppost ask``."""
-    if row is not None and file is not None:
+    if asked.row is not None and asked.file is not None:
         raise BadRequest("give either --row or --file")
     with Client(address) as client:
-        rows: Any
-        if row is not None:
-            rows = _read_json(row, "--row")
-        elif file is not None:
-            rows = _read_file(client, endpoint, file)
-        else:
-            rows = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")["example"]
-            print(paint(f"asking with the schema's example: {json.dumps(rows, ensure_ascii=False)}", DIM, sys.stderr), file=sys.stderr)
-        said = client.predict(endpoint, rows)
+        rows, options = _rows(client, endpoint, asked)
+        said = client.predict(endpoint, rows, options)
     if as_json:
         say_json({"answers": said.answers, "version": said.version, "request_id": said.request_id, "timing_ms": said.timing_ms})
     else:
         _show(said)
+
+
+def _rows(client: Client, endpoint: str, asked: Asked) -> tuple[Any, dict[str, Any]]:
+    """The rows to ask for, and the options."""
+    options = {name: _plain(value) for name, _, value in (one.partition("=") for one in asked.options)}
+    if asked.row is not None:
+        rows = _read_json(asked.row, "--row")
+    elif asked.file is not None:
+        rows = _read_file(client, endpoint, asked.file)
+    elif asked.images:
+        rows = {}
+    else:
+        rows = _page(client, endpoint)["example"]
+        print(paint(f"asking with the schema's example: {short_json(rows)}", DIM, sys.stderr), file=sys.stderr)
+    if asked.images:
+        if not isinstance(rows, dict):
+            raise BadRequest("--image goes with one row, and several were given")
+        rows = {**rows, **_pictures(client, endpoint, asked.images)}
+    return rows, options
+
+
+def _pictures(client: Client, endpoint: str, images: list[str]) -> dict[str, bytes]:
+    fields = [field["name"] for field in _page(client, endpoint)["inputs"] if field["kind"] == "image"]
+    out = {}
+    for given in images:
+        name, equals, file = given.partition("=")
+        if not equals:
+            if len(fields) != 1:
+                raise BadRequest(f"{endpoint} has {len(fields)} fields for pictures; say which with --image FIELD=FILE")
+            name, file = fields[0], given
+        try:
+            out[name] = Path(file).read_bytes()
+        except OSError as error:
+            raise BadRequest(f"{file} cannot be read: {error.strerror}") from error
+    return out
+
+
+def _plain(text: str) -> Any:
+    """A value on the command line: JSON where it is some, else text."""
+    try:
+        return json.loads(text)
+    except ValueError:
+        return text
+
+
+def _page(client: Client, endpoint: str) -> dict[str, Any]:
+    page: dict[str, Any] = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")
+    return page
 
 
 def _read_json(text: str, where: str) -> Any:
@@ -59,8 +111,7 @@ def _read_file(client: Client, endpoint: str, file: Path) -> Any:
         raise BadRequest(f"{file} cannot be read: {error}") from error
     if file.suffix.lower() != ".csv":
         return _read_json(text, str(file))
-    fields = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")["inputs"]
-    kinds = {field["name"]: field["kind"] for field in fields}
+    kinds = {field["name"]: field["kind"] for field in _page(client, endpoint)["inputs"]}
     rows = csv.DictReader(text.splitlines())
     return [{name: _cell(value, kinds.get(name or ""), name, at) for name, value in row.items()} for at, row in enumerate(rows)]
 
@@ -78,6 +129,8 @@ def _cell(text: Any, kind: str | None, name: Any, at: int) -> Any:
             return float(text)
     except ValueError:
         return text
+    if kind == "tensor":
+        return _plain(text)
     if kind == "yes/no":
         return {"true": True, "yes": True, "1": True, "false": False, "no": False, "0": False}.get(text.strip().lower(), text)
     return text

@@ -6,15 +6,15 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, lamp, ms, paint, say, say_json, size, table
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, lamp, ms, paint, say, say_json, sending, size, table
 from lamppost.client import Client
 from lamppost.core.names import parse_version
 
 
 def push(file: Path, model: str | None, address: str | None, as_json: bool) -> None:
     """``lamppost push``."""
-    with Client(address) as client:
-        said = client.push(file, model)
+    with Client(address, timeout_s=180) as client, sending(file.name, as_json) as progress:
+        said = client.push(file, model, progress)
     if as_json:
         say_json(said)
         return
@@ -70,17 +70,20 @@ def endpoints(address: str | None, as_json: bool) -> None:
             say(f"{one['name']}: {one['why']}")
 
 
-def models(model: str | None, address: str | None, as_json: bool) -> None:
+def models(model: str | None, search: str | None, address: str | None, as_json: bool) -> None:
     """``lamppost models``."""
     with Client(address) as client:
-        found = client.fetch("GET", "/api/versions", model=model)
+        found = client.fetch("GET", "/api/versions", model=model, search=search)
     if as_json:
         say_json(found)
+        return
+    if not found and search:
+        say(f"No version has all of these words: {search}. See every one with: lamppost models")
         return
     if not found:
         say("There is no model yet. Store one with: lamppost push FILE.lamp")
         return
-    head = ["version", "serves", "proof", "size", "pushed", "by", "digest"]
+    head = ["version", "serves", "proof", "row ms", "size", "pushed", "by", "tags", "digest"]
     colours = {"passed": AMBER, "failed": BRICK, "not yet": SLATE}
     table(
         head,
@@ -89,14 +92,16 @@ def models(model: str | None, address: str | None, as_json: bool) -> None:
                 v["name"],
                 ", ".join(v["serves"]) or "–",
                 paint(v["proof"], colours[v["proof"]]),
+                ms(v["measured"]["row_ms"]) if v["measured"] else "–",
                 size(v["size_bytes"]),
                 ago(v["pushed_at"]),
                 v["pushed_by"],
+                ", ".join(f"{key}:{value}" for key, value in v["tags"].items()),
                 v["digest"][:12],
             ]
             for v in found
         ],
-        right=frozenset({"size"}),
+        right=frozenset({"row ms", "size"}),
     )
 
 
@@ -143,6 +148,11 @@ def _show_version(said: dict[str, Any]) -> None:
     say(f"{name}  {serves}; {size(said['size_bytes'])}, {pushed}")
     say(f"digest {said['digest']}")
     say(f"proof  {said['proof']}{': ' + said['proof_says'] if said['proof_says'] else ''}")
+    if measured := said["measured"]:
+        rows = f"one row {ms(measured['row_ms'])} ms, 64 rows {ms(measured['batch_ms'])} ms"
+        say(f"speed  {rows}; opens and proves itself in {measured['open_s']:.1f} s, its worker holds {size(measured['memory_bytes'])}")
+    for key in said["signers"]:
+        say(f"signed  by {key}")
     for step in said["steps"]:
         say(f"step  {step}")
     if story["metrics"]:
@@ -155,6 +165,9 @@ def _show_version(said: dict[str, Any]) -> None:
 
 def _show_fields(said: dict[str, Any]) -> None:
     table(["input", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["inputs"]])
+    if said["options"]:
+        say()
+        table(["option", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["options"]])
     say()
     table(["answer", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["answers"]])
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any
 
@@ -36,6 +37,19 @@ def say_json(value: Any) -> None:
     print(json.dumps(value, indent=2, ensure_ascii=False, default=str))
 
 
+def short_json(value: Any, longest: int = 80) -> str:
+    """JSON on one line for people: long texts, such as pictures in base64, and long lists are cut."""
+
+    def cut(one: Any) -> Any:
+        if isinstance(one, dict):
+            return {key: cut(item) for key, item in one.items()}
+        if isinstance(one, list):
+            return [cut(item) for item in one[:8]] + (["…"] if len(one) > 8 else [])
+        return f"{one[:longest]}…" if isinstance(one, str) and len(one) > longest else one
+
+    return json.dumps(cut(value), ensure_ascii=False)
+
+
 def table(head: Sequence[str], rows: Sequence[Sequence[str]], right: frozenset[str] = frozenset()) -> None:
     """Aligned columns; those named in ``right`` hold figures."""
     widths = [max([len(name), *(_width(row[i]) for row in rows)]) for i, name in enumerate(head)]
@@ -63,6 +77,21 @@ def _width(text: str) -> int:
         else:
             shown += 1
     return shown
+
+
+@contextmanager
+def sending(name: str, quiet: bool) -> Iterator[Callable[[int, int], None] | None]:
+    """A bar for what is on its way, on a terminal only; gives what to tell bytes there and bytes in all."""
+    if quiet or not sys.stderr.isatty():
+        yield None
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
+
+    columns = (TextColumn("sending {task.description}"), BarColumn(complete_style="color(214)"), DownloadColumn(), TransferSpeedColumn())
+    with Progress(*columns, console=Console(stderr=True), transient=True) as bars:
+        task = bars.add_task(name, total=None)
+        yield lambda there, whole: bars.update(task, completed=there, total=whole)
 
 
 def ago(when: str) -> str:
@@ -101,4 +130,4 @@ def show_error(error: LampPostError) -> None:
     for difference in (error.extra.get("differences") or [])[1:6]:
         print(f"  {difference}", file=sys.stderr)
     if "example" in error.extra:
-        print(f"  a valid example: {json.dumps(error.extra['example'], ensure_ascii=False)}", file=sys.stderr)
+        print(f"  a valid example: {short_json(error.extra['example'])}", file=sys.stderr)

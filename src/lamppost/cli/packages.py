@@ -1,170 +1,26 @@
-"""Commands on lamp files that need no service: pack, inspect, prove."""
+"""Commands on lamp files: inspect, prove, diff."""
 
 from __future__ import annotations
 
-import tomllib
 from dataclasses import asdict
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any
 
 import typer
-from pydantic import BaseModel, ConfigDict, ValidationError
 
-from lamppost.cli.out import AMBER, BRICK, DIM, paint, say, say_json, size, table
+from lamppost.cli.out import AMBER, BRICK, paint, say, say_json, size, table
+from lamppost.client import Client
 from lamppost.core.difference import difference
 from lamppost.core.errors import BadRequest
-from lamppost.core.proof import USUAL_CAUSES, Tolerance
-from lamppost.core.steps import ArtifactFormat, about
+from lamppost.core.fields import Field
+from lamppost.core.manifest import Story
+from lamppost.core.names import parse_version
+from lamppost.core.proof import USUAL_CAUSES
+from lamppost.core.steps import about
 from lamppost.package.read import Lamp, read_lamp
-from lamppost.packing.pack import pack_with_remarks
-from lamppost.packing.parts import Code, Table
-from lamppost.packing.recipe import Recipe
 from lamppost.runtime.proving import prove as prove_lamp
 
-if TYPE_CHECKING:
-    import pandas as pd
-
-
-class _Model(BaseModel):
-    model_config = ConfigDict(extra="forbid")
-    file: str | list[str]
-    format: ArtifactFormat | None = None
-    labels: dict[str, str] | list[str] | None = None
-    unit: str | None = None
-
-
-class _Training(BaseModel):
-    model_config = ConfigDict(extra="forbid")
-    frame: str
-    target: str | None = None
-
-
-class _Proof(BaseModel):
-    model_config = ConfigDict(extra="forbid")
-    rows: int = 20
-    absolute: float = Tolerance().absolute
-    relative: float = Tolerance().relative
-
-
-class _Part(BaseModel):
-    """A step before or after the model: ``code`` with ``call``, ``takes`` and ``gives``, or ``table`` with ``key``."""
-
-    model_config = ConfigDict(extra="forbid")
-    code: str | None = None
-    call: str = ""
-    takes: list[str] = []
-    gives: dict[str, dict[str, Any]] = {}
-    table: str | None = None
-    key: str = ""
-    unknown: Literal["refuse", "missing"] = "refuse"
-    fields: dict[str, dict[str, Any]] = {}
-
-    def made(self, here: Path) -> Code | Table:
-        if (self.code is None) == (self.table is None):
-            raise BadRequest("a step before or after the model names either code or a table")
-        if self.code is not None:
-            return Code(here / self.code, self.call, self.takes, self.gives)
-        return Table(_read_frame(here / str(self.table)), self.key, self.unknown, self.fields)
-
-
-class _Story(BaseModel):
-    model_config = ConfigDict(extra="forbid")
-    notes: str = ""
-    metrics: dict[str, float] = {}
-    tags: dict[str, str] = {}
-
-
-class _Description(BaseModel):
-    """What a lamp.toml may say. Paths are relative to it."""
-
-    model_config = ConfigDict(extra="forbid")
-    name: str
-    model: _Model
-    training: _Training
-    fields: dict[str, dict[str, Any]] = {}
-    proof: _Proof = _Proof()
-    before: list[_Part] = []
-    after: list[_Part] = []
-    story: _Story = _Story()
-
-
-def _read_description(path: Path) -> _Description:
-    try:
-        return _Description.model_validate(tomllib.loads(path.read_text(encoding="utf-8")))
-    except OSError as error:
-        raise BadRequest(f"{path} cannot be read: {error.strerror}") from error
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise BadRequest(f"{path} is not TOML: {error}") from error
-    except ValidationError as error:
-        faults = "; ".join(f"{'.'.join(map(str, fault['loc']))}: {fault['msg'].lower()}" for fault in error.errors()[:5])
-        raise BadRequest(f"{path}: {faults}") from error
-
-
-def _read_frame(path: Path) -> pd.DataFrame:
-    import pandas as pd
-
-    readers: dict[str, Any] = {".csv": pd.read_csv, ".parquet": pd.read_parquet, ".pkl": pd.read_pickle, ".pickle": pd.read_pickle}
-    if path.suffix not in readers:
-        raise BadRequest(f"{path}: a training frame is one of {', '.join(readers)}")
-    try:
-        frame: pd.DataFrame = readers[path.suffix](path)
-    except Exception as error:
-        raise BadRequest(f"the training frame {path} cannot be read: {error}") from error
-    return frame
-
-
-def _load_model(path: Path) -> Any:
-    """The fitted object, from the packer's own machine and trust."""
-    import joblib
-    import skops.io
-
-    try:
-        if path.suffix == ".skops":
-            return skops.io.load(path, trusted=skops.io.get_untrusted_types(file=path))
-        return joblib.load(path)
-    except Exception as error:
-        raise BadRequest(
-            f"the model {path} cannot be loaded ({type(error).__name__}: {error}); save it with joblib.dump or skops"
-        ) from error
-
-
-def pack(description: Path, to: Path | None, as_json: bool) -> None:
-    """``lamppost pack``."""
-    said = _read_description(description)
-    here = description.parent
-    model: Any
-    if isinstance(said.model.file, list):
-        model = [_load_model(here / file) for file in said.model.file]
-    else:
-        model = _load_model(here / said.model.file)
-    frame = _read_frame(here / said.training.frame)
-    recipe = Recipe(
-        said.name,
-        said.training.target,
-        said.model.labels,
-        said.fields,
-        said.model.format,
-        said.proof.rows,
-        Tolerance(said.proof.absolute, said.proof.relative),
-        said.story.notes,
-        said.story.metrics,
-        said.story.tags,
-        said.model.unit,
-        before=[part.made(here) for part in said.before],
-        after=[part.made(here) for part in said.after],
-    )
-    lamp, remarks = pack_with_remarks(model, frame, to or here / f"{said.name}.lamp", recipe)
-    if as_json:
-        say_json({"file": str(lamp.path), "digest": lamp.digest, "size_bytes": lamp.size_bytes, **asdict(remarks)})
-        return
-    proven = f"{len(lamp.manifest.inputs)} inputs, {len(lamp.proof.rows)} rows proven in a fresh process"
-    say(f"{paint('●', AMBER)} {lamp.path}  {size(lamp.size_bytes)}  {proven}")
-    say(f"  digest {lamp.digest}")
-    for note in remarks.notes:
-        say(f"  {note}")
-    for caution in remarks.cautions:
-        say(f"  {paint('look again', BRICK)} {caution}")
-    say(paint(f"  next: lamppost push {lamp.path}", DIM))
+_SHOWN = 60
 
 
 def inspect(file: Path, as_json: bool) -> None:
@@ -182,8 +38,11 @@ def inspect(file: Path, as_json: bool) -> None:
     say()
     table(
         ["input", "is", "seen in training", "example"],
-        [[f.name, f.wanted(), "" if f.seen is None else f"{f.seen[0]:g} to {f.seen[1]:g}", _example(f.example)] for f in manifest.inputs],
+        [[f.name, f.wanted(), "" if f.seen is None else f"{f.seen[0]:g} to {f.seen[1]:g}", _example(f)] for f in manifest.inputs],
     )
+    if manifest.options:
+        say()
+        table(["option", "is", "meaning"], [[f.name, f.wanted(), f.meaning or ""] for f in manifest.options])
     say()
     table(["answer", "is"], [[f.name, f.wanted()] for f in manifest.answers])
     say()
@@ -192,8 +51,14 @@ def inspect(file: Path, as_json: bool) -> None:
     _show_story(lamp)
 
 
-def _example(value: Any) -> str:
-    return "–" if value is None else str(value).lower() if isinstance(value, bool) else str(value)
+def _example(field: Field) -> str:
+    value = field.example
+    if value is None:
+        return "–"
+    if field.kind == "image":
+        return f"a picture, {size(len(str(value)) * 3 // 4)}"
+    text = str(value).lower() if isinstance(value, bool) else str(value)
+    return text if len(text) <= _SHOWN else text[: _SHOWN - 1] + "…"
 
 
 def _show_story(lamp: Lamp) -> None:
@@ -202,13 +67,25 @@ def _show_story(lamp: Lamp) -> None:
     say(f"proof     {len(lamp.proof.rows)} rows; numbers agree within {tolerance.absolute:g} + {tolerance.relative:g} of the value")
     if story.trained_rows is not None:
         say(f"trained   on {story.trained_rows:,} rows, Python {story.python}, {', '.join(f'{k} {v}' for k, v in story.libraries.items())}")
+    if packed := _packed(story):
+        say(f"packed    {packed}")
+    if story.quantized:
+        say(f"smaller   {story.quantized}")
     if story.metrics:
         say(f"metrics   {', '.join(f'{name} {value:g}' for name, value in story.metrics.items())}")
     if story.tags:
         say(f"tags      {', '.join(f'{name} {value}' for name, value in story.tags.items())}")
     if story.notes:
         say(f"notes     {story.notes.strip()}")
+    for one in lamp.signatures:
+        say(f"signed    by {one.key}")
     say(f"files     {', '.join(f'{path} {size(member.size_bytes)}' for path, member in lamp.manifest.members.items())}")
+
+
+def _packed(story: Story) -> str:
+    """Who packed it, when, and from which commit."""
+    commit = f"at commit {story.commit[:12]}{' with changes' if story.changed else ''}" if story.commit else ""
+    return " ".join(part for part in (f"by {story.by}" if story.by else "", commit, f"of {story.at}" if story.at else "") if part)
 
 
 def prove(file: Path, as_json: bool) -> None:
@@ -231,22 +108,42 @@ def prove(file: Path, as_json: bool) -> None:
         raise typer.Exit(1)
 
 
-def diff(before: Path, after: Path, as_json: bool) -> None:
+def diff(before: str, after: str, address: str | None, as_json: bool) -> None:
     """``lamppost diff``."""
-    old, new = read_lamp(before), read_lamp(after)
-    changes = difference(old.manifest, new.manifest, (old.reference, new.reference))
-    breaking = [change for change in changes if change.breaks]
+    compared = _versions(before, after, address) if _is_version(before) and _is_version(after) else _files(before, after)
     if as_json:
-        say_json({"before": old.digest, "after": new.digest, "breaks": bool(breaking), "changes": [asdict(change) for change in changes]})
-    elif old.digest == new.digest:
+        say_json(compared)
+    elif compared["before"] == compared["after"]:
         say("the same package")
     else:
-        count = len(breaking)
+        changes = compared["changes"]
+        count = sum(change["breaks"] for change in changes)
         say(
             f"{paint('✗', BRICK)} {count} of {len(changes)} changes would break callers"
             if count
             else f"{paint('●', AMBER)} nothing in it breaks callers"
         )
-        table(["", "part", "what changed"], [[paint("breaks", BRICK) if c.breaks else "", c.part, c.says] for c in changes])
-    if breaking:
+        table(["", "part", "what changed"], [[paint("breaks", BRICK) if c["breaks"] else "", c["part"], c["says"]] for c in changes])
+    if compared["breaks"]:
         raise typer.Exit(1)
+
+
+def _is_version(text: str) -> bool:
+    return "@" in text and not Path(text).exists()
+
+
+def _versions(before: str, after: str, address: str | None) -> dict[str, Any]:
+    for name in (before, after):
+        parse_version(name)
+    with Client(address) as client:
+        said = client.compare(before, after)
+    return {"before": said["before"]["digest"], "after": said["after"]["digest"], "breaks": said["breaks"], "changes": said["changes"]}
+
+
+def _files(before: str, after: str) -> dict[str, Any]:
+    if _is_version(before) or _is_version(after):
+        raise BadRequest("give two lamp files, or two versions such as outage-risk@1 outage-risk@2, not one of each")
+    old, new = read_lamp(Path(before)), read_lamp(Path(after))
+    changes = difference(old.manifest, new.manifest, (old.reference, new.reference), (old.proof, new.proof))
+    breaks = any(change.breaks for change in changes)
+    return {"before": old.digest, "after": new.digest, "breaks": breaks, "changes": [asdict(change) for change in changes]}

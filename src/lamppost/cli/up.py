@@ -19,6 +19,7 @@ import uvloop
 from lamppost.cli.out import AMBER, paint, say
 from lamppost.client.config import keep_token
 from lamppost.core.errors import SetupError
+from lamppost.package.signing import read_public
 from lamppost.runtime.lane import LaneSettings
 from lamppost.service.app import make_app
 from lamppost.service.console import console_folder
@@ -39,6 +40,7 @@ class Options:
     database: str | None
     allow_pickle: bool
     allow_code: bool
+    signed_by: tuple[Path, ...]
     new_admin_token: bool
 
 
@@ -48,12 +50,13 @@ def run(options: Options) -> None:
     for noisy in ("uvicorn.error", "psycopg.pool", "httpx"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
     data = options.data.resolve()
+    signers = frozenset(read_public(path) for path in options.signed_by)
     with _listening(options) as listener, _only_one(data), _database(options, data) as url:
         address = f"http://{options.host}:{listener.getsockname()[1]}"
         migrate(url)
         secret = tokens.replace_admin(url) if options.new_admin_token else tokens.make_first_admin(url)
-        formats = {"skops"} | ({"pickle"} if options.allow_pickle else set()) | ({"python"} if options.allow_code else set())
-        node = Node(Settings(data, url, LaneSettings(formats=frozenset(formats))))
+        formats = {"skops"} | ({"pickle", "torch"} if options.allow_pickle else set()) | ({"python"} if options.allow_code else set())
+        node = Node(Settings(data, url, LaneSettings(formats=frozenset(formats)), signers=signers))
         config = uvicorn.Config(
             make_app(node),
             http="httptools",

@@ -4,18 +4,24 @@ sync and the async client share all of it.
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable, Mapping
-from typing import Any, TypeVar
+import base64
+import hashlib
+import zipfile
+from collections.abc import Callable, Generator, Iterable, Mapping
+from typing import Any, BinaryIO, TypeVar
 from urllib.parse import quote
 
 import orjson
 
 from lamppost.client.values import Prediction, Reply, Request, read_timing
-from lamppost.core.errors import LampPostError, from_problem
+from lamppost.core.chunks import cuts
+from lamppost.core.errors import BadRequest, LampPostError, from_problem
 
 T = TypeVar("T")
 Call = Generator[Request, Reply, T]
 Row = Mapping[str, Any]
+Progress = Callable[[int, int], None]
+"""Told how many bytes are there, and how many there are in all."""
 
 
 def checked(reply: Reply) -> Any:
@@ -37,22 +43,66 @@ def fetch(method: str, path: str, json: Any = None, **params: Any) -> Call[Any]:
     return checked(reply)
 
 
-def predict(endpoint: str, rows: Row | Iterable[Row]) -> Call[Prediction]:
-    """Ask an endpoint for one row (a mapping) or several (an iterable of mappings)."""
+def predict(endpoint: str, rows: Row | Iterable[Row], options: Row | None = None) -> Call[Prediction]:
+    """Ask an endpoint for one row (a mapping) or several (an iterable of mappings), with options for the call."""
     body = dict(rows) if isinstance(rows, Mapping) else {"rows": [dict(row) for row in rows]}
-    content = orjson.dumps(body, option=orjson.OPT_SERIALIZE_NUMPY)
+    if options:
+        body["options"] = dict(options)
+    try:
+        content = orjson.dumps(body, default=_as_json, option=orjson.OPT_SERIALIZE_NUMPY | orjson.OPT_UTC_Z)
+    except TypeError as error:
+        raise BadRequest(f"a row cannot be written as JSON: {error}") from error
     reply = yield Request("POST", f"/predict/{quote(endpoint, safe='')}", content=content, headers={"content-type": "application/json"})
     said = checked(reply)
     answers = said["answers"] if "answers" in said else [said["answer"]]
     return Prediction(answers, said["version"], said["request_id"], read_timing(reply.headers.get("server-timing", "")))
 
 
-def push(content: Any, model: str | None) -> Call[dict[str, Any]]:
-    """Push the bytes of a lamp file (bytes, or an iterable of them)."""
+def _as_json(value: Any) -> str:
+    """Pictures go as base64."""
+    if isinstance(value, (bytes, bytearray)):
+        return base64.b64encode(value).decode()
+    raise TypeError(f"{type(value).__name__} is no number, text, time, picture (bytes) or list")
+
+
+def push(file: BinaryIO, model: str | None, progress: Progress | None = None) -> Call[dict[str, Any]]:
+    """Push a lamp file in chunks; those that the service has already are not sent.
+
+    progress : called with bytes that are there and bytes in all.
+    """
+    size = file.seek(0, 2)
+    cut = cuts(size, _member_starts(file))
+    names = [hashlib.sha256(_read(file, *one)).hexdigest() for one in cut]
+    missing = set((yield from fetch("POST", "/api/packages/chunks", {"chunks": names}))["missing"])
+    there = sum(end - start for name, (start, end) in zip(names, cut, strict=True) if name not in missing)
+    for name, (start, end) in zip(names, cut, strict=True):
+        if progress is not None:
+            progress(there, size)
+        if name in missing:
+            missing.remove(name)
+            data = _read(file, start, end)
+            headers = {"content-type": "application/octet-stream"}
+            checked((yield Request("PUT", f"/api/packages/chunks/{name}", content=data, headers=headers)))
+            there += end - start
+    if progress is not None:
+        progress(size, size)
     params = {"model": model} if model else {}
-    reply = yield Request("POST", "/api/packages", content=content, params=params, headers={"content-type": "application/zip"})
-    result: dict[str, Any] = checked(reply)
+    result: dict[str, Any] = yield from fetch("POST", "/api/packages/assembled", {"chunks": names}, **params)
     return result
+
+
+def _member_starts(file: BinaryIO) -> list[int]:
+    """Where the files inside begin; nothing for what is no ZIP, which the service will refuse with its own words."""
+    try:
+        with zipfile.ZipFile(file) as archive:
+            return [info.header_offset for info in archive.infolist()]
+    except (zipfile.BadZipFile, ValueError, NotImplementedError):
+        return []
+
+
+def _read(file: BinaryIO, start: int, end: int) -> bytes:
+    file.seek(start)
+    return file.read(end - start)
 
 
 def point(endpoint: str, version: str) -> Call[dict[str, Any]]:

@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Iterable
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Self, TypeVar
+from typing import Any, BinaryIO, Self, TypeVar
 
 import anyio
 import httpx
 
 from lamppost.client import calls
-from lamppost.client.calls import Call, Row
+from lamppost.client.calls import Call, Progress, Row
 from lamppost.client.config import find_connection
 from lamppost.client.values import Prediction, Reply, Request
 from lamppost.core.errors import LampPostError, ServerUnreachable
 
 T = TypeVar("T")
-_CHUNK = 2**18
 
 
 def _httpx_request(client: httpx.Client | httpx.AsyncClient, request: Request) -> httpx.Request:
@@ -62,13 +62,24 @@ class Client:
     def __init__(self, address: str | None = None, token: str | None = None, timeout_s: float = 60.0) -> None:
         self._http = httpx.Client(**_options(address, token, timeout_s))
 
-    def predict(self, endpoint: str, rows: Row | Iterable[Row]) -> Prediction:
-        """Answers to one row (a mapping) or to several (an iterable of mappings)."""
-        return self._run(calls.predict(endpoint, rows))
+    def predict(self, endpoint: str, rows: Row | Iterable[Row], options: Row | None = None) -> Prediction:
+        """Answers to one row (a mapping) or to several (an iterable of mappings). A picture is given as the bytes of its file, a time as a
+        datetime with an offset, a tensor as lists or an array. options : named parameters of the call.
+        """
+        return self._run(calls.predict(endpoint, rows, options))
 
-    def push(self, file: str | Path, model: str | None = None) -> dict[str, Any]:
-        """Push a lamp file as the next version of its model; returns version, digest, and whether it is new."""
-        return self._run(calls.push(_pieces(Path(file)), model))
+    def push(self, file: str | Path, model: str | None = None, progress: Progress | None = None) -> dict[str, Any]:
+        """Push a lamp file as the next version of its model; returns version, digest, and whether it is new.
+
+        What the service has already, of this file or of earlier versions, is not sent. progress : called with bytes there and in all.
+        """
+        with _opened(Path(file)) as content:
+            return self._run(calls.push(content, model, progress))
+
+    def compare(self, before: str, after: str) -> dict[str, Any]:
+        """What changed from ``model@1`` to ``model@2``, and whether it would break callers."""
+        compared: dict[str, Any] = self.fetch("GET", "/api/compare", before=before, after=after)
+        return compared
 
     def point(self, endpoint: str, version: str) -> dict[str, Any]:
         """Make an endpoint serve ``model@number``; returns what changed and how to undo it."""
@@ -106,13 +117,19 @@ class AsyncClient:
     def __init__(self, address: str | None = None, token: str | None = None, timeout_s: float = 60.0) -> None:
         self._http = httpx.AsyncClient(**_options(address, token, timeout_s))
 
-    async def predict(self, endpoint: str, rows: Row | Iterable[Row]) -> Prediction:
+    async def predict(self, endpoint: str, rows: Row | Iterable[Row], options: Row | None = None) -> Prediction:
         """See `Client.predict`."""
-        return await self._run(calls.predict(endpoint, rows))
+        return await self._run(calls.predict(endpoint, rows, options))
 
-    async def push(self, file: str | Path, model: str | None = None) -> dict[str, Any]:
-        """See `Client.push`."""
-        return await self._run(calls.push(await _whole(Path(file)), model))
+    async def push(self, file: str | Path, model: str | None = None, progress: Progress | None = None) -> dict[str, Any]:
+        """See `Client.push`; the file is held in memory meanwhile."""
+        content = await anyio.to_thread.run_sync(lambda: _opened(Path(file)).read())
+        return await self._run(calls.push(io.BytesIO(content), model, progress))
+
+    async def compare(self, before: str, after: str) -> dict[str, Any]:
+        """See `Client.compare`."""
+        compared: dict[str, Any] = await self.fetch("GET", "/api/compare", before=before, after=after)
+        return compared
 
     async def point(self, endpoint: str, version: str) -> dict[str, Any]:
         """See `Client.point`."""
@@ -144,19 +161,8 @@ class AsyncClient:
             raise _translated(error, str(self._http.base_url)) from error
 
 
-async def _whole(path: Path) -> bytes:
+def _opened(path: Path) -> BinaryIO:
     try:
-        return await anyio.Path(path).read_bytes()
+        return path.open("rb")
     except OSError as error:
         raise LampPostError(f"{path} cannot be read: {error.strerror}") from error
-
-
-def _pieces(path: Path) -> Iterable[bytes]:
-    """A file in pieces, so that a large package is never held whole."""
-    try:
-        file = path.open("rb")
-    except OSError as error:
-        raise LampPostError(f"{path} cannot be read: {error.strerror}") from error
-    with file:
-        while piece := file.read(_CHUNK):
-            yield piece

@@ -207,9 +207,10 @@ def _answer_values(field: Field, column: Column, rows: int) -> list[Any]:
     if len(values) != rows:
         raise ModelFault(f"the model gave {len(values)} values of {field.name} for {rows} rows")
     if field.kind == "tensor":
-        for array in values:
+        for row, array in enumerate(values):
             _fits(field, array)
-            _finite(field, array)
+            if not np.isfinite(array).all():
+                raise ModelFault(f"the model gave no finite number for {field.name} in row {row}", row=row, field=field.name)
         return [array.tolist() for array in values]
     if field.kind == "time":
         times = [None if us == GONE_TIME else instant(us) for us in np.asarray(values).tolist()]

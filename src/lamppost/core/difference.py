@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from lamppost.core.fields import Field, Schema
+from lamppost.core.fields import Field, Schema, shown_value
 from lamppost.core.manifest import Manifest
+from lamppost.core.proof import Proof
 from lamppost.core.reference import Profile, Reference
 from lamppost.core.steps import about
 
-Part = Literal["inputs", "answers", "steps", "proof", "story", "reference", "files"]
+Part = Literal["inputs", "options", "answers", "steps", "proof", "story", "reference", "files", "speed"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,12 +24,21 @@ class Change:
     breaks: bool = False
 
 
-def difference(before: Manifest, after: Manifest, references: tuple[Reference | None, Reference | None] = (None, None)) -> list[Change]:
-    """All changes from one package to another, those that break callers first."""
+def difference(
+    before: Manifest,
+    after: Manifest,
+    references: tuple[Reference | None, Reference | None] = (None, None),
+    proofs: tuple[Proof, Proof] | None = None,
+    measured: tuple[Mapping[str, float] | None, Mapping[str, float] | None] = (None, None),
+) -> list[Change]:
+    """All changes from one package to another, those that break callers first. measured : by the names of `Measured`'s fields."""
     changes = [
         *_inputs(before.inputs, after.inputs),
+        *_inputs(before.options or (), after.options or (), "options"),
         *_answers(before.answers, after.answers),
         *_steps(before, after),
+        *(_proofs(*proofs) if proofs else ()),
+        *_speed(*measured),
         *_story(before, after),
         *_references(*references),
         *_files(before, after),
@@ -36,32 +46,38 @@ def difference(before: Manifest, after: Manifest, references: tuple[Reference | 
     return sorted(changes, key=lambda change: not change.breaks)
 
 
-def _inputs(before: Schema, after: Schema) -> list[Change]:
+def _inputs(before: Iterable[Field], after: Iterable[Field], part: Literal["inputs", "options"] = "inputs") -> list[Change]:
     old, new = {f.name: f for f in before}, {f.name: f for f in after}
     out = [
-        Change("inputs", f"{name} is no input any more, and requests that send it are refused", breaks=True)
+        Change(part, f"{name} is no {part[:-1]} any more, and requests that send it are refused", breaks=True)
         for name in old
         if name not in new
     ]
     for name, field in new.items():
         if name not in old:
-            may = "may be left out" if field.missing else "must be sent"
-            out.append(Change("inputs", f"{name} is new ({field.wanted()}) and {may}", breaks=not field.missing))
+            may = "must be sent" if field.required else "may be left out"
+            out.append(Change(part, f"{name} is new ({field.wanted()}) and {may}", breaks=field.required))
         else:
-            out += _field(old[name], field)
+            out += _field(old[name], field, part)
     return out
 
 
-def _field(old: Field, new: Field) -> list[Change]:
+def _field(old: Field, new: Field, part: Literal["inputs", "options"]) -> list[Change]:
     """Changes of one input; narrower breaks callers, wider does not."""
     out: list[Change] = []
 
     def say(text: str, breaks: bool) -> None:
-        out.append(Change("inputs", f"{new.name} {text}", breaks))
+        out.append(Change(part, f"{new.name} {text}", breaks))
 
     if old.kind != new.kind:
         say(f"was {old.wanted()} and is {new.wanted()}", breaks=(old.kind, new.kind) not in {("integer", "number"), ("choice", "text")})
         return out
+    if (old.shape, old.elements, old.size, old.channels) != (new.shape, new.elements, new.size, new.channels):
+        say(f"was {old.wanted()} and is {new.wanted()}", breaks=True)
+    if old.default != new.default:
+        say(f"is {_said(new.default)} where it is left out; it was {_said(old.default)}", breaks=new.required and not old.required)
+    if old.private != new.private:
+        say("is private now and not recorded" if new.private else "is private no more and recorded", breaks=False)
     if old.missing != new.missing:
         say("may be missing now" if new.missing else "may not be missing any more", breaks=old.missing)
     if old.unit != new.unit:
@@ -80,6 +96,10 @@ def _field(old: Field, new: Field) -> list[Change]:
     return out
 
 
+def _said(default: Any) -> str:
+    return "refused" if default is None else shown_value(default)
+
+
 def _limit(value: float | None) -> str:
     return "none" if value is None else f"{value:g}"
 
@@ -90,7 +110,7 @@ def _answers(before: Schema, after: Schema) -> list[Change]:
     out += [Change("answers", f"{name} is answered too ({field.wanted()})") for name, field in new.items() if name not in old]
     for name in old.keys() & new.keys():
         a, b = old[name], new[name]
-        if a.kind != b.kind or a.unit != b.unit or a.missing < b.missing:
+        if a.kind != b.kind or a.unit != b.unit or a.missing < b.missing or a.shape != b.shape:
             out.append(Change("answers", f"{name} was {a.wanted()} and is {b.wanted()}", breaks=True))
         elif set(a.choices) != set(b.choices):
             out.append(Change("answers", f"{name} tells {', '.join(b.choices)} instead of {', '.join(a.choices)}", breaks=True))
@@ -110,11 +130,42 @@ def _pairs(old: list[str], new: list[str]) -> list[tuple[str | None, str | None]
     return [(old[at] if at < len(old) else None, new[at] if at < len(new) else None) for at in range(max(len(old), len(new)))]
 
 
+def _proofs(before: Proof, after: Proof) -> list[Change]:
+    out = []
+    if len(before.rows) != len(after.rows):
+        out.append(Change("proof", f"the proof has {len(after.rows)} rows instead of {len(before.rows)}"))
+    if before.tolerance != after.tolerance:
+        a, b = before.tolerance, after.tolerance
+        out.append(
+            Change("proof", f"numbers may be off by {b.absolute:g} + {b.relative:g}·|x| instead of {a.absolute:g} + {a.relative:g}·|x|")
+        )
+    return out
+
+
+def _speed(before: Mapping[str, float] | None, after: Mapping[str, float] | None) -> list[Change]:
+    """Figures that are apart by more than a quarter: less is what one machine does from one minute to the next."""
+    if before is None or after is None:
+        return []
+    out = []
+    for key, what in (("row_ms", "one row takes {:.2f} ms"), ("batch_ms", "64 rows take {:.2f} ms"), ("open_s", "opening takes {:.2f} s")):
+        if abs(after[key] - before[key]) > 0.25 * before[key]:
+            out.append(Change("speed", f"{what.format(after[key])}; before it was {before[key]:.2f}"))
+    if abs(after["memory_bytes"] - before["memory_bytes"]) > 0.25 * before["memory_bytes"]:
+        out.append(Change("speed", f"a worker holds {after['memory_bytes'] / 1e6:,.0f} MB; it was {before['memory_bytes'] / 1e6:,.0f} MB"))
+    return out
+
+
 def _story(before: Manifest, after: Manifest) -> list[Change]:
     a, b = before.story, after.story
     out = [*_mapping("metric", a.metrics, b.metrics), *_mapping("tag", a.tags, b.tags), *_mapping("library", a.libraries, b.libraries)]
     if a.python != b.python:
         out.append(Change("story", f"Python {b.python} instead of {a.python}"))
+    if a.commit != b.commit:
+        out.append(Change("story", f"packed at commit {(b.commit or 'unknown')[:12]}; it was {(a.commit or 'unknown')[:12]}"))
+    if a.by != b.by:
+        out.append(Change("story", f"packed by {b.by or 'somebody unknown'}; it was {a.by or 'somebody unknown'}"))
+    if a.quantized != b.quantized:
+        out.append(Change("story", b.quantized or "quantized no more"))
     if a.trained_rows != b.trained_rows:
         out.append(Change("story", f"trained on {b.trained_rows or 'unknown'} rows instead of {a.trained_rows or 'unknown'}"))
     return out

@@ -96,7 +96,7 @@ def kind_of(series: pd.Series) -> Kind:
         return "number"
     if len(present) and present.map(lambda value: isinstance(value, str)).all():
         return "choice" if present.nunique() <= MAX_CHOICES else "text"
-    if len(present) and present.map(lambda value: isinstance(value, bytes)).all():
+    if len(present) and present.map(_is_picture).all():
         return "image"
     if len(present) and present.map(lambda value: isinstance(value, (list, tuple, np.ndarray))).all():
         return "tensor"
@@ -104,6 +104,13 @@ def kind_of(series: pd.Series) -> Kind:
         f"column {series.name!r} has dtype {series.dtype}, which is no kind of field; "
         "make it numbers, text, times, true/false, lists of numbers or bytes of pictures before training, or leave it out"
     )
+
+
+def _is_picture(value: Any) -> bool:
+    """Bytes, or an array as pictures are held: height × width × channels of uint8."""
+    if isinstance(value, np.ndarray):
+        return value.dtype == np.uint8 and value.ndim == 3 and value.shape[2] in (1, 3, 4)
+    return isinstance(value, bytes)
 
 
 def plain_value(kind: Kind, value: Any) -> Value:

@@ -148,7 +148,9 @@ class Plan:
         if options is not None:
             chosen = _entries(options)
             needed = any(field.required for field in options)
-            value = cs.with_default_schema(cs.typed_dict_schema(chosen, extra_behavior="forbid"), default={}, validate_default=True)
+            value: cs.CoreSchema = cs.typed_dict_schema(chosen, extra_behavior="forbid")
+            if not needed:
+                value = cs.with_default_schema(value, default={}, validate_default=True)
             extra = {"options": cs.typed_dict_field(value, required=needed)}
             flat = inputs | chosen
         self._one = SchemaValidator(cs.typed_dict_schema(inputs | extra, extra_behavior="forbid"))

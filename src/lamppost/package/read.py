@@ -23,6 +23,7 @@ from lamppost.core.limits import MAX_MANIFEST_BYTES, MAX_MEMBERS, MAX_PACKAGE_BY
 from lamppost.core.manifest import MANIFEST, Manifest, Member, digest_of, read_manifest
 from lamppost.core.proof import Proof, read_proof
 from lamppost.core.reference import Reference, read_reference
+from lamppost.package.signing import MAX_SIGNATURES_BYTES, SIGNATURES, Signature, check, read_signatures
 
 _CHUNK = 2**20
 
@@ -31,7 +32,7 @@ _CHUNK = 2**20
 class Lamp:
     """A lamp file that was checked whole.
 
-    path : where it lies. digest : content digest, hex. size_bytes : size of the file itself.
+    path : where it lies. digest : content digest, hex. size_bytes : size of the file itself. signatures : all of them checked.
     """
 
     path: Path
@@ -40,6 +41,7 @@ class Lamp:
     reference: Reference | None
     digest: str
     size_bytes: int
+    signatures: tuple[Signature, ...] = ()
 
     def unpack(self, folder: Path) -> Path:
         """Put the members into ``folder/<digest>`` and return that folder; nothing is done when it is there already."""
@@ -76,7 +78,10 @@ def read_lamp(path: Path) -> Lamp:
                 pass
         proof = read_proof(_read_small(archive, entries[manifest.proof]))
         reference = read_reference(_read_small(archive, entries[manifest.reference])) if manifest.reference else None
-    return Lamp(path, manifest, proof, reference, digest_of(raw), path.stat().st_size)
+        signatures = read_signatures(_read_small(archive, entries[SIGNATURES], MAX_SIGNATURES_BYTES)) if SIGNATURES in entries else ()
+    digest = digest_of(raw)
+    check(signatures, digest)
+    return Lamp(path, manifest, proof, reference, digest, path.stat().st_size, signatures)
 
 
 @contextmanager
@@ -109,6 +114,12 @@ def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
         raise PackageRefused(f"{path.name} is no lamp file (a lamp file is a ZIP, this is not)") from error
 
 
+def member_starts(path: Path) -> list[int]:
+    """Where each file inside begins, in bytes: good places to cut."""
+    with _opened(path) as archive:
+        return [info.header_offset for info in archive.infolist()]
+
+
 def _check_entries(archive: zipfile.ZipFile) -> dict[str, zipfile.ZipInfo]:
     entries: dict[str, zipfile.ZipInfo] = {}
     infos = archive.infolist()
@@ -130,7 +141,7 @@ def _check_entries(archive: zipfile.ZipFile) -> dict[str, zipfile.ZipInfo]:
 
 
 def _check_members(entries: dict[str, zipfile.ZipInfo], manifest: Manifest) -> None:
-    if extra := entries.keys() - manifest.members.keys() - {MANIFEST}:
+    if extra := entries.keys() - manifest.members.keys() - {MANIFEST, SIGNATURES}:
         raise PackageRefused(f"the lamp file holds files that its manifest does not list: {', '.join(sorted(extra)[:5])}")
     if lost := manifest.members.keys() - entries.keys():
         raise PackageRefused(f"the manifest lists files that the lamp file does not hold: {', '.join(sorted(lost)[:5])}")
@@ -145,11 +156,11 @@ def _check_members(entries: dict[str, zipfile.ZipInfo], manifest: Manifest) -> N
             )
 
 
-def _read_small(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> bytes:
+def _read_small(archive: zipfile.ZipFile, info: zipfile.ZipInfo, limit: int = MAX_MANIFEST_BYTES) -> bytes:
     with archive.open(info) as file:
-        data = file.read(MAX_MANIFEST_BYTES + 1)
-    if len(data) > MAX_MANIFEST_BYTES:
-        raise PackageRefused(f"member {info.filename!r} unpacks to over {MAX_MANIFEST_BYTES:,} bytes, which is not allowed")
+        data = file.read(limit + 1)
+    if len(data) > limit:
+        raise PackageRefused(f"member {info.filename!r} unpacks to over {limit:,} bytes, which is not allowed")
     return data
 
 

@@ -23,7 +23,15 @@ if TYPE_CHECKING:
     import pandas as pd
 
 #: Types that hold numbers and cannot run code when they are restored, beyond those that skops trusts by itself.
-TRUSTED = frozenset({"numpy.dtype", "sklearn.tree._tree.Tree", "sklearn.ensemble._hist_gradient_boosting.predictor.TreePredictor"})
+TRUSTED = frozenset(
+    {
+        "numpy.dtype",
+        "sklearn.tree._tree.Tree",
+        "sklearn.ensemble._hist_gradient_boosting.predictor.TreePredictor",
+        "sklearn.neural_network._stochastic_optimizers.AdamOptimizer",
+        "sklearn.neural_network._stochastic_optimizers.SGDOptimizer",
+    }
+)
 
 
 def _untrusted(data: bytes) -> list[str]:

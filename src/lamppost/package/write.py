@@ -11,6 +11,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from lamppost.core.manifest import MANIFEST, Manifest, Member, write_manifest
+from lamppost.package.read import read_lamp
+from lamppost.package.signing import SIGNATURES, Signature, check, write_signatures
 
 _EPOCH = (1980, 1, 1, 0, 0, 0)  # the earliest time a ZIP can hold
 
@@ -30,6 +32,25 @@ def write_lamp(path: Path, manifest: Manifest, members: Mapping[str, bytes]) -> 
             _add(archive, MANIFEST, write_manifest(manifest))
             for name in sorted(members):
                 _add(archive, name, members[name])
+        Path(temporary).chmod(0o644)
+        Path(temporary).replace(path)
+    except BaseException:
+        Path(temporary).unlink(missing_ok=True)
+        raise
+
+
+def add_signature(path: Path, signature: Signature) -> None:
+    """Sign a lamp file in place; the rest of it stays byte for byte. Signing again with the same key changes nothing."""
+    lamp = read_lamp(path)
+    kept = [one for one in lamp.signatures if one.key != signature.key]
+    check([signature], lamp.digest)
+    handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    try:
+        with os.fdopen(handle, "wb") as file, zipfile.ZipFile(file, "w") as new, zipfile.ZipFile(path) as old:
+            for name in old.namelist():
+                if name != SIGNATURES:
+                    _add(new, name, old.read(name))
+            _add(new, SIGNATURES, write_signatures([*kept, signature]))
         Path(temporary).chmod(0o644)
         Path(temporary).replace(path)
     except BaseException:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from lamppost.core.fields import Schema
+from lamppost.core.fields import Field, Schema
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -37,7 +37,7 @@ def cautions(schema: Schema, frame: pd.DataFrame, target: pd.Series | None) -> l
             out.append(f"{field.name} tells the target by itself; if it is not known when the model is asked, leave it out and train again")
         elif field.kind in ("choice", "text") and _are_numbers(present):
             out.append(f"{field.name} holds numbers as text; make it a number before training, unless these are codes")
-        elif field.kind in ("choice", "text", "integer") and different >= _NEARLY_ALL * len(series):
+        elif (field.kind in ("choice", "integer") or _is_code(field, present)) and different >= _NEARLY_ALL * len(series):
             out.append(
                 f"{field.name} is another in nearly every row, like a key; leave it out, or look known fields up by it (lamppost.Table)"
             )
@@ -83,6 +83,11 @@ def _tells(series: pd.Series, target: pd.Series) -> bool:
             return True
     pairs = both.drop_duplicates()
     return len(pairs) == both["a"].nunique() == both["b"].nunique() <= _LEAST_ROWS
+
+
+def _is_code(field: Field, present: pd.Series) -> bool:
+    """Whether texts are single words, such as account numbers, and nothing that somebody wrote."""
+    return field.kind == "text" and not present.astype(str).str.contains(r"\s", regex=True).any()
 
 
 def _are_numbers(present: pd.Series) -> bool:

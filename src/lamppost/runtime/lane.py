@@ -14,6 +14,7 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from statistics import median
 from typing import Any, Literal
 
 from lamppost.core.backoff import Backoff
@@ -21,6 +22,7 @@ from lamppost.core.batch import BatchPolicy, Waiting
 from lamppost.core.columns import Column, from_rows, to_rows
 from lamppost.core.errors import BY_CODE, LampPostError, ModelFault, ProofFailed, Unavailable
 from lamppost.core.manifest import Manifest
+from lamppost.core.measured import BATCH_ROWS, Measured
 from lamppost.core.plan import Plan, Row
 from lamppost.core.privacy import Kept
 from lamppost.core.proof import USUAL_CAUSES, Proof, Verdict, compare
@@ -32,6 +34,8 @@ log = logging.getLogger("lamppost.lane")
 
 ALONE = 32
 """Most proof rows that are also asked one by one."""
+
+_MEASURE_S = 0.06
 
 State = Literal["opening", "lit", "restarting", "out", "closed"]
 
@@ -92,6 +96,7 @@ class Lane:
         self.why: str | None = None
         self.verdict: Verdict | None = None
         self.memory_bytes = 0
+        self.measured: Measured | None = None
         self._folder = folder
         self._manifest = manifest
         self._proof = proof
@@ -102,10 +107,16 @@ class Lane:
         self._worker: WorkerProcess | None = None
         self._pump: asyncio.Task[None] | None = None
 
-    async def open(self) -> Verdict:
-        """Open and prove in a fresh worker, then take traffic. Raise ProofFailed or whatever the worker says; the lane is out then."""
+    async def open(self, measure: bool = False) -> Verdict:
+        """Open and prove in a fresh worker, measure if asked to, then take traffic.
+
+        Raise ProofFailed or whatever the worker says; the lane is out then.
+        """
         try:
+            start = time.perf_counter()
             self._worker = await self._open_worker()
+            if measure:
+                self.measured = await self._measure(self._worker, time.perf_counter() - start)
         except BaseException as error:
             self.state, self.why = "out", str(error)
             raise
@@ -192,6 +203,21 @@ class Lane:
             return verdict
         alone = [(await self._ask(worker, [row]))[0] for row in rows[:ALONE]]
         return compare(self._manifest.answers, self._proof, alone + together[len(alone) :])
+
+    async def _measure(self, worker: WorkerProcess, open_s: float) -> Measured:
+        """How long one row takes and how long 64 take, rows of the proof in turn, there and back."""
+        rows = self.plan.read_rows(self._proof.rows)
+        took = [await self._median_ms(worker, [rows[at % len(rows)] for at in range(count)]) for count in (1, BATCH_ROWS)]
+        return Measured(round(open_s, 4), self.memory_bytes, round(took[0], 4), round(took[1], 4))
+
+    async def _median_ms(self, worker: WorkerProcess, rows: Sequence[Row]) -> float:
+        took: list[float] = []
+        end = time.perf_counter() + _MEASURE_S
+        while len(took) < 3 or time.perf_counter() < end:
+            start = time.perf_counter()
+            await self._ask(worker, rows)
+            took.append((time.perf_counter() - start) * 1e3)
+        return median(took)
 
     async def _ask(self, worker: WorkerProcess, rows: Sequence[Row]) -> list[dict[str, Any]]:
         header, body = await worker.call(self._frame(rows), self._settings.run_s)

@@ -76,6 +76,8 @@ class RunningPixels:
     def __init__(self, step: PixelsStep, takes: Schema) -> None:
         self.step = step
         self.field = takes.fields[0]
+        if self.field.kind != "image":
+            raise PackageRefused(f"{self.field.name} is {self.field.wanted()}, and pixels are made of a picture")
         height, width, channels = (step.gives.fields[0].shape[at] for at in ((0, 1, 2) if step.layout == "hwc" else (1, 2, 0)))
         self._size = (width, height)
         self._plain = replace(self.field, size=None, channels=channels)  # type: ignore[arg-type]

@@ -1,23 +1,19 @@
-"""Models and versions: pushing packages, looking at them."""
+"""Models and versions: finding them, looking at them, comparing two."""
 
 from __future__ import annotations
 
-import os
-import tempfile
-from pathlib import Path
+from fastapi import APIRouter
 
-import anyio
-from fastapi import APIRouter, Request
-
-from lamppost.core.errors import BodyTooLarge, NotFound, PackageRefused
-from lamppost.core.manifest import write_manifest
-from lamppost.core.names import VersionName, check_name, closest
+from lamppost.core.catalogue import matches
+from lamppost.core.difference import difference
+from lamppost.core.errors import NotFound
+from lamppost.core.manifest import Manifest, read_manifest
+from lamppost.core.names import VersionName, closest, parse_version
 from lamppost.core.steps import about
-from lamppost.package.read import Lamp, read_lamp
-from lamppost.runtime.steps import refusal
-from lamppost.service.access import PROBLEMS, Looker, Pusher, TheNode
+from lamppost.package.read import Lamp
+from lamppost.service.access import PROBLEMS, Looker, TheNode
 from lamppost.service.node import Node
-from lamppost.service.shapes import FileShape, Pushed, VersionPage, VersionShape, field_shapes
+from lamppost.service.shapes import ChangeShape, Comparison, FileShape, MeasuredShape, VersionPage, VersionShape, field_shapes
 from lamppost.store import packages
 from lamppost.store.packages import Version
 
@@ -25,20 +21,46 @@ router = APIRouter(prefix="/api", tags=["models"], responses=PROBLEMS)
 
 
 @router.get("/versions")
-async def list_versions(node: TheNode, _: Looker, model: str | None = None) -> list[VersionShape]:
-    """All versions, of one model or of all; newest first within a model."""
+async def list_versions(node: TheNode, _: Looker, model: str | None = None, search: str | None = None) -> list[VersionShape]:
+    """All versions, of one model or of all; newest first within a model.
+
+    search : words that all must be found, each in the name, a tag (``season:winter`` or ``winter``), a field, a metric, the notes, or who
+    packed or pushed it.
+    """
     found = await packages.list_versions(node.pool, model)
     if model is not None and not found:
         like = closest(model, {version.model for version in await packages.list_versions(node.pool)})
         raise NotFound(f"there is no model {model!r}" + (f"; did you mean {like}?" if like else ""))
-    return [_shape(node, version) for version in found]
+    return [_shape(node, version) for version in found if matches(search or "", version.name, _manifest(version), version.pushed_by)]
+
+
+@router.get("/compare")
+async def compare(before: str, after: str, node: TheNode, _: Looker) -> Comparison:
+    """What changed from one version to another, those changes first that would break callers; and both versions."""
+    one, other = [await _described(node, parse_version(name)) for name in (before, after)]
+    lamps, figures = (one[1], other[1]), (one[0].measured, other[0].measured)
+    references, proofs = (lamps[0].reference, lamps[1].reference), (lamps[0].proof, lamps[1].proof)
+    changes = difference(lamps[0].manifest, lamps[1].manifest, references, proofs, figures)
+    return Comparison(
+        before=await _page(node, *one),
+        after=await _page(node, *other),
+        breaks=any(change.breaks for change in changes),
+        changes=[ChangeShape(part=change.part, says=change.says, breaks=change.breaks) for change in changes],
+    )
 
 
 @router.get("/models/{model}/versions/{number}")
 async def get_version(model: str, number: int, node: TheNode, _: Looker) -> VersionPage:
-    """One version: schemas, story, proof."""
-    version = await packages.get_version(node.pool, VersionName(model, number))
-    lamp = await node.routes.described(version.digest)
+    """One version: schemas, story, proof, what was measured."""
+    return await _page(node, *await _described(node, VersionName(model, number)))
+
+
+async def _described(node: Node, name: VersionName) -> tuple[Version, Lamp]:
+    version = await packages.get_version(node.pool, name)
+    return version, await node.routes.described(version.digest)
+
+
+async def _page(node: Node, version: Version, lamp: Lamp) -> VersionPage:
     manifest, reference = lamp.manifest, lamp.reference
     return VersionPage(
         **_shape(node, version).model_dump(),
@@ -48,6 +70,7 @@ async def get_version(model: str, number: int, node: TheNode, _: Looker) -> Vers
         steps=[about(step) for step in manifest.steps],
         story=manifest.story,
         formats=sorted(manifest.formats),
+        signers=[key for key, _ in await packages.list_signatures(node.pool, version.digest)],
         proof_rows=len(lamp.proof.rows),
         files=[FileShape(path=path, size_bytes=member.size_bytes, sha256=member.sha256) for path, member in manifest.members.items()],
         reference_rows=reference.rows if reference else None,
@@ -56,51 +79,13 @@ async def get_version(model: str, number: int, node: TheNode, _: Looker) -> Vers
     )
 
 
-@router.post(
-    "/packages",
-    status_code=201,
-    openapi_extra={"requestBody": {"required": True, "content": {"application/zip": {"schema": {"type": "string", "format": "binary"}}}}},
-)
-async def push_package(request: Request, node: TheNode, caller: Pusher, model: str | None = None) -> Pushed:
-    """Store a lamp file as the next version of its model (or of ``model``). The body is the file itself; nothing broken is stored."""
-    incoming = node.settings.data / "incoming"
-    await anyio.to_thread.run_sync(lambda: incoming.mkdir(parents=True, exist_ok=True))
-    handle, name = tempfile.mkstemp(dir=incoming, suffix=".lamp")
-    path = Path(name)
-    try:
-        await _receive(request, handle, node.settings.max_package_bytes)
-        lamp = await anyio.to_thread.run_sync(_read, path)
-        if refused := lamp.manifest.formats - node.settings.lane.formats:
-            raise PackageRefused(refusal(sorted(refused)[0]))
-        target = check_name(model, "model") if model else lamp.manifest.name
-        manifest = write_manifest(lamp.manifest).decode()
-        version, new = await packages.store_version(node.pool, target, lamp.digest, manifest, path, caller.token)
-        await node.routes.keep(lamp.digest, path)
-        return Pushed(version=str(version), digest=lamp.digest, new=new)
-    finally:
-        await anyio.to_thread.run_sync(lambda: path.unlink(missing_ok=True))
-
-
-async def _receive(request: Request, handle: int, limit: int) -> None:
-    """The body into a file, a piece at a time."""
-    size = 0
-    with os.fdopen(handle, "wb") as file:
-        async for piece in request.stream():
-            size += len(piece)
-            if size > limit:
-                raise BodyTooLarge(f"the lamp file is over the limit of {limit:,} bytes", max_bytes=limit)
-            await anyio.to_thread.run_sync(file.write, piece)
-
-
-def _read(path: Path) -> Lamp:
-    try:
-        return read_lamp(path)
-    except PackageRefused as error:  # the caller does not know our temporary name
-        raise PackageRefused(error.detail.replace(path.name, "the file")) from error
+def _manifest(version: Version) -> Manifest:
+    return read_manifest(version.manifest.encode())
 
 
 def _shape(node: Node, version: Version) -> VersionShape:
     serves = sorted(name for name, route in node.routes.by_endpoint.items() if str(route.split.version) == version.name)
+    manifest = _manifest(version)
     return VersionShape(
         name=version.name,
         model=version.model,
@@ -112,4 +97,7 @@ def _shape(node: Node, version: Version) -> VersionShape:
         proof=version.proof,
         proof_says=version.proof_says,
         serves=serves,
+        tags=manifest.story.tags,
+        metrics=manifest.story.metrics,
+        measured=None if version.measured is None else MeasuredShape.model_validate(version.measured),
     )

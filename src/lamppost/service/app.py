@@ -14,7 +14,7 @@ from starlette.exceptions import HTTPException
 
 import lamppost
 from lamppost.core.errors import BadRequest, LampPostError, NotFound
-from lamppost.service import api_endpoints, api_models, api_node, api_tokens
+from lamppost.service import api_endpoints, api_models, api_node, api_packages, api_tokens
 from lamppost.service.console import mount_console
 from lamppost.service.node import Node, running
 from lamppost.service.predict import PREFIX, Receive, Scope, Send, problem_headers
@@ -51,7 +51,7 @@ def make_app(node: Node) -> App:
         separate_input_output_schemas=False,
     )
     app.node = app.state.node = node
-    for module in (api_endpoints, api_models, api_tokens, api_node):
+    for module in (api_endpoints, api_models, api_packages, api_tokens, api_node):
         app.include_router(module.router)
     app.add_exception_handler(LampPostError, _on_error)
     app.add_exception_handler(RequestValidationError, _on_invalid)

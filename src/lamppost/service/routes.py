@@ -10,7 +10,7 @@ import asyncio
 import logging
 import shutil
 from collections import defaultdict
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Literal
 from uuid import uuid4
@@ -18,6 +18,7 @@ from uuid import uuid4
 from lamppost.core.errors import LampPostError, NotFound, PackageRefused, ProofFailed, Unavailable
 from lamppost.core.names import VersionName, closest
 from lamppost.package.read import Lamp, read_lamp
+from lamppost.package.signing import Signature, check, demand
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.supply import WorkerSupply
 from lamppost.service.settings import Settings
@@ -182,13 +183,18 @@ class Routes:
     async def _open(self, name: VersionName) -> Lane:
         version = await packages.get_version(self._pool, name)
         lamp, folder = await self.unpacked(version.digest)
+        kept = [Signature(*one) for one in await packages.list_signatures(self._pool, version.digest)]
+        check(kept, version.digest)
+        demand(self._settings.signers, kept, lamp.manifest.formats)
         lane = Lane(str(name), folder, lamp.manifest, lamp.proof, self._settings.lane, self._supply)
         try:
-            verdict = await lane.open()
+            verdict = await lane.open(measure=version.measured is None)
         except (ProofFailed, PackageRefused) as error:
             await packages.note_proof(self._pool, name, "failed", error.detail)
             raise
         await packages.note_proof(self._pool, name, "passed", verdict.sentence())
+        if lane.measured is not None:
+            await packages.note_measured(self._pool, name, asdict(lane.measured))
         log.info("%s is open: %s", name, verdict.sentence())
         return lane
 

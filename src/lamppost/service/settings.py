@@ -11,10 +11,14 @@ from lamppost.runtime.lane import LaneSettings
 
 @dataclass(frozen=True, slots=True)
 class Settings:
-    """data : the node's folder. database : URL. max_body_bytes, max_package_bytes : bounds on a request and on a lamp file."""
+    """data : the node's folder. database : URL. max_body_bytes, max_package_bytes : bounds on a request and on a lamp file.
+
+    signers : public keys of which one must have signed a package that can run code; empty where that is not demanded.
+    """
 
     data: Path
     database: str
     lane: LaneSettings = field(default_factory=LaneSettings)
     max_body_bytes: int = MAX_BODY_BYTES
     max_package_bytes: int = MAX_PACKAGE_BYTES
+    signers: frozenset[str] = frozenset()

@@ -10,6 +10,7 @@ from uuid import UUID
 from pydantic import BaseModel, ConfigDict
 from pydantic import Field as Described
 
+from lamppost.core.difference import Part
 from lamppost.core.fields import Field, Kind, Value
 from lamppost.core.manifest import Story
 from lamppost.core.reference import Profile
@@ -136,8 +137,17 @@ class Pointed(Shape):
     undo: str | None = Described(description="the command that takes it back")
 
 
+class MeasuredShape(Shape):
+    """What the first opening of a version measured on the node that did it; see `lamppost.core.measured`."""
+
+    open_s: float
+    memory_bytes: int
+    row_ms: float = Described(description="milliseconds there and back for one row")
+    batch_ms: float = Described(description="milliseconds there and back for 64 rows together")
+
+
 class VersionShape(Shape):
-    """A version at a glance."""
+    """A version at a glance. measured : null until it was first opened."""
 
     name: str
     model: str
@@ -149,6 +159,9 @@ class VersionShape(Shape):
     proof: Literal["not yet", "passed", "failed"]
     proof_says: str | None
     serves: list[str]
+    tags: dict[str, str]
+    metrics: dict[str, float]
+    measured: MeasuredShape | None
 
 
 class FileShape(Shape):
@@ -168,11 +181,29 @@ class VersionPage(VersionShape):
     steps: list[str]
     story: Story
     formats: list[str] = Described(description="what runs code when it is opened")
+    signers: list[str] = Described(description="public keys that signed the package, Ed25519, base64")
     proof_rows: int
     files: list[FileShape]
     reference_rows: int | None
     reference_inputs: list[Profile]
     reference_answers: list[Profile]
+
+
+class ChangeShape(Shape):
+    """One thing that is not the same in two versions. breaks : whether a caller that was fine before may fail now."""
+
+    part: Part
+    says: str
+    breaks: bool
+
+
+class Comparison(Shape):
+    """Two versions, and all that changed from one to the other."""
+
+    before: VersionPage
+    after: VersionPage
+    breaks: bool
+    changes: list[ChangeShape]
 
 
 class Pushed(Shape):

@@ -3,25 +3,29 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import AsyncIterator
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
 
 import anyio
+import orjson
 
-from lamppost.core.errors import NotFound
+from lamppost.core.errors import BodyTooLarge, NotFound
 from lamppost.core.names import VersionName
 from lamppost.store.database import Pool, announce
 
-CHUNK_BYTES = 2**20
 Proven = Literal["not yet", "passed", "failed"]
 
 
 @dataclass(frozen=True, slots=True)
 class Version:
-    """One immutable version. manifest : its JSON. proof : what replaying it on a node showed last; proof_says : in words."""
+    """One immutable version.
+
+    manifest : its JSON. proof : what replaying it on a node showed last; proof_says : in words. measured : figures of its first opening,
+    None before that.
+    """
 
     model: str
     number: int
@@ -32,6 +36,7 @@ class Version:
     proof: Proven
     proof_says: str | None
     proven_at: datetime | None
+    measured: dict[str, float] | None
     manifest: str
 
     @property
@@ -41,13 +46,15 @@ class Version:
 
 
 _VERSION = (
-    "SELECT v.model, v.number, v.digest, p.size_bytes, v.pushed_by, v.pushed_at, v.proof, v.proof_says, v.proven_at, p.manifest"
+    "SELECT v.model, v.number, v.digest, p.size_bytes, v.pushed_by, v.pushed_at, v.proof, v.proof_says, v.proven_at, v.measured, p.manifest"
     " FROM versions v JOIN packages p ON p.digest = v.digest"
 )
 
 
-async def store_version(pool: Pool, model: str, digest: str, manifest: str, path: Path, pushed_by: str) -> tuple[VersionName, bool]:
-    """Store a checked lamp file as the model's next version, whole or not at all.
+async def store_version(
+    pool: Pool, model: str, digest: str, manifest: str, path: Path, pushed_by: str, cut: Sequence[tuple[int, int]]
+) -> tuple[VersionName, bool]:
+    """Store a checked lamp file as the model's next version, whole or not at all. cut : start and end of its chunks.
 
     Returns the version and whether it is new: the same package pushed again is the version it already was.
     """
@@ -62,10 +69,12 @@ async def store_version(pool: Pool, model: str, digest: str, manifest: str, path
             "INSERT INTO packages (digest, size_bytes, manifest) VALUES (%s, %s, %s) ON CONFLICT DO NOTHING", (digest, size_bytes, manifest)
         )
         if made.rowcount:
-            async for position, data in _chunks(path):
-                sha256 = hashlib.sha256(data).digest()
-                await connection.execute("INSERT INTO chunks (sha256, data) VALUES (%s, %s) ON CONFLICT DO NOTHING", (sha256, data))
-                await connection.execute("INSERT INTO package_chunks VALUES (%s, %s, %s)", (digest, position, sha256))
+            async with await anyio.open_file(path, "rb") as file:
+                for position, (start, end) in enumerate(cut):
+                    data = await file.read(end - start)
+                    sha256 = hashlib.sha256(data).digest()
+                    await connection.execute("INSERT INTO chunks (sha256, data) VALUES (%s, %s) ON CONFLICT DO NOTHING", (sha256, data))
+                    await connection.execute("INSERT INTO package_chunks VALUES (%s, %s, %s)", (digest, position, sha256))
         number = await (
             await connection.execute(
                 "INSERT INTO versions (model, number, digest, pushed_by)"
@@ -78,23 +87,65 @@ async def store_version(pool: Pool, model: str, digest: str, manifest: str, path
         return VersionName(model, number[0]), True
 
 
-async def _chunks(path: Path) -> AsyncIterator[tuple[int, bytes]]:
-    async with await anyio.open_file(path, "rb") as file:
-        position = 0
-        while data := await file.read(CHUNK_BYTES):
-            yield position, data
-            position += 1
+async def missing_chunks(pool: Pool, wanted: Sequence[bytes]) -> list[bytes]:
+    """Which of these chunks are not stored, by SHA-256. Those that are will stay for a day; chunks that no package took by then go."""
+    async with pool.connection() as connection:
+        await connection.execute(
+            "DELETE FROM chunks c WHERE stored_at < now() - interval '1 day'"
+            " AND NOT EXISTS (SELECT 1 FROM package_chunks p WHERE p.sha256 = c.sha256)"
+        )
+        rows = await connection.execute("UPDATE chunks SET stored_at = now() WHERE sha256 = ANY(%s) RETURNING sha256", (list(wanted),))
+        there = {bytes(sha256) for (sha256,) in await rows.fetchall()}
+    return [sha256 for sha256 in dict.fromkeys(wanted) if sha256 not in there]
+
+
+async def store_chunk(pool: Pool, sha256: bytes, data: bytes) -> None:
+    """Store one chunk, whose digest was checked."""
+    async with pool.connection() as connection:
+        await connection.execute("INSERT INTO chunks (sha256, data) VALUES (%s, %s) ON CONFLICT DO NOTHING", (sha256, data))
+
+
+async def assemble(pool: Pool, wanted: Sequence[bytes], to: Path, limit: int | None = None) -> list[tuple[int, int]]:
+    """Write chunks one after the other to disk, and return where each begins and ends.
+
+    Raise NotFound where one is not stored, BodyTooLarge where they are more than ``limit`` bytes.
+    """
+    cut: list[tuple[int, int]] = []
+    async with pool.connection() as connection, await anyio.open_file(to, "wb") as file:
+        for position, sha256 in enumerate(wanted):
+            row = await (await connection.execute("SELECT data FROM chunks WHERE sha256 = %s", (sha256,), binary=True)).fetchone()
+            if row is None:
+                raise NotFound(f"chunk {position} ({sha256.hex()[:12]}…) is not stored; send it first, then push again")
+            start = cut[-1][1] if cut else 0
+            cut.append((start, start + len(row[0])))
+            if limit is not None and cut[-1][1] > limit:
+                raise BodyTooLarge(f"the lamp file is over the limit of {limit:,} bytes", max_bytes=limit)
+            await file.write(row[0])
+    return cut
+
+
+async def note_signatures(pool: Pool, digest: str, signatures: Iterable[tuple[str, str]]) -> None:
+    """Keep signatures of a stored package, each as public key and signature."""
+    async with pool.connection() as connection:
+        for key, signature in signatures:
+            await connection.execute(
+                "INSERT INTO signatures (digest, key, signature) VALUES (%s, %s, %s) ON CONFLICT DO NOTHING", (digest, key, signature)
+            )
+
+
+async def list_signatures(pool: Pool, digest: str) -> list[tuple[str, str]]:
+    """Public key and signature of everybody who signed a package."""
+    async with pool.connection() as connection:
+        rows = await connection.execute("SELECT key, signature FROM signatures WHERE digest = %s ORDER BY stored_at, key", (digest,))
+        return [(key, signature) for key, signature in await rows.fetchall()]
 
 
 async def fetch_package(pool: Pool, digest: str, to: Path) -> None:
     """Write a stored lamp file to disk."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT sha256 FROM package_chunks WHERE digest = %s ORDER BY position", (digest,))
-        async with await anyio.open_file(to, "wb") as file:
-            for (sha256,) in await rows.fetchall():
-                chunk = await (await connection.execute("SELECT data FROM chunks WHERE sha256 = %s", (sha256,), binary=True)).fetchone()
-                assert chunk is not None
-                await file.write(chunk[0])
+        wanted = [bytes(sha256) for (sha256,) in await rows.fetchall()]
+    await assemble(pool, wanted, to)
 
 
 async def get_version(pool: Pool, name: VersionName) -> Version:
@@ -125,4 +176,13 @@ async def note_proof(pool: Pool, name: VersionName, proven: Proven, says: str) -
         await connection.execute(
             "UPDATE versions SET proof = %s, proof_says = %s, proven_at = now() WHERE model = %s AND number = %s",
             (proven, says, name.model, name.number),
+        )
+
+
+async def note_measured(pool: Pool, name: VersionName, measured: Mapping[str, float]) -> None:
+    """Keep what the first opening of a version measured."""
+    async with pool.connection() as connection:
+        await connection.execute(
+            "UPDATE versions SET measured = %s WHERE model = %s AND number = %s AND measured IS NULL",
+            (orjson.dumps(dict(measured)).decode(), name.model, name.number),
         )

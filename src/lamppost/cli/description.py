@@ -1,0 +1,192 @@
+"""What a lamp.toml may say, and the model, frame and recipe that it describes. Paths in it are relative to it."""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+import orjson
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from lamppost.core.errors import BadRequest
+from lamppost.core.proof import Tolerance
+from lamppost.core.steps import ArtifactFormat
+from lamppost.packing.networks import FORMATS, Network
+from lamppost.packing.parts import Code, Pixels, Table
+from lamppost.packing.recipe import Part
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+class _Shape(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class _Network(_Shape):
+    """What may be said of a network's file."""
+
+    inputs: dict[str, str | list[str]] | None = None
+    outputs: dict[str, dict[str, Any]] | None = None
+    scores: Literal["as is", "softmax", "sigmoid"] = "as is"
+
+
+class _Model(_Network):
+    file: str | list[str]
+    format: ArtifactFormat | None = None
+    labels: dict[str, str] | list[str] | None = None
+    unit: str | None = None
+    quantize: bool = False
+
+    def made(self, here: Path) -> Any:
+        if isinstance(self.file, list):
+            return [load_model(here / file) for file in self.file]
+        path = here / self.file
+        if path.suffix.lower() not in FORMATS:
+            return load_model(path)
+        labels = list(self.labels.values()) if isinstance(self.labels, dict) else self.labels
+        return Network(path, self.inputs, self.outputs, labels, self.scores)
+
+
+class _Training(_Shape):
+    frame: str
+    target: str | list[str] | None = None
+
+
+class _Proof(_Shape):
+    rows: int = 20
+    absolute: float = Tolerance().absolute
+    relative: float = Tolerance().relative
+
+
+class _Pixels(_Shape):
+    column: str
+    gives: str
+    size: tuple[int, int]
+    channels: Literal[1, 3, 4] = 3
+    layout: Literal["hwc", "chw"] = "hwc"
+    resample: Literal["box", "bilinear", "bicubic", "lanczos"] = "box"
+    scale: float = 255.0
+    mean: list[float] = []
+    sd: list[float] = []
+
+
+class _Part(_Network):
+    """A step before or after the model: ``code``, ``table``, ``network`` or ``pixels``, each with what belongs to it."""
+
+    code: str | None = None
+    call: str = ""
+    takes: list[str] = []
+    gives: dict[str, dict[str, Any]] = {}
+    table: str | None = None
+    key: str = ""
+    unknown: Literal["refuse", "missing"] = "refuse"
+    fields: dict[str, dict[str, Any]] = {}
+    network: str | None = None
+    labels: list[str] | None = None
+    pixels: _Pixels | None = None
+
+    def made(self, here: Path) -> Part:
+        if sum(given is not None for given in (self.code, self.table, self.network, self.pixels)) != 1:
+            raise BadRequest("a step before or after the model names one of code, table, network and pixels")
+        if self.code is not None:
+            return Code(here / self.code, self.call, self.takes, self.gives)
+        if self.network is not None:
+            return Network(here / self.network, self.inputs, self.outputs, self.labels, self.scores)
+        if self.pixels is not None:
+            return Pixels(**self.pixels.model_dump())
+        return Table(read_frame(here / str(self.table)), self.key, self.unknown, self.fields)
+
+
+class _Story(_Shape):
+    notes: str = ""
+    metrics: dict[str, float] = {}
+    tags: dict[str, str] = {}
+    by: str | None = None
+
+
+class Description(_Shape):
+    """A whole lamp.toml."""
+
+    name: str
+    model: _Model
+    training: _Training
+    fields: dict[str, dict[str, Any]] = {}
+    options: dict[str, dict[str, Any]] = {}
+    proof: _Proof = _Proof()
+    before: list[_Part] = []
+    after: list[_Part] = []
+    story: _Story = _Story()
+
+
+def read_description(path: Path) -> Description:
+    """Read a lamp.toml; raise BadRequest with every fault."""
+    try:
+        return Description.model_validate(tomllib.loads(path.read_text(encoding="utf-8")))
+    except OSError as error:
+        raise BadRequest(f"{path} cannot be read: {error.strerror}") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise BadRequest(f"{path} is not TOML: {error}") from error
+    except ValidationError as error:
+        faults = "; ".join(f"{'.'.join(map(str, fault['loc']))}: {fault['msg'].lower()}" for fault in error.errors()[:5])
+        raise BadRequest(f"{path}: {faults}") from error
+
+
+def read_frame(path: Path) -> pd.DataFrame:
+    """A training frame. A column ``NAME_file`` of a CSV or JSON file stands for the pictures ``NAME``, by their paths beside it."""
+    import pandas as pd
+
+    readers: dict[str, Any] = {
+        ".csv": pd.read_csv,
+        ".json": _read_rows,
+        ".parquet": pd.read_parquet,
+        ".pkl": pd.read_pickle,
+        ".pickle": pd.read_pickle,
+    }
+    if path.suffix not in readers:
+        raise BadRequest(f"{path}: a training frame is one of {', '.join(readers)}")
+    try:
+        frame: pd.DataFrame = readers[path.suffix](path)
+        for name in [str(name) for name in frame.columns if str(name).endswith("_file")]:
+            pictures = [(path.parent / file).read_bytes() if isinstance(file, str) else None for file in frame[name]]
+            frame[name.removesuffix("_file")] = pd.Series(pictures, index=frame.index, dtype=object)
+            frame = frame.drop(columns=name)
+    except Exception as error:
+        raise BadRequest(f"the training frame {path} cannot be read: {error}") from error
+    return frame
+
+
+def _read_rows(path: Path) -> pd.DataFrame:
+    """Rows of JSON: a list of objects, or ``{"rows": [...]}``; lists in them stay lists."""
+    import pandas as pd
+
+    said = orjson.loads(path.read_bytes())
+    rows = said["rows"] if isinstance(said, dict) and "rows" in said else [said] if isinstance(said, dict) else said
+    return pd.DataFrame(rows)
+
+
+def load_model(path: Path) -> Any:
+    """A fitted object, from the packer's own machine and trust; boosted trees from their libraries' own formats too."""
+    try:
+        if path.suffix == ".txt":
+            import lightgbm
+
+            return lightgbm.Booster(model_file=str(path))
+        if path.suffix in (".json", ".ubj"):
+            import xgboost
+
+            booster = xgboost.Booster()
+            booster.load_model(path)
+            return booster
+        if path.suffix == ".skops":
+            import skops.io
+
+            return skops.io.load(path, trusted=skops.io.get_untrusted_types(file=path))
+        import joblib
+
+        return joblib.load(path)
+    except Exception as error:
+        raise BadRequest(
+            f"the model {path} cannot be loaded ({type(error).__name__}: {error}); save it with joblib.dump or skops"
+        ) from error

@@ -1,0 +1,62 @@
+"""``key`` and ``sign``: Ed25519 keys of one's own, and signatures of lamp files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from lamppost.cli.out import AMBER, DIM, paint, say, say_json
+from lamppost.client.config import config_file
+from lamppost.core.names import NAME
+from lamppost.package.signing import make_key, read_public
+from lamppost.package.signing import sign as sign_digest
+from lamppost.package.write import add_signature
+
+
+def _folder() -> Path:
+    return config_file().parent / "keys"
+
+
+def key_new(name: str, as_json: bool) -> None:
+    """``lamppost key new``."""
+    private, public = make_key(_folder(), name)
+    key = read_public(public)
+    if as_json:
+        say_json({"name": name, "key": key, "private": str(private), "public": str(public)})
+        return
+    say(f"{paint('●', AMBER)} {name}  {key}")
+    say(f"  private, for you alone: {private}")
+    say(f"  public, for services:   {public}")
+    say(paint(f"  next: lamppost sign FILE.lamp --key {name}; and where the service runs: lamppost up --signed-by {public}", DIM))
+
+
+def key_list(as_json: bool) -> None:
+    """``lamppost key list``."""
+    found = [{"name": path.stem, "key": read_public(path), "public": str(path)} for path in sorted(_folder().glob("*.pub"))]
+    if as_json:
+        say_json(found)
+        return
+    if not found:
+        say("There is no key yet. Make one with: lamppost key new NAME")
+    for one in found:
+        say(f"{one['name']}  {one['key']}  {one['public']}")
+
+
+def sign(file: Path, key: str, as_json: bool) -> None:
+    """``lamppost sign``."""
+    signed = sign_file(file, key)
+    if as_json:
+        say_json(signed)
+        return
+    say(f"{paint('●', AMBER)} {file} is signed by {signed['key']}")
+    say(f"  digest {signed['digest']}")
+
+
+def sign_file(file: Path, key: str) -> dict[str, str]:
+    """Sign a lamp file in place with a key of one's own, or with a private key's file."""
+    from lamppost.package.read import read_lamp
+
+    private = _folder() / f"{key}.pem" if NAME.fullmatch(key) else Path(key)
+    digest = read_lamp(file).digest
+    signature = sign_digest(private, digest)
+    add_signature(file, signature)
+    return {"file": str(file), "digest": digest, "key": signature.key}

@@ -1,0 +1,143 @@
+"""``pack``: from a lamp.toml, a model file, or a folder or ZIP with either, to a lamp file."""
+
+from __future__ import annotations
+
+import tempfile
+import zipfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+from lamppost.cli.description import Description, load_model, read_description, read_frame
+from lamppost.cli.keys import sign_file
+from lamppost.cli.out import AMBER, BRICK, DIM, paint, say, say_json, size
+from lamppost.core.errors import BadRequest
+from lamppost.core.limits import MAX_MEMBERS, MAX_PACKAGE_BYTES
+from lamppost.core.names import plain
+from lamppost.core.proof import Tolerance
+from lamppost.packing.networks import FORMATS, Network
+from lamppost.packing.pack import pack_with_remarks
+from lamppost.packing.recipe import Recipe
+
+_OBJECTS = frozenset({".skops", ".joblib", ".pkl", ".pickle", ".ubj"})
+_FRAMES = (".parquet", ".csv", ".json")
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What was said on the command line."""
+
+    to: Path | None
+    rows: Path | None
+    name: str | None
+    quantize: bool
+    sign: str | None
+
+
+def pack(source: Path, wanted: Wanted, as_json: bool) -> None:
+    """``lamppost pack``."""
+    with _found(source) as found:
+        if found.suffix == ".toml":
+            description = read_description(found)
+            model, frame, recipe = _described(description, found.parent, wanted)
+        else:
+            model, frame, recipe = _bare(found, source, wanted)
+        beside = source.parent if source.is_file() else source
+        lamp, remarks = pack_with_remarks(model, frame, wanted.to or beside / f"{recipe.name}.lamp", recipe)
+    signed = sign_file(lamp.path, wanted.sign) if wanted.sign else None
+    if as_json:
+        say_json({"file": str(lamp.path), "digest": lamp.digest, "size_bytes": lamp.size_bytes, "signed": signed, **asdict(remarks)})
+        return
+    proven = f"{len(lamp.manifest.inputs)} inputs, {len(lamp.proof.rows)} rows proven in a fresh process"
+    say(f"{paint('●', AMBER)} {lamp.path}  {size(lamp.size_bytes)}  {proven}")
+    say(f"  digest {lamp.digest}")
+    if signed:
+        say(f"  signed by {signed['key']}")
+    for note in remarks.notes:
+        say(f"  {note}")
+    for caution in remarks.cautions:
+        say(f"  {paint('look again', BRICK)} {caution}")
+    say(paint(f"  next: lamppost push {lamp.path}", DIM))
+
+
+def _described(said: Description, here: Path, wanted: Wanted) -> tuple[Any, Any, Recipe]:
+    frame = read_frame(here / said.training.frame)
+    recipe = Recipe(
+        wanted.name or said.name,
+        said.training.target,
+        said.model.labels,
+        said.fields,
+        said.model.format,
+        said.proof.rows,
+        Tolerance(said.proof.absolute, said.proof.relative),
+        said.story.notes,
+        said.story.metrics,
+        said.story.tags,
+        said.model.unit,
+        before=[part.made(here) for part in said.before],
+        after=[part.made(here) for part in said.after],
+        options=said.options,
+        quantize=said.model.quantize or wanted.quantize,
+        by=said.story.by,
+    )
+    return said.model.made(here), frame, recipe
+
+
+def _bare(model: Path, source: Path, wanted: Wanted) -> tuple[Any, Any, Recipe]:
+    """A model file by itself: the schema comes from the graph and the rows, the proof from the rows."""
+    rows = wanted.rows or _rows_beside(model)
+    if rows is None:
+        raise BadRequest(
+            f"{source} comes without rows, and a package proves itself on rows; give some with --rows FILE, or write a lamp.toml beside it"
+        )
+    name = wanted.name or plain(source.stem) or "model"
+    made = Network(model) if model.suffix.lower() in FORMATS else load_model(model)
+    return made, read_frame(rows), Recipe(name, quantize=wanted.quantize)
+
+
+def _rows_beside(model: Path) -> Path | None:
+    """``rows.json``, ``train.csv`` and the like in the model's folder."""
+    places = [model.parent / f"{stem}{ending}" for stem in ("rows", "train", "training") for ending in _FRAMES]
+    return next((path for path in places if path.is_file() and path != model), None)
+
+
+@contextmanager
+def _found(source: Path) -> Iterator[Path]:
+    """The lamp.toml or the model file that is meant; a ZIP is unpacked for that time."""
+    if not source.exists():
+        raise BadRequest(f"there is no {source}; give a lamp.toml, a model file, or a folder or ZIP with either")
+    if source.is_file() and source.suffix == ".zip":
+        with tempfile.TemporaryDirectory(prefix="lamppost-import-") as folder:
+            _unzip(source, Path(folder))
+            yield _in_folder(Path(folder), source)
+    else:
+        yield _in_folder(source, source) if source.is_dir() else source
+
+
+def _unzip(source: Path, folder: Path) -> None:
+    try:
+        with zipfile.ZipFile(source) as archive:
+            infos = archive.infolist()
+            if len(infos) > MAX_MEMBERS or sum(info.file_size for info in infos) > MAX_PACKAGE_BYTES:
+                raise BadRequest(f"{source} holds more than {MAX_MEMBERS} files or unpacks to over {MAX_PACKAGE_BYTES:,} bytes")
+            if outside := [info.filename for info in infos if info.filename.startswith("/") or ".." in Path(info.filename).parts]:
+                raise BadRequest(f"{source} holds a path that is not allowed: {outside[0]!r}")
+            archive.extractall(folder)
+    except zipfile.BadZipFile as error:
+        raise BadRequest(f"{source} is no ZIP: {error}") from error
+
+
+def _in_folder(folder: Path, source: Path) -> Path:
+    """The lamp.toml in a folder, else its one model."""
+    inside = list(folder.iterdir())
+    if len(inside) == 1 and inside[0].is_dir():
+        return _in_folder(inside[0], source)
+    if (folder / "lamp.toml").is_file():
+        return folder / "lamp.toml"
+    models = sorted(path for path in inside if path.suffix.lower() in FORMATS or path.suffix.lower() in _OBJECTS)
+    if len(models) != 1:
+        said = f"several models ({', '.join(path.name for path in models)})" if models else "no model that is known by its ending"
+        raise BadRequest(f"{source} holds no lamp.toml and {said}; write a lamp.toml that says what is what")
+    return models[0]

@@ -1,0 +1,186 @@
+"""Models that predict several things at once, models that read one column of text, tensors, options and private fields."""
+
+import tempfile
+import unittest
+import warnings
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from sklearn.ensemble import RandomForestClassifier, RandomForestRegressor
+from sklearn.feature_extraction.text import TfidfVectorizer
+from sklearn.linear_model import LinearRegression, LogisticRegression
+from sklearn.multiclass import OneVsRestClassifier
+from sklearn.multioutput import ClassifierChain, MultiOutputClassifier, MultiOutputRegressor
+from sklearn.pipeline import make_pipeline
+from sklearn.preprocessing import StandardScaler
+
+import lamppost
+from lamppost.core.columns import to_rows
+from lamppost.core.errors import BadRequest
+from lamppost.core.infer import columns_of
+from lamppost.core.steps import SklearnStep
+from lamppost.package.read import Lamp
+from lamppost.runtime.steps import open_chain
+from tests.support import zoo
+
+LAMPS = zoo.frame()
+X = LAMPS[["height_m", "voltage_v", "flicker_per_night"]].fillna(0)
+CODE = Path(__file__).parents[1] / "support" / "serving_code.py"
+
+
+class WithFolder(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def pack(self, model: Any, frame: pd.DataFrame, **more: Any) -> Lamp:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            return lamppost.pack(model, frame, name="m", to=self.folder / "m.lamp", prove=False, **more)
+
+    def rows(self, lamp: Lamp, frame: pd.DataFrame, original: bool = False) -> list[dict[str, Any]]:
+        chain = open_chain(lamp.unpack(self.folder), lamp.manifest, frozenset({"skops", "python"}), original)
+        return to_rows(lamp.manifest.answers, chain.run(columns_of(lamp.manifest.columns, frame)), len(frame))
+
+
+class SeveralTargets(WithFolder):
+    def test_regressors_give_a_number_for_each_and_compile(self) -> None:
+        both = LAMPS[["kwh", "age_years"]]
+        for make in (
+            lambda: make_pipeline(StandardScaler(), LinearRegression()),
+            lambda: RandomForestRegressor(10, random_state=0),
+            lambda: MultiOutputRegressor(RandomForestRegressor(5, random_state=0)),
+        ):
+            model = make().fit(X, both)
+            lamp = self.pack(model, X.assign(**both), target=["kwh", "age_years"])
+            step = lamp.manifest.steps[0]
+            assert isinstance(step, SklearnStep)
+            self.assertIsNotNone(step.compiled, step.not_compiled)
+            for original in (False, True):
+                given = [[row["kwh"], row["age_years"]] for row in self.rows(lamp, X[:50], original)]
+                np.testing.assert_allclose(given, model.predict(X[:50]), rtol=1e-6)
+
+    def test_flags_give_yes_or_no_and_a_score(self) -> None:
+        flags = pd.DataFrame({"old": (LAMPS.age_years > 15).astype(int), "tall": (LAMPS.height_m > 6).astype(int)})
+        for make in (
+            lambda: OneVsRestClassifier(LogisticRegression()),
+            lambda: RandomForestClassifier(10, random_state=0),
+            lambda: ClassifierChain(LogisticRegression(), random_state=0),
+        ):
+            model = make().fit(X, flags)
+            lamp = self.pack(model, X.assign(**flags), target=["old", "tall"])
+            given = self.rows(lamp, X[:40])
+            self.assertEqual([[row["old"], row["tall"]] for row in given], np.asarray(model.predict(X[:40])).astype(bool).tolist())
+            scores = model.predict_proba(X[:40])
+            wanted = np.column_stack([one[:, 1] for one in scores]) if isinstance(scores, list) else scores
+            np.testing.assert_allclose([[row["old_score"], row["tall_score"]] for row in given], wanted, rtol=1e-6)
+
+    def test_labels_give_a_label_and_scores_for_each(self) -> None:
+        both = pd.DataFrame({"grade": LAMPS.grade, "state": np.where(LAMPS.failed, "fails", "holds")})
+        model = MultiOutputClassifier(LogisticRegression(max_iter=300)).fit(X, both)
+        lamp = self.pack(model, X.assign(**both), target=["grade", "state"])
+        self.assertEqual(lamp.manifest.answers.names, ("grade", "grade_scores", "state", "state_scores"))
+        self.assertEqual([[row["grade"], row["state"]] for row in self.rows(lamp, X[:30])], model.predict(X[:30]).tolist())
+
+    def test_targets_must_be_named_all_or_not_at_all(self) -> None:
+        model = LinearRegression().fit(X, LAMPS[["kwh", "age_years"]])
+        self.assertEqual(self.pack(model, X).manifest.answers.names, ("target_0", "target_1"))
+        with self.assertRaisesRegex(BadRequest, "answers with 2 values a row, and target names 1: kwh"):
+            self.pack(model, X, target="kwh")
+
+
+class OtherInputs(WithFolder):
+    def test_one_column_of_text(self) -> None:
+        rng = np.random.default_rng(0)
+        notes = [" ".join(rng.choice(["dark", "lamp", "hums", "street", "open", "door"], 5)) for _ in range(400)]
+        about = ["dark" if "dark" in note else "other" for note in notes]
+        model = make_pipeline(TfidfVectorizer(), LogisticRegression()).fit(notes, about)
+        frame = pd.DataFrame({"note": notes, "about": about})
+        lamp = self.pack(model, frame, target="about", fields={"note": {"kind": "text", "choices": []}})
+        step = lamp.manifest.steps[0]
+        assert isinstance(step, SklearnStep)
+        self.assertEqual((step.reads, "the text column note" in (step.not_compiled or "")), ("column", True))
+        self.assertEqual([row["label"] for row in self.rows(lamp, frame[:50])], list(model.predict(notes[:50])))
+
+    def test_a_column_of_arrays(self) -> None:
+        spectra = np.random.default_rng(0).normal(size=(1_200, 6))
+        for dtype in (np.float64, np.float32):
+            values = spectra.astype(dtype)
+            model = LogisticRegression().fit(values, values.sum(axis=1) > 0)
+            lamp = self.pack(model, pd.DataFrame({"spectrum": list(values), "high": values.sum(axis=1) > 0}), target="high")
+            self.assertEqual(lamp.manifest.inputs.fields[0].shape, (6,))
+            for original in (False, True):
+                given = [row["scores"]["True"] for row in self.rows(lamp, pd.DataFrame({"spectrum": list(values[:30])}), original)]
+                np.testing.assert_allclose(given, model.predict_proba(values[:30])[:, 1], rtol=2e-6)
+
+    def test_times_options_and_private_fields(self) -> None:
+        frame = X.assign(at=pd.date_range("2026-01-01", periods=len(X), freq="h"), account=[f"a{n % 50}" for n in range(len(X))])
+        hours = np.column_stack([X.to_numpy(), frame["at"].dt.hour])
+        model = LogisticRegression(max_iter=500).fit(hours, LAMPS["failed"])
+        code = self.folder / "code.py"
+        code.write_text(
+            "class Hour:\n    def run(self, columns):\n        return {'hour': columns['at'].astype('datetime64[h]').astype(int) % 24}\n"
+            "class Cut:\n    def run(self, columns):\n        return {'visit': columns['scores'][:, 1] >= columns['threshold']}\n"
+        )
+        lamp = self.pack(
+            model,
+            frame.drop(columns="account"),
+            before=[lamppost.Code(code, "code:Hour", ["at"], {"hour": {"kind": "number"}})],
+            after=[lamppost.Code(code, "code:Cut", ["scores", "threshold"], {"visit": {"kind": "yes/no"}})],
+            options={"threshold": {"kind": "number", "low": 0, "high": 1, "default": 0.5}},
+        )
+        self.assertEqual((lamp.manifest.inputs.names[-1], lamp.manifest.options and lamp.manifest.options.names), ("at", ("threshold",)))
+        scores = model.predict_proba(hours[:60])[:, 1]
+        for threshold in (0.05, 0.5):
+            given = self.rows(lamp, frame[:60].assign(threshold=threshold))
+            self.assertEqual([row["visit"] for row in given], (scores >= threshold).tolist())
+        with self.assertRaisesRegex(BadRequest, "an option needs a default"):
+            self.pack(model, frame, options={"threshold": {"kind": "number"}})
+
+    def test_private_examples_are_nobodys_and_are_not_in_the_reference(self) -> None:
+        frame = X.assign(account=[f"a{n % 50}" for n in range(len(X))])
+        model = zoo_chain().fit(frame, LAMPS["failed"])
+        with self.assertRaisesRegex(BadRequest, "a private field needs an example that is nobody's"):
+            self.pack(model, frame, fields={"account": {"private": True}})
+        lamp = self.pack(model, frame, fields={"account": {"private": True, "example": "a0"}})
+        assert lamp.reference is not None
+        self.assertFalse(any("account" in row for row in lamp.reference.sample))
+        self.assertEqual(next(one for one in lamp.reference.inputs if one.name == "account").choices, {})
+
+
+def zoo_chain() -> Any:
+    from sklearn.compose import ColumnTransformer
+    from sklearn.preprocessing import OneHotEncoder
+
+    return make_pipeline(
+        ColumnTransformer([("account", OneHotEncoder(), ["account"])], remainder="passthrough"), LogisticRegression(max_iter=300)
+    )
+
+
+class Stories(WithFolder):
+    def test_who_when_and_which_commit_without_a_clock(self) -> None:
+        import os
+        import subprocess
+
+        model = LinearRegression().fit(X, LAMPS["kwh"])
+
+        def git(*words: str) -> None:
+            dated = {"GIT_AUTHOR_DATE": "2026-11-01T10:00:00Z", "GIT_COMMITTER_DATE": "2026-11-01T10:00:00Z"}
+            subprocess.run(["git", "-C", str(self.folder), *words], check=True, capture_output=True, env={**os.environ, **dated})
+
+        git("init", "-q")
+        git("config", "user.name", "Lamplighter")
+        git("config", "user.email", "lamplighter@tallowby.example")
+        (self.folder / "train.py").write_text("pass\n")
+        git("add", ".")
+        git("commit", "-qm", "Train")
+        first = self.pack(model, X.assign(kwh=LAMPS["kwh"]), target="kwh")
+        story = first.manifest.story
+        self.assertEqual((story.by, len(story.commit or ""), story.changed, story.at), ("Lamplighter", 40, False, "2026-11-01T10:00:00Z"))
+        self.assertEqual(self.pack(model, X.assign(kwh=LAMPS["kwh"]), target="kwh").digest, first.digest)
+        (self.folder / "train.py").write_text("changed\n")
+        again = self.pack(model, X.assign(kwh=LAMPS["kwh"]), target="kwh", by="nightly-job").manifest.story
+        self.assertEqual((again.by, again.changed, again.commit), ("nightly-job", True, story.commit))
