@@ -30,74 +30,38 @@ NUMBERS = LAMPS[zoo.NUMBERS]
 CATEGORIES = INPUTS.assign(**{name: INPUTS[name].astype("category") for name in zoo.CHOICES})
 FAILED, GRADE = LAMPS["failed"].astype(int), LAMPS["grade"].map({"new": 0, "fair": 1, "old": 2})
 GRADES = ["new", "fair", "old"]
+KWH, PLAIN = LAMPS["kwh"], NUMBERS.to_numpy()
+BINARY, THREE = {"objective": "binary", "verbose": -1}, {"objective": "multi:softprob", "num_class": 3}
 SMALL = {"n_estimators": 20, "verbose": -1}
+
+FEW = {"n_estimators": 20}
+
+
+def _in_chain(trees: Any) -> Any:
+    return make_pipeline(zoo.columns(), trees).fit(INPUTS, FAILED)
+
 
 # name, fitted model, frame of inputs, target, labels, whether it compiles
 Case = tuple[str, Callable[[], Any], pd.DataFrame, str, list[str] | None, bool]
 CASES: list[Case] = [
-    (
-        "LightGBM in a chain",
-        lambda: make_pipeline(zoo.columns(), lgb.LGBMClassifier(**SMALL)).fit(INPUTS, FAILED),
-        INPUTS,
-        "failed",
-        None,
-        True,
-    ),
+    ("LightGBM in a chain", lambda: _in_chain(lgb.LGBMClassifier(**SMALL)), INPUTS, "failed", None, True),
     ("LightGBM, 3 classes", lambda: lgb.LGBMClassifier(**SMALL).fit(NUMBERS, LAMPS["grade"]), NUMBERS, "grade", None, True),
-    ("LightGBM, regression with gaps", lambda: lgb.LGBMRegressor(**SMALL).fit(NUMBERS, LAMPS["kwh"]), NUMBERS, "kwh", None, True),
-    (
-        "LightGBM, Poisson",
-        lambda: lgb.LGBMRegressor(objective="poisson", **SMALL).fit(NUMBERS.to_numpy(), LAMPS["kwh"]),
-        NUMBERS,
-        "kwh",
-        None,
-        True,
-    ),
+    ("LightGBM, regression with gaps", lambda: lgb.LGBMRegressor(**SMALL).fit(NUMBERS, KWH), NUMBERS, "kwh", None, True),
+    ("LightGBM, Poisson", lambda: lgb.LGBMRegressor(objective="poisson", **SMALL).fit(PLAIN, KWH), NUMBERS, "kwh", None, True),
     ("LightGBM, categories", lambda: lgb.LGBMClassifier(**SMALL).fit(CATEGORIES, FAILED), CATEGORIES, "failed", None, False),
-    (
-        "LightGBM's own booster",
-        lambda: lgb.train({"objective": "binary", "verbose": -1}, lgb.Dataset(NUMBERS.to_numpy(), FAILED), 15),
-        NUMBERS,
-        "failed",
-        ["holds", "fails"],
-        True,
-    ),
-    (
-        "XGBoost in a chain",
-        lambda: make_pipeline(zoo.columns(), xgb.XGBClassifier(n_estimators=20)).fit(INPUTS, FAILED),
-        INPUTS,
-        "failed",
-        None,
-        True,
-    ),
-    ("XGBoost, 3 classes", lambda: xgb.XGBClassifier(n_estimators=10).fit(NUMBERS, GRADE), NUMBERS, "grade", GRADES, True),
-    ("XGBoost, regression with gaps", lambda: xgb.XGBRegressor(n_estimators=20).fit(NUMBERS, LAMPS["kwh"]), NUMBERS, "kwh", None, True),
-    (
-        "XGBoost, gamma",
-        lambda: xgb.XGBRegressor(n_estimators=20, objective="reg:gamma").fit(NUMBERS, LAMPS["kwh"]),
-        NUMBERS,
-        "kwh",
-        None,
-        True,
-    ),
+    ("LightGBM's own booster", lambda: lgb.train(BINARY, lgb.Dataset(PLAIN, FAILED), 15), NUMBERS, "failed", ["holds", "fails"], True),
+    ("XGBoost in a chain", lambda: _in_chain(xgb.XGBClassifier(**FEW)), INPUTS, "failed", None, True),
+    ("XGBoost, 3 classes", lambda: xgb.XGBClassifier(**FEW).fit(NUMBERS, GRADE), NUMBERS, "grade", GRADES, True),
+    ("XGBoost, regression with gaps", lambda: xgb.XGBRegressor(**FEW).fit(NUMBERS, KWH), NUMBERS, "kwh", None, True),
+    ("XGBoost, gamma", lambda: xgb.XGBRegressor(objective="reg:gamma", **FEW).fit(NUMBERS, KWH), NUMBERS, "kwh", None, True),
     ("XGBoost, stopped early", lambda: _stopped(), NUMBERS, "failed", None, True),
-    (
-        "XGBoost, categories",
-        lambda: xgb.XGBClassifier(n_estimators=10, enable_categorical=True).fit(CATEGORIES, FAILED),
-        CATEGORIES,
-        "failed",
-        None,
-        False,
-    ),
-    (
-        "XGBoost's own booster",
-        lambda: xgb.train({"objective": "multi:softprob", "num_class": 3}, xgb.DMatrix(NUMBERS.to_numpy(), GRADE), 10),
-        NUMBERS,
-        "grade",
-        GRADES,
-        True,
-    ),
+    ("XGBoost, categories", lambda: _with_categories(), CATEGORIES, "failed", None, False),
+    ("XGBoost's own booster", lambda: xgb.train(THREE, xgb.DMatrix(PLAIN, GRADE), 10), NUMBERS, "grade", GRADES, True),
 ]
+
+
+def _with_categories() -> Any:
+    return xgb.XGBClassifier(enable_categorical=True, **FEW).fit(CATEGORIES, FAILED)
 
 
 def _stopped() -> Any:

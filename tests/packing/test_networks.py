@@ -112,13 +112,11 @@ class Graphs(WithFolder):
         path = networks.wide(self.folder)
         whole = self.pack(lamppost.Network(path, labels=LABELS, scores="softmax"), frame)
         small = self.pack(lamppost.Network(path, labels=LABELS, scores="softmax"), frame, quantize=True)
-        self.assertLess(
-            small.manifest.members["steps/0/wide.onnx"].size_bytes, 0.5 * whole.manifest.members["steps/0/wide.onnx"].size_bytes
-        )
-        self.assertRegex(
-            small.manifest.story.quantized or "",
-            r"quantized: 6\d,\d+ bytes became \d+,\d+, [\d.]+ times as fast as before; label is the same on \d+ of 200 rows, scores differs by",
-        )
+        sizes = [lamp.manifest.members["steps/0/wide.onnx"].size_bytes for lamp in (small, whole)]
+        self.assertLess(sizes[0], 0.5 * sizes[1])
+        said = small.manifest.story.quantized or ""
+        self.assertRegex(said, r"quantized: 6\d,\d+ bytes became \d+,\d+, [\d.]+ times as fast as before")
+        self.assertRegex(said, r"label is the same on \d+ of 200 rows, scores differs by up to [\d.e-]+")
         self.assertIsNone(whole.manifest.story.quantized)
         with self.assertRaisesRegex(BadRequest, "only a network can be quantized"):
             from sklearn.linear_model import LinearRegression
@@ -178,7 +176,9 @@ class Programs(WithFolder):
         self.wanted = self.net(torch.tensor(NUMBERS.to_numpy(np.float32))).detach().numpy()
 
     def test_exported_programs_and_torchscript_answer_as_the_module_does(self) -> None:
-        torch.jit.trace(self.net, torch.zeros(2, 4)).save(self.folder / "net.pt")
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", DeprecationWarning)  # TorchScript is old, and what many have
+            torch.jit.trace(self.net, torch.zeros(2, 4)).save(self.folder / "net.pt")
         program = torch.export.export(self.net, (torch.zeros(2, 4),), dynamic_shapes=({0: torch.export.Dim("rows", min=1)},))
         torch.export.save(program, self.folder / "net.pt2")
         for name in ("net.pt", "net.pt2"):

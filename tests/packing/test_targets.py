@@ -1,5 +1,7 @@
 """Models that predict several things at once, models that read one column of text, tensors, options and private fields."""
 
+import os
+import subprocess
 import tempfile
 import unittest
 import warnings
@@ -8,13 +10,14 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
+from sklearn.compose import ColumnTransformer
 from sklearn.ensemble import RandomForestClassifier, RandomForestRegressor
 from sklearn.feature_extraction.text import TfidfVectorizer
 from sklearn.linear_model import LinearRegression, LogisticRegression
 from sklearn.multiclass import OneVsRestClassifier
 from sklearn.multioutput import ClassifierChain, MultiOutputClassifier, MultiOutputRegressor
 from sklearn.pipeline import make_pipeline
-from sklearn.preprocessing import StandardScaler
+from sklearn.preprocessing import OneHotEncoder, StandardScaler
 
 import lamppost
 from lamppost.core.columns import to_rows
@@ -138,11 +141,11 @@ class OtherInputs(WithFolder):
             given = self.rows(lamp, frame[:60].assign(threshold=threshold))
             self.assertEqual([row["visit"] for row in given], (scores >= threshold).tolist())
         with self.assertRaisesRegex(BadRequest, "an option needs a default"):
-            self.pack(model, frame, options={"threshold": {"kind": "number"}})
+            self.pack(model, X.assign(hour=1.0), options={"threshold": {"kind": "number"}})
 
     def test_private_examples_are_nobodys_and_are_not_in_the_reference(self) -> None:
         frame = X.assign(account=[f"a{n % 50}" for n in range(len(X))])
-        model = zoo_chain().fit(frame, LAMPS["failed"])
+        model = with_accounts().fit(frame, LAMPS["failed"])
         with self.assertRaisesRegex(BadRequest, "a private field needs an example that is nobody's"):
             self.pack(model, frame, fields={"account": {"private": True}})
         lamp = self.pack(model, frame, fields={"account": {"private": True, "example": "a0"}})
@@ -151,9 +154,7 @@ class OtherInputs(WithFolder):
         self.assertEqual(next(one for one in lamp.reference.inputs if one.name == "account").choices, {})
 
 
-def zoo_chain() -> Any:
-    from sklearn.compose import ColumnTransformer
-    from sklearn.preprocessing import OneHotEncoder
+def with_accounts() -> Any:
 
     return make_pipeline(
         ColumnTransformer([("account", OneHotEncoder(), ["account"])], remainder="passthrough"), LogisticRegression(max_iter=300)
@@ -162,9 +163,6 @@ def zoo_chain() -> Any:
 
 class Stories(WithFolder):
     def test_who_when_and_which_commit_without_a_clock(self) -> None:
-        import os
-        import subprocess
-
         model = LinearRegression().fit(X, LAMPS["kwh"])
 
         def git(*words: str) -> None:

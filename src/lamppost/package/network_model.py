@@ -7,6 +7,7 @@ filled up with copies of the last row, which are dropped again.
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, cast
@@ -191,8 +192,10 @@ def open_torch(file: Path, step: NetworkStep) -> Ask:
         raise PackageRefused("PyTorch is not installed here; install lamppost[torch], or export the network to ONNX") from error
     torch.set_num_threads(1)
     try:
-        scripts: Any = torch.jit
-        module = torch.export.load(file).module() if step.format == "exported" else scripts.load(str(file), map_location="cpu").eval()
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", DeprecationWarning)  # PyTorch would rather see no TorchScript any more
+            scripts: Any = torch.jit
+            module = torch.export.load(file).module() if step.format == "exported" else scripts.load(str(file), map_location="cpu").eval()
     except Exception as error:
         raise PackageRefused(f"PyTorch cannot open {file.name} ({type(error).__name__}: {error})"[:400]) from error
 
