@@ -21,8 +21,8 @@ from demo.lamps import FIELDS, make_traffic
 from demo.train import train_outage_risk
 from lamppost.client.config import find_connection
 from lamppost.package.read import Lamp
-from lamppost.packing.recipe import Recipe
 from lamppost.packing.pack import pack_with_remarks
+from lamppost.packing.recipe import Recipe
 from lamppost.runtime.lane import Lane, LaneSettings
 from lamppost.runtime.supply import WorkerSupply
 

@@ -10,8 +10,8 @@ from lamppost.core.proof import Tolerance
 from lamppost.package import sklearn_model
 from lamppost.package.read import read_lamp
 from lamppost.packing.build import build
-from lamppost.packing.recipe import Recipe
 from lamppost.packing.compile import compile_step
+from lamppost.packing.recipe import Recipe
 from tests.support import zoo
 
 PAGE = Path(__file__).resolve().parents[1] / "docs" / "compiling.md"

@@ -174,7 +174,7 @@ class FromDescriptionToAnswer(unittest.TestCase):
         return name
 
     def test_errors_are_one_line_and_an_exit_code(self) -> None:
-        self.assertIn("cannot be read", self.bad("pack", "none.toml"))
+        self.assertIn("there is no none.toml", self.bad("pack", "none.toml"))
         self.assertIn("name: field required", self.bad("pack", self.write("a.toml", "[model]\nfile = 'x'\n[training]\nframe = 'y'\n")))
         self.assertIn("is not TOML", self.bad("pack", self.write("b.toml", "[")))
         self.assertIn("cannot be loaded", self.bad("pack", self.write("c.toml", DESCRIPTION.replace("model.joblib", "none.joblib"))))

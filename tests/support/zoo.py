@@ -8,9 +8,10 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from sklearn import calibration, cluster, ensemble, linear_model, naive_bayes, neighbors, neural_network, svm, tree
+from sklearn import calibration, cluster, ensemble, linear_model, multiclass, multioutput, naive_bayes, neighbors, neural_network, svm, tree
 from sklearn.compose import ColumnTransformer, TransformedTargetRegressor
 from sklearn.decomposition import PCA, TruncatedSVD
+from sklearn.feature_extraction.text import TfidfVectorizer
 from sklearn.feature_selection import SelectKBest
 from sklearn.impute import SimpleImputer
 from sklearn.pipeline import FeatureUnion, make_pipeline
@@ -206,3 +207,26 @@ def fitted(make: Callable[[], Any], target: str, lamps: pd.DataFrame) -> tuple[A
     if target == "cluster":
         return make().fit(inputs), inputs
     return make().fit(inputs, lamps[target]), inputs.assign(**{target: lamps[target]})
+
+
+NOTES = [" ".join(words) for words in np.random.default_rng(0).choice(["dark", "lamp", "hums", "street", "open", "door", "wire"], (900, 6))]
+
+
+def others() -> list[tuple[str, Any, pd.DataFrame, str | list[str]]]:
+    """Fitted models that do not predict one thing from a table: name, model, frame, target."""
+    lamps = frame()
+    numbers = lamps[["height_m", "voltage_v", "flicker_per_night"]].fillna(0)
+    both = lamps[["kwh", "age_years"]]
+    flags = pd.DataFrame({"old": (lamps.age_years > 15).astype(int), "tall": (lamps.height_m > 6).astype(int)})
+    labels = pd.DataFrame({"grade": lamps.grade, "state": np.where(lamps.failed, "fails", "holds")})
+    about = pd.DataFrame({"note": NOTES, "about": ["dark" if "dark" in note else "other" for note in NOTES]})
+    words = make_pipeline(TfidfVectorizer(ngram_range=(1, 2)), linear_model.LogisticRegression()).fit(about["note"], about["about"])
+    forest = ensemble.RandomForestRegressor(10, random_state=0).fit(numbers, both)
+    several = multiclass.OneVsRestClassifier(linear_model.LogisticRegression(max_iter=500)).fit(numbers, flags)
+    two = multioutput.MultiOutputClassifier(linear_model.LogisticRegression(max_iter=500)).fit(numbers, labels)
+    return [
+        ("TF-IDF of a text", words, about, "about"),
+        ("several targets, regression forest", forest, numbers.assign(**both), ["kwh", "age_years"]),
+        ("several labels, one against the rest", several, numbers.assign(**flags), ["old", "tall"]),
+        ("several targets, labels", two, numbers.assign(**labels), ["grade", "state"]),
+    ]

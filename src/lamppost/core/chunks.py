@@ -18,12 +18,16 @@ def cuts(size: int, starts: Iterable[int] = (), most: int = CHUNK_BYTES, least: 
     >>> cuts(10, starts=[0, 3], most=4, least=1)
     [(0, 3), (3, 7), (7, 10)]
     """
+    bounds = [*sorted({0, *(start for start in starts if 0 < start < size)}), size]
     edges = [0]
-    for start in sorted({start for start in starts if 0 < start < size} | {size}):
-        if start - edges[-1] < least and start != size:
-            continue
-        while start - edges[-1] > most:
+    for start, end in pairwise(bounds):
+        large = end - start >= least or start == 0
+        while large and start - edges[-1] > most:
             edges.append(edges[-1] + most)
-        if start > edges[-1]:
+        if large and start > edges[-1]:
             edges.append(start)
+    while size - edges[-1] > most:
+        edges.append(edges[-1] + most)
+    if size > edges[-1]:
+        edges.append(size)
     return list(pairwise(edges))

@@ -1,0 +1,235 @@
+"""Packing from other sources, signing, comparing, searching and asking with pictures and options, at the command line."""
+
+import json
+import os
+import unittest
+import zipfile
+from pathlib import Path
+
+import httpx
+import lightgbm
+import numpy as np
+import pandas as pd
+from PIL import Image
+
+import lamppost
+from tests.support import networks
+from tests.support.lamps import moody_lamp, outage_lamp
+from tests.support.models import Moody
+from tests.support.service import Service
+
+PHOTOS = """
+name = "post"
+[model]
+file = "picture.onnx"
+labels = ["rusts", "sound"]
+scores = "softmax"
+[training]
+frame = "photos.csv"
+[[before]]
+pixels = {column = "photo", gives = "x", size = [10, 12], layout = "chw"}
+[[after]]
+code = "cut.py"
+call = "cut:Cut"
+takes = ["scores", "at_least"]
+gives.call = {kind = "yes/no"}
+[options.at_least]
+kind = "number"
+low = 0
+high = 1
+default = 0.5
+[story]
+by = "lamplighter"
+tags = {season = "winter"}
+"""
+CUT = "class Cut:\n    def run(self, columns):\n        return {'call': columns['scores'][:, 0] >= columns['at_least']}\n"
+
+
+class WithCommands(unittest.TestCase):
+    service: Service
+
+    @property
+    def folder(self) -> Path:
+        return self.service.folder
+
+    def good(self, *words: str) -> str:
+        done = self.service.run(*words)
+        self.assertEqual(done.returncode, 0, done.stderr + done.stdout)
+        return done.stdout
+
+    def bad(self, *words: str) -> str:
+        done = self.service.run(*words)
+        self.assertEqual(done.returncode, 1, done.stderr + done.stdout)
+        self.assertNotIn("Traceback", done.stderr)
+        return done.stderr
+
+
+class Signed(WithCommands):
+    """A service that takes code from known keys only."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service("--allow-code", "--allow-pickle", "--signed-by", "release.pub")
+        made = cls.service.run("key", "new", "release", "--json")
+        assert made.returncode == 0, made.stderr
+        public = Path(json.loads(made.stdout)["public"])
+        cls.service.options = (*cls.service.options[:-1], str(public))
+        cls.service.start()
+        cls.addClassCleanup(cls.service.remove)
+
+    def test_only_what_a_known_key_signed_may_run_code(self) -> None:
+        (self.folder / "moody.lamp").write_bytes(moody_lamp("moody", Moody()).read_bytes())
+        (self.folder / "plain.lamp").write_bytes(outage_lamp().read_bytes())
+        self.assertIn("outage-risk@1 is stored", self.good("push", "plain.lamp"))
+        self.assertIn("holds pickle, which can run code, and here that needs the signature of a known key", self.bad("push", "moody.lamp"))
+        self.good("key", "new", "stranger")
+        self.assertIn("is signed by", self.good("sign", "moody.lamp", "--key", "stranger"))
+        self.assertIn("it is signed by", self.bad("push", "moody.lamp"))
+        digest = json.loads(self.good("sign", "moody.lamp", "--key", "release", "--json"))["digest"]
+        self.assertEqual(self.good("inspect", "moody.lamp").count("signed    by"), 2)
+        self.assertIn(digest[:12], self.good("push", "moody.lamp"))
+        self.good("point", "moody", "moody@1")
+        self.assertIn("value 226", self.good("ask", "moody", "--row", '{"x": 113}'))
+        self.assertEqual(self.good("show", "moody@1").count("signed  by"), 2)
+        self.assertEqual(self.good("key", "list").count("\n"), 2)
+
+    def test_what_is_no_key_is_named(self) -> None:
+        self.assertIn("make one with: lamppost key new none", self.bad("sign", "plain.lamp", "--key", "none"))
+        self.assertIn("there is a key release", self.bad("key", "new", "release"))
+        self.assertIn("holds no public key", self.bad("up", "--data", "other", "--port", "0", "--signed-by", str(outage_lamp())))
+
+
+class FromAnything(WithCommands):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service("--allow-code").start()
+        cls.addClassCleanup(cls.service.remove)
+        networks.dense(cls.service.folder, beside=True)
+        rows = np.random.default_rng(0).normal(size=(60, 4)).round(3).tolist()
+        (cls.service.folder / "some.json").write_text(json.dumps({"rows": [dict(zip("abcd", row, strict=True)) for row in rows]}))
+
+    def test_a_graph_alone_with_some_rows(self) -> None:
+        self.assertIn("a package proves itself on rows; give some with --rows", self.bad("pack", "dense.onnx"))
+        said = self.good("pack", "dense.onnx", "--rows", "some.json", "--name", "grade")
+        self.assertIn("4 inputs, 20 rows proven in a fresh process", said)
+        self.assertIn("ONNX graph: makes logits of a, b, c, d", self.good("inspect", "grade.lamp"))
+
+    def test_a_folder_and_a_zip(self) -> None:
+        folder = self.folder / "export"
+        folder.mkdir()
+        for name in ("dense.onnx", "dense.weights"):
+            (folder / name).write_bytes((self.folder / name).read_bytes())
+        self.assertIn("comes without rows", self.bad("pack", "export"))
+        (folder / "rows.json").write_bytes((self.folder / "some.json").read_bytes())
+        first = json.loads(self.good("pack", "export", "--name", "grade", "--json"))
+        with zipfile.ZipFile(self.folder / "export.zip", "w") as archive:
+            for path in folder.iterdir():
+                if path.suffix != ".lamp":
+                    archive.write(path, f"export/{path.name}")
+        again = json.loads(self.good("pack", "export.zip", "--name", "grade", "--to", "zipped.lamp", "--json"))
+        self.assertEqual(first["digest"], again["digest"])
+        with zipfile.ZipFile(self.folder / "bad.zip", "w") as archive:
+            archive.writestr("../out.onnx", b"")
+        self.assertIn("a path that is not allowed", self.bad("pack", "bad.zip"))
+        (self.folder / "empty").mkdir()
+        self.assertIn("holds no lamp.toml and no model", self.bad("pack", "empty"))
+        (self.folder / "no.zip").write_bytes(b"PK nothing")
+        self.assertIn("is no ZIP", self.bad("pack", "no.zip"))
+
+    def test_trees_in_their_own_format(self) -> None:
+        frame = pd.DataFrame(np.random.default_rng(1).normal(size=(300, 2)), columns=["Column_0", "Column_1"])
+        booster = lightgbm.train({"objective": "regression", "verbose": -1}, lightgbm.Dataset(frame.to_numpy(), frame["Column_0"]), 5)
+        booster.save_model(self.folder / "trees.txt")
+        frame.to_csv(self.folder / "frame.csv", index=False)
+        (self.folder / "trees.toml").write_text('name = "trees"\n[model]\nfile = "trees.txt"\n[training]\nframe = "frame.csv"\n')
+        self.assertIn("compiled: one row", self.good("pack", "trees.toml"))
+
+    def test_pictures_options_search_and_comparison(self) -> None:
+        networks.picture(self.folder)
+        (self.folder / "cut.py").write_text(CUT)
+        names = []
+        for at in range(30):
+            pixels = np.random.default_rng(at).integers(0, 255, (12, 10, 3), dtype=np.uint8)
+            Image.fromarray(pixels).save(self.folder / f"{at}.png")
+            names.append(f"{at}.png")
+        pd.DataFrame({"photo_file": names}).to_csv(self.folder / "photos.csv", index=False)
+        (self.folder / "photos.toml").write_text(PHOTOS)
+        self.good("pack", "photos.toml")
+        inspected = self.good("inspect", "post.lamp")
+        for words in ("option    is", "at_least  a number from 0 to 1; 0.5 if it is left out", "packed    by lamplighter", "a picture, "):
+            self.assertIn(words, inspected)
+        self.good("push", "post.lamp")
+        self.assertIn("post is lit and serves post@1", self.good("point", "post", "post@1"))
+        asked = ("ask", "post", "--image", "0.png", "--json")
+        sure = json.loads(self.good(*asked, "--option", "at_least=0"))["answers"]
+        self.assertEqual(
+            (sure, json.loads(self.good(*asked, "--option", "at_least=1.0"))["answers"]), ([{"call": True}], [{"call": False}])
+        )
+        self.assertRegex(self.good("ask", "post", "--image", "photo=1.png"), r"call (True|False)")
+        self.assertIn("expected a number from 0 to 1", self.bad(*asked, "--option", "at_least=2"))
+        self.assertIn("cannot be read", self.bad("ask", "post", "--image", "none.png"))
+        shown = self.good("show", "post@1")
+        self.assertRegex(shown, r"speed  one row [\d.]+ ms, 64 rows [\d.]+ ms; opens and proves itself in [\d.]+ s, its worker holds \d+")
+        self.assertIn("post@1", self.good("models", "--search", "season:winter photo"))
+        self.assertIn("No version has all of these words", self.good("models", "--search", "summer"))
+
+        (self.folder / "narrow.toml").write_text(PHOTOS.replace("high = 1", "high = 0.9"))
+        self.good("pack", "narrow.toml")
+        self.good("push", "post.lamp")
+        done = self.service.run("diff", "post@1", "post@2")
+        self.assertEqual(done.returncode, 1, done.stderr)
+        self.assertIn("at_least has the high limit 0.9 instead of 1", done.stdout)
+        self.assertIn("not one of each", self.bad("diff", "post@1", "post.lamp"))
+        with self.service.client() as client:
+            self.assertTrue(client.compare("post@1", "post@2")["breaks"])
+
+
+class Chunks(WithCommands):
+    """What is pushed is sent once."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service("--allow-pickle").start()
+        cls.addClassCleanup(cls.service.remove)
+
+    def test_known_chunks_are_not_sent_again_and_a_broken_push_goes_on(self) -> None:
+        weights = os.urandom(3 * 2**20)
+        model = Moody().fit(frame := pd.DataFrame({"x": np.arange(100.0, 140.0)}))
+        model.weights = weights
+        first = lamppost.pack(model, frame, name="heavy", to=self.folder / "heavy.lamp", notes="one")
+        told: list[tuple[int, int]] = []
+
+        class Cut(Exception):
+            pass
+
+        def until_half(there: int, whole: int) -> None:
+            told.append((there, whole))
+            if there > whole / 2:
+                raise Cut
+
+        with self.service.client() as client:
+            self.assertRaises(Cut, client.push, first.path, None, until_half)
+            self.assertEqual(client.fetch("GET", "/api/versions"), [])
+            resumed: list[tuple[int, int]] = []
+            self.assertEqual(client.push(first.path, None, lambda *said: resumed.append(said))["version"], "heavy@1")
+            self.assertGreater(resumed[0][0], resumed[0][1] / 2)
+            self.assertEqual(resumed[-1], (first.size_bytes, first.size_bytes))
+            second = lamppost.pack(model, frame, name="heavy", to=self.folder / "heavy.lamp", notes="two, and with more words")
+            told.clear()
+            self.assertEqual(client.push(second.path, None, lambda *said: told.append(said))["version"], "heavy@2")
+            self.assertGreater(told[0][0], 0.95 * second.size_bytes)
+            client.point("heavy", "heavy@2")
+            self.assertEqual(client.predict("heavy", {"x": 2.0}).answer, {"value": 4.0})
+
+    def test_wrong_chunks_are_refused(self) -> None:
+        digest = "0" * 64
+        self.assertEqual(self.put(digest, b"abc").status_code, 400)
+        self.assertEqual(self.put("../" + digest, b"abc").status_code, 404)
+        self.assertEqual(self.put(digest, b"a" * (2**20 + 1)).status_code, 413)
+        self.assertEqual(self.service.post("/api/packages/assembled", json.dumps({"chunks": [digest]})).status_code, 404)
+        self.assertEqual(self.service.post("/api/packages/chunks", json.dumps({"chunks": ["xyz"]})).status_code, 422)
+        self.assertEqual(self.service.post("/api/packages/chunks", json.dumps({"chunks": []})).status_code, 422)
+
+    def put(self, digest: str, data: bytes) -> httpx.Response:
+        headers = {"authorization": f"Bearer {self.service.token}"}
+        return httpx.put(f"{self.service.address}/api/packages/chunks/{digest}", content=data, headers=headers, trust_env=False)
