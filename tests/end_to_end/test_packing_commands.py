@@ -2,7 +2,9 @@
 
 import json
 import os
+import random
 import unittest
+import warnings
 import zipfile
 from pathlib import Path
 
@@ -14,6 +16,7 @@ from PIL import Image
 
 import lamppost
 from tests.support import networks
+from tests.support.damage import damage
 from tests.support.lamps import moody_lamp, outage_lamp
 from tests.support.models import Moody
 from tests.support.service import Service
@@ -233,3 +236,43 @@ class Chunks(WithCommands):
     def put(self, digest: str, data: bytes) -> httpx.Response:
         headers = {"authorization": f"Bearer {self.service.token}"}
         return httpx.put(f"{self.service.address}/api/packages/chunks/{digest}", content=data, headers=headers, trust_env=False)
+
+
+class Damaged(WithCommands):
+    """A thousand damaged files at the door of a running service."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service("--allow-pickle").start()
+        cls.addClassCleanup(cls.service.remove)
+
+    def test_every_one_is_refused_or_proves_itself_and_nothing_stays(self) -> None:
+        good = moody_lamp("moody", Moody())
+        self.service.serve(good, "moody")
+        data = good.read_bytes()
+        with zipfile.ZipFile(good) as archive:
+            members = {name: archive.read(name) for name in archive.namelist()}
+        rng, path = random.Random(8421), self.folder / "case.lamp"
+        stored = set()
+        with warnings.catch_warnings(), httpx.Client(trust_env=False, headers={"authorization": f"Bearer {self.service.token}"}) as client:
+            warnings.simplefilter("ignore")  # the ZIP library warns of doubles while we write them
+            for case in range(1_000):
+                damage(rng, path, data, members)
+                said = client.post(f"{self.service.address}/api/packages", content=path.read_bytes())
+                self.assertIn(said.status_code, (201, 422), (case, said.text))
+                if said.status_code == 201:
+                    stored.add(said.json()["version"])
+                else:
+                    self.assertEqual(said.json()["type"], "urn:lamppost:package-refused", case)
+            for version in sorted(stored - {"moody@1"}):
+                said = client.post(f"{self.service.address}/api/endpoints/other/point", json={"version": version}, timeout=60)
+                self.assertIn(said.status_code, (200, 409, 422, 502, 503), (version, said.text))
+                if said.status_code == 200:
+                    proof = client.get(f"{self.service.address}/api/models/moody/versions/{version.partition('@')[2]}").json()["proof"]
+                    self.assertEqual(proof, "passed")
+        self.assertLess(len(stored), 50)
+        self.assertEqual(list((self.service.data / "incoming").iterdir()), [])
+        with self.service.client() as lamppost_client:
+            self.assertEqual(lamppost_client.predict("moody", {"x": 2.0}).answer, {"value": 4.0})
+            self.assertEqual(len(lamppost_client.fetch("GET", "/api/versions")), len(stored | {"moody@1"}))
+        self.assertNotIn("Traceback", self.service.log.read_text())

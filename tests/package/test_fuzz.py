@@ -13,6 +13,7 @@ from lamppost.core.plan import Plan
 from lamppost.core.proof import compare
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.runtime.steps import open_chain
+from tests.support.damage import damage
 from tests.support.lamps import moody_lamp
 from tests.support.models import Moody
 
@@ -33,7 +34,7 @@ class Damaged(unittest.TestCase):
             folder = Path(name)
             path = folder / "case.lamp"
             for case in range(CASES):
-                kind = self._damage(rng, path, data, members)
+                kind = damage(rng, path, data, members)
                 try:
                     lamp = read_lamp(path)
                 except PackageRefused as error:
@@ -44,43 +45,6 @@ class Damaged(unittest.TestCase):
                     self._is_whole_or_proves_itself(lamp, whole, kind, folder)
                 self.assertEqual([entry.name for entry in folder.iterdir()], ["case.lamp"], case)
         self.assertGreater(refused, CASES * 0.8)
-
-    def _damage(self, rng: random.Random, path: Path, data: bytes, members: dict[str, bytes]) -> str:
-        kind = rng.choice(("flip", "flips", "cut", "insert", "zero", "swap", "member", "json"))
-        changed = bytearray(data)
-        if kind == "flip":
-            changed[rng.randrange(len(data))] ^= 1 << rng.randrange(8)
-        elif kind == "flips":
-            for _ in range(rng.randrange(2, 40)):
-                changed[rng.randrange(len(data))] = rng.randrange(256)
-        elif kind == "cut":
-            del changed[rng.randrange(len(data)) :]
-        elif kind == "insert":
-            at = rng.randrange(len(data))
-            changed[at:at] = rng.randbytes(rng.randrange(1, 50))
-        elif kind == "zero":
-            at = rng.randrange(len(data))
-            changed[at : at + 64] = bytes(64)
-        else:
-            with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
-                names = list(members)
-                contents = dict(members)
-                if kind == "swap":
-                    one, two = rng.sample(names, 2)
-                    contents[one], contents[two] = contents[two], contents[one]
-                elif kind == "member":
-                    del contents[rng.choice(names)]
-                    contents[rng.choice(["x", "../y", "/z", "steps/0/other", "a\\b"])] = rng.randbytes(20)
-                else:
-                    raw = bytearray(contents["manifest.json"])
-                    for _ in range(rng.randrange(1, 6)):
-                        raw[rng.randrange(len(raw))] = rng.choice(b'{}[]",:0129aenull')
-                    contents["manifest.json"] = bytes(raw)
-                for name, content in contents.items():
-                    archive.writestr(name, content)
-            return kind
-        path.write_bytes(changed)
-        return kind
 
     def _is_whole_or_proves_itself(self, lamp: Lamp, whole: Lamp, kind: str, folder: Path) -> None:
         """Damage may hit what does not matter, such as a time. A changed manifest that is still one makes another package, which
