@@ -21,7 +21,7 @@ from rich.text import Text
 
 import lamppost
 from bench.servers import free_port, running
-from demo.__main__ import ENDPOINT, fill
+from demo.__main__ import ENDPOINT, PHOTO, fill
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 ARGUMENTS = (
@@ -93,13 +93,18 @@ def shoot_pages(browser: Browser, address: str) -> None:
         if theme == "light":
             page.screenshot(path=OUT / "console-endpoints.png")
             for picture, path, shown in (
-                ("console-models", "/models", "3 versions"),
+                ("console-models", "/models", "5 versions"),
                 ("console-version", f"/models/{ENDPOINT}/1", "What goes in"),
                 ("console-proof-failed", f"/models/{ENDPOINT}/2", "It takes no traffic"),
+                ("console-compare", f"/compare?before={ENDPOINT}@1&after={ENDPOINT}@2", "Side by side"),
             ):
                 page.goto(address + path)
                 page.get_by_text(shown).first.wait_for()
                 page.screenshot(path=OUT / f"{picture}.png")
+        if theme == "light":
+            page.goto(f"{address}/endpoints/{PHOTO}")
+            ask(page)
+            page.screenshot(path=OUT / "console-picture.png")
         page.goto(f"{address}/endpoints/{ENDPOINT}")
         ask(page)
         page.screenshot(path=OUT / f"console-endpoint-{theme}.png")

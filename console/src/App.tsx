@@ -5,6 +5,7 @@ import { useSession } from "./api/queries";
 import { Trouble } from "./parts/basics";
 import { Palette } from "./parts/Palette";
 import { Street } from "./parts/Street";
+import { ComparePage } from "./pages/ComparePage";
 import { EndpointPage } from "./pages/EndpointPage";
 import { Models } from "./pages/Models";
 import { Overview } from "./pages/Overview";
@@ -25,6 +26,7 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
               <Route path="/endpoints/:endpoint" element={<EndpointPage />} />
               <Route path="/models" element={<Models />} />
               <Route path="/models/:model/:number" element={<VersionPage />} />
+              <Route path="/compare" element={<ComparePage />} />
               <Route path="*" element={<Lost />} />
             </Routes>
           </div>

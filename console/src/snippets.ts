@@ -1,4 +1,7 @@
 // The same call as curl, as the command and in Python. The token is never written out: it is read from the environment.
+// Pictures stand in files beside, by the names that they have there.
+import type { Field } from "./api/client";
+import { bodyOf, jsonOf, type Entries } from "./form";
 
 const shell = (text: string): string => `'${text.replaceAll("'", `'\\''`)}'`;
 
@@ -9,9 +12,28 @@ function python(json: string): string {
 }
 
 export type Snippet = { name: string; text: string };
+export type Asked = { inputs: Field[]; options: Field[]; entries: Entries; files: Record<string, string> };
 
-/** @param body the row as JSON, on one line */
-export function snippets(address: string, endpoint: string, body: string): Snippet[] {
+const MARK = "\u0001";
+
+export function snippets(address: string, endpoint: string, { inputs, options, entries, files }: Asked): Snippet[] {
+  const pictures = inputs.filter((field) => field.kind === "image" && entries[field.name] != null);
+  const nameOf = (field: Field): string => files[field.name] ?? `${field.name}.png`;
+  const marked = bodyOf(inputs, options, entries, (field, entry) =>
+    pictures.includes(field) ? `"${MARK}${nameOf(field)}${MARK}"` : jsonOf(field, entry),
+  );
+  const filled = (text: string, put: (name: string) => string): string =>
+    text.split(MARK).map((part, at) => (at % 2 ? put(part) : part)).join("");
+  const row = bodyOf(inputs, [], entries, (field, entry) => (pictures.includes(field) ? null : jsonOf(field, entry)));
+  const words = [
+    `lamppost ask ${endpoint} --address ${address}`,
+    ...(row === "{}" ? [] : [`--row ${shell(row)}`]),
+    ...pictures.map((field) => `--image ${shell(`${field.name}=${nameOf(field)}`)}`),
+    ...options
+      .filter((field) => jsonOf(field, entries[field.name] ?? null) !== JSON.stringify(field.default ?? null))
+      .map((field) => `--option ${shell(`${field.name}=${jsonOf(field, entries[field.name] ?? null)}`)}`),
+  ];
+  const body = filled(python(marked).replaceAll(`"${MARK}`, MARK).replaceAll(`${MARK}"`, MARK), (name) => `Path("${name}").read_bytes()`);
   return [
     {
       name: "curl",
@@ -19,17 +41,18 @@ export function snippets(address: string, endpoint: string, body: string): Snipp
         `curl ${address}/predict/${endpoint} \\`,
         `  -H "Authorization: Bearer $LAMPPOST_TOKEN" \\`,
         `  -H "Content-Type: application/json" \\`,
-        `  -d ${shell(body)}`,
+        `  -d ${filled(shell(marked), (name) => `'"$(base64 -w0 ${shell(name)})"'`)}`,
       ].join("\n"),
     },
-    { name: "Command", text: `lamppost ask ${endpoint} --address ${address} \\\n  --row ${shell(body)}` },
+    { name: "Command", text: words.join(" \\\n  ") },
     {
       name: "Python",
       text: [
+        ...(pictures.length ? ["from pathlib import Path", ""] : []),
         "import lamppost",
         "",
         `with lamppost.Client("${address}") as client:`,
-        `    said = client.predict("${endpoint}", ${python(body)})`,
+        `    said = client.predict("${endpoint}", ${body})`,
         "print(said.version, said.answer)",
       ].join("\n"),
     },

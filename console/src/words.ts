@@ -31,13 +31,23 @@ export function bytes(value: number): string {
   return `${value} B`;
 }
 
-/** A value of an answer: numbers with six significant figures. */
+const SHOWN_ELEMENTS = 12;
+
+/** A value of an answer: numbers with six significant figures, of lists the first dozen elements. */
 export function show(value: unknown): string {
   if (typeof value === "number") return Number.isInteger(value) ? String(value) : String(Number(value.toPrecision(6)));
+  if (typeof value === "boolean") return value ? "yes" : "no";
+  if (Array.isArray(value)) {
+    const few = value.slice(0, SHOWN_ELEMENTS).map(show);
+    return `[${few.join(", ")}${value.length > SHOWN_ELEMENTS ? `, … ${count(value.length)} in all` : ""}]`;
+  }
   return typeof value === "string" ? value : JSON.stringify(value);
 }
 
-/** A number with at most three significant figures, or all of its whole part. */
-export const short = (value: number): string => (Math.abs(value) >= 100 ? value.toFixed(0) : String(Number(value.toPrecision(3))));
+/** A number with at most three significant figures, or all of its whole part; far below one its magnitude. */
+export function short(value: number): string {
+  if (value !== 0 && Math.abs(value) < 0.001) return value.toExponential(0);
+  return Math.abs(value) >= 100 ? value.toFixed(0) : String(Number(value.toPrecision(3)));
+}
 
 export const plural = (amount: number, one: string, many = `${one}s`): string => `${count(amount)} ${amount === 1 ? one : many}`;

@@ -5,10 +5,18 @@ import shutil
 import unittest
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 
+import numpy as np
+import pandas as pd
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
-from tests.support.lamps import outage_lamp
+from demo.poles import FIELDS, TARGET, draw_post, pixels, train_pole_photo
+from lamppost.packing.build import build
+from lamppost.packing.networks import Network
+from lamppost.packing.recipe import Recipe
+from tests.support import networks
+from tests.support.lamps import made_once, outage_lamp
 from tests.support.service import Service, until
 
 ARGUMENTS = [
@@ -23,7 +31,7 @@ ARGUMENTS = [
 
 
 @unittest.skipUnless(shutil.which("chromium"), "chromium is not installed")
-class Console(unittest.TestCase):
+class InBrowser(unittest.TestCase):
     service: Service
     browser: Browser
 
@@ -31,7 +39,6 @@ class Console(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.service = Service().start()
         cls.addClassCleanup(cls.service.remove)
-        cls.service.serve(outage_lamp())
         driver = sync_playwright().start()
         cls.addClassCleanup(driver.stop)
         cls.browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=ARGUMENTS)
@@ -60,6 +67,13 @@ class Console(unittest.TestCase):
             context.close()
         self.assertEqual(errors, [])
         self.assertEqual([url for url in addresses if not url.startswith((self.service.address, "data:"))], [])
+
+
+class Console(InBrowser):
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.service.serve(outage_lamp())
 
     def test_sign_in_open_the_endpoint_press_the_button_read_the_label(self) -> None:
         with self.page(None) as page:
@@ -189,3 +203,104 @@ class Console(unittest.TestCase):
         expect(page.get_by_text("Light the first lamp")).to_be_visible()
         other.serve(outage_lamp())
         expect(page.get_by_role("table").get_by_role("link", name="outage-risk", exact=True)).to_be_visible(timeout=15_000)
+
+
+class OtherKinds(InBrowser):
+    """Pictures, texts, tensors, options, private fields; and the catalogue."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.service.serve(photo_lamp(), "pole-photo")
+        cls.service.serve(several_lamp(), "several")
+        cls.service.serve(outage_lamp())
+
+    def test_a_picture_is_shown_chosen_and_sent(self) -> None:
+        with self.page("/endpoints/pole-photo") as page:
+            shown = page.get_by_role("img", name="the picture for photo")
+            self.assertEqual(shown.evaluate("image => [image.naturalWidth, image.naturalHeight]"), [48, 48])
+            page.get_by_role("button", name="Ask", exact=True).click()
+            expect(page.get_by_test_id("label")).to_have_text(re.compile("leans|rusts|sound"))
+            other = self.service.folder / "other post.png"
+            other.write_bytes(draw_post("leans", np.random.default_rng(5)))
+            page.get_by_label("file for photo").set_input_files(other)
+            expect(page.get_by_text("other post.png, 48×48")).to_be_visible()
+            page.get_by_role("button", name="Ask", exact=True).click()
+            expect(page.get_by_test_id("label")).to_have_text("leans")
+            snippets = {}
+            for name in ("curl", "Command", "Python"):
+                page.get_by_role("tab", name=name).click()
+                snippets[name] = page.get_by_role("tabpanel").inner_text()
+            self.assertIn("--image 'photo=other post.png'", snippets["Command"])
+            page.get_by_label("file for photo").set_input_files(self.service.log)
+            page.get_by_role("button", name="Ask", exact=True).click()
+            expect(page.get_by_role("alert")).to_contain_text("1 field needs a look.")
+            page.get_by_role("button", name="back to the example").click()
+            page.get_by_role("button", name="Ask", exact=True).click()
+            expect(page.get_by_test_id("label")).to_be_visible()
+        for name, text in snippets.items():
+            self.assertIn("leans", self.service.run_text(text, python=name == "Python", folder=self.service.folder), name)
+
+    def test_tensors_texts_options_and_private_fields(self) -> None:
+        with self.page("/endpoints/several") as page:
+            expect(page.get_by_text("not recorded")).to_be_visible()
+            page.get_by_label("seq").fill("[1, 2, 3.5]")
+            page.get_by_label("note").fill("by the well")
+            answer = page.get_by_role("region", name="Answer")
+            page.get_by_role("button", name="Ask", exact=True).click()
+            expect(answer).to_contain_text("[2, 4, 7]")
+            page.get_by_label("k", exact=True).fill("10")
+            self.assertIn('"options": {"k": 10}', page.get_by_role("tabpanel").inner_text())
+            page.get_by_label("note").press("Enter")
+            expect(answer).to_contain_text("[10, 20, 35]")
+            page.get_by_label("seq").fill("[1, 2")
+            page.get_by_role("button", name="Ask", exact=True).click()
+            expect(page.get_by_text("expected lists of numbers, any")).to_be_visible()
+            page.get_by_label("seq").fill("[1]")
+            page.get_by_label("k", exact=True).fill("101")
+            page.get_by_role("button", name="Ask", exact=True).click()
+            expect(page.get_by_text("expected a number from 0 to 100; 2 if it is left out")).to_be_visible()
+
+    def test_the_catalogue_is_searched_and_versions_are_compared(self) -> None:
+        with self.service.client() as client:
+            client.push(outage_lamp(), "several")
+        with self.page("/models") as page:
+            expect(page.get_by_text("3 models, 4 versions.")).to_be_visible()
+            page.get_by_role("button", name="kind:picture 1").click()
+            expect(page.get_by_role("region")).to_have_count(1)
+            expect(page.get_by_role("searchbox")).to_have_value("kind:picture")
+            page.get_by_role("searchbox").fill("nothing-of-the-kind")
+            page.get_by_role("button", name="Show every one").click()
+            page.get_by_role("link", name="compare @1 with @2").click()
+            expect(page.get_by_text("changes would break callers")).to_be_visible()
+            expect(page.get_by_role("region", name="What changed")).to_contain_text(
+                "seq is no input any more, and requests that send it are refused"
+            )
+            expect(page.get_by_role("region", name="Side by side")).to_contain_text("one row, ms")
+            page.get_by_label("later version").select_option("several@1")
+            expect(page.get_by_text("The same package.")).to_be_visible()
+            page.goto(self.service.address + "/models/several/2")
+            page.get_by_role("region", name="Held against another").get_by_role("link", name="several@1").click()
+            expect(page.get_by_role("region", name="In training")).to_contain_text("age_years")
+
+
+def photo_lamp() -> Path:
+    def make(path: Path) -> None:
+        model, frame, _ = train_pole_photo()
+        recipe = Recipe("pole-photo", TARGET, fields=FIELDS, before=[pixels()], tags={"kind": "picture"})
+        build(model, frame, recipe, path)
+
+    return made_once("pole-photo.lamp", make)
+
+
+def several_lamp() -> Path:
+    """A graph that reads a tensor of any length, a private text and an option."""
+
+    def make(path: Path) -> None:
+        frame = pd.DataFrame({"seq": [[1.0] * (1 + at % 3) for at in range(30)], "note": [f"note {at}" for at in range(30)]})
+        network = Network(networks.several(path.parent), inputs={"seq": "seq", "note": "note", "k": "k"})
+        options = {"k": {"kind": "number", "low": 0, "high": 100, "default": 2}}
+        fields = {"note": {"private": True, "example": "a note"}}
+        build(network, frame, Recipe("several", options=options, fields=fields, tags={"kind": "graph"}), path)
+
+    return made_once("several.lamp", make)

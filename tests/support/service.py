@@ -105,12 +105,17 @@ class Service:
             self.command(*words), env={**self.environment, **environment}, capture_output=True, text=True, timeout=120, cwd=self.folder
         )
 
-    def run_text(self, text: str, python: bool) -> str:
+    def run_text(self, text: str, python: bool, folder: Path | None = None) -> str:
         """What a copied piece of shell or Python prints."""
         command = [sys.executable, "-c", text] if python else ["bash", "-ec", text]
         path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
         done = subprocess.run(
-            command, env={**self.environment, "LAMPPOST_TOKEN": self.token, "PATH": path}, capture_output=True, text=True, timeout=60
+            command,
+            env={**self.environment, "LAMPPOST_TOKEN": self.token, "PATH": path},
+            capture_output=True,
+            text=True,
+            timeout=60,
+            cwd=folder,
         )
         if done.returncode:
             raise AssertionError(done.stderr)

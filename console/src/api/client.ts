@@ -8,6 +8,7 @@ export type Field = components["schemas"]["FieldShape"];
 export type Call = components["schemas"]["CallShape"];
 export type Version = components["schemas"]["VersionShape"];
 export type VersionPage = components["schemas"]["VersionPage"];
+export type Comparison = components["schemas"]["Comparison"];
 export type Profile = components["schemas"]["Profile"];
 export type Session = components["schemas"]["Session"];
 

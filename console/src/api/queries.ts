@@ -1,5 +1,5 @@
 // What the pages look at, and how often they look again.
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, good } from "./client";
 
 const LIVE_MS = 2_000;
@@ -17,8 +17,22 @@ export const useEndpoint = (endpoint: string) =>
     refetchInterval: LIVE_MS,
   });
 
-export const useVersions = () =>
-  useQuery({ queryKey: ["versions"], queryFn: async () => good(await api.GET("/api/versions")), refetchInterval: 2 * LIVE_MS });
+/** @param search words that all must be found; none finds every version */
+export const useVersions = (search: string) =>
+  useQuery({
+    queryKey: ["versions", search],
+    queryFn: async () => good(await api.GET("/api/versions", { params: { query: search ? { search } : {} } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 2 * LIVE_MS,
+  });
+
+export const useComparison = (before: string, after: string) =>
+  useQuery({
+    queryKey: ["compare", before, after],
+    queryFn: async () => good(await api.GET("/api/compare", { params: { query: { before, after } } })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
 
 export const useVersion = (model: string, number: number) =>
   useQuery({

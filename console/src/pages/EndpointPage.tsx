@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useEffect, useState } from "react";
 import { useParams } from "react-router";
-import { type EndpointPage as Page, type Fault, predict, ProblemError } from "../api/client";
+import { type EndpointPage as Page, type Fault, type Field, predict, ProblemError } from "../api/client";
 import { useCalls, useEndpoint } from "../api/queries";
 import { bodyOf, exampleEntries, type Entries } from "../form";
 import { AnswerView } from "../parts/AnswerView";
@@ -82,15 +82,28 @@ function Sentence({ page }: { page: Page }) {
 
 function Try({ page }: { page: Page }) {
   const queries = useQueryClient();
-  const [entries, setEntries] = useState<Entries>(() => exampleEntries(page.inputs, page.example));
-  const body = bodyOf(page.inputs, entries);
+  const { inputs, options } = page;
+  const start = exampleEntries(inputs, options, page.example);
+  const [entries, setEntries] = useState<Entries>(start);
+  const [files, setFiles] = useState<Record<string, string>>({});
+  const body = bodyOf(inputs, options, entries);
   const ask = useMutation({
     mutationFn: () => predict(page.name, body),
     onSettled: () => setTimeout(() => void queries.invalidateQueries({ queryKey: ["calls", page.name] }), 400),
   });
   const faults = new Map<string, Fault>();
   if (ask.error instanceof ProblemError) for (const fault of ask.error.faults) if (fault.field) faults.set(fault.field, fault);
-  const changed = bodyOf(page.inputs, exampleEntries(page.inputs, page.example)) !== body;
+  const changed = bodyOf(inputs, options, start) !== body;
+  const control = (field: Field) => (
+    <FieldInput
+      key={field.name}
+      field={field}
+      entry={entries[field.name] ?? null}
+      fault={faults.get(field.name)}
+      onChange={(entry) => setEntries((before) => ({ ...before, [field.name]: entry }))}
+      onFile={(name) => setFiles((before) => ({ ...before, [field.name]: name }))}
+    />
+  );
 
   function submit(event: FormEvent): void {
     event.preventDefault();
@@ -108,9 +121,16 @@ function Try({ page }: { page: Page }) {
         title="Ask"
         aside={
           <span className="flex items-center gap-3 text-small text-faint">
-            {changed ? "your values" : "the schema’s example, a real row from training"}
+            {changed ? "your values" : inputs.some((field) => field.private) ? "the schema’s example" : "the schema’s example, a real row from training"}
             {changed && (
-              <button type="button" className="text-soft underline hover:text-ink" onClick={() => setEntries(exampleEntries(page.inputs, page.example))}>
+              <button
+                type="button"
+                className="text-soft underline hover:text-ink"
+                onClick={() => {
+                  setEntries(start);
+                  setFiles({});
+                }}
+              >
                 back to the example
               </button>
             )}
@@ -118,17 +138,14 @@ function Try({ page }: { page: Page }) {
         }
       >
         <form onSubmit={submit} aria-label={`ask ${page.name}`}>
-          <div className="grid grid-cols-2 gap-x-4 gap-y-3">
-            {page.inputs.map((field) => (
-              <FieldInput
-                key={field.name}
-                field={field}
-                entry={entries[field.name] ?? null}
-                fault={faults.get(field.name)}
-                onChange={(entry) => setEntries((before) => ({ ...before, [field.name]: entry }))}
-              />
-            ))}
-          </div>
+          <div className="grid grid-cols-2 gap-x-4 gap-y-3">{inputs.map(control)}</div>
+          {options.length > 0 && (
+            <fieldset className="mt-4 border-t border-line pt-3">
+              <legend className="sr-only">options of this call</legend>
+              <p className="mb-2 text-small text-faint">Options of this call; sent only where they are not the default.</p>
+              <div className="grid grid-cols-2 gap-x-4 gap-y-3">{options.map(control)}</div>
+            </fieldset>
+          )}
           <div className="mt-4 flex items-center gap-3">
             <Button kind="main" type="submit" className="w-32" disabled={ask.isPending}>
               {ask.isPending ? "Asking …" : "Ask"}
@@ -157,7 +174,7 @@ function Try({ page }: { page: Page }) {
           </div>
         </Card>
         <Card title="The same call">
-          <Snippets all={snippets(window.location.origin, page.name, body)} id="the same call" />
+          <Snippets all={snippets(window.location.origin, page.name, { inputs, options, entries, files })} id="the same call" />
         </Card>
       </div>
     </div>

@@ -1,30 +1,83 @@
+import { Search } from "lucide-react";
+import { useDeferredValue } from "react";
+import { Link, useSearchParams } from "react-router";
 import type { Version } from "../api/client";
 import { useVersions } from "../api/queries";
 import { Card, Mono, Snippets, Trouble, Waiting } from "../parts/basics";
 import { VersionLink } from "../parts/VersionLink";
-import { ago, bytes, plural } from "../words";
+import { ago, bytes, ms, plural } from "../words";
 
-/** Which packages are there, and which of them are proven? */
+/** Which packages are there, which of them are proven, and which is the one I look for? */
 export function Models() {
-  const versions = useVersions();
+  const [params, setParams] = useSearchParams();
+  const search = params.get("search") ?? "";
+  const all = useVersions("");
+  const found = useVersions(useDeferredValue(search.trim()));
+  const versions = search.trim() ? found : all;
   if (versions.error && !versions.data) return <Trouble error={versions.error} again={() => void versions.refetch()} />;
   const models = [...new Set(versions.data?.map((version) => version.model))];
+  const tags = tagsOf(all.data ?? []);
+  const look = (text: string): void => setParams(text ? { search: text } : {}, { replace: true });
   return (
     <>
-      <h1 className="text-title font-semibold">Models</h1>
-      <p className="mt-1 text-lead text-soft">{versions.data ? sentence(models.length, versions.data) : "\u00a0"}</p>
+      <div className="flex items-end justify-between gap-8">
+        <div>
+          <h1 className="text-title font-semibold">Models</h1>
+          <p className="mt-1 text-lead text-soft">{all.data ? sentence(new Set(all.data.map((one) => one.model)).size, all.data) : "\u00a0"}</p>
+        </div>
+        {Boolean(all.data?.length) && (
+          <label className="relative w-72 shrink-0">
+            <span className="sr-only">search models</span>
+            <Search size={15} aria-hidden className="absolute top-2 left-2 text-faint" />
+            <input
+              type="search"
+              className="control pl-8!"
+              value={search}
+              placeholder="name, tag, field …"
+              spellCheck={false}
+              onChange={(event) => look(event.target.value)}
+            />
+          </label>
+        )}
+      </div>
+      {tags.length > 0 && (
+        <p className="mt-3 flex flex-wrap gap-2" aria-label="tags">
+          {tags.map(([tag, amount]) => (
+            <button
+              key={tag}
+              type="button"
+              aria-pressed={search.split(/\s+/).includes(tag)}
+              className="rounded-full border border-line px-3 py-0.5 text-small text-soft hover:border-slate-fill aria-pressed:border-slate aria-pressed:bg-sunk aria-pressed:text-ink"
+              onClick={() => look(toggled(search, tag))}
+            >
+              {tag} <span className="text-faint">{amount}</span>
+            </button>
+          ))}
+        </p>
+      )}
       <div className="mt-6 grid gap-4">
         {!versions.data && <Waiting height={160} label="loading models" />}
-        {versions.data && !models.length && (
+        {all.data && !all.data.length && (
           <Card title="Nothing is stored yet" className="max-w-[640px]">
             <Snippets all={[{ name: "Command", text: "lamppost pack lamp.toml\nlamppost push outage-risk.lamp" }]} id="how to store a package" />
           </Card>
         )}
-        {models.map((model) => (
-          <Card key={model} title={model}>
-            <Table all={versions.data?.filter((version) => version.model === model) ?? []} />
-          </Card>
-        ))}
+        {search.trim() && versions.data && !versions.data.length && (
+          <p className="text-soft">
+            No version has all of these words.{" "}
+            <button type="button" className="underline hover:text-ink" onClick={() => look("")}>
+              Show every one
+            </button>
+          </p>
+        )}
+        {models.map((model) => {
+          const mine = versions.data?.filter((version) => version.model === model) ?? [];
+          return (
+            <Card key={model} title={model} aside={<Newest all={mine} />}>
+              <Table all={mine} />
+            </Card>
+          );
+        })}
       </div>
     </>
   );
@@ -37,35 +90,75 @@ function sentence(models: number, versions: Version[]): string {
   return failed ? `${all}; ${plural(failed, "version does", "versions do")} not give training’s answers and cannot serve.` : `${all}.`;
 }
 
+/** Every tag with the number of models that have it, those that tell models apart first. */
+function tagsOf(versions: Version[]): [string, number][] {
+  const models = new Map<string, Set<string>>();
+  for (const version of versions)
+    for (const [key, value] of Object.entries(version.tags)) {
+      const tag = `${key}:${value}`;
+      models.set(tag, (models.get(tag) ?? new Set()).add(version.model));
+    }
+  return [...models]
+    .map(([tag, of]): [string, number] => [tag, of.size])
+    .filter(([tag]) => !/\s/.test(tag))
+    .sort((a, b) => a[1] - b[1] || a[0].localeCompare(b[0]))
+    .slice(0, 24);
+}
+
+function toggled(search: string, tag: string): string {
+  const words = search.split(/\s+/).filter(Boolean);
+  return (words.includes(tag) ? words.filter((word) => word !== tag) : [...words, tag]).join(" ");
+}
+
+/** From the version that serves, or the one before, to the newest. */
+function Newest({ all }: { all: Version[] }) {
+  const [newest] = all;
+  const before = all.slice(1).find((version) => version.serves.length) ?? all[1];
+  if (!newest || !before) return null;
+  return (
+    <Link className="text-small text-soft underline hover:text-ink" to={`/compare?before=${before.name}&after=${newest.name}`}>
+      compare @{before.number} with @{newest.number}
+    </Link>
+  );
+}
+
 function Table({ all }: { all: Version[] }) {
   return (
-    <table className="figures w-full">
+    <table className="figures w-full table-fixed">
       <thead>
         <tr>
-          <th>version</th>
-          <th>serves</th>
-          <th>proof</th>
-          <th className="w-full" />
-          <th className="num">size</th>
-          <th>pushed</th>
-          <th>by</th>
-          <th>digest</th>
+          <th className="w-36">version</th>
+          <th className="w-28">serves</th>
+          <th className="w-16">proof</th>
+          <th>metrics</th>
+          <th className="num w-14">row ms</th>
+          <th className="num w-20">64 rows ms</th>
+          <th className="num w-20">size</th>
+          <th className="w-22">pushed</th>
+          <th className="w-16">by</th>
+          <th className="w-18">digest</th>
         </tr>
       </thead>
       <tbody>
         {all.map((version) => (
           <tr key={version.name}>
-            <td>
+            <td className="truncate" title={version.name}>
               <VersionLink name={version.name} live={version.serves.length > 0} />
             </td>
-            <td>{version.serves.join(", ") || <span className="text-faint">nothing</span>}</td>
+            <td className="truncate" title={version.serves.join(", ")}>{version.serves.join(", ") || <span className="text-faint">nothing</span>}</td>
             <td className={version.proof === "failed" ? "font-semibold text-brick" : ""}>{version.proof}</td>
-            <td />
+            <td className="truncate text-soft">
+              {Object.entries(version.metrics)
+                .map(([name, value]) => `${name} ${value}`)
+                .join(", ")}
+            </td>
+            <td className="num">{ms(version.measured?.row_ms)}</td>
+            <td className="num">{ms(version.measured?.batch_ms)}</td>
             <td className="num">{bytes(version.size_bytes)}</td>
             <td className="text-soft">{ago(version.pushed_at)}</td>
-            <td className="text-soft">{version.pushed_by}</td>
+            <td className="truncate text-soft" title={version.pushed_by}>{version.pushed_by}</td>
             <td>
-              <Mono className="text-soft">{version.digest.slice(0, 12)}</Mono>
+              <Mono className="text-soft">{version.digest.slice(0, 8)}</Mono>
             </td>
           </tr>
         ))}

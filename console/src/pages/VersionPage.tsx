@@ -1,9 +1,9 @@
-import { useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import type { Field, Profile, VersionPage as Page } from "../api/client";
-import { useVersion } from "../api/queries";
+import { useVersion, useVersions } from "../api/queries";
 import { Card, CopyButton, Mono, Snippets, Trouble, Waiting } from "../parts/basics";
 import { Histogram } from "../parts/Histogram";
-import { ago, bytes, count } from "../words";
+import { ago, bytes, count, ms } from "../words";
 
 /** One version: does it give training's answers, what goes in and out, how did it come to be? */
 export function VersionPage() {
@@ -27,6 +27,11 @@ export function VersionPage() {
       <Card title="What goes in" className="mt-6" aside={<Rows page={said} />}>
         <Fields fields={said.inputs} profiles={said.reference_inputs} />
       </Card>
+      {said.options.length > 0 && (
+        <Card title="Options of a call" className="mt-4">
+          <Fields fields={said.options} profiles={[]} />
+        </Card>
+      )}
       <Card title="What comes out" className="mt-4">
         <Fields fields={said.answers} profiles={said.reference_answers} />
       </Card>
@@ -37,6 +42,7 @@ export function VersionPage() {
             <p className="text-soft">It is opened and proven first; what is served goes on until then.</p>
             <Snippets all={[{ name: "Command", text: `lamppost point ${said.model} ${said.name}` }]} id="how to serve it" />
           </Card>
+          <Others page={said} />
           <Files page={said} />
         </div>
       </div>
@@ -65,7 +71,7 @@ function Fields({ fields, profiles }: { fields: Field[]; profiles: Profile[] }) 
   const rows = fields.flatMap((field) =>
     field.kind === "vector"
       ? field.choices.map((name) => ({ key: `${field.name}.${name}`, wanted: "a number", meaning: field.meaning }))
-      : [{ key: field.name, wanted: field.wanted, meaning: field.meaning }],
+      : [{ key: field.name, wanted: field.wanted, meaning: field.private ? `${field.meaning ?? ""} (not recorded)`.trim() : field.meaning }],
   );
   const known = new Map(profiles.map((profile) => [profile.name, profile]));
   return (
@@ -81,10 +87,13 @@ function Fields({ fields, profiles }: { fields: Field[]; profiles: Profile[] }) 
       </thead>
       <tbody>
         {rows.map((row) => {
-          const profile = known.get(row.key);
+          const profile = known.get(row.key) ?? known.get(`${row.key}.brightness`) ?? known.get(`${row.key}.mean`);
           return (
             <tr key={row.key}>
-              <td className="truncate font-mono">{row.key}</td>
+              <td className="truncate font-mono">
+                {row.key}
+                {profile && profile.name !== row.key && <span className="font-sans text-small text-faint"> {profile.name.slice(row.key.length + 1)}</span>}
+              </td>
               <td className="truncate" title={row.wanted}>
                 {row.wanted}
               </td>
@@ -106,6 +115,9 @@ function Story({ page }: { page: Page }) {
   const lines: [string, string][] = [
     ...page.steps.map((step, at): [string, string] => [`step ${at}`, step]),
     ["proof", `${page.proof_rows} rows with the answers training gave`],
+    ...speed(page),
+    ...(story.quantized ? [["smaller", story.quantized] as [string, string]] : []),
+    ...packed(page),
     ...(story.trained_rows == null ? [] : [["trained on", `${count(story.trained_rows)} rows`] as [string, string]]),
     ...Object.entries(story.metrics ?? {}).map(([name, value]): [string, string] => [name, String(value)]),
     ...Object.entries(story.tags ?? {}).map(([name, value]): [string, string] => [name, value]),
@@ -122,6 +134,41 @@ function Story({ page }: { page: Page }) {
           </div>
         ))}
       </dl>
+    </Card>
+  );
+}
+
+function speed({ measured }: Page): [string, string][] {
+  if (!measured) return [];
+  return [
+    ["speed", `one row ${ms(measured.row_ms)} ms, 64 rows ${ms(measured.batch_ms)} ms, there and back`],
+    ["opens", `and proves itself in ${measured.open_s.toFixed(2)} s; its worker holds ${bytes(measured.memory_bytes)}`],
+  ];
+}
+
+/** Who packed it, of which commit, and whose signatures it carries. */
+function packed({ story, signers }: Page): [string, string][] {
+  const commit = story.commit ? `at commit ${story.commit.slice(0, 12)}${story.changed ? " with changes" : ""}` : "";
+  const said = [story.by ? `by ${story.by}` : "", commit, story.at ? `of ${story.at.slice(0, 10)}` : ""].filter(Boolean).join(" ");
+  return [...(said ? [["packed", said] as [string, string]] : []), ...signers.map((key): [string, string] => ["signed by", key])];
+}
+
+function Others({ page }: { page: Page }) {
+  const versions = useVersions("");
+  const others = versions.data?.filter((one) => one.model === page.model && one.name !== page.name) ?? [];
+  if (!others.length) return null;
+  return (
+    <Card title="Held against another">
+      <p className="flex flex-wrap gap-x-4 gap-y-1">
+        {others.slice(0, 12).map((one) => {
+          const [before, after] = one.number < page.number ? [one.name, page.name] : [page.name, one.name];
+          return (
+            <Link key={one.name} className="font-mono text-slate hover:underline" to={`/compare?before=${before}&after=${after}`}>
+              {one.name}
+            </Link>
+          );
+        })}
+      </p>
     </Card>
   );
 }

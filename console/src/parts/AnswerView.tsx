@@ -17,7 +17,7 @@ export function AnswerView({ said, fields }: { said: Answered; fields: Field[] }
       )}
       {rest.map((field) => (
         <p key={field.name} className="mt-1">
-          <span className="text-title font-semibold text-amber">{show(said.answer[field.name])}</span>{" "}
+          <span className={`font-semibold text-amber ${field.kind === "tensor" ? "font-mono break-all" : "text-title"}`}>{show(said.answer[field.name])}</span>{" "}
           <span className="text-soft">
             {[field.unit, field.name.toLowerCase() === field.unit?.toLowerCase() ? null : field.name].filter(Boolean).join(" ")}
           </span>
@@ -26,7 +26,12 @@ export function AnswerView({ said, fields }: { said: Answered; fields: Field[] }
       {fields
         .filter((field) => field.kind === "vector")
         .map((field) => (
-          <Scores key={field.name} scores={said.answer[field.name] as Record<string, number>} top={String(label)} />
+          <Scores
+            key={field.name}
+            name={field.name === "scores" ? null : field.name}
+            scores={said.answer[field.name] as Record<string, number>}
+            top={String(field.name === "scores" ? label : said.answer[field.name.replace(/_scores$/, "")])}
+          />
         ))}
       <dl className="mt-4 grid grid-cols-[auto_1fr] items-baseline gap-x-4 gap-y-1 text-small">
         <dt className="text-faint">version</dt>
@@ -54,10 +59,11 @@ export function AnswerView({ said, fields }: { said: Answered; fields: Field[] }
 }
 
 /** Scores as bars, the highest first; the label that was given is amber, what it is held against slate-blue. */
-function Scores({ scores, top }: { scores: Record<string, number>; top: string }) {
+function Scores({ name, scores, top }: { name: string | null; scores: Record<string, number>; top: string }) {
   const ordered = Object.entries(scores).sort((a, b) => b[1] - a[1]);
   return (
-    <table className="mt-3 w-full" aria-label="score per label">
+    <table className="mt-3 w-full" aria-label={name ?? "score per label"}>
+      {name && <caption className="text-left text-small text-faint">{name}</caption>}
       <tbody>
         {ordered.map(([name, score]) => (
           <tr key={name}>

@@ -1,38 +1,53 @@
 import { Select } from "radix-ui";
-import { ChevronDown } from "lucide-react";
+import { ChevronDown, LockKeyhole } from "lucide-react";
 import { useId } from "react";
 import type { Fault, Field } from "../api/client";
 import type { Entry } from "../form";
+import { PictureInput } from "./PictureInput";
 
-type Props = { field: Field; entry: Entry; fault?: Fault; onChange: (entry: Entry) => void };
+type Props = {
+  field: Field;
+  entry: Entry;
+  fault?: Fault;
+  onChange: (entry: Entry) => void;
+  /** Of a picture: the name of its file. */
+  onFile?: (name: string) => void;
+};
 
 /** One field of the schema: its name, what it means, a control that suits its kind, and what is wrong with it if anything is. */
-export function FieldInput({ field, entry, fault, onChange }: Props) {
+export function FieldInput({ field, entry, fault, onChange, onFile }: Props) {
   const id = useId();
   const note = `${id}-note`;
   const wrong = fault !== undefined;
   const said = field.meaning ?? field.wanted;
   const shared = { id, "aria-invalid": wrong, "aria-describedby": note };
   return (
-    <div className="min-w-0">
+    <div className={`min-w-0 ${isWide(field) ? "col-span-2" : ""}`}>
       <div className="flex items-baseline justify-between gap-2">
         <label htmlFor={id} className="truncate font-mono" title={field.meaning ?? field.name}>
           {field.name}
         </label>
-        {field.missing && (
-          <label className="flex shrink-0 items-center gap-1 text-small text-faint">
-            <input
-              type="checkbox"
-              className="accent-(--slate)"
-              checked={entry === null}
-              onChange={(event) => onChange(event.target.checked ? null : startOf(field))}
-            />
-            missing
-          </label>
-        )}
+        <span className="flex shrink-0 items-center gap-3 text-small text-faint">
+          {field.private && (
+            <span className="flex items-center gap-1" title="its values are answered and kept nowhere">
+              <LockKeyhole size={12} aria-hidden /> not recorded
+            </span>
+          )}
+          {field.missing && (
+            <label className="flex items-center gap-1">
+              <input
+                type="checkbox"
+                className="accent-(--slate)"
+                checked={entry === null}
+                onChange={(event) => onChange(event.target.checked ? null : startOf(field))}
+              />
+              missing
+            </label>
+          )}
+        </span>
       </div>
       <div className="relative mt-1">
-        <Control {...shared} field={field} entry={entry} onChange={onChange} />
+        <Control {...shared} field={field} entry={entry} onChange={onChange} onFile={onFile} />
       </div>
       <p id={note} className={`mt-1 flex justify-between gap-3 text-small ${wrong ? "text-brick" : "text-faint"}`}>
         <span className="truncate" title={wrong ? sayFault(fault) : said}>
@@ -50,18 +65,38 @@ export function FieldInput({ field, entry, fault, onChange }: Props) {
 
 type ControlProps = Omit<Props, "fault"> & { id: string; "aria-invalid": boolean; "aria-describedby": string };
 
-function Control({ field, entry, onChange, ...aria }: ControlProps) {
+function Control({ field, entry, onChange, onFile, ...aria }: ControlProps) {
   if (field.kind === "yes/no") return <YesNo entry={entry} onChange={onChange} {...aria} />;
+  if (field.kind === "image") return <PictureInput field={field} entry={entry} onChange={onChange} onFile={onFile} {...aria} />;
   if (field.kind === "choice" && field.unseen === "refuse") return <Choice field={field} entry={entry} onChange={onChange} {...aria} />;
+  if (isWide(field))
+    return (
+      <textarea
+        {...aria}
+        className="control h-auto! resize-y py-1!"
+        rows={field.kind === "text" ? 2 : 3}
+        value={entry ?? ""}
+        disabled={entry === null}
+        placeholder={entry === null ? "missing" : undefined}
+        spellCheck={false}
+        onChange={(event) => onChange(event.target.value)}
+        onKeyDown={(event) => {
+          if (event.key === "Enter" && (event.ctrlKey || event.metaKey || field.kind === "text") && !event.shiftKey) {
+            event.preventDefault();
+            event.currentTarget.form?.requestSubmit();
+          }
+        }}
+      />
+    );
   const numeric = field.kind === "number" || field.kind === "integer";
   return (
     <>
       <input
         {...aria}
-        className={`control ${field.unit ? "pr-16" : ""}`}
+        className={`control ${field.unit || field.kind === "time" ? "pr-16" : ""}`}
         value={entry ?? ""}
         disabled={entry === null}
-        placeholder={entry === null ? "missing" : undefined}
+        placeholder={entry === null ? "missing" : field.kind === "time" ? "2026-11-23T18:30:00Z" : undefined}
         inputMode={numeric ? "decimal" : undefined}
         autoComplete="off"
         spellCheck={false}
@@ -69,6 +104,15 @@ function Control({ field, entry, onChange, ...aria }: ControlProps) {
         onChange={(event) => onChange(event.target.value)}
       />
       {field.unit && <span className="pointer-events-none absolute inset-y-0 right-2 flex items-center text-small text-faint">{field.unit}</span>}
+      {field.kind === "time" && entry !== null && (
+        <button
+          type="button"
+          className="absolute inset-y-0 right-2 text-small text-soft hover:text-ink"
+          onClick={() => onChange(`${new Date().toISOString().slice(0, 19)}Z`)}
+        >
+          now
+        </button>
+      )}
       {field.kind === "choice" && (
         <datalist id={`${aria.id}-list`}>
           {field.choices.map((choice) => (
@@ -78,6 +122,11 @@ function Control({ field, entry, onChange, ...aria }: ControlProps) {
       )}
     </>
   );
+}
+
+/** Whether a field takes the whole width: what people write, lists of numbers, pictures. */
+function isWide(field: Field): boolean {
+  return field.kind === "text" || field.kind === "tensor" || field.kind === "image";
 }
 
 function Choice({ field, entry, onChange, ...aria }: ControlProps) {

@@ -5,12 +5,13 @@ const BINS = 24;
 const WIDTH = 144;
 const HEIGHT = 28;
 
-/** What training looked like: the reference is slate-blue everywhere. Numbers as a histogram, choices as their shares. */
-export function Histogram({ profile }: { profile: Profile }) {
+/** What training looked like: the reference is slate-blue everywhere, except for a live version held against another. Numbers as a
+ *  histogram, choices as their shares. */
+export function Histogram({ profile, live = false }: { profile: Profile; live?: boolean }) {
   const there = profile.count - profile.missing;
-  if (profile.quantiles?.length) return <Numbers quantiles={profile.quantiles} />;
+  if (profile.quantiles?.length) return <Numbers quantiles={profile.quantiles} fill={live ? "var(--amber-fill)" : "var(--slate-fill)"} />;
   const choices = Object.entries(profile.choices ?? {});
-  if (!choices.length) return <span className="text-faint">always missing</span>;
+  if (!choices.length) return <span className="text-faint">{there ? "not kept" : "always missing"}</span>;
   const shown = choices.slice(0, 3);
   return (
     <span className="flex gap-x-3 overflow-hidden text-small" title={choices.map(([name, amount]) => `${name}: ${count(amount)}`).join(", ")}>
@@ -24,7 +25,7 @@ export function Histogram({ profile }: { profile: Profile }) {
   );
 }
 
-function Numbers({ quantiles }: { quantiles: number[] }) {
+function Numbers({ quantiles, fill }: { quantiles: number[]; fill: string }) {
   const low = quantiles[0]!;
   const high = quantiles[quantiles.length - 1]!;
   const bars = shares(quantiles);
@@ -36,7 +37,7 @@ function Numbers({ quantiles }: { quantiles: number[] }) {
       <svg width={WIDTH} height={HEIGHT} role="img" aria-label={`from ${short(low)} to ${short(high)}, half below ${short(quantiles[10]!)}`}>
         {bars.map((share, at) => {
           const height = Math.max(share > 0 ? 1 : 0, (share / top) * (HEIGHT - 1));
-          return <rect key={at} x={at * step} y={HEIGHT - height} width={step - 1} height={height} fill="var(--slate-fill)" />;
+          return <rect key={at} x={at * step} y={HEIGHT - height} width={step - 1} height={height} fill={fill} />;
         })}
       </svg>
       <span>{short(high)}</span>

@@ -175,7 +175,7 @@ class _Package:
         said: dict[str, Mapping[str, Any]] = dict(self.recipe.fields or {})
         if not isinstance(model, Network) or self.recipe.before:
             return said
-        hints = field_hints(model, [str(name) for name in self.request_frame.columns])
+        hints = field_hints(model, [str(name) for name in self.request_frame.columns], list(self.recipe.options or ()))
         plain = infer_inputs(self.request_frame, said)
         for field in plain:
             hint = hints.get(field.name, {})

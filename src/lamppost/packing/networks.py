@@ -80,18 +80,21 @@ def story_of(network: Network) -> tuple[str, dict[str, str]]:
     return model.doc_string, {entry.key: entry.value for entry in model.metadata_props}
 
 
-def columns_of(network: Network, columns: Sequence[str]) -> dict[str, tuple[str, ...]]:
-    """Which columns feed which input; raise BadRequest where that cannot be told."""
+def wiring(network: Network, columns: Sequence[str], also: Sequence[str] = ()) -> dict[str, tuple[str, ...]]:
+    """Which columns feed which input; raise BadRequest where that cannot be told.
+
+    columns : those that a single input is made of where nothing is said. also : others, such as options, that inputs may name.
+    """
     openings, _, _ = describe(network)
     names = [one.name for one in openings]
     if network.inputs is not None:
         given = {name: (of,) if isinstance(of, str) else tuple(of) for name, of in network.inputs.items()}
         if names and set(given) != set(names):
             raise BadRequest(f"the network's inputs are {', '.join(names)}; inputs names {', '.join(given)}")
-        if lost := [column for of in given.values() for column in of if column not in columns]:
+        if lost := [column for of in given.values() for column in of if column not in columns and column not in also]:
             raise BadRequest(f"the network is to read {', '.join(lost)}, and there is no such column; there are {', '.join(columns)}")
         return given
-    if names and all(name in columns for name in names):
+    if names and all(name in columns or name in also for name in names):
         return {name: (name,) for name in names}
     if len(names) <= 1:
         return {(names or ["input"])[0]: tuple(columns)}
@@ -101,11 +104,11 @@ def columns_of(network: Network, columns: Sequence[str]) -> dict[str, tuple[str,
     )
 
 
-def field_hints(network: Network, columns: Sequence[str]) -> dict[str, dict[str, Any]]:
+def field_hints(network: Network, columns: Sequence[str], also: Sequence[str] = ()) -> dict[str, dict[str, Any]]:
     """What the network's inputs say about the fields that feed them, beyond what a frame shows: that whole numbers need not be whole."""
     openings = {one.name: one for one in describe(network)[0]}
     hints: dict[str, dict[str, Any]] = {}
-    for name, of in columns_of(network, columns).items():
+    for name, of in wiring(network, columns, also).items():
         dtype = openings[name].dtype if name in openings else "float32"
         for column in of:
             if dtype.startswith("float"):
@@ -127,8 +130,9 @@ def network_step(
     if not path.is_file():
         raise BadRequest(f"there is no network at {path}")
     openings, names, beside = describe(network)
-    wiring = columns_of(network, list(known) if network.inputs or unread is None else unread)
-    feeds = tuple(_feed(name, of, known, {one.name: one for one in openings}.get(name)) for name, of in wiring.items())
+    declared = {one.name: one for one in openings}
+    wired = wiring(network, list(known) if unread is None else unread, list(known))
+    feeds = tuple(_feed(name, of, known, declared.get(name)) for name, of in wired.items())
     rows = max([one.rows for one in openings], default=0)
     file = f"steps/{at}/{path.name}"
     members = {file: path.read_bytes()}

@@ -1,0 +1,173 @@
+import { useSearchParams } from "react-router";
+import type { Comparison, Profile, VersionPage } from "../api/client";
+import { useComparison, useVersions } from "../api/queries";
+import { Card, Trouble, Waiting } from "../parts/basics";
+import { Histogram } from "../parts/Histogram";
+import { VersionLink } from "../parts/VersionLink";
+import { bytes, count, ms, plural } from "../words";
+
+/** What changed from one version to another, and would it break anybody who calls? The earlier one is slate-blue, the later one amber. */
+export function ComparePage() {
+  const [params, setParams] = useSearchParams();
+  const before = params.get("before") ?? "";
+  const after = params.get("after") ?? "";
+  const found = useComparison(before, after);
+  const versions = useVersions("");
+  const choose = (part: "before" | "after", name: string): void => setParams({ before, after, [part]: name });
+  return (
+    <>
+      <h1 className="flex items-baseline gap-3 text-title font-semibold">
+        <Chooser label="earlier version" name={before} all={versions.data?.map((one) => one.name) ?? []} onChange={(name) => choose("before", name)} />
+        <span className="text-soft" aria-label="compared with">
+          →
+        </span>
+        <Chooser label="later version" name={after} all={versions.data?.map((one) => one.name) ?? []} onChange={(name) => choose("after", name)} live />
+      </h1>
+      {found.error ? (
+        <div className="mt-4">
+          <Trouble error={found.error} again={() => void found.refetch()} />
+        </div>
+      ) : !found.data ? (
+        <Waiting height={400} label="comparing" />
+      ) : (
+        <Compared said={found.data} />
+      )}
+    </>
+  );
+}
+
+type ChooserProps = { label: string; name: string; all: string[]; onChange: (name: string) => void; live?: boolean };
+
+function Chooser({ label, name, all, onChange, live = false }: ChooserProps) {
+  return (
+    <select
+      aria-label={label}
+      className={`rounded-small border border-line bg-card px-2 py-1 font-mono ${live ? "text-amber" : "text-slate"}`}
+      value={name}
+      onChange={(event) => onChange(event.target.value)}
+    >
+      {[...new Set([name, ...all])].map((one) => (
+        <option key={one}>{one}</option>
+      ))}
+    </select>
+  );
+}
+
+function Compared({ said }: { said: Comparison }) {
+  const breaking = said.changes.filter((change) => change.breaks).length;
+  return (
+    <>
+      <p className="mt-2 text-lead text-soft">
+        {said.before.digest === said.after.digest ? (
+          "The same package."
+        ) : breaking ? (
+          <>
+            <span className="text-brick">{plural(breaking, "change", "changes")} would break callers</span> of {said.before.name}.
+          </>
+        ) : (
+          `${plural(said.changes.length, "change")}; none breaks callers of ${said.before.name}.`
+        )}
+        {said.after.proof === "failed" && <span className="text-brick">{` ${said.after.name} fails its proof and cannot serve.`}</span>}
+      </p>
+      <Figures before={said.before} after={said.after} />
+      {said.changes.length > 0 && (
+        <Card title="What changed" className="mt-4" aside={<code className="text-small text-faint">{`lamppost diff ${said.before.name} ${said.after.name}`}</code>}>
+          <table className="figures w-full">
+            <thead>
+              <tr>
+                <th className="w-20">callers</th>
+                <th className="w-24">part</th>
+                <th>change</th>
+              </tr>
+            </thead>
+            <tbody>
+              {said.changes.map((change) => (
+                <tr key={`${change.part} ${change.says}`}>
+                  <td className={change.breaks ? "font-semibold text-brick" : "text-faint"}>{change.breaks ? "breaks" : "–"}</td>
+                  <td>{change.part}</td>
+                  <td className="py-1! whitespace-normal!">{change.says}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </Card>
+      )}
+      <Training before={said.before} after={said.after} />
+    </>
+  );
+}
+
+function Figures({ before, after }: { before: VersionPage; after: VersionPage }) {
+  const metrics = [...new Set([...Object.keys(before.metrics), ...Object.keys(after.metrics)])];
+  const rows: [string, (page: VersionPage) => string][] = [
+    ["proof", (page) => page.proof],
+    ["serves", (page) => page.serves.join(", ") || "nothing"],
+    ...metrics.map((name): [string, (page: VersionPage) => string] => [name, (page) => String(page.metrics[name] ?? "–")]),
+    ["one row, ms", (page) => ms(page.measured?.row_ms)],
+    ["64 rows, ms", (page) => ms(page.measured?.batch_ms)],
+    ["opens in, s", (page) => page.measured?.open_s.toFixed(2) ?? "–"],
+    ["worker holds", (page) => (page.measured ? bytes(page.measured.memory_bytes) : "–")],
+    ["size", (page) => bytes(page.size_bytes)],
+    ["trained on", (page) => (page.story.trained_rows == null ? "–" : `${count(page.story.trained_rows)} rows`)],
+  ];
+  return (
+    <Card title="Side by side" className="mt-6">
+      <table className="figures w-full table-fixed">
+        <thead>
+          <tr>
+            <th className="w-40" />
+            {[before, after].map((page, at) => (
+              <th key={at}>
+                <VersionLink name={page.name} live={at === 1} />
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map(([name, value]) => {
+            const [one, other] = [value(before), value(after)];
+            return (
+              <tr key={name}>
+                <th scope="row">{name}</th>
+                <td className="text-slate">{one}</td>
+                <td className={one === other || other === "–" ? "text-faint" : other === "failed" ? "font-semibold text-brick" : "font-semibold text-amber"}>
+                  {one === other ? "the same" : other}
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </Card>
+  );
+}
+
+function Training({ before, after }: { before: VersionPage; after: VersionPage }) {
+  const old = new Map([...before.reference_inputs, ...before.reference_answers].map((profile) => [profile.name, profile]));
+  const now = new Map([...after.reference_inputs, ...after.reference_answers].map((profile) => [profile.name, profile]));
+  const names = [...new Set([...old.keys(), ...now.keys()])];
+  if (!names.length) return null;
+  const one = (profile: Profile | undefined, live: boolean) => (profile ? <Histogram profile={profile} live={live} /> : <span className="text-faint">not there</span>);
+  return (
+    <Card title="In training" className="mt-4">
+      <table className="figures w-full table-fixed">
+        <thead>
+          <tr>
+            <th className="w-44">field</th>
+            <th>{before.name}</th>
+            <th>{after.name}</th>
+          </tr>
+        </thead>
+        <tbody>
+          {names.map((name) => (
+            <tr key={name}>
+              <td className="truncate font-mono">{name}</td>
+              <td>{one(old.get(name), false)}</td>
+              <td>{one(now.get(name), true)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Card>
+  );
+}
