@@ -11,7 +11,7 @@ demo:
 test: setup lint unit
 
 setup:
-	@scripts/setup.sh venv postgres chromium console
+	@scripts/setup.sh venv postgres chromium console torch
 
 lint:
 	@$(PYTHON_HERE) -m ruff check .

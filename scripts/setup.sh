@@ -39,6 +39,14 @@ venv() {
   printf '%s' "$wanted" > .venv/.lamppost-setup
 }
 
+# PyTorch, for the tests of its programs only: the CPU build, which is far too large for everybody's install.
+torch() {
+  .venv/bin/python -c 'import torch' 2>/dev/null && return
+  step "installing PyTorch for the tests of its programs"
+  .venv/bin/python -m pip install -q --disable-pip-version-check "$(grep -o 'torch==[0-9.]*' pyproject.toml)" >/dev/null 2>&1 \
+    || step "PyTorch could not be installed; its tests are skipped"
+}
+
 postgres() {
   compgen -G '/usr/lib/postgresql/*/bin/initdb' >/dev/null && return
   command -v initdb >/dev/null && return

@@ -55,7 +55,7 @@ class Worker:
         """Do the slow imports ahead of need."""
         for name in ("onnxruntime",) if header.get("needs") == "graphs" else ("pandas", "skops.io"):
             importlib.import_module(name)
-        return pack_frame({"op": "warm"})
+        return pack_frame({"op": "warm", "memory_bytes": _memory_bytes()})
 
     def _open(self, header: dict[str, Any]) -> bytes:
         folder = Path(header["folder"])
