@@ -58,7 +58,7 @@ class EveryKind(unittest.TestCase):
             for key in one:
                 self.same(one[key], other[key])
         elif isinstance(one, float):
-            self.assertAlmostEqual(one, other, delta=1e-9 + 1e-6 * abs(other))
+            self.assertAlmostEqual(one, other, delta=1e-6 + 1e-6 * abs(other))
         else:
             self.assertEqual(one, other)
 

@@ -145,7 +145,7 @@ class FromAnything(WithCommands):
         booster.save_model(self.folder / "trees.txt")
         frame.to_csv(self.folder / "frame.csv", index=False)
         (self.folder / "trees.toml").write_text('name = "trees"\n[model]\nfile = "trees.txt"\n[training]\nframe = "frame.csv"\n')
-        self.assertIn("compiled: one row", self.good("pack", "trees.toml"))
+        self.assertIn("rows/s alone instead of", self.good("pack", "trees.toml"))
 
     def test_pictures_options_search_and_comparison(self) -> None:
         networks.picture(self.folder)

@@ -134,7 +134,7 @@ class Refusing(WithService):
 
     def test_content_type_size_and_count(self) -> None:
         said = self.problem(self.ask("district=harbour", content_type="application/x-www-form-urlencoded"), 415, "wrong-content-type")
-        self.assertIn("expected application/json", said["detail"])
+        self.assertIn("expected one of application/json, application/x-ndjson", said["detail"])
         self.assertEqual(self.ask(ROW, content_type="application/json; charset=utf-8").status_code, 200)
         large = b'{"x": "' + b"a" * (10 * 2**20) + b'"}'
         self.problem(self.ask(large), 413, "body-too-large")

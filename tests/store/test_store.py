@@ -1,6 +1,7 @@
 """The store against a real PostgreSQL."""
 
 import asyncio
+import hashlib
 import os
 import stat
 import tempfile
@@ -11,7 +12,8 @@ from uuid import uuid4
 
 import psycopg
 
-from lamppost.core.errors import Conflict, NotFound, SetupError
+from lamppost.core.chunks import CHUNK_BYTES, cuts
+from lamppost.core.errors import BodyTooLarge, Conflict, NotFound, SetupError
 from lamppost.core.histogram import bucket_of
 from lamppost.core.names import VersionName
 from lamppost.service.recorder import Recorder
@@ -19,6 +21,8 @@ from lamppost.store import database, endpoints, packages, records, tokens
 from lamppost.store.postgres import PrivateServer
 from lamppost.store.records import Call
 from tests.support.service import until
+
+MIGRATIONS = len(list(Path(database.__file__).parent.glob("migrations/*.sql")))
 
 
 class WithServer(unittest.IsolatedAsyncioTestCase):
@@ -40,7 +44,7 @@ class WithServer(unittest.IsolatedAsyncioTestCase):
         with psycopg.connect(self.url, autocommit=True) as connection:
             connection.execute(f"CREATE DATABASE {name}".encode())
         self.fresh = self.url.rsplit("/", 1)[0] + f"/{name}"
-        self.assertEqual(database.migrate(self.fresh), ["0001_create_tables.sql"])
+        self.assertEqual(len(database.migrate(self.fresh)), MIGRATIONS)
         self.pool = database.make_pool(self.fresh)
         await self.pool.open()
         self.addAsyncCleanup(self.pool.close)
@@ -115,10 +119,11 @@ class Tokens(WithServer):
 
 class Versions(WithServer):
     async def push(self, digest: str, path: Path) -> tuple[VersionName, bool]:
-        return await packages.store_version(self.pool, "outage-risk", digest * 64, "{}", path, "admin")
+        size = len(path.read_bytes())  # noqa: ASYNC240 - a small file of the test's own
+        return await packages.store_version(self.pool, "outage-risk", digest * 64, "{}", path, "admin", cuts(size))
 
     async def test_versions_count_up_and_the_same_package_is_the_same_version(self) -> None:
-        data = os.urandom(packages.CHUNK_BYTES * 2 + 5)
+        data = os.urandom(CHUNK_BYTES * 2 + 5)
         path = self.package(data)
         self.assertEqual(await self.push("a", path), (VersionName("outage-risk", 1), True))
         self.assertEqual(await self.push("b", self.package()), (VersionName("outage-risk", 2), True))
@@ -129,6 +134,30 @@ class Versions(WithServer):
         with self.assertRaises(NotFound) as caught:
             await packages.get_version(self.pool, VersionName("outage-risk", 3))
         self.assertIn("outage-risk@2, outage-risk@1", caught.exception.detail)
+
+    async def test_chunks_come_first_and_are_forgotten_unless_a_package_takes_them(self) -> None:
+        kept, lost, later = (hashlib.sha256(data).digest() for data in (b"lamp", b"lost", b"later"))
+        await self.push("a", self.package(b"lamp"))
+        await packages.store_chunk(self.pool, lost, b"lost")
+        self.assertEqual(await packages.missing_chunks(self.pool, [lost, kept, later, later]), [later])
+        to = self.data / "assembled"
+        self.assertEqual(await packages.assemble(self.pool, [lost, kept], to), [(0, 4), (4, 8)])
+        with self.assertRaisesRegex(NotFound, "chunk 1 .* is not stored"):
+            await packages.assemble(self.pool, [lost, later], to)
+        with self.assertRaises(BodyTooLarge):
+            await packages.assemble(self.pool, [lost, kept], to, limit=7)
+        async with self.pool.connection() as connection:
+            await connection.execute("UPDATE chunks SET stored_at = now() - interval '2 days'")
+        self.assertEqual(await packages.missing_chunks(self.pool, [lost, kept]), [lost])
+
+    async def test_signatures_and_measures_are_kept_once(self) -> None:
+        version, _ = await self.push("a", self.package())
+        for _ in range(2):
+            await packages.note_signatures(self.pool, "a" * 64, [("k" * 44, "s" * 88)])
+        self.assertEqual(await packages.list_signatures(self.pool, "a" * 64), [("k" * 44, "s" * 88)])
+        for row_ms in (0.5, 9.0):
+            await packages.note_measured(self.pool, version, {"row_ms": row_ms})
+        self.assertEqual((await packages.get_version(self.pool, version)).measured, {"row_ms": 0.5})
 
     async def test_concurrent_pushes_get_different_numbers(self) -> None:
         pushed = await asyncio.gather(*(self.push(digest, self.package(digest.encode())) for digest in "0123456789"))

@@ -195,46 +195,63 @@ def strings(field: Field, column: Column) -> list[str | None]:
 
 def to_rows(schema: Schema, columns: Sequence[Column], rows: int) -> list[dict[str, Any]]:
     """Answer rows of a model's columns; raise ModelFault for a value that the answer schema does not allow."""
-    if len(columns) != len(schema):
-        raise ModelFault(f"the model gave {len(columns)} answer columns, its schema has {len(schema)}; pack the model again")
-    lists = [_answer_values(field, column, rows) for field, column in zip(schema, columns, strict=True)]
+    check(schema, columns, rows)
+    lists = [values_of(field, column) for field, column in zip(schema, columns, strict=True)]
     names = schema.names
     return [dict(zip(names, values, strict=True)) for values in zip(*lists, strict=True)]
 
 
-def _answer_values(field: Field, column: Column, rows: int) -> list[Any]:
+def check(schema: Schema, columns: Sequence[Column], rows: int) -> None:
+    """Raise ModelFault unless a model's columns are what the answer schema says."""
+    if len(columns) != len(schema):
+        raise ModelFault(f"the model gave {len(columns)} answer columns, its schema has {len(schema)}; pack the model again")
+    for field, column in zip(schema, columns, strict=True):
+        if len(column.values) != rows:
+            raise ModelFault(f"the model gave {len(column.values)} values of {field.name} for {rows} rows")
+        _check_values(field, column, rows)
+
+
+def _check_values(field: Field, column: Column, rows: int) -> None:
     values = column.values
-    if len(values) != rows:
-        raise ModelFault(f"the model gave {len(values)} values of {field.name} for {rows} rows")
     if field.kind == "tensor":
         for row, array in enumerate(values):
             _fits(field, array)
             if not np.isfinite(array).all():
                 raise ModelFault(f"the model gave no finite number for {field.name} in row {row}", row=row, field=field.name)
-        return [array.tolist() for array in values]
-    if field.kind == "time":
-        times = [None if us == GONE_TIME else instant(us) for us in np.asarray(values).tolist()]
-        if None in times and not field.missing:
+    elif isinstance(values, list):
+        return
+    elif field.kind == "time":
+        if not field.missing and (values == GONE_TIME).any():
             raise ModelFault(f"the model gave no time for {field.name}")
-        return times
-    if isinstance(values, list):
-        return values
-    if field.kind == "choice":
+    elif field.kind == "choice":
         limit = len(field.choices) + len(column.extras)
         if len(values) and not -1 <= values.min() <= values.max() < limit:
             raise ModelFault(f"the model gave a {field.name} that is none of its choices")
-        texts = strings(field, column)
-        unlisted = field.unseen == "refuse" and column.extras
-        if unlisted or (not field.missing and None in texts):
+        if (field.unseen == "refuse" and column.extras) or (not field.missing and len(values) and values.min() < 0):
             raise ModelFault(f"the model gave a {field.name} that is not {field.wanted()}")
-        return texts
-    if field.kind == "vector":
+    elif field.kind == "vector":
         if values.shape != (rows, len(field.choices)):
             raise ModelFault(f"the model gave {field.name} of shape {values.shape}, expected ({rows}, {len(field.choices)})")
         _finite(field, values)
+    elif field.kind == "number":
+        _finite(field, values[~np.isnan(values)] if field.missing else values)
+
+
+def values_of(field: Field, column: Column) -> list[Any]:
+    """The values of a column as JSON has them, a vector as an object by name; of a picture only that it is one."""
+    values = column.values
+    if field.kind == "tensor":
+        return [array.tolist() for array in values]
+    if field.kind == "time":
+        return [None if us == GONE_TIME else instant(us) for us in np.asarray(values).tolist()]
+    if field.kind == "image":
+        return [None if value is None else f"a picture of {len(value):,} bytes" for value in values]
+    if isinstance(values, list):
+        return values
+    if field.kind == "choice":
+        return strings(field, column)
+    if field.kind == "vector":
         return [dict(zip(field.choices, row, strict=True)) for row in values.tolist()]
-    if field.kind == "number" and not field.missing:
-        _finite(field, values)
     return _plain(field, column)
 
 

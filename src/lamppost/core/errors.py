@@ -3,6 +3,8 @@
 LampPostError
 ├── BadRequest              400  the request could not be read at all
 │   ├── BadJson             400
+│   ├── BadBody             400  the same of CSV, NDJSON, Arrow and forms
+│   ├── NotAcceptable       406
 │   ├── WrongContentType    415
 │   ├── BodyTooLarge        413
 │   ├── TooManyRows         413
@@ -93,6 +95,18 @@ class BadJson(BadRequest):
     """The body is not JSON, or not JSON of a usable shape."""
 
     code, title = "bad-json", "The body is not the JSON that is expected"
+
+
+class BadBody(BadRequest):
+    """The body is not what its content type says, or lacks what every body of that kind has."""
+
+    code, title = "bad-body", "The body is not what its content type says"
+
+
+class NotAcceptable(BadRequest):
+    """The answer cannot be written in any of the types that the caller accepts."""
+
+    code, status, title = "not-acceptable", 406, "No answer can be given in the types that are accepted"
 
 
 class WrongContentType(BadRequest):

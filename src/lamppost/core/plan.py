@@ -3,29 +3,24 @@
 One plan is built per version and used for every request. JSON goes through pydantic-core in one pass; only when something is
 wrong is the body looked at a second time, to say where and what.
 
-A body is one row as an object, or ``{"rows": [row, …]}``, with ``options`` beside the fields or the rows where the schema has
-some. Every row that comes out has every field and every option, with None where a value is missing.
+A body is one row as an object, or ``{"rows": [row, …]}``, or ``{"columns": {field: [value, …], …}}``, with ``options`` beside the
+fields or the rows where the schema has some. Every row that comes out has every field and every option, with None where a value is missing.
 """
 
 from __future__ import annotations
 
-import base64
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import datetime
-from functools import partial
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
 import orjson
-from pydantic_core import ErrorDetails, PydanticCustomError, SchemaValidator, ValidationError, from_json
+from pydantic_core import ErrorDetails, SchemaValidator, ValidationError, from_json
 from pydantic_core import core_schema as cs
 
-from lamppost.core.errors import BadJson, Fault, InvalidRows, PackageRefused, TooManyRows
-from lamppost.core.fields import INT_HIGH, INT_LOW, MAX_ELEMENTS, MAX_TEXT, Field, Schema, pick
-from lamppost.core.images import BadImage, look
+from lamppost.core.errors import BadJson, Fault, InvalidRows, TooManyRows
+from lamppost.core.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema, pick
+from lamppost.core.kinds import shorten, value_schema
 from lamppost.core.names import closest
 
 Row = dict[str, Any]
@@ -33,98 +28,30 @@ Row = dict[str, Any]
 
 MAX_ROWS = 10_000
 MAX_FAULTS = 50
-_SHOWN = 80
 _NUMBER = re.compile(r"[-+]?(\d+(\.\d*)?|\.\d+)([eE][-+]?\d+)?")
-_INSTANT = re.compile(r"\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d")
 _ROWS_FIRST = re.compile(rb'[ \t\r\n]*\{[ \t\r\n]*"rows"[ \t\r\n]*:')
 
 
 @dataclass(frozen=True, slots=True)
 class Rows:
-    """The rows of one request; ``alone`` says that it was one plain object, so that the answer is one too."""
+    """The rows of one request; ``alone`` says that it was one plain object, ``columns`` that they came as columns: so will the answer."""
 
     rows: list[Row]
     alone: bool
+    columns: bool = False
 
 
-def _value_schema(field: Field) -> cs.CoreSchema:
-    schema: cs.CoreSchema
-    if field.kind == "number":
-        schema = cs.float_schema(strict=True, allow_inf_nan=False, ge=field.low, le=field.high)
-    elif field.kind == "integer":
-        low = INT_LOW if field.low is None else max(INT_LOW, int(field.low))
-        high = INT_HIGH if field.high is None else min(INT_HIGH, int(field.high))
-        schema = cs.int_schema(strict=True, ge=low, le=high)
-    elif field.kind == "yes/no":
-        schema = cs.bool_schema(strict=True)
-    elif field.kind == "choice" and field.unseen == "refuse":
-        schema = cs.literal_schema(list(field.choices))
-    elif field.kind in ("choice", "text"):
-        schema = cs.str_schema(strict=True, max_length=MAX_TEXT)
-    elif field.kind == "time":
-        schema = cs.no_info_after_validator_function(_instant, cs.str_schema(strict=True, max_length=40))
-    elif field.kind == "image":
-        schema = cs.no_info_after_validator_function(partial(_picture, field), cs.str_schema(strict=True))
-    elif field.kind == "tensor":
-        schema = cs.no_info_after_validator_function(partial(_tensor, field), _tensor_schema(field))
-    else:
-        raise PackageRefused(f"field {field.name!r}: a {field.kind} cannot be an input")
-    return cs.nullable_schema(schema) if field.missing else schema
+def _default(field: Field, value: cs.CoreSchema) -> Any:
+    return None if field.default is None else SchemaValidator(value).validate_json(orjson.dumps(field.default))
 
 
-def _tensor_schema(field: Field) -> cs.CoreSchema:
-    schema: cs.CoreSchema
-    if field.elements == "integer":
-        low = INT_LOW if field.low is None else int(field.low)
-        schema = cs.int_schema(strict=True, ge=low, le=INT_HIGH if field.high is None else int(field.high))
-    else:
-        schema = cs.float_schema(strict=True, allow_inf_nan=False, ge=field.low, le=field.high)
-    for length in reversed(field.shape):
-        schema = cs.list_schema(schema, min_length=length or 1, max_length=length or MAX_ELEMENTS, fail_fast=True)
-    return schema
-
-
-def _instant(value: str) -> datetime:
-    """An instant of RFC 3339; seconds may be left out, the offset may not, and below a microsecond is cut off."""
-    try:
-        at = datetime.fromisoformat(value if _INSTANT.match(value) else "")
-    except ValueError as error:
-        raise PydanticCustomError("time", "no time") from error
-    if at.tzinfo is None:
-        raise PydanticCustomError("no-offset", "no offset from UTC")
-    return at
-
-
-def _picture(field: Field, value: str) -> bytes:
-    """The bytes of a picture whose header is that of one the field takes."""
-    try:
-        data = base64.b64decode(value, validate=True)
-    except ValueError as error:
-        raise PydanticCustomError("image", "{said}", {"said": "text that is not base64 (RFC 4648, without line breaks)"}) from error
-    try:
-        look(field, data)
-    except BadImage as error:
-        raise PydanticCustomError("image", "{said}", {"said": str(error)}) from error
-    return data
-
-
-def _tensor(field: Field, value: Any) -> npt.NDArray[Any]:
-    try:
-        array = np.array(value, dtype=np.int64 if field.elements == "integer" else np.float64)
-    except ValueError as error:  # lists of different lengths
-        raise PydanticCustomError("tensor", "{said}", {"said": "lists of different lengths"}) from error
-    if array.size > MAX_ELEMENTS:
-        raise PydanticCustomError("tensor", "{said}", {"said": f"{array.size:,} elements, over the limit of {MAX_ELEMENTS:,}"})
-    return array
-
-
-def _entries(schema: Schema) -> dict[str, cs.TypedDictField]:
+def _entries(schema: Schema, plain: bool = False) -> dict[str, cs.TypedDictField]:
+    """Each field of a row; ``plain`` leaves the defaults out."""
     entries = {}
     for field in schema:
-        value = _value_schema(field)
-        if not field.required:
-            default = None if field.default is None else SchemaValidator(value).validate_json(orjson.dumps(field.default))
-            value = cs.with_default_schema(value, default=default)
+        value = value_schema(field)
+        if not field.required and not plain:
+            value = cs.with_default_schema(value, default=_default(field, value))
         entries[field.name] = cs.typed_dict_field(value, required=field.required)
     return entries
 
@@ -140,6 +67,7 @@ class Plan:
         self.schema = schema
         self.max_rows = max_rows
         self.options = options
+        self._defaults = {field.name: _default(field, value_schema(field)) for field in schema if not field.required}
         inputs = _entries(schema)
         row = cs.typed_dict_schema(inputs, extra_behavior="forbid")
         rows = cs.list_schema(row, min_length=1, max_length=max_rows)
@@ -155,11 +83,19 @@ class Plan:
             flat = inputs | chosen
         self._one = SchemaValidator(cs.typed_dict_schema(inputs | extra, extra_behavior="forbid"))
         self._many = SchemaValidator(cs.typed_dict_schema({"rows": cs.typed_dict_field(rows)} | extra, extra_behavior="forbid"))
+        listed = {
+            name: cs.typed_dict_field(cs.list_schema(entry["schema"], min_length=1, max_length=max_rows), required=schema_field.required)
+            for (name, entry), schema_field in zip(_entries(schema, plain=True).items(), schema, strict=True)
+        }
+        columns = cs.typed_dict_field(cs.typed_dict_schema(listed, extra_behavior="forbid"))
+        self._columns = cs.typed_dict_schema({"columns": columns} | extra, extra_behavior="forbid")
         self._flat = cs.list_schema(cs.typed_dict_schema(flat, extra_behavior="forbid"), min_length=1, max_length=max_rows)
 
     def read(self, body: bytes) -> Rows:
         """Rows of a JSON body, each with the options; raise BadJson, TooManyRows, or InvalidRows with all faults (at most 50)."""
-        many = _ROWS_FIRST.match(body) is not None or (b'"rows"' in body and _has_rows(body))
+        many = _ROWS_FIRST.match(body) is not None or (b'"rows"' in body and _has_key(body, "rows"))
+        if not many and b'"columns"' in body and _has_key(body, "columns"):
+            return self._read_columns(body)
         try:
             if not many:
                 row = self._one.validate_json(body)
@@ -171,6 +107,48 @@ class Plan:
         if self.options:
             rows = [row | said["options"] for row in rows]
         return Rows(rows, alone=False)
+
+    def read_options(self, given: bytes | None) -> Row:
+        """Options that came apart from the rows, as a JSON object; raise BadJson or InvalidRows. Defaults where nothing came."""
+        if self.options is None:
+            if given is None:
+                return {}
+            raise BadJson("this endpoint has no options; leave them out")
+        try:
+            options: Row = SchemaValidator(cs.typed_dict_schema(_entries(self.options), extra_behavior="forbid")).validate_json(
+                given or b"{}"
+            )
+        except ValidationError as error:
+            details = error.errors(include_url=False, include_context=True)
+            if details[0]["type"] == "json_invalid" or not details[0]["loc"]:
+                raise BadJson("the options are no JSON object", example={"options": self.options.example()}) from None
+            faults = [self._fault(detail, 0, str(detail["loc"][0]), self.options) for detail in details[:MAX_FAULTS]]
+            raise InvalidRows(faults[0].sentence(), faults=[fault.to_dict() for fault in faults]) from None
+        return options
+
+    def _read_columns(self, body: bytes) -> Rows:
+        """A list for each field, all of one length."""
+        try:
+            said = SchemaValidator(self._columns).validate_json(body)
+        except ValidationError as error:
+            raise self._explain(error, many=True, columns=True) from None
+        lists: dict[str, list[Any]] = said["columns"]
+        lengths = {name: len(values) for name, values in lists.items()}
+        if len(set(lengths.values())) > 1:
+            told = ", ".join(f"{name} {length}" for name, length in list(lengths.items())[:20])
+            raise BadJson(f"the columns are of different lengths ({told}); each has one value a row", example=self._columns_example())
+        rows = next(iter(lengths.values()), 0)
+        for field in self.schema:
+            if field.name not in lists:
+                lists[field.name] = [self._defaults[field.name]] * rows
+        names = self.schema.names
+        made: list[Row] = [dict(zip(names, values, strict=True)) for values in zip(*(lists[name] for name in names), strict=True)]
+        if self.options:
+            made = [row | said["options"] for row in made]
+        return Rows(made, alone=False, columns=True)
+
+    def _columns_example(self) -> dict[str, Any]:
+        return {"columns": {name: [value] for name, value in self.schema.example().items()}}
 
     def read_rows(self, rows: Iterable[Any]) -> list[Row]:
         """Check rows that are Python values already (of a proof, say), options among their keys, by the same rules."""
@@ -188,32 +166,39 @@ class Plan:
         options = {"options": self.options.example()} if self.options and any(field.required for field in self.options) else {}
         return {"rows": [row], **options} if many else {**row, **options}
 
-    def _explain(self, error: ValidationError, many: bool) -> BadJson | TooManyRows | InvalidRows:
-        example = self.example(many)
+    def _explain(self, error: ValidationError, many: bool, columns: bool = False) -> BadJson | TooManyRows | InvalidRows:
+        example = self._columns_example() if columns else self.example(many)
         faults: list[Fault] = []
         for detail in error.errors(include_url=False, include_context=True):
             kind, place = detail["type"], detail["loc"]
             if kind == "json_invalid":
                 where = str(detail["ctx"]["error"])
                 return BadJson(f"the body is not JSON: {where}; send an object such as the example", example=example)
+            if columns and place[:1] == ("columns",) and len(place) > 1:
+                if kind == "too_long" and len(place) == 2:
+                    return TooManyRows(f"one request may have {self.max_rows} rows, this one has more", max_rows=self.max_rows)
+                if len(faults) < MAX_FAULTS:
+                    row = int(place[2]) if len(place) > 2 and isinstance(place[2], int) else None
+                    faults.append(self._fault(detail, row, str(place[1]), self.schema, whole=row is None))
+                continue
             if kind == "too_long" and place == ("rows",):
                 return TooManyRows(
                     f"one request may have {self.max_rows} rows, this one has more; send them in several requests", max_rows=self.max_rows
                 )
             if kind == "too_short" and place == ("rows",):
                 return InvalidRows("the list of rows is empty; send at least one row", example=example, faults=[])
-            if place in ((), ("rows",)):
-                return BadJson(
-                    f"given {shorten(detail['input'])}, expected {'a list of rows under rows' if many else 'one row as an object'}",
-                    example=example,
-                )
+            if place in ((), ("rows",), ("columns",)):
+                shape = "an object of lists under columns" if columns else "a list of rows under rows" if many else "one row as an object"
+                return BadJson(f"given {shorten(detail['input'])}, expected {shape}", example=example)
             if place[0] == "options" and self.options is not None:
                 if len(faults) < MAX_FAULTS:
                     faults.append(self._fault(detail, 0, str(place[1]) if len(place) > 1 else None, self.options))
                 continue
             if many and place[0] != "rows":
-                beside = "rows and options" if self.options else "rows"
-                return BadJson(f"the key {place[0]!r} stands beside rows; send {beside} alone", example=example)
+                beside = ("columns" if columns else "rows") + (" and options" if self.options else "")
+                return BadJson(
+                    f"the key {place[0]!r} stands beside {'columns' if columns else 'rows'}; send {beside} alone", example=example
+                )
             if len(faults) < MAX_FAULTS:
                 row, rest = (int(place[1]), place[2:]) if many else (0, place)
                 faults.append(self._fault(detail, row, str(rest[0]) if rest else None, self.schema))
@@ -221,7 +206,7 @@ class Plan:
         more = f"; and {count - 1} more fault{'s' if count > 2 else ''}" if count > 1 else ""
         return InvalidRows(faults[0].sentence() + more, faults=[fault.to_dict() for fault in faults], fault_count=count, example=example)
 
-    def _fault(self, detail: ErrorDetails, row: int, name: str | None, schema: Schema) -> Fault:
+    def _fault(self, detail: ErrorDetails, row: int | None, name: str | None, schema: Schema, whole: bool = False) -> Fault:
         given = shorten(detail["input"])
         if name is None:
             return Fault(row, None, given, "options as an object" if schema is self.options else "one row as an object")
@@ -232,6 +217,8 @@ class Plan:
             return Fault(row, name, given, "no field of that name", hint)
         if detail["type"] == "missing" and len(detail["loc"]) <= 3:
             return Fault(row, name, "nothing", field.wanted(), "add this field")
+        if whole:
+            return Fault(row, name, given, f"a list of values, each {field.wanted()}")
         if detail["type"] in ("image", "tensor"):
             given = str(detail["ctx"]["said"])
         if field.kind == "tensor":
@@ -247,7 +234,7 @@ def _with_options(row: Row) -> Row:
 def _place_in_tensor(detail: ErrorDetails, given: str) -> str:
     """Where in the lists it is wrong: the numbers after the field's name."""
     at = [part for part in detail["loc"] if isinstance(part, int)]
-    inside = at[1:] if detail["loc"][0] == "rows" else at
+    inside = at[1:] if detail["loc"][0] in ("rows", "columns") else at
     if detail["type"] in ("too_long", "too_short"):
         given = f"a list of {len(detail['input'])}"
     return f"{given} at [{', '.join(map(str, inside))}]" if inside else given
@@ -274,30 +261,10 @@ def _hint(field: Field, detail: ErrorDetails) -> str | None:
     return None
 
 
-def _has_rows(body: bytes) -> bool:
-    """Whether the body is an object with ``rows`` as a key of its own, wherever it stands."""
+def _has_key(body: bytes, key: str) -> bool:
+    """Whether the body is an object with that key of its own, wherever it stands."""
     try:
         data = from_json(body)
     except ValueError:
         return False
-    return isinstance(data, dict) and "rows" in data
-
-
-def shorten(value: Any) -> str:
-    """A value as JSON would write it, cut to 80 characters."""
-    if isinstance(value, (dict, list)):
-        shape = f"an object with {len(value)} keys" if isinstance(value, dict) else f"a list of {len(value)}"
-        return shape if value else "an empty object" if isinstance(value, dict) else "an empty list"
-    if isinstance(value, bytes):
-        value = value.decode("utf-8", "replace")
-    if isinstance(value, float) and value != value:
-        return "NaN"
-    if isinstance(value, float) and abs(value) == float("inf"):
-        return "Infinity" if value > 0 else "-Infinity"
-    if isinstance(value, str) or value is None or isinstance(value, bool):
-        text = orjson.dumps(value).decode()
-    elif isinstance(value, int) and value.bit_length() > 1024:
-        text = f"a whole number of about {round(value.bit_length() * 0.30103)} digits"
-    else:
-        text = str(value)
-    return text if len(text) <= _SHOWN else text[: _SHOWN - 1] + "…"
+    return isinstance(data, dict) and key in data

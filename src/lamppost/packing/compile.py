@@ -48,9 +48,10 @@ class Outcome:
         if self.graph is None:
             return f"not compiled, the original serves: {self.why}"
         gains = [before / after for before, after in zip(self.before_ms, self.after_ms, strict=True)]
+        alone, batch = ([rows * 1e3 / ms[at] for ms in (self.after_ms, self.before_ms)] for at, rows in enumerate((1, _MEASURED_ROWS)))
         return (
-            f"compiled: one row {self.after_ms[0]:.3f} ms instead of {self.before_ms[0]:.2f} ms ({gains[0]:.0f} times as fast), "
-            f"{_MEASURED_ROWS} rows {self.after_ms[1]:.2f} ms instead of {self.before_ms[1]:.2f} ms ({gains[1]:.0f} times)"
+            f"compiled: {alone[0]:,.0f} rows/s alone instead of {alone[1]:,.0f} ({gains[0]:.0f} times as fast), "
+            f"{batch[0]:,.0f} in batches of {_MEASURED_ROWS} instead of {batch[1]:,.0f} ({gains[1]:.0f} times)"
         )
 
 

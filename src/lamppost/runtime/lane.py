@@ -19,8 +19,9 @@ from typing import Any, Literal
 
 from lamppost.core.backoff import Backoff
 from lamppost.core.batch import BatchPolicy, Waiting
-from lamppost.core.columns import Column, from_rows, to_rows
+from lamppost.core.columns import Column, check, from_rows, to_rows
 from lamppost.core.errors import BY_CODE, LampPostError, ModelFault, ProofFailed, Unavailable
+from lamppost.core.fields import Schema
 from lamppost.core.manifest import Manifest
 from lamppost.core.measured import BATCH_ROWS, Measured
 from lamppost.core.plan import Plan, Row
@@ -57,18 +58,23 @@ class LaneSettings:
 
 @dataclass(frozen=True, slots=True)
 class LaneAnswer:
-    """Answer rows, and where the time went. queue_s, worker_s : seconds waiting, and there and back. batch_rows : rows run together."""
+    """Answer rows, and where the time went. queue_s, worker_s : seconds waiting, and there and back. batch_rows : rows run together.
+
+    columns : the answers of a request that came as columns; ``rows`` is empty then.
+    """
 
     rows: list[dict[str, Any]]
     queue_s: float
     worker_s: float
     batch_rows: int
+    columns: list[Column] | None = None
 
 
 @dataclass(slots=True, eq=False)
 class _Request:
     rows: Sequence[Row]
     done: asyncio.Future[LaneAnswer]
+    columns: Sequence[Column] | None = None
     since: float = field(default_factory=time.perf_counter)
     tries: int = 0
     alone: bool = False
@@ -128,12 +134,28 @@ class Lane:
 
     async def predict(self, rows: Sequence[Row], size_bytes: int) -> LaneAnswer:
         """Answers to rows of this lane's `plan`; raise LaneFull, Unavailable or ModelFault. ``size_bytes``: of the request's body."""
+        return await self._enqueued(_Request(rows, asyncio.get_running_loop().create_future()), len(rows), size_bytes)
+
+    async def predict_columns(self, columns: Sequence[Column], rows: int, size_bytes: int) -> LaneAnswer:
+        """The same for many rows at once, as columns in and out; they are a batch of their own."""
+        return await self._enqueued(_Request((), asyncio.get_running_loop().create_future(), columns), rows, size_bytes)
+
+    async def _enqueued(self, request: _Request, rows: int, size_bytes: int) -> LaneAnswer:
         if self.state in ("out", "closed", "opening"):
             raise Unavailable(f"{self.name} is not serving: {self.why or self.state}; see lamppost show {self.name}")
-        request = _Request(rows, asyncio.get_running_loop().create_future())
-        self._waiting.add(request, len(rows), size_bytes)
+        self._waiting.add(request, rows, size_bytes)
         self._wake.set()
         return await request.done
+
+    @property
+    def answers(self) -> Schema:
+        """The schema of this lane's answers."""
+        return self._manifest.answers
+
+    @property
+    def columns(self) -> Schema:
+        """Inputs and options, as `predict_columns` takes them."""
+        return self._manifest.columns
 
     @property
     def waiting_rows(self) -> int:
@@ -224,8 +246,11 @@ class Lane:
         return to_rows(self._manifest.answers, self._columns(header, body, len(rows)), len(rows))
 
     def _frame(self, rows: Sequence[Row]) -> bytes:
-        entries, body = pack_columns(from_rows(self._manifest.columns, rows))
-        return pack_frame({"op": "run", "rows": len(rows), "columns": entries}, body)
+        return self._framed(from_rows(self._manifest.columns, rows), len(rows))
+
+    def _framed(self, columns: Sequence[Column], rows: int) -> bytes:
+        entries, body = pack_columns(columns)
+        return pack_frame({"op": "run", "rows": rows, "columns": entries}, body)
 
     def _columns(self, header: dict[str, Any], body: bytes, rows: int) -> list[Column]:
         if header.get("op") != "answers" or header.get("rows") != rows:
@@ -270,17 +295,26 @@ class Lane:
             batch = [entry for entry in self._waiting.take() if not entry[0].done.done()]  # whose client has gone is dropped
         if not batch:
             return None
-        if any(entry[0].alone for entry in batch) and len(batch) > 1:
+        if any(entry[0].alone or entry[0].columns is not None for entry in batch) and len(batch) > 1:
             self._waiting.put_back(batch[1:])
             batch = batch[:1]
-        rows = batch[0][0].rows if len(batch) == 1 else [row for request, _, _ in batch for row in request.rows]
         assert self._worker is not None
+        first, count, _ = batch[0]
+        if first.columns is not None:
+            return _Running(batch, count, time.perf_counter(), self._worker.send(self._framed(first.columns, count)))
+        rows = first.rows if len(batch) == 1 else [row for request, _, _ in batch for row in request.rows]
         return _Running(batch, len(rows), time.perf_counter(), self._worker.send(self._frame(rows)))
 
     def _finish(self, running: _Running, header: dict[str, Any], body: bytes) -> None:
         worker_s = time.perf_counter() - running.started
         try:
             columns = self._columns(header, body, running.rows)
+            first = running.batch[0][0]
+            if first.columns is not None:
+                check(self._manifest.answers, columns, running.rows)
+                if not first.done.done():
+                    first.done.set_result(LaneAnswer([], running.started - first.since, worker_s, running.rows, columns))
+                return
             if len(running.batch) == 1:
                 answers = [to_rows(self._manifest.answers, columns, running.rows)]
             else:

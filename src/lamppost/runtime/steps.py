@@ -16,8 +16,8 @@ import orjson
 from lamppost.core.columns import Array, Column, to_array, to_column
 from lamppost.core.errors import Fault, InvalidRows, ModelFault, PackageRefused
 from lamppost.core.fields import Schema
+from lamppost.core.kinds import shorten
 from lamppost.core.manifest import Manifest, read_as
-from lamppost.core.plan import shorten
 from lamppost.core.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep
 from lamppost.package import sklearn_model
 from lamppost.package.boosted_model import load_trees

@@ -12,9 +12,11 @@ from uuid import UUID
 
 import orjson
 
-from lamppost.core.errors import BodyTooLarge, LampPostError, NotAllowed, WrongContentType
+from lamppost.core.errors import BodyTooLarge, LampPostError, NotAllowed
+from lamppost.core.formats import JSON, MULTIPART
 from lamppost.core.privacy import Kept
-from lamppost.runtime.lane import LaneAnswer
+from lamppost.runtime.lane import Lane, LaneAnswer
+from lamppost.service import bodies
 from lamppost.service.auth import Auth
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.service.routes import Routes
@@ -87,7 +89,6 @@ class Predict:
             status, body, extra = self._problem(LampPostError("the service failed on this request; the log has more"), request_id)
         clock.mark("answer")
         headers = [
-            (b"content-type", b"application/json" if status < 400 else b"application/problem+json"),
             (b"content-length", b"%d" % len(body)),
             (b"request-id", str(request_id).encode()),
             (b"server-timing", clock.server_timing()),
@@ -110,29 +111,31 @@ class Predict:
         route, lane = self._routes.lane(call.endpoint)
         call.known, call.version, call.keeps = True, str(route.split.version), lane.keeps
         clock.mark("token")
+        kind, header = bodies.content_type(headers)
+        wanted = bodies.accepted(headers, kind)
         call.body = body = await self._read(headers, receive)
+        parts = await bodies.read_parts(header, body) if kind == MULTIPART else []
         clock.mark("read")
         # while the body came the route may have moved and the lane been closed; from here to the queue nothing is awaited
         route, lane = self._routes.lane(call.endpoint)
-        call.version, call.keeps = str(route.split.version), lane.keeps
-        rows = lane.plan.read(body)
-        call.rows = len(rows.rows)
+        call.version, call.keeps, call.lane = str(route.split.version), lane.keeps, lane
+        call.kind = kind
+        asked = bodies.read(lane.plan, lane.columns, kind, body, parts, scope.get("query_string", b""))
+        call.rows = asked.count
+        call.asked = asked if kind != JSON else None
         clock.mark("validate")
-        answer: LaneAnswer = await lane.predict(rows.rows, len(body))
+        answer: LaneAnswer = await bodies.ask(lane, asked, wanted, len(body))
         clock.phases["queue"] = answer.queue_s
         clock.phases["worker"] = answer.worker_s
         clock.last = time.perf_counter()
-        said = {"answer": answer.rows[0]} if rows.alone else {"answers": answer.rows}
-        out = orjson.dumps({**said, "version": call.version, "request_id": str(call.request_id)})
-        call.answered = answer
-        return 200, out, []
+        about = {"version": call.version, "request_id": str(call.request_id)}
+        out = bodies.write(lane.answers, asked, answer, wanted, about)
+        call.answered, call.wrote = answer, wanted
+        return 200, out, [(b"content-type", wanted.encode()), (b"model-version", call.version.encode())]
 
     async def _read(self, headers: list[tuple[bytes, bytes]], receive: Receive) -> bytes:
         """The whole body, never more than the limit."""
         for name, value in headers:
-            if name == b"content-type" and value.partition(b";")[0].strip().lower() != b"application/json":
-                given = value.decode("latin-1")[:80]
-                raise WrongContentType(f"given {given}, expected application/json; add the header Content-Type: application/json")
             if name == b"content-length" and value.isdigit() and int(value) > self._max_body_bytes:
                 raise self._too_large()
         message = await receive()
@@ -160,12 +163,13 @@ class Predict:
         return BodyTooLarge(f"the body is over the limit of {limit:,} bytes; send fewer rows at a time", max_bytes=limit)
 
     def _problem(self, error: LampPostError, request_id: UUID) -> tuple[int, bytes, list[tuple[bytes, bytes]]]:
-        return error.status, orjson.dumps({**error.to_problem(), "request_id": str(request_id)}, default=str), problem_headers(error)
+        body = orjson.dumps({**error.to_problem(), "request_id": str(request_id)}, default=str)
+        return error.status, body, [(b"content-type", b"application/problem+json"), *problem_headers(error)]
 
     def _record(self, call: _Call, clock: _Clock, status: int, body: bytes) -> None:
         phases = {name: round(seconds * 1e6) for name, seconds in clock.phases.items()}
         batch_rows = call.answered.batch_rows if call.answered is not None else None
-        kept: bytes | None = call.body
+        kept, body = _as_json(call, status, body)
         if kept is not None and call.keeps is not None and not call.keeps.everything:
             kept = call.keeps.request(kept) if status == 200 else call.keeps.refused(kept)
             body = call.keeps.answer(body) if status == 200 else body
@@ -192,6 +196,16 @@ class Predict:
         )
 
 
+def _as_json(call: _Call, status: int, body: bytes) -> tuple[bytes | None, bytes]:
+    """Request and answer of a call as JSON, whatever types they had; a refused body that is no JSON is not kept."""
+    kept = call.body
+    if kept is not None and call.kind != JSON:
+        kept = call.recorded() if call.asked is not None else orjson.dumps({"content_type": call.kind, "bytes": len(kept)})
+    if status == 200 and call.wrote != JSON:
+        body = orjson.dumps({"content_type": call.wrote, "bytes": len(body)})
+    return kept, body
+
+
 def problem_headers(error: LampPostError) -> list[tuple[bytes, bytes]]:
     """The headers that belong to a problem: how to sign in, when to try again, which methods there are."""
     if error.status == 401:
@@ -215,7 +229,21 @@ def _json_or_text(body: bytes) -> bytes:
 class _Call:
     """What is learned about one request on its way."""
 
-    __slots__ = ("answered", "body", "endpoint", "keeps", "known", "request_id", "rows", "token", "version")
+    __slots__ = (
+        "answered",
+        "asked",
+        "body",
+        "endpoint",
+        "keeps",
+        "kind",
+        "known",
+        "lane",
+        "request_id",
+        "rows",
+        "token",
+        "version",
+        "wrote",
+    )
 
     def __init__(self, endpoint: str, request_id: UUID) -> None:
         self.endpoint = endpoint
@@ -227,3 +255,12 @@ class _Call:
         self.body: bytes | None = None
         self.rows = 0
         self.answered: LaneAnswer | None = None
+        self.lane: Lane | None = None
+        self.kind = self.wrote = JSON
+        self.asked: bodies.Asked | None = None
+
+    def recorded(self) -> bytes | None:
+        """A body in another type than JSON, as JSON."""
+        if self.lane is None or self.asked is None:
+            return None
+        return bodies.recorded(self.lane.plan, self.lane.columns, self.kind, self.asked)
