@@ -5,18 +5,13 @@ import shutil
 import unittest
 from collections.abc import Iterator
 from contextlib import contextmanager
-from pathlib import Path
 
 import numpy as np
-import pandas as pd
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
-from demo.poles import FIELDS, TARGET, draw_post, pixels, train_pole_photo
-from lamppost.packing.build import build
-from lamppost.packing.networks import Network
-from lamppost.packing.recipe import Recipe
-from tests.support import networks
-from tests.support.lamps import made_once, outage_lamp
+from demo.poles import draw_post
+from tests.support.lamps import outage_lamp
+from tests.support.other_lamps import photo_lamp, several_lamp
 from tests.support.service import Service, until
 
 ARGUMENTS = [
@@ -282,25 +277,3 @@ class OtherKinds(InBrowser):
             page.goto(self.service.address + "/models/several/2")
             page.get_by_role("region", name="Held against another").get_by_role("link", name="several@1").click()
             expect(page.get_by_role("region", name="In training")).to_contain_text("age_years")
-
-
-def photo_lamp() -> Path:
-    def make(path: Path) -> None:
-        model, frame, _ = train_pole_photo()
-        recipe = Recipe("pole-photo", TARGET, fields=FIELDS, before=[pixels()], tags={"kind": "picture"})
-        build(model, frame, recipe, path)
-
-    return made_once("pole-photo.lamp", make)
-
-
-def several_lamp() -> Path:
-    """A graph that reads a tensor of any length, a private text and an option."""
-
-    def make(path: Path) -> None:
-        frame = pd.DataFrame({"seq": [[1.0] * (1 + at % 3) for at in range(30)], "note": [f"note {at}" for at in range(30)]})
-        network = Network(networks.several(path.parent), inputs={"seq": "seq", "note": "note", "k": "k"})
-        options = {"k": {"kind": "number", "low": 0, "high": 100, "default": 2}}
-        fields = {"note": {"private": True, "example": "a note"}}
-        build(network, frame, Recipe("several", options=options, fields=fields, tags={"kind": "graph"}), path)
-
-    return made_once("several.lamp", make)

@@ -1,0 +1,138 @@
+"""What callers send and get back, in every content type, over HTTP."""
+
+import io
+import json
+import unittest
+from typing import Any
+
+import httpx
+import orjson
+import pyarrow as pa
+
+from demo.lamps import make_traffic
+from demo.poles import make_photos
+from tests.support.lamps import outage_lamp
+from tests.support.other_lamps import photo_lamp, several_lamp
+from tests.support.service import Service, until
+
+ROWS = make_traffic(30, seed=9)
+ARROW = "application/vnd.apache.arrow.stream"
+
+
+def stream(rows: list[dict[str, Any]]) -> bytes:
+    table = pa.Table.from_pylist(rows)
+    sink = io.BytesIO()
+    with pa.ipc.new_stream(sink, table.schema) as writer:
+        writer.write_table(table)
+    return sink.getvalue()
+
+
+def as_csv(rows: list[dict[str, Any]]) -> str:
+    cells = [[("" if value is None else value if isinstance(value, str) else json.dumps(value)) for value in row.values()] for row in rows]
+    return "\n".join(",".join(line) for line in [list(rows[0]), *cells])
+
+
+class Contract(unittest.TestCase):
+    service: Service
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service().start()
+        cls.addClassCleanup(cls.service.remove)
+        cls.service.serve(outage_lamp())
+        cls.service.serve(photo_lamp(), "pole-photo")
+        cls.service.serve(several_lamp(), "several")
+        cls.wanted = cls.service.post("/predict/outage-risk", orjson.dumps({"rows": ROWS})).json()["answers"]
+
+    def ask(self, body: Any, kind: str, accept: str = "*/*", path: str = "/predict/outage-risk") -> httpx.Response:
+        return self.service.post(path, body, content_type=kind, accept=accept)
+
+    def test_the_same_rows_in_every_type_get_the_same_answers(self) -> None:
+        columns = {name: [row[name] for row in ROWS] for name in ROWS[0]}
+        said = self.ask(orjson.dumps({"columns": columns}), "application/json").json()
+        self.assertEqual(said["columns"]["label"], [answer["label"] for answer in self.wanted])
+        self.assertEqual(said["columns"]["scores"]["fails"], [answer["scores"]["fails"] for answer in self.wanted])
+        for kind, body in (
+            ("application/x-ndjson", b"\n".join(map(orjson.dumps, ROWS))),
+            ("text/csv; charset=utf-8", as_csv(ROWS)),
+            (ARROW, stream(ROWS)),
+        ):
+            with self.subTest(kind):
+                said = self.ask(body, kind, "application/json")
+                self.assertEqual((said.status_code, said.json()["answers"]), (200, self.wanted), said.text[:300])
+                self.assertEqual(said.headers["model-version"], "outage-risk@1")
+
+    def test_answers_come_as_the_caller_likes_them(self) -> None:
+        body = orjson.dumps({"rows": ROWS})
+        lines = self.ask(body, "application/json", "application/x-ndjson").text.splitlines()
+        self.assertEqual([orjson.loads(line) for line in lines], self.wanted)
+        table = self.ask(body, "application/json", "text/csv;q=0.9, image/png").text.split("\r\n")
+        self.assertEqual((table[0], len(table)), ("label,scores.holds,scores.fails", len(ROWS) + 2))
+        for sent, accept in ((body, ARROW), (stream(ROWS), "*/*")):
+            answer = self.ask(sent, "application/json" if sent is body else ARROW, accept)
+            self.assertEqual(answer.headers["content-type"], ARROW)
+            self.assertEqual(pa.ipc.open_stream(answer.content).read_all().to_pylist(), self.wanted)
+        self.assertEqual(self.ask(body, "application/json", "application/json, text/csv;q=0.5").json()["answers"], self.wanted)
+        refused = self.ask(body, "application/json", "image/png, application/json;q=0")
+        self.assertEqual((refused.status_code, refused.json()["type"]), (406, "urn:lamppost:not-acceptable"))
+
+    def test_pictures_by_form(self) -> None:
+        photo = make_photos(1, seed=3)["photo"][0]
+        headers = {"authorization": f"Bearer {self.service.token}"}
+        address = f"{self.service.address}/predict/pole-photo"
+
+        def send(**parts: Any) -> httpx.Response:
+            return httpx.post(address, headers=headers, trust_env=False, **parts)
+
+        self.assertIn(send(files={"photo": ("post.png", photo)}).json()["answer"]["label"], ("leans", "rusts", "sound"))
+        for parts, status, says in (
+            ({"files": {"photo": b"GIF89a"}}, 422, "neither PNG nor JPEG"),
+            ({"files": {"foto": photo}}, 422, "did you mean photo?"),
+            ({"files": [("photo", photo), ("photo", photo)]}, 400, "more than once"),
+            ({"files": {"photo": photo}, "data": {"note": "x"}}, 422, "no field of that name"),
+            ({"content": b"nothing", "headers": {**headers, "content-type": "multipart/form-data"}}, 400, "no multipart form"),
+        ):
+            with self.subTest(says):
+                said = httpx.post(address, trust_env=False, **{"headers": headers, **parts})  # type: ignore[arg-type]
+                self.assertEqual(said.status_code, status, said.text)
+                self.assertIn(says, said.text)
+
+    def test_options_beside_other_types(self) -> None:
+        row = orjson.dumps({"seq": [1, 2], "note": "n"})
+        path = "/predict/several?options="
+        said = self.ask(row, "application/x-ndjson", path=path + '{"k": 10}')
+        self.assertEqual(said.json()["answers"][0]["scaled"], [10.0, 20.0])
+        self.assertEqual(self.ask(row, "application/x-ndjson", path="/predict/several").json()["answers"][0]["scaled"], [2.0, 4.0])
+        for query, status in (('{"k": 101}', 422), ("[]", 400), ("{", 400), ('{"q": 1}', 422)):
+            self.assertEqual(self.ask(row, "application/x-ndjson", path=path + query).status_code, status, query)
+        self.assertEqual(self.ask(row, "application/json", path=path + "{}").status_code, 400)
+        self.assertEqual(self.ask(as_csv(ROWS), "text/csv", path="/predict/outage-risk?options={}").status_code, 400)
+
+    def test_what_is_malformed_gets_its_place_and_its_remedy(self) -> None:
+        good = as_csv(ROWS)
+        for kind, body, status, says in (
+            ("text/csv", good + "\n1,2", 400, "cells, the header has"),
+            ("text/csv", good.replace("age_years", "age_year", 1), 400, "did you mean age_years?"),
+            ("application/x-ndjson", b'{"age_years": 1}\n{', 400, "line 2 is not JSON"),
+            (ARROW, stream(ROWS)[:200], 400, "cut short"),
+            (ARROW, b"\xff\xff\xff\xff\xff\xff\xff\x7f" + bytes(64), 400, "no Arrow stream"),
+            ("application/json", b'{"columns": {"age_years": [1, 2], "height_m": [1]}}', 422, "add this field"),
+            ("image/png", b"", 415, "expected one of"),
+        ):
+            with self.subTest(says):
+                said = self.ask(body, kind)
+                self.assertEqual((said.status_code, says in said.text), (status, True), said.text[:300])
+
+    def test_other_types_are_recorded_as_rows(self) -> None:
+        said = self.ask(as_csv(ROWS[:2]), "text/csv", "text/csv")
+        with self.service.client() as client:
+
+            def recorded() -> dict[str, Any] | None:
+                calls = client.fetch("GET", "/api/calls", endpoint="outage-risk", limit=50)
+                return next((call for call in calls if call["request_id"] == said.headers["request-id"]), None)
+
+            call = until(recorded, what="the record")
+        assert call is not None
+        self.assertEqual(call["input"]["content_type"], "text/csv")
+        self.assertEqual([row["district"] for row in call["input"]["rows"]], [row["district"] for row in ROWS[:2]])
+        self.assertEqual(call["answer"]["content_type"], "text/csv")
