@@ -15,7 +15,7 @@ from pathlib import Path
 import joblib
 
 import lamppost
-from bench import packages
+from bench import contract, packages
 from bench.load import Measured, load
 from bench.servers import free_port, running, uvicorn
 from demo.lamps import FIELDS, make_traffic
@@ -38,6 +38,7 @@ def main() -> int:
     if shutil.which("wrk") is None:
         print("wrk is missing; install it with: apt-get install wrk", file=sys.stderr)
         return 1
+    contract.measure()
     packages.measure()
     with tempfile.TemporaryDirectory(prefix="lamppost-bench-") as name, ExitStack() as stack:
         folder = Path(name)

@@ -206,19 +206,21 @@ def token_new(
     name: Annotated[str, typer.Argument(help="A name for it, such as billing-service.")],
     role: Annotated[str, typer.Option(help="caller, viewer, publisher, operator, reviewer or admin.")] = "caller",
     endpoint: Annotated[list[str] | None, typer.Option(help="For a caller: only this endpoint (may be repeated).")] = None,
+    expires: Annotated[str | None, typer.Option(help="When it ends: after 90d, 12h, or on a date such as 2027-03-31.")] = None,
+    rate: Annotated[float | None, typer.Option(help="Most requests a second, on each node.")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
     """Make a token; its secret is shown once."""
-    from lamppost.cli.manage import token_new
+    from lamppost.cli.tokens import Wanted, token_new
 
-    token_new(name, role, endpoint, address, as_json)
+    token_new(Wanted(name, role, endpoint, expires, rate), address, as_json)
 
 
 @tokens.command("list")
 def token_list(address: Address = None, as_json: AsJson = False) -> None:
     """List tokens."""
-    from lamppost.cli.manage import token_list
+    from lamppost.cli.tokens import token_list
 
     token_list(address, as_json)
 
@@ -226,7 +228,7 @@ def token_list(address: Address = None, as_json: AsJson = False) -> None:
 @tokens.command("revoke")
 def token_revoke(name: Annotated[str, typer.Argument(help="The token's name.")], address: Address = None) -> None:
     """End a token at once."""
-    from lamppost.cli.manage import token_revoke
+    from lamppost.cli.tokens import token_revoke
 
     token_revoke(name, address)
 

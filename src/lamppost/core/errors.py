@@ -11,6 +11,7 @@ LampPostError
 │   └── InvalidRows         422  carries every fault, each with row and field
 ├── NotSignedIn             401
 ├── NotAllowed              403
+├── TooOften                429  the token's own rate
 ├── NotFound                404  an unknown endpoint, model, version or call
 ├── Conflict                409
 │   └── ProofFailed         409  carries the rows that differ
@@ -143,6 +144,12 @@ class NotAllowed(LampPostError):
     """The token is good, but its role does not cover this."""
 
     code, status, title = "not-allowed", 403, "This token may not do that"
+
+
+class TooOften(LampPostError):
+    """The token comes more often than it may."""
+
+    code, status, title = "too-often", 429, "This token comes too often"
 
 
 class NotFound(LampPostError):

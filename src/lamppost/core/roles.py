@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Literal, get_args
 
 from lamppost.core.errors import NotAllowed
@@ -23,11 +24,17 @@ MAY: dict[str, frozenset[str]] = {
 
 @dataclass(frozen=True, slots=True)
 class Principal:
-    """Whoever a request comes from. endpoints : the only ones a caller may ask; None for all."""
+    """Whoever a request comes from.
+
+    endpoints : the only ones a caller may ask; None for all. expires_at : when the token ends by itself. rate_per_s : requests a second
+    that it may make on each node.
+    """
 
     token: str
     role: Role
     endpoints: frozenset[str] | None = None
+    expires_at: datetime | None = None
+    rate_per_s: float | None = None
 
     def check(self, permission: Permission, endpoint: str | None = None) -> None:
         """Raise NotAllowed unless the role covers ``permission``, for this endpoint if one is named."""

@@ -16,6 +16,7 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
     for status, why in {
         401: "no token, or one that is not known",
         403: "the token's role does not cover this",
+        429: "the token comes more often than it may",
         404: "no such name",
         422: "the request does not fit",
         503: "nothing can answer at the moment",

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+
 from fastapi import APIRouter, Request, Response
 
 from lamppost.core.errors import BadRequest, NotSignedIn
@@ -72,6 +74,9 @@ async def list_tokens(node: TheNode, _: TokenKeeper) -> list[TokenShape]:
             made_at=t.made_at,
             made_by=t.made_by,
             revoked_at=t.revoked_at,
+            expires_at=t.expires_at,
+            rate_per_s=t.rate_per_s,
+            last_used_at=t.last_used_at,
         )
         for t in await tokens.list_tokens(node.pool)
     ]
@@ -83,7 +88,11 @@ async def make_token(wanted: NewToken, node: TheNode, caller: TokenKeeper) -> Ma
     check_name(wanted.name, "token")
     if wanted.endpoints is not None and wanted.role != "caller":
         raise BadRequest(f"only a caller's token can be kept to endpoints, not a {wanted.role}'s")
-    secret = await tokens.make_token(node.pool, wanted.name, wanted.role, wanted.endpoints, caller.token)
+    if wanted.expires_at is not None and wanted.expires_at <= datetime.now(UTC):
+        raise BadRequest(f"the token would have expired already, at {wanted.expires_at.isoformat()}; choose a later time")
+    secret = await tokens.make_token(
+        node.pool, wanted.name, wanted.role, wanted.endpoints, caller.token, wanted.expires_at, wanted.rate_per_s
+    )
     await node.auth.reload()
     return MadeToken(**wanted.model_dump(), secret=secret)
 

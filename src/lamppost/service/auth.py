@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import math
+import time
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
-from lamppost.core.errors import NotAllowed, NotSignedIn
+from lamppost.core.errors import NotAllowed, NotSignedIn, TooOften
+from lamppost.core.pace import Bucket
 from lamppost.core.roles import Principal
 from lamppost.store import tokens
 from lamppost.store.database import Pool
@@ -23,17 +26,42 @@ class Auth:
         self._pool = pool
         self._by_hash: dict[bytes, Principal] = {}
         self._sessions: dict[str, tuple[Principal, datetime]] = {}
+        self._buckets: dict[str, Bucket] = {}
+        self._used: dict[str, float] = {}
 
     async def reload(self) -> None:
         """Read all tokens anew and forget cached sessions, so that what was revoked ends at once."""
         self._by_hash = await tokens.principals(self._pool)
         self._sessions.clear()
+        rates = {known.token: known.rate_per_s for known in self._by_hash.values()}
+        self._buckets = {token: bucket for token, bucket in self._buckets.items() if rates.get(token) == bucket.rate_per_s}
+
+    async def note_used(self) -> None:
+        """Write when tokens were last used since this was called before."""
+        used, self._used = self._used, {}
+        if used:
+            await tokens.note_used(self._pool, {token: datetime.fromtimestamp(at, UTC) for token, at in used.items()})
 
     def by_secret(self, secret: str) -> Principal:
         """Whose token this is; raise NotSignedIn."""
         found = self._by_hash.get(tokens.hash_of(secret))
         if found is None:
             raise NotSignedIn("this token is not known here, or was revoked; ask an admin for another one")
+        return self._admitted(found)
+
+    def _admitted(self, found: Principal) -> Principal:
+        """Whoever it is, unless the token has expired or comes too often."""
+        now = time.time()
+        if found.expires_at is not None and found.expires_at.timestamp() <= now:
+            raise NotSignedIn(f"the token {found.token!r} expired at {found.expires_at:%Y-%m-%d %H:%M} UTC; ask an admin for another one")
+        if found.rate_per_s is not None:
+            bucket = self._buckets.get(found.token) or self._buckets.setdefault(found.token, Bucket.full(found.rate_per_s, now))
+            if wait_s := bucket.take(now):
+                raise TooOften(
+                    f"the token {found.token!r} may come {found.rate_per_s:g} times a second; try again in {wait_s:.2g} s",
+                    retry_after_s=math.ceil(wait_s),
+                )
+        self._used[found.token] = now
         return found
 
     async def check(self, method: str, headers: Headers) -> Principal:
@@ -69,7 +97,7 @@ class Auth:
         if cached[1] < datetime.now(UTC):
             del self._sessions[secret]
             raise NotSignedIn("the session has ended; sign in again")
-        return cached[0]
+        return self._admitted(cached[0])
 
 
 def session_of(cookie_header: str) -> str | None:

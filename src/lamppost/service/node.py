@@ -8,6 +8,7 @@ import logging
 from collections.abc import AsyncIterator
 
 import psycopg
+from psycopg_pool import PoolTimeout
 
 from lamppost.service.auth import Auth
 from lamppost.service.predict import Predict
@@ -48,6 +49,8 @@ class Node:
             await asyncio.gather(self._listening, return_exceptions=True)
         await self.routes.close()
         await self.recorder.stop()
+        with contextlib.suppress(psycopg.Error, PoolTimeout):
+            await self.auth.note_used()
         await self.pool.close()
 
     async def _listen(self) -> None:
@@ -69,6 +72,7 @@ class Node:
                 await asyncio.sleep(1.0)
 
     async def _catch_up(self) -> None:
+        await self.auth.note_used()
         await self.auth.reload()
         await self.routes.reconcile()
 

@@ -212,7 +212,7 @@ def problem_headers(error: LampPostError) -> list[tuple[bytes, bytes]]:
         return [(b"www-authenticate", b"Bearer")]
     if error.status == 405:
         return [(b"allow", b"POST")]
-    if error.status == 503:
+    if error.status in (429, 503):
         return [(b"retry-after", b"%d" % error.extra.get("retry_after_s", 2))]
     return []
 

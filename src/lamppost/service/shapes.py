@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any, Literal
 from uuid import UUID
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import AwareDatetime, BaseModel, ConfigDict
 from pydantic import Field as Described
 
 from lamppost.core.difference import Part
@@ -257,6 +257,8 @@ class NewToken(Shape):
     name: str
     role: Role
     endpoints: list[str] | None = None
+    expires_at: AwareDatetime | None = Described(default=None, description="when it ends by itself; null for never")
+    rate_per_s: float | None = Described(default=None, gt=0, le=1e6, description="requests a second on each node; null for any number")
 
 
 class MadeToken(NewToken):
@@ -271,6 +273,7 @@ class TokenShape(NewToken):
     made_at: datetime
     made_by: str | None
     revoked_at: datetime | None
+    last_used_at: datetime | None = Described(description="within ten seconds; null until it was used")
 
 
 class NodeShape(Shape):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
@@ -29,6 +30,9 @@ class Token:
     made_at: datetime
     made_by: str | None
     revoked_at: datetime | None
+    expires_at: datetime | None
+    rate_per_s: float | None
+    last_used_at: datetime | None
 
 
 def new_secret() -> str:
@@ -68,13 +72,22 @@ def replace_admin(url: str) -> str:
     return secret
 
 
-async def make_token(pool: Pool, name: str, role: str, endpoints: list[str] | None, made_by: str) -> str:
+async def make_token(
+    pool: Pool,
+    name: str,
+    role: str,
+    endpoints: list[str] | None,
+    made_by: str,
+    expires_at: datetime | None = None,
+    rate_per_s: float | None = None,
+) -> str:
     """Make a token and return its secret, which is shown this once; raise Conflict when the name is taken."""
     secret = new_secret()
     async with pool.connection() as connection, connection.transaction():
         made = await connection.execute(
-            "INSERT INTO tokens (name, role, endpoints, hash, made_by) VALUES (%s, %s, %s, %s, %s) ON CONFLICT DO NOTHING",
-            (name, role, endpoints, hash_of(secret), made_by),
+            "INSERT INTO tokens (name, role, endpoints, hash, made_by, expires_at, rate_per_s)"
+            " VALUES (%s, %s, %s, %s, %s, %s, %s) ON CONFLICT DO NOTHING",
+            (name, role, endpoints, hash_of(secret), made_by, expires_at, rate_per_s),
         )
         if not made.rowcount:
             raise Conflict(f"there is a token {name!r} already; choose another name")
@@ -85,13 +98,24 @@ async def make_token(pool: Pool, name: str, role: str, endpoints: list[str] | No
 async def list_tokens(pool: Pool) -> list[Token]:
     """All tokens, revoked ones too, by name."""
     async with pool.connection() as connection:
-        rows = await connection.execute("SELECT name, role, endpoints, made_at, made_by, revoked_at FROM tokens ORDER BY name")
+        rows = await connection.execute(
+            "SELECT name, role, endpoints, made_at, made_by, revoked_at, expires_at, rate_per_s, last_used_at FROM tokens ORDER BY name"
+        )
         return [_token(row) for row in await rows.fetchall()]
 
 
 def _token(row: Any) -> Token:
-    name, role, endpoints, made_at, made_by, revoked_at = row
-    return Token(name, role, None if endpoints is None else tuple(endpoints), made_at, made_by, revoked_at)
+    name, role, endpoints, *rest = row
+    return Token(name, role, None if endpoints is None else tuple(endpoints), *rest)
+
+
+async def note_used(pool: Pool, used: Mapping[str, datetime]) -> None:
+    """Keep when tokens were last used."""
+    async with pool.connection() as connection:
+        for name, at in used.items():
+            await connection.execute(
+                "UPDATE tokens SET last_used_at = %s WHERE name = %s AND (last_used_at IS NULL OR last_used_at < %s)", (at, name, at)
+            )
 
 
 async def revoke_token(pool: Pool, name: str) -> None:
@@ -101,19 +125,24 @@ async def revoke_token(pool: Pool, name: str) -> None:
         found = await (await connection.execute("SELECT role FROM tokens WHERE name = %s AND revoked_at IS NULL", (name,))).fetchone()
         if found is None:
             raise NotFound(f"there is no token {name!r} in force; see lamppost token list")
-        admins = await (await connection.execute("SELECT count(*) FROM tokens WHERE role = 'admin' AND revoked_at IS NULL")).fetchone()
-        if found[0] == "admin" and admins is not None and admins[0] == 1:
-            raise Conflict(f"{name!r} is the last admin token; make another one first")
+        lasting = "SELECT count(*) FROM tokens WHERE role = 'admin' AND revoked_at IS NULL AND expires_at IS NULL AND name <> %s"
+        admins = await (await connection.execute(lasting, (name,))).fetchone()
+        if found[0] == "admin" and admins is not None and admins[0] == 0:
+            raise Conflict(f"{name!r} is the last admin token that does not expire; make another one first")
         await connection.execute("UPDATE tokens SET revoked_at = now() WHERE name = %s", (name,))
         await connection.execute("DELETE FROM sessions WHERE token = %s", (name,))
         await announce(connection, "tokens")
 
 
 async def principals(pool: Pool) -> dict[bytes, Principal]:
-    """Everybody whose token is in force, by hash of the secret."""
+    """Everybody whose token was not revoked, by hash of the secret."""
     async with pool.connection() as connection:
-        rows = await connection.execute("SELECT hash, name, role, endpoints FROM tokens WHERE revoked_at IS NULL")
-        return {h: Principal(name, role, None if ends is None else frozenset(ends)) for h, name, role, ends in await rows.fetchall()}
+        rows = await connection.execute("SELECT hash, name, role, endpoints, expires_at, rate_per_s FROM tokens WHERE revoked_at IS NULL")
+        return {row[0]: _principal(*row[1:]) for row in await rows.fetchall()}
+
+
+def _principal(name: str, role: Role, endpoints: list[str] | None, expires_at: datetime | None, rate_per_s: float | None) -> Principal:
+    return Principal(name, role, None if endpoints is None else frozenset(endpoints), expires_at, rate_per_s)
 
 
 async def open_session(pool: Pool, token: str) -> str:
@@ -155,15 +184,15 @@ async def session_token(pool: Pool, secret: str) -> tuple[Principal, datetime] |
     async with pool.connection() as connection:
         row = await (
             await connection.execute(
-                "SELECT t.name, t.role, t.endpoints, s.expires_at FROM sessions s JOIN tokens t ON t.name = s.token"
+                "SELECT s.expires_at, t.name, t.role, t.endpoints, t.expires_at, t.rate_per_s"
+                " FROM sessions s JOIN tokens t ON t.name = s.token"
                 " WHERE s.hash = %s AND s.kind = 'browser' AND s.expires_at > now() AND t.revoked_at IS NULL",
                 (hash_of(secret),),
             )
         ).fetchone()
     if row is None:
         return None
-    name, role, endpoints, until = row
-    return Principal(name, role, None if endpoints is None else frozenset(endpoints)), until
+    return _principal(*row[1:]), row[0]
 
 
 async def close_session(pool: Pool, secret: str) -> None:
