@@ -6,6 +6,7 @@ import time
 import unittest
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 from uuid import UUID
@@ -20,6 +21,34 @@ from tests.support.models import Moody
 from tests.support.service import Service, until
 
 ROW = make_traffic(1, seed=3)[0] | {"voltage_v": 230.5, "maker": "Duskworks", "flicker_per_night": 0.5}
+
+
+NAMES = {"endpoint": "outage-risk", "model": "outage-risk", "number": 1, "name": "no-such-token", "sha256": "0" * 64}
+# every route, the permission that it needs ("nobody" for no token at all, "anybody" for any token), and a body that does no harm
+ROUTES: list[tuple[str, str, Any]] = [
+    ("POST /predict/{endpoint}", "predict", ROW),
+    ("GET /api/endpoints", "look", None),
+    ("GET /api/endpoints/{endpoint}", "look", None),
+    ("POST /api/endpoints/{endpoint}/point", "point", {"version": "outage-risk@1"}),
+    ("GET /api/calls", "look", None),
+    ("GET /api/versions", "look", None),
+    ("GET /api/compare", "look", None),
+    ("GET /api/models/{model}/versions/{number}", "look", None),
+    ("POST /api/packages", "push", None),
+    ("POST /api/packages/chunks", "push", {"chunks": ["0" * 64]}),
+    ("PUT /api/packages/chunks/{sha256}", "push", None),
+    ("POST /api/packages/assembled", "push", {"chunks": ["0" * 64]}),
+    ("GET /api/tokens", "tokens", None),
+    ("POST /api/tokens", "tokens", {"name": "Not A Name", "role": "caller"}),
+    ("DELETE /api/tokens/{name}", "tokens", None),
+    ("GET /api/session", "anybody", None),
+    ("POST /api/session", "nobody", {}),
+    ("POST /api/session/link", "anybody", None),
+    ("DELETE /api/session", "anybody", None),
+    ("GET /api/node", "look", None),
+    ("GET /health/live", "nobody", None),
+    ("GET /health/ready", "nobody", None),
+]
 
 
 class WithService(unittest.TestCase):
@@ -208,23 +237,57 @@ class WhoMay(WithService):
                 self.problem(response, 401, "not-signed-in")
                 self.assertEqual(response.headers["www-authenticate"], "Bearer")
 
-    def test_each_role_may_what_the_table_says(self) -> None:
-        routes = {
-            "predict": ("POST", "/predict/outage-risk", ROW),
-            "look": ("GET", "/api/endpoints", None),
-            "push": ("POST", "/api/packages", None),
-            "point": ("POST", "/api/endpoints/outage-risk/point", {"version": "outage-risk@1"}),
-            "tokens": ("GET", "/api/tokens", None),
-        }
+    def test_each_role_may_what_the_table_says_on_every_route(self) -> None:
+        document = httpx.get(f"{self.service.address}/openapi.json", trust_env=False).json()
+        routes = {f"{method.upper()} {path}" for path, methods in document["paths"].items() for method in methods}
+        self.assertEqual(routes, {route for route, _, _ in ROUTES if "/predict/" not in route}, "every route stands in the table")
         with self.service.client() as admin:
             for role in ROLES:
                 secret = admin.fetch("POST", "/api/tokens", {"name": f"role-{role}", "role": role})["secret"]
-                for permission, (method, path, body) in routes.items():
-                    response = httpx.request(method, self.service.address + path, json=body, headers={"authorization": f"Bearer {secret}"})
-                    if permission in MAY[role]:
-                        self.assertNotIn(response.status_code, (401, 403), (role, path))
-                    else:
-                        self.assertIn(f"role {role}", self.problem(response, 403, "not-allowed")["detail"])
+                for route, permission, body in ROUTES:
+                    method, path = route.split(" ")
+                    address = self.service.address + path.format(**NAMES)
+                    headers = {"authorization": f"Bearer {secret}"}
+                    response = httpx.request(method, address, json=body, headers=headers, trust_env=False, timeout=30)
+                    with self.subTest(role=role, route=route):
+                        if permission in ("nobody", "anybody") or permission in MAY[role]:
+                            self.assertNotIn(response.status_code, (401, 403, 500))
+                        else:
+                            self.assertIn(f"role {role}", self.problem(response, 403, "not-allowed")["detail"])
+        for route, permission, body in ROUTES:
+            method, path = route.split(" ")
+            response = httpx.request(method, self.service.address + path.format(**NAMES), json=body, trust_env=False)
+            with self.subTest(route=route, role="no token"):
+                self.assertEqual(response.status_code == 401, permission != "nobody", response.text)
+
+    def test_a_token_may_expire_and_has_its_own_pace(self) -> None:
+        soon = (datetime.now(UTC) + timedelta(seconds=1.5)).isoformat()
+        with self.service.client() as admin:
+            made = admin.fetch("POST", "/api/tokens", {"name": "short", "role": "caller", "expires_at": soon})
+            short = {"authorization": f"Bearer {made['secret']}"}
+            self.assertEqual(self.ask(ROW, **short).status_code, 200)
+            slow = admin.fetch("POST", "/api/tokens", {"name": "slow", "role": "caller", "rate_per_s": 2})["secret"]
+            answers = [self.ask(ROW, authorization=f"Bearer {slow}") for _ in range(6)]
+            refused = [answer for answer in answers if answer.status_code == 429]
+            self.assertGreaterEqual(len(refused), 2)
+            said = self.problem(refused[0], 429, "too-often")
+            self.assertEqual((refused[0].headers["retry-after"], "2 times a second" in said["detail"]), ("1", True))
+            until(lambda: self.ask(ROW, authorization=f"Bearer {slow}").status_code == 200, what="the bucket filling")
+            expired = until(lambda: answer if (answer := self.ask(ROW, **short)).status_code == 401 else None, what="the expiry")
+            self.assertIn("expired at", self.problem(expired, 401, "not-signed-in")["detail"])
+            for wrong in ({"expires_at": "2020-01-01T00:00:00Z"}, {"expires_at": "2999-01-01T00:00:00"}, {"rate_per_s": 0}):
+                refused = httpx.post(
+                    f"{self.service.address}/api/tokens",
+                    json={"name": "wrong", "role": "caller", **wrong},
+                    headers={"authorization": f"Bearer {self.service.token}"},
+                )
+                self.assertIn(refused.status_code, (400, 422), wrong)
+
+            def used() -> bool:
+                found = {token["name"]: token for token in admin.fetch("GET", "/api/tokens")}
+                return found["slow"]["last_used_at"] is not None and found["slow"]["rate_per_s"] == 2
+
+            until(used, 25, "last used")
 
     def test_a_caller_is_kept_to_its_endpoints_until_it_is_revoked(self) -> None:
         with self.service.client() as admin:
