@@ -6,10 +6,12 @@ import { Trouble } from "./parts/basics";
 import { Palette } from "./parts/Palette";
 import { Street } from "./parts/Street";
 import { ComparePage } from "./pages/ComparePage";
+import { DocsPage } from "./pages/DocsPage";
 import { EndpointPage } from "./pages/EndpointPage";
 import { Models } from "./pages/Models";
 import { Overview } from "./pages/Overview";
 import { SignIn } from "./pages/SignIn";
+import { TokensPage } from "./pages/TokensPage";
 import { VersionPage } from "./pages/VersionPage";
 
 export function App({ linkFailed }: { linkFailed: Error | null }) {
@@ -27,6 +29,8 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
               <Route path="/models" element={<Models />} />
               <Route path="/models/:model/:number" element={<VersionPage />} />
               <Route path="/compare" element={<ComparePage />} />
+              <Route path="/docs" element={<DocsPage />} />
+              <Route path="/tokens" element={<TokensPage />} />
               <Route path="*" element={<Lost />} />
             </Routes>
           </div>

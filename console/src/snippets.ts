@@ -33,7 +33,9 @@ export function snippets(address: string, endpoint: string, { inputs, options, e
       .filter((field) => jsonOf(field, entries[field.name] ?? null) !== JSON.stringify(field.default ?? null))
       .map((field) => `--option ${shell(`${field.name}=${jsonOf(field, entries[field.name] ?? null)}`)}`),
   ];
-  const body = filled(python(marked).replaceAll(`"${MARK}`, MARK).replaceAll(`${MARK}"`, MARK), (name) => `Path("${name}").read_bytes()`);
+  const unquoted = marked.replaceAll(`"${MARK}`, MARK).replaceAll(`${MARK}"`, MARK);
+  const bare = python(unquoted);
+  const body = filled(bare, (name) => `Path("${name}").read_bytes()`);
   return [
     {
       name: "curl",
@@ -54,6 +56,37 @@ export function snippets(address: string, endpoint: string, { inputs, options, e
         `with lamppost.Client("${address}") as client:`,
         `    said = client.predict("${endpoint}", ${body})`,
         "print(said.version, said.answer)",
+      ].join("\n"),
+    },
+    {
+      name: "requests",
+      text: [
+        "import os",
+        ...(pictures.length ? ["from base64 import b64encode", "from pathlib import Path"] : []),
+        "",
+        "import requests",
+        "",
+        `answer = requests.post(`,
+        `    "${address}/predict/${endpoint}",`,
+        `    headers={"Authorization": f"Bearer {os.environ['LAMPPOST_TOKEN']}"},`,
+        `    json=${filled(bare, (name) => `b64encode(Path("${name}").read_bytes()).decode()`)},`,
+        `    timeout=30,`,
+        ")",
+        "answer.raise_for_status()",
+        "print(answer.json())",
+      ].join("\n"),
+    },
+    {
+      name: "fetch",
+      text: [
+        ...(pictures.length ? ['import { readFileSync } from "node:fs";', ""] : []),
+        `const answer = await fetch("${address}/predict/${endpoint}", {`,
+        '  method: "POST",',
+        "  headers: { Authorization: `Bearer ${process.env.LAMPPOST_TOKEN}`, \"Content-Type\": \"application/json\" },",
+        `  body: JSON.stringify(${filled(unquoted, (name) => `readFileSync("${name}", "base64")`)}),`,
+        "});",
+        "if (!answer.ok) throw new Error(await answer.text());",
+        "console.log(await answer.json());",
       ].join("\n"),
     },
   ];

@@ -9,10 +9,12 @@ from contextlib import contextmanager
 import numpy as np
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
+from demo.lamps import make_traffic
 from demo.poles import draw_post
+from lamppost.core.errors import NotSignedIn
 from tests.support.lamps import outage_lamp
 from tests.support.other_lamps import photo_lamp, several_lamp
-from tests.support.service import Service, until
+from tests.support.service import Language, Service, until
 
 ARGUMENTS = [
     "--no-sandbox",
@@ -23,6 +25,10 @@ ARGUMENTS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+
+
+ROW = make_traffic(1, seed=3)[0]
+SNIPPETS: dict[str, Language] = {"curl": "bash", "Command": "bash", "Python": "python", "requests": "python", "fetch": "node"}
 
 
 @unittest.skipUnless(shutil.which("chromium"), "chromium is not installed")
@@ -135,12 +141,11 @@ class Console(InBrowser):
         with self.page("/endpoints/outage-risk") as page:
             page.get_by_label("maker").fill("Farrow & O'Pole")
             snippets = {}
-            for name in ("curl", "Command", "Python"):
-                page.get_by_role("tab", name=name).click()
+            for name in SNIPPETS:
+                page.get_by_role("tab", name=name, exact=True).click()
                 snippets[name] = page.get_by_role("tabpanel").inner_text()
         for name, text in snippets.items():
-            said = self.service.run_text(text, python=name == "Python")
-            self.assertRegex(said, "fails|holds", name)
+            self.assertRegex(self.service.run_text(text, SNIPPETS[name]), "fails|holds", name)
 
     def test_models_and_a_versions_page(self) -> None:
         with self.page("/") as page:
@@ -200,6 +205,58 @@ class Console(InBrowser):
         expect(page.get_by_role("table").get_by_role("link", name="outage-risk", exact=True)).to_be_visible(timeout=15_000)
 
 
+class TokensAndInterface(InBrowser):
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.service.serve(outage_lamp())
+
+    def test_a_token_is_made_once_shown_once_and_revoked_at_once(self) -> None:
+        with self.page("/tokens") as page:
+            page.get_by_label("name").fill("billing-service")
+            page.get_by_role("form", name="make a token").get_by_label("endpoints").select_option("outage-risk")
+            page.get_by_label("ends").select_option("90")
+            page.get_by_label("a second, at most").fill("50")
+            expect(
+                page.get_by_text("lamppost token new billing-service --role caller --endpoint outage-risk --expires 90d --rate 50")
+            ).to_be_visible()
+            page.get_by_role("button", name="Make").click()
+            secret = page.get_by_role("status").locator("span.font-mono").inner_text()
+            self.assertTrue(secret.startswith("lamp_"))
+            row = page.get_by_role("row", name="billing-service")
+            expect(row).to_contain_text("never")
+            with self.service.client(secret) as client:
+                self.assertIn("label", client.predict("outage-risk", ROW).answer)
+                row.get_by_role("button", name="revoke").click()
+                expect(page.get_by_role("alertdialog")).to_contain_text("It cannot be taken back")
+                page.get_by_role("button", name="Keep it").click()
+                self.assertIn("label", client.predict("outage-risk", ROW).answer)
+                row.get_by_role("button", name="revoke").click()
+                page.get_by_role("button", name="Revoke it").click()
+                expect(row).to_contain_text("revoked just now")
+                self.assertRaises(NotSignedIn, client.predict, "outage-risk", ROW)
+            page.reload()
+            expect(page.get_by_role("row", name="billing-service")).to_be_visible()
+            self.assertNotIn(secret, page.content())
+            page.get_by_label("name").fill("Not A Name")
+            page.get_by_role("button", name="Make").click()
+            expect(page.get_by_role("alert")).to_contain_text("not usable")
+
+    def test_the_interface_is_documented_by_the_service_itself(self) -> None:
+        with self.page("/docs") as page:
+            expect(page.get_by_text("1 endpoint to ask")).to_be_visible()
+            page.get_by_role("button", name="POST /predict/outage-risk").click()
+            shown = page.get_by_role("region", name="Endpoints: ask a model")
+            for words in (
+                "application/x-ndjson",
+                "age_years",
+                "number from 0 to 80 years",
+                "OutageRiskAnswer",
+                "422 values that break the schema",
+            ):
+                expect(shown).to_contain_text(words)
+
+
 class OtherKinds(InBrowser):
     """Pictures, texts, tensors, options, private fields; and the catalogue."""
 
@@ -223,8 +280,8 @@ class OtherKinds(InBrowser):
             page.get_by_role("button", name="Ask", exact=True).click()
             expect(page.get_by_test_id("label")).to_have_text("leans")
             snippets = {}
-            for name in ("curl", "Command", "Python"):
-                page.get_by_role("tab", name=name).click()
+            for name in SNIPPETS:
+                page.get_by_role("tab", name=name, exact=True).click()
                 snippets[name] = page.get_by_role("tabpanel").inner_text()
             self.assertIn("--image 'photo=other post.png'", snippets["Command"])
             page.get_by_label("file for photo").set_input_files(self.service.log)
@@ -234,7 +291,7 @@ class OtherKinds(InBrowser):
             page.get_by_role("button", name="Ask", exact=True).click()
             expect(page.get_by_test_id("label")).to_be_visible()
         for name, text in snippets.items():
-            self.assertIn("leans", self.service.run_text(text, python=name == "Python", folder=self.service.folder), name)
+            self.assertIn("leans", self.service.run_text(text, SNIPPETS[name], folder=self.service.folder), name)
 
     def test_tensors_texts_options_and_private_fields(self) -> None:
         with self.page("/endpoints/several") as page:

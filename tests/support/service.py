@@ -13,7 +13,7 @@ import time
 import tomllib
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar
 
 import httpx
 
@@ -21,6 +21,7 @@ import lamppost
 from tests.support.lamps import run_folder
 
 T = TypeVar("T")
+Language = Literal["bash", "python", "node"]
 
 
 def free_port() -> int:
@@ -105,9 +106,10 @@ class Service:
             self.command(*words), env={**self.environment, **environment}, capture_output=True, text=True, timeout=120, cwd=self.folder
         )
 
-    def run_text(self, text: str, python: bool, folder: Path | None = None) -> str:
-        """What a copied piece of shell or Python prints."""
-        command = [sys.executable, "-c", text] if python else ["bash", "-ec", text]
+    def run_text(self, text: str, language: Language, folder: Path | None = None) -> str:
+        """What a copied piece of shell, Python or JavaScript prints."""
+        ways = {"python": [sys.executable, "-c"], "bash": ["bash", "-ec"], "node": ["node", "--input-type=module", "-e"]}
+        command = [*ways[language], text]
         path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
         done = subprocess.run(
             command,

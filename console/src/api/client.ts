@@ -10,6 +10,8 @@ export type Version = components["schemas"]["VersionShape"];
 export type VersionPage = components["schemas"]["VersionPage"];
 export type Comparison = components["schemas"]["Comparison"];
 export type Profile = components["schemas"]["Profile"];
+export type Token = components["schemas"]["TokenShape"];
+export type MadeToken = components["schemas"]["MadeToken"];
 export type Session = components["schemas"]["Session"];
 
 export const api = createClient<paths>();

@@ -41,6 +41,9 @@ export const useVersion = (model: string, number: number) =>
     refetchInterval: 5 * LIVE_MS,
   });
 
+export const useTokens = () =>
+  useQuery({ queryKey: ["tokens"], queryFn: async () => good(await api.GET("/api/tokens")), refetchInterval: 5 * LIVE_MS, retry: false });
+
 export const useCalls = (endpoint: string) =>
   useQuery({
     queryKey: ["calls", endpoint],

@@ -26,6 +26,8 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
   const places = [
     { name: "Endpoints", kind: "page", go: () => navigate("/") },
     { name: "Models", kind: "page", go: () => navigate("/models") },
+    { name: "Interface", kind: "page", go: () => navigate("/docs") },
+    { name: "Tokens", kind: "page", go: () => navigate("/tokens") },
     ...(endpoints.data ?? []).map((one) => ({ name: one.name, kind: `serves ${one.version}`, go: () => navigate(`/endpoints/${one.name}`) })),
     { name: "Day or night", kind: "colours", go: toggleTheme },
   ].filter((place) => `${place.name} ${place.kind}`.toLowerCase().includes(typed.trim().toLowerCase()));

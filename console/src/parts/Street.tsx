@@ -1,10 +1,16 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { LogOut, Moon, Package, Search, Sun } from "lucide-react";
+import { BookOpen, KeyRound, LogOut, Moon, Package, Search, Sun } from "lucide-react";
 import { NavLink } from "react-router";
 import { api, type Session } from "../api/client";
 import { useEndpoints } from "../api/queries";
 import { toggleTheme, useTheme } from "../theme";
 import { Lamp } from "./Lamp";
+
+const PLACES = [
+  { to: "/models", name: "Models", Icon: Package },
+  { to: "/docs", name: "Interface", Icon: BookOpen },
+  { to: "/tokens", name: "Tokens", Icon: KeyRound, role: "admin" },
+];
 
 /** The narrow street of names on the left: every endpoint with its lamp. */
 export function Street({ session, onSearch }: { session: Session; onSearch: () => void }) {
@@ -48,12 +54,17 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
           </li>
         ))}
       </ul>
-      <NavLink
-        to="/models"
-        className={({ isActive }) => `mx-3 mb-3 flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold" : "text-soft hover:text-ink"}`}
-      >
-        <Package size={14} aria-hidden /> Models
-      </NavLink>
+      <div className="mx-3 mb-3">
+        {PLACES.filter((place) => !place.role || place.role === session.role).map(({ to, name, Icon }) => (
+          <NavLink
+            key={to}
+            to={to}
+            className={({ isActive }) => `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold" : "text-soft hover:text-ink"}`}
+          >
+            <Icon size={14} aria-hidden /> {name}
+          </NavLink>
+        ))}
+      </div>
       <footer className="flex items-center justify-between border-t border-line px-4 py-3 text-small text-faint">
         <span title={`signed in with the token ${session.token}`}>
           <span className="text-soft">{session.token}</span> · {session.role}

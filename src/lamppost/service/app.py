@@ -14,7 +14,7 @@ from starlette.exceptions import HTTPException
 
 import lamppost
 from lamppost.core.errors import BadRequest, LampPostError, NotFound
-from lamppost.service import api_endpoints, api_models, api_node, api_packages, api_tokens
+from lamppost.service import api_contract, api_endpoints, api_models, api_node, api_packages, api_tokens
 from lamppost.service.console import mount_console
 from lamppost.service.node import Node, running
 from lamppost.service.predict import PREFIX, Receive, Scope, Send, problem_headers
@@ -47,10 +47,13 @@ def make_app(node: Node) -> App:
         lifespan=lifespan,
         docs_url=None,
         redoc_url=None,
+        openapi_url=None,
         summary="Trained models in service",
         separate_input_output_schemas=False,
     )
     app.node = app.state.node = node
+    app.state.contracts = api_contract.Contracts()
+    app.include_router(api_contract.router)
     for module in (api_endpoints, api_models, api_packages, api_tokens, api_node):
         app.include_router(module.router)
     app.add_exception_handler(LampPostError, _on_error)

@@ -21,7 +21,7 @@ _POLICY = "; ".join(
         "form-action 'self'",
     ]
 )
-_OURS = ("api", "predict", "health", "openapi.json", "metrics", "docs")
+_OURS = ("api", "predict", "health", "openapi.json", "metrics")
 
 
 class _Console(StaticFiles):

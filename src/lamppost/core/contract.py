@@ -1,0 +1,123 @@
+"""An endpoint's promise as OpenAPI 3.1: its path, with the true schemas of what goes in and comes out, and examples that work."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from lamppost.core.fields import Schema
+from lamppost.core.formats import ARROW, CSV, JSON, MULTIPART, NDJSON, csv_header
+from lamppost.core.manifest import Manifest
+from lamppost.core.plan import MAX_ROWS, Plan
+
+PROBLEMS = {
+    400: "the body is not what its content type says",
+    401: "no token, or one that is not known or has expired",
+    403: "the token does not cover this endpoint",
+    404: "there is no such endpoint",
+    406: "no answer can be written in the types that are accepted",
+    413: "more rows or bytes than one request may have",
+    415: "a content type that is not read",
+    422: "values that break the schema; `faults` has each with row, field, given and expected",
+    429: "the token comes more often than it may",
+    502: "the model failed, or answered outside its own schema",
+    503: "the endpoint's lane is full, or has no lit version",
+}
+
+
+def pascal(endpoint: str) -> str:
+    """A name for schemas and generated types: ``pascal("outage-risk") == "OutageRisk"``."""
+    joined = "".join(part[:1].upper() + part[1:] for part in endpoint.split("-"))
+    return joined if joined[:1].isalpha() else f"Endpoint{joined}"
+
+
+def endpoint_contract(endpoint: str, version: str, manifest: Manifest) -> tuple[dict[str, Any], dict[str, Any]]:
+    """The path item of ``/predict/{endpoint}`` and the component schemas that it refers to."""
+    name = pascal(endpoint)
+    plan = Plan(manifest.inputs, options=manifest.options)
+    row, answer = _plain(manifest.inputs), _plain(manifest.answers)
+    answer["required"] = list(manifest.answers.names)
+    answer.pop("examples", None)
+    schemas = {f"{name}Row": row, f"{name}Answer": answer}
+    options: dict[str, Any] = {}
+    if manifest.options is not None:
+        schemas[f"{name}Options"] = _plain(manifest.options)
+        options = {"options": {"$ref": f"#/components/schemas/{name}Options"}}
+    needed = ["options"] if manifest.options is not None and any(field.required for field in manifest.options) else []
+    one = {**row, "properties": row["properties"] | options, "required": [*row["required"], *needed], "examples": [plan.example()]}
+    schemas[f"{name}Request"] = {"title": f"What {endpoint} is asked", "anyOf": [one, *(_several(name, plan, options, needed))]}
+    schemas[f"{name}Reply"] = {"title": f"What {endpoint} answers", "anyOf": _replies(name, manifest.answers)}
+    content = {
+        JSON: {"schema": {"$ref": f"#/components/schemas/{name}Request"}, "example": plan.example()},
+        NDJSON: {"schema": {"type": "string", "description": "one row as a JSON object on each line"}},
+        CSV: {"schema": {"type": "string", "description": f"a header and a row a line; fields: {', '.join(manifest.inputs.names)}"}},
+        ARROW: {"schema": {"type": "string", "format": "binary"}},
+    }
+    if any(field.kind == "image" for field in manifest.inputs):
+        content[MULTIPART] = {"schema": {"type": "object", "properties": {f.name: _part(f.kind) for f in manifest.inputs}}}
+    answered = {
+        JSON: {"schema": {"$ref": f"#/components/schemas/{name}Reply"}},
+        NDJSON: {"schema": {"type": "string"}},
+        CSV: {"schema": {"type": "string", "description": f"columns: {', '.join(csv_header(manifest.answers))}"}},
+        ARROW: {"schema": {"type": "string", "format": "binary"}},
+    }
+    headers = {
+        "Model-Version": {"description": "the version that answered", "schema": {"type": "string", "examples": [version]}},
+        "Request-Id": {"description": "under which the call is recorded", "schema": {"type": "string", "format": "uuid"}},
+        "Server-Timing": {"description": "phases in milliseconds", "schema": {"type": "string"}},
+    }
+    responses: dict[str, Any] = {"200": {"description": f"answers by {version}", "headers": headers, "content": answered}}
+    for status, why in PROBLEMS.items():
+        schema = {"$ref": "#/components/schemas/Problem"}
+        responses[str(status)] = {"description": why, "content": {"application/problem+json": {"schema": schema}}}
+    operation = {
+        "operationId": f"predict_{endpoint.replace('-', '_')}",
+        "tags": ["predict"],
+        "summary": f"Ask {endpoint}, which serves {version}",
+        "description": manifest.story.notes,
+        "security": [{"token": []}],
+        "requestBody": {"required": True, "content": content},
+        "responses": responses,
+    }
+    if manifest.options is not None:
+        chosen = {"schema": {"$ref": f"#/components/schemas/{name}Options"}}
+        about = "options of a body that is not JSON, as JSON"
+        operation["parameters"] = [{"name": "options", "in": "query", "required": False, "description": about, "content": {JSON: chosen}}]
+    return {"post": operation}, schemas
+
+
+def _plain(schema: Schema) -> dict[str, Any]:
+    return {key: value for key, value in schema.to_json_schema().items() if key != "$schema"}
+
+
+def _several(name: str, plan: Plan, options: dict[str, Any], needed: list[str]) -> list[dict[str, Any]]:
+    """Rows, and columns."""
+    rows = {"type": "array", "items": {"$ref": f"#/components/schemas/{name}Row"}, "minItems": 1, "maxItems": MAX_ROWS}
+    lists = {field.name: {"type": "array", "items": field.to_json_schema(), "minItems": 1, "maxItems": MAX_ROWS} for field in plan.schema}
+    required = [field.name for field in plan.schema if field.required]
+    columns = {"type": "object", "properties": lists, "required": required, "additionalProperties": False}
+    return [
+        {"type": "object", "properties": {key: value, **options}, "required": [key, *needed], "additionalProperties": False}
+        for key, value in (("rows", rows), ("columns", columns))
+    ]
+
+
+def _replies(name: str, answers: Schema) -> list[dict[str, Any]]:
+    about = {"version": {"type": "string"}, "request_id": {"type": "string", "format": "uuid"}}
+    one = {"$ref": f"#/components/schemas/{name}Answer"}
+    columns: dict[str, Any] = {}
+    for field in answers:
+        if field.kind == "vector":
+            numbers = {choice: {"type": "array", "items": {"type": "number"}} for choice in field.choices}
+            columns[field.name] = {"type": "object", "properties": numbers, "required": list(field.choices)}
+        else:
+            columns[field.name] = {"type": "array", "items": field.to_json_schema()}
+    forms: dict[str, Any] = {
+        "answer": one,
+        "answers": {"type": "array", "items": one},
+        "columns": {"type": "object", "properties": columns, "required": list(columns)},
+    }
+    return [{"type": "object", "properties": {key: value, **about}, "required": [key, *about]} for key, value in forms.items()]
+
+
+def _part(kind: str) -> dict[str, Any]:
+    return {"type": "string", "contentMediaType": "application/octet-stream"} if kind == "image" else {"type": "string"}
