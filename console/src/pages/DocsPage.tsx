@@ -69,7 +69,7 @@ function Call({ document, call }: { document: Document; call: Described }) {
       <button type="button" aria-expanded={open} className="flex w-full items-baseline gap-3 py-2 text-left hover:text-ink" onClick={() => setOpen(!open)}>
         <Mono className="w-16 shrink-0 text-small text-slate">{call.method}</Mono>
         <Mono className="shrink-0">{call.path}</Mono>
-        <span className="truncate text-soft">{operation.summary ?? operation.description}</span>
+        <span className="truncate text-soft">{call.group === "predict" ? operation.summary : operation.description?.split("\n")[0]}</span>
       </button>
       {open && (
         <div className="grid gap-3 pb-4 pl-[76px]">

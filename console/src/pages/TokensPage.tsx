@@ -4,7 +4,7 @@ import { type FormEvent, type ReactNode, useState } from "react";
 import { api, good, type Fault, type MadeToken, ProblemError, type Token } from "../api/client";
 import { useEndpoints, useTokens } from "../api/queries";
 import { Button, Card, CopyButton, Mono, Trouble, Waiting } from "../parts/basics";
-import { ago, plural } from "../words";
+import { ago, count, plural } from "../words";
 
 const ROLES = [
   ["caller", "asks endpoints, all or those named"],
@@ -31,7 +31,7 @@ export function TokensPage() {
     <>
       <h1 className="text-title font-semibold">Tokens</h1>
       <p className="mt-1 text-lead text-soft">
-        {tokens.data ? `${plural(lasting.length, "token is", "tokens are")} in force, ${lasting.filter((one) => !one.last_used_at).length} of them never used.` : "\u00a0"}
+        {tokens.data ? `${plural(lasting.length, "token is", "tokens are")} in force${unused(lasting)}.` : "\u00a0"}
       </p>
       <div className="mt-6 grid gap-4">
         <Make />
@@ -39,6 +39,11 @@ export function TokensPage() {
       </div>
     </>
   );
+}
+
+function unused(tokens: Token[]): string {
+  const never = tokens.filter((one) => !one.last_used_at).length;
+  return never ? `, ${count(never)} never used` : "";
 }
 
 function Make() {

@@ -14,10 +14,13 @@ from lamppost.service.shapes import Problem
 PROBLEMS: dict[int | str, dict[str, Any]] = {
     status: {"model": Problem, "content": {"application/problem+json": {}}, "description": why}
     for status, why in {
-        401: "no token, or one that is not known",
+        400: "the request cannot be read",
+        401: "no token, or one that is not known or has expired",
         403: "the token's role does not cover this",
         429: "the token comes more often than it may",
         404: "no such name",
+        409: "the present state forbids it",
+        413: "the body is too large",
         422: "the request does not fit",
         503: "nothing can answer at the moment",
     }.items()

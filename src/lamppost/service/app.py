@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import AsyncIterator
+from http import HTTPStatus
 from typing import Any
 
 import orjson
@@ -13,7 +14,7 @@ from fastapi.responses import Response
 from starlette.exceptions import HTTPException
 
 import lamppost
-from lamppost.core.errors import BadRequest, LampPostError, NotFound
+from lamppost.core.errors import BadJson, BadRequest, LampPostError, NotFound
 from lamppost.service import api_contract, api_endpoints, api_models, api_node, api_packages, api_tokens
 from lamppost.service.console import mount_console
 from lamppost.service.node import Node, running
@@ -92,8 +93,14 @@ async def _on_http(request: Request, error: Exception) -> Response:
     assert isinstance(error, HTTPException)
     if error.status_code == 404:
         return problem(NotFound(f"there is nothing at {request.url.path}; addresses are in /openapi.json"))
+    if error.status_code == 400:
+        return problem(BadJson("the body is not JSON, or not text in UTF-8; see /docs for what is expected"))
+    if error.status_code == 405:
+        error.detail = (
+            f"{request.method} is no way to call {request.url.path}; it takes {(error.headers or {}).get('allow', 'other methods')}"
+        )
     said = LampPostError(str(error.detail))
-    said.status, said.title = error.status_code, str(error.detail)
+    said.status, said.title = error.status_code, HTTPStatus(error.status_code).phrase
     response = problem(said)
     response.headers.update(error.headers or {})
     return response

@@ -8,6 +8,7 @@ from pathlib import Path
 from fastapi import FastAPI
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
+from starlette.routing import Match, Route
 from starlette.staticfiles import StaticFiles
 from starlette.types import Scope
 
@@ -30,7 +31,7 @@ class _Console(StaticFiles):
     async def get_response(self, path: str, scope: Scope) -> Response:
         first = path.split("/")[0]
         if first in _OURS:
-            raise HTTPException(404)
+            raise _no_such(scope)
         try:
             response = await super().get_response(path, scope)
         except HTTPException as error:
@@ -42,6 +43,15 @@ class _Console(StaticFiles):
         response.headers["referrer-policy"] = "no-referrer"
         response.headers["cache-control"] = "public, max-age=31536000, immutable" if first == "assets" else "no-cache"
         return response
+
+
+def _no_such(scope: Scope) -> HTTPException:
+    """404; or 405 where the address is there, for other methods. (The console stands behind all routes, so that it gets these.)"""
+    methods: set[str] = set()
+    for route in scope["app"].routes:
+        if isinstance(route, Route) and route.matches({**scope, "path": scope["path"], "root_path": ""})[0] is Match.PARTIAL:
+            methods |= route.methods or set()
+    return HTTPException(405, headers={"allow": ", ".join(sorted(methods))}) if methods else HTTPException(404)
 
 
 def console_folder() -> Path | None:
