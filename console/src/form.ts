@@ -19,6 +19,21 @@ function entryOf(value: unknown): Entry {
   return typeof value === "object" ? JSON.stringify(value) : String(value);
 }
 
+/** The entries of a body that is one row, by the schema's fields; null for anything else. */
+export function entriesOf(fields: Field[], options: Field[], text: string): Entries | null {
+  let body: unknown;
+  try {
+    body = JSON.parse(text);
+  } catch {
+    return null;
+  }
+  if (typeof body !== "object" || body === null || Array.isArray(body)) return null;
+  const row = body as Record<string, unknown>;
+  const known = new Set([...fields.map((field) => field.name), "options"]);
+  if (Object.keys(row).some((name) => !known.has(name))) return null;
+  return exampleEntries(fields, options, row);
+}
+
 /** The JSON text of one value. Numbers go out as they were typed, so that no digit is lost; what is no number goes out as
  *  text, and the service says what is wrong with it. */
 export function jsonOf(field: Field, entry: Entry): string {

@@ -1,10 +1,12 @@
 """The console in a real browser: sign in, ask, read the answer; and what goes wrong."""
 
+import json
 import re
 import shutil
 import unittest
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 
 import numpy as np
 from playwright.sync_api import Browser, Page, expect, sync_playwright
@@ -12,7 +14,10 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 from demo.lamps import make_traffic
 from demo.poles import draw_post
 from lamppost.core.errors import NotSignedIn
-from tests.support.lamps import outage_lamp
+from lamppost.packing.build import build
+from lamppost.packing.recipe import Recipe
+from tests.support.lamps import made_once, outage_lamp
+from tests.support.models import OUTAGE, small_outage_model
 from tests.support.other_lamps import photo_lamp, several_lamp
 from tests.support.service import Language, Service, until
 
@@ -118,6 +123,47 @@ class Console(InBrowser):
             expect(page.get_by_test_id("label")).to_be_visible()
             expect(age).to_have_attribute("aria-invalid", "false")
 
+    def test_rules_are_checked_while_typing(self) -> None:
+        with self.page("/endpoints/outage-risk") as page:
+            age = page.get_by_label("age_years")
+            for typed, wrong in (("81", "true"), ("8", "false"), ("08", "true"), ("1e1", "false"), ("", "true")):
+                age.fill(typed)
+                expect(age).to_have_attribute("aria-invalid", wrong)
+            expect(page.get_by_text("expected a number from 0 to 80 (years)", exact=True)).to_be_visible()
+
+    def test_a_body_is_written_by_hand_with_the_schema_beside_it(self) -> None:
+        with self.page("/endpoints/outage-risk") as page:
+            page.get_by_label("age_years").fill("33")
+            page.get_by_role("button", name="write the body").click()
+            body = page.get_by_label("body")
+            row = json.loads(body.input_value())
+            self.assertEqual(row["age_years"], 33)
+            expect(page.get_by_label("fields")).to_contain_text("a number from 0 to 80 (years)")
+            body.fill(json.dumps({"rows": [row, {**row, "age_years": 3}]}))
+            expect(page.get_by_role("button", name="fill in the form")).to_be_disabled()
+            body.press("Control+Enter")
+            expect(page.get_by_text("That is the first of 2 rows.")).to_be_visible()
+            body.fill(json.dumps({"rows": [row, {**row, "age_years": "x", "maker": 3}]}))
+            page.get_by_role("button", name="Ask", exact=True).click()
+            expect(page.get_by_label("faults")).to_contain_text('row 1, age_years: given "x", expected a number from 0 to 80 (years)')
+            body.fill("{")
+            expect(page.get_by_text("Not JSON yet")).to_be_visible()
+            body.fill(json.dumps({**row, "age_years": 7}))
+            page.get_by_role("button", name="fill in the form").click()
+            self.assertEqual(page.get_by_label("age_years").input_value(), "7")
+
+    def test_the_same_row_to_two_versions(self) -> None:
+        with self.service.client() as client:
+            client.push(other_forest(), "outage-risk")
+        with self.page("/endpoints/outage-risk") as page:
+            page.get_by_label("ask too").select_option("outage-risk@2")
+            page.get_by_role("button", name="Ask", exact=True).click()
+            other = page.get_by_role("region", name="What outage-risk@2 says")
+            expect(other.get_by_role("row", name="scores.fails")).to_be_visible(timeout=20_000)
+            expect(other).to_contain_text("not recorded")
+            self.assertNotEqual(other.get_by_role("row", name="scores.fails").get_by_role("cell").nth(1).inner_text(), "the same")
+            expect(page.get_by_role("region", name="Answer")).to_contain_text("outage-risk@1")
+
     def test_choices_missing_values_and_the_snippets_follow_the_form(self) -> None:
         with self.page("/endpoints/outage-risk") as page:
             page.get_by_label("district").click()
@@ -203,6 +249,16 @@ class Console(InBrowser):
         expect(page.get_by_text("Light the first lamp")).to_be_visible()
         other.serve(outage_lamp())
         expect(page.get_by_role("table").get_by_role("link", name="outage-risk", exact=True)).to_be_visible(timeout=15_000)
+
+
+def other_forest() -> Path:
+    """Another version of ``outage-risk``: the same lamps, fewer trees."""
+
+    def make(path: Path) -> None:
+        model, frame = small_outage_model(trees=3)
+        build(model, frame, Recipe(**OUTAGE), path)
+
+    return made_once("outage-risk-other.lamp", make)
 
 
 class TokensAndInterface(InBrowser):

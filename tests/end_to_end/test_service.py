@@ -34,6 +34,7 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("GET /api/versions", "look", None),
     ("GET /api/compare", "look", None),
     ("GET /api/models/{model}/versions/{number}", "look", None),
+    ("POST /api/models/{model}/versions/{number}/ask", "predict and look", ROW),
     ("POST /api/packages", "push", None),
     ("POST /api/packages/chunks", "push", {"chunks": ["0" * 64]}),
     ("PUT /api/packages/chunks/{sha256}", "push", None),
@@ -250,7 +251,7 @@ class WhoMay(WithService):
                     headers = {"authorization": f"Bearer {secret}"}
                     response = httpx.request(method, address, json=body, headers=headers, trust_env=False, timeout=30)
                     with self.subTest(role=role, route=route):
-                        if permission in ("nobody", "anybody") or permission in MAY[role]:
+                        if permission in ("nobody", "anybody") or set(permission.split(" and ")) <= MAY[role]:
                             self.assertNotIn(response.status_code, (401, 403, 500))
                         else:
                             self.assertIn(f"role {role}", self.problem(response, 403, "not-allowed")["detail"])

@@ -78,10 +78,10 @@ def numbers_frame() -> pd.DataFrame:
     return pd.DataFrame({"x": np.arange(100.0, 140.0)})
 
 
-def small_outage_model() -> tuple[Any, pd.DataFrame]:
+def small_outage_model(trees: int = 8) -> tuple[Any, pd.DataFrame]:
     """The demo's pipeline with few trees on few lamps: quick to train, open and ask."""
     lamps = make_lamps(2_000, seed=7)
-    pipeline = outage_pipeline(trees=8, depth=5).set_params(forest__n_jobs=1)
+    pipeline = outage_pipeline(trees=trees, depth=5).set_params(forest__n_jobs=1)
     return pipeline.fit(lamps[CHOICES + NUMBERS + FLAGS], lamps[TARGET]), lamps
 
 

@@ -47,9 +47,10 @@ export function good<T>(result: { data?: T; error?: unknown; response: Response 
 export type Value = string | number | boolean | null;
 export type Row = Record<string, Value>;
 
-/** An answer with what the service said about itself. */
+/** An answer with what the service said about itself. answer : of the first row. */
 export type Answered = {
   answer: Record<string, unknown>;
+  answers: Record<string, unknown>[];
   version: string;
   requestId: string;
   timing: Record<string, number>;
@@ -64,12 +65,41 @@ export async function predict(endpoint: string, body: string): Promise<Answered>
   });
   const said = (await response.json().catch(() => null)) as Record<string, unknown> | null;
   if (!response.ok || said === null) throw ProblemError.of(response.status, said);
+  const answers = answersOf(said);
   return {
-    answer: said.answer as Record<string, unknown>,
+    answer: answers[0] ?? {},
+    answers,
     version: String(said.version),
     requestId: String(said.request_id),
     timing: readTiming(response.headers.get("server-timing") ?? ""),
   };
+}
+
+/** Answers to one row, to rows, or to columns. */
+function answersOf(said: Record<string, unknown>): Record<string, unknown>[] {
+  if (said.answer) return [said.answer as Record<string, unknown>];
+  if (said.answers) return said.answers as Record<string, unknown>[];
+  const columns = Object.entries((said.columns ?? {}) as Record<string, unknown[] | Record<string, unknown[]>>);
+  const rows = Math.max(0, ...columns.map(([, one]) => (Array.isArray(one) ? one : Object.values(one)[0]!).length));
+  return Array.from({ length: rows }, (_, at) =>
+    Object.fromEntries(
+      columns.map(([name, one]) => [name, Array.isArray(one) ? one[at] : Object.fromEntries(Object.entries(one).map(([key, values]) => [key, values[at]]))]),
+    ),
+  );
+}
+
+export type VersionSaid = components["schemas"]["Said"];
+
+/** What any version says to the same body, served or not. */
+export async function askVersion(model: string, number: number, body: string): Promise<VersionSaid> {
+  const response = await fetch(`/api/models/${encodeURIComponent(model)}/versions/${number}/ask`, {
+    method: "POST",
+    headers: { "Content-Type": "application/json" },
+    body,
+  });
+  const said: unknown = await response.json().catch(() => null);
+  if (!response.ok) throw ProblemError.of(response.status, said);
+  return said as VersionSaid;
 }
 
 function readTiming(header: string): Record<string, number> {

@@ -1,16 +1,11 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { type FormEvent, useEffect, useState } from "react";
 import { useParams } from "react-router";
-import { type EndpointPage as Page, type Fault, type Field, predict, ProblemError } from "../api/client";
+import type { EndpointPage as Page } from "../api/client";
 import { useCalls, useEndpoint } from "../api/queries";
-import { bodyOf, exampleEntries, type Entries } from "../form";
-import { AnswerView } from "../parts/AnswerView";
-import { Button, Card, Mono, Snippets, Trouble, Waiting } from "../parts/basics";
+import { Ask } from "../parts/Ask";
+import { Card, Mono, Trouble, Waiting } from "../parts/basics";
 import { CallsTable } from "../parts/CallsTable";
-import { FieldInput } from "../parts/FieldInput";
 import { Lamp } from "../parts/Lamp";
 import { VersionLink } from "../parts/VersionLink";
-import { snippets } from "../snippets";
 import { ago, count, ms, plural } from "../words";
 
 /** One endpoint: does it serve, how well, and what does it say to this row? */
@@ -23,7 +18,7 @@ export function EndpointPage() {
     <>
       <Head page={page.data} />
       {/* a new version may have other fields: the form starts anew */}
-      <Try key={`${page.data.name} ${page.data.version}`} page={page.data} />
+      <Ask key={`${page.data.name} ${page.data.version}`} page={page.data} />
       <Calls endpoint={endpoint} />
       <History page={page.data} />
     </>
@@ -77,107 +72,6 @@ function Sentence({ page }: { page: Page }) {
       {page.hour.failed ? `${count(page.hour.failed)} failed, ` : page.hour.calls ? "none failed, " : ""}
       served by {version} since {ago(page.since)}.
     </span>
-  );
-}
-
-function Try({ page }: { page: Page }) {
-  const queries = useQueryClient();
-  const { inputs, options } = page;
-  const start = exampleEntries(inputs, options, page.example);
-  const [entries, setEntries] = useState<Entries>(start);
-  const [files, setFiles] = useState<Record<string, string>>({});
-  const body = bodyOf(inputs, options, entries);
-  const ask = useMutation({
-    mutationFn: () => predict(page.name, body),
-    onSettled: () => setTimeout(() => void queries.invalidateQueries({ queryKey: ["calls", page.name] }), 400),
-  });
-  const faults = new Map<string, Fault>();
-  if (ask.error instanceof ProblemError) for (const fault of ask.error.faults) if (fault.field) faults.set(fault.field, fault);
-  const changed = bodyOf(inputs, options, start) !== body;
-  const control = (field: Field) => (
-    <FieldInput
-      key={field.name}
-      field={field}
-      entry={entries[field.name] ?? null}
-      fault={faults.get(field.name)}
-      onChange={(entry) => setEntries((before) => ({ ...before, [field.name]: entry }))}
-      onFile={(name) => setFiles((before) => ({ ...before, [field.name]: name }))}
-    />
-  );
-
-  function submit(event: FormEvent): void {
-    event.preventDefault();
-    ask.mutate();
-  }
-
-  useEffect(() => {
-    const first = ask.error && document.querySelector<HTMLElement>('form [aria-invalid="true"]');
-    if (first) first.focus();
-  }, [ask.error]);
-
-  return (
-    <div className="mt-6 grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start gap-4">
-      <Card
-        title="Ask"
-        aside={
-          <span className="flex items-center gap-3 text-small text-faint">
-            {changed ? "your values" : inputs.some((field) => field.private) ? "the schema’s example" : "the schema’s example, a real row from training"}
-            {changed && (
-              <button
-                type="button"
-                className="text-soft underline hover:text-ink"
-                onClick={() => {
-                  setEntries(start);
-                  setFiles({});
-                }}
-              >
-                back to the example
-              </button>
-            )}
-          </span>
-        }
-      >
-        <form onSubmit={submit} aria-label={`ask ${page.name}`}>
-          <div className="grid grid-cols-2 gap-x-4 gap-y-3">{inputs.map(control)}</div>
-          {options.length > 0 && (
-            <fieldset className="mt-4 border-t border-line pt-3">
-              <legend className="sr-only">options of this call</legend>
-              <p className="mb-2 text-small text-faint">Options of this call; sent only where they are not the default.</p>
-              <div className="grid grid-cols-2 gap-x-4 gap-y-3">{options.map(control)}</div>
-            </fieldset>
-          )}
-          <div className="mt-4 flex items-center gap-3">
-            <Button kind="main" type="submit" className="w-32" disabled={ask.isPending}>
-              {ask.isPending ? "Asking …" : "Ask"}
-            </Button>
-            <span className="text-small text-faint">Enter asks too</span>
-          </div>
-        </form>
-      </Card>
-      <div className="grid gap-4">
-        <Card title="Answer" className="min-h-[216px]">
-          <div aria-live="polite">
-            {faults.size ? (
-              <p role="alert">
-                <span className="font-semibold text-brick">{plural(faults.size, "field needs", "fields need")} a look.</span>{" "}
-                <span className="text-soft">What is expected stands under each. The model was not asked.</span>
-              </p>
-            ) : ask.error ? (
-              <Trouble error={ask.error} />
-            ) : ask.data ? (
-              <AnswerView said={ask.data} fields={page.answers} />
-            ) : (
-              <p className="text-soft">
-                Press <strong className="font-semibold text-ink">Ask</strong>. The answer will be {page.answers[0]?.wanted}, with the version that gave it.
-              </p>
-            )}
-          </div>
-        </Card>
-        <Card title="The same call">
-          <Snippets all={snippets(window.location.origin, page.name, { inputs, options, entries, files })} id="the same call" />
-        </Card>
-      </div>
-    </div>
   );
 }
 

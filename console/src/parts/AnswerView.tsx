@@ -33,6 +33,7 @@ export function AnswerView({ said, fields }: { said: Answered; fields: Field[] }
             top={String(field.name === "scores" ? label : said.answer[field.name.replace(/_scores$/, "")])}
           />
         ))}
+      {said.answers.length > 1 && <p className="mt-2 text-soft">That is the first of {said.answers.length} rows.</p>}
       <dl className="mt-4 grid grid-cols-[auto_1fr] items-baseline gap-x-4 gap-y-1 text-small">
         <dt className="text-faint">version</dt>
         <dd>

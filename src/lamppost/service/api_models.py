@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+import time
+
+from fastapi import APIRouter, Request
 
 from lamppost.core.catalogue import matches
 from lamppost.core.difference import difference
-from lamppost.core.errors import NotFound
+from lamppost.core.errors import BodyTooLarge, NotFound
 from lamppost.core.manifest import Manifest, read_manifest
 from lamppost.core.names import VersionName, closest, parse_version
 from lamppost.core.steps import about
 from lamppost.package.read import Lamp
 from lamppost.service.access import PROBLEMS, Looker, TheNode
 from lamppost.service.node import Node
-from lamppost.service.shapes import ChangeShape, Comparison, FileShape, MeasuredShape, VersionPage, VersionShape, field_shapes
+from lamppost.service.shapes import ChangeShape, Comparison, FileShape, MeasuredShape, Said, VersionPage, VersionShape, field_shapes
 from lamppost.store import packages
 from lamppost.store.packages import Version
 
@@ -53,6 +55,28 @@ async def compare(before: str, after: str, node: TheNode, _: Looker) -> Comparis
 async def get_version(model: str, number: int, node: TheNode, _: Looker) -> VersionPage:
     """One version: schemas, story, proof, what was measured."""
     return await _page(node, *await _described(node, VersionName(model, number)))
+
+
+@router.post(
+    "/models/{model}/versions/{number}/ask",
+    openapi_extra={"requestBody": {"required": True, "content": {"application/json": {"schema": {"type": "object"}}}}},
+)
+async def ask_version(model: str, number: int, request: Request, node: TheNode, caller: Looker) -> Said:
+    """What any version says to rows, whether it is served or not: for comparing. It is opened and proven first; nothing is recorded."""
+    caller.check("predict")
+    body = bytearray()
+    async for piece in request.stream():
+        body += piece
+        if len(body) > node.settings.max_body_bytes:
+            raise BodyTooLarge(
+                f"the body is over the limit of {node.settings.max_body_bytes:,} bytes", max_bytes=node.settings.max_body_bytes
+            )
+    async with node.routes.visit(VersionName(model, number)) as lane:
+        rows = lane.plan.read(bytes(body)).rows
+        start = time.perf_counter()
+        said = await lane.predict(rows, len(body))
+        took_ms = (time.perf_counter() - start) * 1e3
+    return Said(version=f"{model}@{number}", answers=said.rows, took_ms=round(took_ms, 3))
 
 
 async def _described(node: Node, name: VersionName) -> tuple[Version, Lamp]:

@@ -10,6 +10,8 @@ import asyncio
 import logging
 import shutil
 from collections import defaultdict
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Literal
@@ -31,6 +33,8 @@ log = logging.getLogger("lamppost.routes")
 State = Literal["lit", "flickering", "out"]
 _RETRY_S = 20.0
 _REMEMBERED = 32
+_VISIT_S = 60.0
+_VISITS = 4
 
 
 @dataclass(slots=True)
@@ -70,6 +74,7 @@ class Routes:
         self._closing: set[asyncio.Task[None]] = set()
         self._reconciling = asyncio.Lock()
         self._described: dict[str, Lamp] = {}
+        self._visited: dict[VersionName, asyncio.TimerHandle] = {}
 
     def route(self, endpoint: str) -> Route:
         """The route of an endpoint; raise NotFound with the closest name, or Unavailable while this node does not know all names yet."""
@@ -134,6 +139,30 @@ class Routes:
             self.by_endpoint[split.endpoint] = Route(split, lane)
             self._let_go(split.version)
 
+    @asynccontextmanager
+    async def visit(self, version: VersionName) -> AsyncIterator[Lane]:
+        """An open, proven lane of any version, served or not, for looking at its answers. It stays a minute for the next look.
+
+        Raise NotFound, ProofFailed, PackageRefused, or Unavailable while too many versions are visited.
+        """
+        if version not in self._visited and len(self._visited) >= _VISITS:
+            raise Unavailable(
+                f"{_VISITS} versions that nothing serves are being looked at already; try again in a minute", retry_after_s=30
+            )
+        lane = await self._hold(version)
+        loop = asyncio.get_running_loop()
+        if (leaving := self._visited.pop(version, None)) is not None:
+            leaving.cancel()
+            self._let_go(version)
+        try:
+            yield lane
+        finally:
+            self._visited[version] = loop.call_later(_VISIT_S, self._leave, version)
+
+    def _leave(self, version: VersionName) -> None:
+        if self._visited.pop(version, None) is not None:
+            self._let_go(version)
+
     def start(self) -> None:
         """Begin to start the spare worker."""
         self._supply.prepare()
@@ -141,6 +170,10 @@ class Routes:
     async def close(self) -> None:
         """Drain and end every lane."""
         self.by_endpoint.clear()
+        for leaving in self._visited.values():
+            leaving.cancel()
+        for version in list(self._visited):
+            self._leave(version)
         self._close_unused()
         await asyncio.gather(*self._closing, return_exceptions=True)
         await self._supply.close()

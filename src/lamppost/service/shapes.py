@@ -189,6 +189,14 @@ class VersionPage(VersionShape):
     reference_answers: list[Profile]
 
 
+class Said(Shape):
+    """What a version says to some rows."""
+
+    version: str
+    answers: list[dict[str, Any]]
+    took_ms: float
+
+
 class ChangeShape(Shape):
     """One thing that is not the same in two versions. breaks : whether a caller that was fine before may fail now."""
 

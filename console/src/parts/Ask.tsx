@@ -1,0 +1,194 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useEffect, useMemo, useState } from "react";
+import { askVersion, type EndpointPage as Page, type Fault, type Field, predict, ProblemError } from "../api/client";
+import { useVersions } from "../api/queries";
+import { checkAll } from "../check";
+import { bodyOf, exampleEntries, type Entries, entriesOf, type Entry } from "../form";
+import { snippets } from "../snippets";
+import { plural } from "../words";
+import { AnswerView } from "./AnswerView";
+import { Button, Card, Snippets, Trouble } from "./basics";
+import { BodyEditor } from "./BodyEditor";
+import { FieldInput } from "./FieldInput";
+import { OtherAnswer } from "./OtherAnswer";
+
+const NOTHING: ReadonlySet<string> = new Set();
+
+/** Ask an endpoint by form or by body, read the answer, and hold it against what another version says to the same row. */
+export function Ask({ page }: { page: Page }) {
+  const queries = useQueryClient();
+  const { inputs, options } = page;
+  const start = exampleEntries(inputs, options, page.example);
+  const [entries, setEntries] = useState<Entries>(start);
+  const [touched, setTouched] = useState<ReadonlySet<string>>(NOTHING);
+  const [files, setFiles] = useState<Record<string, string>>({});
+  const [text, setText] = useState<string | null>(null);
+  const [other, setOther] = useState("");
+  const written = bodyOf(inputs, options, entries);
+  const body = text ?? written;
+  const [model = "", number = ""] = other.split("@");
+  const ask = useMutation({
+    mutationFn: () => predict(page.name, body),
+    onMutate: () => setTouched(NOTHING),
+    onSettled: () => setTimeout(() => void queries.invalidateQueries({ queryKey: ["calls", page.name] }), 400),
+  });
+  const askOther = useMutation({ mutationFn: () => askVersion(model, Number(number), body) });
+  const told = ask.error instanceof ProblemError ? ask.error.faults : [];
+  const faults = useMemo(() => {
+    const found = new Map<string, Fault>();
+    for (const fault of told) if (fault.field && !touched.has(fault.field)) found.set(fault.field, fault);
+    for (const [name, fault] of checkAll([...inputs, ...options], entries, touched)) found.set(name, fault);
+    return found;
+  }, [told, touched, entries, inputs, options]);
+  const refused = told.length > 0;
+  const changed = bodyOf(inputs, options, start) !== written;
+
+  function change(name: string, entry: Entry): void {
+    setEntries((before) => ({ ...before, [name]: entry }));
+    setTouched((before) => new Set(before).add(name));
+  }
+
+  function reset(): void {
+    setEntries(start);
+    setTouched(NOTHING);
+    setFiles({});
+    setText(null);
+    ask.reset();
+    askOther.reset();
+  }
+
+  function send(): void {
+    ask.mutate();
+    if (other) askOther.mutate();
+  }
+
+  function submit(event: FormEvent): void {
+    event.preventDefault();
+    send();
+  }
+
+  /** From the form to the body and back; a body that is no single row stays a body. */
+  function turn(): void {
+    if (text === null) {
+      setText(pretty(written));
+      return;
+    }
+    const read = entriesOf(inputs, options, text);
+    if (read) {
+      setEntries(read);
+      setText(null);
+    }
+  }
+
+  useEffect(() => {
+    const first = ask.error && document.querySelector<HTMLElement>('form [aria-invalid="true"]');
+    if (first) first.focus();
+  }, [ask.error]);
+
+  const control = (field: Field) => (
+    <FieldInput
+      key={field.name}
+      field={field}
+      entry={entries[field.name] ?? null}
+      fault={faults.get(field.name)}
+      onChange={(entry) => change(field.name, entry)}
+      onFile={(name) => setFiles((before) => ({ ...before, [field.name]: name }))}
+    />
+  );
+  const oneRow = text === null || entriesOf(inputs, options, text) !== null;
+
+  return (
+    <div className="mt-6 grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start gap-4">
+      <Card
+        title="Ask"
+        aside={
+          <span className="flex items-center gap-3 text-small text-faint">
+            {changed || text !== null ? "your values" : inputs.some((field) => field.private) ? "the schema’s example" : "the schema’s example, a real row from training"}
+            {(changed || text !== null) && (
+              <button type="button" className="text-soft underline hover:text-ink" onClick={reset}>
+                back to the example
+              </button>
+            )}
+            <button type="button" className="text-soft underline hover:text-ink disabled:no-underline disabled:opacity-50" disabled={!oneRow} onClick={turn}>
+              {text === null ? "write the body" : "fill in the form"}
+            </button>
+          </span>
+        }
+      >
+        <form onSubmit={submit} aria-label={`ask ${page.name}`}>
+          {text === null ? (
+            <>
+              <div className="grid grid-cols-2 gap-x-4 gap-y-3">{inputs.map(control)}</div>
+              {options.length > 0 && (
+                <fieldset className="mt-4 border-t border-line pt-3">
+                  <legend className="sr-only">options of this call</legend>
+                  <p className="mb-2 text-small text-faint">Options of this call; sent only where they are not the default.</p>
+                  <div className="grid grid-cols-2 gap-x-4 gap-y-3">{options.map(control)}</div>
+                </fieldset>
+              )}
+            </>
+          ) : (
+            <BodyEditor text={text} fields={inputs} options={options} faults={told} onChange={setText} onAsk={send} />
+          )}
+          <div className="mt-4 flex items-center gap-3">
+            <Button kind="main" type="submit" className="w-32" disabled={ask.isPending}>
+              {ask.isPending ? "Asking …" : "Ask"}
+            </Button>
+            {text === null && <span className="text-small text-faint">Enter asks too</span>}
+            <Others page={page} chosen={other} onChoose={setOther} />
+          </div>
+        </form>
+      </Card>
+      <div className="grid gap-4">
+        <Card title="Answer" className="min-h-[216px]">
+          <div aria-live="polite">
+            {refused ? (
+              <p role="alert">
+                <span className="font-semibold text-brick">{plural(new Set(told.map((fault) => fault.field)).size, "field needs", "fields need")} a look.</span>{" "}
+                <span className="text-soft">What is expected stands under each. The model was not asked.</span>
+              </p>
+            ) : ask.error ? (
+              <Trouble error={ask.error} />
+            ) : ask.data ? (
+              <AnswerView said={ask.data} fields={page.answers} />
+            ) : (
+              <p className="text-soft">
+                Press <strong className="font-semibold text-ink">Ask</strong>. The answer will be {page.answers[0]?.wanted}, with the version that gave it.
+              </p>
+            )}
+          </div>
+        </Card>
+        {other && <OtherAnswer name={other} asked={askOther} live={ask.data?.answers} />}
+        <Card title="The same call">
+          <Snippets all={snippets(window.location.origin, page.name, { inputs, options, entries, files })} id="the same call" />
+        </Card>
+      </div>
+    </div>
+  );
+}
+
+/** Which other version of the model is asked too. */
+function Others({ page, chosen, onChoose }: { page: Page; chosen: string; onChoose: (name: string) => void }) {
+  const versions = useVersions("");
+  const model = page.version.split("@")[0];
+  const others = versions.data?.filter((one) => one.model === model && one.name !== page.version) ?? [];
+  if (!others.length) return null;
+  return (
+    <label className="ml-auto flex items-center gap-2 text-small text-faint">
+      ask too
+      <select className="control h-8 w-44!" value={chosen} onChange={(event) => onChoose(event.target.value)}>
+        <option value="">no other version</option>
+        {others.map((one) => (
+          <option key={one.name} value={one.name}>
+            {one.name}
+            {one.proof === "failed" ? ", fails its proof" : ""}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+}
+
+function pretty(body: string): string {
+  return JSON.stringify(JSON.parse(body) as unknown, null, 2);
+}
