@@ -95,7 +95,7 @@ export function Ask({ page }: { page: Page }) {
       onFile={(name) => setFiles((before) => ({ ...before, [field.name]: name }))}
     />
   );
-  const oneRow = text === null || entriesOf(inputs, options, text) !== null;
+  const shown = text === null ? entries : entriesOf(inputs, options, text);
 
   return (
     <div className="mt-6 grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start gap-4">
@@ -109,7 +109,7 @@ export function Ask({ page }: { page: Page }) {
                 back to the example
               </button>
             )}
-            <button type="button" className="text-soft underline hover:text-ink disabled:no-underline disabled:opacity-50" disabled={!oneRow} onClick={turn}>
+            <button type="button" className="text-soft underline hover:text-ink disabled:no-underline disabled:opacity-50" disabled={!shown} onClick={turn}>
               {text === null ? "write the body" : "fill in the form"}
             </button>
           </span>
@@ -159,9 +159,11 @@ export function Ask({ page }: { page: Page }) {
           </div>
         </Card>
         {other && <OtherAnswer name={other} asked={askOther} live={ask.data?.answers} />}
-        <Card title="The same call">
-          <Snippets all={snippets(window.location.origin, page.name, { inputs, options, entries, files })} id="the same call" />
-        </Card>
+        {shown && (
+          <Card title="The same call">
+            <Snippets all={snippets(window.location.origin, page.name, { inputs, options, entries: shown, files })} id="the same call" />
+          </Card>
+        )}
       </div>
     </div>
   );
