@@ -14,6 +14,7 @@ import sys
 import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import lamppost
 from demo import feeders, notes, poles
@@ -25,6 +26,7 @@ from lamppost.core.errors import LampPostError, ProofFailed
 ENDPOINT = "outage-risk"
 LOAD, NOTE, PHOTO = "evening-load", "fault-note", "pole-photo"
 TAGS = {"owner": "lighting-department", "town": "Tallowby"}
+Trained = tuple[Any, Any, dict[str, float]]
 _START_S = 90.0
 NOTES = "Will this lamp fail within 30 days? A forest on 19,200 of Tallowby's lamps; 4,800 were held out for the metrics."
 
@@ -91,22 +93,10 @@ def fill(address: str, data: Path, calls: int) -> None:
         served = {one["name"] for one in client.fetch("GET", "/api/endpoints")}
         if ENDPOINT not in served:
             print("training outage-risk on Tallowby's lamps …", flush=True)
-            pipeline, frame, metrics = train_outage_risk()
+            trained = train_outage_risk()
             print("packing it with its preprocessing, and proving the package in a fresh process …", flush=True)
-            lamp = lamppost.pack(
-                pipeline,
-                frame,
-                name="outage-risk",
-                target="failed",
-                labels={0: "holds", 1: "fails"},
-                fields=FIELDS,
-                notes=NOTES,
-                metrics=metrics,
-                tags=TAGS | {"data": "lamps"},
-                to=data / "outage-risk.lamp",
-            )
-            version = client.push(lamp.path)["version"]
-            print(client.point(ENDPOINT, version)["says"], flush=True)
+            recipe = {"target": "failed", "labels": {0: "holds", 1: "fails"}, "fields": FIELDS, "tags": TAGS | {"data": "lamps"}}
+            serve(client, data, ENDPOINT, trained, NOTES, **recipe)
             try_refit(client, data)
         if LOAD not in served:
             serve_evening_load(client, data)
@@ -121,23 +111,18 @@ def fill(address: str, data: Path, calls: int) -> None:
         print(f"{said.count('fails')} of them will fail within 30 days, it says")
 
 
+def serve(client: lamppost.Client, data: Path, name: str, trained: Trained, about: str, **recipe: Any) -> None:
+    """Pack what was trained, push it, and point an endpoint of its name at it."""
+    model, frame, metrics = trained
+    lamp = lamppost.pack(model, frame, name=name, metrics=metrics, notes=about, to=data / f"{name}.lamp", **recipe)
+    print(client.point(name, client.push(lamp.path)["version"])["says"], flush=True)
+
+
 def serve_evening_load(client: lamppost.Client, data: Path) -> None:
     """The second model: how many kWh a feeder takes tonight."""
     print("training, packing and serving evening-load …", flush=True)
-    model, frame, metrics = feeders.train_evening_load()
-    lamp = lamppost.pack(
-        model,
-        frame,
-        name=LOAD,
-        target=feeders.TARGET,
-        unit="kWh",
-        fields=feeders.FIELDS,
-        metrics=metrics,
-        to=data / "evening-load.lamp",
-        tags=TAGS | {"data": "feeders"},
-        notes="How many kilowatt hours will a feeder take tonight?",
-    )
-    print(client.point(LOAD, client.push(lamp.path)["version"])["says"], flush=True)
+    recipe = {"target": feeders.TARGET, "unit": "kWh", "fields": feeders.FIELDS, "tags": TAGS | {"data": "feeders"}}
+    serve(client, data, LOAD, feeders.train_evening_load(), "How many kilowatt hours will a feeder take tonight?", **recipe)
     nights = feeders.make_feeder_nights(40, seed=int(time.time())).drop(columns=feeders.TARGET)
     said = client.predict(LOAD, as_sent(nights)).answers
     print(f"tonight the {len(said)} feeders it was asked about take {sum(answer['kwh'] for answer in said):,.0f} kWh")
@@ -146,19 +131,9 @@ def serve_evening_load(client: lamppost.Client, data: Path) -> None:
 def serve_fault_note(client: lamppost.Client, data: Path) -> None:
     """The third model: what a resident's note is about. Its notes are private: they are answered and not recorded."""
     print("training, packing and serving fault-note …", flush=True)
-    model, frame, metrics = notes.train_fault_note()
-    lamp = lamppost.pack(
-        model,
-        frame,
-        name=NOTE,
-        target=notes.TARGET,
-        fields=notes.FIELDS,
-        metrics=metrics,
-        to=data / "fault-note.lamp",
-        tags=TAGS | {"data": "text"},
-        notes="What is a resident's note about? The dispatcher reads the answer, and the note where the score is low.",
-    )
-    print(client.point(NOTE, client.push(lamp.path)["version"])["says"], flush=True)
+    about = "What is a resident's note about? The dispatcher reads the answer, and the note where the score is low."
+    recipe = {"target": notes.TARGET, "fields": notes.FIELDS, "tags": TAGS | {"data": "text"}}
+    serve(client, data, NOTE, notes.train_fault_note(), about, **recipe)
     written = notes.make_notes(30, seed=int(time.time()))["note"]
     said = [client.predict(NOTE, {"note": note}).answer["label"] for note in written]
     print(f"of {len(said)} notes, {said.count('dark')} are about a lamp that is dark")
@@ -167,20 +142,8 @@ def serve_fault_note(client: lamppost.Client, data: Path) -> None:
 def serve_pole_photo(client: lamppost.Client, data: Path) -> None:
     """The fourth model: whether a post leans or rusts, from a small picture."""
     print("drawing pictures, training, packing and serving pole-photo …", flush=True)
-    model, frame, metrics = poles.train_pole_photo()
-    lamp = lamppost.pack(
-        model,
-        frame,
-        name=PHOTO,
-        target=poles.TARGET,
-        fields=poles.FIELDS,
-        before=[poles.pixels()],
-        metrics=metrics,
-        to=data / "pole-photo.lamp",
-        tags=TAGS | {"data": "pictures"},
-        notes="Does a post lean or rust? From a picture of 48 × 48 pixels.",
-    )
-    print(client.point(PHOTO, client.push(lamp.path)["version"])["says"], flush=True)
+    recipe = {"target": poles.TARGET, "fields": poles.FIELDS, "before": [poles.pixels()], "tags": TAGS | {"data": "pictures"}}
+    serve(client, data, PHOTO, poles.train_pole_photo(), "Does a post lean or rust? From a picture of 48 × 48 pixels.", **recipe)
     photos = poles.make_photos(20, seed=int(time.time()))["photo"]
     said = [client.predict(PHOTO, {"photo": photo}).answer["label"] for photo in photos]
     print(f"of {len(said)} posts, {said.count('leans')} lean and {said.count('rusts')} rust")

@@ -1,10 +1,8 @@
 """Networks as packages: what the graph says, what the frame says, and that the served answers are the network's own."""
 
-import tempfile
 import unittest
 import warnings
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -15,9 +13,9 @@ from lamppost.core.errors import BadRequest, InvalidRows, PackageRefused, ProofF
 from lamppost.core.infer import columns_of
 from lamppost.core.steps import NetworkStep
 from lamppost.package.read import Lamp
-from lamppost.packing.cautions import PackWarning
 from lamppost.runtime.steps import open_chain
 from tests.support import networks
+from tests.support.packing import WithFolder
 
 RNG = np.random.default_rng(0)
 NUMBERS = pd.DataFrame(RNG.normal(size=(120, 4)), columns=list("abcd"))
@@ -28,24 +26,12 @@ except ImportError:
     torch = None
 
 
-class WithFolder(unittest.TestCase):
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name)
-
-    def pack(self, model: Any, frame: pd.DataFrame, **more: Any) -> Lamp:
-        """Packed, and proven in a fresh process."""
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", PackWarning)
-            return lamppost.pack(model, frame, name="net", to=self.folder / "net.lamp", **more)
-
+class WithNetworks(WithFolder):
     def run_on(self, lamp: Lamp, frame: pd.DataFrame) -> list[Any]:
-        chain = open_chain(lamp.unpack(self.folder), lamp.manifest, frozenset({"skops", "torch"}))
-        return [column.values for column in chain.run(columns_of(lamp.manifest.columns, frame))]
+        return [column.values for column in self.columns(lamp, frame)]
 
 
-class Graphs(WithFolder):
+class Graphs(WithNetworks):
     def test_numbers_side_by_side_labels_and_softmax(self) -> None:
         path = networks.dense(self.folder, beside=True)
         lamp = self.pack(lamppost.Network(path, labels=LABELS, scores="softmax"), NUMBERS)
@@ -161,7 +147,7 @@ class Graphs(WithFolder):
 
 
 @unittest.skipIf(torch is None, "PyTorch is not installed")
-class Programs(WithFolder):
+class Programs(WithNetworks):
     def setUp(self) -> None:
         super().setUp()
 
@@ -198,7 +184,7 @@ class Programs(WithFolder):
             self.assertRaisesRegex(PackageRefused, "PyTorch cannot open", self.pack, self.folder / name, NUMBERS)
 
 
-class Companions(WithFolder):
+class Companions(WithNetworks):
     def test_a_network_whose_answer_depends_on_the_batch_fails_its_proof(self) -> None:
         path = networks.save(
             self.folder / "mean.onnx",

@@ -2,9 +2,6 @@
 
 import os
 import subprocess
-import tempfile
-import unittest
-import warnings
 from pathlib import Path
 from typing import Any
 
@@ -22,34 +19,25 @@ from sklearn.preprocessing import OneHotEncoder, StandardScaler
 import lamppost
 from lamppost.core.columns import to_rows
 from lamppost.core.errors import BadRequest
-from lamppost.core.infer import columns_of
 from lamppost.core.steps import SklearnStep
 from lamppost.package.read import Lamp
-from lamppost.runtime.steps import open_chain
 from tests.support import zoo
+from tests.support.packing import WithFolder
 
 LAMPS = zoo.frame()
 X = LAMPS[["height_m", "voltage_v", "flicker_per_night"]].fillna(0)
 CODE = Path(__file__).parents[1] / "support" / "serving_code.py"
 
 
-class WithFolder(unittest.TestCase):
-    def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name)
+class WithRows(WithFolder):
+    def rows(self, lamp: Lamp, frame: pd.DataFrame, original: bool = False) -> list[dict[str, Any]]:
+        return to_rows(lamp.manifest.answers, self.columns(lamp, frame, original), len(frame))
 
     def pack(self, model: Any, frame: pd.DataFrame, **more: Any) -> Lamp:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            return lamppost.pack(model, frame, name="m", to=self.folder / "m.lamp", prove=False, **more)
-
-    def rows(self, lamp: Lamp, frame: pd.DataFrame, original: bool = False) -> list[dict[str, Any]]:
-        chain = open_chain(lamp.unpack(self.folder), lamp.manifest, frozenset({"skops", "python"}), original)
-        return to_rows(lamp.manifest.answers, chain.run(columns_of(lamp.manifest.columns, frame)), len(frame))
+        return super().pack(model, frame, prove=False, **more)
 
 
-class SeveralTargets(WithFolder):
+class SeveralTargets(WithRows):
     def test_regressors_give_a_number_for_each_and_compile(self) -> None:
         both = LAMPS[["kwh", "age_years"]]
         for make in (
@@ -95,7 +83,7 @@ class SeveralTargets(WithFolder):
             self.pack(model, X, target="kwh")
 
 
-class OtherInputs(WithFolder):
+class OtherInputs(WithRows):
     def test_one_column_of_text(self) -> None:
         rng = np.random.default_rng(0)
         notes = [" ".join(rng.choice(["dark", "lamp", "hums", "street", "open", "door"], 5)) for _ in range(400)]
@@ -161,7 +149,7 @@ def with_accounts() -> Any:
     )
 
 
-class Stories(WithFolder):
+class Stories(WithRows):
     def test_who_when_and_which_commit_without_a_clock(self) -> None:
         model = LinearRegression().fit(X, LAMPS["kwh"])
 

@@ -60,18 +60,6 @@ class _Proof(_Shape):
     relative: float = Tolerance().relative
 
 
-class _Pixels(_Shape):
-    column: str
-    gives: str
-    size: tuple[int, int]
-    channels: Literal[1, 3, 4] = 3
-    layout: Literal["hwc", "chw"] = "hwc"
-    resample: Literal["box", "bilinear", "bicubic", "lanczos"] = "box"
-    scale: float = 255.0
-    mean: list[float] = []
-    sd: list[float] = []
-
-
 class _Part(_Network):
     """A step before or after the model: ``code``, ``table``, ``network`` or ``pixels``, each with what belongs to it."""
 
@@ -85,7 +73,7 @@ class _Part(_Network):
     fields: dict[str, dict[str, Any]] = {}
     network: str | None = None
     labels: list[str] | None = None
-    pixels: _Pixels | None = None
+    pixels: Pixels | None = None
 
     def made(self, here: Path) -> Part:
         if sum(given is not None for given in (self.code, self.table, self.network, self.pixels)) != 1:
@@ -95,7 +83,7 @@ class _Part(_Network):
         if self.network is not None:
             return Network(here / self.network, self.inputs, self.outputs, self.labels, self.scores)
         if self.pixels is not None:
-            return Pixels(**self.pixels.model_dump())
+            return self.pixels
         return Table(read_frame(here / str(self.table)), self.key, self.unknown, self.fields)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import orjson
 
@@ -78,6 +78,8 @@ class Pixels:
     scale: float = 255.0
     mean: Sequence[float] = ()
     sd: Sequence[float] = ()
+
+    __pydantic_config__: ClassVar = {"extra": "forbid"}
 
 
 def pixels_step(part: Pixels) -> PixelsStep:
