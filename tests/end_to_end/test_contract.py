@@ -136,3 +136,84 @@ class Contract(unittest.TestCase):
         self.assertEqual(call["input"]["content_type"], "text/csv")
         self.assertEqual([row["district"] for row in call["input"]["rows"]], [row["district"] for row in ROWS[:2]])
         self.assertEqual(call["answer"]["content_type"], "text/csv")
+
+    def stream(self, pieces: Any, kind: str, path: str = "/predict/outage-risk", **headers: str) -> tuple[int, dict[str, str], bytes, bool]:
+        """Status, headers, body as far as it came, and whether it came whole."""
+        sent = {"authorization": f"Bearer {self.service.token}", "content-type": kind, **headers}
+        got = b""
+        with (
+            httpx.Client(trust_env=False, timeout=60) as client,
+            client.stream("POST", self.service.address + path, content=pieces, headers=sent) as answer,
+        ):
+            try:
+                for piece in answer.iter_bytes():
+                    got += piece
+            except httpx.RemoteProtocolError:
+                return answer.status_code, dict(answer.headers), got, False
+        return answer.status_code, dict(answer.headers), got, True
+
+    def test_bodies_without_end_in_sight_are_answered_as_they_come(self) -> None:
+        count = 30_000
+        lines = [orjson.dumps(ROWS[at % len(ROWS)]) + b"\n" for at in range(count)]
+        status, headers, got, whole = self.stream(iter(lines), "application/x-ndjson")
+        self.assertEqual((status, whole, headers["model-version"]), (200, True, "outage-risk@1"))
+        answers = [orjson.loads(line) for line in got.splitlines()]
+        self.assertEqual(len(answers), count)
+        self.assertTrue(all(answer == self.wanted[at % len(ROWS)] for at, answer in enumerate(answers)))
+        body = as_csv([ROWS[at % len(ROWS)] for at in range(9_000)]).encode()
+        pieces = (body[at : at + 70_001] for at in range(0, len(body), 70_001))
+        status, _, got, whole = self.stream(pieces, "text/csv")
+        rows = got.decode().split("\r\n")
+        self.assertEqual((status, whole, rows[0], len(rows)), (200, True, "label,scores.holds,scores.fails", 9_002))
+        self.assertEqual([row.split(",")[0] for row in rows[1:31]], [answer["label"] for answer in self.wanted])
+
+    def test_a_body_over_the_limit_is_streamed_where_its_type_allows_it(self) -> None:
+        line = orjson.dumps(ROWS[0]) + b"\n"
+        large = line * (11 * 2**20 // len(line))
+        status, _, got, whole = self.stream(large, "application/x-ndjson")
+        self.assertEqual((status, whole, got.count(b"\n")), (200, True, large.count(b"\n")))
+        self.assertEqual(self.stream(large, "application/x-ndjson", accept="application/json")[0], 413)
+        self.assertEqual(self.stream(large, "application/json")[0], 413)
+
+    def test_what_is_wrong_in_a_stream(self) -> None:
+        good, bad = orjson.dumps(ROWS[0]) + b"\n", orjson.dumps({**ROWS[0], "age_years": "old"}) + b"\n"
+        status, headers, got, _ = self.stream(iter([bad, good]), "application/x-ndjson")
+        self.assertEqual((status, headers["content-type"], orjson.loads(got)["faults"][0]["row"]), (422, "application/problem+json", 0))
+        status, _, got, whole = self.stream(iter([good] * 5_000 + [bad] + [good] * 10), "application/x-ndjson")
+        last = orjson.loads(got.splitlines()[-1])
+        self.assertEqual((status, whole, len(got.splitlines())), (200, True, 4_001), "two blocks of 2,000 and the problem")
+        self.assertEqual((last["problem"]["faults"][0]["row"], "row 5000, age_years" in last["problem"]["detail"]), (5_000, True))
+        status, _, got, _ = self.stream(iter([good] * 2_500 + [b"{\n"]), "application/x-ndjson")
+        self.assertIn("line 2501 is not JSON", orjson.loads(got.splitlines()[-1])["problem"]["detail"])
+        body = as_csv([ROWS[0]] * 5_000) + "\n1,2\n"
+        status, _, got, whole = self.stream(iter([body.encode()]), "text/csv")
+        self.assertEqual((status, whole, got.count(b"\n") > 2_000), (200, False, True))
+        for pieces, kind, status in (
+            ([b""], "application/x-ndjson", 400),
+            ([b"age_years\n"], "text/csv", 400),
+            ([b"nothing;known\n", b"1;2\n"], "text/csv", 400),
+        ):
+            self.assertEqual(self.stream(iter(pieces), kind)[0], status, pieces)
+
+    def test_a_long_answer_outlives_a_swap(self) -> None:
+        line = orjson.dumps(ROWS[0]) + b"\n"
+
+        def pieces() -> Any:
+            for block in range(6):
+                if block == 2:
+                    self.service.serve(several_lamp(), "outage-risk")
+                yield line * 2_000
+
+        try:
+            status, headers, got, whole = self.stream(pieces(), "application/x-ndjson")
+        finally:
+            self.service.serve(outage_lamp())
+        self.assertEqual((status, whole, headers["model-version"]), (200, True, "outage-risk@1"))
+        self.assertEqual({orjson.dumps(orjson.loads(one)["label"]) for one in got.splitlines()}, {orjson.dumps(self.wanted[0]["label"])})
+        self.assertEqual(got.count(b"\n"), 12_000)
+
+    def test_options_of_a_stream(self) -> None:
+        line = orjson.dumps({"seq": [1, 2], "note": "n"}) + b"\n"
+        status, _, got, _ = self.stream(iter([line] * 3), "application/x-ndjson", path='/predict/several?options={"k":5}')
+        self.assertEqual((status, orjson.loads(got.splitlines()[2])["scaled"]), (200, [5.0, 10.0]))
+        self.assertEqual(self.stream(iter([line]), "application/x-ndjson", path='/predict/several?options={"k":500}')[0], 422)

@@ -26,8 +26,11 @@ MULTIPART = "multipart/form-data"
 _JSONISH = frozenset({"number", "integer", "yes/no", "tensor"})
 
 
-def read_ndjson(plan: Plan, body: bytes) -> list[Row]:
-    """One row a line; empty lines do not count. Raise BadBody that names the line, or whatever `Plan.read` raises, rows counted from 0."""
+def read_ndjson(plan: Plan, body: bytes, before: int = 0) -> list[Row]:
+    """One row a line; empty lines do not count. Raise BadBody that names the line, or whatever `Plan.read` raises, rows counted from 0.
+
+    before : lines that came before these, in a body that is read in blocks.
+    """
     lines = [line for line in body.split(b"\n") if line.strip()]
     _bounded(plan, len(lines))
     if not lines:
@@ -38,14 +41,14 @@ def read_ndjson(plan: Plan, body: bytes) -> list[Row]:
         if len(rows) == len(lines):
             return rows
     except Exception:
-        _find_bad_line(body)
+        _find_bad_line(body, before)
         raise
-    _find_bad_line(body)  # lines that only together are JSON
+    _find_bad_line(body, before)  # lines that only together are JSON
     raise BadBody("the lines are no JSON objects, one on each")
 
 
-def _find_bad_line(body: bytes) -> None:
-    for number, line in enumerate(body.split(b"\n"), 1):
+def _find_bad_line(body: bytes, before: int) -> None:
+    for number, line in enumerate(body.split(b"\n"), before + 1):
         if line.strip():
             try:
                 said = json.loads(line)
@@ -59,8 +62,11 @@ def _why(error: Exception) -> str:
     return getattr(error, "msg", "too deep").lower()
 
 
-def read_csv(plan: Plan, body: bytes) -> list[Row]:
-    """A header with field names, then a row a line, separated by commas, quoted as RFC 4180 has it. Raise BadBody or InvalidRows."""
+def read_csv(plan: Plan, body: bytes, before: int = 0) -> list[Row]:
+    """A header with field names, then a row a line, separated by commas, quoted as RFC 4180 has it. Raise BadBody or InvalidRows.
+
+    before : lines between the header and these, in a body that is read in blocks.
+    """
     schema = plan.schema
     try:
         text = body.decode("utf-8-sig")
@@ -75,11 +81,13 @@ def read_csv(plan: Plan, body: bytes) -> list[Row]:
             if not cells:
                 continue
             if len(cells) != len(header):
-                raise BadBody(f"line {reader.line_num} has {len(cells)} cells, the header has {len(header)}; quote cells that hold commas")
+                raise BadBody(
+                    f"line {reader.line_num + before} has {len(cells)} cells, the header has {len(header)}; quote cells that hold commas"
+                )
             rows.append(cells)
             _bounded(plan, len(rows))
     except csv.Error as error:
-        raise BadBody(f"line {reader.line_num} is no CSV: {error}; quotes in a quoted cell are doubled") from error
+        raise BadBody(f"line {reader.line_num + before} is no CSV: {error}; quotes in a quoted cell are doubled") from error
     if not rows:
         raise BadBody("the CSV has a header and no rows")
     return _read_cells(plan, header, rows)

@@ -67,6 +67,27 @@ def accepted(headers: list[tuple[bytes, bytes]], given: str) -> str:
     return best
 
 
+def is_stream(headers: list[tuple[bytes, bytes]], limit: int) -> bool:
+    """Whether a body is to be read in blocks: lines of a type that can be, over the limit or of a size that is not told."""
+    length = next((value for name, value in headers if name == b"content-length"), None)
+    if length is not None and (not length.isdigit() or int(length) <= limit):
+        return False
+    return content_type(headers)[0] in (NDJSON, CSV) and streamed(headers)[1] in (NDJSON, CSV)
+
+
+def streamed(headers: list[tuple[bytes, bytes]]) -> tuple[str, str]:
+    """The type of such a body and of its answer, which is the same where the caller likes any."""
+    kind = content_type(headers)[0]
+    accept = b",".join(value for name, value in headers if name == b"accept")
+    return kind, kind if accept.strip() in (b"", b"*/*") else accepted(headers, kind)
+
+
+def options_of(query: bytes) -> bytes | None:
+    """The options in a query, as JSON."""
+    given = parse_qs(query.decode("latin-1")).get("options")
+    return given[-1].encode() if given else None
+
+
 def _weight(text: str) -> float:
     try:
         return min(1.0, max(0.0, float(text)))
@@ -76,8 +97,7 @@ def _weight(text: str) -> float:
 
 def read(plan: Plan, columns: Schema, kind: str, body: bytes, parts: list[Part], query: bytes) -> Asked:
     """What a whole body, or the parts of a form, asks for; raise BadBody, BadJson, TooManyRows or InvalidRows."""
-    given = parse_qs(query.decode("latin-1")).get("options")
-    options = given[-1].encode() if given else None
+    options = options_of(query)
     if kind == JSON:
         if options is not None:
             raise BadJson("options of a JSON body stand in the body, beside its fields or rows", example=plan.example())

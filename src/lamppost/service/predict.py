@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import time
-from collections.abc import Awaitable, Callable, MutableMapping
+from collections.abc import AsyncGenerator, Awaitable, Callable, MutableMapping
 from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
@@ -13,13 +13,14 @@ from uuid import UUID
 import orjson
 
 from lamppost.core.errors import BodyTooLarge, LampPostError, NotAllowed
-from lamppost.core.formats import JSON, MULTIPART
+from lamppost.core.formats import JSON, MULTIPART, NDJSON
 from lamppost.core.privacy import Kept
 from lamppost.runtime.lane import Lane, LaneAnswer
 from lamppost.service import bodies
 from lamppost.service.auth import Auth
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.service.routes import Routes
+from lamppost.service.streams import Broken, Stream
 from lamppost.store.records import Call
 
 log = logging.getLogger("lamppost.predict")
@@ -79,6 +80,9 @@ class Predict:
         request_id = new_request_id()
         call = _Call(scope["path"][len(PREFIX) :], request_id)
         try:
+            if bodies.is_stream(scope["headers"], self._max_body_bytes) and scope["method"] == "POST":
+                await self._answer_stream(scope, receive, send, call, clock)
+                return
             status, body, extra = await self._answer(scope, receive, call, clock)
         except LampPostError as error:
             status, body, extra = self._problem(error, request_id)
@@ -99,18 +103,57 @@ class Predict:
         if call.known:
             self._record(call, clock, status, body)
 
-    async def _answer(self, scope: Scope, receive: Receive, call: _Call, clock: _Clock) -> tuple[int, bytes, list[tuple[bytes, bytes]]]:
-        if scope["method"] != "POST":
-            error = NotAllowed(f"{scope['method']} is no way to ask an endpoint; send a row with POST")
-            error.status = 405
-            raise error
+    async def _answer_stream(self, scope: Scope, receive: Receive, send: Send, call: _Call, clock: _Clock) -> None:
+        """Read, ask and answer block by block; see `lamppost.service.streams`."""
         headers = scope["headers"]
+        kind, wanted = bodies.streamed(headers)
+        lane = await self._begin(headers, call, clock)
+        call.lane, call.kind, call.wrote = lane, kind, wanted
+        options = lane.plan.read_options(bodies.options_of(scope.get("query_string", b"")))
+        stream = Stream(lane, kind, wanted, options)
+        started, size, status = False, 0, 200
+        async with self._routes.kept_open(call.endpoint, lane):
+            try:
+                async for out in stream.answers(_pieces(receive)):
+                    if not started:
+                        started = True
+                        clock.mark("first")
+                        told = [(b"content-type", wanted.encode()), (b"model-version", str(call.version).encode())]
+                        told += [(b"request-id", str(call.request_id).encode()), (b"server-timing", clock.server_timing())]
+                        await send({"type": "http.response.start", "status": 200, "headers": told})
+                    size += len(out)
+                    await send({"type": "http.response.body", "body": out, "more_body": True})
+                await send({"type": "http.response.body", "body": b""})
+            except Broken as broken:
+                status = getattr(broken.__cause__, "status", 500)
+                if wanted == NDJSON:  # the problem is its last line
+                    await send({"type": "http.response.body", "body": b""})
+                else:
+                    raise ClientGone from broken
+            finally:
+                clock.mark("rest")
+                call.rows = stream.rows
+                if started:
+                    call.asked = bodies.Asked("rows", stream.rows, stream.first or [])
+                    self._record(call, clock, status, orjson.dumps({"content_type": wanted, "bytes": size}))
+
+    async def _begin(self, headers: list[tuple[bytes, bytes]], call: _Call, clock: _Clock) -> Lane:
+        """Who asks, and which lane answers."""
         principal = await self._auth.check("POST", headers)
         principal.check("predict", call.endpoint)
         call.token = principal.token
         route, lane = self._routes.lane(call.endpoint)
         call.known, call.version, call.keeps = True, str(route.split.version), lane.keeps
         clock.mark("token")
+        return lane
+
+    async def _answer(self, scope: Scope, receive: Receive, call: _Call, clock: _Clock) -> tuple[int, bytes, list[tuple[bytes, bytes]]]:
+        if scope["method"] != "POST":
+            error = NotAllowed(f"{scope['method']} is no way to ask an endpoint; send a row with POST")
+            error.status = 405
+            raise error
+        headers = scope["headers"]
+        await self._begin(headers, call, clock)
         kind, header = bodies.content_type(headers)
         wanted = bodies.accepted(headers, kind)
         call.body = body = await self._read(headers, receive)
@@ -196,12 +239,25 @@ class Predict:
         )
 
 
+async def _pieces(receive: Receive) -> AsyncGenerator[bytes, None]:
+    """The body as it comes; raise ClientGone when it stops coming."""
+    while True:
+        message = await receive()
+        if message["type"] == "http.disconnect":
+            raise ClientGone
+        yield message.get("body", b"")
+        if not message.get("more_body"):
+            return
+
+
 def _as_json(call: _Call, status: int, body: bytes) -> tuple[bytes | None, bytes]:
     """Request and answer of a call as JSON, whatever types they had; a refused body that is no JSON is not kept."""
     kept = call.body
-    if kept is not None and call.kind != JSON:
-        kept = call.recorded() if call.asked is not None else orjson.dumps({"content_type": call.kind, "bytes": len(kept)})
-    if status == 200 and call.wrote != JSON:
+    if call.kind != JSON and call.asked is not None:
+        kept = call.recorded()
+    elif kept is not None and call.kind != JSON:
+        kept = orjson.dumps({"content_type": call.kind, "bytes": len(kept)})
+    if status == 200 and call.wrote != JSON and call.body is not None:
         body = orjson.dumps({"content_type": call.wrote, "bytes": len(body)})
     return kept, body
 

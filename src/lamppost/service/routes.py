@@ -140,6 +140,18 @@ class Routes:
             self._let_go(split.version)
 
     @asynccontextmanager
+    async def kept_open(self, endpoint: str, lane: Lane) -> AsyncIterator[None]:
+        """Keep the lane that an endpoint uses open for one long answer, whatever the endpoint is pointed at meanwhile."""
+        version = self.route(endpoint).split.version
+        self._holds[version] += 1
+        try:
+            if self.lane(endpoint)[1] is not lane:  # it moved before this was said
+                raise Unavailable(f"{endpoint} was pointed at another version this moment; try again", retry_after_s=1)
+            yield
+        finally:
+            self._let_go(version)
+
+    @asynccontextmanager
     async def visit(self, version: VersionName) -> AsyncIterator[Lane]:
         """An open, proven lane of any version, served or not, for looking at its answers. It stays a minute for the next look.
 
