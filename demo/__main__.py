@@ -25,6 +25,7 @@ from lamppost.core.errors import LampPostError, ProofFailed
 
 ENDPOINT = "outage-risk"
 LOAD, NOTE, PHOTO = "evening-load", "fault-note", "pole-photo"
+PACKER = "lighting-department"
 TAGS = {"owner": "lighting-department", "town": "Tallowby"}
 Trained = tuple[Any, Any, dict[str, float]]
 _START_S = 90.0
@@ -114,7 +115,7 @@ def fill(address: str, data: Path, calls: int) -> None:
 def serve(client: lamppost.Client, data: Path, name: str, trained: Trained, about: str, **recipe: Any) -> None:
     """Pack what was trained, push it, and point an endpoint of its name at it."""
     model, frame, metrics = trained
-    lamp = lamppost.pack(model, frame, name=name, metrics=metrics, notes=about, to=data / f"{name}.lamp", **recipe)
+    lamp = lamppost.pack(model, frame, name=name, metrics=metrics, notes=about, by=PACKER, to=data / f"{name}.lamp", **recipe)
     print(client.point(name, client.push(lamp.path)["version"])["says"], flush=True)
 
 
