@@ -2,7 +2,6 @@
 
 import io
 import json
-import unittest
 from typing import Any
 
 import httpx
@@ -13,7 +12,7 @@ from demo.lamps import make_traffic
 from demo.poles import make_photos
 from tests.support.lamps import outage_lamp
 from tests.support.other_lamps import photo_lamp, several_lamp
-from tests.support.service import Service, until
+from tests.support.service import WithService, until
 
 ROWS = make_traffic(30, seed=9)
 ARROW = "application/vnd.apache.arrow.stream"
@@ -32,14 +31,10 @@ def as_csv(rows: list[dict[str, Any]]) -> str:
     return "\n".join(",".join(line) for line in [list(rows[0]), *cells])
 
 
-class Contract(unittest.TestCase):
-    service: Service
-
+class Contract(WithService):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.service = Service().start()
-        cls.addClassCleanup(cls.service.remove)
-        cls.service.serve(outage_lamp())
+        super().setUpClass()
         cls.service.serve(photo_lamp(), "pole-photo")
         cls.service.serve(several_lamp(), "several")
         cls.wanted = cls.service.post("/predict/outage-risk", orjson.dumps({"rows": ROWS})).json()["answers"]

@@ -2,7 +2,6 @@
 
 import subprocess
 import sys
-import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -14,19 +13,15 @@ from demo.lamps import make_traffic
 from lamppost.core.roles import ROLES
 from tests.support.lamps import outage_lamp
 from tests.support.other_lamps import photo_lamp, several_lamp
-from tests.support.service import Service
+from tests.support.service import WithService
 
 CHECKS = "not_a_server_error,status_code_conformance,content_type_conformance,response_schema_conformance"
 
 
-class Document(unittest.TestCase):
-    service: Service
-
+class Document(WithService):
     @classmethod
     def setUpClass(cls) -> None:
-        cls.service = Service().start()
-        cls.addClassCleanup(cls.service.remove)
-        cls.service.serve(outage_lamp())
+        super().setUpClass()
         cls.service.serve(photo_lamp(), "pole-photo")
         cls.service.serve(several_lamp(), "several")
 

@@ -3,7 +3,6 @@
 import json
 import tempfile
 import time
-import unittest
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
@@ -18,7 +17,7 @@ from lamppost.core.roles import MAY, ROLES
 from lamppost.package.read import read_lamp
 from tests.support.lamps import moody_lamp, outage_lamp
 from tests.support.models import Moody
-from tests.support.service import Service, until
+from tests.support.service import WithService, until
 
 ROW = make_traffic(1, seed=3)[0] | {"voltage_v": 230.5, "maker": "Duskworks", "flicker_per_night": 0.5}
 
@@ -52,15 +51,7 @@ ROUTES: list[tuple[str, str, Any]] = [
 ]
 
 
-class WithService(unittest.TestCase):
-    service: Service
-
-    @classmethod
-    def setUpClass(cls) -> None:
-        cls.service = Service().start()
-        cls.addClassCleanup(cls.service.remove)
-        cls.service.serve(outage_lamp())
-
+class Asking(WithService):
     def ask(self, body: Any, **headers: str) -> httpx.Response:
         return self.service.post("/predict/outage-risk", json.dumps(body) if isinstance(body, dict) else body, **headers)
 
@@ -72,7 +63,7 @@ class WithService(unittest.TestCase):
         return said
 
 
-class Answering(WithService):
+class Answering(Asking):
     def test_one_row_gets_label_scores_version_and_request_id(self) -> None:
         response = self.ask(ROW)
         said = response.json()
@@ -133,7 +124,7 @@ class Answering(WithService):
         self.assertGreater(hour["p99_ms"], 0)
 
 
-class Refusing(WithService):
+class Refusing(Asking):
     def test_bodies_that_cannot_be_read(self) -> None:
         for body, says in (
             (b'{"age_years": 1,', "is not JSON"),
@@ -187,7 +178,7 @@ class Refusing(WithService):
         self.assertEqual(self.ask(ROW).status_code, 200)
 
 
-class Packages(WithService):
+class Packages(Asking):
     def versions(self) -> list[str]:
         with self.service.client() as client:
             return [version["name"] for version in client.fetch("GET", "/api/versions")]
@@ -228,7 +219,7 @@ class Packages(WithService):
             self.assertEqual(client.predict("second", ROW).version, "outage-risk@1")
 
 
-class WhoMay(WithService):
+class WhoMay(Asking):
     def test_no_token_no_answer_except_health(self) -> None:
         for path in ("/health/live", "/health/ready"):
             self.assertEqual(httpx.get(self.service.address + path).status_code, 200)
@@ -318,7 +309,7 @@ class WhoMay(WithService):
             )
 
 
-class Documents(WithService):
+class Documents(Asking):
     def test_the_api_describes_itself_and_the_console_loads_nothing_from_elsewhere(self) -> None:
         openapi = httpx.get(self.service.address + "/openapi.json").json()
         self.assertEqual(openapi["openapi"][:3], "3.1")

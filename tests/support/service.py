@@ -11,6 +11,7 @@ import sys
 import tempfile
 import time
 import tomllib
+import unittest
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Literal, TypeVar
@@ -18,7 +19,7 @@ from typing import Any, Literal, TypeVar
 import httpx
 
 import lamppost
-from tests.support.lamps import run_folder
+from tests.support.lamps import outage_lamp, run_folder
 
 T = TypeVar("T")
 Language = Literal["bash", "python", "node"]
@@ -145,3 +146,15 @@ class Service:
         """Stop, and take the folder away."""
         self.stop()
         shutil.rmtree(self.folder, ignore_errors=True)
+
+
+class WithService(unittest.TestCase):
+    """Tests that share one service, which serves ``outage-risk``."""
+
+    service: Service
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service().start()
+        cls.addClassCleanup(cls.service.remove)
+        cls.service.serve(outage_lamp())

@@ -12,6 +12,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import orjson
@@ -45,7 +46,7 @@ def _default(field: Field, value: cs.CoreSchema) -> Any:
     return None if field.default is None else SchemaValidator(value).validate_json(orjson.dumps(field.default))
 
 
-def _entries(schema: Schema, plain: bool = False) -> dict[str, cs.TypedDictField]:
+def _entries(schema: Iterable[Field], plain: bool = False) -> dict[str, cs.TypedDictField]:
     """Each field of a row; ``plain`` leaves the defaults out."""
     entries = {}
     for field in schema:
@@ -91,6 +92,20 @@ class Plan:
         self._columns = cs.typed_dict_schema({"columns": columns} | extra, extra_behavior="forbid")
         self._flat = cs.list_schema(cs.typed_dict_schema(flat, extra_behavior="forbid"), min_length=1, max_length=max_rows)
 
+    # the readers below are made when they are first needed: most plans read rows only
+
+    @cached_property
+    def _columns_reader(self) -> SchemaValidator:
+        return SchemaValidator(self._columns)
+
+    @cached_property
+    def _flat_reader(self) -> SchemaValidator:
+        return SchemaValidator(self._flat)
+
+    @cached_property
+    def _options_reader(self) -> SchemaValidator:
+        return SchemaValidator(cs.typed_dict_schema(_entries(self.options or ()), extra_behavior="forbid"))
+
     def read(self, body: bytes) -> Rows:
         """Rows of a JSON body, each with the options; raise BadJson, TooManyRows, or InvalidRows with all faults (at most 50)."""
         many = _ROWS_FIRST.match(body) is not None or (b'"rows"' in body and _has_key(body, "rows"))
@@ -115,9 +130,7 @@ class Plan:
                 return {}
             raise BadJson("this endpoint has no options; leave them out")
         try:
-            options: Row = SchemaValidator(cs.typed_dict_schema(_entries(self.options), extra_behavior="forbid")).validate_json(
-                given or b"{}"
-            )
+            options: Row = self._options_reader.validate_json(given or b"{}")
         except ValidationError as error:
             details = error.errors(include_url=False, include_context=True)
             if details[0]["type"] == "json_invalid" or not details[0]["loc"]:
@@ -129,7 +142,7 @@ class Plan:
     def _read_columns(self, body: bytes) -> Rows:
         """A list for each field, all of one length."""
         try:
-            said = SchemaValidator(self._columns).validate_json(body)
+            said = self._columns_reader.validate_json(body)
         except ValidationError as error:
             raise self._explain(error, many=True, columns=True) from None
         lists: dict[str, list[Any]] = said["columns"]
@@ -153,7 +166,7 @@ class Plan:
     def read_rows(self, rows: Iterable[Any]) -> list[Row]:
         """Check rows that are Python values already (of a proof, say), options among their keys, by the same rules."""
         try:
-            flat: list[Row] = SchemaValidator(self._flat).validate_json(orjson.dumps(list(rows)))
+            flat: list[Row] = self._flat_reader.validate_json(orjson.dumps(list(rows)))
         except ValidationError as error:
             first = error.errors(include_url=False)[0]
             place = ".".join(map(str, first["loc"]))

@@ -119,10 +119,7 @@ class Lane:
         Raise ProofFailed or whatever the worker says; the lane is out then.
         """
         try:
-            start = time.perf_counter()
-            self._worker = await self._open_worker()
-            if measure:
-                self.measured = await self._measure(self._worker, time.perf_counter() - start)
+            self._worker = await self._open_worker(measure)
         except BaseException as error:
             self.state, self.why = "out", str(error)
             raise
@@ -185,7 +182,8 @@ class Lane:
 
     # -- the worker ---------------------------------------------------------------------------------------------------
 
-    async def _open_worker(self) -> WorkerProcess:
+    async def _open_worker(self, measure: bool = False) -> WorkerProcess:
+        start = time.perf_counter()
         worker = await self._supply.take(self.name, "graphs" if self._serves_graph else "sklearn")
         try:
             ask = pack_frame(
@@ -201,6 +199,8 @@ class Lane:
                     f"{self.name} does not reproduce its training: {self.verdict.sentence()}; it takes no traffic. {USUAL_CAUSES}",
                     differences=[diff.sentence() for diff in self.verdict.differences],
                 )
+            if measure:
+                self.measured = await self._measure(worker, time.perf_counter() - start)
         except WorkerGone as error:
             await worker.close()
             raise Unavailable(f"the worker for {self.name} ended while opening it: {error}") from error

@@ -121,7 +121,8 @@ class RunningTable:
         places = [self._rows.get(key) for key in keys]
         if self.step.unknown == "refuse" and None in places:
             row = places.index(None)
-            fault = Fault(row, self.key.name, shorten(keys[row]), f"one of the {len(self._rows):,} keys of the package's table")
+            given = "a private value" if self.key.private else shorten(keys[row])
+            fault = Fault(row, self.key.name, given, f"one of the {len(self._rows):,} keys of the package's table")
             raise InvalidRows(fault.sentence(), faults=[fault.to_dict()])
         return [
             to_column(field, [None if at is None else values[at] for at in places])

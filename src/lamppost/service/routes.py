@@ -162,17 +162,17 @@ class Routes:
                 f"{_VISITS} versions that nothing serves are being looked at already; try again in a minute", retry_after_s=30
             )
         lane = await self._hold(version)
-        loop = asyncio.get_running_loop()
-        if (leaving := self._visited.pop(version, None)) is not None:
-            leaving.cancel()
-            self._let_go(version)
+        self._leave(version)  # what the last visit held; this one holds it now
         try:
             yield lane
         finally:
-            self._visited[version] = loop.call_later(_VISIT_S, self._leave, version)
+            self._leave(version)  # of another visit at the same time
+            self._visited[version] = asyncio.get_running_loop().call_later(_VISIT_S, self._leave, version)
 
     def _leave(self, version: VersionName) -> None:
-        if self._visited.pop(version, None) is not None:
+        """Let go of what a visit that is over still held."""
+        if (leaving := self._visited.pop(version, None)) is not None:
+            leaving.cancel()
             self._let_go(version)
 
     def start(self) -> None:
@@ -182,8 +182,6 @@ class Routes:
     async def close(self) -> None:
         """Drain and end every lane."""
         self.by_endpoint.clear()
-        for leaving in self._visited.values():
-            leaving.cancel()
         for version in list(self._visited):
             self._leave(version)
         self._close_unused()
