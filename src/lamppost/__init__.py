@@ -12,15 +12,16 @@ if TYPE_CHECKING:
     from lamppost.core.errors import LampPostError
     from lamppost.packing.networks import Network
     from lamppost.packing.pack import pack
-    from lamppost.packing.parts import Code, Pixels, Table
+    from lamppost.packing.parts import Code, Encoder, Pixels, Table
 
-__all__ = ["AsyncClient", "Client", "Code", "LampPostError", "Network", "Pixels", "Table", "__version__", "pack"]
+__all__ = ["AsyncClient", "Client", "Code", "Encoder", "LampPostError", "Network", "Pixels", "Table", "__version__", "pack"]
 __version__ = "0.1.0"
 
 _HOMES = {
     "AsyncClient": "lamppost.client",
     "Client": "lamppost.client",
     "Code": "lamppost.packing.parts",
+    "Encoder": "lamppost.packing.parts",
     "LampPostError": "lamppost.core.errors",
     "Network": "lamppost.packing.networks",
     "Pixels": "lamppost.packing.parts",

@@ -14,11 +14,11 @@ from sklearn.linear_model import LinearRegression, LogisticRegression
 from sklearn.multiclass import OneVsRestClassifier
 from sklearn.multioutput import ClassifierChain, MultiOutputClassifier, MultiOutputRegressor
 from sklearn.pipeline import make_pipeline
-from sklearn.preprocessing import OneHotEncoder, StandardScaler
+from sklearn.preprocessing import LabelEncoder, OneHotEncoder, StandardScaler
 
 import lamppost
 from lamppost.core.columns import to_rows
-from lamppost.core.errors import BadRequest
+from lamppost.core.errors import BadRequest, InvalidRows
 from lamppost.core.steps import SklearnStep
 from lamppost.package.read import Lamp
 from tests.support import zoo
@@ -95,6 +95,27 @@ class OtherInputs(WithRows):
         assert isinstance(step, SklearnStep)
         self.assertEqual((step.reads, "the text column note" in (step.not_compiled or "")), ("column", True))
         self.assertEqual([row["label"] for row in self.rows(lamp, frame[:50])], list(model.predict(notes[:50])))
+
+    def test_label_encoders_of_inputs_and_of_the_answer(self) -> None:
+        lamps = LAMPS.dropna(subset=["maker", "lamp_type"])
+        encoders = {name: LabelEncoder().fit(lamps[name]) for name in ("maker", "lamp_type")}
+        grades = LabelEncoder().fit(lamps["grade"])
+        coded = X.loc[lamps.index].assign(**{name: encoder.transform(lamps[name]) for name, encoder in encoders.items()})
+        model = RandomForestClassifier(10, random_state=0).fit(coded, grades.transform(lamps["grade"]))
+        frame = X.loc[lamps.index].assign(maker=lamps["maker"], lamp_type=lamps["lamp_type"])
+        before = [lamppost.Encoder(name, encoder) for name, encoder in encoders.items()]
+        lamp = self.pack(model, frame, before=before, labels=grades)
+        self.assertEqual([field.kind for field in lamp.manifest.inputs][-2:], ["choice", "choice"])
+        step = lamp.manifest.steps[-1]
+        assert isinstance(step, SklearnStep)
+        self.assertIsNotNone(step.compiled, step.not_compiled)
+        for original in (False, True):
+            given = [row["label"] for row in self.rows(lamp, frame[:60], original)]
+            self.assertEqual(given, list(grades.inverse_transform(model.predict(coded[:60]))))
+        with self.assertRaisesRegex(InvalidRows, "maker"):
+            self.rows(lamp, frame[:1].assign(maker="Somebody New"))
+        with self.assertRaisesRegex(BadRequest, "has no classes_"):
+            lamppost.Encoder("maker", LabelEncoder())
 
     def test_a_column_of_arrays(self) -> None:
         spectra = np.random.default_rng(0).normal(size=(1_200, 6))

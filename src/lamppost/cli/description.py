@@ -13,7 +13,7 @@ from lamppost.core.errors import BadRequest
 from lamppost.core.proof import Tolerance
 from lamppost.core.steps import ArtifactFormat
 from lamppost.packing.networks import FORMATS, Network
-from lamppost.packing.parts import Code, Pixels, Table
+from lamppost.packing.parts import Code, Encoder, Pixels, Table
 from lamppost.packing.recipe import Part
 
 if TYPE_CHECKING:
@@ -61,7 +61,7 @@ class _Proof(_Shape):
 
 
 class _Part(_Network):
-    """A step before or after the model: ``code``, ``table``, ``network`` or ``pixels``, each with what belongs to it."""
+    """A step before or after the model: ``code``, ``table``, ``encoder``, ``network`` or ``pixels``, each with what belongs to it."""
 
     code: str | None = None
     call: str = ""
@@ -71,15 +71,19 @@ class _Part(_Network):
     key: str = ""
     unknown: Literal["refuse", "missing"] = "refuse"
     fields: dict[str, dict[str, Any]] = {}
+    encoder: str | None = None
+    column: str = ""
     network: str | None = None
     labels: list[str] | None = None
     pixels: Pixels | None = None
 
     def made(self, here: Path) -> Part:
-        if sum(given is not None for given in (self.code, self.table, self.network, self.pixels)) != 1:
-            raise BadRequest("a step before or after the model names one of code, table, network and pixels")
+        if sum(given is not None for given in (self.code, self.table, self.encoder, self.network, self.pixels)) != 1:
+            raise BadRequest("a step before or after the model names one of code, table, encoder, network and pixels")
         if self.code is not None:
             return Code(here / self.code, self.call, self.takes, self.gives)
+        if self.encoder is not None:
+            return Encoder(self.column, load_model(here / self.encoder))
         if self.network is not None:
             return Network(here / self.network, self.inputs, self.outputs, self.labels, self.scores)
         if self.pixels is not None:

@@ -28,7 +28,7 @@ from lamppost.packing.cautions import cautions, unread
 from lamppost.packing.environment import pins
 from lamppost.packing.fitted import fitted_step, inputs_of, prepared
 from lamppost.packing.networks import Network, field_hints, network_step, story_of
-from lamppost.packing.parts import Code, Pixels, Table, code_step, field_of, pixels_step, table_step
+from lamppost.packing.parts import Code, Encoder, Pixels, Table, code_step, encoder_step, field_of, pixels_step, table_step
 from lamppost.packing.quantizing import quantized
 from lamppost.packing.recipe import Part, Recipe, Remarks
 from lamppost.packing.story import origin
@@ -211,6 +211,8 @@ class _Package:
             return code_step(part, at)
         if isinstance(part, Table):
             return table_step(part, at)
+        if isinstance(part, Encoder):
+            return encoder_step(part, at)
         if isinstance(part, Pixels):
             return pixels_step(part), {}
         return network_step(part, at, *self._some(_LOOKED_AT_ROWS), self._unread())

@@ -59,8 +59,8 @@ def pack(
     format : ``skops`` (default where it holds the model) or ``pickle``. proof_rows : rows kept with the answers of ``model``.
     tolerance : how far a number may be from training's. notes, metrics, tags : the model's story. unit : of a regressor's answer.
     compile : make a graph of the whole chain too, and serve that, where it gives the same answers.
-    before, after : `lamppost.Code`, `lamppost.Table`, `lamppost.Pixels` and `lamppost.Network` steps around the model. The frame then
-    holds the columns of a request, and those that tables give.
+    before, after : `lamppost.Code`, `lamppost.Table`, `lamppost.Encoder`, `lamppost.Pixels` and `lamppost.Network` steps around the model.
+    The frame then holds the columns of a request, and those that tables give.
     answers : what training is known to have said to each row of the frame (a label, a number, or a dict), where the proof shall hold the
     package against that instead of against the model as it is now.
     options : named parameters of a call, such as ``{"threshold": {"kind": "number", "low": 0, "high": 1, "default": 0.5}}``, which steps

@@ -61,6 +61,30 @@ class Table:
 
 
 @dataclass(frozen=True, slots=True)
+class Encoder:
+    """A label encoder that was fitted on one column of inputs: requests hold its classes, the steps after it their numbers.
+
+    column : the column, under the same name before and after. encoder : the fitted object, with ``classes_``.
+    """
+
+    column: str
+    encoder: Any
+
+    def __post_init__(self) -> None:
+        if not hasattr(self.encoder, "classes_"):
+            raise BadRequest(f"the encoder of {self.column!r} has no classes_; give the fitted label encoder")
+
+
+def encoder_step(part: Encoder, at: int) -> tuple[TableStep, dict[str, bytes]]:
+    """An encoder as a table: class to number, classes it never saw refused."""
+    classes = [one.item() if hasattr(one, "item") else one for one in part.encoder.classes_]
+    file = f"steps/{at}/table.json"
+    gives = Schema((Field(part.column, "integer", low=0, high=len(classes) - 1),))
+    data = orjson.dumps({"keys": classes, "columns": {part.column: list(range(len(classes)))}})
+    return TableStep(file, part.column, gives), {file: data}
+
+
+@dataclass(frozen=True, slots=True)
 class Pixels:
     """A picture in a request becomes the numbers that a model reads: a tensor of one size.
 

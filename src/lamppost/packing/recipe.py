@@ -9,9 +9,9 @@ from typing import Any
 from lamppost.core.proof import Tolerance
 from lamppost.core.steps import ArtifactFormat
 from lamppost.packing.networks import Network
-from lamppost.packing.parts import Code, Pixels, Table
+from lamppost.packing.parts import Code, Encoder, Pixels, Table
 
-Part = Code | Table | Pixels | Network
+Part = Code | Table | Encoder | Pixels | Network
 """What can stand before and after the model."""
 
 
