@@ -50,8 +50,11 @@ def content_type(headers: list[tuple[bytes, bytes]]) -> tuple[str, str]:
 
 def accepted(headers: list[tuple[bytes, bytes]], given: str) -> str:
     """The type of the answer: the one the caller likes best (RFC 9110, section 12.5.1); where it says nothing, JSON, and Arrow to Arrow."""
-    accept = b",".join(value for name, value in headers if name == b"accept").decode("latin-1")
+    said = b",".join([value for name, value in headers if name == b"accept"])
     default = ARROW if given == ARROW else JSON
+    if said in (b"", b"*/*"):  # nearly every call
+        return default
+    accept = said.decode("latin-1")
     best, liked = None, 0.0
     for part in accept.split(","):
         kind, *parameters = [piece.strip().lower() for piece in part.split(";")]
