@@ -33,7 +33,10 @@ async def list_versions(node: TheNode, _: Looker, model: str | None = None, sear
     if model is not None and not found:
         like = closest(model, {version.model for version in await packages.list_versions(node.pool)})
         raise NotFound(f"there is no model {model!r}" + (f"; did you mean {like}?" if like else ""))
-    return [_shape(node, version) for version in found if matches(search or "", version.name, _manifest(version), version.pushed_by)]
+    read = [(version, read_manifest(version.manifest.encode())) for version in found]
+    return [
+        _shape(node, version, manifest) for version, manifest in read if matches(search or "", version.name, manifest, version.pushed_by)
+    ]
 
 
 @router.get("/compare")
@@ -87,7 +90,7 @@ async def _described(node: Node, name: VersionName) -> tuple[Version, Lamp]:
 async def _page(node: Node, version: Version, lamp: Lamp) -> VersionPage:
     manifest, reference = lamp.manifest, lamp.reference
     return VersionPage(
-        **_shape(node, version).model_dump(),
+        **_shape(node, version, manifest).model_dump(),
         inputs=field_shapes(manifest.inputs),
         options=field_shapes(manifest.options or ()),
         answers=field_shapes(manifest.answers),
@@ -103,13 +106,8 @@ async def _page(node: Node, version: Version, lamp: Lamp) -> VersionPage:
     )
 
 
-def _manifest(version: Version) -> Manifest:
-    return read_manifest(version.manifest.encode())
-
-
-def _shape(node: Node, version: Version) -> VersionShape:
+def _shape(node: Node, version: Version, manifest: Manifest) -> VersionShape:
     serves = sorted(name for name, route in node.routes.by_endpoint.items() if str(route.split.version) == version.name)
-    manifest = _manifest(version)
     return VersionShape(
         name=version.name,
         model=version.model,
