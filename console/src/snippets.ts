@@ -12,11 +12,12 @@ function python(json: string): string {
 }
 
 export type Snippet = { name: string; text: string };
-export type Asked = { inputs: Field[]; options: Field[]; entries: Entries; files: Record<string, string> };
+export type Asked = { inputs: Field[]; options: Field[]; entries: Entries; files: Record<string, string>; headers?: Record<string, string> };
 
 const MARK = "\u0001";
 
-export function snippets(address: string, endpoint: string, { inputs, options, entries, files }: Asked): Snippet[] {
+export function snippets(address: string, endpoint: string, { inputs, options, entries, files, headers = {} }: Asked): Snippet[] {
+  const extra = Object.entries(headers);
   const pictures = inputs.filter((field) => field.kind === "image" && entries[field.name] != null);
   const nameOf = (field: Field): string => files[field.name] ?? `${field.name}.png`;
   const marked = bodyOf(inputs, options, entries, (field, entry) =>
@@ -32,6 +33,7 @@ export function snippets(address: string, endpoint: string, { inputs, options, e
     ...options
       .filter((field) => jsonOf(field, entries[field.name] ?? null) !== JSON.stringify(field.default ?? null))
       .map((field) => `--option ${shell(`${field.name}=${jsonOf(field, entries[field.name] ?? null)}`)}`),
+    ...extra.map(([name, value]) => `--header ${shell(`${name}=${value}`)}`),
   ];
   const unquoted = marked.replaceAll(`"${MARK}`, MARK).replaceAll(`${MARK}"`, MARK);
   const bare = python(unquoted);
@@ -43,6 +45,7 @@ export function snippets(address: string, endpoint: string, { inputs, options, e
         `curl ${address}/predict/${endpoint} \\`,
         `  -H "Authorization: Bearer $LAMPPOST_TOKEN" \\`,
         `  -H "Content-Type: application/json" \\`,
+        ...extra.map(([name, value]) => `  -H ${shell(`${name}: ${value}`)} \\`),
         `  -d ${filled(shell(marked), (name) => `'"$(base64 -w0 ${shell(name)})"'`)}`,
       ].join("\n"),
     },
@@ -54,7 +57,7 @@ export function snippets(address: string, endpoint: string, { inputs, options, e
         "import lamppost",
         "",
         `with lamppost.Client("${address}") as client:`,
-        `    said = client.predict("${endpoint}", ${body})`,
+        `    said = client.predict("${endpoint}", ${body}${extra.length ? `, headers=${JSON.stringify(headers)}` : ""})`,
         "print(said.version, said.answer)",
       ].join("\n"),
     },
@@ -68,7 +71,7 @@ export function snippets(address: string, endpoint: string, { inputs, options, e
         "",
         `answer = requests.post(`,
         `    "${address}/predict/${endpoint}",`,
-        `    headers={"Authorization": f"Bearer {os.environ['LAMPPOST_TOKEN']}"},`,
+        `    headers={"Authorization": f"Bearer {os.environ['LAMPPOST_TOKEN']}"${extra.map(([name, value]) => `, "${name}": ${JSON.stringify(value)}`).join("")}},`,
         `    json=${filled(bare, (name) => `b64encode(Path("${name}").read_bytes()).decode()`)},`,
         `    timeout=30,`,
         ")",
@@ -82,7 +85,8 @@ export function snippets(address: string, endpoint: string, { inputs, options, e
         ...(pictures.length ? ['import { readFileSync } from "node:fs";', ""] : []),
         `const answer = await fetch("${address}/predict/${endpoint}", {`,
         '  method: "POST",',
-        "  headers: { Authorization: `Bearer ${process.env.LAMPPOST_TOKEN}`, \"Content-Type\": \"application/json\" },",
+        "  headers: { Authorization: `Bearer ${process.env.LAMPPOST_TOKEN}`, \"Content-Type\": \"application/json\"" +
+          `${extra.map(([name, value]) => `, ${JSON.stringify(name)}: ${JSON.stringify(value)}`).join("")} },`,
         `  body: JSON.stringify(${filled(unquoted, (name) => `readFileSync("${name}", "base64")`)}),`,
         "});",
         "if (!answer.ok) throw new Error(await answer.text());",

@@ -29,6 +29,7 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("GET /api/endpoints", "look", None),
     ("GET /api/endpoints/{endpoint}", "look", None),
     ("POST /api/endpoints/{endpoint}/point", "point", {"version": "outage-risk@1"}),
+    ("PUT /api/endpoints/{endpoint}/setup", "point", {"setup": {"version": "outage-risk@1"}}),
     ("GET /api/calls", "look", None),
     ("GET /api/versions", "look", None),
     ("GET /api/compare", "look", None),

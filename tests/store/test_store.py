@@ -16,6 +16,7 @@ from lamppost.core.chunks import CHUNK_BYTES, cuts
 from lamppost.core.errors import BodyTooLarge, Conflict, NotFound, SetupError
 from lamppost.core.histogram import bucket_of
 from lamppost.core.names import VersionName
+from lamppost.core.setup import Setup
 from lamppost.service.recorder import Recorder
 from lamppost.store import database, endpoints, packages, records, tokens
 from lamppost.store.postgres import PrivateServer
@@ -169,7 +170,8 @@ class Versions(WithServer):
         one, two = VersionName("outage-risk", 1), VersionName("outage-risk", 2)
         async with await psycopg.AsyncConnection.connect(self.fresh, autocommit=True) as listening:
             await listening.execute(f"LISTEN {database.CHANGES}".encode())
-            followed = [(await endpoints.point(self.pool, "outage-risk", version, "admin"))[1] for version in (one, two, one)]
+            setups = [Setup(version=str(version)) for version in (one, two, one)]
+            followed = [(await endpoints.set_up(self.pool, "outage-risk", setup, "admin"))[1] for setup in setups]
             self.assertEqual([before and before.version for before in followed], [None, one, two])
             heard = [note.payload async for note in listening.notifies(timeout=5, stop_after=3)]
         self.assertEqual(heard, ["routes"] * 3)
@@ -177,6 +179,8 @@ class Versions(WithServer):
             [(s.revision, s.version) for s in await endpoints.history(self.pool, "outage-risk")], [(3, one), (2, two), (1, one)]
         )
         self.assertEqual([s.version for s in await endpoints.list_splits(self.pool)], [one])
+        with self.assertRaisesRegex(Conflict, "its revision is 3, and this was made for 2"):
+            await endpoints.set_up(self.pool, "outage-risk", setups[0], "admin", after=2)
 
 
 def a_call(at: datetime, status: int = 200, micros: int = 1_000, input: bytes = b'{"x":1}') -> Call:

@@ -2,6 +2,7 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
+export type Setup = components["schemas"]["Setup"];
 export type Endpoint = components["schemas"]["EndpointShape"];
 export type EndpointPage = components["schemas"]["EndpointPage"];
 export type Field = components["schemas"]["FieldShape"];
@@ -54,13 +55,17 @@ export type Answered = {
   version: string;
   requestId: string;
   timing: Record<string, number>;
+  changed: Changed[];
 };
 
+/** A value that a lenient endpoint took as another one. */
+export type Changed = { row: number; field: string; given: string; taken?: string; left_out?: boolean };
+
 /** Ask an endpoint for one row. The body is written by us, so that numbers stand as they were typed. */
-export async function predict(endpoint: string, body: string): Promise<Answered> {
+export async function predict(endpoint: string, body: string, headers: Record<string, string> = {}): Promise<Answered> {
   const response = await fetch(`/predict/${encodeURIComponent(endpoint)}`, {
     method: "POST",
-    headers: { "Content-Type": "application/json" },
+    headers: { ...headers, "Content-Type": "application/json" },
     body,
   });
   const said = (await response.json().catch(() => null)) as Record<string, unknown> | null;
@@ -72,6 +77,7 @@ export async function predict(endpoint: string, body: string): Promise<Answered>
     version: String(said.version),
     requestId: String(said.request_id),
     timing: readTiming(response.headers.get("server-timing") ?? ""),
+    changed: (said.changed ?? []) as Changed[],
   };
 }
 

@@ -5,7 +5,7 @@ import { Ask } from "../parts/Ask";
 import { Card, Mono, Trouble, Waiting } from "../parts/basics";
 import { CallsTable } from "../parts/CallsTable";
 import { Lamp } from "../parts/Lamp";
-import { VersionLink } from "../parts/VersionLink";
+import { Serves, SetupCard } from "../parts/Serves";
 import { ago, count, ms, plural } from "../words";
 
 /** One endpoint: does it serve, how well, and what does it say to this row? */
@@ -18,7 +18,8 @@ export function EndpointPage() {
     <>
       <Head page={page.data} />
       {/* a new version may have other fields: the form starts anew */}
-      <Ask key={`${page.data.name} ${page.data.version}`} page={page.data} />
+      <Ask key={`${page.data.name} ${page.data.revision}`} page={page.data} />
+      <SetupCard endpoint={endpoint} setup={page.data.setup} />
       <Calls endpoint={endpoint} />
       <History page={page.data} />
     </>
@@ -58,7 +59,7 @@ function Head({ page }: { page: Page }) {
 }
 
 function Sentence({ page }: { page: Page }) {
-  const version = <VersionLink name={page.version} live />;
+  const version = <Serves says={page.says} live />;
   if (page.state === "out")
     return (
       <span>
@@ -92,6 +93,12 @@ function Calls({ endpoint }: { endpoint: string }) {
   );
 }
 
+/** The command that serves it so again. */
+function back(endpoint: string, past: Page["history"][number]): string {
+  const { version, lookups = [], lenient } = past.setup;
+  return version && !lookups.length && !lenient ? `lamppost point ${endpoint} ${version}` : `lamppost setup ${endpoint} --as-of ${past.revision}`;
+}
+
 function History({ page }: { page: Page }) {
   return (
     <Card title="Served" className="mt-4">
@@ -99,7 +106,7 @@ function History({ page }: { page: Page }) {
         <thead>
           <tr>
             <th className="num">change</th>
-            <th>version</th>
+            <th>what</th>
             <th>since</th>
             <th>pointed by</th>
             <th>to have it again</th>
@@ -110,11 +117,11 @@ function History({ page }: { page: Page }) {
             <tr key={past.revision}>
               <td className="num">{past.revision}</td>
               <td>
-                <VersionLink name={past.version} live={at === 0} />
+                <Serves says={past.says} live={at === 0} />
               </td>
               <td title={past.since}>{ago(past.since)}</td>
               <td>{past.changed_by}</td>
-              <td>{at === 0 ? <span className="text-faint">in service</span> : <Mono className="text-soft">{`lamppost point ${page.name} ${past.version}`}</Mono>}</td>
+              <td>{at === 0 ? <span className="text-faint">in service</span> : <Mono className="text-soft">{back(page.name, past)}</Mono>}</td>
             </tr>
           ))}
         </tbody>

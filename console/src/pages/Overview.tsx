@@ -3,7 +3,7 @@ import type { Endpoint } from "../api/client";
 import { useEndpoints } from "../api/queries";
 import { Card, Snippets, Trouble, Waiting } from "../parts/basics";
 import { Lamp } from "../parts/Lamp";
-import { VersionLink } from "../parts/VersionLink";
+import { Serves } from "../parts/Serves";
 import { ago, count, ms, plural } from "../words";
 
 /** What is served, and is it lit? */
@@ -64,7 +64,7 @@ function Table({ all }: { all: Endpoint[] }) {
               <td className="text-soft">{one.state}</td>
               <td>
                 <span className="relative z-10">
-                  <VersionLink name={one.version} live />
+                  <Serves says={one.says} live />
                 </span>
               </td>
               <td className="text-soft">{ago(one.since)}</td>

@@ -34,6 +34,11 @@ export function AnswerView({ said, fields }: { said: Answered; fields: Field[] }
           />
         ))}
       {said.answers.length > 1 && <p className="mt-2 text-soft">That is the first of {said.answers.length} rows.</p>}
+      {said.changed.map((one) => (
+        <p key={`${one.row} ${one.field}`} className="mt-2 text-small text-soft">
+          <Mono>{one.field}</Mono>: {one.given} was {one.left_out ? "left out, it is no field" : <>taken as {one.taken}</>}.
+        </p>
+      ))}
       <dl className="mt-4 grid grid-cols-[auto_1fr] items-baseline gap-x-4 gap-y-1 text-small">
         <dt className="text-faint">version</dt>
         <dd>

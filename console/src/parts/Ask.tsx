@@ -7,7 +7,7 @@ import { bodyOf, exampleEntries, type Entries, entriesOf, type Entry } from "../
 import { snippets } from "../snippets";
 import { plural } from "../words";
 import { AnswerView } from "./AnswerView";
-import { Button, Card, Snippets, Trouble } from "./basics";
+import { Button, Card, Mono, Snippets, Trouble } from "./basics";
 import { BodyEditor } from "./BodyEditor";
 import { FieldInput } from "./FieldInput";
 import { OtherAnswer } from "./OtherAnswer";
@@ -24,11 +24,14 @@ export function Ask({ page }: { page: Page }) {
   const [files, setFiles] = useState<Record<string, string>>({});
   const [text, setText] = useState<string | null>(null);
   const [other, setOther] = useState("");
+  const chooser = page.setup.choose?.by === "header" ? page.setup.choose : null;
+  const [chosen, setChosen] = useState(chooser ? Object.keys(chooser.cases)[0]! : "");
+  const headers: Record<string, string> = chooser && chosen ? { [chooser.name]: chosen } : {};
   const written = bodyOf(inputs, options, entries);
   const body = text ?? written;
   const [model = "", number = ""] = other.split("@");
   const ask = useMutation({
-    mutationFn: () => predict(page.name, body),
+    mutationFn: () => predict(page.name, body, headers),
     onMutate: () => setTouched(NOTHING),
     onSettled: () => setTimeout(() => void queries.invalidateQueries({ queryKey: ["calls", page.name] }), 400),
   });
@@ -130,6 +133,17 @@ export function Ask({ page }: { page: Page }) {
           ) : (
             <BodyEditor text={text} fields={inputs} options={options} faults={told} onChange={setText} onAsk={send} />
           )}
+          {chooser && (
+            <label className="mt-4 flex items-center gap-2 border-t border-line pt-3 text-small text-soft">
+              header <Mono>{chooser.name}</Mono>
+              <select className="control h-8 w-44!" value={chosen} onChange={(event) => setChosen(event.target.value)}>
+                {Object.entries(chooser.cases).map(([name, version]) => (
+                  <option key={name} value={name}>{`${name}, by ${version}`}</option>
+                ))}
+                {chooser.other && <option value="">{`none, by ${chooser.other}`}</option>}
+              </select>
+            </label>
+          )}
           <div className="mt-4 flex items-center gap-3">
             <Button kind="main" type="submit" className="w-32" disabled={ask.isPending}>
               {ask.isPending ? "Asking …" : "Ask"}
@@ -161,7 +175,7 @@ export function Ask({ page }: { page: Page }) {
         {other && <OtherAnswer name={other} asked={askOther} live={ask.data?.answers} />}
         {shown && (
           <Card title="The same call">
-            <Snippets all={snippets(window.location.origin, page.name, { inputs, options, entries: shown, files })} id="the same call" />
+            <Snippets all={snippets(window.location.origin, page.name, { inputs, options, entries: shown, files, headers })} id="the same call" />
           </Card>
         )}
       </div>
@@ -173,7 +187,7 @@ export function Ask({ page }: { page: Page }) {
 function Others({ page, chosen, onChoose }: { page: Page; chosen: string; onChoose: (name: string) => void }) {
   const versions = useVersions("");
   const model = page.version.split("@")[0];
-  const others = versions.data?.filter((one) => one.model === model && one.name !== page.version) ?? [];
+  const others = page.setup.version ? (versions.data?.filter((one) => one.model === model && one.name !== page.version) ?? []) : [];
   if (!others.length) return null;
   return (
     <label className="ml-auto flex items-center gap-2 text-small text-faint">

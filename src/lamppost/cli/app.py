@@ -37,12 +37,18 @@ def up(
         list[Path] | None,
         typer.Option(help="Public key, one of which must have signed packages that can run code (may be repeated).", metavar="FILE"),
     ] = None,
+    source: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="A PostgreSQL that endpoints may look fields up in (may be repeated); $NAME reads the URL from there.", metavar="NAME=URL"
+        ),
+    ] = None,
     new_admin_token: Annotated[bool, typer.Option("--new-admin-token", help="Give the admin token a new secret first.")] = False,
 ) -> None:
     """Start the service, with a PostgreSQL of its own."""
     from lamppost.cli.up import Options, run
 
-    run(Options(data, host, port, database, allow_pickle, allow_code, tuple(signed_by or ()), new_admin_token))
+    run(Options(data, host, port, database, allow_pickle, allow_code, tuple(signed_by or ()), tuple(source or ()), new_admin_token))
 
 
 @app.command()
@@ -129,6 +135,23 @@ def point(
 
 
 @app.command()
+def setup(
+    endpoint: Annotated[str, typer.Argument(help="The endpoint.")],
+    file: Annotated[Path | None, typer.Option(help="Give it the setup in this TOML file; - reads standard input.")] = None,
+    as_of: Annotated[int | None, typer.Option(help="Give it back the setup that it had in this revision; see lamppost show.")] = None,
+    lenient: Annotated[
+        bool | None, typer.Option("--lenient/--strict", help="Take values whose meaning leaves no doubt, and tell; or refuse them.")
+    ] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Show or change what an endpoint serves and how: several versions, look-ups, leniency."""
+    from lamppost.cli.setup import Wanted, setup
+
+    setup(endpoint, Wanted(file, as_of, lenient), address, as_json)
+
+
+@app.command()
 def endpoints(address: Address = None, as_json: AsJson = False) -> None:
     """List endpoints: lit or not, what they serve, their last hour."""
     from lamppost.cli.manage import endpoints
@@ -170,13 +193,14 @@ def ask(
     file: Annotated[Path | None, typer.Option(help="Rows from a .json or .csv file; - reads JSON from standard input.")] = None,
     image: Annotated[list[str] | None, typer.Option(help="A picture: FIELD=FILE, or FILE where there is one such field.")] = None,
     option: Annotated[list[str] | None, typer.Option(help="A parameter of the call: NAME=VALUE (may be repeated).")] = None,
+    header: Annotated[list[str] | None, typer.Option(help="A header of the call: NAME=VALUE (may be repeated).")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
     """Ask an endpoint; with no row, the schema's example is sent."""
     from lamppost.cli.ask import Asked, ask
 
-    ask(endpoint, Asked(row, file, image or [], option or []), address, as_json)
+    ask(endpoint, Asked(row, file, image or [], option or [], header or []), address, as_json)
 
 
 @app.command()

@@ -21,12 +21,13 @@ _POLL_S = 0.5
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """What was said on the command line. images : ``FIELD=FILE`` or ``FILE``. options : ``NAME=VALUE``."""
+    """What was said on the command line. images : ``FIELD=FILE`` or ``FILE``. options, headers : ``NAME=VALUE``."""
 
     row: str | None
     file: Path | None
     images: list[str]
     options: list[str]
+    headers: list[str]
 
 
 def ask(endpoint: str, asked: Asked, address: str | None, as_json: bool) -> None:
@@ -35,9 +36,11 @@ def ask(endpoint: str, asked: Asked, address: str | None, as_json: bool) -> None
         raise BadRequest("give either --row or --file")
     with Client(address) as client:
         rows, options = _rows(client, endpoint, asked)
-        said = client.predict(endpoint, rows, options)
+        headers = {name: value for name, _, value in (one.partition("=") for one in asked.headers)}
+        said = client.predict(endpoint, rows, options, headers)
     if as_json:
-        say_json({"answers": said.answers, "version": said.version, "request_id": said.request_id, "timing_ms": said.timing_ms})
+        shown = {"answers": said.answers, "version": said.version, "request_id": said.request_id, "timing_ms": said.timing_ms}
+        say_json({**shown, "changed": said.changed} if said.changed else shown)
     else:
         _show(said)
 
@@ -151,6 +154,9 @@ def _show(said: Prediction) -> None:
             [[str(at), *(_short(answer[name]) for name in names)] for at, answer in enumerate(said.answers)],
             right=frozenset({"row"}),
         )
+    for one in said.changed:
+        taken = "left out" if one.get("left_out") else f"taken as {one['taken']}"
+        say(f"row {one['row']}, {one['field']}: {one['given']} was {taken}")
     say(paint(took, DIM))
 
 

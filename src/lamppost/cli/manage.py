@@ -56,7 +56,7 @@ def endpoints(address: str | None, as_json: bool) -> None:
             [
                 one["name"],
                 lamp(one["state"]),
-                one["version"],
+                one["says"],
                 ago(one["since"]),
                 f"{hour['calls']:,}",
                 f"{hour['failed']:,}",
@@ -124,9 +124,13 @@ def show(name: str, address: str | None, as_json: bool) -> None:
 def _show_endpoint(said: dict[str, Any]) -> None:
     hour = said["hour"]
     since = f"since {ago(said['since'])}, pointed by {said['changed_by']}"
-    say(f"{said['name']}  {lamp(said['state'])}  serves {paint(said['version'], AMBER)} {since}")
+    say(f"{said['name']}  {lamp(said['state'])}  serves {paint(said['says'], AMBER)} {since}")
     if said["why"]:
         say(f"  {said['why']}")
+    if said["setup"]["lenient"]:
+        say("  reads leniently: takes values whose meaning leaves no doubt, and tells")
+    for lookup in said["setup"]["lookups"]:
+        say(f"  looks up {', '.join(lookup['fields'])} by {lookup['key']} in {lookup['table']} of {lookup['source']}")
     say(
         f"last hour  {hour['calls']:,} calls, {hour['refused']:,} refused, {hour['failed']:,} failed;"
         f" p50 {ms(hour['p50_ms'])} ms, p95 {ms(hour['p95_ms'])} ms, p99 {ms(hour['p99_ms'])} ms"
@@ -136,7 +140,7 @@ def _show_endpoint(said: dict[str, Any]) -> None:
     say()
     table(
         ["#", "served", "since", "pointed by"],
-        [[str(past["revision"]), past["version"], ago(past["since"]), past["changed_by"]] for past in said["history"][:10]],
+        [[str(past["revision"]), past["says"], ago(past["since"]), past["changed_by"]] for past in said["history"][:10]],
         right=frozenset({"#"}),
     )
 

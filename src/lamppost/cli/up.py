@@ -19,6 +19,7 @@ import uvloop
 from lamppost.cli.out import AMBER, paint, say
 from lamppost.client.config import keep_token
 from lamppost.core.errors import SetupError
+from lamppost.core.names import check_name
 from lamppost.package.signing import read_public
 from lamppost.runtime.lane import LaneSettings
 from lamppost.service.app import make_app
@@ -41,6 +42,7 @@ class Options:
     allow_pickle: bool
     allow_code: bool
     signed_by: tuple[Path, ...]
+    sources: tuple[str, ...]
     new_admin_token: bool
 
 
@@ -51,12 +53,13 @@ def run(options: Options) -> None:
         logging.getLogger(noisy).setLevel(logging.WARNING)
     data = options.data.resolve()
     signers = frozenset(read_public(path) for path in options.signed_by)
+    sources = dict(_source(text) for text in options.sources)
     with _listening(options) as listener, _only_one(data), _database(options, data) as url:
         address = f"http://{options.host}:{listener.getsockname()[1]}"
         migrate(url)
         secret = tokens.replace_admin(url) if options.new_admin_token else tokens.make_first_admin(url)
         formats = {"skops"} | ({"pickle", "torch"} if options.allow_pickle else set()) | ({"python"} if options.allow_code else set())
-        node = Node(Settings(data, url, LaneSettings(formats=frozenset(formats)), signers=signers))
+        node = Node(Settings(data, url, LaneSettings(formats=frozenset(formats)), signers=signers, sources=sources))
         config = uvicorn.Config(
             make_app(node),
             http="httptools",
@@ -72,6 +75,16 @@ def run(options: Options) -> None:
         server = _Server(config, address, secret)
         with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
             runner.run(server.serve(sockets=[listener]))
+
+
+def _source(text: str) -> tuple[str, str]:
+    """Name and URL of ``NAME=URL``, where ``NAME=$VARIABLE`` keeps a password out of the command line."""
+    name, equals, url = text.partition("=")
+    if url.startswith("$"):
+        url = os.environ.get(url[1:], "")
+    if not equals or not url:
+        raise SetupError(f"--source {name}=… needs NAME=URL, or NAME=$VARIABLE with a variable that holds the URL")
+    return check_name(name, "source"), url
 
 
 class _Server(uvicorn.Server):

@@ -43,8 +43,10 @@ def fetch(method: str, path: str, json: Any = None, **params: Any) -> Call[Any]:
     return checked(reply)
 
 
-def predict(endpoint: str, rows: Row | Iterable[Row], options: Row | None = None) -> Call[Prediction]:
-    """Ask an endpoint for one row (a mapping) or several (an iterable of mappings), with options for the call."""
+def predict(
+    endpoint: str, rows: Row | Iterable[Row], options: Row | None = None, headers: Mapping[str, str] | None = None
+) -> Call[Prediction]:
+    """Ask an endpoint for one row (a mapping) or several (an iterable of mappings), with options and headers for the call."""
     body = dict(rows) if isinstance(rows, Mapping) else {"rows": [dict(row) for row in rows]}
     if options:
         body["options"] = dict(options)
@@ -52,10 +54,14 @@ def predict(endpoint: str, rows: Row | Iterable[Row], options: Row | None = None
         content = orjson.dumps(body, default=_as_json, option=orjson.OPT_SERIALIZE_NUMPY | orjson.OPT_UTC_Z)
     except TypeError as error:
         raise BadRequest(f"a row cannot be written as JSON: {error}") from error
-    reply = yield Request("POST", f"/predict/{quote(endpoint, safe='')}", content=content, headers={"content-type": "application/json"})
+    reply = yield Request(
+        "POST", f"/predict/{quote(endpoint, safe='')}", content=content, headers={**(headers or {}), "content-type": "application/json"}
+    )
     said = checked(reply)
     answers = said["answers"] if "answers" in said else [said["answer"]]
-    return Prediction(answers, said["version"], said["request_id"], read_timing(reply.headers.get("server-timing", "")))
+    return Prediction(
+        answers, said["version"], said["request_id"], read_timing(reply.headers.get("server-timing", "")), said.get("changed", [])
+    )
 
 
 def _as_json(value: Any) -> str:
@@ -103,6 +109,13 @@ def _member_starts(file: BinaryIO) -> list[int]:
 def _read(file: BinaryIO, start: int, end: int) -> bytes:
     file.seek(start)
     return file.read(end - start)
+
+
+def set_up(endpoint: str, setup: Mapping[str, Any], after: int | None = None) -> Call[dict[str, Any]]:
+    """Give an endpoint a whole setup."""
+    body = {"setup": dict(setup), "after": after}
+    result: dict[str, Any] = yield from fetch("PUT", f"/api/endpoints/{quote(endpoint, safe='')}/setup", body)
+    return result
 
 
 def point(endpoint: str, version: str) -> Call[dict[str, Any]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO, Self, TypeVar
@@ -62,11 +62,13 @@ class Client:
     def __init__(self, address: str | None = None, token: str | None = None, timeout_s: float = 60.0) -> None:
         self._http = httpx.Client(**_options(address, token, timeout_s))
 
-    def predict(self, endpoint: str, rows: Row | Iterable[Row], options: Row | None = None) -> Prediction:
+    def predict(
+        self, endpoint: str, rows: Row | Iterable[Row], options: Row | None = None, headers: Mapping[str, str] | None = None
+    ) -> Prediction:
         """Answers to one row (a mapping) or to several (an iterable of mappings). A picture is given as the bytes of its file, a time as a
-        datetime with an offset, a tensor as lists or an array. options : named parameters of the call.
+        datetime with an offset, a tensor as lists or an array. options : named parameters of the call. headers : one may choose a version.
         """
-        return self._run(calls.predict(endpoint, rows, options))
+        return self._run(calls.predict(endpoint, rows, options, headers))
 
     def push(self, file: str | Path, model: str | None = None, progress: Progress | None = None) -> dict[str, Any]:
         """Push a lamp file as the next version of its model; returns version, digest, and whether it is new.
@@ -84,6 +86,10 @@ class Client:
     def point(self, endpoint: str, version: str) -> dict[str, Any]:
         """Make an endpoint serve ``model@number``; returns what changed and how to undo it."""
         return self._run(calls.point(endpoint, version))
+
+    def set_up(self, endpoint: str, setup: Mapping[str, Any], after: int | None = None) -> dict[str, Any]:
+        """Give an endpoint a whole setup: one version or several, look-ups, leniency. after : the revision it was thought out against."""
+        return self._run(calls.set_up(endpoint, setup, after))
 
     def fetch(self, method: str, path: str, json: Any = None, **params: Any) -> Any:
         """Any other call of the API: ``client.fetch("GET", "/api/endpoints")``."""
@@ -117,9 +123,11 @@ class AsyncClient:
     def __init__(self, address: str | None = None, token: str | None = None, timeout_s: float = 60.0) -> None:
         self._http = httpx.AsyncClient(**_options(address, token, timeout_s))
 
-    async def predict(self, endpoint: str, rows: Row | Iterable[Row], options: Row | None = None) -> Prediction:
+    async def predict(
+        self, endpoint: str, rows: Row | Iterable[Row], options: Row | None = None, headers: Mapping[str, str] | None = None
+    ) -> Prediction:
         """See `Client.predict`."""
-        return await self._run(calls.predict(endpoint, rows, options))
+        return await self._run(calls.predict(endpoint, rows, options, headers))
 
     async def push(self, file: str | Path, model: str | None = None, progress: Progress | None = None) -> dict[str, Any]:
         """See `Client.push`; the file is held in memory meanwhile."""
@@ -134,6 +142,10 @@ class AsyncClient:
     async def point(self, endpoint: str, version: str) -> dict[str, Any]:
         """See `Client.point`."""
         return await self._run(calls.point(endpoint, version))
+
+    async def set_up(self, endpoint: str, setup: Mapping[str, Any], after: int | None = None) -> dict[str, Any]:
+        """See `Client.set_up`."""
+        return await self._run(calls.set_up(endpoint, setup, after))
 
     async def fetch(self, method: str, path: str, json: Any = None, **params: Any) -> Any:
         """See `Client.fetch`."""

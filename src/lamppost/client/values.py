@@ -33,13 +33,14 @@ class Prediction:
     """The answers to one request.
 
     answers : one dict per row, keys as in the output schema. version : ``model@number`` that answered.
-    timing_ms : phases of the service in milliseconds, ``total`` among them.
+    timing_ms : phases of the service in milliseconds, ``total`` among them. changed : values that a lenient endpoint took as others.
     """
 
     answers: list[dict[str, Any]]
     version: str
     request_id: str
     timing_ms: dict[str, float]
+    changed: list[dict[str, Any]] = field(default_factory=list)
 
     @property
     def answer(self) -> dict[str, Any]:

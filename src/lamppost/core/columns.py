@@ -60,6 +60,18 @@ def from_rows(schema: Schema, rows: Sequence[dict[str, Any]]) -> list[Column]:
     return [column_of(field, [row[field.name] for row in rows]) for field in schema]
 
 
+def rows_of(schema: Schema, columns: Sequence[Column]) -> list[dict[str, Any]]:
+    """Columns as the rows that a `Plan` lets through: the other way round of `from_rows`."""
+    lists = [_read_values(field, column) for field, column in zip(schema, columns, strict=True)]
+    return [dict(zip(schema.names, values, strict=True)) for values in zip(*lists, strict=True)]
+
+
+def _read_values(field: Field, column: Column) -> list[Any]:
+    if field.kind == "time":
+        return [None if us == GONE_TIME else _EPOCH + us * _MICROSECOND for us in np.asarray(column.values).tolist()]
+    return list(column.values) if field.kind in ("image", "tensor") else values_of(field, column)
+
+
 def column_of(field: Field, values: list[Any]) -> Column:
     """A column of values as a `Plan` lets them through, or as JSON has them."""
     if field.kind == "number":

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from lamppost.core.fields import Schema
 from lamppost.core.formats import ARROW, CSV, JSON, MULTIPART, NDJSON, csv_header
 from lamppost.core.manifest import Manifest
 from lamppost.core.plan import MAX_ROWS, Plan
+from lamppost.core.promise import promise_of
+from lamppost.core.setup import Setup
 
 PROBLEMS = {
     400: "the body is not what its content type says",
@@ -30,38 +33,42 @@ def pascal(endpoint: str) -> str:
     return joined if joined[:1].isalpha() else f"Endpoint{joined}"
 
 
-def endpoint_contract(endpoint: str, version: str, manifest: Manifest) -> tuple[dict[str, Any], dict[str, Any]]:
-    """The path item of ``/predict/{endpoint}`` and the component schemas that it refers to."""
-    name = pascal(endpoint)
-    plan = Plan(manifest.inputs, options=manifest.options)
-    row, answer = _plain(manifest.inputs), _plain(manifest.answers)
-    answer["required"] = list(manifest.answers.names)
+def endpoint_contract(endpoint: str, setup: Setup, manifests: Mapping[str, Manifest]) -> tuple[dict[str, Any], dict[str, Any]]:
+    """The path item of ``/predict/{endpoint}`` and the component schemas that it refers to; ``manifests`` by version."""
+    name, version = pascal(endpoint), setup.says()
+    promise = promise_of(setup, manifests)
+    notes = [manifests[str(one)].story.notes for one in setup.versions[:1]]
+    if setup.lenient:
+        notes.append("Read leniently: values whose meaning leaves no doubt, such as numbers as text, are taken, and told under `changed`.")
+    plan = Plan(promise.inputs, options=promise.options)
+    row, answer = _plain(promise.inputs), _plain(promise.answers)
+    answer["required"] = list(promise.answers.names)
     answer.pop("examples", None)
     schemas = {f"{name}Row": row, f"{name}Answer": answer}
     options: dict[str, Any] = {}
-    if manifest.options is not None:
-        schemas[f"{name}Options"] = _plain(manifest.options)
+    if promise.options is not None:
+        schemas[f"{name}Options"] = _plain(promise.options)
         options = {"options": {"$ref": f"#/components/schemas/{name}Options"}}
-    needed = ["options"] if manifest.options is not None and any(field.required for field in manifest.options) else []
+    needed = ["options"] if promise.options is not None and any(field.required for field in promise.options) else []
     one = {**row, "properties": row["properties"] | options, "required": [*row["required"], *needed], "examples": [plan.example()]}
     schemas[f"{name}Request"] = {"title": f"What {endpoint} is asked", "anyOf": [one, *(_several(name, plan, options, needed))]}
-    schemas[f"{name}Reply"] = {"title": f"What {endpoint} answers", "anyOf": _replies(name, manifest.answers)}
+    schemas[f"{name}Reply"] = {"title": f"What {endpoint} answers", "anyOf": _replies(name, promise.answers)}
     content = {
         JSON: {"schema": {"$ref": f"#/components/schemas/{name}Request"}, "example": plan.example()},
         NDJSON: {"schema": {"type": "string", "description": "one row as a JSON object on each line"}},
-        CSV: {"schema": {"type": "string", "description": f"a header and a row a line; fields: {', '.join(manifest.inputs.names)}"}},
+        CSV: {"schema": {"type": "string", "description": f"a header and a row a line; fields: {', '.join(promise.inputs.names)}"}},
         ARROW: {"schema": {"type": "string", "format": "binary"}},
     }
-    if any(field.kind == "image" for field in manifest.inputs):
-        content[MULTIPART] = {"schema": {"type": "object", "properties": {f.name: _part(f.kind) for f in manifest.inputs}}}
+    if any(field.kind == "image" for field in promise.inputs):
+        content[MULTIPART] = {"schema": {"type": "object", "properties": {f.name: _part(f.kind) for f in promise.inputs}}}
     answered = {
         JSON: {"schema": {"$ref": f"#/components/schemas/{name}Reply"}},
         NDJSON: {"schema": {"type": "string"}},
-        CSV: {"schema": {"type": "string", "description": f"columns: {', '.join(csv_header(manifest.answers))}"}},
+        CSV: {"schema": {"type": "string", "description": f"columns: {', '.join(csv_header(promise.answers))}"}},
         ARROW: {"schema": {"type": "string", "format": "binary"}},
     }
     headers = {
-        "Model-Version": {"description": "the version that answered", "schema": {"type": "string", "examples": [version]}},
+        "Model-Version": {"description": "the version that answered", "schema": {"type": "string", "examples": [str(setup.versions[0])]}},
         "Request-Id": {"description": "under which the call is recorded", "schema": {"type": "string", "format": "uuid"}},
         "Server-Timing": {"description": "phases in milliseconds", "schema": {"type": "string"}},
     }
@@ -73,15 +80,26 @@ def endpoint_contract(endpoint: str, version: str, manifest: Manifest) -> tuple[
         "operationId": f"predict_{endpoint.replace('-', '_')}",
         "tags": ["predict"],
         "summary": f"Ask {endpoint}, which serves {version}",
-        "description": manifest.story.notes,
+        "description": "\n\n".join(note for note in notes if note),
         "security": [{"token": []}],
         "requestBody": {"required": True, "content": content},
         "responses": responses,
     }
-    if manifest.options is not None:
+    parameters: list[dict[str, Any]] = []
+    if promise.header is not None and setup.choose is not None:
+        cases = {"type": "string", "examples": list(setup.choose.cases)}
+        if setup.choose.other is None:
+            cases = {"type": "string", "enum": list(setup.choose.cases)}
+        about = "chooses the version that answers"
+        parameters.append(
+            {"name": promise.header, "in": "header", "required": setup.choose.other is None, "description": about, "schema": cases}
+        )
+    if promise.options is not None:
         chosen = {"schema": {"$ref": f"#/components/schemas/{name}Options"}}
         about = "options of a body that is not JSON, as JSON"
-        operation["parameters"] = [{"name": "options", "in": "query", "required": False, "description": about, "content": {JSON: chosen}}]
+        parameters.append({"name": "options", "in": "query", "required": False, "description": about, "content": {JSON: chosen}})
+    if parameters:
+        operation["parameters"] = parameters
     return {"post": operation}, schemas
 
 
@@ -103,6 +121,7 @@ def _several(name: str, plan: Plan, options: dict[str, Any], needed: list[str]) 
 
 def _replies(name: str, answers: Schema) -> list[dict[str, Any]]:
     about = {"version": {"type": "string"}, "request_id": {"type": "string", "format": "uuid"}}
+    told = {"changed": {"type": "array", "items": {"type": "object"}, "description": "values that a lenient endpoint took as others"}}
     one = {"$ref": f"#/components/schemas/{name}Answer"}
     columns: dict[str, Any] = {}
     for field in answers:
@@ -116,7 +135,7 @@ def _replies(name: str, answers: Schema) -> list[dict[str, Any]]:
         "answers": {"type": "array", "items": one},
         "columns": {"type": "object", "properties": columns, "required": list(columns)},
     }
-    return [{"type": "object", "properties": {key: value, **about}, "required": [key, *about]} for key, value in forms.items()]
+    return [{"type": "object", "properties": {key: value, **about, **told}, "required": [key, *about]} for key, value in forms.items()]
 
 
 def _part(kind: str) -> dict[str, Any]:

@@ -19,6 +19,7 @@ LampPostError
 ├── Unavailable             503  nothing can answer now
 │   └── LaneFull            503  the queue is at its bound, try again after a moment
 ├── ModelFault              502  the model failed, or gave an answer outside its own schema
+│   └── LookupFault         502  a table holds what its field cannot be
 ├── ServerUnreachable            seen by clients only
 └── SetupError                   something this machine needs is missing or taken
 """
@@ -192,6 +193,12 @@ class ModelFault(LampPostError):
     """The model failed on a valid request, or its answer breaks its own output schema."""
 
     code, status, title = "model-fault", 502, "The model failed on this request"
+
+
+class LookupFault(ModelFault):
+    """A value that was looked up is none that its field can be."""
+
+    code, title = "lookup-fault", "A value that was looked up does not fit its field"
 
 
 class ServerUnreachable(LampPostError):

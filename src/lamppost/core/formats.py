@@ -15,6 +15,7 @@ from typing import Any
 
 import orjson
 
+from lamppost.core.easing import Change
 from lamppost.core.errors import BadBody, Fault, InvalidRows, TooManyRows
 from lamppost.core.fields import Field, Schema
 from lamppost.core.kinds import shorten
@@ -26,10 +27,10 @@ MULTIPART = "multipart/form-data"
 _JSONISH = frozenset({"number", "integer", "yes/no", "tensor"})
 
 
-def read_ndjson(plan: Plan, body: bytes, before: int = 0) -> list[Row]:
+def read_ndjson(plan: Plan, body: bytes, before: int = 0, told: list[Change] | None = None) -> list[Row]:
     """One row a line; empty lines do not count. Raise BadBody that names the line, or whatever `Plan.read` raises, rows counted from 0.
 
-    before : lines that came before these, in a body that is read in blocks.
+    before : lines that came before these, in a body that is read in blocks. told : see `Plan.read`.
     """
     lines = [line for line in body.split(b"\n") if line.strip()]
     _bounded(plan, len(lines))
@@ -37,7 +38,7 @@ def read_ndjson(plan: Plan, body: bytes, before: int = 0) -> list[Row]:
         raise BadBody("the body has no lines; send one row as JSON on each")
     whole = b'{"rows":[' + b",".join(lines) + b"]}"
     try:
-        rows = plan.read(whole).rows
+        rows = plan.read(whole, told).rows
         if len(rows) == len(lines):
             return rows
     except Exception:
@@ -62,10 +63,10 @@ def _why(error: Exception) -> str:
     return getattr(error, "msg", "too deep").lower()
 
 
-def read_csv(plan: Plan, body: bytes, before: int = 0) -> list[Row]:
+def read_csv(plan: Plan, body: bytes, before: int = 0, told: list[Change] | None = None) -> list[Row]:
     """A header with field names, then a row a line, separated by commas, quoted as RFC 4180 has it. Raise BadBody or InvalidRows.
 
-    before : lines between the header and these, in a body that is read in blocks.
+    before : lines between the header and these, in a body that is read in blocks. told : see `Plan.read`.
     """
     schema = plan.schema
     try:
@@ -90,7 +91,7 @@ def read_csv(plan: Plan, body: bytes, before: int = 0) -> list[Row]:
         raise BadBody(f"line {reader.line_num + before} is no CSV: {error}; quotes in a quoted cell are doubled") from error
     if not rows:
         raise BadBody("the CSV has a header and no rows")
-    return _read_cells(plan, header, rows)
+    return _read_cells(plan, header, rows, told)
 
 
 def _check_header(schema: Schema, header: list[str]) -> None:
@@ -111,13 +112,13 @@ def _check_header(schema: Schema, header: list[str]) -> None:
         raise BadBody(f"the header lacks {', '.join(lost[:10])}, which every row needs")
 
 
-def _read_cells(plan: Plan, header: list[str], rows: list[list[str]]) -> list[Row]:
+def _read_cells(plan: Plan, header: list[str], rows: list[list[str]], told: list[Change] | None) -> list[Row]:
     """Cells become a JSON body, which then is read by the same rules as any other."""
     fields = {field.name: field for field in plan.schema}
     columns = [[_cell(fields[name], cells[at], row) for row, cells in enumerate(rows)] for at, name in enumerate(header)]
     keys = [orjson.dumps(name) + b":" for name in header]
     texts = [b"{" + b",".join(key + value for key, value in zip(keys, values, strict=True)) + b"}" for values in zip(*columns, strict=True)]
-    return plan.read(b'{"rows":[' + b",".join(texts) + b"]}").rows
+    return plan.read(b'{"rows":[' + b",".join(texts) + b"]}", told).rows
 
 
 def _cell(field: Field, text: str, row: int) -> bytes:

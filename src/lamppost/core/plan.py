@@ -5,10 +5,14 @@ wrong is the body looked at a second time, to say where and what.
 
 A body is one row as an object, or ``{"rows": [row, …]}``, or ``{"columns": {field: [value, …], …}}``, with ``options`` beside the
 fields or the rows where the schema has some. Every row that comes out has every field and every option, with None where a value is missing.
+
+A key that stands twice in an object is refused. Two counts tell nearly always that there is none: of the keys that were read, and of
+``":`` in the body, which stands after every key and can stand nowhere inside a text; only where they differ is the body read again.
 """
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -16,9 +20,10 @@ from functools import cached_property
 from typing import Any
 
 import orjson
-from pydantic_core import ErrorDetails, SchemaValidator, ValidationError, from_json
+from pydantic_core import ErrorDetails, SchemaValidator, ValidationError, from_json, to_json
 from pydantic_core import core_schema as cs
 
+from lamppost.core.easing import Change, ease_row
 from lamppost.core.errors import BadJson, Fault, InvalidRows, TooManyRows
 from lamppost.core.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema, pick
 from lamppost.core.kinds import shorten, value_schema
@@ -30,6 +35,7 @@ Row = dict[str, Any]
 MAX_ROWS = 10_000
 MAX_FAULTS = 50
 _NUMBER = re.compile(r"[-+]?(\d+(\.\d*)?|\.\d+)([eE][-+]?\d+)?")
+_SPACED = re.compile(rb'"[ \t\r\n]+:')
 _ROWS_FIRST = re.compile(rb'[ \t\r\n]*\{[ \t\r\n]*"rows"[ \t\r\n]*:')
 
 
@@ -46,15 +52,12 @@ def _default(field: Field, value: cs.CoreSchema) -> Any:
     return None if field.default is None else SchemaValidator(value).validate_json(orjson.dumps(field.default))
 
 
-def _entries(schema: Iterable[Field], plain: bool = False) -> dict[str, cs.TypedDictField]:
-    """Each field of a row; ``plain`` leaves the defaults out."""
-    entries = {}
-    for field in schema:
-        value = value_schema(field)
-        if not field.required and not plain:
-            value = cs.with_default_schema(value, default=_default(field, value))
-        entries[field.name] = cs.typed_dict_field(value, required=field.required)
-    return entries
+def _entries(schema: Iterable[Field]) -> dict[str, cs.TypedDictField]:
+    return {field.name: cs.typed_dict_field(value_schema(field), required=field.required) for field in schema}
+
+
+def _defaults(schema: Iterable[Field]) -> dict[str, Any]:
+    return {field.name: _default(field, value_schema(field)) for field in schema if not field.required}
 
 
 class Plan:
@@ -68,7 +71,8 @@ class Plan:
         self.schema = schema
         self.max_rows = max_rows
         self.options = options
-        self._defaults = {field.name: _default(field, value_schema(field)) for field in schema if not field.required}
+        self._defaults = _defaults(schema)
+        self._option_defaults = _defaults(options or ())
         inputs = _entries(schema)
         row = cs.typed_dict_schema(inputs, extra_behavior="forbid")
         rows = cs.list_schema(row, min_length=1, max_length=max_rows)
@@ -76,17 +80,14 @@ class Plan:
         flat = inputs
         if options is not None:
             chosen = _entries(options)
-            needed = any(field.required for field in options)
-            value: cs.CoreSchema = cs.typed_dict_schema(chosen, extra_behavior="forbid")
-            if not needed:
-                value = cs.with_default_schema(value, default={}, validate_default=True)
-            extra = {"options": cs.typed_dict_field(value, required=needed)}
+            value = cs.typed_dict_schema(chosen, extra_behavior="forbid")
+            extra = {"options": cs.typed_dict_field(value, required=any(field.required for field in options))}
             flat = inputs | chosen
         self._one = SchemaValidator(cs.typed_dict_schema(inputs | extra, extra_behavior="forbid"))
         self._many = SchemaValidator(cs.typed_dict_schema({"rows": cs.typed_dict_field(rows)} | extra, extra_behavior="forbid"))
         listed = {
-            name: cs.typed_dict_field(cs.list_schema(entry["schema"], min_length=1, max_length=max_rows), required=schema_field.required)
-            for (name, entry), schema_field in zip(_entries(schema, plain=True).items(), schema, strict=True)
+            name: cs.typed_dict_field(cs.list_schema(entry["schema"], min_length=1, max_length=max_rows), required=field.required)
+            for (name, entry), field in zip(inputs.items(), schema, strict=True)
         }
         columns = cs.typed_dict_field(cs.typed_dict_schema(listed, extra_behavior="forbid"))
         self._columns = cs.typed_dict_schema({"columns": columns} | extra, extra_behavior="forbid")
@@ -106,22 +107,79 @@ class Plan:
     def _options_reader(self) -> SchemaValidator:
         return SchemaValidator(cs.typed_dict_schema(_entries(self.options or ()), extra_behavior="forbid"))
 
-    def read(self, body: bytes) -> Rows:
-        """Rows of a JSON body, each with the options; raise BadJson, TooManyRows, or InvalidRows with all faults (at most 50)."""
+    def read(self, body: bytes, told: list[Change] | None = None) -> Rows:
+        """Rows of a JSON body, each with the options; raise BadJson, TooManyRows, or InvalidRows with all faults (at most 50).
+
+        With a list ``told`` the body is read leniently (see `lamppost.core.easing`), and the list gets what was changed.
+        """
+        try:
+            return self._read(body)
+        except InvalidRows:
+            eased = None if told is None else self._eased(body, told)
+            if eased is None:
+                raise
+        return self._read(eased)
+
+    def _read(self, body: bytes) -> Rows:
         many = _ROWS_FIRST.match(body) is not None or (b'"rows"' in body and _has_key(body, "rows"))
         if not many and b'"columns"' in body and _has_key(body, "columns"):
             return self._read_columns(body)
         try:
             if not many:
-                row = self._one.validate_json(body)
-                return Rows([_with_options(row) if self.options else row], alone=True)
+                row: Row = self._one.validate_json(body)
+                options = self._given_options(row)
+                _no_twins(body, len(row) + (0 if options is None else len(options) + 1))
+                self._fill((row,))
+                return Rows([row | self._filled(options) if self.options else row], alone=True)
             said = self._many.validate_json(body)
         except ValidationError as error:
             raise self._explain(error, many) from None
         rows: list[Row] = said["rows"]
+        options = self._given_options(said)
+        _no_twins(body, sum(map(len, rows)) + 1 + (0 if options is None else len(options) + 1))
+        self._fill(rows)
         if self.options:
-            rows = [row | said["options"] for row in rows]
+            chosen = self._filled(options)
+            rows = [row | chosen for row in rows]
         return Rows(rows, alone=False)
+
+    def _fill(self, rows: Iterable[Row]) -> None:
+        """Put in what may be left out and was."""
+        whole = len(self.schema)
+        for row in rows:
+            if len(row) != whole:
+                for name, value in self._defaults.items():
+                    row.setdefault(name, value)
+
+    def _given_options(self, said: Row) -> Row | None:
+        options: Row | None = said.pop("options", None) if self.options else None
+        return options
+
+    def _filled(self, options: Row | None) -> Row:
+        return self._option_defaults | (options or {})
+
+    def _eased(self, body: bytes, told: list[Change]) -> bytes | None:
+        """The body with what can be taken changed, None where nothing could be."""
+        data = from_json(body)
+        if not isinstance(data, dict):
+            return None
+        before = len(told)
+        options = data.pop("options", None) if self.options else None
+        if isinstance(data.get("rows"), list) and len(data) == 1:
+            rows = data["rows"]
+            data["rows"] = [ease_row(self.schema, row, at, told) if isinstance(row, dict) else row for at, row in enumerate(rows)]
+        elif isinstance(data.get("columns"), dict) and len(data) == 1:
+            for name, values in data["columns"].items():
+                if name in self.schema.names and isinstance(values, list):
+                    rows = [ease_row(self.schema, {name: value}, at, told) for at, value in enumerate(values)]
+                    data["columns"][name] = [row[name] for row in rows]
+        else:
+            data = ease_row(self.schema, data, 0, told)
+        if isinstance(options, dict) and self.options:
+            options = ease_row(self.options, options, 0, told)
+        if options is not None:
+            data["options"] = options
+        return to_json(data, inf_nan_mode="constants") if len(told) > before else None
 
     def read_options(self, given: bytes | None) -> Row:
         """Options that came apart from the rows, as a JSON object; raise BadJson or InvalidRows. Defaults where nothing came."""
@@ -137,7 +195,7 @@ class Plan:
                 raise BadJson("the options are no JSON object", example={"options": self.options.example()}) from None
             faults = [self._fault(detail, 0, str(detail["loc"][0]), self.options) for detail in details[:MAX_FAULTS]]
             raise InvalidRows(faults[0].sentence(), faults=[fault.to_dict() for fault in faults]) from None
-        return options
+        return self._filled(options)
 
     def _read_columns(self, body: bytes) -> Rows:
         """A list for each field, all of one length."""
@@ -146,6 +204,8 @@ class Plan:
         except ValidationError as error:
             raise self._explain(error, many=True, columns=True) from None
         lists: dict[str, list[Any]] = said["columns"]
+        options = self._given_options(said)
+        _no_twins(body, len(lists) + 1 + (0 if options is None else len(options) + 1))
         lengths = {name: len(values) for name, values in lists.items()}
         if len(set(lengths.values())) > 1:
             told = ", ".join(f"{name} {length}" for name, length in list(lengths.items())[:20])
@@ -157,7 +217,8 @@ class Plan:
         names = self.schema.names
         made: list[Row] = [dict(zip(names, values, strict=True)) for values in zip(*(lists[name] for name in names), strict=True)]
         if self.options:
-            made = [row | said["options"] for row in made]
+            chosen = self._filled(options)
+            made = [row | chosen for row in made]
         return Rows(made, alone=False, columns=True)
 
     def _columns_example(self) -> dict[str, Any]:
@@ -171,7 +232,8 @@ class Plan:
             first = error.errors(include_url=False)[0]
             place = ".".join(map(str, first["loc"]))
             raise InvalidRows(f"row {place}: {first['msg'].lower()}", faults=[]) from error
-        return flat
+        defaults = self._defaults | self._option_defaults
+        return [defaults | row for row in flat] if defaults else flat
 
     def example(self, many: bool = False) -> dict[str, Any]:
         """A body that is taken."""
@@ -239,9 +301,18 @@ class Plan:
         return Fault(row, name, "a private value" if field.private else given, field.wanted(), _hint(field, detail))
 
 
-def _with_options(row: Row) -> Row:
-    options: Row = row.pop("options")
-    return row | options
+def _no_twins(body: bytes, keys: int) -> None:
+    """Raise BadJson for a key that stands twice in an object; ``keys`` is how many were read."""
+    if body.count(b'":') == keys and _SPACED.search(body) is None:
+        return
+
+    def pairs(found: list[tuple[str, Any]]) -> None:
+        names = [name for name, _ in found]
+        if len(set(names)) != len(names):
+            twice = next(name for name in names if names.count(name) > 1)
+            raise BadJson(f"the key {shorten(twice)} stands twice in one object; say each once")
+
+    json.loads(body, object_pairs_hook=pairs)
 
 
 def _place_in_tensor(detail: ErrorDetails, given: str) -> str:

@@ -145,6 +145,11 @@ class Lane:
         return await request.done
 
     @property
+    def manifest(self) -> Manifest:
+        """What is in its package."""
+        return self._manifest
+
+    @property
     def answers(self) -> Schema:
         """The schema of this lane's answers."""
         return self._manifest.answers

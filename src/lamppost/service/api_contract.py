@@ -10,8 +10,9 @@ from fastapi import APIRouter, FastAPI, Request, Response
 
 from lamppost.core.contract import endpoint_contract
 from lamppost.core.errors import NotSignedIn
-from lamppost.core.manifest import read_manifest
+from lamppost.core.manifest import Manifest, read_manifest
 from lamppost.core.roles import MAY, Principal
+from lamppost.core.setup import Setup
 from lamppost.service.access import TheNode
 from lamppost.service.node import Node
 from lamppost.store import packages
@@ -22,20 +23,25 @@ Contract = tuple[dict[str, Any], dict[str, Any]]
 
 
 class Contracts:
-    """The contracts of endpoints, made once for each version that one serves."""
+    """The contracts of endpoints, made once for each revision of what one serves."""
 
     def __init__(self) -> None:
-        self._made: dict[str, tuple[str, Contract]] = {}
+        self._made: dict[str, tuple[int, Contract]] = {}
 
     async def of(self, node: Node, endpoint: str) -> Contract:
         """Path item and schemas of an endpoint as it serves now."""
         split = node.routes.route(endpoint).split
         kept = self._made.get(endpoint)
-        if kept is None or kept[0] != str(split.version):
-            version = await packages.get_version(node.pool, split.version)
-            made = endpoint_contract(endpoint, str(split.version), read_manifest(version.manifest.encode()))
-            kept = self._made[endpoint] = (str(split.version), made)
+        if kept is None or kept[0] != split.revision:
+            made = endpoint_contract(endpoint, split.setup, await manifests_of(node, split.setup))
+            kept = self._made[endpoint] = (split.revision, made)
         return kept[1]
+
+
+async def manifests_of(node: Node, setup: Setup) -> dict[str, Manifest]:
+    """The manifests of a setup's versions, whether they are open here or not."""
+    versions = [await packages.get_version(node.pool, name) for name in setup.versions]
+    return {version.name: read_manifest(version.manifest.encode()) for version in versions}
 
 
 @router.get("/openapi.json", include_in_schema=False)

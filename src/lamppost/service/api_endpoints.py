@@ -9,14 +9,17 @@ from uuid import UUID
 from fastapi import APIRouter, Query
 
 from lamppost.core.histogram import quantiles
-from lamppost.core.manifest import read_manifest
 from lamppost.core.names import check_name, parse_version
 from lamppost.core.plan import Plan
+from lamppost.core.promise import promise_of
+from lamppost.core.setup import Setup
 from lamppost.service.access import PROBLEMS, Looker, Pointer, TheNode
+from lamppost.service.api_contract import manifests_of
 from lamppost.service.node import Node
 from lamppost.service.routes import Route
-from lamppost.service.shapes import CallShape, EndpointPage, EndpointShape, Hour, PastSplit, Point, Pointed, field_shapes
-from lamppost.store import endpoints, packages, records
+from lamppost.service.shapes import CallShape, EndpointPage, EndpointShape, Hour, NewSetup, PastSplit, Point, Pointed, field_shapes
+from lamppost.store import endpoints, records
+from lamppost.store.endpoints import Split
 
 router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
 
@@ -32,18 +35,23 @@ async def list_endpoints(node: TheNode, _: Looker) -> list[EndpointShape]:
 async def get_endpoint(endpoint: str, node: TheNode, _: Looker) -> EndpointPage:
     """One endpoint: what it serves, its fields, its last hour, what it served before."""
     route = node.routes.route(endpoint)
-    version = await packages.get_version(node.pool, route.split.version)
-    manifest = read_manifest(version.manifest.encode())
+    promise = promise_of(route.split.setup, await manifests_of(node, route.split.setup))
     past = await endpoints.history(node.pool, endpoint)
     hours = await _hours(node)
     return EndpointPage(
         **_shape(route, hours.get(endpoint, Hour())).model_dump(),
-        inputs=field_shapes(manifest.inputs),
-        options=field_shapes(manifest.options or ()),
-        answers=field_shapes(manifest.answers),
-        example=Plan(manifest.inputs, options=manifest.options).example(),
-        json_schema=manifest.inputs.to_json_schema(manifest.options),
-        history=[PastSplit(revision=s.revision, version=str(s.version), since=s.since, changed_by=s.changed_by) for s in past],
+        inputs=field_shapes(promise.inputs),
+        options=field_shapes(promise.options or ()),
+        answers=field_shapes(promise.answers),
+        example=Plan(promise.inputs, options=promise.options).example(),
+        json_schema=promise.inputs.to_json_schema(promise.options),
+        setup=route.split.setup,
+        history=[
+            PastSplit(
+                revision=s.revision, version=str(s.version), says=s.setup.says(), setup=s.setup, since=s.since, changed_by=s.changed_by
+            )
+            for s in past
+        ],
     )
 
 
@@ -52,16 +60,34 @@ async def point_endpoint(endpoint: str, wanted: Point, node: TheNode, caller: Po
     """Make an endpoint serve a version: it is opened and proven first, and what was served goes on until then."""
     check_name(endpoint, "endpoint")
     version = parse_version(wanted.version)
-    split, before = await node.routes.point(endpoint, version, caller.token)
+    present = node.routes.setup(endpoint)
+    setup = Setup(version=str(version)) if present is None else present.pointed(version)
+    return _pointed(*await node.routes.set_up(endpoint, setup, caller.token))
+
+
+@router.put("/endpoints/{endpoint}/setup")
+async def set_up_endpoint(endpoint: str, wanted: NewSetup, node: TheNode, caller: Pointer) -> Pointed:
+    """Give an endpoint a whole setup: one version or several, look-ups, leniency. Everything is opened, proven and checked first."""
+    check_name(endpoint, "endpoint")
+    return _pointed(*await node.routes.set_up(endpoint, wanted.setup, caller.token, wanted.after))
+
+
+def _pointed(split: Split, before: Split | None) -> Pointed:
+    endpoint, now = split.endpoint, split.setup.says()
     if before is None:
-        says, undo = f"{endpoint} is lit and serves {version}.", None
+        says, undo = f"{endpoint} is lit and serves {now}.", None
     else:
-        says = f"{endpoint} serves {version}; it served {before.version} before."
-        undo = f"lamppost point {endpoint} {before.version}"
+        then = before.setup.says()
+        same = then == now
+        says = f"{endpoint} serves {now} as before, in another way." if same else f"{endpoint} serves {now}; it served {then} before."
+        plain = before.setup.version is not None and split.setup.pointed(before.version) == before.setup
+        undo = f"lamppost point {endpoint} {before.version}" if plain else f"lamppost setup {endpoint} --as-of {before.revision}"
+    if split.setup == (before.setup if before else None):
+        says, undo = f"{endpoint} serves {now} as before; nothing else changed.", None
     return Pointed(
         endpoint=endpoint,
-        version=str(version),
-        before=str(before.version) if before else None,
+        version=str(split.version),
+        before=before.setup.says() if before else None,
         revision=split.revision,
         says=says,
         undo=undo,
@@ -94,6 +120,8 @@ def _shape(route: Route, hour: Hour) -> EndpointShape:
         state=route.state,
         why=route.reason,
         version=str(split.version),
+        versions=[str(name) for name in split.setup.versions],
+        says=split.setup.says(),
         since=split.since,
         changed_by=split.changed_by,
         revision=split.revision,

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 from collections.abc import AsyncGenerator
-from dataclasses import dataclass
 from typing import Any
 from urllib.parse import parse_qs
 
@@ -14,11 +13,13 @@ from starlette.formparsers import MultiPartException, MultiPartParser
 
 from lamppost.core.arrow import read_arrow, write_arrow
 from lamppost.core.columns import Column, column_of, from_rows, to_rows, values_of
+from lamppost.core.easing import Change
 from lamppost.core.errors import BadBody, BadJson, NotAcceptable, WrongContentType
 from lamppost.core.fields import Field, Schema
 from lamppost.core.formats import ARROW, CSV, JSON, MULTIPART, NDJSON, read_csv, read_ndjson, write_columns, write_csv, write_ndjson
-from lamppost.core.plan import Plan, Row
-from lamppost.runtime.lane import Lane, LaneAnswer
+from lamppost.core.plan import Plan
+from lamppost.runtime.lane import LaneAnswer
+from lamppost.service.serving import Asked
 
 READ = (JSON, NDJSON, CSV, ARROW, MULTIPART)
 WRITTEN = (JSON, NDJSON, CSV, ARROW)
@@ -26,16 +27,6 @@ _ALSO = {"application/ndjson": NDJSON, "application/jsonl": NDJSON, "application
 MAX_PARTS = 1_000
 KEPT_ROWS = 1_000
 """Rows of a request in another type than JSON that are recorded."""
-
-
-@dataclass(frozen=True, slots=True)
-class Asked:
-    """What a request asks for: rows, or columns. form : how the caller gave them, and will get the answer in JSON."""
-
-    form: str
-    count: int
-    rows: list[Row] | None = None
-    columns: list[Column] | None = None
 
 
 def content_type(headers: list[tuple[bytes, bytes]]) -> tuple[str, str]:
@@ -98,13 +89,16 @@ def _weight(text: str) -> float:
         return 0.0
 
 
-def read(plan: Plan, columns: Schema, kind: str, body: bytes, parts: list[Part], query: bytes) -> Asked:
-    """What a whole body, or the parts of a form, asks for; raise BadBody, BadJson, TooManyRows or InvalidRows."""
+def read(plan: Plan, columns: Schema, kind: str, body: bytes, parts: list[Part], query: bytes, told: list[Change] | None = None) -> Asked:
+    """What a whole body, or the parts of a form, asks for; raise BadBody, BadJson, TooManyRows or InvalidRows.
+
+    told : what a lenient endpoint changed, see `Plan.read`; Arrow has types of its own and is read strictly always.
+    """
     options = options_of(query)
     if kind == JSON:
         if options is not None:
             raise BadJson("options of a JSON body stand in the body, beside its fields or rows", example=plan.example())
-        said = plan.read(body)
+        said = plan.read(body, told)
         return Asked("alone" if said.alone else "columns" if said.columns else "rows", len(said.rows), said.rows)
     if kind == ARROW:
         values, count = read_arrow(plan.schema, body, plan.max_rows)
@@ -112,10 +106,10 @@ def read(plan: Plan, columns: Schema, kind: str, body: bytes, parts: list[Part],
         values += [column_of(field, [chosen[field.name]] * count) for field in columns.fields[len(plan.schema) :]]
         return Asked("rows", count, columns=values)
     if kind == MULTIPART:
-        rows = [plan.read(_row_of(plan.schema, parts)).rows[0]]
+        rows = [plan.read(_row_of(plan.schema, parts), told).rows[0]]
         form = "alone"
     else:
-        rows = read_ndjson(plan, body) if kind == NDJSON else read_csv(plan, body)
+        rows = read_ndjson(plan, body, told=told) if kind == NDJSON else read_csv(plan, body, told=told)
         form = "rows"
     if plan.options is not None and options is not None:
         chosen = plan.read_options(options)
@@ -172,21 +166,10 @@ def _part(field: Field | None, data: bytes, is_file: bool) -> bytes:
     return text.encode()
 
 
-async def ask(lane: Lane, asked: Asked, wanted: str, size_bytes: int) -> LaneAnswer:
-    """Ask a lane, by columns where the answer is Arrow or the request was."""
-    if asked.columns is not None:
-        return await lane.predict_columns(asked.columns, asked.count, size_bytes)
-    assert asked.rows is not None
+def write(answers: Schema, asked: Asked, answer: LaneAnswer, wanted: str, about: dict[str, Any]) -> bytes:
+    """The body of an answer; ``about`` is version, request id, and what was changed, which JSON carries too."""
     if wanted == ARROW:
-        return await lane.predict_columns(from_rows(lane.columns, asked.rows), asked.count, size_bytes)
-    return await lane.predict(asked.rows, size_bytes)
-
-
-def write(answers: Schema, asked: Asked, answer: LaneAnswer, wanted: str, about: dict[str, str]) -> bytes:
-    """The body of an answer; ``about`` is version and request id, which JSON carries too."""
-    if wanted == ARROW:
-        assert answer.columns is not None
-        return write_arrow(answers, answer.columns)
+        return write_arrow(answers, from_rows(answers, answer.rows) if answer.columns is None else answer.columns)
     rows = answer.rows if answer.columns is None else to_rows(answers, answer.columns, asked.count)
     if wanted == CSV:
         return write_csv(answers, rows)

@@ -12,14 +12,16 @@ from uuid import UUID
 
 import orjson
 
+from lamppost.core.easing import MAX_TOLD, Change
 from lamppost.core.errors import BodyTooLarge, LampPostError, NotAllowed
-from lamppost.core.formats import JSON, MULTIPART, NDJSON
+from lamppost.core.formats import ARROW, JSON, MULTIPART, NDJSON
 from lamppost.core.privacy import Kept
-from lamppost.runtime.lane import Lane, LaneAnswer
+from lamppost.runtime.lane import LaneAnswer
 from lamppost.service import bodies
 from lamppost.service.auth import Auth
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.service.routes import Routes
+from lamppost.service.serving import Asked, Serving
 from lamppost.service.streams import Broken, Stream
 from lamppost.store.records import Call
 
@@ -107,12 +109,12 @@ class Predict:
         """Read, ask and answer block by block; see `lamppost.service.streams`."""
         headers = scope["headers"]
         kind, wanted = bodies.streamed(headers)
-        lane = await self._begin(headers, call, clock)
-        call.lane, call.kind, call.wrote = lane, kind, wanted
-        options = lane.plan.read_options(bodies.options_of(scope.get("query_string", b"")))
-        stream = Stream(lane, kind, wanted, options)
+        serving = await self._begin(headers, call, clock)
+        call.serving, call.kind, call.wrote = serving, kind, wanted
+        options = serving.plan.read_options(bodies.options_of(scope.get("query_string", b"")))
+        stream = Stream(serving, kind, wanted, options, headers)
         started, size, status = False, 0, 200
-        async with self._routes.kept_open(call.endpoint, lane):
+        async with self._routes.kept_open(call.endpoint, serving):
             try:
                 async for out in stream.answers(_pieces(receive)):
                     if not started:
@@ -134,18 +136,18 @@ class Predict:
                 clock.mark("rest")
                 call.rows = stream.rows
                 if started:
-                    call.asked = bodies.Asked("rows", stream.rows, stream.first or [])
+                    call.asked = Asked("rows", stream.rows, stream.first or [])
                     self._record(call, clock, status, orjson.dumps({"content_type": wanted, "bytes": size}))
 
-    async def _begin(self, headers: list[tuple[bytes, bytes]], call: _Call, clock: _Clock) -> Lane:
-        """Who asks, and which lane answers."""
+    async def _begin(self, headers: list[tuple[bytes, bytes]], call: _Call, clock: _Clock) -> Serving:
+        """Who asks, and what answers."""
         principal = await self._auth.check("POST", headers)
         principal.check("predict", call.endpoint)
         call.token = principal.token
-        route, lane = self._routes.lane(call.endpoint)
-        call.known, call.version, call.keeps = True, str(route.split.version), lane.keeps
+        route, serving = self._routes.serving(call.endpoint)
+        call.known, call.version, call.keeps = True, str(route.split.version), serving.keeps
         clock.mark("token")
-        return lane
+        return serving
 
     async def _answer(self, scope: Scope, receive: Receive, call: _Call, clock: _Clock) -> tuple[int, bytes, list[tuple[bytes, bytes]]]:
         if scope["method"] != "POST":
@@ -160,21 +162,27 @@ class Predict:
         parts = await bodies.read_parts(header, body) if kind == MULTIPART else []
         clock.mark("read")
         # while the body came the route may have moved and the lane been closed; from here to the queue nothing is awaited
-        route, lane = self._routes.lane(call.endpoint)
-        call.version, call.keeps, call.lane = str(route.split.version), lane.keeps, lane
+        route, serving = self._routes.serving(call.endpoint)
+        call.version, call.keeps, call.serving = str(route.split.version), serving.keeps, serving
         call.kind = kind
-        asked = bodies.read(lane.plan, lane.columns, kind, body, parts, scope.get("query_string", b""))
+        told: list[Change] | None = [] if route.split.setup.lenient else None
+        asked = bodies.read(serving.plan, serving.columns, kind, body, parts, scope.get("query_string", b""), told)
         call.rows = asked.count
         call.asked = asked if kind != JSON else None
         clock.mark("validate")
-        answer: LaneAnswer = await bodies.ask(lane, asked, wanted, len(body))
+        served = await serving.ask(asked, wanted == ARROW, len(body), headers)
+        answer, call.version = served.answer, served.version
         clock.phases["queue"] = answer.queue_s
         clock.phases["worker"] = answer.worker_s
         clock.last = time.perf_counter()
-        about = {"version": call.version, "request_id": str(call.request_id)}
-        out = bodies.write(lane.answers, asked, answer, wanted, about)
+        about: dict[str, Any] = {"version": call.version, "request_id": str(call.request_id)}
+        extra = [(b"content-type", wanted.encode()), (b"model-version", call.version.encode())]
+        if told:
+            about["changed"] = [change.to_dict() for change in told[:MAX_TOLD]]
+            extra.append((b"values-changed", b"%d" % len(told)))
+        out = bodies.write(serving.answers, asked, answer, wanted, about)
         call.answered, call.wrote = answer, wanted
-        return 200, out, [(b"content-type", wanted.encode()), (b"model-version", call.version.encode())]
+        return 200, out, extra
 
     async def _read(self, headers: list[tuple[bytes, bytes]], receive: Receive) -> bytes:
         """The whole body, never more than the limit."""
@@ -293,9 +301,9 @@ class _Call:
         "keeps",
         "kind",
         "known",
-        "lane",
         "request_id",
         "rows",
+        "serving",
         "token",
         "version",
         "wrote",
@@ -311,12 +319,12 @@ class _Call:
         self.body: bytes | None = None
         self.rows = 0
         self.answered: LaneAnswer | None = None
-        self.lane: Lane | None = None
+        self.serving: Serving | None = None
         self.kind = self.wrote = JSON
-        self.asked: bodies.Asked | None = None
+        self.asked: Asked | None = None
 
     def recorded(self) -> bytes | None:
         """A body in another type than JSON, as JSON."""
-        if self.lane is None or self.asked is None:
+        if self.serving is None or self.asked is None:
             return None
-        return bodies.recorded(self.lane.plan, self.lane.columns, self.kind, self.asked)
+        return bodies.recorded(self.serving.plan, self.serving.columns, self.kind, self.asked)

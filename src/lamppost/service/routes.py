@@ -12,17 +12,22 @@ import shutil
 from collections import defaultdict
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Literal
 from uuid import uuid4
 
 from lamppost.core.errors import LampPostError, NotFound, PackageRefused, ProofFailed, Unavailable
+from lamppost.core.fields import Schema
 from lamppost.core.names import VersionName, closest
+from lamppost.core.promise import promise_of
+from lamppost.core.setup import Setup
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.package.signing import Signature, check, demand
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.supply import WorkerSupply
+from lamppost.service.lookups import Sources, Table
+from lamppost.service.serving import Serving, make_serving
 from lamppost.service.settings import Settings
 from lamppost.store import endpoints, packages
 from lamppost.store.database import Pool
@@ -39,24 +44,25 @@ _VISITS = 4
 
 @dataclass(slots=True)
 class Route:
-    """An endpoint on this node. lane : what answers, None while it is opening or when it cannot. why : the reason then."""
+    """An endpoint on this node. serving : what answers, by the lanes, None while they are opening or cannot. why : the reason then."""
 
     split: Split
-    lane: Lane | None = None
+    serving: Serving | None = None
+    lanes: tuple[Lane, ...] = ()
     why: str | None = None
     failed_at: float = 0.0
 
     @property
     def state(self) -> State:
         """lit, flickering (serving, but its worker is being replaced), or out."""
-        if self.lane is None or self.lane.state in ("out", "closed"):
+        if self.serving is None or any(lane.state in ("out", "closed") for lane in self.lanes):
             return "out"
-        return "lit" if self.lane.state == "lit" else "flickering"
+        return "lit" if all(lane.state == "lit" for lane in self.lanes) else "flickering"
 
     @property
     def reason(self) -> str | None:
         """Why it is not lit."""
-        return self.why or (self.lane.why if self.lane is not None else None)
+        return self.why or next((lane.why for lane in self.lanes if lane.why), None)
 
 
 class Routes:
@@ -68,6 +74,7 @@ class Routes:
         self._pool = pool
         self._settings = settings
         self._supply = WorkerSupply(spares=True)
+        self._sources = Sources(settings.sources)
         self._lanes: dict[VersionName, asyncio.Task[Lane]] = {}
         self._holds: dict[VersionName, int] = defaultdict(int)
         self._locks: dict[str, asyncio.Lock] = defaultdict(asyncio.Lock)
@@ -88,27 +95,43 @@ class Routes:
             raise NotFound(f"there is no endpoint {endpoint!r}; {hint}")
         return route
 
-    def lane(self, endpoint: str) -> tuple[Route, Lane]:
-        """The route and lane of an endpoint; raise NotFound or Unavailable."""
+    def serving(self, endpoint: str) -> tuple[Route, Serving]:
+        """The route of an endpoint and what answers for it; raise NotFound or Unavailable."""
         route = self.route(endpoint)
-        if route.lane is None:
+        if route.serving is None:
             why = f": {route.why}" if route.why else ", its version is being opened"
             raise Unavailable(f"{endpoint} has no lit version on this node{why}", retry_after_s=2)
-        return route, route.lane
+        return route, route.serving
 
-    async def point(self, endpoint: str, version: VersionName, by: str) -> tuple[Split, Split | None]:
-        """Open and prove the version here, then make the endpoint serve it everywhere. Returns the new split and the one before.
+    def setup(self, endpoint: str) -> Setup | None:
+        """The setup in force, None for an endpoint that is not there yet."""
+        route = self.by_endpoint.get(endpoint)
+        return None if route is None else route.split.setup
 
-        Raise NotFound, ProofFailed, PackageRefused or Unavailable; the endpoint then serves what it served before.
+    async def set_up(self, endpoint: str, setup: Setup, by: str, after: int | None = None) -> tuple[Split, Split | None]:
+        """Open and prove the versions here, then give the endpoint its setup everywhere. Returns the new split and the one before.
+
+        Raise NotFound, ProofFailed, PackageRefused, Conflict or Unavailable; the endpoint then serves what it served before.
         """
         async with self._locks[endpoint]:
-            lane = await self._hold(version)
+            if setup.lookups:
+                setup = replace(setup, lookups=tuple([await self._sources.checked(lookup) for lookup in setup.lookups]))
+            lanes = await self._hold_all(setup)
             try:
-                split, before = await endpoints.point(self._pool, endpoint, version, by)
-                self.by_endpoint[endpoint] = Route(split, lane)
+                serving = self._made(setup, lanes)
+                split, before = await endpoints.set_up(self._pool, endpoint, setup, by, after)
+                self.by_endpoint[endpoint] = Route(split, serving, tuple(lanes.values()))
             finally:
-                self._let_go(version)
+                self._let_go_all(setup)
             return split, before
+
+    def _made(self, setup: Setup, lanes: dict[str, Lane]) -> Serving:
+        bare = make_serving(replace(setup, lookups=()), lanes)
+        if not setup.lookups:
+            return bare
+        promised = promise_of(setup, {name: lane.manifest for name, lane in lanes.items()})
+        known = Schema((*bare.columns, *(field for field in promised.inputs if field.name not in bare.columns.names)))
+        return make_serving(setup, lanes, [Table(self._sources, lookup, known) for lookup in setup.lookups])
 
     async def reconcile(self) -> None:
         """Serve what the database says. Endpoints whose version cannot be opened are out, with the reason, and tried again later."""
@@ -128,28 +151,31 @@ class Routes:
             now = asyncio.get_running_loop().time()
             if route.split.revision > split.revision:
                 return
-            if route.split.revision == split.revision and (route.lane is not None or (route.why and now - route.failed_at < _RETRY_S)):
+            if route.split.revision == split.revision and (route.serving is not None or (route.why and now - route.failed_at < _RETRY_S)):
                 return
             try:
-                lane = await self._hold(split.version)
+                lanes = await self._hold_all(split.setup)
             except LampPostError as error:
-                log.error("%s cannot serve %s: %s", split.endpoint, split.version, error.detail)
-                self.by_endpoint[split.endpoint] = Route(split, None, error.detail, now)
+                log.error("%s cannot serve %s: %s", split.endpoint, split.setup.says(), error.detail)
+                self.by_endpoint[split.endpoint] = Route(split, why=error.detail, failed_at=now)
                 return
-            self.by_endpoint[split.endpoint] = Route(split, lane)
-            self._let_go(split.version)
+            try:
+                self.by_endpoint[split.endpoint] = Route(split, self._made(split.setup, lanes), tuple(lanes.values()))
+            finally:
+                self._let_go_all(split.setup)
 
     @asynccontextmanager
-    async def kept_open(self, endpoint: str, lane: Lane) -> AsyncIterator[None]:
-        """Keep the lane that an endpoint uses open for one long answer, whatever the endpoint is pointed at meanwhile."""
-        version = self.route(endpoint).split.version
-        self._holds[version] += 1
+    async def kept_open(self, endpoint: str, serving: Serving) -> AsyncIterator[None]:
+        """Keep the lanes that an endpoint uses open for one long answer, whatever the endpoint is pointed at meanwhile."""
+        setup = self.route(endpoint).split.setup
+        for version in setup.versions:
+            self._holds[version] += 1
         try:
-            if self.lane(endpoint)[1] is not lane:  # it moved before this was said
+            if self.serving(endpoint)[1] is not serving:  # it moved before this was said
                 raise Unavailable(f"{endpoint} was pointed at another version this moment; try again", retry_after_s=1)
             yield
         finally:
-            self._let_go(version)
+            self._let_go_all(setup)
 
     @asynccontextmanager
     async def visit(self, version: VersionName) -> AsyncIterator[Lane]:
@@ -187,6 +213,7 @@ class Routes:
         self._close_unused()
         await asyncio.gather(*self._closing, return_exceptions=True)
         await self._supply.close()
+        await self._sources.close()
 
     # -- lanes --------------------------------------------------------------------------------------------------------
 
@@ -204,12 +231,29 @@ class Routes:
             self._let_go(version)
             raise
 
+    async def _hold_all(self, setup: Setup) -> dict[str, Lane]:
+        """The lanes of a setup by the names of their versions; all of them, or none is held."""
+        names = setup.versions
+        if len(names) == 1:
+            return {str(names[0]): await self._hold(names[0])}
+        held = await asyncio.gather(*map(self._hold, names), return_exceptions=True)
+        if wrong := next((one for one in held if isinstance(one, BaseException)), None):
+            for name, one in zip(names, held, strict=True):
+                if isinstance(one, Lane):
+                    self._let_go(name)
+            raise wrong
+        return {str(name): lane for name, lane in zip(names, held, strict=True) if isinstance(lane, Lane)}
+
+    def _let_go_all(self, setup: Setup) -> None:
+        for version in setup.versions:
+            self._let_go(version)
+
     def _let_go(self, version: VersionName) -> None:
         self._holds[version] -= 1
         self._close_unused()
 
     def _close_unused(self) -> None:
-        used = {route.split.version for route in self.by_endpoint.values()}
+        used = {version for route in self.by_endpoint.values() for version in route.split.setup.versions}
         for version in [v for v in self._lanes if v not in used and not self._holds[v]]:
             task = asyncio.create_task(self._close_lane(version, self._lanes.pop(version)))
             self._closing.add(task)

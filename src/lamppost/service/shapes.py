@@ -15,6 +15,7 @@ from lamppost.core.fields import Field, Kind, Value
 from lamppost.core.manifest import Story
 from lamppost.core.reference import Profile
 from lamppost.core.roles import Role
+from lamppost.core.setup import Setup
 from lamppost.service.routes import State
 
 
@@ -93,7 +94,9 @@ class EndpointShape(Shape):
     name: str
     state: State
     why: str | None = Described(description="why it is not lit")
-    version: str
+    version: str = Described(description="the one that stands for the endpoint, where several serve")
+    versions: list[str]
+    says: str = Described(description="what it serves, in a few words", examples=["north@1 or south@2 by district"])
     since: datetime
     changed_by: str
     revision: int
@@ -105,18 +108,24 @@ class PastSplit(Shape):
 
     revision: int
     version: str
+    says: str
+    setup: Setup
     since: datetime
     changed_by: str
 
 
 class EndpointPage(EndpointShape):
-    """An endpoint with all that its page shows. example, json_schema : of a body with one row, options beside its fields."""
+    """An endpoint with all that its page shows. example, json_schema : of a body with one row, options beside its fields.
+
+    setup : as `PUT …/setup` takes it.
+    """
 
     inputs: list[FieldShape]
     options: list[FieldShape]
     answers: list[FieldShape]
     example: dict[str, Value]
     json_schema: dict[str, Any]
+    setup: Setup
     history: list[PastSplit]
 
 
@@ -124,6 +133,13 @@ class Point(Shape):
     """Which version an endpoint shall serve."""
 
     version: str = Described(examples=["outage-risk@2"])
+
+
+class NewSetup(Shape):
+    """What an endpoint shall serve and how."""
+
+    setup: Setup = Described(description="exactly one of version, choose and together; lookups; lenient")
+    after: int | None = Described(default=None, description="the revision that this was thought out against; refused if it is not in force")
 
 
 class Pointed(Shape):

@@ -17,7 +17,7 @@ from lamppost.core.blocks import Blocks
 from lamppost.core.errors import Fault, InvalidRows, LampPostError
 from lamppost.core.formats import CSV, NDJSON, read_csv, read_ndjson, write_csv, write_ndjson
 from lamppost.core.plan import Row
-from lamppost.runtime.lane import Lane
+from lamppost.service.serving import Asked, Headers, Serving
 
 Pieces = AsyncIterator[bytes]
 Write = Callable[[bytes], Awaitable[None]]
@@ -29,12 +29,16 @@ class Broken(Exception):
 
 @dataclass(slots=True)
 class Stream:
-    """One such request. options : those of the whole call. rows : answered so far. first : the first block's rows, for the record."""
+    """One such request.
 
-    lane: Lane
+    options : those of the whole call. headers : of the request. rows : answered so far. first : the first block's rows, for the record.
+    """
+
+    serving: Serving
     kind: str
     wanted: str
     options: Row
+    headers: Headers
     rows: int = 0
     first: list[Row] | None = None
     _lines: int = 0
@@ -61,7 +65,7 @@ class Stream:
             rows = self._read(block)
             if not rows:
                 return
-            said = await self.lane.predict(rows, len(block))
+            said = (await self.serving.ask(Asked("rows", len(rows), rows), False, len(block), self.headers)).answer
         except LampPostError as error:
             if not self.rows:
                 raise
@@ -72,12 +76,12 @@ class Stream:
         first, self.rows = not self.rows, self.rows + len(rows)
         if first:
             self.first = rows
-        yield write_csv(self.lane.answers, said.rows, header=first) if self.wanted == CSV else write_ndjson(said.rows)
+        yield write_csv(self.serving.answers, said.rows, header=first) if self.wanted == CSV else write_ndjson(said.rows)
 
     def _read(self, block: bytes) -> list[Row]:
         before, self._lines = self._lines, self._lines + block.count(b"\n")
         if self.kind == NDJSON:
-            rows = read_ndjson(self.lane.plan, block, before)
+            rows = read_ndjson(self.serving.plan, block, before)
         else:
             if not self._header:
                 header, _, rest = block.partition(b"\n")
@@ -86,7 +90,7 @@ class Stream:
                     return []  # the rows are still on their way
                 before += 1
                 block = rest
-            rows = read_csv(self.lane.plan, self._header + block, before - 1)
+            rows = read_csv(self.serving.plan, self._header + block, before - 1)
         return [row | self.options for row in rows] if self.options else rows
 
 

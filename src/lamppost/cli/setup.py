@@ -1,0 +1,88 @@
+"""``setup``: what an endpoint serves and how, as TOML."""
+
+from __future__ import annotations
+
+import sys
+import tomllib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+import tomli_w
+
+from lamppost.cli.out import AMBER, DIM, paint, say, say_json
+from lamppost.client import Client
+from lamppost.core.errors import BadRequest, NotFound
+from lamppost.core.setup import read_setup, write_setup
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What was said on the command line; nothing of it to look only."""
+
+    file: Path | None
+    as_of: int | None
+    lenient: bool | None
+
+
+def setup(endpoint: str, wanted: Wanted, address: str | None, as_json: bool) -> None:
+    """``lamppost setup``."""
+    if wanted.file is not None and wanted.as_of is not None:
+        raise BadRequest("give either --file or --as-of")
+    with Client(address, timeout_s=180) as client:
+        page = _page(client, endpoint, wanted)
+        now = _plain(page["setup"]) if page else {}
+        if wanted == Wanted(None, None, None):
+            say_json(now) if as_json else _show(endpoint, page or {})
+            return
+        made = _made(endpoint, wanted, now, page)
+        said = client.set_up(endpoint, made, page["revision"] if page else 0)
+    if as_json:
+        say_json(said)
+        return
+    say(f"{paint('●', AMBER)} {said['says']}")
+    if said["undo"]:
+        say(paint(f"  undo: {said['undo']}", DIM))
+
+
+def _page(client: Client, endpoint: str, wanted: Wanted) -> dict[str, Any] | None:
+    try:
+        page: dict[str, Any] = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")
+    except NotFound:
+        if wanted.file is None:
+            raise
+        return None  # it is made with the file
+    return page
+
+
+def _made(endpoint: str, wanted: Wanted, now: dict[str, Any], page: dict[str, Any] | None) -> dict[str, Any]:
+    made = now
+    if wanted.file is not None:
+        made = _read(wanted.file)
+    elif wanted.as_of is not None:
+        past = {one["revision"]: _plain(one["setup"]) for one in (page or {}).get("history", [])}
+        if wanted.as_of not in past:
+            raise BadRequest(f"{endpoint} has no revision {wanted.as_of} among its last ones; see lamppost show {endpoint}")
+        made = past[wanted.as_of]
+    return made if wanted.lenient is None else made | {"lenient": wanted.lenient}
+
+
+def _plain(setup: Any) -> dict[str, Any]:
+    """A setup without what is at its default."""
+    return write_setup(read_setup(setup))
+
+
+def _read(file: Path) -> dict[str, Any]:
+    try:
+        text = sys.stdin.read() if str(file) == "-" else file.read_text(encoding="utf-8")
+        return tomllib.loads(text)
+    except OSError as error:
+        raise BadRequest(f"{file} cannot be read: {error.strerror}") from error
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise BadRequest(f"{file} is not TOML: {error}") from error
+
+
+def _show(endpoint: str, page: dict[str, Any]) -> None:
+    say(paint(f"# {endpoint}, revision {page['revision']}: serves {page['says']}", DIM))
+    say(tomli_w.dumps(_plain(page["setup"])).rstrip())

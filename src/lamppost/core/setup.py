@@ -1,0 +1,165 @@
+"""What an endpoint serves and how: one version, or several behind one name, with fields looked up, read strictly or leniently.
+
+A setup is kept whole with each change of an endpoint, so that any earlier one can be put back.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from dataclasses import field as default
+from functools import cache
+from typing import Any, ClassVar, Literal
+
+from pydantic import TypeAdapter, ValidationError
+
+from lamppost.core.errors import BadRequest
+from lamppost.core.names import RESERVED_FIELDS, VersionName, parse_version
+
+_CLOSED = {"extra": "forbid", "allow_inf_nan": False}
+MAX_VERSIONS = 64
+"""Most versions behind one endpoint."""
+
+Unknown = Literal["refuse", "missing"]
+
+
+@dataclass(frozen=True, slots=True)
+class Choose:
+    """Which of several versions answers: each row's by a field, or each call's by an option or a header.
+
+    name : of the field, option or header. cases : its values, each with a version. other : the version for any other value, or none.
+    """
+
+    by: Literal["field", "option", "header"]
+    name: str
+    cases: dict[str, str]
+    other: str | None = None
+
+    __pydantic_config__: ClassVar = _CLOSED
+
+
+@dataclass(frozen=True, slots=True)
+class Together:
+    """Versions that all answer, and a version that makes one answer of theirs.
+
+    parts : a name for each of them, with its version. combine : takes their answers as ``part.answer`` (``part.answer.choice`` of a vector)
+    and, by their own names, fields of the request.
+    """
+
+    parts: dict[str, str]
+    combine: str
+
+    __pydantic_config__: ClassVar = _CLOSED
+
+
+@dataclass(frozen=True, slots=True)
+class Lookup:
+    """Fields that a table in PostgreSQL knows: a key in the request becomes them.
+
+    source : name of a database that the operator gave the node. table : ``table`` or ``schema.table``. key : the field that callers send.
+    column : the table's column with keys. fields : the model's fields, each with the column that holds it. key_kind : what the key column
+    holds, which the service finds out.
+    ttl_s : how long a row that was read is used again. timeout_s : longest wait for the database.
+    unknown : whether a key that is not in the table is refused, or its fields are missing.
+    """
+
+    source: str
+    table: str
+    key: str
+    column: str
+    fields: dict[str, str]
+    key_kind: Literal["text", "integer"] | None = None
+    ttl_s: float = 60.0
+    timeout_s: float = 0.5
+    unknown: Unknown = "refuse"
+
+    __pydantic_config__: ClassVar = _CLOSED
+
+
+@dataclass(frozen=True, slots=True)
+class Setup:
+    """Exactly one of version, choose and together says what answers.
+
+    lenient : whether values of a kind close to the one wanted are taken, and told; see `lamppost.core.easing`.
+
+    >>> Setup(version="outage-risk@2").versions
+    (VersionName(model='outage-risk', number=2),)
+    """
+
+    version: str | None = None
+    choose: Choose | None = None
+    together: Together | None = None
+    lookups: tuple[Lookup, ...] = default(default=())
+    lenient: bool = False
+
+    __pydantic_config__: ClassVar = _CLOSED
+
+    def __post_init__(self) -> None:
+        if sum(one is not None for one in (self.version, self.choose, self.together)) != 1:
+            raise BadRequest("an endpoint serves a version, or chooses between versions, or asks several together: say exactly one")
+        if not self._names:
+            raise BadRequest("name at least one version")
+        if len(self._names) > MAX_VERSIONS:
+            raise BadRequest(f"an endpoint may have {MAX_VERSIONS} versions, this one has {len(self._names)}")
+        for name in self._names:
+            parse_version(name)
+        if self.choose is not None and self.choose.name in RESERVED_FIELDS:
+            raise BadRequest(f"{self.choose.name!r} is a key of request bodies themselves; choose by another name")
+        if self.together is not None and (odd := [part for part in self.together.parts if not part or "." in part]):
+            raise BadRequest(f"{odd[0]!r} cannot name a part; use letters, digits and hyphens")
+        for lookup in self.lookups:
+            if not lookup.fields or lookup.key in lookup.fields:
+                raise BadRequest(f"the look-up in {lookup.table} needs fields that it gives, and its key {lookup.key!r} is none of them")
+            if not 0 <= lookup.ttl_s <= 86_400 or not 0 < lookup.timeout_s <= 30:
+                raise BadRequest("a look-up is kept for 0 to 86,400 seconds, and waited for at most 30")
+        given = [name for lookup in self.lookups for name in lookup.fields]
+        if twice := sorted({name for name in given if given.count(name) > 1}):
+            raise BadRequest(f"two look-ups give the field {twice[0]!r}")
+
+    @property
+    def _names(self) -> tuple[str, ...]:
+        if self.version is not None:
+            return (self.version,)
+        if self.choose is not None:
+            return (*self.choose.cases.values(), *([self.choose.other] if self.choose.other else []))
+        assert self.together is not None
+        return (self.together.combine, *self.together.parts.values())
+
+    @property
+    def versions(self) -> tuple[VersionName, ...]:
+        """Every version, once; the one that stands for the endpoint first: the only one, the first case's, or the one that combines."""
+        return tuple(parse_version(name) for name in dict.fromkeys(self._names))
+
+    def says(self) -> str:
+        """What is served, in a few words: ``north@1 or south@2 by district``."""
+        if self.version is not None:
+            return self.version
+        if self.choose is not None:
+            by = self.choose.name if self.choose.by == "field" else f"{self.choose.by} {self.choose.name}"
+            return f"{' or '.join(dict.fromkeys(self._names))} by {by}"
+        assert self.together is not None
+        return f"{self.together.combine} over {', '.join(self.together.parts.values())}"
+
+    def pointed(self, version: VersionName) -> Setup:
+        """The same with one version, which answers alone."""
+        return replace(self, version=str(version), choose=None, together=None)
+
+
+@cache
+def _adapter() -> TypeAdapter[Setup]:
+    return TypeAdapter(Setup)
+
+
+def write_setup(setup: Setup) -> dict[str, Any]:
+    """A setup as JSON has it, without what is at its default."""
+    data: dict[str, Any] = _adapter().dump_python(setup, mode="json", exclude_defaults=True)
+    return data
+
+
+def read_setup(data: Any) -> Setup:
+    """A setup from JSON values; raise BadRequest that names the key."""
+    try:
+        return _adapter().validate_python(data)
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        place = ".".join(str(part) for part in first["loc"])
+        raise BadRequest(f"the setup is wrong at {place or 'its top'}: {first['msg'].lower()}") from error

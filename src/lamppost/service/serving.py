@@ -1,0 +1,228 @@
+"""What answers for an endpoint: one lane, or several lanes behind one name, with or without fields that are looked up first.
+
+Each kind takes what a request asked for, in the terms of the endpoint's promise, and gives answers in the terms of the same promise.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Protocol
+
+from lamppost.core.columns import Column, from_rows, rows_of
+from lamppost.core.errors import BadRequest, Fault, InvalidRows, LampPostError, ModelFault
+from lamppost.core.fields import Schema, pick
+from lamppost.core.kinds import shorten
+from lamppost.core.plan import Plan, Row
+from lamppost.core.privacy import Kept
+from lamppost.core.promise import WHICH, Promise, answers_given, as_given, case_of, fit, promise_of
+from lamppost.core.setup import Choose, Setup, Together
+from lamppost.runtime.lane import Lane, LaneAnswer
+from lamppost.service.lookups import Table
+
+Headers = list[tuple[bytes, bytes]]
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What a request asks for: rows, or columns. form : how the caller gave them, and will get the answer in JSON."""
+
+    form: str
+    count: int
+    rows: list[Row] | None = None
+    columns: list[Column] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Served:
+    """An answer, and which versions gave it, comma-separated."""
+
+    answer: LaneAnswer
+    version: str
+
+
+class Serving(Protocol):
+    """plan : how requests are read. columns : inputs and options. keeps : what of a call is recorded."""
+
+    plan: Plan
+    columns: Schema
+    answers: Schema
+    keeps: Kept
+
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers) -> Served:
+        """Answer; ``as_columns`` asks for columns, which some give and others do not."""
+
+
+class One:
+    """One version: its own schema, its own lane, no detour."""
+
+    def __init__(self, version: str, lane: Lane) -> None:
+        self.version = version
+        self.lane = lane
+        self.plan, self.columns, self.answers, self.keeps = lane.plan, lane.columns, lane.answers, lane.keeps
+
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers) -> Served:  # noqa: ARG002
+        """By columns where the answer is to be columns or the request was."""
+        if asked.columns is not None:
+            return Served(await self.lane.predict_columns(asked.columns, asked.count, size_bytes), self.version)
+        assert asked.rows is not None
+        if as_columns:
+            columns = from_rows(self.columns, asked.rows)
+            return Served(await self.lane.predict_columns(columns, asked.count, size_bytes), self.version)
+        return Served(await self.lane.predict(asked.rows, size_bytes), self.version)
+
+
+class _Several:
+    """What those have in common that work by rows, in the terms of a promise."""
+
+    def __init__(self, promise: Promise) -> None:
+        self.plan = Plan(promise.inputs, options=promise.options)
+        self.columns = Schema((*promise.inputs, *(promise.options or ())))
+        self.answers = promise.answers
+        self.keeps = Kept(promise.inputs, promise.options, promise.answers)
+
+    def rows(self, asked: Asked) -> list[Row]:
+        return asked.rows if asked.rows is not None else rows_of(self.columns, asked.columns or [])
+
+
+class Chosen(_Several):
+    """One of several versions for each row, by a field, or for each call, by an option or a header."""
+
+    def __init__(self, choose: Choose, promise: Promise, lanes: Mapping[str, Lane]) -> None:
+        super().__init__(promise)
+        self._choose = choose
+        self._lanes = lanes
+        self._header = choose.name.lower().encode()
+
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers) -> Served:  # noqa: ARG002
+        """Each row by its version, the answers in the rows' order."""
+        rows = self.rows(asked)
+        groups: dict[str, list[int]] = {}
+        for at, version in enumerate(self._versions(rows, headers)):
+            groups.setdefault(version, []).append(at)
+        share = size_bytes // max(1, len(rows))
+        said = await asyncio.gather(*(self._by(version, places, rows, share) for version, places in groups.items()), return_exceptions=True)
+        answers: list[Row] = [{}] * len(rows)
+        for (version, places), answer in zip(groups.items(), said, strict=True):
+            if isinstance(answer, BaseException):
+                raise answer
+            for at, row in zip(places, answer.rows, strict=True):
+                answers[at] = {**row, WHICH: version} if self._choose.by == "field" else row
+        return Served(joined([answer for answer in said if isinstance(answer, LaneAnswer)], answers), ", ".join(groups))
+
+    async def _by(self, version: str, places: list[int], rows: list[Row], share: int) -> LaneAnswer:
+        lane = self._lanes[version]
+        name = None if pick(lane.columns, self._choose.name) else self._choose.name
+        try:
+            fitted = fit([rows[at] for at in places], lane.columns, self.columns, version, name)
+            return await lane.predict(fitted, share * len(places))
+        except LampPostError as error:
+            raise renumbered(error, places) from error
+
+    def _versions(self, rows: list[Row], headers: Headers) -> list[str]:
+        """The version of each row."""
+        choose = self._choose
+        if choose.by == "header":
+            given = next((value.decode("latin-1") for name, value in headers if name == self._header), None)
+            version = choose.cases.get(given or "", choose.other)
+            if version is None:
+                came = "it did not come" if given is None else f"it is {shorten(given)}"
+                raise BadRequest(f"the header {choose.name} chooses the version, and {came}; send one of {', '.join(choose.cases)}")
+            return [version] * len(rows)
+        versions, faults = [], []
+        for at, row in enumerate(rows):
+            version = choose.cases.get(case_of(row[choose.name]), choose.other)
+            if version is None:
+                expected = f"one of {', '.join(choose.cases)}"
+                faults.append(Fault(at, choose.name, shorten(row[choose.name]), expected, "it chooses the version that answers"))
+            versions.append(version or "")
+        if faults:
+            raise InvalidRows(faults[0].sentence(), faults=[fault.to_dict() for fault in faults[:50]], fault_count=len(faults))
+        return versions
+
+
+class Ensemble(_Several):
+    """Several versions that all answer, and one that makes one answer of theirs."""
+
+    def __init__(self, together: Together, promise: Promise, lanes: Mapping[str, Lane]) -> None:
+        super().__init__(promise)
+        self._together = together
+        self._lanes = lanes
+        self._version = ", ".join(dict.fromkeys((together.combine, *together.parts.values())))
+        given = answers_given({part: lanes[version].answers for part, version in together.parts.items()})
+        known = given | {field.name: field for field in self.columns if field.name not in given}
+        self._given = Schema(tuple(known[name] for name in lanes[together.combine].columns.names))
+
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers) -> Served:  # noqa: ARG002
+        """All parts at once, then what combines them."""
+        rows, parts = self.rows(asked), self._together.parts
+        said = await asyncio.gather(*(self._by(version, rows, size_bytes) for version in parts.values()))
+        combine = self._lanes[self._together.combine]
+        wanted = frozenset(combine.columns.names)
+        merged: list[Row] = [{name: value for name, value in row.items() if name in wanted} for row in rows]
+        for (part, version), answer in zip(parts.items(), said, strict=True):
+            schema = self._lanes[version].answers
+            for row, given in zip(merged, answer.rows, strict=True):
+                row.update((name, value) for name, value in as_given(part, schema, given).items() if name in wanted)
+        try:
+            last = await combine.predict(fit(merged, combine.columns, self._given, self._together.combine), size_bytes)
+        except InvalidRows as error:
+            raise ModelFault(f"{self._together.combine} cannot take what the parts answered: {error.detail}") from error
+        return Served(replace(joined([*said, last], last.rows), worker_s=max(one.worker_s for one in said) + last.worker_s), self._version)
+
+    async def _by(self, version: str, rows: list[Row], size_bytes: int) -> LaneAnswer:
+        lane = self._lanes[version]
+        return await lane.predict([{name: row[name] for name in lane.columns.names} for row in rows], size_bytes)
+
+
+class LookedUp(_Several):
+    """Fields from tables first, then whatever answers."""
+
+    def __init__(self, inner: Serving, promise: Promise, tables: Sequence[Table]) -> None:
+        super().__init__(promise)
+        self._inner = inner
+        self._tables = tables
+
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers) -> Served:
+        """Keys become fields; raise InvalidRows for a key that no table knows, Unavailable while a database does not answer."""
+        rows = self.rows(asked)
+        found = await asyncio.gather(*(table.rows_for({row[table.lookup.key] for row in rows}) for table in self._tables))
+        names = self._inner.columns.names
+        filled = []
+        for at, row in enumerate(rows):
+            whole = dict(row)
+            for table, known in zip(self._tables, found, strict=True):
+                whole |= table.fields_of(row[table.lookup.key], known, at)
+            filled.append({name: whole[name] for name in names})
+        return await self._inner.ask(Asked(asked.form, asked.count, filled), as_columns, size_bytes, headers)
+
+
+def make_serving(setup: Setup, lanes: Mapping[str, Lane], tables: Sequence[Table] = ()) -> Serving:
+    """What answers for a setup, by the open lanes of its versions; raise Conflict when they do not go together."""
+    manifests = {name: lane.manifest for name, lane in lanes.items()}
+    bare = promise_of(replace(setup, lookups=()), manifests)
+    inner: Serving
+    if setup.choose is not None:
+        inner = Chosen(setup.choose, bare, lanes)
+    elif setup.together is not None:
+        inner = Ensemble(setup.together, bare, lanes)
+    else:
+        inner = One(str(setup.version), lanes[str(setup.version)])
+    return LookedUp(inner, promise_of(setup, manifests), tables) if setup.lookups else inner
+
+
+def joined(parts: Sequence[LaneAnswer], rows: list[dict[str, Any]]) -> LaneAnswer:
+    """One answer of several lanes: the longest waits count, because they ran side by side."""
+    return LaneAnswer(rows, max(one.queue_s for one in parts), max(one.worker_s for one in parts), max(one.batch_rows for one in parts))
+
+
+def renumbered(error: LampPostError, places: list[int]) -> LampPostError:
+    """An error about some rows of a request, with its rows counted in the whole of it."""
+    faults = error.extra.get("faults")
+    if not faults:
+        return error
+    moved = [{**fault, "row": places[fault["row"]]} if "row" in fault else fault for fault in faults]
+    named = ("row", "field", "given", "expected", "hint")
+    said = Fault(*(moved[0].get(name) for name in named)).sentence()  # type: ignore[arg-type]
+    return type(error)(said, **{**error.extra, "faults": moved})
