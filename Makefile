@@ -35,6 +35,11 @@ screenshots:
 clean:
 	rm -rf .lamppost src/lamppost/console/dist console/src/api/schema.d.ts
 
+.PHONY: proto
+proto:
+	@scripts/setup.sh venv
+	@$(PYTHON_HERE) -m grpc_tools.protoc -I src --python_out=src --pyi_out=src src/lamppost/service/rpc/predict.proto
+
 .PHONY: compiling-table
 compiling-table:
 	@scripts/setup.sh venv

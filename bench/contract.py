@@ -9,9 +9,11 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
+import grpc
 import httpx
 import orjson
 import pyarrow as pa
@@ -32,9 +34,11 @@ from lamppost.package.read import Lamp
 from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
 from lamppost.service.auth import Auth
+from lamppost.service.rpc import predict_pb2 as pb
 from lamppost.store.tokens import hash_of
 
 ROWS = 10_000
+GRPC_ROWS = 1_000
 ARROW = "application/vnd.apache.arrow.stream"
 
 
@@ -87,7 +91,8 @@ def arrow_and_json(lamp: Lamp) -> None:
         os.environ["LAMPPOST_CONFIG"] = str(folder / "client.toml")
         port = free_port()
         address = f"http://127.0.0.1:{port}"
-        up = [sys.executable, "-m", "lamppost", "up", "--data", str(folder / "data"), "--port", str(port)]
+        grpc_port = free_port()
+        up = [sys.executable, "-m", "lamppost", "up", "--data", str(folder / "data"), "--port", str(port), "--grpc-port", str(grpc_port)]
         with running(up, address + "/health/live", folder / "log"), lamppost.Client(address) as client:
             client.point("outage-risk", client.push(lamp.path)["version"])
             headers = {"authorization": f"Bearer {find_connection(address).token}"}
@@ -99,8 +104,41 @@ def arrow_and_json(lamp: Lamp) -> None:
                         http.post(f"{address}/predict/outage-risk", content=body, headers={"content-type": content_type}).raise_for_status()
 
                     found[kind] = ROWS / _best(send, 4.0)
-                    print(f"{kind:6s} {len(body) / 1e6:5.2f} MB a request of {ROWS:,} rows: {found[kind]:12,.0f} rows/s", flush=True)
+                    print(f"{kind:12s} {len(body) / 1e6:5.2f} MB a request of {ROWS:,} rows: {found[kind]:12,.0f} rows/s", flush=True)
+            found |= grpc_rows(f"127.0.0.1:{grpc_port}", headers, rows)
+            for way in ("gRPC columns", "gRPC rows"):
+                print(f"{way} / JSON: {found[way] / found['JSON']:.2f}")
             print(f"Arrow / JSON: {found['Arrow'] / found['JSON']:.1f} (goal: 5)")
+
+
+def grpc_rows(address: str, headers: dict[str, str], rows: list[dict[str, Any]]) -> dict[str, float]:
+    """Rows a second of the same requests over gRPC, as columns and as rows."""
+    names = {bool: "yes_no", float: "number", int: "integer", str: "text"}
+    listed = [pb.Row(values={k: pb.Value(**({} if v is None else {names[type(v)]: v})) for k, v in row.items()}) for row in rows]
+    lists: dict[str, Any] = {"yes_no": pb.YesNos, "number": pb.Numbers, "integer": pb.Integers, "text": pb.Texts}
+    columns = []
+    for field in rows[0]:
+        values = [row[field] for row in rows]
+        gone = [value is None for value in values]
+        kind = next(type(value) for value in values if value is not None)
+        typed = lists[names[kind]](values=[kind() if value is None else value for value in values])
+        columns.append(pb.Column(name=field, missing=gone if any(gone) else [], **{f"{names[kind]}s": typed}))
+    messages = {
+        "gRPC columns": pb.PredictRequest(endpoint="outage-risk", columns=pb.Columns(columns=columns)),
+        "gRPC rows": pb.PredictRequest(endpoint="outage-risk", rows=pb.Rows(rows=listed[:GRPC_ROWS])),
+    }
+    found: dict[str, float] = {}
+    with grpc.insecure_channel(address, options=[("grpc.max_receive_message_length", -1)]) as channel:
+        call = channel.unary_unary(
+            "/lamppost.v1.Prediction/Predict",
+            request_serializer=pb.PredictRequest.SerializeToString,
+            response_deserializer=pb.PredictReply.FromString,
+        )
+        for way, message in messages.items():
+            count = GRPC_ROWS if way == "gRPC rows" else ROWS
+            found[way] = count / _best(partial(call, message, metadata=tuple(headers.items()), timeout=60), 4.0)
+            print(f"{way:12s} {message.ByteSize() / 1e6:5.2f} MB a request of {count:,} rows: {found[way]:12,.0f} rows/s", flush=True)
+    return found
 
 
 def light_lamp(folder: Path) -> Lamp:

@@ -208,6 +208,25 @@ class Contract(WithService):
         self.assertEqual({orjson.dumps(orjson.loads(one)["label"]) for one in got.splitlines()}, {orjson.dumps(self.wanted[0]["label"])})
         self.assertEqual(got.count(b"\n"), 12_000)
 
+    def test_arrow_streams_are_answered_batch_by_batch(self) -> None:
+        table = pa.Table.from_pylist([ROWS[at % len(ROWS)] for at in range(30_000)])
+        sink = io.BytesIO()
+        with pa.ipc.new_stream(sink, table.schema) as writer:
+            writer.write_table(table, max_chunksize=4_000)
+        data, kind = sink.getvalue(), "application/vnd.apache.arrow.stream"
+        pieces = [data[at : at + 70_001] for at in range(0, len(data), 70_001)]
+        status, headers, got, whole = self.stream(iter(pieces), kind)
+        answers = pa.ipc.open_stream(got).read_all().to_pylist()
+        self.assertEqual((status, whole, headers["content-type"], len(answers)), (200, True, kind, 30_000))
+        self.assertTrue(all(answer == self.wanted[at % len(ROWS)] for at, answer in enumerate(answers)))
+        lines = self.stream(iter(pieces), kind, accept="application/x-ndjson")[2].splitlines()
+        self.assertEqual([orjson.loads(line) for line in lines[:5]], self.wanted[:5])
+        back = self.stream(iter([b"\n".join(orjson.dumps(row) for row in ROWS)]), "application/x-ndjson", accept=kind)[2]
+        self.assertEqual(pa.ipc.open_stream(back).read_all().to_pylist(), self.wanted[: len(ROWS)])
+        self.assertEqual(self.stream(iter([data[:1_000]]), kind)[0], 400)
+        status, _, got, whole = self.stream(iter(pieces[:-2]), kind)
+        self.assertEqual((status, whole, len(got) > 10_000), (200, False, True))
+
     def test_options_of_a_stream(self) -> None:
         line = orjson.dumps({"seq": [1, 2], "note": "n"}) + b"\n"
         status, _, got, _ = self.stream(iter([line] * 3), "application/x-ndjson", path='/predict/several?options={"k":5}')

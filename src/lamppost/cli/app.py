@@ -30,6 +30,7 @@ def up(
     data: Annotated[Path, typer.Option(help="Folder for everything the service keeps.")] = DEFAULT_DATA,
     host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
     port: Annotated[int, typer.Option(help="Port to listen on.", min=0, max=65535)] = 8420,
+    grpc_port: Annotated[int | None, typer.Option(help="Port for gRPC too.", min=1, max=65535)] = None,
     database: Annotated[str | None, typer.Option(help="URL of a PostgreSQL of yours, instead of a private one.")] = None,
     allow_pickle: Annotated[bool, typer.Option("--allow-pickle", help="Open packages stored as pickle; they can run code.")] = False,
     allow_code: Annotated[bool, typer.Option("--allow-code", help="Open packages that carry Python code of their own.")] = False,
@@ -48,7 +49,11 @@ def up(
     """Start the service, with a PostgreSQL of its own."""
     from lamppost.cli.up import Options, run
 
-    run(Options(data, host, port, database, allow_pickle, allow_code, tuple(signed_by or ()), tuple(source or ()), new_admin_token))
+    run(
+        Options(
+            data, host, port, database, allow_pickle, allow_code, tuple(signed_by or ()), tuple(source or ()), grpc_port, new_admin_token
+        )
+    )
 
 
 @app.command()

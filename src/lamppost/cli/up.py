@@ -24,6 +24,7 @@ from lamppost.package.signing import read_public
 from lamppost.runtime.lane import LaneSettings
 from lamppost.service.app import make_app
 from lamppost.service.console import console_folder
+from lamppost.service.ingress import Ingress
 from lamppost.service.node import Node
 from lamppost.service.settings import Settings
 from lamppost.store import tokens
@@ -43,6 +44,7 @@ class Options:
     allow_code: bool
     signed_by: tuple[Path, ...]
     sources: tuple[str, ...]
+    grpc_port: int | None
     new_admin_token: bool
 
 
@@ -54,15 +56,19 @@ def run(options: Options) -> None:
     data = options.data.resolve()
     signers = frozenset(read_public(path) for path in options.signed_by)
     sources = dict(_source(text) for text in options.sources)
-    with _listening(options) as listener, _only_one(data), _database(options, data) as url:
+    if options.grpc_port is not None:
+        with _listening(options.host, options.grpc_port, "--grpc-port"):
+            pass  # only to say it at once when it is taken
+    with _listening(options.host, options.port, "--port") as listener, _only_one(data), _database(options, data) as url:
         address = f"http://{options.host}:{listener.getsockname()[1]}"
         migrate(url)
         secret = tokens.replace_admin(url) if options.new_admin_token else tokens.make_first_admin(url)
         formats = {"skops"} | ({"pickle", "torch"} if options.allow_pickle else set()) | ({"python"} if options.allow_code else set())
-        node = Node(Settings(data, url, LaneSettings(formats=frozenset(formats)), signers=signers, sources=sources))
+        grpc = None if options.grpc_port is None else f"{options.host}:{options.grpc_port}"
+        node = Node(Settings(data, url, LaneSettings(formats=frozenset(formats)), signers=signers, grpc=grpc, sources=sources))
         config = uvicorn.Config(
             make_app(node),
-            http="httptools",
+            http=Ingress,
             log_config=None,
             access_log=False,
             server_header=False,
@@ -120,18 +126,17 @@ class _Server(uvicorn.Server):
 
 
 @contextmanager
-def _listening(options: Options) -> Iterator[socket.socket]:
+def _listening(host: str, port: int, option: str) -> Iterator[socket.socket]:
     """The port, taken before anything else is started."""
-    family = socket.AF_INET6 if ":" in options.host else socket.AF_INET
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
     with socket.socket(family) as listener:
         listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
-            listener.bind((options.host, options.port))
+            listener.bind((host, port))
             listener.listen(2048)
         except OSError as error:
-            where, other = f"{options.host}:{options.port}", options.port + 1
             raise SetupError(
-                f"cannot listen on {where} ({error.strerror}); choose another port with --port, for example --port {other}"
+                f"cannot listen on {host}:{port} ({error.strerror}); choose another port with {option}, for example {option} {port + 1}"
             ) from error
         listener.setblocking(False)
         yield listener

@@ -30,8 +30,7 @@ def read_arrow(schema: Schema, body: bytes, max_rows: int) -> tuple[list[Column]
 
     try:
         with pa.ipc.open_stream(io.BytesIO(body)) as stream:
-            names = stream.schema.names
-            _check_names(schema, names)
+            _check_names(schema, stream.schema.names)
             batches, rows = [], 0
             for batch in stream:
                 rows += batch.num_rows
@@ -40,12 +39,21 @@ def read_arrow(schema: Schema, body: bytes, max_rows: int) -> tuple[list[Column]
                 batch.validate(full=True)
                 batches.append(batch)
             table = pa.Table.from_batches(batches, stream.schema)
-        if not rows:
-            raise BadBody("the Arrow stream has no rows; send at least one")
-        faults: list[Fault] = []
-        columns = [_column(field, table.column(field.name) if field.name in names else None, rows, faults) for field in schema]
+        return read_table(schema, table, max_rows)
     except (pa.ArrowException, OSError, ValueError, OverflowError, MemoryError) as error:
         raise BadBody(f"the body is no Arrow stream, or one cut short: {str(error)[:200]}") from error
+
+
+def read_table(schema: Schema, table: pa.Table, max_rows: int) -> tuple[list[Column], int]:
+    """The same of a table in memory."""
+    names, rows = table.schema.names, table.num_rows
+    _check_names(schema, names)
+    if rows > max_rows:
+        raise TooManyRows(f"one request may have {max_rows} rows, this one has more; send them in several", max_rows=max_rows)
+    if not rows:
+        raise BadBody("there are no rows; send at least one")
+    faults: list[Fault] = []
+    columns = [_column(field, table.column(field.name) if field.name in names else None, rows, faults) for field in schema]
     if faults:
         more = f"; and {len(faults) - 1} more" if len(faults) > 1 else ""
         raise InvalidRows(faults[0].sentence() + more, faults=[fault.to_dict() for fault in faults[:MAX_FAULTS]], fault_count=len(faults))
@@ -54,13 +62,13 @@ def read_arrow(schema: Schema, body: bytes, max_rows: int) -> tuple[list[Column]
 
 def _check_names(schema: Schema, names: Sequence[str]) -> None:
     if twice := sorted({name for name in names if names.count(name) > 1}):
-        raise BadBody(f"the Arrow stream has the column {twice[0]!r} more than once")
+        raise BadBody(f"the column {twice[0]!r} stands there more than once")
     for name in names:
         if name not in schema.names:
             like = closest(name, schema.names)
-            raise BadBody(f"the Arrow stream has the column {name!r}, which is no field" + (f"; did you mean {like}?" if like else ""))
+            raise BadBody(f"there is a column {name!r}, which is no field" + (f"; did you mean {like}?" if like else ""))
     if lost := [field.name for field in schema if field.required and field.name not in names]:
-        raise BadBody(f"the Arrow stream lacks {', '.join(lost[:10])}, which every row needs")
+        raise BadBody(f"there is no column {', '.join(lost[:10])}, which every row needs")
 
 
 def _column(field: Field, chunked: pa.ChunkedArray | None, rows: int, faults: list[Fault]) -> Column:

@@ -6,7 +6,9 @@ LampPostError
 │   ├── BadBody             400  the same of CSV, NDJSON, Arrow and forms
 │   ├── NotAcceptable       406
 │   ├── WrongContentType    415
+│   ├── TooSlow             408
 │   ├── BodyTooLarge        413
+│   ├── HeadersTooLarge     431
 │   ├── TooManyRows         413
 │   └── InvalidRows         422  carries every fault, each with row and field
 ├── NotSignedIn             401
@@ -121,6 +123,18 @@ class BodyTooLarge(BadRequest):
     """The body is over the byte limit."""
 
     code, status, title = "body-too-large", 413, "The body is too large"
+
+
+class TooSlow(BadRequest):
+    """The request does not come to an end."""
+
+    code, status, title = "too-slow", 408, "The request did not come in time"
+
+
+class HeadersTooLarge(BadRequest):
+    """The request's headers are over the bounds."""
+
+    code, status, title = "headers-too-large", 431, "The headers are too large"
 
 
 class TooManyRows(BadRequest):

@@ -13,3 +13,15 @@ MAX_MEMBERS = 1_000
 
 MAX_MANIFEST_BYTES = 16 * 2**20
 """Most bytes of the manifest, and of the proof, when unpacked."""
+
+MAX_HEADERS = 128
+"""Most headers of one request."""
+
+MAX_HEADER_BYTES = 64 * 2**10
+"""Most bytes of them in all."""
+
+HEAD_S = 20.0
+"""Longest time for a request's headers to come."""
+
+BODY_PAUSE_S = 30.0
+"""Longest time without a byte of a body that is not whole."""

@@ -6,8 +6,9 @@ wrong is the body looked at a second time, to say where and what.
 A body is one row as an object, or ``{"rows": [row, …]}``, or ``{"columns": {field: [value, …], …}}``, with ``options`` beside the
 fields or the rows where the schema has some. Every row that comes out has every field and every option, with None where a value is missing.
 
-A key that stands twice in an object is refused. Two counts tell nearly always that there is none: of the keys that were read, and of
-``":`` in the body, which stands after every key and can stand nowhere inside a text; only where they differ is the body read again.
+A key that stands twice in an object is refused. Two counts tell nearly always that there is none: of the keys that were read, and of the
+colons in the body, or where texts have some too, of ``":``, which can stand nowhere inside a text; only where they differ is the body read
+again.
 """
 
 from __future__ import annotations
@@ -303,7 +304,7 @@ class Plan:
 
 def _no_twins(body: bytes, keys: int) -> None:
     """Raise BadJson for a key that stands twice in an object; ``keys`` is how many were read."""
-    if body.count(b'":') == keys and _SPACED.search(body) is None:
+    if body.count(b":") == keys or (body.count(b'":') == keys and _SPACED.search(body) is None):
         return
 
     def pairs(found: list[tuple[str, Any]]) -> None:

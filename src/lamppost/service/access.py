@@ -20,7 +20,9 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
         429: "the token comes more often than it may",
         404: "no such name",
         409: "the present state forbids it",
+        408: "the request did not come in time",
         413: "the body is too large",
+        431: "headers over the bounds",
         422: "the request does not fit",
         503: "nothing can answer at the moment",
     }.items()

@@ -66,7 +66,8 @@ def is_stream(headers: list[tuple[bytes, bytes]], limit: int) -> bool:
     length = next((value for name, value in headers if name == b"content-length"), None)
     if length is not None and (not length.isdigit() or int(length) <= limit):
         return False
-    return content_type(headers)[0] in (NDJSON, CSV) and streamed(headers)[1] in (NDJSON, CSV)
+    in_blocks = (NDJSON, CSV, ARROW)
+    return content_type(headers)[0] in in_blocks and streamed(headers)[1] in in_blocks
 
 
 def streamed(headers: list[tuple[bytes, bytes]]) -> tuple[str, str]:

@@ -5,7 +5,9 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import os
 from collections.abc import AsyncIterator
+from typing import TYPE_CHECKING
 
 import psycopg
 from psycopg_pool import PoolTimeout
@@ -16,6 +18,9 @@ from lamppost.service.recorder import Recorder
 from lamppost.service.routes import Routes
 from lamppost.service.settings import Settings
 from lamppost.store.database import CHANGES, make_pool
+
+if TYPE_CHECKING:
+    from lamppost.service.rpc.server import RpcServer
 
 log = logging.getLogger("lamppost.node")
 
@@ -32,6 +37,7 @@ class Node:
         self.routes = Routes(self.pool, settings)
         self.recorder = Recorder(self.pool)
         self.predict = Predict(self.auth, self.routes, self.recorder, settings.max_body_bytes)
+        self._rpc: RpcServer | None = None
         self._listening: asyncio.Task[None] | None = None
 
     async def start(self) -> None:
@@ -41,12 +47,17 @@ class Node:
         self.recorder.start()
         self.routes.start()
         self._listening = asyncio.create_task(self._listen(), name="changes")
+        if self.settings.grpc is not None:
+            self._rpc = _rpc(self, self.settings.grpc)
+            await self._rpc.start()
 
     async def stop(self) -> None:
         """Finish what is in hand, write the records, disconnect."""
         if self._listening is not None:
             self._listening.cancel()
             await asyncio.gather(self._listening, return_exceptions=True)
+        if self._rpc is not None:
+            await self._rpc.stop()
         await self.routes.close()
         await self.recorder.stop()
         with contextlib.suppress(psycopg.Error, PoolTimeout):
@@ -75,6 +86,15 @@ class Node:
         await self.auth.note_used()
         await self.auth.reload()
         await self.routes.reconcile()
+
+
+def _rpc(node: Node, address: str) -> RpcServer:
+    """The gRPC server, made inside the running loop; its library is loaded only where it is wanted."""
+    os.environ.setdefault("GRPC_ENABLE_FORK_SUPPORT", "0")  # workers are other programs and never use it
+    from lamppost.service.rpc.server import Predictions, RpcServer
+
+    made = Predictions(node.auth, node.routes, node.recorder)
+    return RpcServer(address, made, node.routes, node.settings.max_body_bytes)
 
 
 @contextlib.asynccontextmanager

@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import logging
-import os
-import time
 from collections.abc import AsyncGenerator, Awaitable, Callable, MutableMapping
-from datetime import UTC, datetime
 from typing import Any
 from uuid import UUID
 
@@ -15,15 +12,13 @@ import orjson
 from lamppost.core.easing import MAX_TOLD, Change
 from lamppost.core.errors import BodyTooLarge, LampPostError, NotAllowed
 from lamppost.core.formats import ARROW, JSON, MULTIPART, NDJSON
-from lamppost.core.privacy import Kept
-from lamppost.runtime.lane import LaneAnswer
 from lamppost.service import bodies
 from lamppost.service.auth import Auth
-from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
+from lamppost.service.ongoing import Clock, Ongoing, new_request_id
+from lamppost.service.recorder import Recorder
 from lamppost.service.routes import Routes
 from lamppost.service.serving import Asked, Serving
 from lamppost.service.streams import Broken, Stream
-from lamppost.store.records import Call
 
 log = logging.getLogger("lamppost.predict")
 
@@ -32,39 +27,10 @@ Receive = Callable[[], Awaitable[MutableMapping[str, Any]]]
 Send = Callable[[MutableMapping[str, Any]], Awaitable[None]]
 
 PREFIX = "/predict/"
-_REFUSED_KEPT = 2_000
 
 
 class ClientGone(Exception):
     """The client hung up before its request was whole."""
-
-
-def new_request_id() -> UUID:
-    """UUID version 7 (RFC 9562, section 5.7): ordered by time to the millisecond, random below."""
-    millis = time.time_ns() // 1_000_000
-    rest = int.from_bytes(os.urandom(10), "big")
-    return UUID(int=(millis << 80) | (0x7 << 76) | ((rest >> 68) << 64) | (0b10 << 62) | (rest & 0x3FFFFFFFFFFFFFFF))
-
-
-class _Clock:
-    """Phases of one request, each from the end of the one before."""
-
-    __slots__ = ("last", "phases", "start")
-
-    def __init__(self) -> None:
-        self.start = self.last = time.perf_counter()
-        self.phases: dict[str, float] = {}
-
-    def mark(self, phase: str) -> None:
-        now = time.perf_counter()
-        self.phases[phase] = now - self.last
-        self.last = now
-
-    def server_timing(self) -> bytes:
-        """The Server-Timing header (W3C), durations in milliseconds."""
-        parts = [f"{name};dur={seconds * 1e3:.3f}" for name, seconds in self.phases.items()]
-        parts.append(f"total;dur={(self.last - self.start) * 1e3:.3f}")
-        return ", ".join(parts).encode()
 
 
 class Predict:
@@ -78,9 +44,9 @@ class Predict:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Answer one request; every error becomes a problem document, and only a vanished client gets nothing."""
-        clock = _Clock()
+        clock = Clock()
         request_id = new_request_id()
-        call = _Call(scope["path"][len(PREFIX) :], request_id)
+        call = Ongoing(scope["path"][len(PREFIX) :], request_id)
         try:
             if bodies.is_stream(scope["headers"], self._max_body_bytes) and scope["method"] == "POST":
                 await self._answer_stream(scope, receive, send, call, clock)
@@ -103,9 +69,9 @@ class Predict:
         await send({"type": "http.response.start", "status": status, "headers": headers})
         await send({"type": "http.response.body", "body": body})
         if call.known:
-            self._record(call, clock, status, body)
+            call.record(self._recorder, clock, status, body)
 
-    async def _answer_stream(self, scope: Scope, receive: Receive, send: Send, call: _Call, clock: _Clock) -> None:
+    async def _answer_stream(self, scope: Scope, receive: Receive, send: Send, call: Ongoing, clock: Clock) -> None:
         """Read, ask and answer block by block; see `lamppost.service.streams`."""
         headers = scope["headers"]
         kind, wanted = bodies.streamed(headers)
@@ -136,10 +102,11 @@ class Predict:
                 clock.mark("rest")
                 call.rows = stream.rows
                 if started:
-                    call.asked = Asked("rows", stream.rows, stream.first or [])
-                    self._record(call, clock, status, orjson.dumps({"content_type": wanted, "bytes": size}))
+                    first = stream.first or Asked("rows", 0, [])
+                    call.asked = Asked("rows", stream.rows, first.rows, first.columns)
+                    call.record(self._recorder, clock, status, orjson.dumps({"content_type": wanted, "bytes": size}))
 
-    async def _begin(self, headers: list[tuple[bytes, bytes]], call: _Call, clock: _Clock) -> Serving:
+    async def _begin(self, headers: list[tuple[bytes, bytes]], call: Ongoing, clock: Clock) -> Serving:
         """Who asks, and what answers."""
         principal = await self._auth.check("POST", headers)
         principal.check("predict", call.endpoint)
@@ -149,7 +116,7 @@ class Predict:
         clock.mark("token")
         return serving
 
-    async def _answer(self, scope: Scope, receive: Receive, call: _Call, clock: _Clock) -> tuple[int, bytes, list[tuple[bytes, bytes]]]:
+    async def _answer(self, scope: Scope, receive: Receive, call: Ongoing, clock: Clock) -> tuple[int, bytes, list[tuple[bytes, bytes]]]:
         if scope["method"] != "POST":
             error = NotAllowed(f"{scope['method']} is no way to ask an endpoint; send a row with POST")
             error.status = 405
@@ -172,9 +139,7 @@ class Predict:
         clock.mark("validate")
         served = await serving.ask(asked, wanted == ARROW, len(body), headers)
         answer, call.version = served.answer, served.version
-        clock.phases["queue"] = answer.queue_s
-        clock.phases["worker"] = answer.worker_s
-        clock.last = time.perf_counter()
+        clock.took(answer.queue_s, answer.worker_s)
         about: dict[str, Any] = {"version": call.version, "request_id": str(call.request_id)}
         extra = [(b"content-type", wanted.encode()), (b"model-version", call.version.encode())]
         if told:
@@ -217,35 +182,6 @@ class Predict:
         body = orjson.dumps({**error.to_problem(), "request_id": str(request_id)}, default=str)
         return error.status, body, [(b"content-type", b"application/problem+json"), *problem_headers(error)]
 
-    def _record(self, call: _Call, clock: _Clock, status: int, body: bytes) -> None:
-        phases = {name: round(seconds * 1e6) for name, seconds in clock.phases.items()}
-        batch_rows = call.answered.batch_rows if call.answered is not None else None
-        kept, body = _as_json(call, status, body)
-        if kept is not None and call.keeps is not None and not call.keeps.everything:
-            kept = call.keeps.request(kept) if status == 200 else call.keeps.refused(kept)
-            body = call.keeps.answer(body) if status == 200 else body
-        if kept is not None and (status == 400 or len(kept) > MAX_PAYLOAD_BYTES or status == 413):
-            # not JSON, or too large: its start as a JSON string
-            kept = orjson.dumps(kept[:_REFUSED_KEPT].decode("utf-8", "replace"))
-        elif kept is not None and status == 422:
-            kept = _json_or_text(kept)
-        self._recorder.add(
-            Call(
-                datetime.now(UTC),
-                call.request_id,
-                call.endpoint,
-                call.version,
-                call.token,
-                status,
-                call.rows,
-                batch_rows,
-                round((clock.last - clock.start) * 1e6),
-                orjson.dumps(phases),
-                kept,
-                body if len(body) <= MAX_PAYLOAD_BYTES else None,
-            )
-        )
-
 
 async def _pieces(receive: Receive) -> AsyncGenerator[bytes, None]:
     """The body as it comes; raise ClientGone when it stops coming."""
@@ -258,18 +194,6 @@ async def _pieces(receive: Receive) -> AsyncGenerator[bytes, None]:
             return
 
 
-def _as_json(call: _Call, status: int, body: bytes) -> tuple[bytes | None, bytes]:
-    """Request and answer of a call as JSON, whatever types they had; a refused body that is no JSON is not kept."""
-    kept = call.body
-    if call.kind != JSON and call.asked is not None:
-        kept = call.recorded()
-    elif kept is not None and call.kind != JSON:
-        kept = orjson.dumps({"content_type": call.kind, "bytes": len(kept)})
-    if status == 200 and call.wrote != JSON and call.body is not None:
-        body = orjson.dumps({"content_type": call.wrote, "bytes": len(body)})
-    return kept, body
-
-
 def problem_headers(error: LampPostError) -> list[tuple[bytes, bytes]]:
     """The headers that belong to a problem: how to sign in, when to try again, which methods there are."""
     if error.status == 401:
@@ -279,52 +203,3 @@ def problem_headers(error: LampPostError) -> list[tuple[bytes, bytes]]:
     if error.status in (429, 503):
         return [(b"retry-after", b"%d" % error.extra.get("retry_after_s", 2))]
     return []
-
-
-def _json_or_text(body: bytes) -> bytes:
-    """A refused body as JSON that PostgreSQL holds: itself, or a JSON string where it says NaN or Infinity."""
-    try:
-        orjson.loads(body)
-    except ValueError:
-        return orjson.dumps(body[:_REFUSED_KEPT].decode("utf-8", "replace"))
-    return body
-
-
-class _Call:
-    """What is learned about one request on its way."""
-
-    __slots__ = (
-        "answered",
-        "asked",
-        "body",
-        "endpoint",
-        "keeps",
-        "kind",
-        "known",
-        "request_id",
-        "rows",
-        "serving",
-        "token",
-        "version",
-        "wrote",
-    )
-
-    def __init__(self, endpoint: str, request_id: UUID) -> None:
-        self.endpoint = endpoint
-        self.request_id = request_id
-        self.known = False
-        self.keeps: Kept | None = None
-        self.version: str | None = None
-        self.token: str | None = None
-        self.body: bytes | None = None
-        self.rows = 0
-        self.answered: LaneAnswer | None = None
-        self.serving: Serving | None = None
-        self.kind = self.wrote = JSON
-        self.asked: Asked | None = None
-
-    def recorded(self) -> bytes | None:
-        """A body in another type than JSON, as JSON."""
-        if self.serving is None or self.asked is None:
-            return None
-        return bodies.recorded(self.serving.plan, self.serving.columns, self.kind, self.asked)

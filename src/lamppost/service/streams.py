@@ -1,37 +1,40 @@
-"""Bodies too large to be held, or whose size nobody knows yet: NDJSON and CSV are read, answered and written block by block.
+"""Bodies too large to be held, or whose size nobody knows yet: NDJSON, CSV and Arrow are read, answered and written block by block.
 
 The first block is read and answered before anything is sent, so that a request that is wrong from the start gets its 4xx. After that
-the status is out: a fault ends an NDJSON answer with a line ``{"problem": {...}}`` in place of further answers, and a CSV answer by
-breaking the connection, so that nobody takes half of it for the whole.
+the status is out: a fault ends an NDJSON answer with a line ``{"problem": {...}}`` in place of further answers, and a CSV or Arrow answer
+by breaking the connection, so that nobody takes half of it for the whole.
 """
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from typing import Any
 
 import orjson
 
+from lamppost.core.arrow import read_arrow, write_arrow
+from lamppost.core.arrow_blocks import END, ArrowBlocks, continued
 from lamppost.core.blocks import Blocks
-from lamppost.core.errors import Fault, InvalidRows, LampPostError
-from lamppost.core.formats import CSV, NDJSON, read_csv, read_ndjson, write_csv, write_ndjson
+from lamppost.core.columns import column_of, from_rows, to_rows
+from lamppost.core.errors import BadBody, Fault, InvalidRows, LampPostError
+from lamppost.core.formats import ARROW, CSV, NDJSON, read_csv, read_ndjson, write_csv, write_ndjson
 from lamppost.core.plan import Row
+from lamppost.runtime.lane import LaneAnswer
 from lamppost.service.serving import Asked, Headers, Serving
 
 Pieces = AsyncIterator[bytes]
-Write = Callable[[bytes], Awaitable[None]]
 
 
 class Broken(Exception):
-    """A CSV answer that cannot be finished: the connection is to be broken."""
+    """An answer that cannot be finished: the connection is to be broken."""
 
 
 @dataclass(slots=True)
 class Stream:
     """One such request.
 
-    options : those of the whole call. headers : of the request. rows : answered so far. first : the first block's rows, for the record.
+    options : those of the whole call. headers : of the request. rows : answered so far. first : what the first block asked.
     """
 
     serving: Serving
@@ -40,58 +43,86 @@ class Stream:
     options: Row
     headers: Headers
     rows: int = 0
-    first: list[Row] | None = None
+    first: Asked | None = None
     _lines: int = 0
     _header: bytes = b""
 
     async def answers(self, pieces: Pieces) -> AsyncIterator[bytes]:
-        """The answer in pieces; raise what is wrong with the first block, or `Broken` later on in CSV."""
-        blocks = Blocks(quoted=self.kind == CSV)
-        async for piece in pieces:
-            for block in blocks.feed(piece):
+        """The answer in pieces; raise what is wrong with the first block, or `Broken` later on."""
+        blocks = ArrowBlocks() if self.kind == ARROW else Blocks(quoted=self.kind == CSV)
+        try:
+            async for piece in pieces:
+                for block in blocks.feed(piece):
+                    async for out in self._answered(block):
+                        yield out
+            for block in blocks.finish():
                 async for out in self._answered(block):
                     yield out
-        for block in blocks.finish():
-            async for out in self._answered(block):
+        except BadBody as error:  # of the cutting; what is wrong inside a block has said so itself
+            if not self.rows:
+                raise
+            for out in self._ended(error):
                 yield out
+            raise Broken from error
         if not self.rows:
             self._read(b"")  # says what an empty body lacks
+        if self.wanted == ARROW:
+            yield END
 
     async def _answered(self, block: bytes) -> AsyncIterator[bytes]:
-        if not block.strip():
+        if self.kind != ARROW and not block.strip():
             self._lines += block.count(b"\n")
             return
         try:
-            rows = self._read(block)
-            if not rows:
+            asked = self._read(block)
+            if asked is None:
                 return
-            said = (await self.serving.ask(Asked("rows", len(rows), rows), False, len(block), self.headers)).answer
+            said = (await self.serving.ask(asked, self.wanted == ARROW, len(block), self.headers)).answer
         except LampPostError as error:
             if not self.rows:
                 raise
-            if self.wanted == CSV:
-                raise Broken from error
-            yield orjson.dumps({"problem": _later(error, self.rows).to_problem()}, default=str) + b"\n"
+            for out in self._ended(error):
+                yield out
             raise Broken from error
-        first, self.rows = not self.rows, self.rows + len(rows)
+        first, self.rows = not self.rows, self.rows + asked.count
         if first:
-            self.first = rows
-        yield write_csv(self.serving.answers, said.rows, header=first) if self.wanted == CSV else write_ndjson(said.rows)
+            self.first = asked
+        yield self._written(said, asked.count, first)
 
-    def _read(self, block: bytes) -> list[Row]:
+    def _ended(self, error: LampPostError) -> list[bytes]:
+        """The last line of an answer in lines."""
+        if self.wanted != NDJSON:
+            return []
+        return [orjson.dumps({"problem": _later(error, self.rows).to_problem()}, default=str) + b"\n"]
+
+    def _written(self, said: LaneAnswer, rows: int, first: bool) -> bytes:
+        answers = self.serving.answers
+        if self.wanted == ARROW:
+            return continued(write_arrow(answers, from_rows(answers, said.rows) if said.columns is None else said.columns), first)
+        plain = said.rows if said.columns is None else to_rows(answers, said.columns, rows)
+        return write_csv(answers, plain, header=first) if self.wanted == CSV else write_ndjson(plain)
+
+    def _read(self, block: bytes) -> Asked | None:
+        """What a block asks for, None for a header that stands alone."""
+        plan = self.serving.plan
+        if self.kind == ARROW:
+            columns, count = read_arrow(plan.schema, block, plan.max_rows)
+            given = self.serving.columns.fields[len(plan.schema) :]
+            return Asked("rows", count, columns=columns + [column_of(one, [self.options[one.name]] * count) for one in given])
         before, self._lines = self._lines, self._lines + block.count(b"\n")
         if self.kind == NDJSON:
-            rows = read_ndjson(self.serving.plan, block, before)
+            rows = read_ndjson(plan, block, before)
         else:
             if not self._header:
                 header, _, rest = block.partition(b"\n")
                 self._header = header + b"\n"
                 if not rest.strip() and self.rows == 0 and block.endswith(b"\n"):
-                    return []  # the rows are still on their way
+                    return None  # the rows are still on their way
                 before += 1
                 block = rest
-            rows = read_csv(self.serving.plan, self._header + block, before - 1)
-        return [row | self.options for row in rows] if self.options else rows
+            rows = read_csv(plan, self._header + block, before - 1)
+        rows = [row | self.options for row in rows] if self.options else rows
+        return Asked("rows", len(rows), rows) if rows else None
 
 
 def _later(error: LampPostError, rows: int) -> LampPostError:

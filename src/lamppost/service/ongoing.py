@@ -1,0 +1,145 @@
+"""One call on its way: its id, its clock, what is learned about it, and the record that is made of it in the end."""
+
+from __future__ import annotations
+
+import os
+import time
+from datetime import UTC, datetime
+from uuid import UUID
+
+import orjson
+
+from lamppost.core.formats import JSON
+from lamppost.core.privacy import Kept
+from lamppost.runtime.lane import LaneAnswer
+from lamppost.service import bodies
+from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
+from lamppost.service.serving import Asked, Serving
+from lamppost.store.records import Call
+
+_REFUSED_KEPT = 2_000
+
+
+def new_request_id() -> UUID:
+    """UUID version 7 (RFC 9562, section 5.7): ordered by time to the millisecond, random below."""
+    millis = time.time_ns() // 1_000_000
+    rest = int.from_bytes(os.urandom(10), "big")
+    return UUID(int=(millis << 80) | (0x7 << 76) | ((rest >> 68) << 64) | (0b10 << 62) | (rest & 0x3FFFFFFFFFFFFFFF))
+
+
+class Clock:
+    """Phases of one request, each from the end of the one before."""
+
+    __slots__ = ("last", "phases", "start")
+
+    def __init__(self) -> None:
+        self.start = self.last = time.perf_counter()
+        self.phases: dict[str, float] = {}
+
+    def mark(self, phase: str) -> None:
+        """End a phase."""
+        now = time.perf_counter()
+        self.phases[phase] = now - self.last
+        self.last = now
+
+    def took(self, queue_s: float, worker_s: float) -> None:
+        """What the lane says of its two phases."""
+        self.phases["queue"], self.phases["worker"] = queue_s, worker_s
+        self.last = time.perf_counter()
+
+    def server_timing(self) -> bytes:
+        """The Server-Timing header (W3C), durations in milliseconds."""
+        parts = [f"{name};dur={seconds * 1e3:.3f}" for name, seconds in self.phases.items()]
+        parts.append(f"total;dur={(self.last - self.start) * 1e3:.3f}")
+        return ", ".join(parts).encode()
+
+
+class Ongoing:
+    """What is learned about one request on its way."""
+
+    __slots__ = (
+        "answered",
+        "asked",
+        "body",
+        "endpoint",
+        "keeps",
+        "kind",
+        "known",
+        "request_id",
+        "rows",
+        "serving",
+        "token",
+        "version",
+        "wrote",
+    )
+
+    def __init__(self, endpoint: str, request_id: UUID) -> None:
+        self.endpoint = endpoint
+        self.request_id = request_id
+        self.known = False
+        self.keeps: Kept | None = None
+        self.version: str | None = None
+        self.token: str | None = None
+        self.body: bytes | None = None
+        self.rows = 0
+        self.answered: LaneAnswer | None = None
+        self.serving: Serving | None = None
+        self.kind = self.wrote = JSON
+        self.asked: Asked | None = None
+
+    def recorded(self) -> bytes | None:
+        """A body in another type than JSON, as JSON."""
+        if self.serving is None or self.asked is None:
+            return None
+        return bodies.recorded(self.serving.plan, self.serving.columns, self.kind, self.asked)
+
+    def record(self, recorder: Recorder, clock: Clock, status: int, body: bytes) -> None:
+        """Hand the record over; ``body`` is what was answered."""
+        phases = {name: round(seconds * 1e6) for name, seconds in clock.phases.items()}
+        batch_rows = self.answered.batch_rows if self.answered is not None else None
+        kept, body = _as_json(self, status, body)
+        if kept is not None and self.keeps is not None and not self.keeps.everything:
+            kept = self.keeps.request(kept) if status == 200 else self.keeps.refused(kept)
+            body = self.keeps.answer(body) if status == 200 else body
+        if kept is not None and (status == 400 or len(kept) > MAX_PAYLOAD_BYTES or status == 413):
+            # not JSON, or too large: its start as a JSON string
+            kept = orjson.dumps(kept[:_REFUSED_KEPT].decode("utf-8", "replace"))
+        elif kept is not None and status == 422:
+            kept = _json_or_text(kept)
+        recorder.add(
+            Call(
+                datetime.now(UTC),
+                self.request_id,
+                self.endpoint,
+                self.version,
+                self.token,
+                status,
+                self.rows,
+                batch_rows,
+                round((clock.last - clock.start) * 1e6),
+                orjson.dumps(phases),
+                kept,
+                body if len(body) <= MAX_PAYLOAD_BYTES else None,
+            )
+        )
+
+
+def _as_json(call: Ongoing, status: int, body: bytes) -> tuple[bytes | None, bytes]:
+    """Request and answer of a call as JSON, whatever types they had; a refused body that is no JSON is not kept."""
+    kept = call.body
+    if call.kind != JSON and call.asked is not None:
+        kept = call.recorded()
+    elif kept is not None and call.kind != JSON:
+        kept = orjson.dumps({"content_type": call.kind, "bytes": len(kept)})
+    if status == 200 and call.wrote != JSON and call.body is not None:
+        body = orjson.dumps({"content_type": call.wrote, "bytes": len(body)})
+    return kept, body
+
+
+def _json_or_text(body: bytes) -> bytes:
+    """A refused body as JSON that PostgreSQL holds: itself, or a JSON string where it says NaN or Infinity."""
+    try:
+        orjson.loads(body)
+    except ValueError:
+        return orjson.dumps(body[:_REFUSED_KEPT].decode("utf-8", "replace"))
+    return body

@@ -1,0 +1,200 @@
+"""The gRPC server of a node: predictions, the standard health service, and reflection, on a port of their own."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections.abc import AsyncIterator
+from typing import Any
+
+import grpc
+import orjson
+from grpc_health.v1 import health_pb2, health_pb2_grpc
+from grpc_reflection.v1alpha import reflection
+
+from lamppost.core.easing import MAX_TOLD, Change
+from lamppost.core.errors import LampPostError, SetupError
+from lamppost.core.formats import JSON
+from lamppost.service import bodies
+from lamppost.service.auth import Auth
+from lamppost.service.ongoing import Clock, Ongoing, new_request_id
+from lamppost.service.recorder import Recorder
+from lamppost.service.routes import Routes
+from lamppost.service.rpc import predict_pb2 as pb
+from lamppost.service.rpc.messages import read_request, write_reply
+
+log = logging.getLogger("lamppost.grpc")
+
+GRPC = "application/grpc"
+_SERVICE = pb.DESCRIPTOR.services_by_name["Prediction"].full_name
+_MOST_CALLS = 4_096
+_WATCH_S = 0.5
+_CODES = {
+    401: grpc.StatusCode.UNAUTHENTICATED,
+    403: grpc.StatusCode.PERMISSION_DENIED,
+    404: grpc.StatusCode.NOT_FOUND,
+    409: grpc.StatusCode.FAILED_PRECONDITION,
+    429: grpc.StatusCode.RESOURCE_EXHAUSTED,
+    500: grpc.StatusCode.INTERNAL,
+    502: grpc.StatusCode.INTERNAL,
+    503: grpc.StatusCode.UNAVAILABLE,
+}
+Context = Any
+
+
+class Refused(Exception):
+    """A call that ends with a status."""
+
+    def __init__(self, error: LampPostError, request_id: str) -> None:
+        super().__init__(error.detail)
+        self.error = error
+        self.problem = orjson.dumps({**error.to_problem(), "request_id": request_id}, default=str)
+        self.request_id = request_id
+
+
+class Predictions:
+    """``lamppost.v1.Prediction``."""
+
+    def __init__(self, auth: Auth, routes: Routes, recorder: Recorder) -> None:
+        self._auth = auth
+        self._routes = routes
+        self._recorder = recorder
+
+    async def predict(self, message: pb.PredictRequest, context: Context) -> pb.PredictReply:
+        """One request, one answer."""
+        try:
+            return await self._answer(message, context)
+        except Refused as refused:
+            await _end(context, refused)
+            raise
+
+    async def predict_stream(self, messages: AsyncIterator[pb.PredictRequest], context: Context) -> AsyncIterator[pb.PredictReply]:
+        """Requests in turn; the first that fails ends the stream."""
+        async for message in messages:
+            try:
+                yield await self._answer(message, context)
+            except Refused as refused:
+                await _end(context, refused)
+
+    async def _answer(self, message: pb.PredictRequest, context: Context) -> pb.PredictReply:
+        clock, request_id = Clock(), new_request_id()
+        call = Ongoing(message.endpoint, request_id)
+        try:
+            reply, body = await self._asked(message, context, call, clock)
+        except LampPostError as error:
+            refused = Refused(error, str(request_id))
+        except Exception:
+            log.exception("request %s to %s failed on a fault of our own", request_id, message.endpoint)
+            refused = Refused(LampPostError("the service failed on this request; the log has more"), str(request_id))
+        else:
+            clock.mark("answer")
+            for phase, seconds in clock.phases.items():
+                reply.timing_ms[phase] = seconds * 1e3
+            call.record(self._recorder, clock, 200, body)
+            return reply
+        clock.mark("answer")
+        if call.known:
+            call.record(self._recorder, clock, refused.error.status, refused.problem)
+        raise refused
+
+    async def _asked(self, message: pb.PredictRequest, context: Context, call: Ongoing, clock: Clock) -> tuple[pb.PredictReply, bytes]:
+        headers = [(key.encode(), value.encode() if isinstance(value, str) else value) for key, value in context.invocation_metadata()]
+        principal = await self._auth.check("POST", headers)
+        principal.check("predict", message.endpoint)
+        call.token = principal.token
+        route, serving = self._routes.serving(message.endpoint)
+        call.known, call.version, call.keeps, call.serving = True, str(route.split.version), serving.keeps, serving
+        clock.mark("token")
+        told: list[Change] | None = [] if route.split.setup.lenient else None
+        asked, call.body = read_request(message, serving.plan, serving.columns, told)
+        call.rows = asked.count
+        if asked.columns is not None:
+            call.kind, call.asked = GRPC, asked
+        clock.mark("validate")
+        served = await serving.ask(asked, asked.columns is not None, message.ByteSize(), headers)
+        clock.took(served.answer.queue_s, served.answer.worker_s)
+        call.version, call.answered = served.version, served.answer
+        about: dict[str, Any] = {"version": served.version, "request_id": str(call.request_id)}
+        reply = write_reply(serving.answers, asked, served.answer)
+        reply.version, reply.request_id = served.version, about["request_id"]
+        for change in (told or [])[:MAX_TOLD]:
+            reply.changed.add(row=change.row, field=change.field, given=change.given, taken=change.taken or "")
+        if asked.columns is not None:
+            return reply, orjson.dumps({"content_type": GRPC, "bytes": reply.ByteSize()})
+        return reply, bodies.write(serving.answers, asked, served.answer, JSON, about)
+
+
+async def _end(context: Context, refused: Refused) -> None:
+    """End a call with the status of an error, its sentence, and the whole problem in the trailing metadata."""
+    code = _CODES.get(refused.error.status, grpc.StatusCode.INVALID_ARGUMENT)
+    trailing = (("problem-bin", refused.problem), ("request-id", refused.request_id))
+    await context.abort(code, refused.error.detail, trailing)
+
+
+class Health(health_pb2_grpc.HealthServicer):  # type: ignore[misc]
+    """``grpc.health.v1``: the node under the empty name and the service's own, each endpoint under its name."""
+
+    def __init__(self, routes: Routes) -> None:
+        self._routes = routes
+
+    def _status(self, service: str) -> int:
+        statuses = health_pb2.HealthCheckResponse
+        if service in ("", _SERVICE):
+            return int(statuses.SERVING if self._routes.settled else statuses.NOT_SERVING)
+        route = self._routes.by_endpoint.get(service)
+        if route is None:
+            return int(statuses.SERVICE_UNKNOWN)
+        return int(statuses.NOT_SERVING if route.state == "out" else statuses.SERVING)
+
+    async def Check(self, request: health_pb2.HealthCheckRequest, context: Context) -> health_pb2.HealthCheckResponse:  # noqa: N802
+        """The status now."""
+        status = self._status(request.service)
+        if status == health_pb2.HealthCheckResponse.SERVICE_UNKNOWN:
+            await context.abort(grpc.StatusCode.NOT_FOUND, f"there is no endpoint {request.service!r}")
+        return health_pb2.HealthCheckResponse(status=status)
+
+    async def Watch(self, request: health_pb2.HealthCheckRequest, context: Context) -> AsyncIterator[Any]:  # noqa: N802, ARG002
+        """The status now, and whenever it changes."""
+        last = None
+        while True:
+            if (status := self._status(request.service)) != last:
+                last = status
+                yield health_pb2.HealthCheckResponse(status=status)
+            await asyncio.sleep(_WATCH_S)
+
+
+class RpcServer:
+    """`start`, then `stop`."""
+
+    def __init__(self, address: str, predictions: Predictions, routes: Routes, max_body_bytes: int) -> None:
+        self.address = address
+        handlers = {
+            "Predict": grpc.unary_unary_rpc_method_handler(
+                predictions.predict,
+                request_deserializer=pb.PredictRequest.FromString,
+                response_serializer=pb.PredictReply.SerializeToString,
+            ),
+            "PredictStream": grpc.stream_stream_rpc_method_handler(
+                predictions.predict_stream,
+                request_deserializer=pb.PredictRequest.FromString,
+                response_serializer=pb.PredictReply.SerializeToString,
+            ),
+        }
+        limits = [("grpc.max_receive_message_length", max_body_bytes), ("grpc.max_send_message_length", -1), ("grpc.so_reuseport", 0)]
+        self._server = grpc.aio.server(options=limits, maximum_concurrent_rpcs=_MOST_CALLS)
+        self._server.add_generic_rpc_handlers((grpc.method_handlers_generic_handler(_SERVICE, handlers),))
+        health_pb2_grpc.add_HealthServicer_to_server(Health(routes), self._server)
+        names = (_SERVICE, health_pb2.DESCRIPTOR.services_by_name["Health"].full_name, reflection.SERVICE_NAME)
+        reflection.enable_server_reflection(names, self._server)
+
+    async def start(self) -> None:
+        """Listen; raise SetupError where that cannot be."""
+        try:
+            self._server.add_insecure_port(self.address)
+        except RuntimeError as error:
+            raise SetupError(f"cannot listen for gRPC on {self.address}; choose another port with --grpc-port") from error
+        await self._server.start()
+
+    async def stop(self, grace_s: float = 10.0) -> None:
+        """Take no more calls, and finish those in hand."""
+        await self._server.stop(grace_s)
