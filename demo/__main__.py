@@ -17,13 +17,14 @@ from pathlib import Path
 from typing import Any
 
 import lamppost
-from demo import feeders, notes, poles
+from demo import feeders, notes, poles, register
 from demo.lamps import FIELDS, as_sent, make_traffic
 from demo.train import pack_refit, train_outage_risk
 from lamppost.client.config import find_connection
 from lamppost.core.errors import LampPostError, ProofFailed
 
 ENDPOINT = "outage-risk"
+BY_NUMBER = "outage-by-number"
 LOAD, NOTE, PHOTO = "evening-load", "fault-note", "pole-photo"
 PACKER = "lighting-department"
 TAGS = {"owner": "lighting-department", "town": "Tallowby"}
@@ -43,11 +44,9 @@ def main() -> int:
         print(f"✗ port {given.port} is taken; choose another: make demo PORT={given.port + 1}", file=sys.stderr)
         return 1
     address = f"http://127.0.0.1:{given.port}"
-    service = subprocess.Popen(
-        [sys.executable, "-m", "lamppost", "up", "--data", str(given.data), "--port", str(given.port), "--allow-code"],
-        stdout=subprocess.DEVNULL,
-        start_new_session=True,
-    )
+    town = register.Register(given.data)
+    os.environ["TOWN"] = town.start()
+    service = subprocess.Popen(up(given.data, given.port), stdout=subprocess.DEVNULL, start_new_session=True)
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
         if not _wait(service, address):
@@ -63,6 +62,13 @@ def main() -> int:
         return 0
     finally:
         _end(service)
+        town.stop()
+
+
+def up(data: Path, port: int) -> list[str]:
+    """The command that starts the demo's service; the register's URL stands in the variable TOWN."""
+    command = [sys.executable, "-m", "lamppost", "up", "--data", str(data), "--port", str(port), "--allow-code"]
+    return [*command, "--source", f"{register.SOURCE}=$TOWN"]
 
 
 def _is_free(port: int) -> bool:
@@ -105,6 +111,10 @@ def fill(address: str, data: Path, calls: int) -> None:
             serve_fault_note(client, data)
         if PHOTO not in served:
             serve_pole_photo(client, data)
+        if BY_NUMBER not in served:
+            serving = next(one["version"] for one in client.fetch("GET", "/api/endpoints") if one["name"] == ENDPOINT)
+            print(client.set_up(BY_NUMBER, register.setup(serving))["says"], flush=True)
+            client.predict(BY_NUMBER, [{"lamp": number} for number in range(1, 41)])
         print(f"asking it about {calls} lamps …", flush=True)
         rows = make_traffic(calls, seed=int(time.time()))
         with ThreadPoolExecutor(8) as pool:

@@ -21,7 +21,8 @@ from rich.text import Text
 
 import lamppost
 from bench.servers import free_port, running
-from demo.__main__ import ENDPOINT, PHOTO, fill
+from demo.__main__ import ENDPOINT, PHOTO, fill, up
+from demo.register import Register
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 ARGUMENTS = (
@@ -133,13 +134,15 @@ def main() -> None:
         os.environ["LAMPPOST_CONFIG"] = str(folder / "client.toml")
         port = free_port()
         address = f"http://127.0.0.1:{port}"
-        up = [sys.executable, "-m", "lamppost", "up", "--data", str(folder / "data"), "--port", str(port), "--allow-code"]
-        with running(up, address + "/health/live", folder / "log"), sync_playwright() as driver:
+        town = Register(folder)
+        os.environ["TOWN"] = town.start()
+        with running(up(folder / "data", port), address + "/health/live", folder / "log"), sync_playwright() as driver:
             fill(address, folder, 300)
             browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=ARGUMENTS.split())
             shoot_pages(browser, address)
             shoot_commands(browser, folder / f"{ENDPOINT}.lamp")
             browser.close()
+        town.stop()
     print(f"{len(list(OUT.glob('*.png')))} pictures in {OUT}")
 
 

@@ -106,7 +106,7 @@ export function Ask({ page }: { page: Page }) {
         title="Ask"
         aside={
           <span className="flex items-center gap-3 text-small text-faint">
-            {changed || text !== null ? "your values" : inputs.some((field) => field.private) ? "the schema’s example" : "the schema’s example, a real row from training"}
+            {changed || text !== null ? "your values" : inputs.some((field) => field.private) || page.setup.lookups?.length ? "the schema’s example" : "the schema’s example, a real row from training"}
             {(changed || text !== null) && (
               <button type="button" className="text-soft underline hover:text-ink" onClick={reset}>
                 back to the example
@@ -136,7 +136,7 @@ export function Ask({ page }: { page: Page }) {
           {chooser && (
             <label className="mt-4 flex items-center gap-2 border-t border-line pt-3 text-small text-soft">
               header <Mono>{chooser.name}</Mono>
-              <select className="control h-8 w-44!" value={chosen} onChange={(event) => setChosen(event.target.value)}>
+              <select className="control h-8 w-80!" value={chosen} onChange={(event) => setChosen(event.target.value)}>
                 {Object.entries(chooser.cases).map(([name, version]) => (
                   <option key={name} value={name}>{`${name}, by ${version}`}</option>
                 ))}
@@ -187,7 +187,7 @@ export function Ask({ page }: { page: Page }) {
 function Others({ page, chosen, onChoose }: { page: Page; chosen: string; onChoose: (name: string) => void }) {
   const versions = useVersions("");
   const model = page.version.split("@")[0];
-  const others = page.setup.version ? (versions.data?.filter((one) => one.model === model && one.name !== page.version) ?? []) : [];
+  const others = page.setup.version && !page.setup.lookups?.length ? (versions.data?.filter((one) => one.model === model && one.name !== page.version) ?? []) : [];
   if (!others.length) return null;
   return (
     <label className="ml-auto flex items-center gap-2 text-small text-faint">

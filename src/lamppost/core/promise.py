@@ -56,7 +56,12 @@ def _looked_up(lookup: Lookup, inputs: Schema) -> Schema:
     key = pick(rest, lookup.key)
     if key is None:
         kind = lookup.key_kind or "text"
-        rest.insert(0, Field(lookup.key, kind, meaning=f"key in the table {lookup.table}, which knows {', '.join(lookup.fields)}"))
+        rest.insert(
+            0,
+            Field(
+                lookup.key, kind, example=lookup.example, meaning=f"key in the table {lookup.table}, which knows {', '.join(lookup.fields)}"
+            ),
+        )
     elif key.kind not in ("text", "choice", "integer"):
         raise Conflict(f"{lookup.key!r} is {key.wanted()}, and a key is text or a whole number")
     return Schema(tuple(rest))

@@ -56,8 +56,8 @@ class Lookup:
     """Fields that a table in PostgreSQL knows: a key in the request becomes them.
 
     source : name of a database that the operator gave the node. table : ``table`` or ``schema.table``. key : the field that callers send.
-    column : the table's column with keys. fields : the model's fields, each with the column that holds it. key_kind : what the key column
-    holds, which the service finds out.
+    column : the table's column with keys. fields : the model's fields, each with the column that holds it. key_kind, example : what the key
+    column holds, and a key that is there, both of which the service finds out.
     ttl_s : how long a row that was read is used again. timeout_s : longest wait for the database.
     unknown : whether a key that is not in the table is refused, or its fields are missing.
     """
@@ -68,6 +68,7 @@ class Lookup:
     column: str
     fields: dict[str, str]
     key_kind: Literal["text", "integer"] | None = None
+    example: int | str | None = None
     ttl_s: float = 60.0
     timeout_s: float = 0.5
     unknown: Unknown = "refuse"

@@ -88,14 +88,19 @@ class Sources:
                         (table,),
                     )
                 ).fetchall()
+                columns: dict[str, str] = dict(types)
+                for column in (lookup.column, *lookup.fields.values()):
+                    if column not in columns:
+                        like = closest(column, columns)
+                        raise Conflict(f"{lookup.table} has no column {column!r}" + (f"; did you mean {like}?" if like else ""))
+                key = sql.Identifier(lookup.column)
+                first = sql.SQL("SELECT {key} FROM {table} WHERE {key} IS NOT NULL LIMIT 1").format(key=key, table=_table(lookup))
+                found = await (await connection.execute(first)).fetchone()
         except (psycopg.Error, PoolTimeout, TimeoutError) as error:
             raise Conflict(f"the look-up in {lookup.table} of {lookup.source} cannot be made: {_said(error)}") from error
-        columns: dict[str, str] = dict(types)
-        for column in (lookup.column, *lookup.fields.values()):
-            if column not in columns:
-                like = closest(column, columns)
-                raise Conflict(f"{lookup.table} has no column {column!r}" + (f"; did you mean {like}?" if like else ""))
-        return replace(lookup, key_kind="integer" if columns[lookup.column] in _WHOLE else "text")
+        whole = columns[lookup.column] in _WHOLE
+        example = None if found is None else int(found[0]) if whole else str(found[0])
+        return replace(lookup, key_kind="integer" if whole else "text", example=example)
 
     async def close(self) -> None:
         """Close every connection."""
