@@ -28,7 +28,7 @@ SOUTH = manifest("south", Field("age", "number", low=0, high=50), Field("lamp", 
 
 class Setups(unittest.TestCase):
     def test_a_setup_survives_being_written(self) -> None:
-        lookup = Lookup("town", "lamps", "lamp", "id", {"age": "age_years"}, "integer", 5.0, 0.25, "missing")
+        lookup = Lookup("town", "lamps", "lamp", "id", {"age": "age_years"}, "integer", 7, 5.0, 0.25, "missing")
         for setup in (
             Setup(version="a@1"),
             Setup(choose=Choose("field", "district", {"north": "a@1"}, "b@2"), lookups=(lookup,), lenient=True),
