@@ -25,7 +25,7 @@ from lamppost.package.read import Lamp
 from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
 from lamppost.runtime.lane import Lane, LaneSettings
-from lamppost.runtime.supply import WorkerSupply
+from lamppost.runtime.pool import WorkerPool
 
 CLIENTS = (1, 16, 64)
 
@@ -95,12 +95,14 @@ async def _measure_opening(lamp: Lamp) -> None:
     with tempfile.TemporaryDirectory(prefix="lamppost-bench-") as folder:
         unpacked = lamp.unpack(Path(folder))
         for name, original in (("compiled", False), ("not compiled", True)):
-            lane = Lane(name, unpacked, lamp.manifest, lamp.proof, LaneSettings(original=original), WorkerSupply(spares=False))
+            pool = WorkerPool()
+            lane = Lane(name, unpacked, lamp.manifest, lamp.proof, LaneSettings(original=original), pool)
             started = time.perf_counter()
             await lane.open()
             took = time.perf_counter() - started
             print(f"{name}: worker started, opened and proven in {took:.2f} s, {lane.memory_bytes / 1e6:.0f} MB")
             await lane.close()
+            await pool.close()
 
 
 def _measure(targets: dict[str, tuple[str, dict[str, str]]], seconds: int) -> int:

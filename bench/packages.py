@@ -16,6 +16,7 @@ from lamppost.package.read import Lamp
 from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
 from lamppost.runtime.lane import Lane, LaneSettings
+from lamppost.runtime.pool import WorkerPool
 from lamppost.runtime.process import WorkerProcess
 from lamppost.runtime.supply import WorkerSupply
 from lamppost.runtime.wire import pack_frame
@@ -45,16 +46,19 @@ async def _opened(lamp: Lamp, folder: Path, original: bool) -> tuple[Measured, f
     worker = await WorkerProcess.start("bench")
     warm, _ = await worker.call(pack_frame({"op": "warm", "needs": "graphs" if graphs else "sklearn"}), 60)
     formats = ["pickle", "python", "skops"]
-    opened, _ = await worker.call(pack_frame({"op": "open", "folder": str(unpacked), "formats": formats, "original": original}), 60)
+    opened, _ = await worker.call(
+        pack_frame({"op": "open", "slot": 1, "folder": str(unpacked), "formats": formats, "original": original}), 60
+    )
     await worker.close()
     supply = WorkerSupply(spares=True)
     supply.prepare()
-    lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(frozenset(formats), original), supply)
+    pool = WorkerPool(supply)
+    lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(frozenset(formats), original), pool)
     await (await supply.take("first", "graphs" if graphs else "sklearn")).close()  # the next spare begins
     await asyncio.sleep(4)
     await lane.open(measure=True)
     await lane.close()
-    await supply.close()
+    await pool.close()
     assert lane.measured is not None
     return lane.measured, (opened["memory_bytes"] - warm["memory_bytes"]) / 1e6
 

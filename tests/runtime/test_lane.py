@@ -12,6 +12,7 @@ from lamppost.core.errors import LaneFull, ModelFault, PackageRefused, ProofFail
 from lamppost.core.proof import Tolerance
 from lamppost.package.read import read_lamp
 from lamppost.runtime.lane import Lane, LaneSettings
+from lamppost.runtime.pool import WorkerPool
 from lamppost.runtime.process import WorkerProcess
 from lamppost.runtime.proving import prove
 from lamppost.runtime.supply import WorkerSupply
@@ -25,11 +26,12 @@ class WithLanes(unittest.IsolatedAsyncioTestCase):
     async def asyncSetUp(self) -> None:
         logging.disable(logging.CRITICAL)
         self.addCleanup(logging.disable, logging.NOTSET)
-        self.supply = WorkerSupply(spares=False)
+        self.pool = WorkerPool()
+        self.addAsyncCleanup(self.pool.close)
 
     def make(self, path: Path, settings: LaneSettings = PICKLE) -> Lane:
         lamp = read_lamp(path)
-        lane = Lane(lamp.manifest.name, lamp.unpack(run_folder() / "unpacked"), lamp.manifest, lamp.proof, settings, self.supply)
+        lane = Lane(lamp.manifest.name, lamp.unpack(run_folder() / "unpacked"), lamp.manifest, lamp.proof, settings, self.pool)
         self.addAsyncCleanup(lane.close, 0.0)
         return lane
 
@@ -136,7 +138,7 @@ class Proving(WithLanes):
         answers = [dict(answer) for answer in lamp.proof.answers]
         answers[2] = {"label": answers[2]["label"], "scores": {name: score + 1e-4 for name, score in answers[2]["scores"].items()}}
         proof = replace(lamp.proof, answers=answers, tolerance=Tolerance())
-        lane = Lane("x", lamp.unpack(run_folder() / "unpacked"), lamp.manifest, proof, LaneSettings(), self.supply)
+        lane = Lane("x", lamp.unpack(run_folder() / "unpacked"), lamp.manifest, proof, LaneSettings(), self.pool)
         self.addAsyncCleanup(lane.close)
         with self.assertRaises(ProofFailed) as caught:
             await lane.open()
@@ -153,7 +155,7 @@ class Proving(WithLanes):
         lamp = read_lamp(moody_lamp("moody", Moody()))
         folder = lamp.unpack(run_folder() / "changed")
         (folder / "steps/0/model.pickle").write_bytes(b"cos\nsystem\n(S'true'\ntR.")
-        lane = Lane("x", folder, lamp.manifest, lamp.proof, PICKLE, self.supply)
+        lane = Lane("x", folder, lamp.manifest, lamp.proof, PICKLE, self.pool)
         self.addAsyncCleanup(lane.close)
         with self.assertRaises(PackageRefused) as caught:
             await lane.open()

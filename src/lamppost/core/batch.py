@@ -1,13 +1,14 @@
-"""The queue of a lane, sans I/O: bounded in rows and bytes, and work-conserving.
+"""The queue of a lane, sans I/O: bounded in rows and bytes, in two priorities, and cut into batches by rows.
 
 Whoever drives it calls `Waiting.take` as soon as a worker is free, so a lone request never waits; while all workers are busy,
-requests gather and the next `take` gives them all, up to ``max_rows``.
+requests gather and the next `take` gives as many rows as a batch may have. A request with more rows is given in several pieces, in
+their order. Time comes in as a value, on the caller's clock.
 """
 
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Generic, TypeVar
 
@@ -20,63 +21,145 @@ T = TypeVar("T")
 class BatchPolicy:
     """Bounds of one lane.
 
-    max_rows : most rows in one batch; a request with more goes alone, whole.
-    queue_rows, queue_bytes : most that may wait; bytes are those of the request bodies.
+    max_rows : most rows in one batch. bulk_rows : most rows of bulk work in one batch, so that a live call never waits for more.
+    queue_rows, queue_bytes : most that may wait; bytes are those of the request bodies. Bulk work may fill half of it.
+    queue_s : longest that a request may be expected to wait, by the rows before it and the rows a second of late; None for no such bound.
+    linger_s : how long a lone request waits for others before it goes.
     """
 
     max_rows: int = 1_024
+    bulk_rows: int = 256
     queue_rows: int = 20_000
     queue_bytes: int = 64 * 2**20
+    queue_s: float | None = None
+    linger_s: float = 0.0
+
+
+@dataclass(slots=True, eq=False)
+class Job(Generic[T]):
+    """A request that waits. deadline : when nobody waits for its answer any more, None for never."""
+
+    item: T
+    rows: int
+    size_bytes: int
+    bulk: bool = False
+    deadline: float | None = None
+
+
+@dataclass(slots=True, eq=False)
+class Piece(Generic[T]):
+    """Rows from ``start`` to ``stop`` of a job. alone : whether it must be a batch of its own. tries : how often it was begun."""
+
+    job: Job[T]
+    start: int
+    stop: int
+    alone: bool = False
+    tries: int = 0
+
+    @property
+    def rows(self) -> int:
+        """How many rows it is."""
+        return self.stop - self.start
+
+    def cut(self, rows: int) -> tuple[Piece[T], Piece[T]]:
+        """Its first rows, and the rest."""
+        middle = self.start + rows
+        first = Piece(self.job, self.start, middle, self.alone, self.tries)
+        return first, Piece(self.job, middle, self.stop, self.alone, self.tries)
 
 
 class Waiting(Generic[T]):
-    """Requests that wait for a worker, first in first out."""
+    """Requests that wait for a worker: live ones before bulk ones, each kind first in first out."""
 
     def __init__(self, policy: BatchPolicy) -> None:
         self.policy = policy
         self.rows = 0
         self.size_bytes = 0
-        self._items: deque[tuple[T, int, int]] = deque()
+        self.rows_s = 0.0
+        self._live: deque[Piece[T]] = deque()
+        self._bulk: deque[Piece[T]] = deque()
 
     def __len__(self) -> int:
-        return len(self._items)
+        return len(self._live) + len(self._bulk)
 
-    def add(self, item: T, rows: int, size_bytes: int) -> None:
+    def add(self, job: Job[T]) -> None:
         """Let a request wait; raise LaneFull, changing nothing, when that would pass a bound. An empty queue takes any one."""
-        policy = self.policy
-        if self._items and (self.rows + rows > policy.queue_rows or self.size_bytes + size_bytes > policy.queue_bytes):
-            raise LaneFull(
-                f"{self.rows} rows in {len(self._items)} requests are waiting already; try again in a second",
-                waiting_rows=self.rows,
-                waiting_requests=len(self._items),
-                retry_after_s=1,
-            )
-        self._items.append((item, rows, size_bytes))
-        self.rows += rows
-        self.size_bytes += size_bytes
+        policy, share = self.policy, 2 if job.bulk else 1
+        if self.rows:
+            over = self.rows + job.rows > policy.queue_rows // share or self.size_bytes + job.size_bytes > policy.queue_bytes // share
+            wait_s = self.rows / self.rows_s if self.rows_s else 0.0
+            late = policy.queue_s is not None and wait_s > policy.queue_s
+            if over or late:
+                raise LaneFull(
+                    f"{self.rows:,} rows in {len(self)} requests are waiting already{f', {wait_s:.2g} s of work' if wait_s else ''}; "
+                    "try again in a second",
+                    waiting_rows=self.rows,
+                    waiting_requests=len(self),
+                    retry_after_s=max(1, min(60, round(wait_s))),
+                )
+        (self._bulk if job.bulk else self._live).append(Piece(job, 0, job.rows))
+        self.rows += job.rows
+        self.size_bytes += job.size_bytes
 
-    def put_back(self, items: Iterable[tuple[T, int, int]]) -> None:
-        """Put a batch that was taken but not answered first in line again, in its order. Not held to the bounds."""
-        for item, rows, size_bytes in reversed(list(items)):
-            self._items.appendleft((item, rows, size_bytes))
-            self.rows += rows
-            self.size_bytes += size_bytes
+    def put_back(self, pieces: Iterable[Piece[T]]) -> None:
+        """Put pieces that were taken but not answered first in line again, in their order. Not held to the bounds."""
+        for piece in reversed(list(pieces)):
+            (self._bulk if piece.job.bulk else self._live).appendleft(piece)
+            self._count(piece, 1)
 
-    def take(self) -> list[tuple[T, int, int]]:
-        """The next batch as (item, rows, bytes): whole requests in order, ``max_rows`` rows at most but at least one request."""
-        batch: list[tuple[T, int, int]] = []
-        total = 0
-        while self._items and (not batch or total + self._items[0][1] <= self.policy.max_rows):
-            item, rows, size_bytes = self._items.popleft()
-            batch.append((item, rows, size_bytes))
-            total += rows
-            self.size_bytes -= size_bytes
-        self.rows -= total
-        return batch
+    def take(self, now: float, gone: Callable[[T], bool], max_rows: int | None = None) -> tuple[list[Piece[T]], list[Job[T]]]:
+        """The next batch, and the jobs that were dropped because their deadline has passed. Whoever is ``gone`` is dropped in silence.
+
+        Live rows first; where bulk work waits too, an eighth of the batch is left to it.
+        """
+        most = self.policy.max_rows if max_rows is None else max_rows
+        late: list[Job[T]] = []
+        batch: list[Piece[T]] = []
+        room = most - max(1, most // 8) if self._bulk and most > 1 else most
+        used = self._fill(batch, self._live, max(1, room), now, gone, late)
+        if not (batch and batch[0].alone):
+            left = min(self.policy.bulk_rows, most - used)
+            if left > 0:
+                self._fill(batch, self._bulk, left, now, gone, late)
+        return batch, late
+
+    def _fill(
+        self, batch: list[Piece[T]], line: deque[Piece[T]], room: int, now: float, gone: Callable[[T], bool], late: list[Job[T]]
+    ) -> int:
+        used = 0
+        while line and used < room:
+            piece = line[0]
+            job = piece.job
+            if gone(job.item) or (job.deadline is not None and job.deadline < now):
+                line.popleft()
+                self._count(piece, -1)
+                if not gone(job.item):
+                    late.append(job)
+                continue
+            if piece.alone and batch:
+                break
+            line.popleft()
+            if piece.rows > room - used:
+                piece, rest = piece.cut(room - used)
+                line.appendleft(rest)
+            self._count(piece, -1)
+            batch.append(piece)
+            used += piece.rows
+            if piece.alone:
+                break
+        return used
+
+    def _count(self, piece: Piece[T], sign: int) -> None:
+        """Rows and bytes as pieces come and go; a piece has its share of the request's bytes."""
+        self.rows += sign * piece.rows
+        job = piece.job
+        begin, end = (job.size_bytes * at // max(1, job.rows) for at in (piece.start, piece.stop))
+        self.size_bytes += sign * (end - begin)
 
     def drain(self) -> list[T]:
-        """Everything that waits; the queue is empty afterwards."""
-        items = [item for item, _, _ in self._items]
-        self._items.clear()
+        """Everything that waits, each request once; the queue is empty afterwards."""
+        items = dict.fromkeys(piece.job.item for line in (self._live, self._bulk) for piece in line)
+        self._live.clear()
+        self._bulk.clear()
         self.rows = self.size_bytes = 0
-        return items
+        return list(items)

@@ -97,6 +97,29 @@ def column_of(field: Field, values: list[Any]) -> Column:
     return Column(values)
 
 
+def slice_columns(columns: Sequence[Column], start: int, stop: int) -> Sequence[Column]:
+    """Rows from ``start`` to ``stop`` of columns."""
+    if start == 0 and stop == len(columns[0].values):
+        return columns
+    return [Column(one.values[start:stop], None if one.missing is None else one.missing[start:stop], one.extras) for one in columns]
+
+
+def join_columns(schema: Schema, parts: Sequence[Sequence[Column]]) -> list[Column]:
+    """Columns of several batches as one, in their order."""
+    return [_joined(field, [part[at] for part in parts]) for at, field in enumerate(schema)]
+
+
+def _joined(field: Field, parts: Sequence[Column]) -> Column:
+    if field.kind == "choice" and any(part.extras for part in parts):
+        return _codes(field, [value for part in parts for value in strings(field, part)])
+    if isinstance(parts[0].values, list):
+        return Column([value for part in parts for value in part.values])
+    missing = None
+    if any(part.missing is not None for part in parts):
+        missing = np.concatenate([np.zeros(len(part.values), dtype=bool) if part.missing is None else part.missing for part in parts])
+    return Column(np.concatenate([np.asarray(part.values) for part in parts]), missing)
+
+
 def microseconds(at: datetime | str) -> int:
     """Microseconds since 1970 in UTC of an instant, or of its text in RFC 3339."""
     if isinstance(at, str):

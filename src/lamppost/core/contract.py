@@ -26,6 +26,7 @@ PROBLEMS = {
     429: "the token comes more often than it may",
     502: "the model failed, or answered outside its own schema",
     503: "the endpoint's lane is full, or has no lit version",
+    504: "the caller's own deadline has passed",
 }
 
 

@@ -19,7 +19,8 @@ LampPostError
 │   └── ProofFailed         409  carries the rows that differ
 ├── PackageRefused          422  a lamp file that is broken, hostile or not allowed here
 ├── Unavailable             503  nothing can answer now
-│   └── LaneFull            503  the queue is at its bound, try again after a moment
+│   ├── LaneFull            503  the queue is at its bound, try again after a moment
+│   └── TooLate             504  the caller's own deadline has passed
 ├── ModelFault              502  the model failed, or gave an answer outside its own schema
 │   └── LookupFault         502  a table holds what its field cannot be
 ├── ServerUnreachable            seen by clients only
@@ -201,6 +202,12 @@ class LaneFull(Unavailable):
     """The lane's queue is at its bound."""
 
     code, title = "lane-full", "Too many requests are waiting"
+
+
+class TooLate(Unavailable):
+    """The caller's own deadline passed before its rows could be run."""
+
+    code, status, title = "too-late", 504, "The deadline has passed"
 
 
 class ModelFault(LampPostError):

@@ -5,9 +5,10 @@ A setup is kept whole with each change of an endpoint, so that any earlier one c
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Iterable
+from dataclasses import dataclass, fields, replace
 from dataclasses import field as default
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any, ClassVar, Literal
 
 from pydantic import TypeAdapter, ValidationError
@@ -77,9 +78,68 @@ class Lookup:
 
 
 @dataclass(frozen=True, slots=True)
+class LaneRules:
+    """How the lanes behind an endpoint are run; None leaves it to the service.
+
+    copies_least, copies_most : workers that a version is open in. max_rows : most rows of a batch. target_ms : what the p99 should stay
+    under; batches are made smaller for it. queue_rows, queue_s : most rows that may wait, and longest expected wait, before callers are
+    refused. linger_ms : how long a lone request waits for others. run_s : longest time for one batch. keep_warm : opened at the start and
+    never let go. sleep_after_s : quiet time after which it is let go until the next request.
+    """
+
+    copies_least: int | None = None
+    copies_most: int | None = None
+    max_rows: int | None = None
+    target_ms: float | None = None
+    queue_rows: int | None = None
+    queue_s: float | None = None
+    linger_ms: float | None = None
+    run_s: float | None = None
+    keep_warm: bool = False
+    sleep_after_s: float | None = None
+
+    __pydantic_config__: ClassVar = _CLOSED
+
+    def __post_init__(self) -> None:
+        bounds: dict[str, tuple[float, float]] = {
+            "copies_least": (1, 64),
+            "copies_most": (1, 64),
+            "max_rows": (1, 10_000),
+            "target_ms": (0.1, 60_000),
+            "queue_rows": (1, 1_000_000),
+            "queue_s": (0.001, 600),
+            "linger_ms": (0, 1_000),
+            "run_s": (0.01, 600),
+            "sleep_after_s": (1, 86_400),
+        }
+        for name, (low, high) in bounds.items():
+            value = getattr(self, name)
+            if value is not None and not low <= value <= high:
+                raise BadRequest(f"lane.{name} is {value:g}; it goes from {low:g} to {high:,g}")
+        if (self.copies_least or 1) > (self.copies_most or 64):
+            raise BadRequest(f"lane.copies_least is {self.copies_least}, above copies_most, which is {self.copies_most}")
+
+
+def combined(rules: Iterable[LaneRules]) -> LaneRules:
+    """The rules of a lane that several endpoints use: room enough for each of them, the tightest target, the longest sleep."""
+    made = LaneRules()
+    for one in rules:
+        if made == LaneRules():
+            made = one
+        elif one != LaneRules():
+            values: dict[str, Any] = {}
+            for field in fields(LaneRules):
+                pair = [value for value in (getattr(made, field.name), getattr(one, field.name)) if value is not None]
+                values[field.name] = (min if field.name in ("target_ms", "linger_ms") else max)(pair, default=None)
+            made = LaneRules(**values)
+    return made
+
+
+@dataclass(frozen=True, slots=True)
 class Setup:
     """Exactly one of version, choose and together says what answers.
 
+    lane : how its lanes are run.
     lenient : whether values of a kind close to the one wanted are taken, and told; see `lamppost.core.easing`.
 
     >>> Setup(version="outage-risk@2").versions
@@ -91,6 +151,7 @@ class Setup:
     together: Together | None = None
     lookups: tuple[Lookup, ...] = default(default=())
     lenient: bool = False
+    lane: LaneRules = LaneRules()
 
     __pydantic_config__: ClassVar = _CLOSED
 
@@ -127,8 +188,8 @@ class Setup:
 
     @property
     def versions(self) -> tuple[VersionName, ...]:
-        """Every version, once; the one that stands for the endpoint first: the only one, the first case's, or the one that combines."""
-        return tuple(parse_version(name) for name in dict.fromkeys(self._names))
+        """Every version, once; the one that stands for the endpoint first: the only, the first case's, or the one that combines."""
+        return _parsed(self._names)
 
     def says(self) -> str:
         """What is served, in a few words: ``north@1 or south@2 by district``."""
@@ -143,6 +204,11 @@ class Setup:
     def pointed(self, version: VersionName) -> Setup:
         """The same with one version, which answers alone."""
         return replace(self, version=str(version), choose=None, together=None)
+
+
+@lru_cache(maxsize=10_000)
+def _parsed(names: tuple[str, ...]) -> tuple[VersionName, ...]:
+    return tuple(parse_version(name) for name in dict.fromkeys(names))
 
 
 @cache

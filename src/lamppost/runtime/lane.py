@@ -1,9 +1,8 @@
-"""A lane: one version on this node, with its queue, its batches and its worker process.
+"""A lane: one version on this node, with its queue, its batches and its seats in workers.
 
-A lane opens the package in a worker, proves it there, and only then takes requests. A free worker takes at once whatever
-waits; while it is busy, requests gather. While the service reads the answers of one batch, the worker is on the next already.
-A batch whose worker dies is tried once more in a new one; a batch that the model fails on is tried again request by request,
-so that a bad row fails alone.
+A lane opens the package in a worker, proves it there, and only then takes requests. A free worker takes at once whatever waits, up to
+the rows of a batch; while all its workers are busy, requests gather. A batch whose worker dies is tried once more in another; a batch
+that the model fails on is tried again in halves, so that a bad row fails alone and is named.
 """
 
 from __future__ import annotations
@@ -11,49 +10,79 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from statistics import median
 from typing import Any, Literal
 
 from lamppost.core.backoff import Backoff
-from lamppost.core.batch import BatchPolicy, Waiting
-from lamppost.core.columns import Column, check, from_rows, to_rows
-from lamppost.core.errors import BY_CODE, LampPostError, ModelFault, ProofFailed, Unavailable
-from lamppost.core.fields import Schema
+from lamppost.core.batch import BatchPolicy, Job, Piece, Waiting
+from lamppost.core.columns import Column, check, from_rows, join_columns, slice_columns, to_rows
+from lamppost.core.errors import BY_CODE, Fault, LampPostError, LaneFull, ModelFault, TooLate, Unavailable
 from lamppost.core.manifest import Manifest
-from lamppost.core.measured import BATCH_ROWS, Measured
+from lamppost.core.measured import Measured
 from lamppost.core.plan import Plan, Row
 from lamppost.core.privacy import Kept
-from lamppost.core.proof import USUAL_CAUSES, Proof, Verdict, compare
-from lamppost.runtime.process import WorkerGone, WorkerProcess
-from lamppost.runtime.supply import WorkerSupply
-from lamppost.runtime.wire import WireError, pack_columns, pack_frame, unpack_columns
+from lamppost.core.proof import Proof, Verdict
+from lamppost.core.scaling import CopyBounds
+from lamppost.core.setup import LaneRules
+from lamppost.runtime.driver import Driver, Part
+from lamppost.runtime.opening import open_seat
+from lamppost.runtime.pool import MAX_QUEUED_BYTES, WorkerPool
+from lamppost.runtime.process import WorkerGone
+from lamppost.runtime.supply import Needs
+from lamppost.runtime.watching import Watch
+from lamppost.runtime.wire import WireError, pack_columns, unpack_columns
 
 log = logging.getLogger("lamppost.lane")
 
-ALONE = 32
-"""Most proof rows that are also asked one by one."""
-
-_MEASURE_S = 0.06
-
 State = Literal["opening", "lit", "restarting", "out", "closed"]
+_LIGHT_BYTES = 4 * 2**20
 
 
 @dataclass(frozen=True, slots=True)
 class LaneSettings:
     """formats : artifact formats that may be opened. original : serve the original even where there is a compiled form.
 
-    open_s, run_s : bounds on opening a package and on one batch, in seconds. tries : workers a request may end.
+    open_s, run_s : bounds on opening a package and on one batch, in seconds. tries : workers a request may end. target_ms : what the
+    lane's p99 should stay under, None for no target. keep_warm : whether it is never let go for want of memory.
     """
 
     formats: frozenset[str] = frozenset({"skops"})
     original: bool = False
     batch: BatchPolicy = field(default_factory=BatchPolicy)
+    copies: CopyBounds = field(default_factory=CopyBounds)
+    target_ms: float | None = None
+    keep_warm: bool = False
     open_s: float = 120.0
     run_s: float = 30.0
     tries: int = 2
+
+
+def lane_settings(base: LaneSettings, rules: LaneRules, cores: int) -> LaneSettings:
+    """A node's settings with what an endpoint asks for."""
+    batch = replace(
+        base.batch,
+        max_rows=rules.max_rows or base.batch.max_rows,
+        queue_rows=rules.queue_rows or base.batch.queue_rows,
+        queue_s=rules.queue_s or base.batch.queue_s,
+        linger_s=base.batch.linger_s if rules.linger_ms is None else rules.linger_ms / 1e3,
+    )
+    least = rules.copies_least or 1
+    copies = CopyBounds(least, max(least, rules.copies_most or cores), rules.sleep_after_s)
+    return replace(base, batch=batch, copies=copies, target_ms=rules.target_ms, run_s=rules.run_s or base.run_s, keep_warm=rules.keep_warm)
+
+
+@dataclass(frozen=True, slots=True)
+class Terms:
+    """How a caller wants to be served. bulk : after live calls. deadline : on the loop's clock. gone : whether nobody waits any more."""
+
+    bulk: bool = False
+    deadline: float | None = None
+    gone: Callable[[], bool] | None = None
+
+
+AT_ONCE = Terms()
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,90 +103,71 @@ class LaneAnswer:
 class _Request:
     rows: Sequence[Row]
     done: asyncio.Future[LaneAnswer]
+    since: float
+    terms: Terms
     columns: Sequence[Column] | None = None
-    since: float = field(default_factory=time.perf_counter)
-    tries: int = 0
-    alone: bool = False
-
-
-_Batch = list[tuple[_Request, int, int]]
+    answers: dict[int, LaneAnswer] = field(default_factory=dict)
 
 
 @dataclass(slots=True)
-class _Running:
-    batch: _Batch
+class _Batch:
+    pieces: list[Piece[_Request]]
     rows: int
-    started: float
-    reply: asyncio.Future[tuple[dict[str, Any], bytes]]
+    as_columns: bool
 
 
 class Lane:
     """See the module. `open` once, then `predict` from any number of tasks, then `close`."""
 
-    def __init__(self, name: str, folder: Path, manifest: Manifest, proof: Proof, settings: LaneSettings, supply: WorkerSupply) -> None:
+    def __init__(self, name: str, folder: Path, manifest: Manifest, proof: Proof, settings: LaneSettings, pool: WorkerPool) -> None:
         self.name = name
         self.plan = Plan(manifest.inputs, options=manifest.options)
         self.keeps = Kept(manifest.inputs, manifest.options, manifest.answers)
+        self.manifest = manifest
+        self.answers = manifest.answers
+        self.columns = manifest.columns
+        self.folder = folder
+        self.proof = proof
+        self.settings = settings
         self.state: State = "opening"
         self.why: str | None = None
         self.verdict: Verdict | None = None
         self.memory_bytes = 0
         self.measured: Measured | None = None
-        self._folder = folder
-        self._manifest = manifest
-        self._proof = proof
-        self._settings = settings
-        self._supply = supply
+        self.expected_bytes = 0
+        self.seats: list[Driver] = []
+        self.apart = False
+        self.solo = False
+        self.python: tuple[str, ...] | None = None
+        self.used_at = asyncio.get_running_loop().time()
+        self.watch = Watch(settings)
+        self._loop = asyncio.get_running_loop()
+        self._pool = pool
         self._waiting: Waiting[_Request] = Waiting(settings.batch)
-        self._wake = asyncio.Event()
-        self._worker: WorkerProcess | None = None
-        self._pump: asyncio.Task[None] | None = None
-
-    async def open(self, measure: bool = False) -> Verdict:
-        """Open and prove in a fresh worker, measure if asked to, then take traffic.
-
-        Raise ProofFailed or whatever the worker says; the lane is out then.
-        """
-        try:
-            self._worker = await self._open_worker(measure)
-        except BaseException as error:
-            self.state, self.why = "out", str(error)
-            raise
-        self.state = "lit"
-        self._pump = asyncio.create_task(self._run(), name=f"lane {self.name}")
-        self._pump.add_done_callback(self._pump_ended)
-        assert self.verdict is not None
-        return self.verdict
-
-    async def predict(self, rows: Sequence[Row], size_bytes: int) -> LaneAnswer:
-        """Answers to rows of this lane's `plan`; raise LaneFull, Unavailable or ModelFault. ``size_bytes``: of the request's body."""
-        return await self._enqueued(_Request(rows, asyncio.get_running_loop().create_future()), len(rows), size_bytes)
-
-    async def predict_columns(self, columns: Sequence[Column], rows: int, size_bytes: int) -> LaneAnswer:
-        """The same for many rows at once, as columns in and out; they are a batch of their own."""
-        return await self._enqueued(_Request((), asyncio.get_running_loop().create_future(), columns), rows, size_bytes)
-
-    async def _enqueued(self, request: _Request, rows: int, size_bytes: int) -> LaneAnswer:
-        if self.state in ("out", "closed", "opening"):
-            raise Unavailable(f"{self.name} is not serving: {self.why or self.state}; see lamppost show {self.name}")
-        self._waiting.add(request, rows, size_bytes)
-        self._wake.set()
-        return await request.done
+        self._running = 0
+        self._seating: asyncio.Task[None] | None = None
+        self._lingering: asyncio.TimerHandle | None = None
 
     @property
-    def manifest(self) -> Manifest:
-        """What is in its package."""
-        return self._manifest
+    def run_s(self) -> float:
+        """Longest time for one batch."""
+        return self.settings.run_s
 
     @property
-    def answers(self) -> Schema:
-        """The schema of this lane's answers."""
-        return self._manifest.answers
+    def keep_warm(self) -> bool:
+        """Whether it is never let go for want of memory."""
+        return self.settings.keep_warm
 
     @property
-    def columns(self) -> Schema:
-        """Inputs and options, as `predict_columns` takes them."""
-        return self._manifest.columns
+    def needs(self) -> Needs:
+        """The kind of worker that it needs."""
+        return "graphs" if not self.settings.original and self.manifest.serves_graphs else "sklearn"
+
+    @property
+    def light(self) -> bool:
+        """Whether it may share a worker: data only, and small."""
+        size = sum(member.size_bytes for path, member in self.manifest.members.items() if path != self.manifest.reference)
+        return self.needs == "graphs" and self.python is None and size <= _LIGHT_BYTES
 
     @property
     def waiting_rows(self) -> int:
@@ -165,229 +175,330 @@ class Lane:
         return self._waiting.rows
 
     @property
-    def worker_pid(self) -> int | None:
-        """Process id of the worker, if one runs."""
-        return self._worker.pid if self._worker else None
-
-    async def close(self, drain_s: float = 30.0) -> None:
-        """Finish what waits, for at most ``drain_s`` seconds, then end the worker."""
-        deadline = time.perf_counter() + drain_s
-        while self._pump is not None and not self._idle() and time.perf_counter() < deadline and self.state != "out":
-            await asyncio.sleep(0.005)
-        self.state, self.why = "closed", "the lane was closed"
-        if self._pump is not None:
-            self._pump.cancel()
-            await asyncio.gather(self._pump, return_exceptions=True)
-        self._refuse_all(self.why)
-        if self._worker is not None:
-            await self._worker.close()
-
-    def _idle(self) -> bool:
-        return not len(self._waiting) and not self._wake.is_set()
-
-    # -- the worker ---------------------------------------------------------------------------------------------------
-
-    async def _open_worker(self, measure: bool = False) -> WorkerProcess:
-        start = time.perf_counter()
-        worker = await self._supply.take(self.name, "graphs" if self._serves_graph else "sklearn")
-        try:
-            ask = pack_frame(
-                {"op": "open", "folder": str(self._folder), "formats": sorted(self._settings.formats), "original": self._settings.original}
-            )
-            header, _ = await worker.call(ask, self._settings.open_s)
-            if header.get("op") != "opened":
-                raise _said(header)
-            self.memory_bytes = int(header.get("memory_bytes", 0))
-            self.verdict = await self._prove(worker)
-            if not self.verdict.passed:
-                raise ProofFailed(
-                    f"{self.name} does not reproduce its training: {self.verdict.sentence()}; it takes no traffic. {USUAL_CAUSES}",
-                    differences=[diff.sentence() for diff in self.verdict.differences],
-                )
-            if measure:
-                self.measured = await self._measure(worker, time.perf_counter() - start)
-        except WorkerGone as error:
-            await worker.close()
-            raise Unavailable(f"the worker for {self.name} ended while opening it: {error}") from error
-        except BaseException:
-            await worker.close()
-            raise
-        return worker
+    def waiting(self) -> int:
+        """Requests in the queue now."""
+        return len(self._waiting)
 
     @property
-    def _serves_graph(self) -> bool:
-        return not self._settings.original and self._manifest.serves_graphs
+    def worker_pid(self) -> int | None:
+        """Process id of its first worker, if one runs."""
+        return self.seats[0].worker.pid if self.seats else None
 
-    async def _prove(self, worker: WorkerProcess) -> Verdict:
-        """Replay the proof the way requests go: validated, as columns, over the wire; as one batch, and row by row alone.
+    @property
+    def idle(self) -> bool:
+        """Whether nothing waits or runs."""
+        return not self.waiting and not self._running and self._seating is None
 
-        Alone matters: preprocessing that is fitted again on the request is right on a large batch and wrong on a single row.
+    # -- opening and closing ------------------------------------------------------------------------------------------
+
+    async def open(self, measure: bool = False) -> Verdict:
+        """Open and prove in a worker, measure if asked to, then take traffic.
+
+        Raise ProofFailed or whatever the worker says; the lane is out then.
         """
-        rows = self.plan.read_rows(self._proof.rows)
-        together = await self._ask(worker, rows)
-        verdict = compare(self._manifest.answers, self._proof, together)
-        if not verdict.passed:
-            return verdict
-        alone = [(await self._ask(worker, [row]))[0] for row in rows[:ALONE]]
-        return compare(self._manifest.answers, self._proof, alone + together[len(alone) :])
+        try:
+            await self._pool.make_room(self, self.expected_bytes)
+            await self._seat(measure)
+        except BaseException as error:
+            self.state, self.why = "out", str(error)
+            raise
+        self.state, self.why = "lit", None
+        self._pool.lanes.add(self)
+        assert self.verdict is not None
+        return self.verdict
 
-    async def _measure(self, worker: WorkerProcess, open_s: float) -> Measured:
-        """How long one row takes and how long 64 take, rows of the proof in turn, there and back."""
-        rows = self.plan.read_rows(self._proof.rows)
-        took = [await self._median_ms(worker, [rows[at % len(rows)] for at in range(count)]) for count in (1, BATCH_ROWS)]
-        return Measured(round(open_s, 4), self.memory_bytes, round(took[0], 4), round(took[1], 4))
+    async def _seat(self, measure: bool = False) -> None:
+        driver = await open_seat(self, self._pool, measure)
+        if self.state == "closed":
+            self._pool.leave(self, driver)
+            raise Unavailable(f"{self.name} was closed while it was opened")
+        self.seats.append(driver)
+        self.watch.seated(self._busy_s())
+        if len(self._waiting):
+            driver.kick(self)
 
-    async def _median_ms(self, worker: WorkerProcess, rows: Sequence[Row]) -> float:
-        took: list[float] = []
-        end = time.perf_counter() + _MEASURE_S
-        while len(took) < 3 or time.perf_counter() < end:
-            start = time.perf_counter()
-            await self._ask(worker, rows)
-            took.append((time.perf_counter() - start) * 1e3)
-        return median(took)
+    async def close(self, drain_s: float = 30.0) -> None:
+        """Finish what waits, for at most ``drain_s`` seconds, then give up the seats."""
+        deadline = time.perf_counter() + drain_s
+        while not self.idle and time.perf_counter() < deadline and self.state != "out":
+            await asyncio.sleep(0.005)
+        self.state, self.why = "closed", "the lane was closed"
+        self._pool.lanes.discard(self)
+        if self._seating is not None:
+            self._seating.cancel()
+            await asyncio.gather(self._seating, return_exceptions=True)
+        self._refuse_all(self.why)
+        seats, self.seats = self.seats, []
+        for driver in seats:
+            self._pool.leave(self, driver)
 
-    async def _ask(self, worker: WorkerProcess, rows: Sequence[Row]) -> list[dict[str, Any]]:
-        header, body = await worker.call(self._frame(rows), self._settings.run_s)
-        return to_rows(self._manifest.answers, self._columns(header, body, len(rows)), len(rows))
+    def set(self, settings: LaneSettings) -> None:
+        """Other bounds from now on; what waits stays."""
+        self.settings = settings
+        self._waiting.policy = settings.batch
+        self.watch.set(settings)
 
-    def _frame(self, rows: Sequence[Row]) -> bytes:
-        return self._framed(from_rows(self._manifest.columns, rows), len(rows))
+    def look(self, now: float) -> int:
+        """Adapt to the load since the last look; how many copies there should be, 0 for none."""
+        wanted = self.watch.look(now, len(self.seats), self._busy_s(), self.waiting, now - self.used_at)
+        self._waiting.rows_s = self.watch.rows_s
+        if self.state == "lit" and self._seating is None and self.seats:
+            if wanted > len(self.seats) and self._pool.memory_bytes + self.memory_bytes <= self._pool.budget_bytes:
+                self._seating = asyncio.create_task(self._another(), name=f"another copy of {self.name}")
+            elif 0 < wanted < len(self.seats):
+                free = next((one for one in reversed(self.seats) if not one.working), None)
+                if free is not None:
+                    self.seats.remove(free)
+                    self._pool.leave(self, free)
+        return wanted if self.state == "lit" else len(self.seats)
 
-    def _framed(self, columns: Sequence[Column], rows: int) -> bytes:
+    async def _another(self) -> None:
+        """One copy more; a failure is only logged, the others serve on."""
+        try:
+            await self._seat()
+        except (LampPostError, OSError) as error:
+            log.warning("%s: another copy could not be opened: %s", self.name, error)
+        finally:
+            self._seating = None
+
+    def _busy_s(self) -> float:
+        now = self._loop.time()
+        return sum(driver.busy_until(now) for driver in self.seats)
+
+    # -- requests -----------------------------------------------------------------------------------------------------
+
+    async def predict(self, rows: Sequence[Row], size_bytes: int, terms: Terms = AT_ONCE) -> LaneAnswer:
+        """Answers to rows of this lane's `plan`; raise LaneFull, TooLate, Unavailable or ModelFault. ``size_bytes`` : of the body."""
+        return await self._enqueued(_Request(rows, self._loop.create_future(), self._loop.time(), terms), len(rows), size_bytes)
+
+    async def predict_columns(self, columns: Sequence[Column], rows: int, size_bytes: int, terms: Terms = AT_ONCE) -> LaneAnswer:
+        """The same for many rows at once, as columns in and out; they are batches of their own."""
+        request = _Request((), self._loop.create_future(), self._loop.time(), terms, columns)
+        return await self._enqueued(request, rows, size_bytes)
+
+    async def _enqueued(self, request: _Request, rows: int, size_bytes: int) -> LaneAnswer:
+        if self.state in ("out", "closed", "opening"):
+            raise Unavailable(f"{self.name} is not serving: {self.why or self.state}; see lamppost show {self.name}")
+        if self._pool.queued_bytes + size_bytes > MAX_QUEUED_BYTES:
+            raise LaneFull("too many bytes of requests are waiting on this node; try again in a second", retry_after_s=1)
+        self.used_at = request.since
+        terms = request.terms
+        self._waiting.add(Job(request, rows, size_bytes, terms.bulk, terms.deadline))
+        self._pool.queued_bytes += size_bytes
+        self.watch.came()
+        try:
+            if self.settings.batch.linger_s and self._waiting.rows < self.settings.batch.max_rows:
+                if self._lingering is None:
+                    self._lingering = self._loop.call_later(self.settings.batch.linger_s, self._kick)
+            else:
+                self._kick()
+            return await request.done
+        finally:
+            self._pool.queued_bytes -= size_bytes
+
+    def _kick(self) -> None:
+        if self._lingering is not None:
+            self._lingering.cancel()
+            self._lingering = None
+        for driver in self.seats:
+            if not driver.working:
+                driver.kick(self)
+                return
+        for driver in self.seats:
+            driver.kick(self)
+
+    # -- what a driver asks and tells ---------------------------------------------------------------------------------
+
+    def batch(self, room: int, now: float) -> Part | None:
+        """What waits, up to ``room`` rows, as columns on the wire."""
+        pieces, late = self._waiting.take(now, _is_over, min(room, self.watch.max_rows))
+        for job in late:
+            if not job.item.done.done():
+                job.item.done.set_exception(TooLate(f"the answer was wanted sooner than {self.name} could give it; it was not asked"))
+        if not pieces:
+            return None
+        first = pieces[0].job.item
+        if any(piece.job.item.columns is not None for piece in pieces) and len(pieces) > 1:
+            # columns are a batch of their own: they need not become rows
+            keep = 1 if first.columns is not None else next(at for at, one in enumerate(pieces) if one.job.item.columns is not None)
+            self._waiting.put_back(pieces[keep:])
+            pieces = pieces[:keep]
+        rows = sum(piece.rows for piece in pieces)
+        if first.columns is not None:
+            columns = slice_columns(first.columns, pieces[0].start, pieces[0].stop)
+        elif len(pieces) == 1 and pieces[0].rows == len(first.rows):
+            columns = from_rows(self.columns, first.rows)
+        else:
+            columns = from_rows(self.columns, [row for piece in pieces for row in piece.job.item.rows[piece.start : piece.stop]])
         entries, body = pack_columns(columns)
-        return pack_frame({"op": "run", "rows": rows, "columns": entries}, body)
+        self._running += 1
+        self.watch.sent(rows, bool(len(self._waiting)))
+        return Part(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body)
 
-    def _columns(self, header: dict[str, Any], body: bytes, rows: int) -> list[Column]:
+    def answered(self, part: Part, header: dict[str, Any], body: bytes, sent: float) -> None:
+        """Hand the answers of a batch to whoever waits for them."""
+        self._running -= 1
+        self.solo = False
+        batch: _Batch = part.batch
+        now = self._loop.time()
+        took = now - sent
+        try:
+            columns = self.read(header, body, batch.rows)
+            if batch.as_columns:
+                check(self.answers, columns, batch.rows)
+                rows = []
+            else:
+                rows = to_rows(self.answers, columns, batch.rows)
+        except LampPostError as error:
+            self._failed(batch, error)
+            return
+        at = 0
+        for piece in batch.pieces:
+            request, size = piece.job.item, piece.rows
+            if batch.as_columns:
+                answer = LaneAnswer([], sent - request.since, took, batch.rows, columns)
+            else:
+                answer = LaneAnswer(rows[at : at + size], sent - request.since, took, batch.rows)
+            at += size
+            if not request.done.done():
+                self._settle(piece, answer)
+        self.watch.ran(batch.rows, took, [now - piece.job.item.since for piece in batch.pieces])
+
+    def _settle(self, piece: Piece[_Request], answer: LaneAnswer) -> None:
+        """The answer of a request, once all its pieces have theirs."""
+        job = piece.job
+        request = job.item
+        if piece.rows == job.rows:
+            request.done.set_result(answer)
+            return
+        request.answers[piece.start] = answer
+        if sum(len(one.rows) if one.columns is None else len(one.columns[0].values) for one in request.answers.values()) < job.rows:
+            return
+        parts = [request.answers[start] for start in sorted(request.answers)]
+        joined = [row for one in parts for row in one.rows]
+        columns = None
+        if request.columns is not None:
+            columns = join_columns(self.answers, [one.columns or [] for one in parts])
+        times = min(one.queue_s for one in parts), sum(one.worker_s for one in parts)
+        request.done.set_result(LaneAnswer(joined, *times, max(one.batch_rows for one in parts), columns))
+
+    def read(self, header: dict[str, Any], body: bytes, rows: int) -> list[Column]:
+        """Columns of a worker's answer; raise what it says instead, or ModelFault."""
         if header.get("op") != "answers" or header.get("rows") != rows:
             raise _said(header)
         try:
-            return unpack_columns(self._manifest.answers, rows, header.get("columns"), body)
+            return unpack_columns(self.answers, rows, header.get("columns"), body)
         except WireError as error:
             raise ModelFault(f"{self.name} gave an answer that does not fit its schema: {error}") from error
 
-    # -- batches ------------------------------------------------------------------------------------------------------
+    def refusal(self, header: dict[str, Any]) -> LampPostError:
+        """The error that a worker's answer reports."""
+        return _said(header)
 
-    async def _run(self) -> None:
-        """Send batch after batch; the answers of one are read while the worker is on the next."""
-        finished: tuple[_Running, dict[str, Any], bytes] | None = None
-        while True:
-            running = self._send_next()
-            if finished is not None:
-                self._finish(*finished)
-                finished = None
-            if running is None:
-                self._wake.clear()
-                if not len(self._waiting):
-                    await self._wake.wait()
-                continue
-            assert self._worker is not None
-            try:
-                finished = (running, *await self._worker.answer(running.reply, self._settings.run_s))
-            except WorkerGone as error:
-                self._put_back(running, str(error))
-                await self._restart(str(error))
-
-    def _pump_ended(self, pump: asyncio.Task[None]) -> None:
-        """A fault of our own must not leave requests waiting for ever."""
-        if not pump.cancelled() and (error := pump.exception()) is not None:
-            log.error("%s: the lane stopped on a fault of its own", self.name, exc_info=error)
-            self.state, self.why = "out", f"the lane stopped on a fault of its own ({type(error).__name__})"
-            self._refuse_all(self.why)
-
-    def _send_next(self) -> _Running | None:
-        batch: _Batch = []
-        while not batch and len(self._waiting):
-            batch = [entry for entry in self._waiting.take() if not entry[0].done.done()]  # whose client has gone is dropped
-        if not batch:
-            return None
-        if any(entry[0].alone or entry[0].columns is not None for entry in batch) and len(batch) > 1:
-            self._waiting.put_back(batch[1:])
-            batch = batch[:1]
-        assert self._worker is not None
-        first, count, _ = batch[0]
-        if first.columns is not None:
-            return _Running(batch, count, time.perf_counter(), self._worker.send(self._framed(first.columns, count)))
-        rows = first.rows if len(batch) == 1 else [row for request, _, _ in batch for row in request.rows]
-        return _Running(batch, len(rows), time.perf_counter(), self._worker.send(self._frame(rows)))
-
-    def _finish(self, running: _Running, header: dict[str, Any], body: bytes) -> None:
-        worker_s = time.perf_counter() - running.started
-        try:
-            columns = self._columns(header, body, running.rows)
-            first = running.batch[0][0]
-            if first.columns is not None:
-                check(self._manifest.answers, columns, running.rows)
-                if not first.done.done():
-                    first.done.set_result(LaneAnswer([], running.started - first.since, worker_s, running.rows, columns))
-                return
-            if len(running.batch) == 1:
-                answers = [to_rows(self._manifest.answers, columns, running.rows)]
-            else:
-                answers, start = [], 0
-                everything = to_rows(self._manifest.answers, columns, running.rows)
-                for _, rows, _ in running.batch:
-                    answers.append(everything[start : start + rows])
-                    start += rows
-        except LampPostError as error:
-            self._failed(running, error)
-            return
-        for (request, _, _), rows_out in zip(running.batch, answers, strict=True):
-            if not request.done.done():
-                request.done.set_result(LaneAnswer(rows_out, running.started - request.since, worker_s, running.rows))
-
-    def _failed(self, running: _Running, error: LampPostError) -> None:
-        """A batch of one fails; of a larger one, each request is tried alone."""
-        if len(running.batch) == 1:
-            request = running.batch[0][0]
-            if not request.done.done():
-                request.done.set_exception(error)
-            return
-        for request, _, _ in running.batch:
-            request.alone = True
-        self._waiting.put_back(running.batch)
-        self._wake.set()
-
-    def _put_back(self, running: _Running, why: str) -> None:
-        again: _Batch = []
-        for entry in running.batch:
-            request = entry[0]
-            request.tries += 1
+    def _failed(self, batch: _Batch, error: LampPostError) -> None:
+        """A batch of several requests is tried again one by one, a request of several rows in halves until the bad row is known."""
+        again: list[Piece[_Request]] = []
+        for piece in batch.pieces:
+            request = piece.job.item
             if request.done.done():
                 continue
-            if request.tries < self._settings.tries:
-                again.append(entry)
+            piece.alone = True
+            if len(batch.pieces) > 1:
+                again.append(piece)
+            elif piece.rows > 1 and not _names_row(error):
+                again += piece.cut(piece.rows // 2)
             else:
-                request.done.set_exception(
-                    ModelFault(f"the worker of {self.name} ended {request.tries} times on this request ({why}); it was given up")
-                )
+                request.done.set_exception(_placed(error, piece))
+        self._waiting.put_back(again)
+        self._kick()
+
+    def interrupted(self, part: Part, why: str, together: bool) -> None:
+        """The worker ended over a batch: once more elsewhere, by itself if others were in the same frame."""
+        self._running -= 1
+        batch: _Batch = part.batch
+        again: list[Piece[_Request]] = []
+        for piece in batch.pieces:
+            piece.tries += 1
+            request = piece.job.item
+            if request.done.done():
+                continue
+            if piece.tries < self.settings.tries:
+                again.append(piece)
+            else:
+                said = f"the worker of {self.name} ended {piece.tries} times on this request ({why}); it was given up"
+                request.done.set_exception(ModelFault(said))
+        self.solo = True
+        self.apart = self.apart or not together
         self._waiting.put_back(again)
 
-    async def _restart(self, why: str) -> None:
-        """A new worker for the one that ended, with growing pauses; after three tries what waits is refused meanwhile."""
-        log.warning("%s: the worker ended (%s), starting another", self.name, why)
+    def unseated(self, driver: Driver, why: str) -> None:
+        """The worker has ended: another seat, at once if something waits or the lane was in use of late."""
+        if driver in self.seats:
+            self.seats.remove(driver)
+        self._pool.end(driver)
+        if self.state not in ("lit", "restarting"):
+            return
+        if self.seats:
+            self._kick()
+            return
         self.state, self.why = "restarting", why
-        if self._worker is not None:
-            await self._worker.close()
-            self._worker = None
+        if self._seating is None:
+            self._seating = asyncio.create_task(self._restart(), name=f"restart of {self.name}")
+
+    async def _restart(self) -> None:
+        """A new seat, with growing pauses; after three tries what waits is refused meanwhile."""
         backoff = Backoff().failed(time.monotonic())
-        while self._worker is None:
-            await asyncio.sleep(backoff.wait(time.monotonic()))
-            try:
-                self._worker = await self._open_worker()
-            except LampPostError as error:
-                backoff = backoff.failed(time.monotonic())
-                self.why = error.detail
-                log.error("%s: %s", self.name, error.detail)
-                if backoff.failures > 3:
-                    self.state = "out"
-                    self._refuse_all(error.detail)
+        try:
+            while not self.seats:
+                await asyncio.sleep(backoff.wait(time.monotonic()))
+                try:
+                    await self._seat()
+                except (LampPostError, WorkerGone, OSError) as error:
+                    if self.state == "closed":
+                        return
+                    backoff = backoff.failed(time.monotonic())
+                    self.why = str(error)
+                    log.error("%s: %s", self.name, error)
+                    if backoff.failures > 3:
+                        self.state = "out"
+                        self._refuse_all(self.why)
+        finally:
+            self._seating = None
         self.state, self.why = "lit", None
-        self._wake.set()
+        self._kick()
 
     def _refuse_all(self, why: str) -> None:
         for request in self._waiting.drain():
             if not request.done.done():
                 request.done.set_exception(Unavailable(f"{self.name} is not serving: {why}"))
+
+
+def _is_over(request: _Request) -> bool:
+    """Whether nobody waits for its answer; whoever handles the call hears of it, so that it ends too."""
+    if request.done.done():
+        return True
+    if request.terms.gone is None or not request.terms.gone():
+        return False
+    request.done.set_exception(TooLate("the caller hung up before its rows were run; they were not"))
+    return True
+
+
+def _names_row(error: LampPostError) -> bool:
+    return any("row" in fault for fault in error.extra.get("faults") or [])
+
+
+def _placed(error: LampPostError, piece: Piece[_Request]) -> LampPostError:
+    """The error of a single row of a larger request, which says which row it is."""
+    if piece.job.rows == 1:
+        return error
+    faults = error.extra.get("faults") or [{"expected": "a row that the model can answer", "given": error.detail}]
+    placed = [{**fault, "row": piece.start + fault.get("row", 0)} for fault in faults]
+    if isinstance(error, ModelFault):
+        detail = f"row {piece.start}: {error.detail}"
+    else:
+        named = ("row", "field", "given", "expected", "hint")
+        detail = Fault(*(placed[0].get(name) for name in named)).sentence()  # type: ignore[arg-type]
+    return type(error)(detail, **{**error.extra, "faults": placed})
 
 
 def _said(header: dict[str, Any]) -> LampPostError:

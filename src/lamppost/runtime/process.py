@@ -6,12 +6,14 @@ import asyncio
 import contextlib
 import logging
 import os
+import resource
 import shutil
 import signal
 import socket
 import sys
 import tempfile
-from collections.abc import Sequence
+from collections import deque
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, cast
 
@@ -21,6 +23,7 @@ log = logging.getLogger("lamppost.worker")
 
 _KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "TZ", "PYTHONPATH", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
 _LINE_LIMIT = 2_000
+_PAGE = resource.getpagesize()
 
 
 class WorkerGone(Exception):
@@ -28,15 +31,17 @@ class WorkerGone(Exception):
 
 
 Frame = tuple[dict[str, Any], bytes]
+OnReply = Callable[[Frame | WorkerGone], None]
 
 
 class _Protocol(asyncio.Protocol):
-    """Bytes from the worker into frames; every frame answers the oldest open call."""
+    """Bytes from the worker into frames; every frame answers the oldest open call, which ends with one that does not announce more."""
 
     def __init__(self) -> None:
         self.transport: asyncio.Transport | None = None
-        self.reply: asyncio.Future[Frame] | None = None
+        self.open_calls: deque[OnReply] = deque()
         self.gone: str | None = None
+        self.on_gone: Callable[[str], None] | None = None
         self._buffer = bytearray()
         self._need: tuple[int, int] | None = None
 
@@ -47,13 +52,14 @@ class _Protocol(asyncio.Protocol):
         self._buffer += data
         try:
             while (frame := self._next()) is not None:
-                if self.reply is None or self.reply.done():
+                if not self.open_calls:
                     raise WireError("a frame came that nobody asked for")
-                self.reply.set_result(frame)
+                call = self.open_calls[0]
+                if not frame[0].get("more"):
+                    self.open_calls.popleft()
+                call(frame)
         except WireError as error:
-            self._end(str(error))
-            if self.transport is not None:
-                self.transport.abort()
+            self.end(str(error))
 
     def _next(self) -> Frame | None:
         if self._need is None and len(self._buffer) >= HEAD.size:
@@ -67,16 +73,24 @@ class _Protocol(asyncio.Protocol):
         return header, body
 
     def connection_lost(self, exc: Exception | None) -> None:
-        self._end("its socket closed" if exc is None else str(exc))
+        self.end("its socket closed" if exc is None else str(exc))
 
-    def _end(self, why: str) -> None:
-        self.gone = self.gone or why
-        if self.reply is not None and not self.reply.done():
-            self.reply.set_exception(WorkerGone(self.gone))
+    def end(self, why: str) -> None:
+        """Every open call fails, and so does every later one."""
+        if self.gone is not None:
+            return
+        self.gone = why
+        if self.transport is not None:
+            self.transport.abort()
+        calls, self.open_calls = self.open_calls, deque()
+        for call in calls:
+            call(WorkerGone(why))
+        if self.on_gone is not None:
+            self.on_gone(why)
 
 
 class WorkerProcess:
-    """A running worker. Make one with `start`; `call` from one task at a time; always `close`."""
+    """A running worker. Make one with `start`; `call` or `submit`, answers come in order; always `close`."""
 
     def __init__(self, name: str, process: asyncio.subprocess.Process, protocol: _Protocol, scratch: Path) -> None:
         self.name = name
@@ -88,8 +102,8 @@ class WorkerProcess:
         self._readers = [asyncio.create_task(self._log(stream)) for stream in streams if stream is not None]
 
     @classmethod
-    async def start(cls, name: str) -> WorkerProcess:
-        """Start the interpreter; it answers its first frame as soon as its imports are done."""
+    async def start(cls, name: str, python: Sequence[str] = (sys.executable,)) -> WorkerProcess:
+        """Start an interpreter, this one or another; it answers its first frame as soon as its imports are done."""
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_STREAM)
         scratch = Path(tempfile.mkdtemp(prefix="lamppost-worker-"))
         threads = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1", "PYTHONUNBUFFERED": "1"}
@@ -97,7 +111,7 @@ class WorkerProcess:
         try:
             with theirs:
                 process = await asyncio.create_subprocess_exec(
-                    sys.executable,
+                    *python,
                     "-m",
                     "lamppost.runtime.worker",
                     str(theirs.fileno()),
@@ -122,28 +136,66 @@ class WorkerProcess:
         """Why it is of no use any more, None while it is."""
         return self._protocol.gone
 
-    def send(self, frame: bytes) -> asyncio.Future[Frame]:
-        """Send one frame; the future gives the answer, or raises WorkerGone."""
+    @property
+    def on_gone(self) -> Callable[[str], None] | None:
+        """Who hears that the worker has ended, after the open calls have failed."""
+        return self._protocol.on_gone
+
+    @on_gone.setter
+    def on_gone(self, hears: Callable[[str], None] | None) -> None:
+        self._protocol.on_gone = hears
+
+    def submit(self, frame: bytes, on_reply: OnReply) -> None:
+        """Send one frame; ``on_reply`` is called with the answer, or with WorkerGone, in the order in which frames were sent."""
         protocol = self._protocol
-        reply: asyncio.Future[Frame] = asyncio.get_running_loop().create_future()
-        protocol.reply = reply
         if protocol.gone is not None or protocol.transport is None:
-            reply.set_exception(WorkerGone(protocol.gone or "it never connected"))
-        else:
-            protocol.transport.write(frame)
-        return reply
+            on_reply(WorkerGone(protocol.gone or "it never connected"))
+            return
+        protocol.open_calls.append(on_reply)
+        protocol.transport.write(frame)
 
     async def call(self, frame: bytes, timeout_s: float) -> Frame:
-        """Send one frame and wait for its answer; raise WorkerGone when the worker ends, or overruns its time."""
-        return await self.answer(self.send(frame), timeout_s)
+        """Send one frame and wait for its answer; raise WorkerGone when the worker ends, or overruns its time and is stopped."""
+        reply: asyncio.Future[Frame] = asyncio.get_running_loop().create_future()
 
-    async def answer(self, reply: asyncio.Future[Frame], timeout_s: float) -> Frame:
-        """Wait for the answer to a frame that was sent; past its time the worker is killed."""
+        def came(said: Frame | WorkerGone) -> None:
+            if reply.done():
+                return
+            if isinstance(said, WorkerGone):
+                reply.set_exception(said)
+            else:
+                reply.set_result(said)
+
+        self.submit(frame, came)
         try:
             return await asyncio.wait_for(reply, timeout_s)
         except TimeoutError:
-            self.kill()
-            raise WorkerGone(f"it did not answer within {timeout_s:g} s and was stopped") from None
+            why = f"it did not answer within {timeout_s:g} s and was stopped"
+            self.stop(why)
+            raise WorkerGone(why) from None
+
+    def stop(self, why: str) -> None:
+        """End the process now; open calls fail with ``why``."""
+        self.kill()
+        self._protocol.end(why)
+
+    @property
+    def memory_bytes(self) -> int:
+        """Resident memory now, 0 when it has ended."""
+        try:
+            pages = int(Path(f"/proc/{self.pid}/statm").read_text().split()[1])
+        except (OSError, IndexError):
+            return 0
+        return pages * _PAGE
+
+    def scratch_bytes(self) -> int:
+        """What lies in its scratch folder."""
+        total = 0
+        for folder, _, names in os.walk(self._scratch):
+            for name in names:
+                with contextlib.suppress(OSError):
+                    total += Path(folder, name).lstat().st_size
+        return total
 
     def kill(self) -> None:
         """End the process now, and whatever it started."""

@@ -11,7 +11,7 @@ from lamppost.core.errors import ProofFailed
 from lamppost.core.proof import Verdict
 from lamppost.package.read import Lamp
 from lamppost.runtime.lane import Lane, LaneSettings
-from lamppost.runtime.supply import WorkerSupply
+from lamppost.runtime.pool import WorkerPool
 
 
 def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle", "python", "torch"})) -> Verdict:
@@ -23,7 +23,8 @@ def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle", "p
 
 async def _prove(lamp: Lamp, folder: Path, formats: frozenset[str]) -> Verdict:
     unpacked = await asyncio.to_thread(lamp.unpack, folder)
-    lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(formats=formats), WorkerSupply(spares=False))
+    pool = WorkerPool()
+    lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(formats=formats), pool)
     try:
         return await lane.open()
     except ProofFailed:
@@ -31,3 +32,4 @@ async def _prove(lamp: Lamp, folder: Path, formats: frozenset[str]) -> Verdict:
         return lane.verdict
     finally:
         await lane.close()
+        await pool.close()

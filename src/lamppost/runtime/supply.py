@@ -32,8 +32,10 @@ class WorkerSupply:
             if needs not in self._spares:
                 self._spares[needs] = asyncio.create_task(self._warm(needs), name=f"spare worker for {needs}")
 
-    async def take(self, name: str, needs: Needs) -> WorkerProcess:
-        """A worker for the lane ``name``; the caller closes it."""
+    async def take(self, name: str, needs: Needs, python: tuple[str, ...] | None = None) -> WorkerProcess:
+        """A worker for the lane ``name``, of another interpreter where one is given; the caller closes it."""
+        if python is not None:
+            return await WorkerProcess.start(name, python)
         worker = await self._take_spare(needs)
         self.prepare()
         if worker is None:

@@ -1,4 +1,4 @@
-"""The worker process: ``python -m lamppost.runtime.worker FD`` opens one package and answers batches over a Unix socket.
+"""The worker process: ``python -m lamppost.runtime.worker FD`` opens packages and answers batches over a Unix socket.
 
 It knows no database, no token and no network. What a package's code prints goes to stdout and stderr, which the service reads
 into its log; frames go over the socket only. It ends by itself when the service is gone.
@@ -7,6 +7,7 @@ into its log; frames go over the socket only. It ends by itself when the service
 from __future__ import annotations
 
 import ctypes
+import gc
 import importlib
 import os
 import resource
@@ -15,6 +16,8 @@ import socket
 import sys
 import time
 import traceback
+from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -26,30 +29,44 @@ from lamppost.runtime.wire import HEAD, frame_size, pack_columns, pack_frame, re
 _PR_SET_PDEATHSIG = 1
 
 
+_FLUSH_S = 0.002
+_OPEN_FILES = 1_024
+_FILE_BYTES = 2**30
+
+
+@dataclass(slots=True)
+class _Slot:
+    """One open package."""
+
+    manifest: Manifest
+    steps: Chain
+
+
 class Worker:
-    """One open package and what is done with it."""
+    """The open packages, by the number that the service gave each, and what is done with them."""
 
     def __init__(self) -> None:
-        self.manifest: Manifest | None = None
-        self.steps: Chain | None = None
+        self.slots: dict[int, _Slot] = {}
 
-    def handle(self, header: dict[str, Any], body: bytes) -> bytes:
-        """The frame that answers a frame. Nothing a package does may end the loop, so every exception becomes an answer."""
+    def handle(self, header: dict[str, Any], body: bytes) -> Iterator[bytes]:
+        """The frames that answer a frame. Nothing a package does may end the loop, so every exception becomes an answer."""
+        if header.get("op") == "run":
+            yield from self._run(header["parts"], body)
+            return
         try:
             match header.get("op"):
-                case "run":
-                    return self._run(header, body)
                 case "open":
-                    return self._open(header)
+                    yield self._open(header)
+                case "close":
+                    del self.slots[int(header["slot"])]
+                    gc.collect()
+                    yield pack_frame({"op": "closed", "memory_bytes": _memory_bytes()})
                 case "warm":
-                    return self._warm(header)
+                    yield self._warm(header)
                 case other:
                     raise RuntimeError(f"a worker does not know how to {other}")
-        except LampPostError as error:
-            return pack_frame({"op": "failed", "code": error.code, "detail": error.detail, "faults": error.extra.get("faults")})
         except Exception as error:
-            traceback.print_exc()
-            return pack_frame({"op": "failed", "code": "model-fault", "detail": f"{type(error).__name__}: {error}"[:2_000]})
+            yield pack_frame(_failed(error))
 
     def _warm(self, header: dict[str, Any]) -> bytes:
         """Do the slow imports ahead of need."""
@@ -58,21 +75,45 @@ class Worker:
         return pack_frame({"op": "warm", "memory_bytes": _memory_bytes()})
 
     def _open(self, header: dict[str, Any]) -> bytes:
-        folder = Path(header["folder"])
+        folder, before = Path(header["folder"]), _memory_bytes()
         manifest = read_manifest((folder / MANIFEST).read_bytes())
-        self.steps = open_chain(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
-        self.manifest = manifest
-        return pack_frame({"op": "opened", "pid": os.getpid(), "memory_bytes": _memory_bytes()})
+        steps = open_chain(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
+        self.slots[int(header["slot"])] = _Slot(manifest, steps)
+        after = _memory_bytes()
+        return pack_frame({"op": "opened", "pid": os.getpid(), "memory_bytes": after, "grew_bytes": max(0, after - before)})
 
-    def _run(self, header: dict[str, Any], body: bytes) -> bytes:
-        if self.steps is None or self.manifest is None:
-            raise RuntimeError("a batch came before a package was opened")
-        rows = int(header["rows"])
-        start = time.perf_counter()
-        answers = self.steps.run(unpack_columns(self.manifest.columns, rows, header["columns"], body))
-        entries, out = pack_columns(answers)
-        took = time.perf_counter() - start
-        return pack_frame({"op": "answers", "rows": rows, "columns": entries, "steps_s": took}, out)
+    def _run(self, parts: list[dict[str, Any]], body: bytes) -> Iterator[bytes]:
+        """Answer the parts in turn, several in one frame as long as nobody waits long for the first of them."""
+        done: list[dict[str, Any]] = []
+        bodies: list[bytes] = []
+        start, at = time.perf_counter(), 0
+        for part in parts:
+            size = int(part["bytes"])
+            said, out = self._part(part, body[at : at + size])
+            at += size
+            done.append(said)
+            bodies.append(out)
+            if time.perf_counter() - start > _FLUSH_S and len(done) < len(parts):
+                yield pack_frame({"op": "answers", "parts": done, "more": True}, b"".join(bodies))
+                parts = parts[len(done) :]
+                done, bodies, start = [], [], time.perf_counter()
+        yield pack_frame({"op": "answers", "parts": done}, b"".join(bodies))
+
+    def _part(self, part: dict[str, Any], body: bytes) -> tuple[dict[str, Any], bytes]:
+        try:
+            slot, rows = self.slots[int(part["slot"])], int(part["rows"])
+            answers = slot.steps.run(unpack_columns(slot.manifest.columns, rows, part["columns"], body))
+            entries, out = pack_columns(answers)
+        except Exception as error:
+            return {"bytes": 0, **_failed(error)}, b""
+        return {"op": "answers", "rows": rows, "columns": entries, "bytes": len(out)}, out
+
+
+def _failed(error: Exception) -> dict[str, Any]:
+    if isinstance(error, LampPostError):
+        return {"op": "failed", "code": error.code, "detail": error.detail, "faults": error.extra.get("faults")}
+    traceback.print_exception(error)
+    return {"op": "failed", "code": "model-fault", "detail": f"{type(error).__name__}: {error}"[:2_000]}
 
 
 def _memory_bytes() -> int:
@@ -100,7 +141,8 @@ def serve(sock: socket.socket) -> None:
         while True:
             header_bytes, body_bytes = frame_size(_receive(sock, HEAD.size))
             header = read_header(_receive(sock, header_bytes))
-            sock.sendall(worker.handle(header, _receive(sock, body_bytes)))
+            for frame in worker.handle(header, _receive(sock, body_bytes)):
+                sock.sendall(frame)
     except (EOFError, ConnectionError):
         return
 
@@ -113,6 +155,8 @@ def main() -> None:
         return
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C in a terminal is for the service
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    resource.setrlimit(resource.RLIMIT_NOFILE, (_OPEN_FILES, _OPEN_FILES))
+    resource.setrlimit(resource.RLIMIT_FSIZE, (_FILE_BYTES, _FILE_BYTES))
     serve(socket.socket(fileno=int(sys.argv[1])))
 
 

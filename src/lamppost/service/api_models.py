@@ -107,7 +107,7 @@ async def _page(node: Node, version: Version, lamp: Lamp) -> VersionPage:
 
 
 def _shape(node: Node, version: Version, manifest: Manifest) -> VersionShape:
-    serves = sorted(name for name, route in node.routes.by_endpoint.items() if version.name in map(str, route.split.setup.versions))
+    serves = [route.split.endpoint for route in node.routes.naming(parse_version(version.name))]
     return VersionShape(
         name=version.name,
         model=version.model,

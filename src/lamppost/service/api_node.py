@@ -20,8 +20,8 @@ async def live() -> dict[str, str]:
 
 @router.get("/health/ready")
 async def ready(node: TheNode) -> dict[str, str]:
-    """Whether every endpoint is lit; 503 with the names of those that are not."""
-    if not node.routes.settled:
+    """Whether every endpoint is lit, or will be with its first request; 503 with the names of those that are not."""
+    if not (node.routes.settled and node.routes.warm):
         raise Unavailable("this node is starting")
     if dark := sorted(name for name, route in node.routes.by_endpoint.items() if route.state == "out"):
         raise Unavailable(f"not lit: {', '.join(dark[:20])}", out=dark)

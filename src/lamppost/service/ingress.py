@@ -12,6 +12,7 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 
 from lamppost.core.errors import BadRequest, HeadersTooLarge, TooSlow
 from lamppost.core.limits import BODY_PAUSE_S, HEAD_S, MAX_HEADER_BYTES, MAX_HEADERS
+from lamppost.runtime.lane import Terms
 
 
 class Ingress(HttpToolsProtocol):
@@ -27,6 +28,11 @@ class Ingress(HttpToolsProtocol):
         self._body_open = False
         self._last = 0.0
         self._watch: asyncio.TimerHandle | None = None
+        self._lost = False
+        self._terms = Terms(gone=self._is_lost)
+
+    def _is_lost(self) -> bool:
+        return self._lost
 
     def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
         """Begin to wait for headers."""
@@ -35,7 +41,8 @@ class Ingress(HttpToolsProtocol):
         self._watch = self.loop.call_later(self.head_s, self._look)
 
     def connection_lost(self, exc: Exception | None) -> None:
-        """Forget the clock."""
+        """Forget the clock; nobody waits for answers any more."""
+        self._lost = True
         if self._watch is not None:
             self._watch.cancel()
             self._watch = None
@@ -54,6 +61,7 @@ class Ingress(HttpToolsProtocol):
         if many or (size > MAX_HEADER_BYTES and sum(len(name) + len(value) for name, value in self.headers) > MAX_HEADER_BYTES):
             self._refuse_head()
             return
+        self.scope["lamppost.terms"] = self._terms  # type: ignore[typeddict-unknown-key]
         super().on_headers_complete()
 
     def on_message_complete(self) -> None:

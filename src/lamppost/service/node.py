@@ -39,6 +39,7 @@ class Node:
         self.predict = Predict(self.auth, self.routes, self.recorder, settings.max_body_bytes)
         self._rpc: RpcServer | None = None
         self._listening: asyncio.Task[None] | None = None
+        self._warming: asyncio.Task[None] | None = None
 
     async def start(self) -> None:
         """Connect, read who may ask, and begin to open what should be served; it does not wait for the lanes."""
@@ -56,6 +57,9 @@ class Node:
         if self._listening is not None:
             self._listening.cancel()
             await asyncio.gather(self._listening, return_exceptions=True)
+        if self._warming is not None:
+            self._warming.cancel()
+            await asyncio.gather(self._warming, return_exceptions=True)
         if self._rpc is not None:
             await self._rpc.stop()
         await self.routes.close()
@@ -73,6 +77,8 @@ class Node:
                     await connection.execute(f"LISTEN {CHANGES}".encode())
                     while True:
                         await self._catch_up()
+                        if not self.routes.warm and self._warming is None:
+                            self._warming = asyncio.create_task(self.routes.warm_up(), name="warm up")
                         async for _ in connection.notifies(timeout=_LOOK_AGAIN_S, stop_after=1):
                             pass
             except (psycopg.Error, OSError) as error:

@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
+import asyncio
 import logging
+import re
 from collections.abc import AsyncGenerator, Awaitable, Callable, MutableMapping
+from dataclasses import replace
 from typing import Any
 from uuid import UUID
 
 import orjson
 
 from lamppost.core.easing import MAX_TOLD, Change
-from lamppost.core.errors import BodyTooLarge, LampPostError, NotAllowed
+from lamppost.core.errors import BadRequest, BodyTooLarge, LampPostError, NotAllowed
 from lamppost.core.formats import ARROW, JSON, MULTIPART, NDJSON
+from lamppost.runtime.lane import AT_ONCE, Terms
 from lamppost.service import bodies
 from lamppost.service.auth import Auth
 from lamppost.service.ongoing import Clock, Ongoing, new_request_id
 from lamppost.service.recorder import Recorder
 from lamppost.service.routes import Routes
-from lamppost.service.serving import Asked, Serving
+from lamppost.service.serving import Asked, One, Serving
 from lamppost.service.streams import Broken, Stream
 
 log = logging.getLogger("lamppost.predict")
@@ -27,6 +31,10 @@ Receive = Callable[[], Awaitable[MutableMapping[str, Any]]]
 Send = Callable[[MutableMapping[str, Any]], Awaitable[None]]
 
 PREFIX = "/predict/"
+BULK = Terms(bulk=True)
+_URGENCY = re.compile(rb"(?:^|[ ,])u=([0-7])")
+_LIVE = 4
+"""Urgency (0 to 7, 3 by default) above which a call is bulk work."""
 
 
 class ClientGone(Exception):
@@ -78,7 +86,7 @@ class Predict:
         serving = await self._begin(headers, call, clock)
         call.serving, call.kind, call.wrote = serving, kind, wanted
         options = serving.plan.read_options(bodies.options_of(scope.get("query_string", b"")))
-        stream = Stream(serving, kind, wanted, options, headers)
+        stream = Stream(serving, kind, wanted, options, headers, BULK)
         started, size, status = False, 0, 200
         async with self._routes.kept_open(call.endpoint, serving):
             try:
@@ -111,7 +119,7 @@ class Predict:
         principal = await self._auth.check("POST", headers)
         principal.check("predict", call.endpoint)
         call.token = principal.token
-        route, serving = self._routes.serving(call.endpoint)
+        route, serving = await self._routes.serving(call.endpoint)
         call.known, call.version, call.keeps = True, str(route.split.version), serving.keeps
         clock.mark("token")
         return serving
@@ -128,8 +136,9 @@ class Predict:
         call.body = body = await self._read(headers, receive)
         parts = await bodies.read_parts(header, body) if kind == MULTIPART else []
         clock.mark("read")
-        # while the body came the route may have moved and the lane been closed; from here to the queue nothing is awaited
-        route, serving = self._routes.serving(call.endpoint)
+        # while the body came the route may have moved or gone to sleep; from here to the queue nothing is awaited, except by what looks
+        # something up first or asks several, which is held open meanwhile
+        route, serving = await self._routes.serving(call.endpoint)
         call.version, call.keeps, call.serving = str(route.split.version), serving.keeps, serving
         call.kind = kind
         told: list[Change] | None = [] if route.split.setup.lenient else None
@@ -137,7 +146,12 @@ class Predict:
         call.rows = asked.count
         call.asked = asked if kind != JSON else None
         clock.mark("validate")
-        served = await serving.ask(asked, wanted == ARROW, len(body), headers)
+        terms = _terms(scope)
+        if isinstance(serving, One):
+            served = await serving.ask(asked, wanted == ARROW, len(body), headers, terms)
+        else:
+            async with self._routes.kept_open(call.endpoint, serving):
+                served = await serving.ask(asked, wanted == ARROW, len(body), headers, terms)
         answer, call.version = served.answer, served.version
         clock.took(answer.queue_s, answer.worker_s)
         about: dict[str, Any] = {"version": call.version, "request_id": str(call.request_id)}
@@ -181,6 +195,24 @@ class Predict:
     def _problem(self, error: LampPostError, request_id: UUID) -> tuple[int, bytes, list[tuple[bytes, bytes]]]:
         body = orjson.dumps({**error.to_problem(), "request_id": str(request_id)}, default=str)
         return error.status, body, [(b"content-type", b"application/problem+json"), *problem_headers(error)]
+
+
+def _terms(scope: Scope) -> Terms:
+    """How the caller wants to be served: by the headers Priority (RFC 9218) and Answer-Within, and as long as its connection stands."""
+    terms: Terms = scope.get("lamppost.terms", AT_ONCE)
+    for name, value in scope["headers"]:
+        if name == b"priority":
+            found = _URGENCY.search(value)
+            terms = replace(terms, bulk=found is not None and int(found[1]) > _LIVE)
+        elif name == b"answer-within":
+            try:
+                seconds = float(value)
+            except ValueError:
+                seconds = -1.0
+            if not 0 < seconds <= 3_600:
+                raise BadRequest(f"the header Answer-Within is {value.decode('latin-1')[:40]!r}; it is seconds above 0, such as 0.25")
+            terms = replace(terms, deadline=asyncio.get_running_loop().time() + seconds)
+    return terms
 
 
 async def _pieces(receive: Receive) -> AsyncGenerator[bytes, None]:

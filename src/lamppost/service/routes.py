@@ -9,42 +9,49 @@ from __future__ import annotations
 import asyncio
 import logging
 import shutil
-from collections import defaultdict
-from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from collections import Counter, defaultdict
+from collections.abc import AsyncIterator, Iterable
+from contextlib import asynccontextmanager, suppress
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Literal
 from uuid import uuid4
 
+import psycopg
+from psycopg_pool import PoolTimeout
+
 from lamppost.core.errors import LampPostError, NotFound, PackageRefused, ProofFailed, Unavailable
 from lamppost.core.fields import Schema
-from lamppost.core.names import VersionName, closest
+from lamppost.core.names import VersionName, closest, parse_version
 from lamppost.core.promise import promise_of
-from lamppost.core.setup import Setup
+from lamppost.core.setup import Setup, combined
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.package.signing import Signature, check, demand
-from lamppost.runtime.lane import Lane
+from lamppost.runtime.lane import Lane, LaneSettings, lane_settings
+from lamppost.runtime.pool import WorkerPool
 from lamppost.runtime.supply import WorkerSupply
 from lamppost.service.lookups import Sources, Table
 from lamppost.service.serving import Serving, make_serving
 from lamppost.service.settings import Settings
-from lamppost.store import endpoints, packages
+from lamppost.store import endpoints, packages, records
 from lamppost.store.database import Pool
 from lamppost.store.endpoints import Split
 
 log = logging.getLogger("lamppost.routes")
 
-State = Literal["lit", "flickering", "out"]
+State = Literal["lit", "flickering", "out", "unlit"]
 _RETRY_S = 20.0
 _REMEMBERED = 32
 _VISIT_S = 60.0
 _VISITS = 4
+_WAKE_S = 30.0
+_WAKING = 8
+_WARM = 16
 
 
 @dataclass(slots=True)
 class Route:
-    """An endpoint on this node. serving : what answers, by the lanes, None while they are opening or cannot. why : the reason then."""
+    """An endpoint on this node. serving : what answers, by the lanes; None while it sleeps, is opening or cannot. why : the reason then."""
 
     split: Split
     serving: Serving | None = None
@@ -54,8 +61,10 @@ class Route:
 
     @property
     def state(self) -> State:
-        """lit, flickering (serving, but its worker is being replaced), or out."""
-        if self.serving is None or any(lane.state in ("out", "closed") for lane in self.lanes):
+        """lit, flickering (serving, but its worker is being replaced), unlit (opened with the first request), or out."""
+        if self.serving is None:
+            return "out" if self.why else "unlit"
+        if any(lane.state in ("out", "closed") for lane in self.lanes):
             return "out"
         return "lit" if all(lane.state == "lit" for lane in self.lanes) else "flickering"
 
@@ -71,15 +80,21 @@ class Routes:
     def __init__(self, pool: Pool, settings: Settings) -> None:
         self.by_endpoint: dict[str, Route] = {}
         self.settled = False
+        self.warm = False
         self._pool = pool
         self._settings = settings
-        self._supply = WorkerSupply(spares=True)
+        self.pool = WorkerPool(WorkerSupply(spares=True), settings.memory_bytes)
+        self.pool.let_go = self._sleep
         self._sources = Sources(settings.sources)
         self._lanes: dict[VersionName, asyncio.Task[Lane]] = {}
-        self._holds: dict[VersionName, int] = defaultdict(int)
+        self._holds: Counter[VersionName] = Counter()
+        self._uses: Counter[VersionName] = Counter()
+        self._named: dict[VersionName, set[str]] = defaultdict(set)
         self._locks: dict[str, asyncio.Lock] = defaultdict(asyncio.Lock)
         self._closing: set[asyncio.Task[None]] = set()
         self._reconciling = asyncio.Lock()
+        self._waking: dict[str, asyncio.Task[None]] = {}
+        self._wakes = asyncio.Semaphore(_WAKING)
         self._described: dict[str, Lamp] = {}
         self._visited: dict[VersionName, asyncio.TimerHandle] = {}
 
@@ -95,13 +110,94 @@ class Routes:
             raise NotFound(f"there is no endpoint {endpoint!r}; {hint}")
         return route
 
-    def serving(self, endpoint: str) -> tuple[Route, Serving]:
-        """The route of an endpoint and what answers for it; raise NotFound or Unavailable."""
-        route = self.route(endpoint)
-        if route.serving is None:
-            why = f": {route.why}" if route.why else ", its version is being opened"
-            raise Unavailable(f"{endpoint} has no lit version on this node{why}", retry_after_s=2)
-        return route, route.serving
+    async def serving(self, endpoint: str) -> tuple[Route, Serving]:
+        """The route of an endpoint and what answers for it, woken if it sleeps; raise NotFound or Unavailable."""
+        while True:
+            route = self.route(endpoint)
+            if route.serving is not None:
+                return route, route.serving
+            await self._woken(endpoint, route)
+
+    def _put(self, endpoint: str, route: Route | None) -> None:
+        """Change a route; versions that no route has open any more are closed."""
+        before = self.by_endpoint.get(endpoint)
+        if before is not None:
+            for version in before.split.setup.versions:
+                self._named[version].discard(endpoint)
+        if route is None:
+            self.by_endpoint.pop(endpoint, None)
+        else:
+            self.by_endpoint[endpoint] = route
+            for version in route.split.setup.versions:
+                self._named[version].add(endpoint)
+            if route.serving is not None:
+                self._uses.update(route.split.setup.versions)
+        if before is not None and before.serving is not None:
+            self._uses.subtract(before.split.setup.versions)
+            for version in before.split.setup.versions:
+                self._close_unused(version)
+
+    # -- sleeping and waking ------------------------------------------------------------------------------------------
+
+    async def _woken(self, endpoint: str, route: Route) -> None:
+        """Wait until a sleeping endpoint is awake, for a bounded time; raise Unavailable with the reason when it cannot be."""
+        now = asyncio.get_running_loop().time()
+        if route.why and now - route.failed_at < _RETRY_S:
+            raise Unavailable(f"{endpoint} has no lit version on this node: {route.why}", retry_after_s=2)
+        try:
+            await asyncio.wait_for(asyncio.shield(self.wake(endpoint)), _WAKE_S)
+        except TimeoutError:
+            raise Unavailable(f"{endpoint} is being opened and has taken {_WAKE_S:g} s so far; try again", retry_after_s=2) from None
+
+    def wake(self, endpoint: str) -> asyncio.Task[None]:
+        """Begin to open what an endpoint serves, if that has not begun. The task ends either way; the route says how."""
+        task = self._waking.get(endpoint)
+        if task is None:
+            task = self._waking[endpoint] = asyncio.create_task(self._wake(endpoint), name=f"wake {endpoint}")
+            task.add_done_callback(lambda _: self._waking.pop(endpoint, None))
+        return task
+
+    async def _wake(self, endpoint: str) -> None:
+        async with self._wakes, self._locks[endpoint]:
+            route = self.by_endpoint.get(endpoint)
+            if route is not None and route.serving is None:
+                await self._opened(route.split)
+
+    async def _opened(self, split: Split) -> None:
+        """Open what a split serves and put it into force; its route says why where that fails."""
+        try:
+            lanes = await self._hold_all(split.setup)
+        except LampPostError as error:
+            log.error("%s cannot serve %s: %s", split.endpoint, split.setup.says(), error.detail)
+            self._put(split.endpoint, Route(split, why=error.detail, failed_at=asyncio.get_running_loop().time()))
+            return
+        try:
+            self._put(split.endpoint, Route(split, self._made(split.setup, lanes), tuple(lanes.values())))
+        finally:
+            self._let_go_all(split.setup)
+            self._apply_rules(split.setup.versions)
+
+    def _sleep(self, lane: Lane) -> bool:
+        """Let a lane go until it is asked for again, and with it whatever serves with it; False where something needs it now."""
+        asleep = [route for route in self.naming(parse_version(lane.name)) if lane in route.lanes]
+        if not asleep or any(not one.idle for route in asleep for one in route.lanes):
+            return False
+        if any(self._holds[version] for route in asleep for version in route.split.setup.versions):
+            return False
+        for route in asleep:
+            self._put(route.split.endpoint, Route(route.split))
+        return True
+
+    async def warm_up(self) -> None:
+        """Open what is to be warm always, and what was used last."""
+        always = [name for name, route in self.by_endpoint.items() if route.split.setup.lane.keep_warm]
+        with suppress(psycopg.Error, PoolTimeout):
+            used = await records.last_used(self._pool, _WARM)
+            always += [name for name in used if name not in always]
+        if len(self.by_endpoint) <= _WARM:
+            always += [name for name in sorted(self.by_endpoint) if name not in always]
+        await asyncio.gather(*(self.wake(name) for name in always if name in self.by_endpoint))
+        self.warm = True
 
     def setup(self, endpoint: str) -> Setup | None:
         """The setup in force, None for an endpoint that is not there yet."""
@@ -120,10 +216,27 @@ class Routes:
             try:
                 serving = self._made(setup, lanes)
                 split, before = await endpoints.set_up(self._pool, endpoint, setup, by, after)
-                self.by_endpoint[endpoint] = Route(split, serving, tuple(lanes.values()))
+                self._put(endpoint, Route(split, serving, tuple(lanes.values())))
             finally:
                 self._let_go_all(setup)
+            self._apply_rules((*setup.versions, *(before.setup.versions if before else ())))
             return split, before
+
+    def _apply_rules(self, versions: Iterable[VersionName]) -> None:
+        """Give lanes the bounds that the endpoints using them ask for, at once."""
+        for version in set(versions):
+            task = self._lanes.get(version)
+            if task is not None and task.done() and not task.cancelled() and task.exception() is None:
+                task.result().set(self._rules(version))
+
+    def _rules(self, version: VersionName) -> LaneSettings:
+        """How a lane is run, by what the endpoints that use it ask for."""
+        asked = combined(route.split.setup.lane for route in self.naming(version))
+        return lane_settings(self._settings.lane, asked, self.pool.cores)
+
+    def naming(self, version: VersionName) -> list[Route]:
+        """The routes of the endpoints that name a version."""
+        return [self.by_endpoint[endpoint] for endpoint in sorted(self._named.get(version, ()))]
 
     def _made(self, setup: Setup, lanes: dict[str, Lane]) -> Serving:
         bare = make_serving(replace(setup, lookups=()), lanes)
@@ -134,16 +247,25 @@ class Routes:
         return make_serving(setup, lanes, [Table(self._sources, lookup, known) for lookup in setup.lookups])
 
     async def reconcile(self) -> None:
-        """Serve what the database says. Endpoints whose version cannot be opened are out, with the reason, and tried again later."""
+        """Serve what the database says. What is awake is swapped in place; what sleeps is opened when it is asked for.
+
+        Endpoints whose version cannot be opened are out, with the reason, and tried again later.
+        """
         async with self._reconciling:
             wanted = {split.endpoint: split for split in await endpoints.list_splits(self._pool)}
             for endpoint in self.by_endpoint.keys() - wanted.keys():
-                del self.by_endpoint[endpoint]
+                self._put(endpoint, None)
+            changed = []
             for endpoint, split in wanted.items():
-                self.by_endpoint.setdefault(endpoint, Route(split))
-            await asyncio.gather(*(self._settle(split) for split in wanted.values()))
+                route = self.by_endpoint.get(endpoint)
+                if route is None:
+                    self._put(endpoint, Route(split))
+                    if self.settled:
+                        self.wake(endpoint)
+                elif route.split.revision < split.revision or route.why:
+                    changed.append(split)
+            await asyncio.gather(*(self._settle(split) for split in changed))
             self.settled = True
-            self._close_unused()
 
     async def _settle(self, split: Split) -> None:
         async with self._locks[split.endpoint]:
@@ -153,25 +275,19 @@ class Routes:
                 return
             if route.split.revision == split.revision and (route.serving is not None or (route.why and now - route.failed_at < _RETRY_S)):
                 return
-            try:
-                lanes = await self._hold_all(split.setup)
-            except LampPostError as error:
-                log.error("%s cannot serve %s: %s", split.endpoint, split.setup.says(), error.detail)
-                self.by_endpoint[split.endpoint] = Route(split, why=error.detail, failed_at=now)
-                return
-            try:
-                self.by_endpoint[split.endpoint] = Route(split, self._made(split.setup, lanes), tuple(lanes.values()))
-            finally:
-                self._let_go_all(split.setup)
+            before = route.split.setup.versions
+            await self._opened(split)
+            self._apply_rules(before)
 
     @asynccontextmanager
     async def kept_open(self, endpoint: str, serving: Serving) -> AsyncIterator[None]:
         """Keep the lanes that an endpoint uses open for one long answer, whatever the endpoint is pointed at meanwhile."""
-        setup = self.route(endpoint).split.setup
+        route = self.route(endpoint)
+        setup = route.split.setup
         for version in setup.versions:
             self._holds[version] += 1
         try:
-            if self.serving(endpoint)[1] is not serving:  # it moved before this was said
+            if route.serving is not serving:  # it moved before this was said
                 raise Unavailable(f"{endpoint} was pointed at another version this moment; try again", retry_after_s=1)
             yield
         finally:
@@ -202,17 +318,17 @@ class Routes:
             self._let_go(version)
 
     def start(self) -> None:
-        """Begin to start the spare worker."""
-        self._supply.prepare()
+        """Begin to start the spare workers, and to look after the lanes."""
+        self.pool.start()
 
     async def close(self) -> None:
         """Drain and end every lane."""
-        self.by_endpoint.clear()
+        for endpoint in list(self.by_endpoint):
+            self._put(endpoint, None)
         for version in list(self._visited):
             self._leave(version)
-        self._close_unused()
         await asyncio.gather(*self._closing, return_exceptions=True)
-        await self._supply.close()
+        await self.pool.close()
         await self._sources.close()
 
     # -- lanes --------------------------------------------------------------------------------------------------------
@@ -250,14 +366,14 @@ class Routes:
 
     def _let_go(self, version: VersionName) -> None:
         self._holds[version] -= 1
-        self._close_unused()
+        self._close_unused(version)
 
-    def _close_unused(self) -> None:
-        used = {version for route in self.by_endpoint.values() for version in route.split.setup.versions}
-        for version in [v for v in self._lanes if v not in used and not self._holds[v]]:
-            task = asyncio.create_task(self._close_lane(version, self._lanes.pop(version)))
-            self._closing.add(task)
-            task.add_done_callback(self._closing.discard)
+    def _close_unused(self, version: VersionName) -> None:
+        if self._uses[version] > 0 or self._holds[version] > 0 or version not in self._lanes:
+            return
+        task = asyncio.create_task(self._close_lane(version, self._lanes.pop(version)))
+        self._closing.add(task)
+        task.add_done_callback(self._closing.discard)
 
     async def _close_lane(self, version: VersionName, opening: asyncio.Task[Lane]) -> None:
         try:
@@ -273,13 +389,16 @@ class Routes:
         kept = [Signature(*one) for one in await packages.list_signatures(self._pool, version.digest)]
         check(kept, version.digest)
         demand(self._settings.signers, kept, lamp.manifest.formats)
-        lane = Lane(str(name), folder, lamp.manifest, lamp.proof, self._settings.lane, self._supply)
+        lane = Lane(str(name), folder, lamp.manifest, lamp.proof, self._rules(name), self.pool)
+        if version.measured is not None and not lane.light:
+            lane.expected_bytes = int(version.measured["memory_bytes"])
         try:
             verdict = await lane.open(measure=version.measured is None)
         except (ProofFailed, PackageRefused) as error:
             await packages.note_proof(self._pool, name, "failed", error.detail)
             raise
-        await packages.note_proof(self._pool, name, "passed", verdict.sentence())
+        if version.proof != "passed":
+            await packages.note_proof(self._pool, name, "passed", verdict.sentence())
         if lane.measured is not None:
             await packages.note_measured(self._pool, name, asdict(lane.measured))
         log.info("%s is open: %s", name, verdict.sentence())

@@ -18,7 +18,7 @@ from lamppost.core.plan import Plan, Row
 from lamppost.core.privacy import Kept
 from lamppost.core.promise import WHICH, Promise, answers_given, as_given, case_of, fit, promise_of
 from lamppost.core.setup import Choose, Setup, Together
-from lamppost.runtime.lane import Lane, LaneAnswer
+from lamppost.runtime.lane import AT_ONCE, Lane, LaneAnswer, Terms
 from lamppost.service.lookups import Table
 
 Headers = list[tuple[bytes, bytes]]
@@ -50,7 +50,7 @@ class Serving(Protocol):
     answers: Schema
     keeps: Kept
 
-    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers) -> Served:
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers, terms: Terms = AT_ONCE) -> Served:
         """Answer; ``as_columns`` asks for columns, which some give and others do not."""
 
 
@@ -62,15 +62,15 @@ class One:
         self.lane = lane
         self.plan, self.columns, self.answers, self.keeps = lane.plan, lane.columns, lane.answers, lane.keeps
 
-    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers) -> Served:  # noqa: ARG002
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers, terms: Terms = AT_ONCE) -> Served:  # noqa: ARG002
         """By columns where the answer is to be columns or the request was."""
         if asked.columns is not None:
-            return Served(await self.lane.predict_columns(asked.columns, asked.count, size_bytes), self.version)
+            return Served(await self.lane.predict_columns(asked.columns, asked.count, size_bytes, terms), self.version)
         assert asked.rows is not None
         if as_columns:
             columns = from_rows(self.columns, asked.rows)
-            return Served(await self.lane.predict_columns(columns, asked.count, size_bytes), self.version)
-        return Served(await self.lane.predict(asked.rows, size_bytes), self.version)
+            return Served(await self.lane.predict_columns(columns, asked.count, size_bytes, terms), self.version)
+        return Served(await self.lane.predict(asked.rows, size_bytes, terms), self.version)
 
 
 class _Several:
@@ -95,14 +95,16 @@ class Chosen(_Several):
         self._lanes = lanes
         self._header = choose.name.lower().encode()
 
-    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers) -> Served:  # noqa: ARG002
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers, terms: Terms = AT_ONCE) -> Served:  # noqa: ARG002
         """Each row by its version, the answers in the rows' order."""
         rows = self.rows(asked)
         groups: dict[str, list[int]] = {}
         for at, version in enumerate(self._versions(rows, headers)):
             groups.setdefault(version, []).append(at)
         share = size_bytes // max(1, len(rows))
-        said = await asyncio.gather(*(self._by(version, places, rows, share) for version, places in groups.items()), return_exceptions=True)
+        said = await asyncio.gather(
+            *(self._by(version, places, rows, share, terms) for version, places in groups.items()), return_exceptions=True
+        )
         answers: list[Row] = [{}] * len(rows)
         for (version, places), answer in zip(groups.items(), said, strict=True):
             if isinstance(answer, BaseException):
@@ -111,12 +113,12 @@ class Chosen(_Several):
                 answers[at] = {**row, WHICH: version} if self._choose.by == "field" else row
         return Served(joined([answer for answer in said if isinstance(answer, LaneAnswer)], answers), ", ".join(groups))
 
-    async def _by(self, version: str, places: list[int], rows: list[Row], share: int) -> LaneAnswer:
+    async def _by(self, version: str, places: list[int], rows: list[Row], share: int, terms: Terms) -> LaneAnswer:
         lane = self._lanes[version]
         name = None if pick(lane.columns, self._choose.name) else self._choose.name
         try:
             fitted = fit([rows[at] for at in places], lane.columns, self.columns, version, name)
-            return await lane.predict(fitted, share * len(places))
+            return await lane.predict(fitted, share * len(places), terms)
         except LampPostError as error:
             raise renumbered(error, places) from error
 
@@ -154,10 +156,10 @@ class Ensemble(_Several):
         known = given | {field.name: field for field in self.columns if field.name not in given}
         self._given = Schema(tuple(known[name] for name in lanes[together.combine].columns.names))
 
-    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers) -> Served:  # noqa: ARG002
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers, terms: Terms = AT_ONCE) -> Served:  # noqa: ARG002
         """All parts at once, then what combines them."""
         rows, parts = self.rows(asked), self._together.parts
-        said = await asyncio.gather(*(self._by(version, rows, size_bytes) for version in parts.values()))
+        said = await asyncio.gather(*(self._by(version, rows, size_bytes, terms) for version in parts.values()))
         combine = self._lanes[self._together.combine]
         wanted = frozenset(combine.columns.names)
         merged: list[Row] = [{name: value for name, value in row.items() if name in wanted} for row in rows]
@@ -166,14 +168,14 @@ class Ensemble(_Several):
             for row, given in zip(merged, answer.rows, strict=True):
                 row.update((name, value) for name, value in as_given(part, schema, given).items() if name in wanted)
         try:
-            last = await combine.predict(fit(merged, combine.columns, self._given, self._together.combine), size_bytes)
+            last = await combine.predict(fit(merged, combine.columns, self._given, self._together.combine), size_bytes, terms)
         except InvalidRows as error:
             raise ModelFault(f"{self._together.combine} cannot take what the parts answered: {error.detail}") from error
         return Served(replace(joined([*said, last], last.rows), worker_s=max(one.worker_s for one in said) + last.worker_s), self._version)
 
-    async def _by(self, version: str, rows: list[Row], size_bytes: int) -> LaneAnswer:
+    async def _by(self, version: str, rows: list[Row], size_bytes: int, terms: Terms) -> LaneAnswer:
         lane = self._lanes[version]
-        return await lane.predict([{name: row[name] for name in lane.columns.names} for row in rows], size_bytes)
+        return await lane.predict([{name: row[name] for name in lane.columns.names} for row in rows], size_bytes, terms)
 
 
 class LookedUp(_Several):
@@ -184,7 +186,7 @@ class LookedUp(_Several):
         self._inner = inner
         self._tables = tables
 
-    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers) -> Served:
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers, terms: Terms = AT_ONCE) -> Served:
         """Keys become fields; raise InvalidRows for a key that no table knows, Unavailable while a database does not answer."""
         rows = self.rows(asked)
         found = await asyncio.gather(*(table.rows_for({row[table.lookup.key] for row in rows}) for table in self._tables))
@@ -195,7 +197,7 @@ class LookedUp(_Several):
             for table, known in zip(self._tables, found, strict=True):
                 whole |= table.fields_of(row[table.lookup.key], known, at)
             filled.append({name: whole[name] for name in names})
-        return await self._inner.ask(Asked(asked.form, asked.count, filled), as_columns, size_bytes, headers)
+        return await self._inner.ask(Asked(asked.form, asked.count, filled), as_columns, size_bytes, headers, terms)
 
 
 def make_serving(setup: Setup, lanes: Mapping[str, Lane], tables: Sequence[Table] = ()) -> Serving:

@@ -13,6 +13,7 @@ from lamppost.runtime.lane import LaneSettings
 class Settings:
     """data : the node's folder. database : URL. max_body_bytes, max_package_bytes : bounds on a request and on a lamp file.
 
+    memory_bytes : what all workers together may hold, None for half of the machine's memory.
     signers : public keys of which one must have signed a package that can run code; empty where that is not demanded.
     grpc : host and port for gRPC beside HTTP, None for none.
     sources : databases that fields may be looked up in, URL by name.
@@ -23,6 +24,7 @@ class Settings:
     lane: LaneSettings = field(default_factory=LaneSettings)
     max_body_bytes: int = MAX_BODY_BYTES
     max_package_bytes: int = MAX_PACKAGE_BYTES
+    memory_bytes: int | None = None
     signers: frozenset[str] = frozenset()
     grpc: str | None = None
     sources: dict[str, str] = field(default_factory=dict)

@@ -20,7 +20,7 @@ from lamppost.core.columns import column_of, from_rows, to_rows
 from lamppost.core.errors import BadBody, Fault, InvalidRows, LampPostError
 from lamppost.core.formats import ARROW, CSV, NDJSON, read_csv, read_ndjson, write_csv, write_ndjson
 from lamppost.core.plan import Row
-from lamppost.runtime.lane import LaneAnswer
+from lamppost.runtime.lane import LaneAnswer, Terms
 from lamppost.service.serving import Asked, Headers, Serving
 
 Pieces = AsyncIterator[bytes]
@@ -34,7 +34,8 @@ class Broken(Exception):
 class Stream:
     """One such request.
 
-    options : those of the whole call. headers : of the request. rows : answered so far. first : what the first block asked.
+    options : those of the whole call. headers : of the request. terms : how it is served.
+    rows : answered so far. first : what the first block asked.
     """
 
     serving: Serving
@@ -42,6 +43,7 @@ class Stream:
     wanted: str
     options: Row
     headers: Headers
+    terms: Terms
     rows: int = 0
     first: Asked | None = None
     _lines: int = 0
@@ -77,7 +79,7 @@ class Stream:
             asked = self._read(block)
             if asked is None:
                 return
-            said = (await self.serving.ask(asked, self.wanted == ARROW, len(block), self.headers)).answer
+            said = (await self.serving.ask(asked, self.wanted == ARROW, len(block), self.headers, self.terms)).answer
         except LampPostError as error:
             if not self.rows:
                 raise

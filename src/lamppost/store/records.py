@@ -45,6 +45,13 @@ _COPY = (
 )
 
 
+async def last_used(pool: Pool, most: int) -> list[str]:
+    """Endpoints by their last call, the latest first."""
+    async with pool.connection() as connection:
+        query = "SELECT endpoint FROM latency GROUP BY endpoint ORDER BY max(at) DESC LIMIT %s"
+        return [row[0] for row in await (await connection.execute(query, (most,))).fetchall()]
+
+
 async def write_calls(pool: Pool, calls: Sequence[Call]) -> None:
     """Store calls and add them to the histograms, in one transaction. The partitions of their days must exist."""
     async with pool.connection() as connection, connection.transaction():

@@ -15,6 +15,7 @@ from grpc_reflection.v1alpha import reflection
 from lamppost.core.easing import MAX_TOLD, Change
 from lamppost.core.errors import LampPostError, SetupError
 from lamppost.core.formats import JSON
+from lamppost.runtime.lane import Terms
 from lamppost.service import bodies
 from lamppost.service.auth import Auth
 from lamppost.service.ongoing import Clock, Ongoing, new_request_id
@@ -37,6 +38,7 @@ _CODES = {
     429: grpc.StatusCode.RESOURCE_EXHAUSTED,
     500: grpc.StatusCode.INTERNAL,
     502: grpc.StatusCode.INTERNAL,
+    504: grpc.StatusCode.DEADLINE_EXCEEDED,
     503: grpc.StatusCode.UNAVAILABLE,
 }
 Context = Any
@@ -102,7 +104,7 @@ class Predictions:
         principal = await self._auth.check("POST", headers)
         principal.check("predict", message.endpoint)
         call.token = principal.token
-        route, serving = self._routes.serving(message.endpoint)
+        route, serving = await self._routes.serving(message.endpoint)
         call.known, call.version, call.keeps, call.serving = True, str(route.split.version), serving.keeps, serving
         clock.mark("token")
         told: list[Change] | None = [] if route.split.setup.lenient else None
@@ -111,7 +113,11 @@ class Predictions:
         if asked.columns is not None:
             call.kind, call.asked = GRPC, asked
         clock.mark("validate")
-        served = await serving.ask(asked, asked.columns is not None, message.ByteSize(), headers)
+        left = context.time_remaining()
+        deadline = None if left is None else asyncio.get_running_loop().time() + left
+        terms = Terms(deadline=deadline, gone=context.cancelled)
+        async with self._routes.kept_open(message.endpoint, serving):
+            served = await serving.ask(asked, asked.columns is not None, message.ByteSize(), headers, terms)
         clock.took(served.answer.queue_s, served.answer.worker_s)
         call.version, call.answered = served.version, served.answer
         about: dict[str, Any] = {"version": served.version, "request_id": str(call.request_id)}

@@ -1,0 +1,90 @@
+"""What a lane notices of its own load, and the rules applied to it: figures for people, rows of a batch, number of copies."""
+
+from __future__ import annotations
+
+from collections import Counter, deque
+from typing import TYPE_CHECKING
+
+from lamppost.core.scaling import Load, could_spare, next_copies, next_rows
+
+if TYPE_CHECKING:
+    from lamppost.runtime.lane import LaneSettings
+
+_KEPT_S = 600
+_ANSWERS = 400
+_LOOK_S = 0.5
+
+
+class Watch:
+    """Fed by its lane; `look` applies the rules. Times are seconds of the loop's clock.
+
+    max_rows : rows that a batch may have now. rows_s : rows a second that the lane ran of late while it worked. batches : how often a
+    batch had so many rows, in powers of two. copies : how many there were, and since when.
+    """
+
+    def __init__(self, settings: LaneSettings) -> None:
+        self.max_rows = settings.batch.max_rows
+        self.rows_s = 0.0
+        self.batches: Counter[int] = Counter()
+        self.copies: deque[tuple[float, int]] = deque(maxlen=200)
+        self.requests = 0
+        self._settings = settings
+        self._waited: deque[float] = deque(maxlen=_ANSWERS)
+        self._run_s = 0.0
+        self._rows = 0
+        self._work_s = 0.0
+        self._full = False
+        self._seen_busy = 0.0
+        self._seen_at: float | None = None
+        self._spare_since: float | None = None
+
+    def set(self, settings: LaneSettings) -> None:
+        """Other bounds from now on."""
+        self._settings = settings
+        self.max_rows = settings.batch.max_rows
+
+    def came(self) -> None:
+        """A request."""
+        self.requests += 1
+
+    def sent(self, rows: int, more: bool) -> None:
+        """A batch goes out; ``more`` says that something had to stay behind."""
+        self.batches[1 << max(0, rows - 1).bit_length()] += 1
+        self._full = self._full or (more and rows >= self.max_rows)
+
+    def ran(self, rows: int, took_s: float, waited_s: list[float]) -> None:
+        """A batch came back; ``waited_s`` : of each request in it, from its coming."""
+        self._rows += rows
+        self._work_s += took_s
+        self._run_s = max(self._run_s, took_s)
+        self._waited.extend(waited_s)
+
+    def seated(self, busy_s: float) -> None:
+        """Another copy is open; ``busy_s`` : what all of them worked so far."""
+        self._seen_busy = busy_s
+
+    def look(self, now: float, copies: int, busy_s: float, waiting: int, quiet_s: float) -> int:
+        """Apply the rules to what was noticed since the last look; returns the wanted number of copies."""
+        if not self.copies or self.copies[-1][1] != copies:
+            self.copies.append((now, copies))
+        if self._seen_at is None:
+            self._seen_at, self._seen_busy = now, busy_s
+            return copies
+        past_s = now - self._seen_at
+        if past_s < _LOOK_S:
+            return copies
+        busy = max(0.0, min(1.0, (busy_s - self._seen_busy) / past_s / max(1, copies)))
+        self._seen_at, self._seen_busy = now, busy_s
+        if self._work_s:
+            rate = self._rows / self._work_s * max(1, copies)
+            self.rows_s = rate if not self.rows_s else 0.5 * self.rows_s + 0.5 * rate
+        target = self._settings.target_ms
+        if target is not None and len(self._waited) >= 50:
+            p99 = sorted(self._waited)[int(len(self._waited) * 0.99)] * 1e3
+            self.max_rows = next_rows(self.max_rows, self._settings.batch.max_rows, target, p99, self._run_s * 1e3, self._full)
+            self._waited.clear()
+        self._rows, self._work_s, self._run_s, self._full = 0, 0.0, 0.0, False
+        spare = could_spare(copies, busy)
+        self._spare_since = (self._spare_since or now) if spare else None
+        load = Load(busy, waiting, now - self._spare_since if self._spare_since is not None else 0.0, quiet_s)
+        return next_copies(copies, load, self._settings.copies)
