@@ -184,7 +184,9 @@ class Versions(WithServer):
 
 
 def a_call(at: datetime, status: int = 200, micros: int = 1_000, input: bytes = b'{"x":1}') -> Call:
-    return Call(at, uuid4(), "outage-risk", "outage-risk@1", "admin", status, 1, 1, micros, b'{"queue":3}', input, b'{"answer":{}}')
+    return Call(
+        at.timestamp(), str(uuid4()), "outage-risk", "outage-risk@1", "admin", status, 1, 1, micros, b'{"queue":3}', input, b'{"answer":{}}'
+    )
 
 
 class Records(WithServer):
@@ -196,7 +198,7 @@ class Records(WithServer):
             a_call(now - timedelta(days=1)),
         ]
         for call in calls:
-            await records.make_partition(self.pool, call.at.date())
+            await records.make_partition(self.pool, datetime.fromtimestamp(call.at, UTC).date())
         await records.write_calls(self.pool, calls)
         past = (await records.latency(self.pool, now - timedelta(minutes=1)))["outage-risk"]
         self.assertEqual((past.calls, past.refused, past.failed), (5, 1, 1))

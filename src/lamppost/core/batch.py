@@ -68,11 +68,19 @@ class Piece(Generic[T]):
         return first, Piece(self.job, middle, self.stop, self.alone, self.tries)
 
 
-class Waiting(Generic[T]):
-    """Requests that wait for a worker: live ones before bulk ones, each kind first in first out."""
+@dataclass(slots=True)
+class Tally:
+    """What waits in many queues together."""
 
-    def __init__(self, policy: BatchPolicy) -> None:
+    size_bytes: int = 0
+
+
+class Waiting(Generic[T]):
+    """Requests that wait for a worker: live ones before bulk ones, each kind first in first out. tally : told of every byte too."""
+
+    def __init__(self, policy: BatchPolicy, tally: Tally | None = None) -> None:
         self.policy = policy
+        self._tally = tally or Tally()
         self.rows = 0
         self.size_bytes = 0
         self.rows_s = 0.0
@@ -100,6 +108,7 @@ class Waiting(Generic[T]):
         (self._bulk if job.bulk else self._live).append(Piece(job, 0, job.rows))
         self.rows += job.rows
         self.size_bytes += job.size_bytes
+        self._tally.size_bytes += job.size_bytes
 
     def put_back(self, pieces: Iterable[Piece[T]]) -> None:
         """Put pieces that were taken but not answered first in line again, in their order. Not held to the bounds."""
@@ -155,11 +164,13 @@ class Waiting(Generic[T]):
         job = piece.job
         begin, end = (job.size_bytes * at // max(1, job.rows) for at in (piece.start, piece.stop))
         self.size_bytes += sign * (end - begin)
+        self._tally.size_bytes += sign * (end - begin)
 
     def drain(self) -> list[T]:
         """Everything that waits, each request once; the queue is empty afterwards."""
         items = dict.fromkeys(piece.job.item for line in (self._live, self._bulk) for piece in line)
         self._live.clear()
         self._bulk.clear()
+        self._tally.size_bytes -= self.size_bytes
         self.rows = self.size_bytes = 0
         return list(items)

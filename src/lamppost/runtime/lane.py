@@ -13,11 +13,11 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, Protocol
 
 from lamppost.core.backoff import Backoff
 from lamppost.core.batch import BatchPolicy, Job, Piece, Waiting
-from lamppost.core.columns import Column, check, from_rows, join_columns, slice_columns, to_rows
+from lamppost.core.columns import Column, check, join_columns, slice_columns
 from lamppost.core.errors import BY_CODE, Fault, LampPostError, LaneFull, ModelFault, TooLate, Unavailable
 from lamppost.core.manifest import Manifest
 from lamppost.core.measured import Measured
@@ -26,6 +26,7 @@ from lamppost.core.privacy import Kept
 from lamppost.core.proof import Proof, Verdict
 from lamppost.core.scaling import CopyBounds
 from lamppost.core.setup import LaneRules
+from lamppost.runtime.codec import Codec
 from lamppost.runtime.driver import Driver, Part
 from lamppost.runtime.opening import open_seat
 from lamppost.runtime.pool import MAX_QUEUED_BYTES, WorkerPool
@@ -99,10 +100,23 @@ class LaneAnswer:
     columns: list[Column] | None = None
 
 
+class Reply(Protocol):
+    """Where an answer goes: a future, or anything that is told the same way."""
+
+    def done(self) -> bool:
+        """Whether it has been told, or nobody listens any more."""
+
+    def set_result(self, result: LaneAnswer, /) -> None:
+        """The answer."""
+
+    def set_exception(self, exception: LampPostError, /) -> None:
+        """What went wrong instead."""
+
+
 @dataclass(slots=True, eq=False)
 class _Request:
     rows: Sequence[Row]
-    done: asyncio.Future[LaneAnswer]
+    done: Reply
     since: float
     terms: Terms
     columns: Sequence[Column] | None = None
@@ -142,8 +156,10 @@ class Lane:
         self.used_at = asyncio.get_running_loop().time()
         self.watch = Watch(settings)
         self._loop = asyncio.get_running_loop()
+        self._sends = Codec(manifest.columns)
+        self._gets = Codec(manifest.answers)
         self._pool = pool
-        self._waiting: Waiting[_Request] = Waiting(settings.batch)
+        self._waiting: Waiting[_Request] = Waiting(settings.batch, pool.queued)
         self._running = 0
         self._seating: asyncio.Task[None] | None = None
         self._lingering: asyncio.TimerHandle | None = None
@@ -269,32 +285,36 @@ class Lane:
 
     async def predict(self, rows: Sequence[Row], size_bytes: int, terms: Terms = AT_ONCE) -> LaneAnswer:
         """Answers to rows of this lane's `plan`; raise LaneFull, TooLate, Unavailable or ModelFault. ``size_bytes`` : of the body."""
-        return await self._enqueued(_Request(rows, self._loop.create_future(), self._loop.time(), terms), len(rows), size_bytes)
+        done: asyncio.Future[LaneAnswer] = self._loop.create_future()
+        self.submit(rows, size_bytes, terms, done)
+        return await done
 
     async def predict_columns(self, columns: Sequence[Column], rows: int, size_bytes: int, terms: Terms = AT_ONCE) -> LaneAnswer:
         """The same for many rows at once, as columns in and out; they are batches of their own."""
-        request = _Request((), self._loop.create_future(), self._loop.time(), terms, columns)
-        return await self._enqueued(request, rows, size_bytes)
+        done: asyncio.Future[LaneAnswer] = self._loop.create_future()
+        self._enqueue(_Request((), done, self._loop.time(), terms, columns), rows, size_bytes)
+        return await done
 
-    async def _enqueued(self, request: _Request, rows: int, size_bytes: int) -> LaneAnswer:
+    def submit(self, rows: Sequence[Row], size_bytes: int, terms: Terms, done: Reply) -> None:
+        """`predict` for whoever need not wait: ``done`` is told, from the event loop; raise what says that it will not be."""
+        self._enqueue(_Request(rows, done, self._loop.time(), terms), len(rows), size_bytes)
+
+    def _enqueue(self, request: _Request, rows: int, size_bytes: int) -> None:
         if self.state in ("out", "closed", "opening"):
             raise Unavailable(f"{self.name} is not serving: {self.why or self.state}; see lamppost show {self.name}")
-        if self._pool.queued_bytes + size_bytes > MAX_QUEUED_BYTES:
+        if self._pool.queued.size_bytes + size_bytes > MAX_QUEUED_BYTES:
             raise LaneFull("too many bytes of requests are waiting on this node; try again in a second", retry_after_s=1)
         self.used_at = request.since
         terms = request.terms
         self._waiting.add(Job(request, rows, size_bytes, terms.bulk, terms.deadline))
-        self._pool.queued_bytes += size_bytes
-        self.watch.came()
-        try:
-            if self.settings.batch.linger_s and self._waiting.rows < self.settings.batch.max_rows:
-                if self._lingering is None:
-                    self._lingering = self._loop.call_later(self.settings.batch.linger_s, self._kick)
+        self.watch.requests += 1
+        if self._lingering is None:
+            if self.settings.batch.linger_s:
+                self._lingering = self._loop.call_later(self.settings.batch.linger_s, self._kick)
             else:
                 self._kick()
-            return await request.done
-        finally:
-            self._pool.queued_bytes -= size_bytes
+        elif len(self._waiting) >= self.watch.enough or self._waiting.rows >= self.watch.max_rows:
+            self._kick()
 
     def _kick(self) -> None:
         if self._lingering is not None:
@@ -310,7 +330,11 @@ class Lane:
     # -- what a driver asks and tells ---------------------------------------------------------------------------------
 
     def batch(self, room: int, now: float) -> Part | None:
-        """What waits, up to ``room`` rows, as columns on the wire."""
+        """What waits, up to ``room`` rows, as columns on the wire; None while it is worth to wait for more."""
+        if (wait_s := self.watch.gather_s(now, len(self._waiting))) > 0:
+            if self._lingering is None:
+                self._lingering = self._loop.call_later(wait_s, self._kick)
+            return None
         pieces, late = self._waiting.take(now, _is_over, min(room, self.watch.max_rows))
         for job in late:
             if not job.item.done.done():
@@ -325,14 +349,13 @@ class Lane:
             pieces = pieces[:keep]
         rows = sum(piece.rows for piece in pieces)
         if first.columns is not None:
-            columns = slice_columns(first.columns, pieces[0].start, pieces[0].stop)
+            entries, body = pack_columns(slice_columns(first.columns, pieces[0].start, pieces[0].stop))
         elif len(pieces) == 1 and pieces[0].rows == len(first.rows):
-            columns = from_rows(self.columns, first.rows)
+            entries, body = self._sends.pack(first.rows)
         else:
-            columns = from_rows(self.columns, [row for piece in pieces for row in piece.job.item.rows[piece.start : piece.stop]])
-        entries, body = pack_columns(columns)
+            entries, body = self._sends.pack([row for piece in pieces for row in piece.job.item.rows[piece.start : piece.stop]])
         self._running += 1
-        self.watch.sent(rows, bool(len(self._waiting)))
+        self.watch.sent(rows, len(pieces), len(self._waiting), now)
         return Part(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body)
 
     def answered(self, part: Part, header: dict[str, Any], body: bytes, sent: float) -> None:
@@ -343,12 +366,13 @@ class Lane:
         now = self._loop.time()
         took = now - sent
         try:
-            columns = self.read(header, body, batch.rows)
+            columns: list[Column] | None = None
+            rows: list[Row] = []
             if batch.as_columns:
+                columns = self.read(header, body, batch.rows)
                 check(self.answers, columns, batch.rows)
-                rows = []
             else:
-                rows = to_rows(self.answers, columns, batch.rows)
+                rows = self.read_rows(header, body, batch.rows)
         except LampPostError as error:
             self._failed(batch, error)
             return
@@ -388,6 +412,15 @@ class Lane:
             raise _said(header)
         try:
             return unpack_columns(self.answers, rows, header.get("columns"), body)
+        except WireError as error:
+            raise ModelFault(f"{self.name} gave an answer that does not fit its schema: {error}") from error
+
+    def read_rows(self, header: dict[str, Any], body: bytes, rows: int) -> list[Row]:
+        """The same as rows, checked."""
+        if header.get("op") != "answers" or header.get("rows") != rows:
+            raise _said(header)
+        try:
+            return self._gets.rows(rows, header.get("columns"), body)
         except WireError as error:
             raise ModelFault(f"{self.name} gave an answer that does not fit its schema: {error}") from error
 

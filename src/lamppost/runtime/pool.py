@@ -14,6 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from lamppost.core.batch import Tally
 from lamppost.core.errors import Unavailable
 from lamppost.runtime.driver import Driver
 from lamppost.runtime.supply import WorkerSupply
@@ -55,7 +56,7 @@ class WorkerPool:
         self.let_go: Callable[[Lane], bool] = lambda _: False
         self.lanes: set[Lane] = set()
         self.drivers: set[Driver] = set()
-        self.queued_bytes = 0
+        self.queued = Tally()
         self._places = asyncio.Lock()
         self._looking: asyncio.Task[None] | None = None
         self._ending: set[asyncio.Task[None]] = set()

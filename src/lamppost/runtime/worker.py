@@ -22,9 +22,10 @@ from pathlib import Path
 from typing import Any
 
 from lamppost.core.errors import LampPostError
-from lamppost.core.manifest import MANIFEST, Manifest, read_manifest
+from lamppost.core.manifest import MANIFEST, read_manifest
+from lamppost.runtime.codec import Codec
 from lamppost.runtime.steps import Chain, open_chain
-from lamppost.runtime.wire import HEAD, frame_size, pack_columns, pack_frame, read_header, unpack_columns
+from lamppost.runtime.wire import HEAD, frame_size, pack_columns, pack_frame, read_header
 
 _PR_SET_PDEATHSIG = 1
 
@@ -38,7 +39,7 @@ _FILE_BYTES = 2**30
 class _Slot:
     """One open package."""
 
-    manifest: Manifest
+    codec: Codec
     steps: Chain
 
 
@@ -78,7 +79,7 @@ class Worker:
         folder, before = Path(header["folder"]), _memory_bytes()
         manifest = read_manifest((folder / MANIFEST).read_bytes())
         steps = open_chain(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
-        self.slots[int(header["slot"])] = _Slot(manifest, steps)
+        self.slots[int(header["slot"])] = _Slot(Codec(manifest.columns), steps)
         after = _memory_bytes()
         return pack_frame({"op": "opened", "pid": os.getpid(), "memory_bytes": after, "grew_bytes": max(0, after - before)})
 
@@ -102,7 +103,7 @@ class Worker:
     def _part(self, part: dict[str, Any], body: bytes) -> tuple[dict[str, Any], bytes]:
         try:
             slot, rows = self.slots[int(part["slot"])], int(part["rows"])
-            answers = slot.steps.run(unpack_columns(slot.manifest.columns, rows, part["columns"], body))
+            answers = slot.steps.run(slot.codec.columns(rows, part["columns"], body))
             entries, out = pack_columns(answers)
         except Exception as error:
             return {"bytes": 0, **_failed(error)}, b""

@@ -13,6 +13,7 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 from lamppost.core.errors import BadRequest, HeadersTooLarge, TooSlow
 from lamppost.core.limits import BODY_PAUSE_S, HEAD_S, MAX_HEADER_BYTES, MAX_HEADERS
 from lamppost.runtime.lane import Terms
+from lamppost.service.quick import Quick, QuickCall
 
 
 class Ingress(HttpToolsProtocol):
@@ -29,7 +30,9 @@ class Ingress(HttpToolsProtocol):
         self._last = 0.0
         self._watch: asyncio.TimerHandle | None = None
         self._lost = False
-        self._terms = Terms(gone=self._is_lost)
+        self._idle_since = 0.0
+        self.terms = Terms(gone=self._is_lost)
+        self._quick: Quick | None = getattr(getattr(self.app, "node", None), "quick", None)
 
     def _is_lost(self) -> bool:
         return self._lost
@@ -38,7 +41,7 @@ class Ingress(HttpToolsProtocol):
         """Begin to wait for headers."""
         super().connection_made(transport)
         self._last = self.loop.time()
-        self._watch = self.loop.call_later(self.head_s, self._look)
+        self._look_in(self.head_s)
 
     def connection_lost(self, exc: Exception | None) -> None:
         """Forget the clock; nobody waits for answers any more."""
@@ -49,9 +52,12 @@ class Ingress(HttpToolsProtocol):
         super().connection_lost(exc)
 
     def on_message_begin(self) -> None:
-        """A request begins."""
-        super().on_message_begin()
+        """A request begins. What the app wants to know of it is put together only for those that get there."""
+        self.url = b""
+        self.headers = []
+        self.expect_100_continue = False
         self._in_head = True
+        self._last = self.loop.time()
 
     def on_headers_complete(self) -> None:
         """Hand it to the app, unless its headers are too many."""
@@ -61,14 +67,56 @@ class Ingress(HttpToolsProtocol):
         if many or (size > MAX_HEADER_BYTES and sum(len(name) + len(value) for name, value in self.headers) > MAX_HEADER_BYTES):
             self._refuse_head()
             return
-        self.scope["lamppost.terms"] = self._terms  # type: ignore[typeddict-unknown-key]
+        before = self.cycle
+        if self._quick is not None and (before is None or before.response_complete) and (call := self._quick.begin(self)) is not None:
+            self.cycle = call  # type: ignore[assignment]
+            return
+        self._to_app()
+
+    def _to_app(self) -> None:
+        url, headers, expects = self.url, self.headers, self.expect_100_continue
+        super().on_message_begin()
+        self.url, self.headers, self.expect_100_continue = url, headers, expects
+        self.scope["headers"] = headers
+        self.scope["lamppost.terms"] = self.terms  # type: ignore[typeddict-unknown-key]
         super().on_headers_complete()
 
     def on_message_complete(self) -> None:
         """Its body is whole."""
         self._body_open = False
-        if not self.transport.is_closing():
+        if self.transport.is_closing():
+            return
+        call: Any = self.cycle
+        if type(call) is QuickCall:
+            if not call.run():
+                self._the_long_way(call)
+        else:
             super().on_message_complete()
+
+    def _the_long_way(self, call: QuickCall) -> None:
+        """Give a call to the app after all, with the body that it has."""
+        self.cycle = None  # type: ignore[assignment]
+        self._to_app()
+        self.cycle.body += call.body
+        super().on_message_complete()
+
+    def answered(self) -> None:
+        """A call that went the short way has its answer. A kept connection has one clock, not one for each answer."""
+        if self.pipeline or self.transport.is_closing():
+            self.on_response_complete()
+            return
+        self.server_state.total_requests += 1
+        self._idle_since = self.loop.time()
+        if self._watch is None:
+            self._look_in(self.timeout_keep_alive)
+
+    def status_line(self, status: int) -> bytes:
+        """The first line of an answer."""
+        return STATUS_LINE[status]
+
+    def standing_headers(self) -> bytes:
+        """Headers of every answer, such as its date."""
+        return b"".join([b"%s: %s\r\n" % header for header in self.server_state.default_headers])
 
     def on_body(self, body: bytes) -> None:
         """A piece of it, unless it was refused by its headers."""
@@ -86,33 +134,46 @@ class Ingress(HttpToolsProtocol):
             self._refuse_head()
         elif self._came or self._body_open:
             now = self.loop.time()
-            if self._body_open or self._watch is None:
+            if self._body_open:
                 self._last = now
-            if self._watch is None:
-                self._watch = self.loop.call_later(self.head_s if self._in_head else self.pause_s, self._look)
+            self._look_in(self.head_s if self._in_head else self.pause_s)
+
+    def _look_in(self, seconds: float) -> None:
+        """Look again, not later than that."""
+        at = self.loop.time() + seconds
+        if self._watch is not None:
+            if self._watch.when() <= at + 0.05:
+                return
+            self._watch.cancel()
+        self._watch = self.loop.call_later(seconds, self._look)
 
     def _look(self) -> None:
-        """Whether the caller is too slow; a body that waits for us, and a connection that is only kept, are not."""
+        """Whether the caller is too slow, or a kept connection was idle for too long; a body that waits for us is not slow."""
         self._watch = None
         if self.transport.is_closing():
             return
-        late = self.loop.time() - self._last
+        now = self.loop.time()
         if self._in_head and (self._came or self.cycle is None):
-            if late < self.head_s - 0.05:
-                self._watch = self.loop.call_later(self.head_s - late, self._look)
+            if (late := now - self._last) < self.head_s - 0.05:
+                self._look_in(self.head_s - late)
             elif self._came:
                 self._refuse(TooSlow(f"the headers did not come within {self.head_s:g} s"))
             else:
                 self.transport.close()  # nothing ever came
         elif self._body_open:
             if self.flow.read_paused:
-                self._last, late = self.loop.time(), 0.0
-            if late < self.pause_s - 0.05:
-                self._watch = self.loop.call_later(self.pause_s - late, self._look)
+                self._last = now
+            if (late := now - self._last) < self.pause_s - 0.05:
+                self._look_in(self.pause_s - late)
             else:
                 self._refuse(
                     TooSlow(f"nothing of the body came for {self.pause_s:g} s, and it is not whole; send it faster, or in several requests")
                 )
+        elif self.cycle is not None and self.cycle.response_complete and self.timeout_keep_alive_task is None:
+            if (kept := now - self._idle_since) < self.timeout_keep_alive - 0.05:
+                self._look_in(self.timeout_keep_alive - kept)
+            else:
+                self.transport.close()
 
     def _refuse_head(self) -> None:
         self._refuse(HeadersTooLarge(f"a request may have {MAX_HEADERS} headers of {MAX_HEADER_BYTES:,} bytes in all; this one has more"))

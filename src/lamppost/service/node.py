@@ -14,6 +14,7 @@ from psycopg_pool import PoolTimeout
 
 from lamppost.service.auth import Auth
 from lamppost.service.predict import Predict
+from lamppost.service.quick import Quick
 from lamppost.service.recorder import Recorder
 from lamppost.service.routes import Routes
 from lamppost.service.settings import Settings
@@ -37,6 +38,7 @@ class Node:
         self.routes = Routes(self.pool, settings)
         self.recorder = Recorder(self.pool)
         self.predict = Predict(self.auth, self.routes, self.recorder, settings.max_body_bytes)
+        self.quick = Quick(self.auth, self.routes, self.recorder)
         self._rpc: RpcServer | None = None
         self._listening: asyncio.Task[None] | None = None
         self._warming: asyncio.Task[None] | None = None

@@ -8,7 +8,6 @@ import re
 from collections.abc import AsyncGenerator, Awaitable, Callable, MutableMapping
 from dataclasses import replace
 from typing import Any
-from uuid import UUID
 
 import orjson
 
@@ -70,7 +69,7 @@ class Predict:
         clock.mark("answer")
         headers = [
             (b"content-length", b"%d" % len(body)),
-            (b"request-id", str(request_id).encode()),
+            (b"request-id", request_id.encode()),
             (b"server-timing", clock.server_timing()),
             *extra,
         ]
@@ -95,7 +94,7 @@ class Predict:
                         started = True
                         clock.mark("first")
                         told = [(b"content-type", wanted.encode()), (b"model-version", str(call.version).encode())]
-                        told += [(b"request-id", str(call.request_id).encode()), (b"server-timing", clock.server_timing())]
+                        told += [(b"request-id", call.request_id.encode()), (b"server-timing", clock.server_timing())]
                         await send({"type": "http.response.start", "status": 200, "headers": told})
                     size += len(out)
                     await send({"type": "http.response.body", "body": out, "more_body": True})
@@ -154,7 +153,7 @@ class Predict:
                 served = await serving.ask(asked, wanted == ARROW, len(body), headers, terms)
         answer, call.version = served.answer, served.version
         clock.took(answer.queue_s, answer.worker_s)
-        about: dict[str, Any] = {"version": call.version, "request_id": str(call.request_id)}
+        about: dict[str, Any] = {"version": call.version, "request_id": call.request_id}
         extra = [(b"content-type", wanted.encode()), (b"model-version", call.version.encode())]
         if told:
             about["changed"] = [change.to_dict() for change in told[:MAX_TOLD]]
@@ -192,8 +191,8 @@ class Predict:
         limit = self._max_body_bytes
         return BodyTooLarge(f"the body is over the limit of {limit:,} bytes; send fewer rows at a time", max_bytes=limit)
 
-    def _problem(self, error: LampPostError, request_id: UUID) -> tuple[int, bytes, list[tuple[bytes, bytes]]]:
-        body = orjson.dumps({**error.to_problem(), "request_id": str(request_id)}, default=str)
+    def _problem(self, error: LampPostError, request_id: str) -> tuple[int, bytes, list[tuple[bytes, bytes]]]:
+        body = orjson.dumps({**error.to_problem(), "request_id": request_id}, default=str)
         return error.status, body, [(b"content-type", b"application/problem+json"), *problem_headers(error)]
 
 

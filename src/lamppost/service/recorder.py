@@ -8,7 +8,7 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections import deque
-from datetime import UTC, date
+from datetime import date
 from itertools import islice
 
 import psycopg
@@ -25,6 +25,7 @@ MAX_BYTES = 128 * 2**20
 MAX_PAYLOAD_BYTES = 2**20
 """An input or answer above this is not kept with its record."""
 _BATCH = 500
+_DAY_1970 = date(1970, 1, 1).toordinal()
 _PAUSE_S = 0.2
 
 
@@ -98,7 +99,7 @@ class Recorder:
 
     async def _write(self, batch: list[Call]) -> None:
         try:
-            for day in {call.at.astimezone(UTC).date() for call in batch} - self._days:
+            for day in {date.fromordinal(_DAY_1970 + int(call.at // 86_400)) for call in batch} - self._days:
                 await make_partition(self._pool, day)
                 self._days.add(day)
             await write_calls(self._pool, batch)

@@ -59,6 +59,7 @@ class One:
 
     def __init__(self, version: str, lane: Lane) -> None:
         self.version = version
+        self.name = version.encode()
         self.lane = lane
         self.plan, self.columns, self.answers, self.keeps = lane.plan, lane.columns, lane.answers, lane.keeps
 

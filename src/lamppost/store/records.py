@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
-from typing import Any
+from typing import Any, NamedTuple
 from uuid import UUID
 
 from psycopg import sql
@@ -17,17 +17,17 @@ from lamppost.store.database import Pool
 WINDOW_S = 10
 
 
-@dataclass(frozen=True, slots=True)
-class Call:
+class Call(NamedTuple):
     """One answered or refused request.
 
+    at : seconds since 1970.
     version : ``model@number``, None when none was reached. batch_rows : rows the model ran together, None when it did
     not run. total_us : microseconds from the first byte read to the answer made.
     phases_us : JSON object of microseconds by phase. input, answer : JSON as bytes, None when not kept.
     """
 
-    at: datetime
-    request_id: UUID
+    at: float
+    request_id: str
     endpoint: str
     version: str | None
     token: str | None
@@ -56,23 +56,7 @@ async def write_calls(pool: Pool, calls: Sequence[Call]) -> None:
     """Store calls and add them to the histograms, in one transaction. The partitions of their days must exist."""
     async with pool.connection() as connection, connection.transaction():
         async with connection.cursor().copy(_COPY) as copy:
-            for call in calls:
-                await copy.write_row(
-                    (
-                        call.at,
-                        call.request_id,
-                        call.endpoint,
-                        call.version,
-                        call.token,
-                        call.status,
-                        call.rows,
-                        call.batch_rows,
-                        call.total_us,
-                        call.phases_us.decode(),
-                        None if call.input is None else call.input.decode(),
-                        None if call.answer is None else call.answer.decode(),
-                    )
-                )
+            await copy.write(b"".join(map(_line, calls)))
         counts = Counter((call.endpoint, call.version or "", call.status, _window(call.at), bucket_of(call.total_us)) for call in calls)
         async with connection.cursor() as cursor:
             await cursor.executemany(
@@ -82,8 +66,36 @@ async def write_calls(pool: Pool, calls: Sequence[Call]) -> None:
             )
 
 
-def _window(at: datetime) -> datetime:
-    return datetime.fromtimestamp(at.timestamp() // WINDOW_S * WINDOW_S, UTC)
+def _line(call: Call) -> bytes:
+    """A call as a line of COPY's text format, which is a third of the work of giving it value by value."""
+    at = datetime.fromtimestamp(call.at, UTC).isoformat()
+    rows = b"\\N" if call.batch_rows is None else b"%d" % call.batch_rows
+    return b"%s\t%s\t%s\t%s\t%s\t%d\t%d\t%s\t%d\t%s\t%s\t%s\n" % (
+        at.encode(),
+        call.request_id.encode(),
+        _escaped(call.endpoint.encode()),
+        b"\\N" if call.version is None else _escaped(call.version.encode()),
+        b"\\N" if call.token is None else _escaped(call.token.encode()),
+        call.status,
+        call.rows,
+        rows,
+        call.total_us,
+        call.phases_us,
+        b"\\N" if call.input is None else _escaped(call.input),
+        b"\\N" if call.answer is None else _escaped(call.answer),
+    )
+
+
+def _escaped(value: bytes) -> bytes:
+    if b"\\" in value:
+        value = value.replace(b"\\", b"\\\\")
+    if b"\n" in value or b"\r" in value or b"\t" in value:
+        value = value.replace(b"\n", b"\\n").replace(b"\r", b"\\r").replace(b"\t", b"\\t")
+    return value
+
+
+def _window(at: float) -> datetime:
+    return datetime.fromtimestamp(at // WINDOW_S * WINDOW_S, UTC)
 
 
 async def make_partition(pool: Pool, day: date) -> None:

@@ -84,10 +84,10 @@ class Predictions:
         try:
             reply, body = await self._asked(message, context, call, clock)
         except LampPostError as error:
-            refused = Refused(error, str(request_id))
+            refused = Refused(error, request_id)
         except Exception:
             log.exception("request %s to %s failed on a fault of our own", request_id, message.endpoint)
-            refused = Refused(LampPostError("the service failed on this request; the log has more"), str(request_id))
+            refused = Refused(LampPostError("the service failed on this request; the log has more"), request_id)
         else:
             clock.mark("answer")
             for phase, seconds in clock.phases.items():
@@ -120,7 +120,7 @@ class Predictions:
             served = await serving.ask(asked, asked.columns is not None, message.ByteSize(), headers, terms)
         clock.took(served.answer.queue_s, served.answer.worker_s)
         call.version, call.answered = served.version, served.answer
-        about: dict[str, Any] = {"version": served.version, "request_id": str(call.request_id)}
+        about: dict[str, Any] = {"version": served.version, "request_id": call.request_id}
         reply = write_reply(serving.answers, asked, served.answer)
         reply.version, reply.request_id = served.version, about["request_id"]
         for change in (told or [])[:MAX_TOLD]:

@@ -1,0 +1,168 @@
+"""Rows to the columns of a frame and answers of a frame to rows, by one schema: what `core.columns` and `runtime.wire` do,
+without an array in between where values are plain. Batches are small and many, so what counts is the cost of a column, not of a value.
+"""
+
+from __future__ import annotations
+
+import math
+from array import array
+from collections.abc import Callable, Sequence
+from operator import itemgetter
+from typing import Any
+
+import numpy as np
+
+from lamppost.core.columns import Column, dtype_of, from_rows, to_rows
+from lamppost.core.errors import ModelFault
+from lamppost.core.fields import Field, Schema
+from lamppost.runtime.wire import WireError, pack_columns, unpack_columns
+
+Row = dict[str, Any]
+Pack = Callable[[list[Any]], tuple[bytes, list[str]]]
+
+_MANY = 512
+"""Rows from which on arrays are faster than lists."""
+
+
+class Codec:
+    """For the rows of one schema. `pack` for what goes out, `rows` and `columns` for what comes back."""
+
+    def __init__(self, schema: Schema) -> None:
+        self.schema = schema
+        self._packs = [(itemgetter(field.name), field.name, _packer(field)) for field in schema]
+        self._plain = all(field.kind in _READ and not field.missing for field in schema)
+        self._types = [_Fixed(field) if field.kind in _FIXED else None for field in schema]
+
+    def pack(self, rows: Sequence[Row]) -> tuple[list[Any], bytes]:
+        """Header entries and body of rows that a `Plan` has let through."""
+        if len(rows) >= _MANY:
+            return pack_columns(from_rows(self.schema, rows))
+        entries: list[Any] = []
+        parts: list[bytes] = []
+        for get, name, pack in self._packs:
+            values = list(map(get, rows))
+            if pack is not None:
+                try:
+                    data, extras = pack(values)
+                except (TypeError, KeyError, OverflowError):  # a missing value, or a choice that is not listed
+                    pass
+                else:
+                    entries.append((len(data), 0, extras))
+                    parts.append(data)
+                    continue
+            field = next(field for field in self.schema if field.name == name)
+            (entry,), data = pack_columns(from_rows(Schema((field,)), rows))
+            entries.append(entry)
+            parts.append(data)
+        return entries, b"".join(parts)
+
+    def columns(self, rows: int, entries: Any, body: bytes) -> list[Column]:
+        """Columns of a frame that we sent ourselves, unchecked where the dtype is fixed; for workers."""
+        if None in self._types or any(entry[1] for entry in entries):
+            return unpack_columns(self.schema, rows, entries, body)
+        out, at = [], 0
+        for fixed, (size, _, extras) in zip(self._types, entries, strict=True):
+            assert fixed is not None
+            values = np.frombuffer(body, fixed.dtype, fixed.width * rows, at)
+            out.append(Column(values if fixed.shape is None else values.reshape(rows, *fixed.shape), None, tuple(extras)))
+            at += size
+        return out
+
+    def rows(self, rows: int, entries: Any, body: bytes) -> list[Row]:
+        """Answer rows of a worker's frame; raise WireError for what does not fit, ModelFault for values that the schema does not allow."""
+        if not self._plain or rows >= _MANY:
+            columns = unpack_columns(self.schema, rows, entries, body)
+            return to_rows(self.schema, columns, rows)
+        if not isinstance(entries, list) or len(entries) != len(self.schema):
+            raise WireError("a frame has another number of columns than the schema")
+        lists, at = [], 0
+        for field, fixed, entry in zip(self.schema, self._types, entries, strict=True):
+            assert fixed is not None
+            match entry:
+                case [int(size), 0, []] if size == rows * fixed.bytes and at + size <= len(body):
+                    lists.append(_READ[field.kind](field, fixed, body[at : at + size], rows))
+                    at += size
+                case _:  # extras, masks, and whatever is wrong: the careful way
+                    return to_rows(self.schema, unpack_columns(self.schema, rows, entries, body), rows)
+        if at != len(body):
+            raise WireError("a frame has bytes that belong to no column")
+        names = self.schema.names
+        if len(names) == 2:  # label and scores
+            one, two = names
+            return [{one: a, two: b} for a, b in zip(*lists, strict=True)]
+        return [dict(zip(names, values, strict=True)) for values in zip(*lists, strict=True)]
+
+
+_FIXED = ("number", "integer", "yes/no", "choice", "time", "vector")
+
+
+class _Fixed:
+    """dtype, elements a row, and shape of a column whose values are of one size."""
+
+    __slots__ = ("bytes", "codes", "dtype", "shape", "width")
+
+    def __init__(self, field: Field) -> None:
+        self.dtype = np.dtype(dtype_of(field))
+        self.shape = (len(field.choices),) if field.kind == "vector" else None
+        self.width = len(field.choices) if field.kind == "vector" else 1
+        self.bytes = self.width * self.dtype.itemsize
+        self.codes = len(field.choices)
+
+
+def _packer(field: Field) -> Pack | None:
+    if field.kind == "number":
+        return lambda values: (array("d", values).tobytes(), [])
+    if field.kind == "integer":
+        return lambda values: (array("q", values).tobytes(), [])
+    if field.kind == "yes/no":
+        return lambda values: (bytes([2 if value is None else value for value in values]), [])
+    if field.kind == "choice":
+        codes: dict[str | None, int] = {choice: code for code, choice in enumerate(field.choices)}
+        codes[None] = -1
+        return lambda values: (array("i", [codes[value] for value in values]).tobytes(), [])
+    return None
+
+
+def _numbers(field: Field, fixed: _Fixed, data: bytes, rows: int) -> list[Any]:  # noqa: ARG001 - as its fellows
+    values = array("d", data).tolist()
+    _all_finite(field, values, 1)
+    return values
+
+
+def _integers(field: Field, fixed: _Fixed, data: bytes, rows: int) -> list[Any]:  # noqa: ARG001 - as its fellows
+    return array("q", data).tolist()
+
+
+def _choices(field: Field, fixed: _Fixed, data: bytes, rows: int) -> list[Any]:  # noqa: ARG001 - as its fellows
+    codes = array("i", data)
+    if codes and not 0 <= min(codes) <= max(codes) < fixed.codes:
+        raise ModelFault(f"the model gave a {field.name} that is not {field.wanted()}")
+    names = field.choices
+    return [names[code] for code in codes]
+
+
+def _vectors(field: Field, fixed: _Fixed, data: bytes, rows: int) -> list[Any]:
+    values = array("d", data).tolist()
+    width, names = fixed.width, field.choices
+    _all_finite(field, values, width)
+    if width == 2:
+        one, two = names
+        return [{one: a, two: b} for a, b in zip(values[::2], values[1::2], strict=True)]
+    return [dict(zip(names, values[at * width : (at + 1) * width], strict=True)) for at in range(rows)]
+
+
+def _all_finite(field: Field, values: list[float], width: int) -> None:
+    if math.isfinite(sum(values)):  # one addition a value, and only what is not finite, or overflows, is looked at
+        return
+    for at, value in enumerate(values):
+        if not math.isfinite(value):
+            row = at // width
+            raise ModelFault(f"the model gave no finite number for {field.name} in row {row}", row=row, field=field.name)
+
+
+_READ: dict[str, Callable[[Field, _Fixed, bytes, int], list[Any]]] = {
+    "number": _numbers,
+    "integer": _integers,
+    "choice": _choices,
+    "vector": _vectors,
+}
