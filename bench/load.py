@@ -12,12 +12,13 @@ from pathlib import Path
 
 _SCRIPT = """
 local bodies = {%s}
+local paths = {%s}
 local at = 0
 wrk.method = "POST"
 %s
 request = function()
-  at = at %% #bodies + 1
-  return wrk.format(nil, nil, nil, bodies[at])
+  at = at + 1
+  return wrk.format(nil, paths[at %% math.max(1, #paths) + 1], nil, bodies[(at - 1) %% #bodies + 1])
 end
 done = function(summary, latency, requests)
   io.write(string.format("@@ %%d %%d %%d %%d %%d %%d\\n", summary.requests, summary.duration,
@@ -38,14 +39,14 @@ class Measured:
     errors: int
 
 
-def load(url: str, rows: Sequence[object], clients: int, seconds: int, headers: Mapping[str, str]) -> Measured:
-    """POST each row in turn from ``clients`` connections for some seconds."""
+def load(url: str, rows: Sequence[object], clients: int, seconds: int, headers: Mapping[str, str], paths: Sequence[str] = ()) -> Measured:
+    """POST each row in turn from ``clients`` connections for some seconds, to each of the paths in turn where some are given."""
     assert url.startswith("http://127.0.0.1:"), "load goes to loopback only"
     bodies = ",".join(f"[==[{json.dumps(row)}]==]" for row in rows)
     sets = "\n".join(f'wrk.headers["{name}"] = "{value}"' for name, value in {"Content-Type": "application/json", **headers}.items())
     with tempfile.TemporaryDirectory() as folder:
         script = Path(folder) / "load.lua"
-        script.write_text(_SCRIPT % (bodies, sets))
+        script.write_text(_SCRIPT % (bodies, ",".join(f'"{path}"' for path in paths), sets))
         command = ["wrk", "-t1", f"-c{clients}", f"-d{seconds}s", "--timeout", "30s", "-s", str(script), url]
         done = subprocess.run(command, capture_output=True, text=True, check=True, timeout=seconds + 60)
     found = re.search(r"@@ (\d+) (\d+) (\d+) (\d+) (\d+) (\d+)", done.stdout)

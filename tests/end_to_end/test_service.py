@@ -31,6 +31,7 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("POST /api/endpoints/{endpoint}/point", "point", {"version": "outage-risk@1"}),
     ("PUT /api/endpoints/{endpoint}/setup", "point", {"setup": {"version": "outage-risk@1"}}),
     ("GET /api/calls", "look", None),
+    ("GET /api/lanes", "look", None),
     ("GET /api/versions", "look", None),
     ("GET /api/compare", "look", None),
     ("GET /api/models/{model}/versions/{number}", "look", None),

@@ -30,6 +30,7 @@ def up(
     data: Annotated[Path, typer.Option(help="Folder for everything the service keeps.")] = DEFAULT_DATA,
     host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
     port: Annotated[int, typer.Option(help="Port to listen on.", min=0, max=65535)] = 8420,
+    memory: Annotated[str | None, typer.Option(help="What all models together may hold, such as 2GB [half of the machine's].")] = None,
     grpc_port: Annotated[int | None, typer.Option(help="Port for gRPC too.", min=1, max=65535)] = None,
     database: Annotated[str | None, typer.Option(help="URL of a PostgreSQL of yours, instead of a private one.")] = None,
     allow_pickle: Annotated[bool, typer.Option("--allow-pickle", help="Open packages stored as pickle; they can run code.")] = False,
@@ -51,7 +52,17 @@ def up(
 
     run(
         Options(
-            data, host, port, database, allow_pickle, allow_code, tuple(signed_by or ()), tuple(source or ()), grpc_port, new_admin_token
+            data,
+            host,
+            port,
+            database,
+            allow_pickle,
+            allow_code,
+            tuple(signed_by or ()),
+            tuple(source or ()),
+            memory,
+            grpc_port,
+            new_admin_token,
         )
     )
 
@@ -144,6 +155,12 @@ def setup(
     endpoint: Annotated[str, typer.Argument(help="The endpoint.")],
     file: Annotated[Path | None, typer.Option(help="Give it the setup in this TOML file; - reads standard input.")] = None,
     as_of: Annotated[int | None, typer.Option(help="Give it back the setup that it had in this revision; see lamppost show.")] = None,
+    lane: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="How its lanes are run, such as target_ms=20 or keep_warm=true; see docs (may be repeated).", metavar="NAME=VALUE"
+        ),
+    ] = None,
     lenient: Annotated[
         bool | None, typer.Option("--lenient/--strict", help="Take values whose meaning leaves no doubt, and tell; or refuse them.")
     ] = None,
@@ -153,7 +170,19 @@ def setup(
     """Show or change what an endpoint serves and how: several versions, look-ups, leniency."""
     from lamppost.cli.setup import Wanted, setup
 
-    setup(endpoint, Wanted(file, as_of, lenient), address, as_json)
+    setup(endpoint, Wanted(file, as_of, lenient, tuple(lane or ())), address, as_json)
+
+
+@app.command()
+def lanes(
+    version: Annotated[str | None, typer.Argument(help="Only this version, with its batches.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Show what is open on the node: copies, queues, batches, memory."""
+    from lamppost.cli.lanes import lanes
+
+    lanes(version, address, as_json)
 
 
 @app.command()

@@ -19,11 +19,12 @@ from lamppost.core.setup import read_setup, write_setup
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What was said on the command line; nothing of it to look only."""
+    """What was said on the command line; nothing of it to look only. lane : ``NAME=VALUE``."""
 
     file: Path | None
     as_of: int | None
     lenient: bool | None
+    lane: tuple[str, ...] = ()
 
 
 def setup(endpoint: str, wanted: Wanted, address: str | None, as_json: bool) -> None:
@@ -65,7 +66,21 @@ def _made(endpoint: str, wanted: Wanted, now: dict[str, Any], page: dict[str, An
         if wanted.as_of not in past:
             raise BadRequest(f"{endpoint} has no revision {wanted.as_of} among its last ones; see lamppost show {endpoint}")
         made = past[wanted.as_of]
-    return made if wanted.lenient is None else made | {"lenient": wanted.lenient}
+    if wanted.lenient is not None:
+        made = made | {"lenient": wanted.lenient}
+    if wanted.lane:
+        rules = made.get("lane", {}) | dict(map(_rule, wanted.lane))
+        made = made | {"lane": {name: value for name, value in rules.items() if value is not None}}
+    return made
+
+
+def _rule(text: str) -> tuple[str, Any]:
+    """A rule and its value; ``NAME=`` alone gives it back to the service."""
+    name, _, value = text.partition("=")
+    try:
+        return name.strip(), tomllib.loads(f"x = {value}")["x"] if value else None
+    except tomllib.TOMLDecodeError as error:
+        raise BadRequest(f"--lane {text} is not NAME=VALUE with a number, true or false") from error
 
 
 def _plain(setup: Any) -> dict[str, Any]:

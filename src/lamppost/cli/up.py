@@ -6,6 +6,7 @@ import asyncio
 import fcntl
 import logging
 import os
+import re
 import signal
 import socket
 from collections.abc import Iterator
@@ -44,6 +45,7 @@ class Options:
     allow_code: bool
     signed_by: tuple[Path, ...]
     sources: tuple[str, ...]
+    memory: str | None
     grpc_port: int | None
     new_admin_token: bool
 
@@ -65,7 +67,17 @@ def run(options: Options) -> None:
         secret = tokens.replace_admin(url) if options.new_admin_token else tokens.make_first_admin(url)
         formats = {"skops"} | ({"pickle", "torch"} if options.allow_pickle else set()) | ({"python"} if options.allow_code else set())
         grpc = None if options.grpc_port is None else f"{options.host}:{options.grpc_port}"
-        node = Node(Settings(data, url, LaneSettings(formats=frozenset(formats)), signers=signers, grpc=grpc, sources=sources))
+        node = Node(
+            Settings(
+                data,
+                url,
+                LaneSettings(formats=frozenset(formats)),
+                memory_bytes=_bytes(options.memory),
+                signers=signers,
+                grpc=grpc,
+                sources=sources,
+            )
+        )
         config = uvicorn.Config(
             make_app(node),
             http=Ingress,
@@ -81,6 +93,16 @@ def run(options: Options) -> None:
         server = _Server(config, address, secret)
         with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
             runner.run(server.serve(sockets=[listener]))
+
+
+def _bytes(text: str | None) -> int | None:
+    """Bytes of ``512MB``, ``2GB``; None for nothing."""
+    if text is None:
+        return None
+    found = re.fullmatch(r"(\d+(?:\.\d+)?) ?(k|M|G)B?", text.strip(), re.IGNORECASE)
+    if found is None or float(found[1]) <= 0:
+        raise SetupError(f"--memory {text} is no amount of memory; write 512MB or 2GB")
+    return int(float(found[1]) * {"K": 1e3, "M": 1e6, "G": 1e9}[found[2].upper()])
 
 
 def _source(text: str) -> tuple[str, str]:

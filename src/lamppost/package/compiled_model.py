@@ -27,6 +27,11 @@ class CompiledModel:
         place = {field.name: (index, field) for index, field in enumerate(inputs)}
         self._numbers = [place[name] for name in compiled.numbers]
         self._codes = [place[name] for name in compiled.codes]
+        # codes as the graph counts them: the values, then one for what was never seen, then one for missing
+        counts = [3 if field.kind == "yes/no" else len(field.choices) for _, field in self._codes]
+        self._unseen = np.array(counts, dtype=np.int64)
+        self._gone = self._unseen + 1
+        self._flags = [at for at, (_, field) in enumerate(self._codes) if field.kind == "yes/no"]
         self._width = sum(width_of(field) for _, field in self._numbers)
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
@@ -49,9 +54,12 @@ class CompiledModel:
             feeds["numbers"] = numbers
         if self._codes:
             codes = np.empty((rows, len(self._codes)), dtype=np.int64)
-            for at, (index, field) in enumerate(self._codes):
-                codes[:, at] = _codes(field, np.asarray(columns[index].values))
-            feeds["codes"] = codes
+            for at, (index, _) in enumerate(self._codes):
+                codes[:, at] = columns[index].values
+            for at in self._flags:
+                codes[:, at] += codes[:, at] == 2  # missing
+            np.minimum(codes, self._unseen, out=codes)
+            feeds["codes"] = np.where(codes < 0, self._gone, codes)
         out = dict(zip(self._outputs, self._session.run(self._outputs, feeds), strict=True))
         if "values" in out:
             return [Column(values) for values in out["values"].T]
@@ -64,11 +72,3 @@ class CompiledModel:
 def width_of(field: Field) -> int:
     """Columns that a field takes among the numbers of a graph."""
     return math.prod(field.shape) if field.kind == "tensor" else len(field.choices) if field.kind == "vector" else 1
-
-
-def _codes(field: Field, values: np.ndarray[tuple[int, ...], np.dtype[np.integer]]) -> np.ndarray[tuple[int, ...], np.dtype[np.int64]]:
-    """Codes as the graph counts them: the values, then one for what was never seen, then one for missing."""
-    if field.kind == "yes/no":
-        return np.where(values == 2, 3, values).astype(np.int64)
-    count = len(field.choices)
-    return np.where(values < 0, count + 1, np.minimum(values, count)).astype(np.int64)

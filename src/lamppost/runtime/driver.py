@@ -94,10 +94,6 @@ class Driver:
         """Whether a frame is with the worker."""
         return bool(self._flight)
 
-    def busy_until(self, now: float) -> float:
-        """Seconds it has worked in all, with the frame that is out."""
-        return self.busy_s + (now - self._sent if self._flight else 0.0)
-
     async def open(self, lane: Seated, ask: dict[str, Any], timeout_s: float) -> dict[str, Any]:
         """Open a lane's package here; the answer's header. Raise WorkerGone."""
         slot = next(_numbers)

@@ -229,7 +229,6 @@ class Lane:
             self._pool.leave(self, driver)
             raise Unavailable(f"{self.name} was closed while it was opened")
         self.seats.append(driver)
-        self.watch.seated(self._busy_s())
         if len(self._waiting):
             driver.kick(self)
 
@@ -256,7 +255,7 @@ class Lane:
 
     def look(self, now: float) -> int:
         """Adapt to the load since the last look; how many copies there should be, 0 for none."""
-        wanted = self.watch.look(now, len(self.seats), self._busy_s(), self.waiting, now - self.used_at)
+        wanted = self.watch.look(now, len(self.seats), self.waiting, now - self.used_at)
         self._waiting.rows_s = self.watch.rows_s
         if self.state == "lit" and self._seating is None and self.seats:
             if wanted > len(self.seats) and self._pool.memory_bytes + self.memory_bytes <= self._pool.budget_bytes:
@@ -276,10 +275,6 @@ class Lane:
             log.warning("%s: another copy could not be opened: %s", self.name, error)
         finally:
             self._seating = None
-
-    def _busy_s(self) -> float:
-        now = self._loop.time()
-        return sum(driver.busy_until(now) for driver in self.seats)
 
     # -- requests -----------------------------------------------------------------------------------------------------
 
@@ -386,7 +381,9 @@ class Lane:
             at += size
             if not request.done.done():
                 self._settle(piece, answer)
-        self.watch.ran(batch.rows, took, [now - piece.job.item.since for piece in batch.pieces])
+        alone = header.get("us")
+        alone_s = alone / 1e6 if isinstance(alone, int) and 0 <= alone <= took * 1e6 else took
+        self.watch.ran(batch.rows, alone_s, [now - piece.job.item.since for piece in batch.pieces])
 
     def _settle(self, piece: Piece[_Request], answer: LaneAnswer) -> None:
         """The answer of a request, once all its pieces have theirs."""

@@ -134,17 +134,16 @@ class Chain:
     """Open steps in a row."""
 
     def __init__(self, inputs: Schema, steps: Sequence[tuple[Step, Running]], answers: Schema) -> None:
-        self._inputs = inputs
-        self._steps = steps
-        self._answers = answers
+        self._inputs = inputs.names
+        self._steps = [(tuple(step.takes), step.gives.names, running.run) for step, running in steps]
+        self._answers = answers.names
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
         """Answer columns of input columns, both in schema order."""
-        table = dict(zip(self._inputs.names, columns, strict=True))
-        for step, running in self._steps:
-            given = running.run([table[name] for name in step.takes])
-            table.update(zip(step.gives.names, given, strict=True))
-        return [table[name] for name in self._answers.names]
+        table = dict(zip(self._inputs, columns, strict=True))
+        for takes, gives, run in self._steps:
+            table.update(zip(gives, run([table[name] for name in takes]), strict=True))
+        return [table[name] for name in self._answers]
 
 
 def open_chain(folder: Path, manifest: Manifest, formats: frozenset[str], original: bool = False) -> Chain:

@@ -40,7 +40,6 @@ class Watch:
         self._rows = 0
         self._work_s = 0.0
         self._full = False
-        self._seen_busy = 0.0
         self._seen_at: float | None = None
         self._spare_since: float | None = None
 
@@ -81,22 +80,18 @@ class Watch:
         self._run_s = max(self._run_s, took_s)
         self._waited.extend(waited_s)
 
-    def seated(self, busy_s: float) -> None:
-        """Another copy is open; ``busy_s`` : what all of them worked so far."""
-        self._seen_busy = busy_s
-
-    def look(self, now: float, copies: int, busy_s: float, waiting: int, quiet_s: float) -> int:
+    def look(self, now: float, copies: int, waiting: int, quiet_s: float) -> int:
         """Apply the rules to what was noticed since the last look; returns the wanted number of copies."""
         if not self.copies or self.copies[-1][1] != copies:
             self.copies.append((now, copies))
         if self._seen_at is None:
-            self._seen_at, self._seen_busy = now, busy_s
+            self._seen_at = now
             return copies
         past_s = now - self._seen_at
         if past_s < _LOOK_S:
             return copies
-        busy = max(0.0, min(1.0, (busy_s - self._seen_busy) / past_s / max(1, copies)))
-        self._seen_at, self._seen_busy = now, busy_s
+        busy = min(1.0, self._work_s / past_s / max(1, copies))
+        self._seen_at = now
         if self._work_s:
             rate = self._rows / self._work_s * max(1, copies)
             self.rows_s = rate if not self.rows_s else 0.5 * self.rows_s + 0.5 * rate

@@ -101,13 +101,15 @@ class Worker:
         yield pack_frame({"op": "answers", "parts": done}, b"".join(bodies))
 
     def _part(self, part: dict[str, Any], body: bytes) -> tuple[dict[str, Any], bytes]:
+        start = time.perf_counter()
         try:
             slot, rows = self.slots[int(part["slot"])], int(part["rows"])
             answers = slot.steps.run(slot.codec.columns(rows, part["columns"], body))
             entries, out = pack_columns(answers)
         except Exception as error:
             return {"bytes": 0, **_failed(error)}, b""
-        return {"op": "answers", "rows": rows, "columns": entries, "bytes": len(out)}, out
+        took = int((time.perf_counter() - start) * 1e6)
+        return {"op": "answers", "rows": rows, "columns": entries, "bytes": len(out), "us": took}, out
 
 
 def _failed(error: Exception) -> dict[str, Any]:

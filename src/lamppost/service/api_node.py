@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import asyncio
+
 from fastapi import APIRouter
 
 import lamppost
 from lamppost.core.errors import Unavailable
+from lamppost.core.names import parse_version
+from lamppost.runtime.lane import Lane
 from lamppost.service.access import PROBLEMS, Looker, TheNode
-from lamppost.service.shapes import NodeShape
+from lamppost.service.shapes import BatchSize, CopyCount, LaneShape, LanesShape, NodeShape
 
 router = APIRouter(tags=["node"], responses=PROBLEMS)
 
@@ -36,4 +40,44 @@ async def get_node(node: TheNode, _: Looker) -> NodeShape:
         records_waiting=node.recorder.waiting,
         records_dropped=node.recorder.dropped,
         formats=sorted(node.settings.lane.formats),
+    )
+
+
+@router.get("/api/lanes")
+async def list_lanes(node: TheNode, _: Looker) -> LanesShape:
+    """What is open on this node: copies, queues, batches, memory. The busiest first."""
+    routes, pool = node.routes, node.routes.pool
+    now = asyncio.get_running_loop().time()
+    lanes = sorted(pool.lanes, key=lambda lane: (-lane.waiting, -lane.used_at))
+    return LanesShape(
+        memory_bytes=pool.memory_bytes,
+        budget_bytes=pool.budget_bytes,
+        workers=len(pool.drivers),
+        asleep=sum(route.state == "unlit" for route in routes.by_endpoint.values()),
+        lanes=[_lane_shape(lane, [route.split.endpoint for route in routes.naming(parse_version(lane.name))], now) for lane in lanes],
+    )
+
+
+def _lane_shape(lane: Lane, endpoints: list[str], now: float) -> LaneShape:
+    watch = lane.watch
+    return LaneShape(
+        version=lane.name,
+        endpoints=endpoints,
+        state=lane.state,
+        why=lane.why,
+        copies=len(lane.seats),
+        copies_most=lane.settings.copies.most,
+        pids=[driver.worker.pid for driver in lane.seats],
+        shared=any(not driver.kept for driver in lane.seats),
+        waiting=lane.waiting,
+        waiting_rows=lane.waiting_rows,
+        max_rows=watch.max_rows,
+        target_ms=lane.settings.target_ms,
+        rows_s=round(watch.rows_s, 1),
+        memory_bytes=lane.memory_bytes,
+        keep_warm=lane.keep_warm,
+        requests=watch.requests,
+        used_s_ago=round(max(0.0, now - lane.used_at), 1),
+        batches=[BatchSize(rows=rows, batches=count) for rows, count in sorted(watch.batches.items())],
+        copies_past=[CopyCount(seconds_ago=round(now - at, 1), copies=copies) for at, copies in watch.copies],
     )

@@ -212,7 +212,7 @@ class Routes:
         async with self._locks[endpoint]:
             if setup.lookups:
                 setup = replace(setup, lookups=tuple([await self._sources.checked(lookup) for lookup in setup.lookups]))
-            lanes = await self._hold_all(setup)
+            lanes = await self._hold_all(setup, measure=True)
             try:
                 serving = self._made(setup, lanes)
                 split, before = await endpoints.set_up(self._pool, endpoint, setup, by, after)
@@ -333,12 +333,12 @@ class Routes:
 
     # -- lanes --------------------------------------------------------------------------------------------------------
 
-    async def _hold(self, version: VersionName) -> Lane:
+    async def _hold(self, version: VersionName, measure: bool = False) -> Lane:
         """An open, proven lane; it stays until `_let_go`, and as long as a route uses it."""
         self._holds[version] += 1
         task = self._lanes.get(version)
         if task is None:
-            task = self._lanes[version] = asyncio.create_task(self._open(version), name=f"open {version}")
+            task = self._lanes[version] = asyncio.create_task(self._open(version, measure), name=f"open {version}")
         try:
             return await asyncio.shield(task)
         except BaseException:
@@ -347,12 +347,12 @@ class Routes:
             self._let_go(version)
             raise
 
-    async def _hold_all(self, setup: Setup) -> dict[str, Lane]:
+    async def _hold_all(self, setup: Setup, measure: bool = False) -> dict[str, Lane]:
         """The lanes of a setup by the names of their versions; all of them, or none is held."""
         names = setup.versions
         if len(names) == 1:
-            return {str(names[0]): await self._hold(names[0])}
-        held = await asyncio.gather(*map(self._hold, names), return_exceptions=True)
+            return {str(names[0]): await self._hold(names[0], measure)}
+        held = await asyncio.gather(*(self._hold(name, measure) for name in names), return_exceptions=True)
         if wrong := next((one for one in held if isinstance(one, BaseException)), None):
             for name, one in zip(names, held, strict=True):
                 if isinstance(one, Lane):
@@ -383,7 +383,7 @@ class Routes:
         await lane.close()
         log.info("%s was let go", version)
 
-    async def _open(self, name: VersionName) -> Lane:
+    async def _open(self, name: VersionName, measure: bool) -> Lane:
         version = await packages.get_version(self._pool, name)
         lamp, folder = await self.unpacked(version.digest)
         kept = [Signature(*one) for one in await packages.list_signatures(self._pool, version.digest)]
@@ -393,7 +393,7 @@ class Routes:
         if version.measured is not None and not lane.light:
             lane.expected_bytes = int(version.measured["memory_bytes"])
         try:
-            verdict = await lane.open(measure=version.measured is None)
+            verdict = await lane.open(measure=measure and version.measured is None)
         except (ProofFailed, PackageRefused) as error:
             await packages.note_proof(self._pool, name, "failed", error.detail)
             raise

@@ -300,6 +300,54 @@ class TokenShape(NewToken):
     last_used_at: datetime | None = Described(description="within ten seconds; null until it was used")
 
 
+class BatchSize(Shape):
+    """How often a batch had more than half of so many rows, and at most so many."""
+
+    rows: int
+    batches: int
+
+
+class CopyCount(Shape):
+    """How many copies there were, from so many seconds ago on."""
+
+    seconds_ago: float
+    copies: int
+
+
+class LaneShape(Shape):
+    """A version that is open on this node. pids : of the workers that it is open in; shared : whether others sit in them too."""
+
+    version: str
+    endpoints: list[str]
+    state: Literal["opening", "lit", "restarting", "out", "closed"]
+    why: str | None
+    copies: int
+    copies_most: int
+    pids: list[int]
+    shared: bool
+    waiting: int = Described(description="requests in its queue")
+    waiting_rows: int
+    max_rows: int = Described(description="rows that a batch may have now")
+    target_ms: float | None
+    rows_s: float = Described(description="rows a second while it worked, of late; 0 where it was idle")
+    memory_bytes: int = Described(description="what it adds to a shared worker, or all that its own worker holds")
+    keep_warm: bool
+    requests: int = Described(description="since it was opened")
+    used_s_ago: float
+    batches: list[BatchSize]
+    copies_past: list[CopyCount]
+
+
+class LanesShape(Shape):
+    """What is open on this node, against what it may hold. asleep : endpoints that are opened with their next request."""
+
+    memory_bytes: int
+    budget_bytes: int
+    workers: int
+    asleep: int
+    lanes: list[LaneShape]
+
+
 class NodeShape(Shape):
     """This node. records_dropped : records lost because the database did not take them in time."""
 

@@ -58,12 +58,13 @@ async def write_calls(pool: Pool, calls: Sequence[Call]) -> None:
         async with connection.cursor().copy(_COPY) as copy:
             await copy.write(b"".join(map(_line, calls)))
         counts = Counter((call.endpoint, call.version or "", call.status, _window(call.at), bucket_of(call.total_us)) for call in calls)
-        async with connection.cursor() as cursor:
-            await cursor.executemany(
-                "INSERT INTO latency (endpoint, version, status, at, bucket, calls) VALUES (%s, %s, %s, %s, %s, %s)"
-                " ON CONFLICT (endpoint, at, version, status, bucket) DO UPDATE SET calls = latency.calls + excluded.calls",
-                [(*key, count) for key, count in sorted(counts.items())],
-            )
+        columns = [list(column) for column in zip(*((*key, count) for key, count in sorted(counts.items())), strict=True)]
+        await connection.execute(
+            "INSERT INTO latency (endpoint, version, status, at, bucket, calls)"
+            " SELECT * FROM unnest(%s::text[], %s::text[], %s::smallint[], %s::timestamptz[], %s::smallint[], %s::bigint[])"
+            " ON CONFLICT (endpoint, at, version, status, bucket) DO UPDATE SET calls = latency.calls + excluded.calls",
+            columns,
+        )
 
 
 def _line(call: Call) -> bytes:
