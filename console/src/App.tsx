@@ -8,6 +8,7 @@ import { Street } from "./parts/Street";
 import { ComparePage } from "./pages/ComparePage";
 import { DocsPage } from "./pages/DocsPage";
 import { EndpointPage } from "./pages/EndpointPage";
+import { LanesPage } from "./pages/LanesPage";
 import { Models } from "./pages/Models";
 import { Overview } from "./pages/Overview";
 import { SignIn } from "./pages/SignIn";
@@ -29,6 +30,7 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
               <Route path="/models" element={<Models />} />
               <Route path="/models/:model/:number" element={<VersionPage />} />
               <Route path="/compare" element={<ComparePage />} />
+              <Route path="/lanes" element={<LanesPage />} />
               <Route path="/docs" element={<DocsPage />} />
               <Route path="/tokens" element={<TokensPage />} />
               <Route path="*" element={<Lost />} />

@@ -3,6 +3,8 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
 export type Setup = components["schemas"]["Setup"];
+export type Lane = components["schemas"]["LaneShape"];
+export type LaneRules = components["schemas"]["LaneRules"];
 export type Endpoint = components["schemas"]["EndpointShape"];
 export type EndpointPage = components["schemas"]["EndpointPage"];
 export type Field = components["schemas"]["FieldShape"];

@@ -17,6 +17,13 @@ export const useEndpoint = (endpoint: string) =>
     refetchInterval: LIVE_MS,
   });
 
+export const useLanes = () =>
+  useQuery({
+    queryKey: ["lanes"],
+    queryFn: async () => good(await api.GET("/api/lanes")),
+    refetchInterval: 1_000,
+  });
+
 /** @param search words that all must be found; none finds every version */
 export const useVersions = (search: string) =>
   useQuery({

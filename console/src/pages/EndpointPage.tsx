@@ -3,6 +3,7 @@ import type { EndpointPage as Page } from "../api/client";
 import { useCalls, useEndpoint } from "../api/queries";
 import { Ask } from "../parts/Ask";
 import { Card, Mono, Trouble, Waiting } from "../parts/basics";
+import { Engine } from "../parts/Engine";
 import { CallsTable } from "../parts/CallsTable";
 import { Lamp } from "../parts/Lamp";
 import { Serves, SetupCard } from "../parts/Serves";
@@ -20,6 +21,7 @@ export function EndpointPage() {
       {/* a new version may have other fields: the form starts anew */}
       <Ask key={`${page.data.name} ${page.data.revision}`} page={page.data} />
       <SetupCard endpoint={endpoint} setup={page.data.setup} />
+      <Engine page={page.data} />
       <Calls endpoint={endpoint} />
       <History page={page.data} />
     </>

@@ -45,7 +45,7 @@ def _row(lane: dict[str, Any]) -> list[str]:
         f"{lane['rows_s']:,.0f}" if lane["rows_s"] else "–",
         f"{lane['requests']:,}",
         ("+" if lane["shared"] else "") + size(lane["memory_bytes"]),
-        "now" if lane["used_s_ago"] < 2 else f"{lane['used_s_ago']:,.0f} s ago",
+        "–" if not lane["requests"] else "now" if lane["used_s_ago"] < 2 else f"{lane['used_s_ago']:,.0f} s ago",
         ", ".join(lane["endpoints"]) or paint("looked at", DIM),
     ]
 

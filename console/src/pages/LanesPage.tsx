@@ -1,0 +1,106 @@
+import { Link } from "react-router";
+import type { Lane } from "../api/client";
+import { useLanes } from "../api/queries";
+import { Card, Trouble, Waiting } from "../parts/basics";
+import { Lamp, type LampState } from "../parts/Lamp";
+import { VersionLink } from "../parts/VersionLink";
+import { bytes, count, plural } from "../words";
+
+const LAMPS = { lit: "lit", opening: "unlit", restarting: "flickering", out: "out", closed: "out" } as const satisfies Record<Lane["state"], LampState>;
+
+/** What is open on this node, and how hard is it at work? */
+export function LanesPage() {
+  const lanes = useLanes();
+  if (lanes.error && !lanes.data) return <Trouble error={lanes.error} again={() => void lanes.refetch()} />;
+  const said = lanes.data;
+  return (
+    <>
+      <h1 className="text-title font-semibold">Lanes</h1>
+      <p className="mt-1 text-lead text-soft">
+        {said ? (
+          <>
+            {plural(said.lanes.length, "version is", "versions are")} open in {plural(said.workers, "worker")}
+            {said.asleep ? `, ${plural(said.asleep, "endpoint sleeps", "endpoints sleep")} until asked` : ""}. They hold{" "}
+            <span className="font-semibold text-ink">{bytes(said.memory_bytes)}</span> of {bytes(said.budget_bytes)}.
+          </>
+        ) : (
+          <>&nbsp;</>
+        )}
+      </p>
+      <div className="mt-3 h-2 rounded-small bg-sunk" role="img" aria-label="memory held, of the node's budget for models">
+        {said && <div className="h-2 rounded-small bg-slate-fill" style={{ width: `${Math.min(100, (100 * said.memory_bytes) / said.budget_bytes)}%` }} />}
+      </div>
+      <div className="mt-6">{!said ? <Waiting height={160} label="loading lanes" /> : said.lanes.length ? <Table all={said.lanes} /> : <Nothing />}</div>
+    </>
+  );
+}
+
+function Table({ all }: { all: Lane[] }) {
+  return (
+    <Card title="Open now" aside={<span className="text-small text-faint">lamppost lanes</span>}>
+      <table className="figures w-full">
+        <thead>
+          <tr>
+            <th>version</th>
+            <th>state</th>
+            <th>for</th>
+            <th className="num">copies</th>
+            <th className="num">waiting</th>
+            <th className="num">max rows</th>
+            <th className="num">rows/s</th>
+            <th className="num">requests</th>
+            <th className="num">memory</th>
+            <th>worker</th>
+            <th className="num">last used</th>
+          </tr>
+        </thead>
+        <tbody>
+          {all.map((lane) => (
+            <tr key={lane.version} title={lane.why ?? undefined}>
+              <td>
+                <span className="inline-flex items-center gap-3 pl-1">
+                  <Lamp state={LAMPS[lane.state]} />
+                  <VersionLink name={lane.version} live={lane.endpoints.length > 0} />
+                </span>
+              </td>
+              <td className="text-soft">{lane.state}</td>
+              <td className="max-w-40 truncate">
+                {lane.endpoints.length ? (
+                  lane.endpoints.map((name, at) => (
+                    <span key={name}>
+                      {at > 0 && ", "}
+                      <Link to={`/endpoints/${name}`} className="hover:underline">
+                        {name}
+                      </Link>
+                    </span>
+                  ))
+                ) : (
+                  <span className="text-faint">looked at</span>
+                )}
+              </td>
+              <td className="num">
+                {lane.copies} <span className="text-faint">of {lane.copies_most}</span>
+              </td>
+              <td className={`num ${lane.waiting > 1_000 ? "font-semibold text-brick" : ""}`}>{count(lane.waiting)}</td>
+              <td className="num">{count(lane.max_rows)}</td>
+              <td className="num">{lane.rows_s ? count(Math.round(lane.rows_s)) : "–"}</td>
+              <td className="num">{count(lane.requests)}</td>
+              <td className="num">{bytes(lane.memory_bytes)}</td>
+              <td className="text-soft" title={`process ${lane.pids.join(", ")}`}>
+                {lane.shared ? "shared" : "its own"}
+                {lane.keep_warm ? ", kept warm" : ""}
+              </td>
+              <td className="num">{!lane.requests ? "–" : lane.used_s_ago < 2 ? "now" : `${count(Math.round(lane.used_s_ago))} s ago`}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Card>
+  );
+}
+
+const Nothing = () => (
+  <Card title="Nothing is open">
+    <p className="text-soft">A version is opened when an endpoint that serves it is asked for the first time, and let go when memory is short.</p>
+  </Card>
+);
