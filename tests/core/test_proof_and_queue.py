@@ -99,6 +99,14 @@ class Queueing(unittest.TestCase):
             waiting.add(Job("c", 1, 1))
         self.assertEqual(caught.exception.extra["retry_after_s"], 2)
 
+    def test_the_wait_of_the_first_in_line_counts_too(self) -> None:
+        waiting = self.waiting(queue_s=2.0)
+        waiting.add(Job("a", 1, 1, since=10.0))
+        waiting.add(Job("b", 1, 1, since=12.0))
+        self.assertRaises(LaneFull, waiting.add, Job("c", 1, 1, since=12.1))
+        waiting.take(12.1, never)
+        waiting.add(Job("c", 1, 1, since=12.2))
+
     def test_nobody_waits_for_work_whose_time_is_over(self) -> None:
         waiting = self.waiting(max_rows=10)
         for name, deadline in (("late", 1.0), ("gone", None), ("in time", 9.0)):

@@ -23,7 +23,8 @@ class BatchPolicy:
 
     max_rows : most rows in one batch. bulk_rows : most rows of bulk work in one batch, so that a live call never waits for more.
     queue_rows, queue_bytes : most that may wait; bytes are those of the request bodies. Bulk work may fill half of it.
-    queue_s : longest that a request may be expected to wait, by the rows before it and the rows a second of late; None for no such bound.
+    queue_s : longest that a request may be expected to wait, by the rows before it and the rows a second of late, and by how long the first
+    in line has waited; None for no such bound.
     linger_s : how long a lone request waits for others before it goes.
     """
 
@@ -37,13 +38,14 @@ class BatchPolicy:
 
 @dataclass(slots=True, eq=False)
 class Job(Generic[T]):
-    """A request that waits. deadline : when nobody waits for its answer any more, None for never."""
+    """A request that waits. since : when it came. deadline : when nobody waits for its answer any more, None for never."""
 
     item: T
     rows: int
     size_bytes: int
     bulk: bool = False
     deadline: float | None = None
+    since: float = 0.0
 
 
 @dataclass(slots=True, eq=False)
@@ -96,6 +98,8 @@ class Waiting(Generic[T]):
         if self.rows:
             over = self.rows + job.rows > policy.queue_rows // share or self.size_bytes + job.size_bytes > policy.queue_bytes // share
             wait_s = self.rows / self.rows_s if self.rows_s else 0.0
+            if self._live and not job.bulk:  # whoever is first in line has waited for so long already
+                wait_s = max(wait_s, job.since - self._live[0].job.since)
             late = policy.queue_s is not None and wait_s > policy.queue_s
             if over or late:
                 raise LaneFull(

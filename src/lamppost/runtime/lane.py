@@ -301,7 +301,7 @@ class Lane:
             raise LaneFull("too many bytes of requests are waiting on this node; try again in a second", retry_after_s=1)
         self.used_at = request.since
         terms = request.terms
-        self._waiting.add(Job(request, rows, size_bytes, terms.bulk, terms.deadline))
+        self._waiting.add(Job(request, rows, size_bytes, terms.bulk, terms.deadline, request.since))
         self.watch.requests += 1
         if self._lingering is None:
             if self.settings.batch.linger_s:

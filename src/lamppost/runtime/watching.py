@@ -34,7 +34,8 @@ class Watch:
         self._waited: deque[float] = deque(maxlen=_ANSWERS)
         self._run_s = 0.0
         self._peak = 1.0
-        self._out = 0
+        self._out = self._out_rows = self._left = self._flow_rows = 0
+        self._flow_s = 0.0
         self._sent_at = 0.0
         self._each_s = 0.0
         self._rows = 0
@@ -68,6 +69,10 @@ class Watch:
         """A batch of so many requests goes out; ``left`` : requests that had to stay behind."""
         self.batches[1 << max(0, rows - 1).bit_length()] += 1
         self._full = self._full or (left > 0 and rows >= self.max_rows)
+        if self._left:
+            self._flow_s += now - self._sent_at
+            self._flow_rows += self._out_rows
+        self._left, self._out_rows = left, rows
         self._peak = max(float(requests + left + self._out), 0.95 * self._peak)
         self._out = requests
         self._sent_at = now
@@ -92,8 +97,10 @@ class Watch:
             return copies
         busy = min(1.0, self._work_s / past_s / max(1, copies))
         self._seen_at = now
-        if self._work_s:
-            rate = self._rows / self._work_s * max(1, copies)
+        if self._flow_s or self._work_s:
+            # as long as requests stay behind, what goes out in a second is what all of this machine can do, not only the workers
+            rate = self._flow_rows / self._flow_s if self._flow_s else self._rows / self._work_s * max(1, copies)
+            self._flow_s, self._flow_rows = 0.0, 0
             self.rows_s = rate if not self.rows_s else 0.5 * self.rows_s + 0.5 * rate
         target = self._settings.target_ms
         if target is not None and len(self._waited) >= 50:
