@@ -25,8 +25,9 @@ from lamppost.client.config import find_connection
 from lamppost.package.read import Lamp
 from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
-from lamppost.runtime.lane import Lane, LaneSettings
+from lamppost.runtime.lane import Lane
 from lamppost.runtime.pool import WorkerPool
+from lamppost.runtime.terms import LaneSettings
 
 CLIENTS = (1, 16, 64)
 

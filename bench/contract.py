@@ -42,7 +42,7 @@ GRPC_ROWS = 1_000
 ARROW = "application/vnd.apache.arrow.stream"
 
 
-def _best(call: Callable[[], Any], seconds: float = 1.0) -> float:
+def best(call: Callable[[], Any], seconds: float = 1.0) -> float:
     """The median of as many runs as fit, in seconds."""
     took: list[float] = []
     end = time.perf_counter() + seconds
@@ -58,8 +58,8 @@ def validation(lamp: Lamp) -> None:
     plan = Plan(lamp.manifest.inputs)
     rows = make_traffic(1_000, seed=4)
     one, many = orjson.dumps(rows[0]), orjson.dumps({"rows": rows})
-    print(f"validation of a row of {len(rows[0])} fields: {_best(lambda: plan.read(one)) * 1e6:.1f} µs (goal: 30 for 8)", end="")
-    print(f"; of 1,000 rows: {_best(lambda: plan.read(many)) * 1e3:.2f} ms (goal: 3)")
+    print(f"validation of a row of {len(rows[0])} fields: {best(lambda: plan.read(one)) * 1e6:.1f} µs (goal: 30 for 8)", end="")
+    print(f"; of 1,000 rows: {best(lambda: plan.read(many)) * 1e3:.2f} ms (goal: 3)")
 
 
 def token_check() -> None:
@@ -73,7 +73,7 @@ def token_check() -> None:
         for _ in range(count):
             await auth.check("POST", headers)
 
-    took = _best(lambda: asyncio.run(checks()))
+    took = best(lambda: asyncio.run(checks()))
     print(f"a token check: {took / count * 1e6:.1f} µs (goal: 5)")
 
 
@@ -103,7 +103,7 @@ def arrow_and_json(lamp: Lamp) -> None:
                     def send(body: bytes = body, content_type: str = content_type) -> None:
                         http.post(f"{address}/predict/outage-risk", content=body, headers={"content-type": content_type}).raise_for_status()
 
-                    found[kind] = ROWS / _best(send, 4.0)
+                    found[kind] = ROWS / best(send, 4.0)
                     print(f"{kind:12s} {len(body) / 1e6:5.2f} MB a request of {ROWS:,} rows: {found[kind]:12,.0f} rows/s", flush=True)
             found |= grpc_rows(f"127.0.0.1:{grpc_port}", headers, rows)
             for way in ("gRPC columns", "gRPC rows"):
@@ -136,7 +136,7 @@ def grpc_rows(address: str, headers: dict[str, str], rows: list[dict[str, Any]])
         )
         for way, message in messages.items():
             count = GRPC_ROWS if way == "gRPC rows" else ROWS
-            found[way] = count / _best(partial(call, message, metadata=tuple(headers.items()), timeout=60), 4.0)
+            found[way] = count / best(partial(call, message, metadata=tuple(headers.items()), timeout=60), 4.0)
             print(f"{way:12s} {message.ByteSize() / 1e6:5.2f} MB a request of {count:,} rows: {found[way]:12,.0f} rows/s", flush=True)
     return found
 

@@ -6,8 +6,7 @@ import io
 import subprocess
 import sys
 import threading
-import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +17,7 @@ import pandas as pd
 import pyarrow as pa
 
 import lamppost
+from bench.contract import best
 from bench.load import Measured, load
 
 ROWS = 1_000
@@ -70,14 +70,8 @@ def many_rows(address: str, headers: Mapping[str, str], rows: Sequence[dict[str,
                 print(f"{endpoint} by {kind}: {rate:,.0f} rows/s, {rate / base:.2f} of the library (goal: {goal})", flush=True)
 
 
-def _rate(call: Any, seconds: float = 3.0) -> float:
-    took: list[float] = []
-    end = time.perf_counter() + seconds
-    while time.perf_counter() < end or len(took) < 5:
-        start = time.perf_counter()
-        call()
-        took.append(time.perf_counter() - start)
-    return ROWS / sorted(took)[len(took) // 2]
+def _rate(call: Callable[[], Any]) -> float:
+    return ROWS / best(call, 3.0)
 
 
 def crowd(address: str, headers: Mapping[str, str], rows: Sequence[object], usual: Measured) -> None:

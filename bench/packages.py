@@ -15,10 +15,11 @@ from lamppost.core.measured import Measured
 from lamppost.package.read import Lamp
 from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
-from lamppost.runtime.lane import Lane, LaneSettings
+from lamppost.runtime.lane import Lane
 from lamppost.runtime.pool import WorkerPool
 from lamppost.runtime.process import WorkerProcess
 from lamppost.runtime.supply import WorkerSupply
+from lamppost.runtime.terms import LaneSettings
 from lamppost.runtime.wire import pack_frame
 
 

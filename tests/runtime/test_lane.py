@@ -11,11 +11,12 @@ from lamppost.core.batch import BatchPolicy
 from lamppost.core.errors import LaneFull, ModelFault, PackageRefused, ProofFailed, Unavailable
 from lamppost.core.proof import Tolerance
 from lamppost.package.read import read_lamp
-from lamppost.runtime.lane import Lane, LaneSettings
+from lamppost.runtime.lane import Lane
 from lamppost.runtime.pool import WorkerPool
 from lamppost.runtime.process import WorkerProcess
 from lamppost.runtime.proving import prove
 from lamppost.runtime.supply import WorkerSupply
+from lamppost.runtime.terms import LaneSettings
 from tests.support.lamps import moody_lamp, outage_lamp, run_folder
 from tests.support.models import Companion, CrashesOnce, Moody
 

@@ -11,8 +11,9 @@ from lamppost.core.errors import ModelFault, TooLate, Unavailable
 from lamppost.core.plan import Row
 from lamppost.core.scaling import CopyBounds
 from lamppost.package.read import read_lamp
-from lamppost.runtime.lane import Lane, LaneSettings, Terms
+from lamppost.runtime.lane import Lane
 from lamppost.runtime.pool import WorkerPool
+from lamppost.runtime.terms import LaneSettings, Terms
 from tests.runtime.test_lane import PICKLE, WithLanes
 from tests.support.lamps import outage_lamp, run_folder
 from tests.support.models import Moody

@@ -22,7 +22,7 @@ from lamppost.client.config import keep_token
 from lamppost.core.errors import SetupError
 from lamppost.core.names import check_name
 from lamppost.package.signing import read_public
-from lamppost.runtime.lane import LaneSettings
+from lamppost.runtime.terms import LaneSettings
 from lamppost.service.app import make_app
 from lamppost.service.console import console_folder
 from lamppost.service.ingress import Ingress

@@ -29,6 +29,7 @@ LampPostError
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -64,6 +65,17 @@ class Fault:
         """As it stands in a problem document."""
         out = {"row": self.row, "field": self.field, "given": self.given, "expected": self.expected, "hint": self.hint}
         return {key: value for key, value in out.items() if value is not None}
+
+
+def moved(error: LampPostError, row_of: Callable[[int], int]) -> LampPostError:
+    """The error with its faults' rows counted elsewhere, in its sentence too; ``row_of`` gives the new row of each."""
+    faults = error.extra.get("faults")
+    if not faults:
+        return error
+    placed: list[dict[str, Any]] = [{**fault, "row": row_of(fault["row"])} if "row" in fault else fault for fault in faults]
+    first = placed[0]
+    said = Fault(first.get("row"), first.get("field"), str(first.get("given")), str(first.get("expected")), first.get("hint"))
+    return type(error)(said.sentence(), **{**error.extra, "faults": placed})
 
 
 class LampPostError(Exception):

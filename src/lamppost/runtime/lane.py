@@ -10,28 +10,27 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Literal, Protocol
+from typing import Any, Literal
 
 from lamppost.core.backoff import Backoff
-from lamppost.core.batch import BatchPolicy, Job, Piece, Waiting
+from lamppost.core.batch import Job, Piece, Waiting
 from lamppost.core.columns import Column, check, join_columns, slice_columns
-from lamppost.core.errors import BY_CODE, Fault, LampPostError, LaneFull, ModelFault, TooLate, Unavailable
+from lamppost.core.errors import BY_CODE, LampPostError, LaneFull, ModelFault, TooLate, Unavailable, moved
 from lamppost.core.manifest import Manifest
 from lamppost.core.measured import Measured
 from lamppost.core.plan import Plan, Row
 from lamppost.core.privacy import Kept
 from lamppost.core.proof import Proof, Verdict
-from lamppost.core.scaling import CopyBounds
-from lamppost.core.setup import LaneRules
 from lamppost.runtime.codec import Codec
 from lamppost.runtime.driver import Driver, Part
 from lamppost.runtime.opening import open_seat
 from lamppost.runtime.pool import MAX_QUEUED_BYTES, WorkerPool
 from lamppost.runtime.process import WorkerGone
 from lamppost.runtime.supply import Needs
+from lamppost.runtime.terms import AT_ONCE, LaneAnswer, LaneSettings, Reply, Terms
 from lamppost.runtime.watching import Watch
 from lamppost.runtime.wire import WireError, pack_columns, unpack_columns
 
@@ -39,78 +38,6 @@ log = logging.getLogger("lamppost.lane")
 
 State = Literal["opening", "lit", "restarting", "out", "closed"]
 _LIGHT_BYTES = 4 * 2**20
-
-
-@dataclass(frozen=True, slots=True)
-class LaneSettings:
-    """formats : artifact formats that may be opened. original : serve the original even where there is a compiled form.
-
-    open_s, run_s : bounds on opening a package and on one batch, in seconds. tries : workers a request may end. target_ms : what the
-    lane's p99 should stay under, None for no target. keep_warm : whether it is never let go for want of memory.
-    """
-
-    formats: frozenset[str] = frozenset({"skops"})
-    original: bool = False
-    batch: BatchPolicy = field(default_factory=BatchPolicy)
-    copies: CopyBounds = field(default_factory=CopyBounds)
-    target_ms: float | None = None
-    keep_warm: bool = False
-    open_s: float = 120.0
-    run_s: float = 30.0
-    tries: int = 2
-
-
-def lane_settings(base: LaneSettings, rules: LaneRules, cores: int) -> LaneSettings:
-    """A node's settings with what an endpoint asks for."""
-    batch = replace(
-        base.batch,
-        max_rows=rules.max_rows or base.batch.max_rows,
-        queue_rows=rules.queue_rows or base.batch.queue_rows,
-        queue_s=rules.queue_s or base.batch.queue_s,
-        linger_s=base.batch.linger_s if rules.linger_ms is None else rules.linger_ms / 1e3,
-    )
-    least = rules.copies_least or 1
-    copies = CopyBounds(least, max(least, rules.copies_most or cores), rules.sleep_after_s)
-    return replace(base, batch=batch, copies=copies, target_ms=rules.target_ms, run_s=rules.run_s or base.run_s, keep_warm=rules.keep_warm)
-
-
-@dataclass(frozen=True, slots=True)
-class Terms:
-    """How a caller wants to be served. bulk : after live calls. deadline : on the loop's clock. gone : whether nobody waits any more."""
-
-    bulk: bool = False
-    deadline: float | None = None
-    gone: Callable[[], bool] | None = None
-
-
-AT_ONCE = Terms()
-
-
-@dataclass(frozen=True, slots=True)
-class LaneAnswer:
-    """Answer rows, and where the time went. queue_s, worker_s : seconds waiting, and there and back. batch_rows : rows run together.
-
-    columns : the answers of a request that came as columns; ``rows`` is empty then.
-    """
-
-    rows: list[dict[str, Any]]
-    queue_s: float
-    worker_s: float
-    batch_rows: int
-    columns: list[Column] | None = None
-
-
-class Reply(Protocol):
-    """Where an answer goes: a future, or anything that is told the same way."""
-
-    def done(self) -> bool:
-        """Whether it has been told, or nobody listens any more."""
-
-    def set_result(self, result: LaneAnswer, /) -> None:
-        """The answer."""
-
-    def set_exception(self, exception: LampPostError, /) -> None:
-        """What went wrong instead."""
 
 
 @dataclass(slots=True, eq=False)
@@ -521,14 +448,10 @@ def _placed(error: LampPostError, piece: Piece[_Request]) -> LampPostError:
     """The error of a single row of a larger request, which says which row it is."""
     if piece.job.rows == 1:
         return error
-    faults = error.extra.get("faults") or [{"expected": "a row that the model can answer", "given": error.detail}]
-    placed = [{**fault, "row": piece.start + fault.get("row", 0)} for fault in faults]
-    if isinstance(error, ModelFault):
-        detail = f"row {piece.start}: {error.detail}"
-    else:
-        named = ("row", "field", "given", "expected", "hint")
-        detail = Fault(*(placed[0].get(name) for name in named)).sentence()  # type: ignore[arg-type]
-    return type(error)(detail, **{**error.extra, "faults": placed})
+    if _names_row(error):
+        return moved(error, lambda row: row + piece.start)
+    faults = [{"row": piece.start, "expected": "a row that the model can answer", "given": error.detail}]
+    return type(error)(f"row {piece.start}: {error.detail}", **{**error.extra, "faults": faults})
 
 
 def _said(header: dict[str, Any]) -> LampPostError:

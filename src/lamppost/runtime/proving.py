@@ -10,8 +10,9 @@ from pathlib import Path
 from lamppost.core.errors import ProofFailed
 from lamppost.core.proof import Verdict
 from lamppost.package.read import Lamp
-from lamppost.runtime.lane import Lane, LaneSettings
+from lamppost.runtime.lane import Lane
 from lamppost.runtime.pool import WorkerPool
+from lamppost.runtime.terms import LaneSettings
 
 
 def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle", "python", "torch"})) -> Verdict:

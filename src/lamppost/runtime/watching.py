@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from lamppost.core.scaling import Load, could_spare, next_copies, next_rows
 
 if TYPE_CHECKING:
-    from lamppost.runtime.lane import LaneSettings
+    from lamppost.runtime.terms import LaneSettings
 
 _KEPT_S = 600
 _ANSWERS = 400

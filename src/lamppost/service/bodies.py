@@ -18,7 +18,7 @@ from lamppost.core.errors import BadBody, BadJson, NotAcceptable, WrongContentTy
 from lamppost.core.fields import Field, Schema
 from lamppost.core.formats import ARROW, CSV, JSON, MULTIPART, NDJSON, read_csv, read_ndjson, write_columns, write_csv, write_ndjson
 from lamppost.core.plan import Plan
-from lamppost.runtime.lane import LaneAnswer
+from lamppost.runtime.terms import LaneAnswer
 from lamppost.service.serving import Asked
 
 READ = (JSON, NDJSON, CSV, ARROW, MULTIPART)

@@ -12,8 +12,10 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 
 from lamppost.core.errors import BadRequest, HeadersTooLarge, TooSlow
 from lamppost.core.limits import BODY_PAUSE_S, HEAD_S, MAX_HEADER_BYTES, MAX_HEADERS
-from lamppost.runtime.lane import Terms
+from lamppost.runtime.terms import Terms
 from lamppost.service.quick import Quick, QuickCall
+
+_REST_S = 0.25
 
 
 class Ingress(HttpToolsProtocol):
@@ -31,6 +33,7 @@ class Ingress(HttpToolsProtocol):
         self._watch: asyncio.TimerHandle | None = None
         self._lost = False
         self._idle_since = 0.0
+        self._resting: asyncio.TimerHandle | None = None
         self.terms = Terms(gone=self._is_lost)
         self._quick: Quick | None = getattr(getattr(self.app, "node", None), "quick", None)
 
@@ -46,6 +49,8 @@ class Ingress(HttpToolsProtocol):
     def connection_lost(self, exc: Exception | None) -> None:
         """Forget the clock; nobody waits for answers any more."""
         self._lost = True
+        if self._resting is not None:
+            self._resting.cancel()
         if self._watch is not None:
             self._watch.cancel()
             self._watch = None
@@ -109,6 +114,17 @@ class Ingress(HttpToolsProtocol):
         self._idle_since = self.loop.time()
         if self._watch is None:
             self._look_in(self.timeout_keep_alive)
+
+    def rest(self) -> None:
+        """Read nothing more for a moment: whoever was refused and comes back at once must not keep others from their answers."""
+        if self._resting is None and not self.transport.is_closing():
+            self.flow.pause_reading()
+            self._resting = self.loop.call_later(_REST_S, self._rested)
+
+    def _rested(self) -> None:
+        self._resting = None
+        if not self.transport.is_closing():
+            self.flow.resume_reading()
 
     def status_line(self, status: int) -> bytes:
         """The first line of an answer."""

@@ -9,7 +9,7 @@ import orjson
 
 from lamppost.core.formats import JSON
 from lamppost.core.privacy import Kept
-from lamppost.runtime.lane import LaneAnswer
+from lamppost.runtime.terms import LaneAnswer
 from lamppost.service import bodies
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.service.serving import Asked, Serving

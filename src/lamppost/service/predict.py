@@ -14,7 +14,7 @@ import orjson
 from lamppost.core.easing import MAX_TOLD, Change
 from lamppost.core.errors import BadRequest, BodyTooLarge, LampPostError, NotAllowed
 from lamppost.core.formats import ARROW, JSON, MULTIPART, NDJSON
-from lamppost.runtime.lane import AT_ONCE, Terms
+from lamppost.runtime.terms import AT_ONCE, Terms
 from lamppost.service import bodies
 from lamppost.service.auth import Auth
 from lamppost.service.ongoing import Clock, Ongoing, new_request_id

@@ -14,9 +14,9 @@ from typing import TYPE_CHECKING, Any
 import orjson
 
 from lamppost.core.easing import MAX_TOLD, Change
-from lamppost.core.errors import LampPostError
+from lamppost.core.errors import LampPostError, LaneFull
 from lamppost.core.formats import JSON
-from lamppost.runtime.lane import LaneAnswer
+from lamppost.runtime.terms import LaneAnswer
 from lamppost.service.auth import Auth
 from lamppost.service.ongoing import Clock, Ongoing, new_request_id
 from lamppost.service.predict import PREFIX, problem_headers
@@ -34,7 +34,8 @@ _PREFIX = PREFIX.encode()
 _MOST_BYTES = 32 * 1024
 _ANY = (b"*/*", b"application/json", b"")
 _UNUSUAL = frozenset((b"priority", b"answer-within", b"expect", b"transfer-encoding", b"cookie", b"upgrade"))
-_PHASES = b"token;dur=%.3f, read;dur=%.3f, validate;dur=%.3f, queue;dur=%.3f, worker;dur=%.3f, answer;dur=%.3f, total;dur=%.3f"
+_PHASES = b'{"token":%d,"read":%d,"validate":%d,"queue":%d,"worker":%d,"answer":%d}'
+_TIMING = b"token;dur=%.3f, read;dur=%.3f, validate;dur=%.3f, queue;dur=%.3f, worker;dur=%.3f, answer;dur=%.3f, total;dur=%.3f"
 
 
 class _Never:
@@ -196,29 +197,16 @@ class QuickCall:
                 extra = b"values-changed: %d\r\n" % len(self._told)
             form = "alone" if said.alone else "columns" if said.columns else "rows"
             body = bodies.write(serving.answers, Asked(form, self._rows, said.rows), answer, JSON, about)
-        timing = _PHASES % (
-            (self._tokened - self._started) * 1e3,
-            (self._read - self._tokened) * 1e3,
-            (self._validated - self._read) * 1e3,
-            answer.queue_s * 1e3,
-            answer.worker_s * 1e3,
-            (time.perf_counter() - end) * 1e3,
-            (end - self._started) * 1e3,
-        )
+        token_s, read_s, validate_s = self._tokened - self._started, self._read - self._tokened, self._validated - self._read
+        total_s = time.perf_counter() - self._started
+        phases = (token_s, read_s, validate_s, answer.queue_s, answer.worker_s, time.perf_counter() - end)
+        timing = _TIMING % (*(seconds * 1e3 for seconds in phases), total_s * 1e3)
         self._send(200, b"application/json", b"model-version: %s\r\n%s" % (serving.name, extra), request_id, timing, body)
         keeps = serving.keeps
         kept: bytes | None = self.body
         if not keeps.everything:
             kept, body = keeps.request(self.body), keeps.answer(body)
-        phases = b'{"token":%d,"read":%d,"validate":%d,"queue":%d,"worker":%d,"answer":%d}' % (
-            (self._tokened - self._started) * 1e6,
-            (self._read - self._tokened) * 1e6,
-            (self._validated - self._read) * 1e6,
-            answer.queue_s * 1e6,
-            answer.worker_s * 1e6,
-            (time.perf_counter() - end) * 1e6,
-        )
-        total = int((time.perf_counter() - self._started) * 1e6)
+        kept_phases = _PHASES % tuple(int(seconds * 1e6) for seconds in phases)
         body_kept = body if len(body) <= MAX_PAYLOAD_BYTES else None
         self._quick.recorder.add(
             Call(
@@ -230,8 +218,8 @@ class QuickCall:
                 200,
                 self._rows,
                 answer.batch_rows,
-                total,
-                phases,
+                int(total_s * 1e6),
+                kept_phases,
                 kept,
                 body_kept,
             )
@@ -248,6 +236,8 @@ class QuickCall:
         clock.mark("validate")
         extra = b"".join(b"%s: %s\r\n" % header for header in problem_headers(error))
         self._send(error.status, b"application/problem+json", extra, request_id, clock.server_timing(), body)
+        if isinstance(error, LaneFull):
+            self._connection.rest()
         call = Ongoing(self.endpoint, request_id)
         call.version, call.token, call.keeps = self._serving.version, self._token, self._serving.keeps
         call.body, call.rows = self.body, self._rows

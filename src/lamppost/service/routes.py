@@ -27,9 +27,10 @@ from lamppost.core.promise import promise_of
 from lamppost.core.setup import Setup, combined
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.package.signing import Signature, check, demand
-from lamppost.runtime.lane import Lane, LaneSettings, lane_settings
+from lamppost.runtime.lane import Lane
 from lamppost.runtime.pool import WorkerPool
 from lamppost.runtime.supply import WorkerSupply
+from lamppost.runtime.terms import LaneSettings, lane_settings
 from lamppost.service.lookups import Sources, Table
 from lamppost.service.serving import Serving, make_serving
 from lamppost.service.settings import Settings

@@ -11,14 +11,15 @@ from dataclasses import dataclass, replace
 from typing import Any, Protocol
 
 from lamppost.core.columns import Column, from_rows, rows_of
-from lamppost.core.errors import BadRequest, Fault, InvalidRows, LampPostError, ModelFault
+from lamppost.core.errors import BadRequest, Fault, InvalidRows, LampPostError, ModelFault, moved
 from lamppost.core.fields import Schema, pick
 from lamppost.core.kinds import shorten
 from lamppost.core.plan import Plan, Row
 from lamppost.core.privacy import Kept
 from lamppost.core.promise import WHICH, Promise, answers_given, as_given, case_of, fit, promise_of
 from lamppost.core.setup import Choose, Setup, Together
-from lamppost.runtime.lane import AT_ONCE, Lane, LaneAnswer, Terms
+from lamppost.runtime.lane import Lane
+from lamppost.runtime.terms import AT_ONCE, LaneAnswer, Terms
 from lamppost.service.lookups import Table
 
 Headers = list[tuple[bytes, bytes]]
@@ -121,7 +122,7 @@ class Chosen(_Several):
             fitted = fit([rows[at] for at in places], lane.columns, self.columns, version, name)
             return await lane.predict(fitted, share * len(places), terms)
         except LampPostError as error:
-            raise renumbered(error, places) from error
+            raise moved(error, places.__getitem__) from error
 
     def _versions(self, rows: list[Row], headers: Headers) -> list[str]:
         """The version of each row."""
@@ -218,14 +219,3 @@ def make_serving(setup: Setup, lanes: Mapping[str, Lane], tables: Sequence[Table
 def joined(parts: Sequence[LaneAnswer], rows: list[dict[str, Any]]) -> LaneAnswer:
     """One answer of several lanes: the longest waits count, because they ran side by side."""
     return LaneAnswer(rows, max(one.queue_s for one in parts), max(one.worker_s for one in parts), max(one.batch_rows for one in parts))
-
-
-def renumbered(error: LampPostError, places: list[int]) -> LampPostError:
-    """An error about some rows of a request, with its rows counted in the whole of it."""
-    faults = error.extra.get("faults")
-    if not faults:
-        return error
-    moved = [{**fault, "row": places[fault["row"]]} if "row" in fault else fault for fault in faults]
-    named = ("row", "field", "given", "expected", "hint")
-    said = Fault(*(moved[0].get(name) for name in named)).sentence()  # type: ignore[arg-type]
-    return type(error)(said, **{**error.extra, "faults": moved})

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from lamppost.core.limits import MAX_BODY_BYTES, MAX_PACKAGE_BYTES
-from lamppost.runtime.lane import LaneSettings
+from lamppost.runtime.terms import LaneSettings
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
-from typing import Any
 
 import orjson
 
@@ -17,10 +16,10 @@ from lamppost.core.arrow import read_arrow, write_arrow
 from lamppost.core.arrow_blocks import END, ArrowBlocks, continued
 from lamppost.core.blocks import Blocks
 from lamppost.core.columns import column_of, from_rows, to_rows
-from lamppost.core.errors import BadBody, Fault, InvalidRows, LampPostError
+from lamppost.core.errors import BadBody, LampPostError, moved
 from lamppost.core.formats import ARROW, CSV, NDJSON, read_csv, read_ndjson, write_csv, write_ndjson
 from lamppost.core.plan import Row
-from lamppost.runtime.lane import LaneAnswer, Terms
+from lamppost.runtime.terms import LaneAnswer, Terms
 from lamppost.service.serving import Asked, Headers, Serving
 
 Pieces = AsyncIterator[bytes]
@@ -95,7 +94,7 @@ class Stream:
         """The last line of an answer in lines."""
         if self.wanted != NDJSON:
             return []
-        return [orjson.dumps({"problem": _later(error, self.rows).to_problem()}, default=str) + b"\n"]
+        return [orjson.dumps({"problem": moved(error, lambda row: row + self.rows).to_problem()}, default=str) + b"\n"]
 
     def _written(self, said: LaneAnswer, rows: int, first: bool) -> bytes:
         answers = self.serving.answers
@@ -125,13 +124,3 @@ class Stream:
             rows = read_csv(plan, self._header + block, before - 1)
         rows = [row | self.options for row in rows] if self.options else rows
         return Asked("rows", len(rows), rows) if rows else None
-
-
-def _later(error: LampPostError, rows: int) -> LampPostError:
-    """The error with its rows counted from the start of the whole body."""
-    if not isinstance(error, InvalidRows) or not error.extra.get("faults"):
-        return error
-    faults: list[dict[str, Any]] = [{**fault, "row": fault["row"] + rows} if "row" in fault else fault for fault in error.extra["faults"]]
-    named = ("row", "field", "given", "expected", "hint")
-    said = Fault(*(faults[0].get(name) for name in named)).sentence()  # type: ignore[arg-type]
-    return InvalidRows(said, **{**error.extra, "faults": faults})

@@ -15,7 +15,7 @@ from lamppost.core.easing import Change
 from lamppost.core.errors import BadBody, TooManyRows
 from lamppost.core.fields import Field, Schema
 from lamppost.core.plan import Plan
-from lamppost.runtime.lane import LaneAnswer
+from lamppost.runtime.terms import LaneAnswer
 from lamppost.service.rpc import predict_pb2 as pb
 from lamppost.service.serving import Asked
 

@@ -15,7 +15,7 @@ from grpc_reflection.v1alpha import reflection
 from lamppost.core.easing import MAX_TOLD, Change
 from lamppost.core.errors import LampPostError, SetupError
 from lamppost.core.formats import JSON
-from lamppost.runtime.lane import Terms
+from lamppost.runtime.terms import Terms
 from lamppost.service import bodies
 from lamppost.service.auth import Auth
 from lamppost.service.ongoing import Clock, Ongoing, new_request_id
