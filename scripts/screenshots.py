@@ -21,7 +21,7 @@ from rich.text import Text
 
 import lamppost
 from bench.servers import free_port, running
-from demo.__main__ import ENDPOINT, PHOTO, fill, up
+from demo.__main__ import BY_NUMBER, ENDPOINT, PHOTO, fill, up
 from demo.register import Register
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
@@ -42,6 +42,12 @@ def shoot_commands(browser: Browser, lamp: Path) -> None:
     name = lamp.name
     for picture, commands in {
         "commands-package": [f"lamppost inspect {name}", f"lamppost prove {name}", f"lamppost prove {lamp.stem}-refit.lamp"],
+        "commands-engine": [
+            "lamppost lanes",
+            f"lamppost lanes {ENDPOINT}@1",
+            f"lamppost setup {BY_NUMBER}",
+            f"lamppost ask {BY_NUMBER} --row '{{\"lamp\": 17}}'",
+        ],
         "commands-service": [
             "lamppost endpoints",
             f'lamppost ask {ENDPOINT} --row \'{{"district": "mill", "lamp_type": "LED", "age_year": 3}}\'',
@@ -97,6 +103,8 @@ def shoot_pages(browser: Browser, address: str) -> None:
                 ("console-models", "/models", "5 versions"),
                 ("console-version", f"/models/{ENDPOINT}/1", "What goes in"),
                 ("console-proof-failed", f"/models/{ENDPOINT}/2", "It takes no traffic"),
+                ("console-lanes", "/lanes", "Open now"),
+                ("console-setup", f"/endpoints/{BY_NUMBER}", "How it serves"),
                 ("console-compare", f"/compare?before={ENDPOINT}@1&after={ENDPOINT}@2", "Side by side"),
             ):
                 page.goto(address + path)
