@@ -162,7 +162,7 @@ class Lane:
     async def close(self, drain_s: float = 30.0) -> None:
         """Finish what waits, for at most ``drain_s`` seconds, then give up the seats."""
         deadline = time.perf_counter() + drain_s
-        while not self.idle and time.perf_counter() < deadline and self.state != "out":
+        while (self.waiting or self._running) and time.perf_counter() < deadline and self.state != "out":
             await asyncio.sleep(0.005)
         self.state, self.why = "closed", "the lane was closed"
         self._pool.lanes.discard(self)

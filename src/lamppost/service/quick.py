@@ -32,6 +32,7 @@ log = logging.getLogger("lamppost.predict")
 
 _PREFIX = PREFIX.encode()
 _MOST_BYTES = 32 * 1024
+_JSON = (b"application/json", b"application/json; charset=utf-8", b"application/json;charset=UTF-8")
 _ANY = (b"*/*", b"application/json", b"")
 _UNUSUAL = frozenset((b"priority", b"answer-within", b"expect", b"transfer-encoding", b"cookie", b"upgrade"))
 _PHASES = b'{"token":%d,"read":%d,"validate":%d,"queue":%d,"worker":%d,"answer":%d}'
@@ -76,7 +77,7 @@ class Quick:
             elif name == b"content-length":
                 length = int(value) if value.isdigit() else -1
             elif name == b"content-type":
-                if value != b"application/json":
+                if value not in _JSON:
                     return None
             elif name == b"accept":
                 if value not in _ANY:
