@@ -30,6 +30,10 @@ def up(
     data: Annotated[Path, typer.Option(help="Folder for everything the service keeps.")] = DEFAULT_DATA,
     host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
     port: Annotated[int, typer.Option(help="Port to listen on.", min=0, max=65535)] = 8420,
+    environments: Annotated[
+        bool,
+        typer.Option("--environments", help="Serve packages with the library versions they were packed with; pip installs what differs."),
+    ] = False,
     memory: Annotated[str | None, typer.Option(help="What all models together may hold, such as 2GB [half of the machine's].")] = None,
     grpc_port: Annotated[int | None, typer.Option(help="Port for gRPC too.", min=1, max=65535)] = None,
     database: Annotated[str | None, typer.Option(help="URL of a PostgreSQL of yours, instead of a private one.")] = None,
@@ -60,6 +64,7 @@ def up(
             allow_code,
             tuple(signed_by or ()),
             tuple(source or ()),
+            environments,
             memory,
             grpc_port,
             new_admin_token,

@@ -45,6 +45,7 @@ class Options:
     allow_code: bool
     signed_by: tuple[Path, ...]
     sources: tuple[str, ...]
+    environments: bool
     memory: str | None
     grpc_port: int | None
     new_admin_token: bool
@@ -73,6 +74,7 @@ def run(options: Options) -> None:
                 url,
                 LaneSettings(formats=frozenset(formats)),
                 memory_bytes=_bytes(options.memory),
+                environments=options.environments,
                 signers=signers,
                 grpc=grpc,
                 sources=sources,

@@ -79,7 +79,7 @@ class Lane:
         self.seats: list[Driver] = []
         self.apart = False
         self.solo = False
-        self.python: tuple[str, ...] | None = None
+        self.overlay: Path | None = None
         self.used_at = asyncio.get_running_loop().time()
         self.watch = Watch(settings)
         self._loop = asyncio.get_running_loop()
@@ -110,7 +110,7 @@ class Lane:
     def light(self) -> bool:
         """Whether it may share a worker: data only, and small."""
         size = sum(member.size_bytes for path, member in self.manifest.members.items() if path != self.manifest.reference)
-        return self.needs == "graphs" and self.python is None and size <= _LIGHT_BYTES
+        return self.needs == "graphs" and self.overlay is None and size <= _LIGHT_BYTES
 
     @property
     def waiting_rows(self) -> int:

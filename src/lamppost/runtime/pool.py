@@ -69,7 +69,7 @@ class WorkerPool:
     async def place(self, lane: Lane) -> Driver:
         """A worker that the lane may be opened in, where it has no seat yet."""
         if not lane.light or lane.apart:
-            return self._known(Driver(await self.supply.take(lane.name, lane.needs, lane.python), lane.needs, kept=True))
+            return self._known(Driver(await self.supply.take(lane.name, lane.needs, lane.overlay), lane.needs, kept=True))
         async with self._places:
             shared = [one for one in self.drivers if one.needs == lane.needs and not one.kept and not one.gone and lane not in one.slots]
             most = max(1, self.cores // 2) + (1 if lane.seats else 0)

@@ -102,16 +102,18 @@ class WorkerProcess:
         self._readers = [asyncio.create_task(self._log(stream)) for stream in streams if stream is not None]
 
     @classmethod
-    async def start(cls, name: str, python: Sequence[str] = (sys.executable,)) -> WorkerProcess:
-        """Start an interpreter, this one or another; it answers its first frame as soon as its imports are done."""
+    async def start(cls, name: str, overlay: Path | None = None) -> WorkerProcess:
+        """Start the interpreter; it answers its first frame as soon as its imports are done. overlay : libraries before those installed."""
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_STREAM)
         scratch = Path(tempfile.mkdtemp(prefix="lamppost-worker-"))
         threads = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1", "PYTHONUNBUFFERED": "1"}
         kept = {key: os.environ[key] for key in _KEPT_ENVIRONMENT if key in os.environ}
+        if overlay is not None:
+            kept["PYTHONPATH"] = os.pathsep.join([str(overlay), *([kept["PYTHONPATH"]] if "PYTHONPATH" in kept else [])])
         try:
             with theirs:
                 process = await asyncio.create_subprocess_exec(
-                    *python,
+                    sys.executable,
                     "-m",
                     "lamppost.runtime.worker",
                     str(theirs.fileno()),

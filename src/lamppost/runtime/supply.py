@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+from pathlib import Path
 from typing import Literal
 
 from lamppost.runtime.process import WorkerGone, WorkerProcess
@@ -32,10 +33,10 @@ class WorkerSupply:
             if needs not in self._spares:
                 self._spares[needs] = asyncio.create_task(self._warm(needs), name=f"spare worker for {needs}")
 
-    async def take(self, name: str, needs: Needs, python: tuple[str, ...] | None = None) -> WorkerProcess:
-        """A worker for the lane ``name``, of another interpreter where one is given; the caller closes it."""
-        if python is not None:
-            return await WorkerProcess.start(name, python)
+    async def take(self, name: str, needs: Needs, overlay: Path | None = None) -> WorkerProcess:
+        """A worker for the lane ``name``, with other libraries where an environment is given; the caller closes it."""
+        if overlay is not None:
+            return await WorkerProcess.start(name, overlay)
         worker = await self._take_spare(needs)
         self.prepare()
         if worker is None:

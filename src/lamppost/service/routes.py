@@ -27,6 +27,7 @@ from lamppost.core.promise import promise_of
 from lamppost.core.setup import Setup, combined
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.package.signing import Signature, check, demand
+from lamppost.runtime.environments import Environments
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.pool import WorkerPool
 from lamppost.runtime.supply import WorkerSupply
@@ -87,6 +88,7 @@ class Routes:
         self.pool = WorkerPool(WorkerSupply(spares=True), settings.memory_bytes)
         self.pool.let_go = self._sleep
         self._sources = Sources(settings.sources)
+        self._environments = Environments(settings.data / "environments") if settings.environments else None
         self._lanes: dict[VersionName, asyncio.Task[Lane]] = {}
         self._holds: Counter[VersionName] = Counter()
         self._uses: Counter[VersionName] = Counter()
@@ -391,6 +393,8 @@ class Routes:
         check(kept, version.digest)
         demand(self._settings.signers, kept, lamp.manifest.formats)
         lane = Lane(str(name), folder, lamp.manifest, lamp.proof, self._rules(name), self.pool)
+        if self._environments is not None:
+            lane.overlay = await self._environments.of(str(name), lamp.manifest)
         if version.measured is not None and not lane.light:
             lane.expected_bytes = int(version.measured["memory_bytes"])
         try:

@@ -16,6 +16,7 @@ class Settings:
     memory_bytes : what all workers together may hold, None for half of the machine's memory.
     signers : public keys of which one must have signed a package that can run code; empty where that is not demanded.
     grpc : host and port for gRPC beside HTTP, None for none.
+    environments : whether packages with other pins get the libraries that they were packed with.
     sources : databases that fields may be looked up in, URL by name.
     """
 
@@ -27,4 +28,5 @@ class Settings:
     memory_bytes: int | None = None
     signers: frozenset[str] = frozenset()
     grpc: str | None = None
+    environments: bool = False
     sources: dict[str, str] = field(default_factory=dict)
