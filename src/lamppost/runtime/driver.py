@@ -71,9 +71,7 @@ class Driver:
         self.needs = needs
         self.kept = kept
         self.slots: dict[Seated, int] = {}
-        self.base_bytes = worker.memory_bytes
         self.opening = 0
-        self.busy_s = 0.0
         self.frames = 0
         self._loop = asyncio.get_running_loop()
         self._ready: dict[Seated, None] = {}
@@ -186,14 +184,15 @@ class Driver:
         header = said[0]
         answers = _split(said)
         if len(answers) > len(self._flight) or (not header.get("more") and len(answers) != len(self._flight)):
-            self.worker.stop("it answered another number of batches than it was asked")
+            why = "it answered another number of batches than it was asked"
+            self._lost(why)
+            self.worker.stop(why)
             return
         done, self._flight = self._flight[: len(answers)], self._flight[len(answers) :]
         sent = self._sent
         if not self._flight:
             if self._timer is not None:
                 self._timer.cancel()
-            self.busy_s += self._loop.time() - sent
             self.frames += 1
             self._next()
         for part, (entry, body) in zip(done, answers, strict=True):
