@@ -93,7 +93,7 @@ class Sharing(WithLanes):
 
         async def caller() -> None:
             while len(lane.seats) < 2 and asyncio.get_running_loop().time() < end:
-                await self.ask(lane, 1.0)
+                await self.ask(lane, Moody.SLOW)
 
         await asyncio.gather(*(caller() for _ in range(8)))
         self.assertEqual(len({driver.worker.pid for driver in lane.seats}), 2)

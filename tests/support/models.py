@@ -19,7 +19,7 @@ from demo.train import CHOICES, FLAGS, NUMBERS, TARGET, outage_pipeline
 class Moody(RegressorMixin, BaseEstimator):
     """Doubles ``x``, unless ``x`` is one of the moods below."""
 
-    CRASH, HANG, FAIL, NAN, NOISE = 13.0, 17.0, 19.0, 23.0, 29.0
+    CRASH, HANG, FAIL, NAN, NOISE, SLOW = 13.0, 17.0, 19.0, 23.0, 29.0, 31.0
 
     def fit(self, frame: pd.DataFrame, _: Any = None) -> Moody:
         self.feature_names_in_ = np.array(list(frame.columns), dtype=object)
@@ -32,6 +32,8 @@ class Moody(RegressorMixin, BaseEstimator):
             os._exit(3)
         if self.HANG in values:
             time.sleep(60)
+        if self.SLOW in values:
+            time.sleep(0.03)
         if self.FAIL in values:
             raise ValueError("nineteen is too much")
         if self.NOISE in values:
