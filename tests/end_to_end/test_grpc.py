@@ -106,7 +106,7 @@ class Messages(unittest.TestCase):
             ({"height": pb.Column(name="height")}, BadBody, "'height' has no values"),
             ({"height": pb.Column(name="height", vectors=pb.Vectors())}, BadBody, "vectors, which are in answers only"),
             ({"visits": pb.Column(name="visits", numbers=numbers(values=[1, 2]))}, InvalidRows, "visits: given a column of double"),
-            ({"visits": None}, BadBody, "no column visits, which every row needs"),
+            ({"visits": None}, BadBody, "lacks the columns visits, which every row needs"),
             (
                 {"more": pb.Column(name="hight", numbers=numbers(values=[1, 2]))},
                 BadBody,

@@ -33,7 +33,7 @@ class Moody(RegressorMixin, BaseEstimator):
         if self.HANG in values:
             time.sleep(60)
         if self.SLOW in values:
-            time.sleep(0.03)
+            time.sleep(0.15)
         if self.FAIL in values:
             raise ValueError("nineteen is too much")
         if self.NOISE in values:

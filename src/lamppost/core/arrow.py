@@ -68,7 +68,7 @@ def _check_names(schema: Schema, names: Sequence[str]) -> None:
             like = closest(name, schema.names)
             raise BadBody(f"there is a column {name!r}, which is no field" + (f"; did you mean {like}?" if like else ""))
     if lost := [field.name for field in schema if field.required and field.name not in names]:
-        raise BadBody(f"there is no column {', '.join(lost[:10])}, which every row needs")
+        raise BadBody(f"the body lacks the columns {', '.join(lost[:10])}, which every row needs")
 
 
 def _column(field: Field, chunked: pa.ChunkedArray | None, rows: int, faults: list[Fault]) -> Column:
