@@ -45,7 +45,7 @@ def shoot_commands(browser: Browser, lamp: Path) -> None:
         "commands-engine": [
             "lamppost lanes",
             f"lamppost lanes {ENDPOINT}@1",
-            f"lamppost setup {BY_NUMBER}",
+            f"lamppost setup {BY_NUMBER} | head -14",
             f"lamppost ask {BY_NUMBER} --row '{{\"lamp\": 17}}'",
         ],
         "commands-service": [
