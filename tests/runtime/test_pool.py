@@ -55,9 +55,10 @@ class Sharing(WithLanes):
         lanes = [await self.light(f"light-{at}") for at in range(3)]
         pid = lanes[0].worker_pid
         assert pid is not None
+        os.kill(pid, signal.SIGSTOP)  # so that it dies over its work, however quick it is
         asked = [asyncio.create_task(lane.predict(self.rows, 10)) for lane in lanes for _ in range(20)]
-        await asyncio.sleep(0)
-        await asyncio.sleep(0)
+        while not lanes[0].seats[0].working:
+            await asyncio.sleep(0)
         os.kill(pid, signal.SIGKILL)
         for answer in await asyncio.gather(*asked):
             self.check(answer.rows)
