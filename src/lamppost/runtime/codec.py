@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from lamppost.core.columns import Column, dtype_of, from_rows, to_rows
+from lamppost.core.columns import Column, column_of, dtype_of, from_rows, to_rows
 from lamppost.core.errors import ModelFault
 from lamppost.core.fields import Field, Schema
 from lamppost.runtime.wire import WireError, pack_columns, unpack_columns
@@ -29,7 +29,7 @@ class Codec:
 
     def __init__(self, schema: Schema) -> None:
         self.schema = schema
-        self._packs = [(itemgetter(field.name), field.name, _packer(field)) for field in schema]
+        self._packs = [(itemgetter(field.name), field, _packer(field)) for field in schema]
         self._plain = all(field.kind in _READ and not field.missing for field in schema)
         self._types = [_Fixed(field) if field.kind in _FIXED else None for field in schema]
 
@@ -39,7 +39,7 @@ class Codec:
             return pack_columns(from_rows(self.schema, rows))
         entries: list[Any] = []
         parts: list[bytes] = []
-        for get, name, pack in self._packs:
+        for get, field, pack in self._packs:
             values = list(map(get, rows))
             if pack is not None:
                 try:
@@ -50,8 +50,7 @@ class Codec:
                     entries.append((len(data), 0, extras))
                     parts.append(data)
                     continue
-            field = next(field for field in self.schema if field.name == name)
-            (entry,), data = pack_columns(from_rows(Schema((field,)), rows))
+            (entry,), data = pack_columns([column_of(field, values)])
             entries.append(entry)
             parts.append(data)
         return entries, b"".join(parts)

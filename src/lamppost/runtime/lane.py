@@ -10,10 +10,10 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 from lamppost.core.backoff import Backoff
 from lamppost.core.batch import Job, Piece, Waiting
@@ -36,6 +36,7 @@ from lamppost.runtime.wire import WireError, pack_columns, unpack_columns
 
 log = logging.getLogger("lamppost.lane")
 
+T = TypeVar("T")
 State = Literal["opening", "lit", "restarting", "out", "closed"]
 _LIGHT_BYTES = 4 * 2**20
 
@@ -332,19 +333,17 @@ class Lane:
 
     def read(self, header: dict[str, Any], body: bytes, rows: int) -> list[Column]:
         """Columns of a worker's answer; raise what it says instead, or ModelFault."""
-        if header.get("op") != "answers" or header.get("rows") != rows:
-            raise _said(header)
-        try:
-            return unpack_columns(self.answers, rows, header.get("columns"), body)
-        except WireError as error:
-            raise ModelFault(f"{self.name} gave an answer that does not fit its schema: {error}") from error
+        return self._read(header, rows, lambda: unpack_columns(self.answers, rows, header.get("columns"), body))
 
     def read_rows(self, header: dict[str, Any], body: bytes, rows: int) -> list[Row]:
         """The same as rows, checked."""
+        return self._read(header, rows, lambda: self._gets.rows(rows, header.get("columns"), body))
+
+    def _read(self, header: dict[str, Any], rows: int, how: Callable[[], T]) -> T:
         if header.get("op") != "answers" or header.get("rows") != rows:
             raise _said(header)
         try:
-            return self._gets.rows(rows, header.get("columns"), body)
+            return how()
         except WireError as error:
             raise ModelFault(f"{self.name} gave an answer that does not fit its schema: {error}") from error
 

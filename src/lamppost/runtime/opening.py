@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from statistics import median
 from typing import TYPE_CHECKING, Any
 
-from lamppost.core.columns import from_rows, to_rows
+from lamppost.core.columns import from_rows
 from lamppost.core.errors import ProofFailed, Unavailable
 from lamppost.core.measured import BATCH_ROWS, Measured
 from lamppost.core.plan import Row
@@ -99,6 +99,4 @@ async def _ask(lane: Lane, driver: Driver, requests: Sequence[Sequence[Row]]) ->
     answers = await driver.ask(lane, packed, lane.settings.run_s)
     if len(answers) != len(requests):
         raise WorkerGone("it answered another number of batches than it was asked")
-    return [
-        to_rows(lane.answers, lane.read(header, body, len(rows)), len(rows)) for (header, body), rows in zip(answers, requests, strict=True)
-    ]
+    return [lane.read_rows(header, body, len(rows)) for (header, body), rows in zip(answers, requests, strict=True)]
