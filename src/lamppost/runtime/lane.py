@@ -274,9 +274,9 @@ class Lane:
         if first.columns is not None:
             entries, body = pack_columns(slice_columns(first.columns, pieces[0].start, pieces[0].stop))
         elif len(pieces) == 1 and pieces[0].rows == len(first.rows):
-            entries, body = self._sends.pack(first.rows)
+            entries, body = self.pack(first.rows)
         else:
-            entries, body = self._sends.pack([row for piece in pieces for row in piece.job.item.rows[piece.start : piece.stop]])
+            entries, body = self.pack([row for piece in pieces for row in piece.job.item.rows[piece.start : piece.stop]])
         self._running += 1
         self.watch.sent(rows, len(pieces), len(self._waiting), now)
         return Part(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body)
@@ -330,6 +330,10 @@ class Lane:
             columns = join_columns(self.answers, [one.columns or [] for one in parts])
         times = min(one.queue_s for one in parts), sum(one.worker_s for one in parts)
         request.done.set_result(LaneAnswer(joined, *times, max(one.batch_rows for one in parts), columns))
+
+    def pack(self, rows: Sequence[Row]) -> tuple[list[Any], bytes]:
+        """Rows as columns on the wire: header entries and body."""
+        return self._sends.pack(rows)
 
     def read(self, header: dict[str, Any], body: bytes, rows: int) -> list[Column]:
         """Columns of a worker's answer; raise what it says instead, or ModelFault."""

@@ -7,14 +7,12 @@ from collections.abc import Sequence
 from statistics import median
 from typing import TYPE_CHECKING, Any
 
-from lamppost.core.columns import from_rows
 from lamppost.core.errors import ProofFailed, Unavailable
 from lamppost.core.measured import BATCH_ROWS, Measured
 from lamppost.core.plan import Row
 from lamppost.core.proof import USUAL_CAUSES, Verdict, compare
 from lamppost.runtime.driver import Driver
 from lamppost.runtime.process import WorkerGone
-from lamppost.runtime.wire import pack_columns
 
 if TYPE_CHECKING:
     from lamppost.runtime.lane import Lane
@@ -95,7 +93,7 @@ async def _median_ms(lane: Lane, driver: Driver, rows: Sequence[Row]) -> float:
 
 async def _ask(lane: Lane, driver: Driver, requests: Sequence[Sequence[Row]]) -> list[list[dict[str, Any]]]:
     """Answers to several requests, each a batch of its own, in one frame."""
-    packed = [(len(rows), *pack_columns(from_rows(lane.columns, rows))) for rows in requests]
+    packed = [(len(rows), *lane.pack(rows)) for rows in requests]
     answers = await driver.ask(lane, packed, lane.settings.run_s)
     if len(answers) != len(requests):
         raise WorkerGone("it answered another number of batches than it was asked")
