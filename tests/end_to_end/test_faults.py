@@ -17,7 +17,7 @@ from tests.support.models import Moody
 from tests.support.service import Service, until
 
 ROWS = make_traffic(40, seed=11)
-AWAY_S = 6.0
+AWAY_S = 20.0
 
 
 class Load:
@@ -68,7 +68,7 @@ class Faults(unittest.TestCase):
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.service = Service("--allow-pickle").start()
+        cls.service = Service("--allow-pickle", "--memory", "1200MB", "--spool", "1MB").start()
         cls.addClassCleanup(cls.service.remove)
         cls.service.serve(outage_lamp())
         cls.service.serve(moody_lamp("moody", Moody()), "moody")
@@ -91,10 +91,13 @@ class Faults(unittest.TestCase):
                     os.kill(pid, signal.SIGKILL)
                 load.more()
             with self.service.client() as client:  # a neighbour that crashes, and one that hangs
-                for mood in (Moody.CRASH, Moody.HANG, Moody.FAIL):
+                for mood in (Moody.CRASH, Moody.HANG, Moody.FAIL, Moody.GARBLE):
                     with self.assertRaises(LampPostError) as caught:
                         client.predict("moody", {"x": mood})
                     self.assertEqual(caught.exception.status, 502)
+                self.assertEqual(client.predict("moody", {"x": 4.0}).answer, {"value": 8.0})
+                (leaking,) = self.pids("moody@1")
+                until(lambda: self.leak(client) or self.pids("moody@1") != [leaking], 60, "the end of the one that leaks")
                 self.assertEqual(client.predict("moody", {"x": 4.0}).answer, {"value": 8.0})
             load.more()
             for pid in until(lambda: self.pids("outage-risk@1"), what="a worker"):  # stopped, not ended: as one that hangs
@@ -118,6 +121,16 @@ class Faults(unittest.TestCase):
         self.assertIsNone(self.service.process.poll(), "the service was never the one that ended")
         recorded = until(lambda: self.recorded() >= load.right, 30, "every call in the records")
         self.assertTrue(recorded)
+        with self.service.client() as client:
+            node = client.fetch("GET", "/api/node")
+        self.assertGreater(node["payloads_given_up"], 0, "what waited was more than the spool may hold")
+        self.assertEqual(node["records_dropped"], 0)
+
+    def leak(self, client: Client) -> None:
+        try:
+            client.predict("moody", {"x": Moody.LEAK})
+        except LampPostError as error:
+            self.assertIn(error.status, (502, 503))
 
     def recorded(self) -> int:
         with self.service.client() as client:

@@ -19,8 +19,9 @@ from lamppost.core.names import VersionName
 from lamppost.core.setup import Setup
 from lamppost.service.recorder import Recorder
 from lamppost.store import database, endpoints, packages, records, tokens
+from lamppost.store.lines import Call, counts_of, lines_of
 from lamppost.store.postgres import PrivateServer
-from lamppost.store.records import Call
+from lamppost.store.spool import Frame
 from tests.support.service import until
 
 MIGRATIONS = len(list(Path(database.__file__).parent.glob("migrations/*.sql")))
@@ -199,16 +200,18 @@ class Records(WithServer):
         ]
         for call in calls:
             await records.make_partition(self.pool, datetime.fromtimestamp(call.at, UTC).date())
-        await records.write_calls(self.pool, calls)
+        self.assertEqual(await records.deliver(self.pool, [Frame("s", 1, "calls", lines_of(calls))]), 0)
+        counted = [Frame("s", 1, "calls", lines_of(calls)), Frame("s", 2, "counts", counts_of(lines_of([a_call(now)])))]
+        self.assertEqual(await records.deliver(self.pool, counted), 0, "the first was stored before, the second is counts alone")
         past = (await records.latency(self.pool, now - timedelta(minutes=1)))["outage-risk"]
-        self.assertEqual((past.calls, past.refused, past.failed), (5, 1, 1))
-        self.assertEqual(past.histogram, {bucket_of(1_000): 2, bucket_of(9_000): 1})
+        self.assertEqual((past.calls, past.refused, past.failed), (6, 1, 1))
+        self.assertEqual(past.histogram, {bucket_of(1_000): 3, bucket_of(9_000): 1})
         latest = await records.latest_calls(self.pool, "outage-risk", 3)
         self.assertEqual((len(latest), latest[0]["input"], latest[0]["phases_us"]), (3, {"x": 1}, {"queue": 3}))
         self.assertEqual(await records.latest_calls(self.pool, "other", 3), [])
 
     async def test_one_record_the_database_cannot_hold_does_not_cost_the_others(self) -> None:
-        recorder = Recorder(self.pool)
+        recorder = Recorder(self.pool, self.data / uuid4().hex, 10**9)
         with self.assertLogs("lamppost.records", "ERROR"):
             for number in range(9):
                 recorder.add(a_call(datetime.now(UTC), input=b"not json" if number == 4 else b'"\\u0000 is kept"'))
@@ -218,7 +221,7 @@ class Records(WithServer):
         self.assertEqual((recorder.written, recorder.dropped), (8, 1))
 
     async def test_past_its_bound_the_oldest_gives_way_and_is_counted(self) -> None:
-        recorder = Recorder(self.pool)
+        recorder = Recorder(self.pool, self.data / uuid4().hex, 10**9)
         for _ in range(140):
             recorder.add(a_call(datetime.now(UTC), input=b'"' + b"x" * 2**20 + b'"'))
         self.assertEqual((recorder.waiting, recorder.dropped), (127, 13))

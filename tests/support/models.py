@@ -19,7 +19,7 @@ from demo.train import CHOICES, FLAGS, NUMBERS, TARGET, outage_pipeline
 class Moody(RegressorMixin, BaseEstimator):
     """Doubles ``x``, unless ``x`` is one of the moods below."""
 
-    CRASH, HANG, FAIL, NAN, NOISE, SLOW = 13.0, 17.0, 19.0, 23.0, 29.0, 31.0
+    CRASH, HANG, FAIL, NAN, NOISE, SLOW, LEAK, GARBLE = 13.0, 17.0, 19.0, 23.0, 29.0, 31.0, 37.0, 41.0
 
     def fit(self, frame: pd.DataFrame, _: Any = None) -> Moody:
         self.feature_names_in_ = np.array(list(frame.columns), dtype=object)
@@ -36,10 +36,18 @@ class Moody(RegressorMixin, BaseEstimator):
             time.sleep(0.15)
         if self.FAIL in values:
             raise ValueError("nineteen is too much")
+        if self.LEAK in values:
+            _leaked.append(np.ones(30_000_000))
+        if self.GARBLE in values:
+            os.write(int(sys.argv[1]), b"\xff" * 64)  # into the worker's own socket, where frames are due
         if self.NOISE in values:
             os.write(1, b"\x00\xff garbage on stdout\n" * 100)
             sys.stderr.write("a word on stderr\n")
         return np.where(values == self.NAN, np.nan, values * 2)
+
+
+_leaked: list[Any] = []
+"""Memory that nobody will ever give back."""
 
 
 class CrashesOnce(Moody):

@@ -35,6 +35,7 @@ def up(
         typer.Option("--environments", help="Serve packages with the library versions they were packed with; pip installs what differs."),
     ] = False,
     memory: Annotated[str | None, typer.Option(help="What all models together may hold, such as 2GB [half of the machine's].")] = None,
+    spool: Annotated[str, typer.Option(help="What records may take on disk while the database is away.")] = "1GB",
     grpc_port: Annotated[int | None, typer.Option(help="Port for gRPC too.", min=1, max=65535)] = None,
     database: Annotated[str | None, typer.Option(help="URL of a PostgreSQL of yours, instead of a private one.")] = None,
     allow_pickle: Annotated[bool, typer.Option("--allow-pickle", help="Open packages stored as pickle; they can run code.")] = False,
@@ -66,6 +67,7 @@ def up(
             tuple(source or ()),
             environments,
             memory,
+            spool,
             grpc_port,
             new_admin_token,
         )

@@ -47,6 +47,7 @@ class Options:
     sources: tuple[str, ...]
     environments: bool
     memory: str | None
+    spool: str
     grpc_port: int | None
     new_admin_token: bool
 
@@ -73,7 +74,8 @@ def run(options: Options) -> None:
                 data,
                 url,
                 LaneSettings(formats=frozenset(formats)),
-                memory_bytes=_bytes(options.memory),
+                memory_bytes=None if options.memory is None else _bytes(options.memory, "--memory"),
+                spool_bytes=_bytes(options.spool, "--spool"),
                 environments=options.environments,
                 signers=signers,
                 grpc=grpc,
@@ -97,13 +99,11 @@ def run(options: Options) -> None:
             runner.run(server.serve(sockets=[listener]))
 
 
-def _bytes(text: str | None) -> int | None:
-    """Bytes of ``512MB``, ``2GB``; None for nothing."""
-    if text is None:
-        return None
+def _bytes(text: str, option: str) -> int:
+    """Bytes of ``512MB``, ``2GB``."""
     found = re.fullmatch(r"(\d+(?:\.\d+)?) ?(k|M|G)B?", text.strip(), re.IGNORECASE)
     if found is None or float(found[1]) <= 0:
-        raise SetupError(f"--memory {text} is no amount of memory; write 512MB or 2GB")
+        raise SetupError(f"{option} {text} is no amount of bytes; write 512MB or 2GB")
     return int(float(found[1]) * {"K": 1e3, "M": 1e6, "G": 1e9}[found[2].upper()])
 
 

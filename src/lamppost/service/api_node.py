@@ -35,10 +35,15 @@ async def ready(node: TheNode) -> dict[str, str]:
 @router.get("/api/node")
 async def get_node(node: TheNode, _: Looker) -> NodeShape:
     """This node and its records."""
+    spool = node.recorder.spool
     return NodeShape(
         version=lamppost.__version__,
         records_waiting=node.recorder.waiting,
         records_dropped=node.recorder.dropped,
+        spool_bytes=spool.size,
+        spool_most_bytes=spool.most_bytes,
+        payloads_given_up=spool.payloads_given_up,
+        calls_given_up=spool.calls_given_up,
         formats=sorted(node.settings.lane.formats),
     )
 

@@ -36,7 +36,7 @@ class Node:
         self.pool = make_pool(settings.database)
         self.auth = Auth(self.pool)
         self.routes = Routes(self.pool, settings)
-        self.recorder = Recorder(self.pool)
+        self.recorder = Recorder(self.pool, settings.data / "spool", settings.spool_bytes)
         self.predict = Predict(self.auth, self.routes, self.recorder, settings.max_body_bytes)
         self.quick = Quick(self.auth, self.routes, self.recorder)
         self._rpc: RpcServer | None = None

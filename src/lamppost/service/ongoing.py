@@ -13,7 +13,7 @@ from lamppost.runtime.terms import LaneAnswer
 from lamppost.service import bodies
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.service.serving import Asked, Serving
-from lamppost.store.records import Call
+from lamppost.store.lines import Call
 
 _REFUSED_KEPT = 2_000
 _random = Random(SystemRandom().getrandbits(256))

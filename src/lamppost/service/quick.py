@@ -23,7 +23,7 @@ from lamppost.service.predict import PREFIX, problem_headers
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.service.routes import Routes
 from lamppost.service.serving import Asked, One
-from lamppost.store.records import Call
+from lamppost.store.lines import Call
 
 if TYPE_CHECKING:
     from lamppost.service.ingress import Ingress

@@ -1,22 +1,27 @@
-"""Records on their way to PostgreSQL. An answer never waits for its record: `Recorder.add` only appends to a bounded buffer.
+"""Records on their way: from memory to the spool on disk, and from there to PostgreSQL. An answer never waits for its record.
 
-While the database is away the buffer grows to its bound; then the oldest records give way and are counted in `dropped`.
+`Recorder.add` only appends to a bounded buffer; every tenth of a second what it holds becomes a frame of the spool, from where it
+survives the end of this process; another task brings frames to the database. While the database is away the spool grows to its
+bound. Only where the disk takes nothing the buffer fills; past its bound the oldest records give way and are counted.
 """
 
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import logging
 from collections import deque
 from datetime import date
-from itertools import islice
+from pathlib import Path
 
 import psycopg
 from psycopg_pool import PoolTimeout
 
 from lamppost.core.backoff import Backoff
 from lamppost.store.database import Pool
-from lamppost.store.records import Call, make_partition, write_calls
+from lamppost.store.lines import Call, days, lines_of
+from lamppost.store.records import deliver, forget_segments, make_partition
+from lamppost.store.spool import Frame, Spool
 
 log = logging.getLogger("lamppost.records")
 
@@ -24,27 +29,34 @@ MAX_CALLS = 100_000
 MAX_BYTES = 128 * 2**20
 MAX_PAYLOAD_BYTES = 2**20
 """An input or answer above this is not kept with its record."""
-_BATCH = 500
-_DAY_1970 = date(1970, 1, 1).toordinal()
-_PAUSE_S = 0.2
+_PAUSE_S = 0.1
+_FRAME_CALLS = 2_000
+_FRAME_BYTES = 4 * 2**20
+_DELIVERY_BYTES = 2**20
 
 
 class Recorder:
-    """Buffer and writer. `start` once, `add` from the event loop, `stop` writes what is left."""
+    """Buffer, spool and delivery. `start` once, `add` from the event loop; `stop` leaves nothing in memory.
 
-    def __init__(self, pool: Pool) -> None:
+    dropped : records lost from memory, because the disk did not take them, or the database could not hold them.
+    """
+
+    def __init__(self, pool: Pool, folder: Path, most_bytes: int) -> None:
         self.dropped = 0
         self.written = 0
+        self.spool = Spool(folder, most_bytes)
         self._pool = pool
         self._calls: deque[Call] = deque()
         self._bytes = 0
+        self._moving = 0
         self._days: set[date] = set()
-        self._task: asyncio.Task[None] | None = None
+        self._tasks: list[asyncio.Task[None]] = []
         self._stopping = asyncio.Event()
+        self._away = False
 
     def start(self) -> None:
         """Begin writing in the background."""
-        self._task = asyncio.create_task(self._run(), name="records")
+        self._tasks = [asyncio.create_task(self._fill(), name="spool"), asyncio.create_task(self._deliver(), name="records")]
 
     def add(self, call: Call) -> None:
         """Take a record in; at the bound the oldest gives way."""
@@ -57,68 +69,104 @@ class Recorder:
     @property
     def waiting(self) -> int:
         """Records that are not in the database yet."""
-        return len(self._calls)
+        return len(self._calls) + self._moving + self.spool.waiting
 
     async def stop(self, patience_s: float = 10.0) -> None:
-        """Write what is left, for at most ``patience_s`` seconds; what cannot be written is counted as dropped."""
+        """Bring what is left to the database, for at most ``patience_s`` seconds; what is left then stays in the spool."""
         self._stopping.set()
-        if self._task is not None:
-            try:
-                await asyncio.wait_for(self._task, patience_s)
-            except TimeoutError:
-                log.error("%d records could not be written before the end", len(self._calls))
-                self.dropped += len(self._calls)
+        if self._tasks:
+            _, late = await asyncio.wait(self._tasks, timeout=patience_s)
+            for task in late:
+                task.cancel()
+            await asyncio.gather(*self._tasks, return_exceptions=True)
+        with contextlib.suppress(OSError):
+            await asyncio.to_thread(self.spool.close)
+        if self.spool.waiting:
+            log.warning("%d records are in the spool; the next start brings them to the database", self.spool.waiting)
+        if self._calls:
+            log.error("%d records could be written nowhere", len(self._calls))
+            self.dropped += len(self._calls)
 
-    async def _run(self) -> None:
+    async def _fill(self) -> None:
+        """From memory to the spool."""
+        failing = False
+        while self._calls or not self._stopping.is_set():
+            if len(self._calls) < _FRAME_CALLS:
+                await self._pause(_PAUSE_S)
+            calls = self._next_calls()
+            if not calls:
+                continue
+            self._moving = len(calls)
+            try:
+                await asyncio.to_thread(self._append, calls)
+                failing = False
+            except OSError as error:
+                self._put_back(calls)
+                if not failing:
+                    log.error("the spool cannot be written, records stay in memory: %s", error)
+                failing = True
+                if self._stopping.is_set():
+                    return
+                await self._pause(1.0)
+            finally:
+                self._moving = 0
+
+    def _append(self, calls: list[Call]) -> None:
+        self.spool.append(lines_of(calls))
+        if self._away:
+            self.spool.sync()
+
+    def _next_calls(self) -> list[Call]:
+        calls: list[Call] = []
+        size = 0
+        while self._calls and len(calls) < _FRAME_CALLS and size < _FRAME_BYTES:
+            calls.append(self._calls.popleft())
+            size += _size(calls[-1])
+        self._bytes -= size
+        return calls
+
+    def _put_back(self, calls: list[Call]) -> None:
+        self._calls.extendleft(reversed(calls))
+        self._bytes += sum(map(_size, calls))
+
+    async def _deliver(self) -> None:
+        """From the spool to the database."""
         backoff = Backoff()
         loop = asyncio.get_running_loop()
-        while self._calls or not self._stopping.is_set():
-            if len(self._calls) < _BATCH:
+        while True:
+            frames = await asyncio.to_thread(self.spool.take, _DELIVERY_BYTES)
+            if not frames:
+                if self._stopping.is_set() and self._tasks[0].done():
+                    return
                 await self._pause(_PAUSE_S)
-            batch = list(islice(self._calls, _BATCH))
-            if not batch:
                 continue
             try:
-                await self._write(batch)
+                await self._store(frames)
             except (psycopg.OperationalError, PoolTimeout) as error:
+                self._away = True
                 backoff = backoff.failed(loop.time())
                 if backoff.failures in (1, 5):
-                    log.warning("records wait, the database does not take them: %s", str(error).strip())
+                    log.warning("records wait in the spool, the database does not take them: %s", str(error).strip())
                 await self._pause(min(5.0, max(_PAUSE_S, backoff.wait(loop.time()))))
             else:
-                backoff = Backoff()
-                self._drop(batch)
+                self._away, backoff = False, Backoff()
+
+    async def _store(self, frames: list[Frame]) -> None:
+        for day in set().union(*(days(frame.payload) for frame in frames if frame.kind != "counts")) - self._days:
+            await make_partition(self._pool, day)
+            await forget_segments(self._pool)
+            self._days.add(day)
+        lost = await deliver(self._pool, frames)
+        self.dropped += lost
+        self.written += sum(frame.calls for frame in frames) - lost
+        self.spool.done(frames)
 
     async def _pause(self, seconds: float) -> None:
         try:
             await asyncio.wait_for(self._stopping.wait(), seconds)
         except TimeoutError:
             return
-        if self._calls:  # stopping with something left: do not spin while the database is away
-            await asyncio.sleep(0.02)
-
-    async def _write(self, batch: list[Call]) -> None:
-        try:
-            for day in {date.fromordinal(_DAY_1970 + int(call.at // 86_400)) for call in batch} - self._days:
-                await make_partition(self._pool, day)
-                self._days.add(day)
-            await write_calls(self._pool, batch)
-            self.written += len(batch)
-        except psycopg.DataError as error:  # one record the database cannot hold must not keep the others
-            if len(batch) == 1:
-                log.error("record %s was left out: %s", batch[0].request_id, str(error).strip())
-                self.dropped += 1
-                return
-            middle = len(batch) // 2
-            await self._write(batch[:middle])
-            await self._write(batch[middle:])
-
-    def _drop(self, batch: list[Call]) -> None:
-        """Forget what was written; the buffer may have lost some of it to its bound meanwhile."""
-        for call in batch:
-            if self._calls and self._calls[0] is call:
-                self._calls.popleft()
-                self._bytes -= _size(call)
+        await asyncio.sleep(0.02)  # stopping with something left: do not spin while the database is away
 
 
 def _size(call: Call) -> int:

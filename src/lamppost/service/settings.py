@@ -14,6 +14,7 @@ class Settings:
     """data : the node's folder. database : URL. max_body_bytes, max_package_bytes : bounds on a request and on a lamp file.
 
     memory_bytes : what all workers together may hold, None for half of the machine's memory.
+    spool_bytes : what records may take on disk while they wait for the database.
     signers : public keys of which one must have signed a package that can run code; empty where that is not demanded.
     grpc : host and port for gRPC beside HTTP, None for none.
     environments : whether packages with other pins get the libraries that they were packed with.
@@ -26,6 +27,7 @@ class Settings:
     max_body_bytes: int = MAX_BODY_BYTES
     max_package_bytes: int = MAX_PACKAGE_BYTES
     memory_bytes: int | None = None
+    spool_bytes: int = 10**9
     signers: frozenset[str] = frozenset()
     grpc: str | None = None
     environments: bool = False

@@ -349,11 +349,19 @@ class LanesShape(Shape):
 
 
 class NodeShape(Shape):
-    """This node. records_dropped : records lost because the database did not take them in time."""
+    """This node. records_waiting : calls not in the database yet. records_dropped : lost, because neither disk nor database took them.
+
+    spool_bytes, spool_most_bytes : what waiting records take on disk, and may take. payloads_given_up, calls_given_up : calls that
+    the spool's bound has cost their inputs and answers, and all but their counts.
+    """
 
     version: str
     records_waiting: int
     records_dropped: int
+    spool_bytes: int
+    spool_most_bytes: int
+    payloads_given_up: int
+    calls_given_up: int
     formats: list[str]
 
 

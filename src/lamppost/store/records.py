@@ -2,47 +2,24 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Sequence
+import logging
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
-from typing import Any, NamedTuple
+from typing import Any
 from uuid import UUID
 
-from psycopg import sql
+import psycopg
+from psycopg import AsyncConnection, sql
+from psycopg.rows import TupleRow
 
-from lamppost.core.histogram import bucket_of
 from lamppost.store.database import Pool
+from lamppost.store.lines import COLUMNS, Count, count, read_counts
+from lamppost.store.spool import Frame
 
-WINDOW_S = 10
+log = logging.getLogger("lamppost.records")
 
-
-class Call(NamedTuple):
-    """One answered or refused request.
-
-    at : seconds since 1970.
-    version : ``model@number``, None when none was reached. batch_rows : rows the model ran together, None when it did
-    not run. total_us : microseconds from the first byte read to the answer made.
-    phases_us : JSON object of microseconds by phase. input, answer : JSON as bytes, None when not kept.
-    """
-
-    at: float
-    request_id: str
-    endpoint: str
-    version: str | None
-    token: str | None
-    status: int
-    rows: int
-    batch_rows: int | None
-    total_us: int
-    phases_us: bytes
-    input: bytes | None
-    answer: bytes | None
-
-
-_COPY = (
-    "COPY calls (at, request_id, endpoint, version, token, status, row_count, batch_rows, total_us, phases_us, input, answer) FROM STDIN"
-)
+_COPY = f"COPY calls ({', '.join(COLUMNS)}) FROM STDIN".encode()
 
 
 async def last_used(pool: Pool, most: int) -> list[str]:
@@ -52,51 +29,66 @@ async def last_used(pool: Pool, most: int) -> list[str]:
         return [row[0] for row in await (await connection.execute(query, (most,))).fetchall()]
 
 
-async def write_calls(pool: Pool, calls: Sequence[Call]) -> None:
-    """Store calls and add them to the histograms, in one transaction. The partitions of their days must exist."""
+async def deliver(pool: Pool, frames: Sequence[Frame]) -> int:
+    """Store frames of one segment of a spool, each exactly once however often it is delivered, in one transaction.
+
+    The partitions of their days must exist. Returns how many calls the database could not hold; each is logged and left out.
+    """
     async with pool.connection() as connection, connection.transaction():
-        async with connection.cursor().copy(_COPY) as copy:
-            await copy.write(b"".join(map(_line, calls)))
-        counts = Counter((call.endpoint, call.version or "", call.status, _window(call.at), bucket_of(call.total_us)) for call in calls)
-        columns = [list(column) for column in zip(*((*key, count) for key, count in sorted(counts.items())), strict=True)]
+        found = await connection.execute("SELECT number FROM spooled WHERE segment = %s FOR UPDATE", (frames[0].segment,))
+        row = await found.fetchone()
+        new = [frame for frame in frames if row is None or frame.number > row[0]]
+        if not new:
+            return 0
+        lines = [line for frame in new if frame.kind != "counts" for line in frame.payload.splitlines(keepends=True)]
+        kept = b"".join(await _copy(connection, lines))
+        counts = count(kept)
+        for frame in new:
+            if frame.kind == "counts":
+                counts += read_counts(frame.payload)
+        await _add_latency(connection, counts)
         await connection.execute(
-            "INSERT INTO latency (endpoint, version, status, at, bucket, calls)"
-            " SELECT * FROM unnest(%s::text[], %s::text[], %s::smallint[], %s::timestamptz[], %s::smallint[], %s::bigint[])"
-            " ON CONFLICT (endpoint, at, version, status, bucket) DO UPDATE SET calls = latency.calls + excluded.calls",
-            columns,
+            "INSERT INTO spooled (segment, number) VALUES (%s, %s)"
+            " ON CONFLICT (segment) DO UPDATE SET number = excluded.number, at = now()",
+            (new[-1].segment, new[-1].number),
         )
+        return len(lines) - kept.count(b"\n")
 
 
-def _line(call: Call) -> bytes:
-    """A call as a line of COPY's text format, which is a third of the work of giving it value by value."""
-    at = datetime.fromtimestamp(call.at, UTC).isoformat()
-    rows = b"\\N" if call.batch_rows is None else b"%d" % call.batch_rows
-    return b"%s\t%s\t%s\t%s\t%s\t%d\t%d\t%s\t%d\t%s\t%s\t%s\n" % (
-        at.encode(),
-        call.request_id.encode(),
-        _escaped(call.endpoint.encode()),
-        b"\\N" if call.version is None else _escaped(call.version.encode()),
-        b"\\N" if call.token is None else _escaped(call.token.encode()),
-        call.status,
-        call.rows,
-        rows,
-        call.total_us,
-        call.phases_us,
-        b"\\N" if call.input is None else _escaped(call.input),
-        b"\\N" if call.answer is None else _escaped(call.answer),
+async def _copy(connection: AsyncConnection[TupleRow], lines: list[bytes]) -> list[bytes]:
+    """The lines that were stored: one that the database cannot hold does not keep the others."""
+    if not lines:
+        return []
+    try:
+        async with connection.transaction(), connection.cursor().copy(_COPY) as copy:
+            await copy.write(b"".join(lines))
+    except psycopg.DataError as error:
+        if len(lines) == 1:
+            log.error("record %s was left out: %s", lines[0].split(b"\t", 2)[1].decode(), str(error).strip())
+            return []
+        middle = len(lines) // 2
+        return await _copy(connection, lines[:middle]) + await _copy(connection, lines[middle:])
+    return lines
+
+
+async def _add_latency(connection: AsyncConnection[TupleRow], counts: Mapping[Count, int]) -> None:
+    if not counts:
+        return
+    columns = [list(column) for column in zip(*((*kind, calls) for kind, calls in sorted(counts.items())), strict=True)]
+    await connection.execute(
+        "INSERT INTO latency (endpoint, version, status, at, bucket, calls)"
+        " SELECT endpoint, version, status, to_timestamp(at), bucket, calls"
+        " FROM unnest(%s::text[], %s::text[], %s::smallint[], %s::bigint[], %s::smallint[], %s::bigint[])"
+        " AS new (endpoint, version, status, at, bucket, calls)"
+        " ON CONFLICT (endpoint, at, version, status, bucket) DO UPDATE SET calls = latency.calls + excluded.calls",
+        columns,
     )
 
 
-def _escaped(value: bytes) -> bytes:
-    if b"\\" in value:
-        value = value.replace(b"\\", b"\\\\")
-    if b"\n" in value or b"\r" in value or b"\t" in value:
-        value = value.replace(b"\n", b"\\n").replace(b"\r", b"\\r").replace(b"\t", b"\\t")
-    return value
-
-
-def _window(at: float) -> datetime:
-    return datetime.fromtimestamp(at // WINDOW_S * WINDOW_S, UTC)
+async def forget_segments(pool: Pool) -> None:
+    """Forget which segments were delivered a month ago: their files are long gone."""
+    async with pool.connection() as connection:
+        await connection.execute("DELETE FROM spooled WHERE at < now() - interval '30 days'")
 
 
 async def make_partition(pool: Pool, day: date) -> None:
