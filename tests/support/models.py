@@ -37,7 +37,7 @@ class Moody(RegressorMixin, BaseEstimator):
         if self.FAIL in values:
             raise ValueError("nineteen is too much")
         if self.LEAK in values:
-            _leaked.append(np.ones(30_000_000))
+            _leaked.append(np.ones(60_000_000))
         if self.GARBLE in values:
             os.write(int(sys.argv[1]), b"\xff" * 64)  # into the worker's own socket, where frames are due
         if self.NOISE in values:

@@ -39,11 +39,15 @@ def _installed(name: str) -> str | None:
 
 
 class Environments:
-    """The folders of one node. `of` gives the one for a package, made if it is not there."""
+    """The folders of one node. `of` gives the one for a package, made if it is not there.
+
+    progress : by version, how far the making of its environment is.
+    """
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         self._making: dict[str, asyncio.Lock] = {}
+        self.progress: dict[str, str] = {}
 
     async def of(self, name: str, manifest: Manifest) -> Path | None:
         """The folder to lay over what is installed, None where nothing differs. Raise Unavailable when it cannot be made."""
@@ -74,6 +78,7 @@ class Environments:
                     async for line in process.stdout:
                         last = line.decode("utf-8", "replace").strip() or last
                         log.info("%s: %s", name, last)
+                        self.progress[name] = f"its environment with {', '.join(pins)} is being made: {last[:200]}"
                     code = await process.wait()
             except TimeoutError:
                 process.kill()
@@ -83,4 +88,5 @@ class Environments:
             await asyncio.to_thread(begun.chmod, 0o755)
             await asyncio.to_thread(begun.rename, place)
         finally:
+            self.progress.pop(name, None)
             await asyncio.to_thread(shutil.rmtree, begun, ignore_errors=True)

@@ -28,7 +28,7 @@ router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
 async def list_endpoints(node: TheNode, _: Looker) -> list[EndpointShape]:
     """Every endpoint with its state and its last hour."""
     hours = await _hours(node)
-    return [_shape(route, hours.get(name, Hour())) for name, route in sorted(node.routes.by_endpoint.items())]
+    return [_shape(node, route, hours.get(name, Hour())) for name, route in sorted(node.routes.by_endpoint.items())]
 
 
 @router.get("/endpoints/{endpoint}")
@@ -39,7 +39,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: Looker) -> EndpointPage:
     past = await endpoints.history(node.pool, endpoint)
     hours = await _hours(node)
     return EndpointPage(
-        **_shape(route, hours.get(endpoint, Hour())).model_dump(),
+        **_shape(node, route, hours.get(endpoint, Hour())).model_dump(),
         inputs=field_shapes(promise.inputs),
         options=field_shapes(promise.options or ()),
         answers=field_shapes(promise.answers),
@@ -113,12 +113,12 @@ async def _hours(node: Node) -> dict[str, Hour]:
     return hours
 
 
-def _shape(route: Route, hour: Hour) -> EndpointShape:
+def _shape(node: Node, route: Route, hour: Hour) -> EndpointShape:
     split = route.split
     return EndpointShape(
         name=split.endpoint,
         state=route.state,
-        why=route.reason,
+        why=route.reason or node.routes.being_made(split.setup),
         version=str(split.version),
         versions=[str(name) for name in split.setup.versions],
         says=split.setup.says(),

@@ -241,6 +241,11 @@ class Routes:
         """The routes of the endpoints that name a version."""
         return [self.by_endpoint[endpoint] for endpoint in sorted(self._named.get(version, ()))]
 
+    def being_made(self, setup: Setup) -> str | None:
+        """What is still being installed for the versions of a setup, if anything is."""
+        told = self._environments.progress if self._environments is not None else {}
+        return next((f"{version}: {told[str(version)]}" for version in setup.versions if str(version) in told), None)
+
     def _made(self, setup: Setup, lanes: dict[str, Lane]) -> Serving:
         bare = make_serving(replace(setup, lookups=()), lanes)
         if not setup.lookups:
