@@ -19,6 +19,7 @@ from lamppost.core.manifest import Manifest
 from lamppost.core.names import closest
 from lamppost.core.plan import MAX_FAULTS, Row
 from lamppost.core.setup import Choose, Lookup, Setup, Together
+from lamppost.core.shares import Shares
 
 WHICH = "version"
 """The answer that says which version gave it, where rows of one request go to several."""
@@ -40,6 +41,8 @@ def promise_of(setup: Setup, manifests: Mapping[str, Manifest]) -> Promise:
         made = _chosen(setup.choose, manifests)
     elif setup.together is not None:
         made = _together(setup.together, manifests)
+    elif setup.shares is not None:
+        made = _shared(setup.shares, manifests)
     else:
         manifest = manifests[str(setup.version)]
         made = Promise(manifest.inputs, manifest.options, manifest.answers)
@@ -130,6 +133,37 @@ def _answers(parts: Sequence[Manifest]) -> Schema:
                 "behind one endpoint all give the same answers"
             )
     return merged([part.answers for part in parts], widest=True, what="answer")
+
+
+def _shared(shares: Shares, manifests: Mapping[str, Manifest]) -> Promise:
+    """A row must be right for every version, because any of them may get it; what is answered may be wider than one of them."""
+    parts = [manifests[name] for name in shares.of]
+    inputs = merged([part.inputs for part in parts], widest=False, what="field")
+    lists = [part.options for part in parts if part.options is not None]
+    options = merged(lists, widest=False, what="option") if lists else None
+    answers = _answers(parts)
+    sticky = shares.sticky
+    if sticky is None:
+        return Promise(inputs, options, answers)
+    if sticky.by == "header":
+        return Promise(inputs, options, answers, sticky.name)
+    if sticky.by == "option":
+        return Promise(inputs, _with_key(sticky.name, options or ()), answers)
+    if WHICH in answers.names:
+        raise Conflict(f"an answer is called {WHICH!r} already, which is to say which version gave it")
+    which = Field(WHICH, "text", meaning="the version that gave this answer")
+    return Promise(_with_key(sticky.name, inputs), options, Schema((*answers, which)))
+
+
+def _with_key(name: str, schema: Iterable[Field]) -> Schema:
+    fields = list(schema)
+    there = pick(fields, name)
+    if there is None:
+        meaning = "whoever sends the same value gets answers of the same version"
+        return Schema((Field(name, "text", missing=True, example="lamp-17", meaning=meaning), *fields))
+    if there.kind not in ("choice", "text", "integer", "yes/no"):
+        raise Conflict(f"{name!r} is {there.wanted()}; callers are told apart by a choice, text, a whole number, or true and false")
+    return Schema(tuple(fields))
 
 
 # -- several together ---------------------------------------------------------------------------------------------------

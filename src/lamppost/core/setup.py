@@ -15,8 +15,11 @@ from pydantic import TypeAdapter, ValidationError
 
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import RESERVED_FIELDS, VersionName, parse_version
+from lamppost.core.rollout import Plan
+from lamppost.core.shares import Shares
 
 _CLOSED = {"extra": "forbid", "allow_inf_nan": False}
+MAX_SHADOWS = 4
 MAX_VERSIONS = 64
 """Most versions behind one endpoint."""
 
@@ -136,10 +139,24 @@ def combined(rules: Iterable[LaneRules]) -> LaneRules:
 
 
 @dataclass(frozen=True, slots=True)
-class Setup:
-    """Exactly one of version, choose and together says what answers.
+class Shadow:
+    """A version that gets copies of calls. Its answers are recorded and compared, and nobody waits for them. share : percent of calls."""
 
-    lane : how its lanes are run.
+    version: str
+    share: float = 100.0
+
+    __pydantic_config__: ClassVar = _CLOSED
+
+    def __post_init__(self) -> None:
+        if not 0 < self.share <= 100:
+            raise BadRequest(f"the shadow {self.version} has {self.share:g} % of calls; it is above 0 and at most 100")
+
+
+@dataclass(frozen=True, slots=True)
+class Setup:
+    """Exactly one of version, shares, choose and together says what answers.
+
+    shadows : versions that get copies. rollout : how a rollout goes where nothing else is said. lane : how its lanes are run.
     lenient : whether values of a kind close to the one wanted are taken, and told; see `lamppost.core.easing`.
 
     >>> Setup(version="outage-risk@2").versions
@@ -147,27 +164,40 @@ class Setup:
     """
 
     version: str | None = None
+    shares: Shares | None = None
     choose: Choose | None = None
     together: Together | None = None
     lookups: tuple[Lookup, ...] = default(default=())
     lenient: bool = False
     lane: LaneRules = LaneRules()
+    shadows: tuple[Shadow, ...] = default(default=())
+    rollout: Plan | None = None
 
     __pydantic_config__: ClassVar = _CLOSED
 
     def __post_init__(self) -> None:
-        if sum(one is not None for one in (self.version, self.choose, self.together)) != 1:
-            raise BadRequest("an endpoint serves a version, or chooses between versions, or asks several together: say exactly one")
+        if sum(one is not None for one in (self.version, self.shares, self.choose, self.together)) != 1:
+            raise BadRequest(
+                "an endpoint serves a version, or gives versions shares, or chooses between them, or asks several together: say exactly one"
+            )
         if not self._names:
             raise BadRequest("name at least one version")
         if len(self._names) > MAX_VERSIONS:
             raise BadRequest(f"an endpoint may have {MAX_VERSIONS} versions, this one has {len(self._names)}")
         for name in self._names:
             parse_version(name)
-        if self.choose is not None and self.choose.name in RESERVED_FIELDS:
-            raise BadRequest(f"{self.choose.name!r} is a key of request bodies themselves; choose by another name")
+        keys = [self.choose.name] if self.choose else [self.shares.sticky.name] if self.shares and self.shares.sticky else []
+        if reserved := [name for name in keys if name in RESERVED_FIELDS]:
+            raise BadRequest(f"{reserved[0]!r} is a key of request bodies themselves; choose by another name")
         if self.together is not None and (odd := [part for part in self.together.parts if not part or "." in part]):
             raise BadRequest(f"{odd[0]!r} cannot name a part; use letters, digits and hyphens")
+        if len(self.shadows) > MAX_SHADOWS:
+            raise BadRequest(f"an endpoint may have {MAX_SHADOWS} shadows, this one has {len(self.shadows)}")
+        shadows = [shadow.version for shadow in self.shadows]
+        for name in shadows:
+            parse_version(name)
+            if shadows.count(name) > 1 or name in self._names:
+                raise BadRequest(f"{name} cannot be a shadow of its own answers, or twice")
         for lookup in self.lookups:
             if not lookup.fields or lookup.key in lookup.fields:
                 raise BadRequest(f"the look-up in {lookup.table} needs fields that it gives, and its key {lookup.key!r} is none of them")
@@ -181,6 +211,8 @@ class Setup:
     def _names(self) -> tuple[str, ...]:
         if self.version is not None:
             return (self.version,)
+        if self.shares is not None:
+            return (self.shares.first, *self.shares.of)
         if self.choose is not None:
             return (*self.choose.cases.values(), *([self.choose.other] if self.choose.other else []))
         assert self.together is not None
@@ -188,13 +220,22 @@ class Setup:
 
     @property
     def versions(self) -> tuple[VersionName, ...]:
-        """Every version, once; the one that stands for the endpoint first: the only, the first case's, or the one that combines."""
+        """Every version, once; the one that stands for the endpoint first: the only, the first case's, the one that combines, or the one
+        with the largest share. Shadows are none of them.
+        """
         return _parsed(self._names)
+
+    @property
+    def shadow_versions(self) -> tuple[VersionName, ...]:
+        """The versions that get copies."""
+        return _parsed(tuple(shadow.version for shadow in self.shadows))
 
     def says(self) -> str:
         """What is served, in a few words: ``north@1 or south@2 by district``."""
         if self.version is not None:
             return self.version
+        if self.shares is not None:
+            return self.shares.says()
         if self.choose is not None:
             by = self.choose.name if self.choose.by == "field" else f"{self.choose.by} {self.choose.name}"
             return f"{' or '.join(dict.fromkeys(self._names))} by {by}"
@@ -203,7 +244,19 @@ class Setup:
 
     def pointed(self, version: VersionName) -> Setup:
         """The same with one version, which answers alone."""
-        return replace(self, version=str(version), choose=None, together=None)
+        return replace(
+            self,
+            version=str(version),
+            shares=None,
+            choose=None,
+            together=None,
+            shadows=tuple(shadow for shadow in self.shadows if shadow.version != str(version)),
+        )
+
+    def shared(self, shares: Shares) -> Setup:
+        """The same with shares."""
+        kept = tuple(shadow for shadow in self.shadows if shadow.version not in shares.of)
+        return replace(self, version=None, shares=shares, choose=None, together=None, shadows=kept)
 
 
 @lru_cache(maxsize=10_000)

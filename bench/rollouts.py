@@ -1,0 +1,112 @@
+"""Simulated rollouts: how often a version that is no worse is taken back, and how soon one that is worse is.
+
+Calls come one by one, the split gives them out, and the guards look after every hundred. Usage: ``python -m bench.rollouts [COUNT]``.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from itertools import count as numbers
+from math import sqrt
+
+import numpy as np
+
+from lamppost.core.rollout import OVER, Counts, Plan, Rollout, decide, moved, readings
+
+SLOW_MS = 20.0
+LOOK = 100
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """How a version behaves. fails : part of calls. labels : parts of three labels. slow : part of calls above `SLOW_MS`."""
+
+    fails: float = 0.004
+    labels: tuple[float, ...] = (0.82, 0.15, 0.03)
+    slow: float = 0.001
+
+
+SAME = Kind()
+WORSE: dict[str, Kind] = {
+    "fails in 2 %": replace(SAME, fails=0.02),
+    "fails in 20 %": replace(SAME, fails=0.2),
+    "p99 over twice": replace(SAME, slow=0.05),
+    "all slow": replace(SAME, slow=1.0),
+    "a label doubled": replace(SAME, labels=(0.67, 0.30, 0.03)),
+    "two labels swapped": replace(SAME, labels=(0.15, 0.82, 0.03)),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Ended:
+    """How a rollout ended. calls : of all callers. to_new : of the new version. step : index of the last."""
+
+    state: str
+    calls: int
+    to_new: int
+    step: int
+
+
+def simulate(old: Kind, new: Kind, plan: Plan, rng: np.random.Generator, most: int = 200_000) -> Ended:
+    """One rollout from its first call to its end."""
+    rollout = Rollout("lamp@1", "lamp@2", plan)
+    steps = [Counts(plan.steps[0].share)]
+    start, n, to_new = float(rng.random()), 0, 0
+    kinds = (old, new)
+    for turn in numbers():
+        arms = np.array([rollout.shares.nth(n + i, start) == "lamp@2" for i in range(LOOK)], dtype=int)
+        n += LOOK
+        for arm, kind in enumerate(kinds):
+            calls = int((arms == arm).sum())
+            fails = int(rng.binomial(calls, kind.fails))
+            steps[-1].calls[arm] += calls
+            steps[-1].failed[arm] += fails
+            steps[-1].slow[arm] += int(rng.binomial(calls, kind.slow))
+            for label, seen in zip("abc", rng.multinomial(calls - fails, kind.labels), strict=True):
+                steps[-1].answers[arm][label] = steps[-1].answers[arm].get(label, 0) + int(seen)
+        to_new += int(arms.sum())
+        decision = decide(rollout, readings(plan.guards, steps, SLOW_MS), steps[-1], minutes=turn)
+        before, rollout = rollout.step, moved(rollout, decision)
+        if rollout.state in OVER:
+            return Ended(rollout.state, n, to_new, rollout.step)
+        if rollout.step != before:
+            steps.append(Counts(plan.steps[rollout.step].share))
+        if n >= most:
+            break
+    return Ended("still running", n, to_new, rollout.step)
+
+
+def many(old: Kind, new: Kind, count: int, seed: int) -> Iterator[Ended]:
+    """So many rollouts with the usual plan."""
+    for one in range(count):
+        yield simulate(old, new, Plan(), np.random.default_rng([seed, one]))
+
+
+def upper(happened: int, of: int) -> float:
+    """Upper end of the 95 % interval of a part (Wilson, *JASA* 22, 1927)."""
+    z, part = 1.96, happened / of
+    return (part + z * z / (2 * of) + z * sqrt(part * (1 - part) / of + z * z / (4 * of * of))) / (1 + z * z / of)
+
+
+def main(say: Callable[[str], None] = print) -> None:
+    """Print the table."""
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
+    same = list(many(SAME, SAME, count, 1))
+    back = sum(one.state == "back" for one in same)
+    done = [one.calls for one in same if one.state == "done"]
+    most = Plan().guards.risk
+    say(f"identical version: {back} of {count:,} went back ({back / count:.2%}, at most {upper(back, count):.2%}; stated: {most:.0%})")
+    say(f"                   {len(done):,} finished, after {np.median(done):,.0f} calls (median)")
+    say(f"{'worse version':20} {'back':>7} {'at step 1':>10} {'calls':>8} {'of them to it':>14}")
+    for name, kind in WORSE.items():
+        ended = list(many(SAME, kind, max(50, count // 50), 2))
+        gone = [one for one in ended if one.state == "back"]
+        calls, to_new = (np.median([getattr(one, what) for one in gone]) if gone else float("nan") for what in ("calls", "to_new"))
+        first = sum(one.step == 0 for one in gone)
+        say(f"{name:20} {len(gone) / len(ended):7.0%} {first / len(ended):10.0%} {calls:8,.0f} {to_new:14,.0f}")
+
+
+if __name__ == "__main__":
+    main()

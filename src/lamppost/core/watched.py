@@ -1,0 +1,131 @@
+"""What a node counts of the calls to an endpoint while a rollout goes on: values that travel with the split, and how a call is counted."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from functools import cache
+from typing import Any
+
+from pydantic import TypeAdapter
+
+from lamppost.core.agreement import differ, main_answer
+from lamppost.core.fields import Schema, pick
+from lamppost.core.reference import Reference
+from lamppost.core.rollout import Counts, Rollout
+
+
+@dataclass(frozen=True, slots=True)
+class Watched:
+    """old, new : versions. share : percent for the new one. slow_ms, over_ms : above which calls count as slow or over, None for never.
+
+    answer : the one whose distribution is counted. edges : inner edges of cells for a number, by the old version's reference.
+    scale, tolerance : numbers further apart than their product disagree. compare : whether both versions are asked the same rows.
+    """
+
+    rollout: int
+    old: str
+    new: str
+    share: float
+    slow_ms: float | None
+    over_ms: float | None
+    answer: str
+    edges: tuple[float, ...]
+    scale: float | None
+    tolerance: float
+    compare: bool
+
+    def cell(self, answer: Mapping[str, Any]) -> str:
+        """The label of an answer, or the cell that its number falls into."""
+        value = answer.get(self.answer)
+        if isinstance(value, (int, float)) and not isinstance(value, bool) and self.edges:
+            at = bisect_left(self.edges, value)
+            low = "" if at == 0 else f"above {self.edges[at - 1]:.3g}"
+            high = "" if at == len(self.edges) else f"up to {self.edges[at]:.3g}"
+            return f"{self.answer} {low}{' ' if low and high else ''}{high}"
+        return "missing" if value is None else str(value).lower() if isinstance(value, bool) else str(value)[:80]
+
+
+def watched(rollout: Rollout, number: int, answers: Schema, reference: Reference | None, p99_ms: float | None) -> Watched:
+    """What to count. answers, reference : of the old version. p99_ms : what it has had, None when that is not known."""
+    guards = rollout.plan.guards
+    field = main_answer(answers)
+    profile = next((one for one in (reference.answers if reference else ()) if one.name == field.name), None)
+    edges = tuple(sorted(set(profile.quantiles[2:-2:2]))) if profile is not None and field.kind == "number" else ()
+    return Watched(
+        number,
+        rollout.old,
+        rollout.new,
+        rollout.shares.of.get(rollout.new, 0.0),
+        None if guards.p99 is None or p99_ms is None else guards.p99 * p99_ms,
+        guards.p99_ms,
+        field.name,
+        edges,
+        profile.sd if profile is not None else None,
+        guards.tolerance,
+        guards.disagreement is not None,
+    )
+
+
+class Tally:
+    """Counts of one node since they were last taken."""
+
+    def __init__(self, watch: Watched, answers: Schema) -> None:
+        self.watch = watch
+        self._field = pick(answers, watch.answer) or main_answer(answers)
+        self._counts = Counts(watch.share)
+
+    def answered(self, version: str, ms: float, answers: list[dict[str, Any]]) -> None:
+        """A call that a version answered; its first row stands for it, because rows of one call are not independent."""
+        arm, counts = self._arm(version), self._counts
+        if arm is None:
+            return
+        counts.calls[arm] += 1
+        counts.slow[arm] += self.watch.slow_ms is not None and ms > self.watch.slow_ms
+        counts.over[arm] += self.watch.over_ms is not None and ms > self.watch.over_ms
+        if answers and self.watch.answer in answers[0]:
+            labels, cell = counts.answers[arm], self.watch.cell(answers[0])
+            if cell in labels or len(labels) < 64:
+                labels[cell] = labels.get(cell, 0) + 1
+
+    def failed(self, version: str) -> None:
+        """A call that a version failed."""
+        arm = self._arm(version)
+        if arm is not None:
+            self._counts.calls[arm] += 1
+            self._counts.failed[arm] += 1
+
+    def compared(self, one: list[dict[str, Any]], other: list[dict[str, Any]]) -> None:
+        """The answers of the old version, then of the new one, to the same rows; the first row stands for the call."""
+        if one and other:
+            self._counts.compared += 1
+            name = self.watch.answer
+            self._counts.apart += differ(self._field, one[0].get(name), other[0].get(name), self.watch.scale, self.watch.tolerance)
+
+    def take(self) -> Counts | None:
+        """What was counted since the last time, None for nothing."""
+        counts, self._counts = self._counts, Counts(self.watch.share)
+        return None if counts.empty else counts
+
+    def put_back(self, counts: Counts) -> None:
+        """Counts that could not be stored; they go with the next."""
+        self._counts.add(counts)
+
+    def _arm(self, version: str) -> int | None:
+        return 1 if version == self.watch.new else 0 if version == self.watch.old else None
+
+
+@cache
+def _adapter() -> TypeAdapter[Watched]:
+    return TypeAdapter(Watched)
+
+
+def write_watched(watch: Watched) -> dict[str, Any]:
+    """As JSON has it."""
+    return asdict(watch)
+
+
+def read_watched(data: Any) -> Watched:
+    """What `write_watched` wrote."""
+    return _adapter().validate_python(data)
