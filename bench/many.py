@@ -27,7 +27,9 @@ from lamppost.package.read import Lamp, read_lamp
 from lamppost.package.write import write_lamp
 from lamppost.store import endpoints, packages
 from lamppost.store.database import make_pool, migrate
+from lamppost.store.endpoints import Change
 from lamppost.store.postgres import PrivateServer
+from lamppost.store.trail import By
 
 MODELS = 3_000
 CLIENTS = 64
@@ -45,8 +47,8 @@ async def _fill(url: str, lamp: Lamp, folder: Path, count: int) -> None:
         write_lamp(path, replace(lamp.manifest, name=name, story=replace(lamp.manifest.story, notes=f"number {number}")), members)
         made = read_lamp(path)
         manifest = write_manifest(made.manifest).decode()
-        version, _ = await packages.store_version(pool, name, made.digest, manifest, path, "bench", [(0, made.size_bytes)])
-        await endpoints.set_up(pool, name, Setup(version=str(version)), "bench")
+        version, _ = await packages.store_version(pool, name, made.digest, manifest, path, By("bench"), [(0, made.size_bytes)])
+        await endpoints.set_up(pool, Change(name, Setup(version=str(version))), By("bench"))
     await pool.close()
 
 

@@ -117,8 +117,8 @@ class Lines(unittest.TestCase):
     def test_a_call_without_payload_is_the_same_call(self) -> None:
         lines = calls(2)
         bare = without_payload(lines)
-        self.assertEqual([line.split(b"\t")[:10] for line in bare.splitlines()], [line.split(b"\t")[:10] for line in lines.splitlines()])
-        self.assertTrue(all(line.split(b"\t")[10:] == [b"\\N", b"\\N"] for line in bare.splitlines()))
+        self.assertEqual([line.split(b"\t")[:11] for line in bare.splitlines()], [line.split(b"\t")[:11] for line in lines.splitlines()])
+        self.assertTrue(all(line.split(b"\t")[11:] == [b"\\N", b"\\N"] for line in bare.splitlines()))
         self.assertEqual(count(bare), count(lines))
         self.assertEqual(read_counts(counts_of(lines)), count(lines))
         self.assertEqual({kind.endpoint for kind in count(lines)}, {"lamps\\t\\\\"}, "as COPY writes it; names of endpoints have neither")

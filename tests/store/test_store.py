@@ -19,9 +19,11 @@ from lamppost.core.names import VersionName
 from lamppost.core.setup import Setup
 from lamppost.service.recorder import Recorder
 from lamppost.store import database, endpoints, packages, records, tokens
+from lamppost.store.endpoints import Change
 from lamppost.store.lines import Call, counts_of, lines_of
 from lamppost.store.postgres import PrivateServer
 from lamppost.store.spool import Frame
+from lamppost.store.trail import By
 from tests.support.service import until
 
 MIGRATIONS = len(list(Path(database.__file__).parent.glob("migrations/*.sql")))
@@ -94,17 +96,17 @@ class Tokens(WithServer):
 
     async def test_revoking_ends_token_and_sessions_but_never_the_last_admin(self) -> None:
         tokens.make_first_admin(self.fresh)
-        await tokens.make_token(self.pool, "second", "admin", None, "admin")
+        await tokens.make_token(self.pool, "second", "admin", None, By("admin"))
         session = await tokens.open_session(self.pool, "second")
         self.assertIsNotNone(await tokens.session_token(self.pool, session))
-        await tokens.revoke_token(self.pool, "second")
+        await tokens.revoke_token(self.pool, "second", By("admin"))
         self.assertIsNone(await tokens.session_token(self.pool, session))
         with self.assertRaises(Conflict):
-            await tokens.revoke_token(self.pool, "admin")
+            await tokens.revoke_token(self.pool, "admin", By("admin"))
         with self.assertRaises(NotFound):
-            await tokens.revoke_token(self.pool, "second")
+            await tokens.revoke_token(self.pool, "second", By("admin"))
         with self.assertRaises(Conflict):
-            await tokens.make_token(self.pool, "second", "viewer", None, "admin")
+            await tokens.make_token(self.pool, "second", "viewer", None, By("admin"))
 
     async def test_a_link_works_once(self) -> None:
         tokens.make_first_admin(self.fresh)
@@ -122,7 +124,7 @@ class Tokens(WithServer):
 class Versions(WithServer):
     async def push(self, digest: str, path: Path) -> tuple[VersionName, bool]:
         size = len(path.read_bytes())  # noqa: ASYNC240 - a small file of the test's own
-        return await packages.store_version(self.pool, "outage-risk", digest * 64, "{}", path, "admin", cuts(size))
+        return await packages.store_version(self.pool, "outage-risk", digest * 64, "{}", path, By("admin"), cuts(size))
 
     async def test_versions_count_up_and_the_same_package_is_the_same_version(self) -> None:
         data = os.urandom(CHUNK_BYTES * 2 + 5)
@@ -172,7 +174,8 @@ class Versions(WithServer):
         async with await psycopg.AsyncConnection.connect(self.fresh, autocommit=True) as listening:
             await listening.execute(f"LISTEN {database.CHANGES}".encode())
             setups = [Setup(version=str(version)) for version in (one, two, one)]
-            followed = [(await endpoints.set_up(self.pool, "outage-risk", setup, "admin"))[1] for setup in setups]
+            changes = [Change("outage-risk", setup) for setup in setups]
+            followed = [(await endpoints.set_up(self.pool, change, By("admin")))[1] for change in changes]
             self.assertEqual([before and before.version for before in followed], [None, one, two])
             heard = [note.payload async for note in listening.notifies(timeout=5, stop_after=3)]
         self.assertEqual(heard, ["routes"] * 3)
@@ -181,7 +184,7 @@ class Versions(WithServer):
         )
         self.assertEqual([s.version for s in await endpoints.list_splits(self.pool)], [one])
         with self.assertRaisesRegex(Conflict, "its revision is 3, and this was made for 2"):
-            await endpoints.set_up(self.pool, "outage-risk", setups[0], "admin", after=2)
+            await endpoints.set_up(self.pool, Change("outage-risk", setups[0], after=2), By("admin"))
 
 
 def a_call(at: datetime, status: int = 200, micros: int = 1_000, input: bytes = b'{"x":1}') -> Call:

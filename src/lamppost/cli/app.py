@@ -22,6 +22,8 @@ app.add_typer(keys, name="key")
 Address = Annotated[str | None, typer.Option(help="Address of the service [from the client's file, else http://127.0.0.1:8420].")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
 LampFile = Annotated[Path, typer.Argument(help="The lamp file.", metavar="FILE")]
+BreakCallers = Annotated[bool, typer.Option("--anyway", help="Go on although callers of the last hour would be refused.")]
+Override = Annotated[str | None, typer.Option(help="For an admin: go without review, for this reason.", metavar="REASON")]
 DEFAULT_DATA = Path(".lamppost")
 
 
@@ -148,13 +150,16 @@ def push(
 def point(
     endpoint: Annotated[str, typer.Argument(help="Endpoint; it is made if it is new.")],
     version: Annotated[str, typer.Argument(help="Version, such as outage-risk@2.")],
+    anyway: BreakCallers = False,
+    override: Override = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
     """Make an endpoint serve a version, once that has proved itself."""
+    from lamppost.cli.changes import Insist
     from lamppost.cli.manage import point
 
-    point(endpoint, version, address, as_json)
+    point(endpoint, version, Insist(anyway, override), address, as_json)
 
 
 @app.command()

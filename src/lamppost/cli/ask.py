@@ -7,6 +7,7 @@ import json
 import shutil
 import sys
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -51,7 +52,7 @@ def _rows(client: Client, endpoint: str, asked: Asked) -> tuple[Any, dict[str, A
     if asked.row is not None:
         rows = _read_json(asked.row, "--row")
     elif asked.file is not None:
-        rows = _read_file(client, endpoint, asked.file)
+        rows = read_file(asked.file, lambda: list(_page(client, endpoint)["inputs"]))
     elif asked.images:
         rows = {}
     else:
@@ -105,7 +106,8 @@ def _read_json(text: str, where: str) -> Any:
     return value
 
 
-def _read_file(client: Client, endpoint: str, file: Path) -> Any:
+def read_file(file: Path, inputs: Callable[[], list[dict[str, Any]]]) -> Any:
+    """Rows of a .json or .csv file, or JSON from standard input for ``-``. inputs : the fields, asked for where cells need their kinds."""
     if str(file) == "-":
         return _read_json(sys.stdin.read(), "standard input")
     try:
@@ -114,7 +116,7 @@ def _read_file(client: Client, endpoint: str, file: Path) -> Any:
         raise BadRequest(f"{file} cannot be read: {error}") from error
     if file.suffix.lower() != ".csv":
         return _read_json(text, str(file))
-    kinds = {field["name"]: field["kind"] for field in _page(client, endpoint)["inputs"]}
+    kinds = {field["name"]: field["kind"] for field in inputs()}
     rows = csv.DictReader(text.splitlines())
     return [{name: _cell(value, kinds.get(name or ""), name, at) for name, value in row.items()} for at, row in enumerate(rows)]
 

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+from lamppost.cli.changes import Insist
 from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, lamp, ms, paint, say, say_json, sending, size, table
 from lamppost.client import Client
 from lamppost.core.names import parse_version
@@ -26,11 +27,11 @@ def push(file: Path, model: str | None, address: str | None, as_json: bool) -> N
     say(paint(f"  next: lamppost point {version.partition('@')[0]} {version}", DIM))
 
 
-def point(endpoint: str, version: str, address: str | None, as_json: bool) -> None:
+def point(endpoint: str, version: str, insist: Insist, address: str | None, as_json: bool) -> None:
     """``lamppost point``."""
     parse_version(version)
     with Client(address, timeout_s=180) as client:
-        said = client.point(endpoint, version)
+        said = client.point(endpoint, version, insist.break_callers, insist.override)
     if as_json:
         say_json(said)
         return

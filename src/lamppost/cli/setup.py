@@ -60,7 +60,7 @@ def _page(client: Client, endpoint: str, wanted: Wanted) -> dict[str, Any] | Non
 def _made(endpoint: str, wanted: Wanted, now: dict[str, Any], page: dict[str, Any] | None) -> dict[str, Any]:
     made = now
     if wanted.file is not None:
-        made = _read(wanted.file)
+        made = read_toml(wanted.file)
     elif wanted.as_of is not None:
         past = {one["revision"]: _plain(one["setup"]) for one in (page or {}).get("history", [])}
         if wanted.as_of not in past:
@@ -88,7 +88,8 @@ def _plain(setup: Any) -> dict[str, Any]:
     return write_setup(read_setup(setup))
 
 
-def _read(file: Path) -> dict[str, Any]:
+def read_toml(file: Path) -> dict[str, Any]:
+    """A TOML file, or standard input for ``-``; raise BadRequest."""
     try:
         text = sys.stdin.read() if str(file) == "-" else file.read_text(encoding="utf-8")
         return tomllib.loads(text)

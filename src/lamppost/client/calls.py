@@ -43,6 +43,14 @@ def fetch(method: str, path: str, json: Any = None, **params: Any) -> Call[Any]:
     return checked(reply)
 
 
+def fetch_text(path: str, **params: Any) -> Call[str]:
+    """Any API call whose answer is text."""
+    reply = yield Request("GET", path, params={key: value for key, value in params.items() if value is not None})
+    if reply.status >= 400:
+        checked(reply)
+    return reply.body.decode()
+
+
 def predict(
     endpoint: str, rows: Row | Iterable[Row], options: Row | None = None, headers: Mapping[str, str] | None = None
 ) -> Call[Prediction]:
@@ -111,14 +119,37 @@ def _read(file: BinaryIO, start: int, end: int) -> bytes:
     return file.read(end - start)
 
 
-def set_up(endpoint: str, setup: Mapping[str, Any], after: int | None = None) -> Call[dict[str, Any]]:
+def set_up(
+    endpoint: str, setup: Mapping[str, Any], after: int | None = None, break_callers: bool = False, override: str | None = None
+) -> Call[dict[str, Any]]:
     """Give an endpoint a whole setup."""
-    body = {"setup": dict(setup), "after": after}
+    body = {"setup": dict(setup), "after": after, "break_callers": break_callers, "override": override}
     result: dict[str, Any] = yield from fetch("PUT", f"/api/endpoints/{quote(endpoint, safe='')}/setup", body)
     return result
 
 
-def point(endpoint: str, version: str) -> Call[dict[str, Any]]:
+def rollback(endpoint: str, note: str | None = None) -> Call[dict[str, Any]]:
+    """Serve again what was served before."""
+    result: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/rollback", {"note": note})
+    return result
+
+
+def roll_out(
+    endpoint: str,
+    version: str,
+    plan: Mapping[str, Any] | None = None,
+    sticky: Mapping[str, str] | None = None,
+    break_callers: bool = False,
+    override: str | None = None,
+) -> Call[dict[str, Any]]:
+    """Begin a rollout."""
+    body = {"version": version, "plan": plan, "sticky": sticky, "break_callers": break_callers, "override": override}
+    result: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/rollout", body)
+    return result
+
+
+def point(endpoint: str, version: str, break_callers: bool = False, override: str | None = None) -> Call[dict[str, Any]]:
     """Make an endpoint serve a version."""
-    result: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/point", {"version": version})
+    body = {"version": version, "break_callers": break_callers, "override": override}
+    result: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/point", body)
     return result

@@ -83,13 +83,45 @@ class Client:
         compared: dict[str, Any] = self.fetch("GET", "/api/compare", before=before, after=after)
         return compared
 
-    def point(self, endpoint: str, version: str) -> dict[str, Any]:
-        """Make an endpoint serve ``model@number``; returns what changed and how to undo it."""
-        return self._run(calls.point(endpoint, version))
+    def point(self, endpoint: str, version: str, break_callers: bool = False, override: str | None = None) -> dict[str, Any]:
+        """Make an endpoint serve ``model@number``; returns what changed and how to undo it.
 
-    def set_up(self, endpoint: str, setup: Mapping[str, Any], after: int | None = None) -> dict[str, Any]:
-        """Give an endpoint a whole setup: one version or several, look-ups, leniency. after : the revision it was thought out against."""
-        return self._run(calls.set_up(endpoint, setup, after))
+        Raise Conflict when callers of the last hour would be refused, unless ``break_callers``, and when a review lacks, unless an admin
+        gives a reason to ``override`` it.
+        """
+        return self._run(calls.point(endpoint, version, break_callers, override))
+
+    def set_up(
+        self, endpoint: str, setup: Mapping[str, Any], after: int | None = None, break_callers: bool = False, override: str | None = None
+    ) -> dict[str, Any]:
+        """Give an endpoint a whole setup: one version or several, shares, shadows, look-ups. after : the revision it was thought out
+        against.
+        """
+        return self._run(calls.set_up(endpoint, setup, after, break_callers, override))
+
+    def rollback(self, endpoint: str, note: str | None = None) -> dict[str, Any]:
+        """Serve again what was served before, at once; twice in a row goes back twice."""
+        return self._run(calls.rollback(endpoint, note))
+
+    def roll_out(
+        self,
+        endpoint: str,
+        version: str,
+        plan: Mapping[str, Any] | None = None,
+        sticky: Mapping[str, str] | None = None,
+        break_callers: bool = False,
+        override: str | None = None,
+    ) -> dict[str, Any]:
+        """Move an endpoint to a version step by step; it goes back by itself when a guard says so.
+
+        plan : steps and guards, None for the endpoint's own. sticky : ``{"by": "header", "name": "customer"}`` keeps callers with
+        their version.
+        """
+        return self._run(calls.roll_out(endpoint, version, plan, sticky, break_callers, override))
+
+    def fetch_text(self, path: str, **params: Any) -> str:
+        """Any call whose answer is text, such as the trail as NDJSON."""
+        return self._run(calls.fetch_text(path, **params))
 
     def fetch(self, method: str, path: str, json: Any = None, **params: Any) -> Any:
         """Any other call of the API: ``client.fetch("GET", "/api/endpoints")``."""
@@ -139,13 +171,35 @@ class AsyncClient:
         compared: dict[str, Any] = await self.fetch("GET", "/api/compare", before=before, after=after)
         return compared
 
-    async def point(self, endpoint: str, version: str) -> dict[str, Any]:
+    async def point(self, endpoint: str, version: str, break_callers: bool = False, override: str | None = None) -> dict[str, Any]:
         """See `Client.point`."""
-        return await self._run(calls.point(endpoint, version))
+        return await self._run(calls.point(endpoint, version, break_callers, override))
 
-    async def set_up(self, endpoint: str, setup: Mapping[str, Any], after: int | None = None) -> dict[str, Any]:
+    async def set_up(
+        self, endpoint: str, setup: Mapping[str, Any], after: int | None = None, break_callers: bool = False, override: str | None = None
+    ) -> dict[str, Any]:
         """See `Client.set_up`."""
-        return await self._run(calls.set_up(endpoint, setup, after))
+        return await self._run(calls.set_up(endpoint, setup, after, break_callers, override))
+
+    async def rollback(self, endpoint: str, note: str | None = None) -> dict[str, Any]:
+        """See `Client.rollback`."""
+        return await self._run(calls.rollback(endpoint, note))
+
+    async def roll_out(
+        self,
+        endpoint: str,
+        version: str,
+        plan: Mapping[str, Any] | None = None,
+        sticky: Mapping[str, str] | None = None,
+        break_callers: bool = False,
+        override: str | None = None,
+    ) -> dict[str, Any]:
+        """See `Client.roll_out`."""
+        return await self._run(calls.roll_out(endpoint, version, plan, sticky, break_callers, override))
+
+    async def fetch_text(self, path: str, **params: Any) -> str:
+        """See `Client.fetch_text`."""
+        return await self._run(calls.fetch_text(path, **params))
 
     async def fetch(self, method: str, path: str, json: Any = None, **params: Any) -> Any:
         """See `Client.fetch`."""

@@ -84,6 +84,8 @@ class LampPostError(Exception):
     code = "error"
     status = 500
     title = "Something went wrong"
+    version: str | None = None
+    """The version that failed, where one of several did."""
 
     def __init__(self, detail: str, **extra: Any) -> None:
         super().__init__(detail)

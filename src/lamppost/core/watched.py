@@ -18,13 +18,15 @@ from lamppost.core.rollout import Counts, Rollout
 
 @dataclass(frozen=True, slots=True)
 class Watched:
-    """old, new : versions. share : percent for the new one. slow_ms, over_ms : above which calls count as slow or over, None for never.
+    """rollout, step : which. old, new : versions. share : percent for the new one.
 
+    slow_ms, over_ms : above which calls count as slow or over, None for never.
     answer : the one whose distribution is counted. edges : inner edges of cells for a number, by the old version's reference.
     scale, tolerance : numbers further apart than their product disagree. compare : whether both versions are asked the same rows.
     """
 
     rollout: int
+    step: int
     old: str
     new: str
     share: float
@@ -55,6 +57,7 @@ def watched(rollout: Rollout, number: int, answers: Schema, reference: Reference
     edges = tuple(sorted(set(profile.quantiles[2:-2:2]))) if profile is not None and field.kind == "number" else ()
     return Watched(
         number,
+        rollout.step,
         rollout.old,
         rollout.new,
         rollout.shares.of.get(rollout.new, 0.0),

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
 from typing import Annotated, Any
 
 from fastapi import Depends, Request
 
-from lamppost.core.roles import Permission, Principal
+from lamppost.core.roles import Permission, Principal, Role
 from lamppost.service.node import Node
 from lamppost.service.shapes import Problem
+from lamppost.store.trail import By
 
 PROBLEMS: dict[int | str, dict[str, Any]] = {
     status: {"model": Problem, "content": {"application/problem+json": {}}, "description": why}
@@ -35,15 +37,43 @@ def the_node(request: Request) -> Node:
     return node
 
 
-async def the_caller(request: Request, node: Annotated[Node, Depends(the_node)]) -> Principal:
+@dataclass(frozen=True, slots=True)
+class Actor:
+    """Whoever is asking, and from which address."""
+
+    principal: Principal
+    address: str | None
+
+    @property
+    def token(self) -> str:
+        """The name of the token."""
+        return self.principal.token
+
+    @property
+    def role(self) -> Role:
+        """Its role."""
+        return self.principal.role
+
+    @property
+    def by(self) -> By:
+        """As the trail has it."""
+        return By(self.token, self.address)
+
+    def check(self, permission: Permission, endpoint: str | None = None) -> None:
+        """Raise NotAllowed unless the role covers it."""
+        self.principal.check(permission, endpoint)
+
+
+async def the_caller(request: Request, node: Annotated[Node, Depends(the_node)]) -> Actor:
     """Whoever is asking; NotSignedIn becomes 401."""
-    return await node.auth.check(request.method, request.scope["headers"])
+    principal = await node.auth.check(request.method, request.scope["headers"])
+    return Actor(principal, request.client.host if request.client is not None else None)
 
 
-def may(permission: Permission) -> Callable[[Principal], Awaitable[Principal]]:
+def may(permission: Permission) -> Callable[[Actor], Awaitable[Actor]]:
     """A dependency that lets through whoever has the permission."""
 
-    async def check(caller: Annotated[Principal, Depends(the_caller)]) -> Principal:
+    async def check(caller: Annotated[Actor, Depends(the_caller)]) -> Actor:
         caller.check(permission)
         return caller
 
@@ -51,8 +81,9 @@ def may(permission: Permission) -> Callable[[Principal], Awaitable[Principal]]:
 
 
 TheNode = Annotated[Node, Depends(the_node)]
-Looker = Annotated[Principal, Depends(may("look"))]
-Pusher = Annotated[Principal, Depends(may("push"))]
-Pointer = Annotated[Principal, Depends(may("point"))]
-TokenKeeper = Annotated[Principal, Depends(may("tokens"))]
-Caller = Annotated[Principal, Depends(the_caller)]
+Looker = Annotated[Actor, Depends(may("look"))]
+Pusher = Annotated[Actor, Depends(may("push"))]
+Pointer = Annotated[Actor, Depends(may("point"))]
+Reviewer = Annotated[Actor, Depends(may("review"))]
+TokenKeeper = Annotated[Actor, Depends(may("tokens"))]
+Caller = Annotated[Actor, Depends(the_caller)]

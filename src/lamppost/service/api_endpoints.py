@@ -9,17 +9,17 @@ from uuid import UUID
 from fastapi import APIRouter, Query
 
 from lamppost.core.histogram import quantiles
-from lamppost.core.names import check_name, parse_version
 from lamppost.core.plan import Plan
 from lamppost.core.promise import promise_of
-from lamppost.core.setup import Setup
-from lamppost.service.access import PROBLEMS, Looker, Pointer, TheNode
+from lamppost.service.access import PROBLEMS, Looker, TheNode
+from lamppost.service.after import Shadowing
 from lamppost.service.api_contract import manifests_of
 from lamppost.service.node import Node
 from lamppost.service.routes import Route
-from lamppost.service.shapes import CallShape, EndpointPage, EndpointShape, Hour, NewSetup, PastSplit, Point, Pointed, field_shapes
-from lamppost.store import endpoints, records
-from lamppost.store.endpoints import Split
+from lamppost.service.shapes import CallShape, EndpointShape, Hour, PastSplit, field_shapes
+from lamppost.service.shapes_changes import EndpointPage, ShadowShape
+from lamppost.service.shaping import back_shape, review_shape, rollout_shape
+from lamppost.store import endpoints, records, reviews
 
 router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
 
@@ -36,7 +36,8 @@ async def get_endpoint(endpoint: str, node: TheNode, _: Looker) -> EndpointPage:
     """One endpoint: what it serves, its fields, its last hour, what it served before."""
     route = node.routes.route(endpoint)
     promise = promise_of(route.split.setup, await manifests_of(node, route.split.setup))
-    past = await endpoints.history(node.pool, endpoint)
+    past = await endpoints.history(node.pool, endpoint, 1_000)
+    back = endpoints.earlier(past)
     hours = await _hours(node)
     return EndpointPage(
         **_shape(node, route, hours.get(endpoint, Hour())).model_dump(),
@@ -48,49 +49,22 @@ async def get_endpoint(endpoint: str, node: TheNode, _: Looker) -> EndpointPage:
         setup=route.split.setup,
         history=[
             PastSplit(
-                revision=s.revision, version=str(s.version), says=s.setup.says(), setup=s.setup, since=s.since, changed_by=s.changed_by
+                revision=s.revision,
+                version=str(s.version),
+                says=s.setup.says(),
+                setup=s.setup,
+                since=s.since,
+                changed_by=s.changed_by,
+                restores=s.restores,
+                rollout=s.rollout,
             )
-            for s in past
+            for s in past[:50]
         ],
-    )
-
-
-@router.post("/endpoints/{endpoint}/point")
-async def point_endpoint(endpoint: str, wanted: Point, node: TheNode, caller: Pointer) -> Pointed:
-    """Make an endpoint serve a version: it is opened and proven first, and what was served goes on until then."""
-    check_name(endpoint, "endpoint")
-    version = parse_version(wanted.version)
-    present = node.routes.setup(endpoint)
-    setup = Setup(version=str(version)) if present is None else present.pointed(version)
-    return _pointed(*await node.routes.set_up(endpoint, setup, caller.token))
-
-
-@router.put("/endpoints/{endpoint}/setup")
-async def set_up_endpoint(endpoint: str, wanted: NewSetup, node: TheNode, caller: Pointer) -> Pointed:
-    """Give an endpoint a whole setup: one version or several, look-ups, leniency. Everything is opened, proven and checked first."""
-    check_name(endpoint, "endpoint")
-    return _pointed(*await node.routes.set_up(endpoint, wanted.setup, caller.token, wanted.after))
-
-
-def _pointed(split: Split, before: Split | None) -> Pointed:
-    endpoint, now = split.endpoint, split.setup.says()
-    if before is None:
-        says, undo = f"{endpoint} is lit and serves {now}.", None
-    else:
-        then = before.setup.says()
-        same = then == now
-        says = f"{endpoint} serves {now} as before, in another way." if same else f"{endpoint} serves {now}; it served {then} before."
-        plain = before.setup.version is not None and split.setup.pointed(before.version) == before.setup
-        undo = f"lamppost point {endpoint} {before.version}" if plain else f"lamppost setup {endpoint} --as-of {before.revision}"
-    if split.setup == (before.setup if before else None):
-        says, undo = f"{endpoint} serves {now} as before; nothing else changed.", None
-    return Pointed(
-        endpoint=endpoint,
-        version=str(split.version),
-        before=before.setup.says() if before else None,
-        revision=split.revision,
-        says=says,
-        undo=undo,
+        approvals=(await endpoints.approvals(node.pool)).get(endpoint, 0),
+        back=None if back is None else back_shape(back),
+        rollout=rollout_shape(*going[0]) if (going := await node.rolling.latest(endpoint)) else None,
+        shadows=[_shadow(one) for one in route.after.shadows] if route.after is not None else [],
+        reviews=[review_shape(one) for one in await reviews.listed(node.pool, endpoint) if one.state in ("open", "approved")],
     )
 
 
@@ -126,4 +100,16 @@ def _shape(node: Node, route: Route, hour: Hour) -> EndpointShape:
         changed_by=split.changed_by,
         revision=split.revision,
         hour=hour,
+    )
+
+
+def _shadow(one: Shadowing) -> ShadowShape:
+    return ShadowShape(
+        version=one.version,
+        share=one.share,
+        open=one.lane is not None,
+        why=one.why,
+        answered=one.answered,
+        failed=one.failed,
+        left_out=one.left_out,
     )

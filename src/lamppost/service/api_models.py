@@ -13,11 +13,12 @@ from lamppost.core.manifest import Manifest, read_manifest
 from lamppost.core.names import VersionName, closest, parse_version
 from lamppost.core.steps import about
 from lamppost.package.read import Lamp
-from lamppost.service.access import PROBLEMS, Looker, TheNode
+from lamppost.service.access import PROBLEMS, Looker, Pointer, Pusher, TheNode
 from lamppost.service.node import Node
 from lamppost.service.shapes import ChangeShape, Comparison, FileShape, MeasuredShape, Said, VersionPage, VersionShape, field_shapes
+from lamppost.service.shapes_changes import ModelShape, NewModel, Retire
 from lamppost.store import packages
-from lamppost.store.packages import Version
+from lamppost.store.packages import Model, Version
 
 router = APIRouter(prefix="/api", tags=["models"], responses=PROBLEMS)
 
@@ -37,6 +38,24 @@ async def list_versions(node: TheNode, _: Looker, model: str | None = None, sear
     return [
         _shape(node, version, manifest) for version, manifest in read if matches(search or "", version.name, manifest, version.pushed_by)
     ]
+
+
+@router.get("/models")
+async def list_models(node: TheNode, _: Looker) -> list[ModelShape]:
+    """All models: who answers for them, and what they are for."""
+    return [ModelShape(name=one.name, owner=one.owner, purpose=one.purpose) for one in await packages.list_models(node.pool)]
+
+
+@router.put("/models/{model}", status_code=204)
+async def describe_model(model: str, said: NewModel, node: TheNode, caller: Pusher) -> None:
+    """Say who answers for a model, and what it is for."""
+    await packages.describe_model(node.pool, Model(model, said.owner, said.purpose), caller.by)
+
+
+@router.post("/models/{model}/versions/{number}/retire", status_code=204)
+async def retire_version(model: str, number: int, wanted: Retire, node: TheNode, caller: Pointer) -> None:
+    """Keep a version from being served from now on, or undo that. It stays stored, and what refers to it stays whole."""
+    await packages.retire(node.pool, VersionName(model, number), wanted.undo, caller.by)
 
 
 @router.get("/compare")
@@ -84,11 +103,12 @@ async def ask_version(model: str, number: int, request: Request, node: TheNode, 
 
 async def _described(node: Node, name: VersionName) -> tuple[Version, Lamp]:
     version = await packages.get_version(node.pool, name)
-    return version, await node.routes.described(version.digest)
+    return version, await node.routes.shelf.described(version.digest)
 
 
 async def _page(node: Node, version: Version, lamp: Lamp) -> VersionPage:
     manifest, reference = lamp.manifest, lamp.reference
+    about_model = next(one for one in await packages.list_models(node.pool) if one.name == version.model)
     return VersionPage(
         **_shape(node, version, manifest).model_dump(),
         inputs=field_shapes(manifest.inputs),
@@ -103,6 +123,9 @@ async def _page(node: Node, version: Version, lamp: Lamp) -> VersionPage:
         reference_rows=reference.rows if reference else None,
         reference_inputs=list(reference.inputs) if reference else [],
         reference_answers=list(reference.answers) if reference else [],
+        served=await packages.served_before(node.pool, parse_version(version.name)),
+        owner=about_model.owner,
+        purpose=about_model.purpose,
     )
 
 
@@ -121,5 +144,6 @@ def _shape(node: Node, version: Version, manifest: Manifest) -> VersionShape:
         serves=serves,
         tags=manifest.story.tags,
         metrics=manifest.story.metrics,
+        retired_at=version.retired_at,
         measured=None if version.measured is None else MeasuredShape.model_validate(version.measured),
     )

@@ -26,6 +26,7 @@ from lamppost.service.access import PROBLEMS, Pusher, TheNode
 from lamppost.service.node import Node
 from lamppost.service.shapes import Pushed, Shape
 from lamppost.store import packages
+from lamppost.store.trail import By
 
 router = APIRouter(prefix="/api/packages", tags=["packages"], responses=PROBLEMS)
 
@@ -53,7 +54,7 @@ async def push_package(request: Request, node: TheNode, caller: Pusher, model: s
     """Store a lamp file as the next version of its model (or of ``model``). The body is the file itself."""
     with _incoming(node) as (path, handle):
         await _receive(request, handle, node.settings.max_package_bytes)
-        return await _store(node, path, model, caller.token, None)
+        return await _store(node, path, model, caller.by, None)
 
 
 @router.post("/chunks")
@@ -88,10 +89,10 @@ async def push_chunks(sent: Chunks, node: TheNode, caller: Pusher, model: str | 
     with _incoming(node) as (path, handle):
         os.close(handle)
         cut = await packages.assemble(node.pool, wanted, path, node.settings.max_package_bytes)
-        return await _store(node, path, model, caller.token, cut)
+        return await _store(node, path, model, caller.by, cut)
 
 
-async def _store(node: Node, path: Path, model: str | None, token: str, cut: Sequence[tuple[int, int]] | None) -> Pushed:
+async def _store(node: Node, path: Path, model: str | None, by: By, cut: Sequence[tuple[int, int]] | None) -> Pushed:
     """Check a file that has come in whole, and make it a version."""
     lamp = await anyio.to_thread.run_sync(_read, path)
     settings = node.settings
@@ -101,9 +102,9 @@ async def _store(node: Node, path: Path, model: str | None, token: str, cut: Seq
     target = check_name(model, "model") if model else lamp.manifest.name
     manifest = write_manifest(lamp.manifest).decode()
     cut = cut or cuts(lamp.size_bytes, await anyio.to_thread.run_sync(member_starts, path))
-    version, new = await packages.store_version(node.pool, target, lamp.digest, manifest, path, token, cut)
+    version, new = await packages.store_version(node.pool, target, lamp.digest, manifest, path, by, cut)
     await packages.note_signatures(node.pool, lamp.digest, [(one.key, one.signature) for one in lamp.signatures])
-    await node.routes.keep(lamp.digest, path)
+    await node.routes.shelf.keep(lamp.digest, path)
     return Pushed(version=str(version), digest=lamp.digest, new=new)
 
 

@@ -15,7 +15,17 @@ from starlette.exceptions import HTTPException
 
 import lamppost
 from lamppost.core.errors import BadJson, BadRequest, LampPostError, NotFound
-from lamppost.service import api_contract, api_endpoints, api_models, api_node, api_packages, api_tokens
+from lamppost.service import (
+    api_changes,
+    api_contract,
+    api_endpoints,
+    api_models,
+    api_node,
+    api_packages,
+    api_replay,
+    api_reviews,
+    api_tokens,
+)
 from lamppost.service.console import mount_console
 from lamppost.service.node import Node, running
 from lamppost.service.predict import PREFIX, Receive, Scope, Send, problem_headers
@@ -55,7 +65,7 @@ def make_app(node: Node) -> App:
     app.node = app.state.node = node
     app.state.contracts = api_contract.Contracts()
     app.include_router(api_contract.router)
-    for module in (api_endpoints, api_models, api_packages, api_tokens, api_node):
+    for module in (api_endpoints, api_changes, api_models, api_replay, api_reviews, api_packages, api_tokens, api_node):
         app.include_router(module.router)
     app.add_exception_handler(LampPostError, _on_error)
     app.add_exception_handler(RequestValidationError, _on_invalid)

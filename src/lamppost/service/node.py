@@ -13,9 +13,11 @@ import psycopg
 from psycopg_pool import PoolTimeout
 
 from lamppost.service.auth import Auth
+from lamppost.service.changes import Changes
 from lamppost.service.predict import Predict
 from lamppost.service.quick import Quick
 from lamppost.service.recorder import Recorder
+from lamppost.service.rolling import Rolling
 from lamppost.service.routes import Routes
 from lamppost.service.settings import Settings
 from lamppost.store.database import CHANGES, make_pool
@@ -35,8 +37,10 @@ class Node:
         self.settings = settings
         self.pool = make_pool(settings.database)
         self.auth = Auth(self.pool)
-        self.routes = Routes(self.pool, settings)
         self.recorder = Recorder(self.pool, settings.data / "spool", settings.spool_bytes)
+        self.routes = Routes(self.pool, settings, self.recorder)
+        self.changes = Changes(self.pool, self.routes)
+        self.rolling = Rolling(self.pool, self.routes, self.changes)
         self.predict = Predict(self.auth, self.routes, self.recorder, settings.max_body_bytes)
         self.quick = Quick(self.auth, self.routes, self.recorder)
         self._rpc: RpcServer | None = None
@@ -49,6 +53,7 @@ class Node:
         await self.auth.reload()
         self.recorder.start()
         self.routes.start()
+        self.rolling.start()
         self._listening = asyncio.create_task(self._listen(), name="changes")
         if self.settings.grpc is not None:
             self._rpc = _rpc(self, self.settings.grpc)
@@ -64,6 +69,8 @@ class Node:
             await asyncio.gather(self._warming, return_exceptions=True)
         if self._rpc is not None:
             await self._rpc.stop()
+        await self.rolling.close()
+        await self.changes.close()
         await self.routes.close()
         await self.recorder.stop()
         with contextlib.suppress(psycopg.Error, PoolTimeout):

@@ -7,10 +7,12 @@ from random import Random, SystemRandom
 
 import orjson
 
+from lamppost.core.errors import LampPostError
 from lamppost.core.formats import JSON
 from lamppost.core.privacy import Kept
 from lamppost.runtime.terms import LaneAnswer
 from lamppost.service import bodies
+from lamppost.service.after import After
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.service.serving import Asked, Serving
 from lamppost.store.lines import Call
@@ -59,6 +61,7 @@ class Ongoing:
     """What is learned about one request on its way."""
 
     __slots__ = (
+        "after",
         "answered",
         "asked",
         "body",
@@ -87,6 +90,13 @@ class Ongoing:
         self.serving: Serving | None = None
         self.kind = self.wrote = JSON
         self.asked: Asked | None = None
+        self.after: After | None = None
+
+    def failed(self, error: LampPostError) -> None:
+        """It could not be answered; where a version is to blame, that is counted."""
+        self.version = error.version or self.version
+        if error.status >= 500 and self.after is not None:
+            self.after.failed(self.version)
 
     def recorded(self) -> bytes | None:
         """A body in another type than JSON, as JSON."""

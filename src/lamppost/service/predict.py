@@ -60,6 +60,7 @@ class Predict:
                 return
             status, body, extra = await self._answer(scope, receive, call, clock)
         except LampPostError as error:
+            call.failed(error)
             status, body, extra = self._problem(error, request_id)
         except ClientGone:
             return
@@ -138,7 +139,7 @@ class Predict:
         # while the body came the route may have moved or gone to sleep; from here to the queue nothing is awaited, except by what looks
         # something up first or asks several, which is held open meanwhile
         route, serving = await self._routes.serving(call.endpoint)
-        call.version, call.keeps, call.serving = str(route.split.version), serving.keeps, serving
+        call.version, call.keeps, call.serving, call.after = str(route.split.version), serving.keeps, serving, route.after
         call.kind = kind
         told: list[Change] | None = [] if route.split.setup.lenient else None
         asked = bodies.read(serving.plan, serving.columns, kind, body, parts, scope.get("query_string", b""), told)
@@ -160,6 +161,9 @@ class Predict:
             extra.append((b"values-changed", b"%d" % len(told)))
         out = bodies.write(serving.answers, asked, answer, wanted, about)
         call.answered, call.wrote = answer, wanted
+        if call.after is not None:
+            ms = (clock.last - clock.start) * 1e3
+            call.after.told(call.version, served.rows, answer.rows, ms, call.request_id, call.token)
         return 200, out, extra
 
     async def _read(self, headers: list[tuple[bytes, bytes]], receive: Receive) -> bytes:

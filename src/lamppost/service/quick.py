@@ -23,6 +23,7 @@ from lamppost.service.predict import PREFIX, problem_headers
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.service.routes import Routes
 from lamppost.service.serving import Asked, One
+from lamppost.service.sharing import Shared
 from lamppost.store.lines import Call
 
 if TYPE_CHECKING:
@@ -67,7 +68,7 @@ class Quick:
         except UnicodeDecodeError:
             return None
         route = self.routes.by_endpoint.get(endpoint)
-        if route is None or type(route.serving) is not One:
+        if route is None or not (type(route.serving) is One or (type(route.serving) is Shared and route.serving.quick)):
             return None
         token = b""
         length = -1
@@ -99,6 +100,7 @@ class QuickCall:
     """One such call, and for uvicorn the present exchange of its connection."""
 
     __slots__ = (
+        "_after",
         "_alone",
         "_asked",
         "_begun",
@@ -164,19 +166,26 @@ class QuickCall:
             return True
         self._begun = True
         route = self._quick.routes.by_endpoint.get(self.endpoint)
-        if route is None or type(route.serving) is not One:
+        if route is None:
+            return False
+        serving = route.serving
+        if type(serving) is Shared and serving.quick:
+            self._serving = serving.pick(self._connection.headers)
+        elif type(serving) is One:
+            self._serving = serving
+        else:
             return False
         self._read = time.perf_counter()
-        self._serving = route.serving
+        self._after = route.after
         self._rows = 0
         if route.split.setup.lenient:
             self._told = []
         try:
-            said = route.serving.plan.read(self.body, self._told)
+            said = serving.plan.read(self.body, self._told)
             self._asked = said
             self._rows = len(said.rows)
             self._validated = time.perf_counter()
-            route.serving.lane.submit(said.rows, len(self.body), self._connection.terms, self)
+            self._serving.lane.submit(said.rows, len(self.body), self._connection.terms, self)
         except LampPostError as error:
             self._refuse(error)
         return True
@@ -209,6 +218,8 @@ class QuickCall:
             kept, body = keeps.request(self.body), keeps.answer(body)
         kept_phases = _PHASES % tuple(int(seconds * 1e6) for seconds in phases)
         body_kept = body if len(body) <= MAX_PAYLOAD_BYTES else None
+        if self._after is not None:
+            self._after.told(serving.version, said.rows, answer.rows, total_s * 1e3, request_id, self._token)
         self._quick.recorder.add(
             Call(
                 time.time(),
@@ -228,6 +239,8 @@ class QuickCall:
 
     def _refuse(self, error: LampPostError) -> None:
         request_id = new_request_id()
+        if error.status >= 500 and self._after is not None:
+            self._after.failed(self._serving.version)
         body = orjson.dumps({**error.to_problem(), "request_id": request_id}, default=str)
         clock = Clock()
         clock.start = self._started

@@ -8,14 +8,11 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import shutil
 from collections import Counter, defaultdict
-from collections.abc import AsyncIterator, Iterable
-from contextlib import asynccontextmanager, suppress
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Sequence
+from contextlib import AsyncExitStack, asynccontextmanager, suppress
 from dataclasses import asdict, dataclass, replace
-from pathlib import Path
 from typing import Literal
-from uuid import uuid4
 
 import psycopg
 from psycopg_pool import PoolTimeout
@@ -25,25 +22,29 @@ from lamppost.core.fields import Schema
 from lamppost.core.names import VersionName, closest, parse_version
 from lamppost.core.promise import promise_of
 from lamppost.core.setup import Setup, combined
-from lamppost.package.read import Lamp, read_lamp
+from lamppost.core.watched import Tally, read_watched
 from lamppost.package.signing import Signature, check, demand
 from lamppost.runtime.environments import Environments
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.pool import WorkerPool
 from lamppost.runtime.supply import WorkerSupply
 from lamppost.runtime.terms import LaneSettings, lane_settings
+from lamppost.service.after import After, Shadowing
 from lamppost.service.lookups import Sources, Table
-from lamppost.service.serving import Serving, make_serving
+from lamppost.service.recorder import Recorder
+from lamppost.service.serving import Serving
 from lamppost.service.settings import Settings
+from lamppost.service.sharing import make_serving
+from lamppost.service.shelf import Shelf
 from lamppost.store import endpoints, packages, records
 from lamppost.store.database import Pool
-from lamppost.store.endpoints import Split
+from lamppost.store.endpoints import Change, Split
 
 log = logging.getLogger("lamppost.routes")
 
 State = Literal["lit", "flickering", "out", "unlit"]
+Made = tuple[Split, Split | None]
 _RETRY_S = 20.0
-_REMEMBERED = 32
 _VISIT_S = 60.0
 _VISITS = 4
 _WAKE_S = 30.0
@@ -53,11 +54,15 @@ _WARM = 16
 
 @dataclass(slots=True)
 class Route:
-    """An endpoint on this node. serving : what answers, by the lanes; None while it sleeps, is opening or cannot. why : the reason then."""
+    """An endpoint on this node. serving : what answers, by the lanes; None while it sleeps, is opening or cannot. why : the reason then.
+
+    after : what happens to calls once they are answered, None where nothing does.
+    """
 
     split: Split
     serving: Serving | None = None
     lanes: tuple[Lane, ...] = ()
+    after: After | None = None
     why: str | None = None
     failed_at: float = 0.0
 
@@ -79,26 +84,30 @@ class Route:
 class Routes:
     """All routes and lanes of one node."""
 
-    def __init__(self, pool: Pool, settings: Settings) -> None:
+    def __init__(self, pool: Pool, settings: Settings, recorder: Recorder) -> None:
         self.by_endpoint: dict[str, Route] = {}
         self.settled = False
         self.warm = False
         self._pool = pool
         self._settings = settings
+        self._recorder = recorder
         self.pool = WorkerPool(WorkerSupply(spares=True), settings.memory_bytes)
         self.pool.let_go = self._sleep
+        self.shelf = Shelf(pool, settings.data / "packages")
         self._sources = Sources(settings.sources)
         self._environments = Environments(settings.data / "environments") if settings.environments else None
         self._lanes: dict[VersionName, asyncio.Task[Lane]] = {}
         self._holds: Counter[VersionName] = Counter()
         self._uses: Counter[VersionName] = Counter()
+        self._behind: dict[str, tuple[VersionName, ...]] = {}
+        self._kept: Counter[VersionName] = Counter()
+        self._shadowed: dict[str, set[VersionName]] = {}
         self._named: dict[VersionName, set[str]] = defaultdict(set)
         self._locks: dict[str, asyncio.Lock] = defaultdict(asyncio.Lock)
         self._closing: set[asyncio.Task[None]] = set()
         self._reconciling = asyncio.Lock()
         self._waking: dict[str, asyncio.Task[None]] = {}
         self._wakes = asyncio.Semaphore(_WAKING)
-        self._described: dict[str, Lamp] = {}
         self._visited: dict[VersionName, asyncio.TimerHandle] = {}
 
     def route(self, endpoint: str) -> Route:
@@ -122,8 +131,12 @@ class Routes:
             await self._woken(endpoint, route)
 
     def _put(self, endpoint: str, route: Route | None) -> None:
-        """Change a route; versions that no route has open any more are closed."""
+        """Change a route; versions that no route has open any more are closed, but for those that were served until now."""
         before = self.by_endpoint.get(endpoint)
+        if before is not None and before.serving is not None:
+            same = route is not None and route.split.setup.versions == before.split.setup.versions
+            if not same:
+                self.keep_behind(endpoint, before.split.setup if route is not None and route.serving is not None else None)
         if before is not None:
             for version in before.split.setup.versions:
                 self._named[version].discard(endpoint)
@@ -135,10 +148,61 @@ class Routes:
                 self._named[version].add(endpoint)
             if route.serving is not None:
                 self._uses.update(route.split.setup.versions)
+                self._put_after(endpoint, route)
+        if (route is None or route.serving is None) and endpoint in self._shadowed:
+            for version in self._shadowed.pop(endpoint):
+                self._let_go(version)
         if before is not None and before.serving is not None:
             self._uses.subtract(before.split.setup.versions)
             for version in before.split.setup.versions:
                 self._close_unused(version)
+
+    def keep_behind(self, endpoint: str, setup: Setup | None) -> None:
+        """Keep the lanes of a setup open for going back to it, as far as they are open and memory allows."""
+        before = self._behind.pop(endpoint, ())
+        if setup is not None:
+            self._behind[endpoint] = setup.versions
+            self._kept.update(setup.versions)
+        self._kept.subtract(before)
+        for version in before:
+            self._close_unused(version)
+
+    def _put_after(self, endpoint: str, route: Route) -> None:
+        """Set up what happens after answers; shadows are opened beside, and may fail."""
+        split = route.split
+        serving = route.serving
+        assert serving is not None
+        tally = None
+        if split.watch is not None:
+            watch = read_watched(split.watch)
+            tally = Tally(watch, serving.answers)
+        shadows = [Shadowing(shadow.version, shadow.share) for shadow in split.setup.shadows]
+        wanted = set(split.setup.shadow_versions)
+        held = self._shadowed.get(endpoint, set())
+        self._shadowed[endpoint] = wanted
+        for version in held - wanted:
+            self._let_go(version)
+        if tally is None and not shadows:
+            return
+        columns = serving.columns_of_rows
+        route.after = After(endpoint, columns, self._recorder, tally, shadows)
+        route.after.others = {lane.name: lane for lane in route.lanes}
+        for shadow in shadows:
+            task = asyncio.create_task(self._open_shadow(shadow, parse_version(shadow.version) in held), name=f"shadow {shadow.version}")
+            self._closing.add(task)
+            task.add_done_callback(self._closing.discard)
+
+    async def _open_shadow(self, shadow: Shadowing, held: bool) -> None:
+        """Open a shadow's lane; it is held until the endpoint has the shadow no more."""
+        version = parse_version(shadow.version)
+        try:
+            shadow.lane = await self._hold(version)
+        except LampPostError as error:
+            shadow.why = error.detail
+            log.error("the shadow %s cannot be opened: %s", shadow.version, error.detail)
+            self._holds[version] += 1  # what `_hold` took back; it is let go with the shadow
+        if held:
+            self._let_go(version)
 
     # -- sleeping and waking ------------------------------------------------------------------------------------------
 
@@ -182,7 +246,12 @@ class Routes:
 
     def _sleep(self, lane: Lane) -> bool:
         """Let a lane go until it is asked for again, and with it whatever serves with it; False where something needs it now."""
-        asleep = [route for route in self.naming(parse_version(lane.name)) if lane in route.lanes]
+        version = parse_version(lane.name)
+        asleep = [route for route in self.naming(version) if lane in route.lanes]
+        if not asleep and self._kept[version] > 0 and not self._holds[version] and lane.idle:
+            for endpoint in [endpoint for endpoint, behind in self._behind.items() if version in behind]:
+                self.keep_behind(endpoint, None)
+            return True
         if not asleep or any(not one.idle for route in asleep for one in route.lanes):
             return False
         if any(self._holds[version] for route in asleep for version in route.split.setup.versions):
@@ -207,23 +276,45 @@ class Routes:
         route = self.by_endpoint.get(endpoint)
         return None if route is None else route.split.setup
 
-    async def set_up(self, endpoint: str, setup: Setup, by: str, after: int | None = None) -> tuple[Split, Split | None]:
-        """Open and prove the versions here, then give the endpoint its setup everywhere. Returns the new split and the one before.
+    async def change(self, changes: Sequence[Change], commit: Callable[[Sequence[Change]], Awaitable[list[Made]]]) -> list[Made]:
+        """Open and prove all versions here, commit, then serve them. Returns each new split and the one before.
 
-        Raise NotFound, ProofFailed, PackageRefused, Conflict or Unavailable; the endpoint then serves what it served before.
+        commit : stores the changes, all or none. Raise NotFound, ProofFailed, PackageRefused, Conflict or Unavailable; every endpoint then
+        serves what it served before.
         """
+        async with AsyncExitStack() as stack:
+            for name in sorted({change.endpoint for change in changes}):
+                await stack.enter_async_context(self._locks[name])
+            ready: list[tuple[Change, Serving, dict[str, Lane]]] = []
+            for change in changes:
+                setup = change.setup
+                if setup.lookups:
+                    setup = replace(setup, lookups=tuple([await self._sources.checked(lookup) for lookup in setup.lookups]))
+                lanes = await self._hold_all(setup, measure=True)
+                stack.callback(self._let_go_all, setup)
+                ready.append((replace(change, setup=setup), self._made(setup, lanes), lanes))
+            made = {split.endpoint: (split, before) for split, before in await commit([change for change, _, _ in ready])}
+            for change, serving, lanes in ready:
+                split, before = made[change.endpoint]
+                self._put(change.endpoint, Route(split, serving, tuple(lanes.values())))
+                self._apply_rules((*change.setup.versions, *(before.setup.versions if before else ())))
+            return [made[change.endpoint] for change in changes]
+
+    async def go_back(self, endpoint: str, present: Split, target: Split) -> None:
+        """Serve an earlier setup on this node at once, ahead of the database; whoever calls sees to it that the database follows."""
         async with self._locks[endpoint]:
-            if setup.lookups:
-                setup = replace(setup, lookups=tuple([await self._sources.checked(lookup) for lookup in setup.lookups]))
-            lanes = await self._hold_all(setup, measure=True)
+            lanes = await self._hold_all(target.setup)
             try:
-                serving = self._made(setup, lanes)
-                split, before = await endpoints.set_up(self._pool, endpoint, setup, by, after)
-                self._put(endpoint, Route(split, serving, tuple(lanes.values())))
+                ahead = replace(target, revision=present.revision + 1, restores=target.revision, watch=None, rollout=None)
+                self._put(endpoint, Route(ahead, self._made(target.setup, lanes), tuple(lanes.values())))
             finally:
-                self._let_go_all(setup)
-            self._apply_rules((*setup.versions, *(before.setup.versions if before else ())))
-            return split, before
+                self._let_go_all(target.setup)
+            self._apply_rules((*target.setup.versions, *present.setup.versions))
+
+    async def follow(self, split: Split) -> None:
+        """Serve what the database says after all, whatever this node has gone ahead with."""
+        async with self._locks[split.endpoint]:
+            await self._opened(split)
 
     def _apply_rules(self, versions: Iterable[VersionName]) -> None:
         """Give lanes the bounds that the endpoints using them ask for, at once."""
@@ -377,7 +468,7 @@ class Routes:
         self._close_unused(version)
 
     def _close_unused(self, version: VersionName) -> None:
-        if self._uses[version] > 0 or self._holds[version] > 0 or version not in self._lanes:
+        if self._uses[version] > 0 or self._holds[version] > 0 or self._kept[version] > 0 or version not in self._lanes:
             return
         task = asyncio.create_task(self._close_lane(version, self._lanes.pop(version)))
         self._closing.add(task)
@@ -393,7 +484,7 @@ class Routes:
 
     async def _open(self, name: VersionName, measure: bool) -> Lane:
         version = await packages.get_version(self._pool, name)
-        lamp, folder = await self.unpacked(version.digest)
+        lamp, folder = await self.shelf.unpacked(version.digest)
         kept = [Signature(*one) for one in await packages.list_signatures(self._pool, version.digest)]
         check(kept, version.digest)
         demand(self._settings.signers, kept, lamp.manifest.formats)
@@ -413,43 +504,3 @@ class Routes:
             await packages.note_measured(self._pool, name, asdict(lane.measured))
         log.info("%s is open: %s", name, verdict.sentence())
         return lane
-
-    # -- packages on this node's disk ---------------------------------------------------------------------------------
-
-    async def keep(self, digest: str, checked: Path) -> None:
-        """Take over a lamp file that was checked and stored, so that it need not be fetched back."""
-        await asyncio.to_thread(checked.replace, await self._place(digest))
-
-    async def described(self, digest: str) -> Lamp:
-        """What is in a stored package. The last few are remembered: a digest always means the same content."""
-        lamp = self._described.pop(digest, None)
-        if lamp is None:
-            lamp = await self._checked(digest)
-        self._described[digest] = lamp
-        while len(self._described) > _REMEMBERED:
-            del self._described[next(iter(self._described))]
-        return lamp
-
-    async def unpacked(self, digest: str) -> tuple[Lamp, Path]:
-        """A stored package, checked anew and unpacked."""
-        lamp = await self._checked(digest)
-        return lamp, await asyncio.to_thread(lamp.unpack, lamp.path.parent)
-
-    async def _checked(self, digest: str) -> Lamp:
-        """A stored package, fetched from the database if it is not on disk."""
-        file = await self._place(digest)
-        if not file.exists():
-            fetched = file.with_name(f".{digest}.{uuid4().hex}")
-            await packages.fetch_package(self._pool, digest, fetched)
-            await asyncio.to_thread(fetched.replace, file)
-        try:
-            return await asyncio.to_thread(read_lamp, file)
-        except PackageRefused:  # the copy on disk is damaged; the next try fetches it again
-            await asyncio.to_thread(file.unlink, missing_ok=True)
-            await asyncio.to_thread(shutil.rmtree, file.with_suffix(""), ignore_errors=True)
-            raise
-
-    async def _place(self, digest: str) -> Path:
-        folder = self._settings.data / "packages"
-        await asyncio.to_thread(folder.mkdir, parents=True, exist_ok=True)
-        return folder / f"{digest}.lamp"

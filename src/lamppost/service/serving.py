@@ -16,8 +16,8 @@ from lamppost.core.fields import Schema, pick
 from lamppost.core.kinds import shorten
 from lamppost.core.plan import Plan, Row
 from lamppost.core.privacy import Kept
-from lamppost.core.promise import WHICH, Promise, answers_given, as_given, case_of, fit, promise_of
-from lamppost.core.setup import Choose, Setup, Together
+from lamppost.core.promise import WHICH, Promise, answers_given, as_given, case_of, fit
+from lamppost.core.setup import Choose, Together
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.terms import AT_ONCE, LaneAnswer, Terms
 from lamppost.service.lookups import Table
@@ -37,19 +37,25 @@ class Asked:
 
 @dataclass(frozen=True, slots=True)
 class Served:
-    """An answer, and which versions gave it, comma-separated."""
+    """An answer, and which versions gave it, comma-separated. rows : as the model took them, None where they came as columns."""
 
     answer: LaneAnswer
     version: str
+    rows: list[Row] | None = None
 
 
 class Serving(Protocol):
-    """plan : how requests are read. columns : inputs and options. keeps : what of a call is recorded."""
+    """plan : how requests are read. columns : inputs and options. keeps : what of a call is recorded.
+
+    columns_of_rows : what `Served.rows` have, looked-up fields too.
+    """
 
     plan: Plan
     columns: Schema
     answers: Schema
     keeps: Kept
+
+    columns_of_rows: Schema
 
     async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers, terms: Terms = AT_ONCE) -> Served:
         """Answer; ``as_columns`` asks for columns, which some give and others do not."""
@@ -63,6 +69,7 @@ class One:
         self.name = version.encode()
         self.lane = lane
         self.plan, self.columns, self.answers, self.keeps = lane.plan, lane.columns, lane.answers, lane.keeps
+        self.columns_of_rows = lane.columns
 
     async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers, terms: Terms = AT_ONCE) -> Served:  # noqa: ARG002
         """By columns where the answer is to be columns or the request was."""
@@ -72,10 +79,10 @@ class One:
         if as_columns:
             columns = from_rows(self.columns, asked.rows)
             return Served(await self.lane.predict_columns(columns, asked.count, size_bytes, terms), self.version)
-        return Served(await self.lane.predict(asked.rows, size_bytes, terms), self.version)
+        return Served(await self.lane.predict(asked.rows, size_bytes, terms), self.version, asked.rows)
 
 
-class _Several:
+class Several:
     """What those have in common that work by rows, in the terms of a promise."""
 
     def __init__(self, promise: Promise) -> None:
@@ -83,12 +90,14 @@ class _Several:
         self.columns = Schema((*promise.inputs, *(promise.options or ())))
         self.answers = promise.answers
         self.keeps = Kept(promise.inputs, promise.options, promise.answers)
+        self.columns_of_rows = self.columns
 
     def rows(self, asked: Asked) -> list[Row]:
+        """What was asked, by rows."""
         return asked.rows if asked.rows is not None else rows_of(self.columns, asked.columns or [])
 
 
-class Chosen(_Several):
+class Chosen(Several):
     """One of several versions for each row, by a field, or for each call, by an option or a header."""
 
     def __init__(self, choose: Choose, promise: Promise, lanes: Mapping[str, Lane]) -> None:
@@ -146,7 +155,7 @@ class Chosen(_Several):
         return versions
 
 
-class Ensemble(_Several):
+class Ensemble(Several):
     """Several versions that all answer, and one that makes one answer of theirs."""
 
     def __init__(self, together: Together, promise: Promise, lanes: Mapping[str, Lane]) -> None:
@@ -180,12 +189,13 @@ class Ensemble(_Several):
         return await lane.predict([{name: row[name] for name in lane.columns.names} for row in rows], size_bytes, terms)
 
 
-class LookedUp(_Several):
+class LookedUp(Several):
     """Fields from tables first, then whatever answers."""
 
     def __init__(self, inner: Serving, promise: Promise, tables: Sequence[Table]) -> None:
         super().__init__(promise)
         self._inner = inner
+        self.columns_of_rows = inner.columns_of_rows
         self._tables = tables
 
     async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers, terms: Terms = AT_ONCE) -> Served:
@@ -200,20 +210,6 @@ class LookedUp(_Several):
                 whole |= table.fields_of(row[table.lookup.key], known, at)
             filled.append({name: whole[name] for name in names})
         return await self._inner.ask(Asked(asked.form, asked.count, filled), as_columns, size_bytes, headers, terms)
-
-
-def make_serving(setup: Setup, lanes: Mapping[str, Lane], tables: Sequence[Table] = ()) -> Serving:
-    """What answers for a setup, by the open lanes of its versions; raise Conflict when they do not go together."""
-    manifests = {name: lane.manifest for name, lane in lanes.items()}
-    bare = promise_of(replace(setup, lookups=()), manifests)
-    inner: Serving
-    if setup.choose is not None:
-        inner = Chosen(setup.choose, bare, lanes)
-    elif setup.together is not None:
-        inner = Ensemble(setup.together, bare, lanes)
-    else:
-        inner = One(str(setup.version), lanes[str(setup.version)])
-    return LookedUp(inner, promise_of(setup, manifests), tables) if setup.lookups else inner
 
 
 def joined(parts: Sequence[LaneAnswer], rows: list[dict[str, Any]]) -> LaneAnswer:

@@ -112,34 +112,8 @@ class PastSplit(Shape):
     setup: Setup
     since: datetime
     changed_by: str
-
-
-class EndpointPage(EndpointShape):
-    """An endpoint with all that its page shows. example, json_schema : of a body with one row, options beside its fields.
-
-    setup : as `PUT …/setup` takes it.
-    """
-
-    inputs: list[FieldShape]
-    options: list[FieldShape]
-    answers: list[FieldShape]
-    example: dict[str, Value]
-    json_schema: dict[str, Any]
-    setup: Setup
-    history: list[PastSplit]
-
-
-class Point(Shape):
-    """Which version an endpoint shall serve."""
-
-    version: str = Described(examples=["outage-risk@2"])
-
-
-class NewSetup(Shape):
-    """What an endpoint shall serve and how."""
-
-    setup: Setup = Described(description="exactly one of version, choose and together; lookups; lenient")
-    after: int | None = Described(default=None, description="the revision that this was thought out against; refused if it is not in force")
+    restores: int | None = Described(description="the earlier revision that it puts back")
+    rollout: int | None = Described(description="the rollout that it is a step of")
 
 
 class Pointed(Shape):
@@ -178,6 +152,7 @@ class VersionShape(Shape):
     tags: dict[str, str]
     metrics: dict[str, float]
     measured: MeasuredShape | None
+    retired_at: datetime | None
 
 
 class FileShape(Shape):
@@ -199,6 +174,9 @@ class VersionPage(VersionShape):
     formats: list[str] = Described(description="what runs code when it is opened")
     signers: list[str] = Described(description="public keys that signed the package, Ed25519, base64")
     proof_rows: int
+    served: list[str] = Described(description="endpoints that it ever served")
+    owner: str | None
+    purpose: str | None
     files: list[FileShape]
     reference_rows: int | None
     reference_inputs: list[Profile]

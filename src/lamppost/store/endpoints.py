@@ -2,34 +2,60 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
 import orjson
+from psycopg import AsyncConnection
+from psycopg.rows import TupleRow
 
-from lamppost.core.errors import Conflict
+from lamppost.core.errors import Conflict, NotFound
 from lamppost.core.names import VersionName
 from lamppost.core.setup import Setup, read_setup, write_setup
+from lamppost.store import rollouts, trail
 from lamppost.store.database import Pool, announce
+from lamppost.store.trail import By
 
-_COLUMNS = "endpoint, revision, setup, since, changed_by"
+_COLUMNS = "endpoint, revision, setup, since, changed_by, restores, rollout, watch"
 
 
 @dataclass(frozen=True, slots=True)
 class Split:
-    """What an endpoint serves since when, by whom; revision counts its changes from 1."""
+    """What an endpoint serves since when, by whom; revision counts its changes from 1.
+
+    restores : the earlier revision that this one puts back. rollout, watch : of which rollout it is a step, and what is counted meanwhile.
+    """
 
     endpoint: str
     revision: int
     setup: Setup
     since: datetime
     changed_by: str
+    restores: int | None = None
+    rollout: int | None = None
+    watch: dict[str, Any] | None = None
 
     @property
     def version(self) -> VersionName:
         """The version that stands for the endpoint where one is to be named."""
         return self.setup.versions[0]
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """A change to be made. after : the revision it was thought out against. action, note : for the trail."""
+
+    endpoint: str
+    setup: Setup
+    after: int | None = None
+    restores: int | None = None
+    rollout: int | None = None
+    watch: dict[str, Any] | None = None
+    approvals: int | None = None
+    action: str = "set up"
+    note: str | None = field(default=None)
 
 
 async def list_splits(pool: Pool) -> list[Split]:
@@ -46,35 +72,115 @@ async def history(pool: Pool, endpoint: str, limit: int = 50) -> list[Split]:
         return [_split(*row) for row in await (await connection.execute(query.encode(), (endpoint, limit))).fetchall()]
 
 
-def _split(endpoint: str, revision: int, setup: Any, since: datetime, changed_by: str) -> Split:
-    return Split(endpoint, revision, read_setup(setup), since, changed_by)
+async def revision(pool: Pool, endpoint: str, number: int) -> Split:
+    """One split; raise NotFound."""
+    async with pool.connection() as connection:
+        query = f"SELECT {_COLUMNS} FROM splits WHERE endpoint = %s AND revision = %s"
+        row = await (await connection.execute(query.encode(), (endpoint, number))).fetchone()
+    if row is None:
+        raise NotFound(f"{endpoint} has no revision {number}; see lamppost show {endpoint}")
+    return _split(*row)
 
 
-async def set_up(pool: Pool, endpoint: str, setup: Setup, changed_by: str, after: int | None = None) -> tuple[Split, Split | None]:
-    """Give an endpoint (made if it is new) a setup, as one transaction that every node hears of.
+def _split(endpoint: str, revision: int, setup: Any, since: datetime, changed_by: str, *more: Any) -> Split:
+    return Split(endpoint, revision, read_setup(setup), since, changed_by, *more)
 
-    after : the revision that the change was thought out against; raise Conflict when it is not in force any more.
-    Returns the new split and the one it follows.
+
+def earlier(past: Sequence[Split]) -> Split | None:
+    """What going back from the newest of these splits (newest first) returns to; None when it is the first.
+
+    Steps of rollouts are passed over, and so is what an earlier going back has passed: twice in a row goes back twice.
     """
+    if not past:
+        return None
+    present = at = past[0].restores or past[0].revision
+    by_number = {split.revision: split for split in past}
+    setup = by_number[present].setup if present in by_number else past[0].setup
+    while at > 1:
+        at -= 1
+        split = by_number.get(at)
+        if split is None or split.rollout is not None:
+            continue
+        if split.restores is not None:
+            at = split.restores + 1
+            continue
+        if split.setup != setup:
+            return split
+    return None
+
+
+async def set_up(pool: Pool, change: Change, by: By) -> tuple[Split, Split | None]:
+    """Make one change, as one transaction that every node hears of; returns the new split and the one it follows."""
+    made = await apply(pool, [change], by)
+    return made[0]
+
+
+async def apply(pool: Pool, changes: Sequence[Change], by: By) -> list[tuple[Split, Split | None]]:
+    """Make changes, all or none. Raise Conflict where one was thought out against a revision that is not in force any more."""
     async with pool.connection() as connection, connection.transaction():
-        await connection.execute("INSERT INTO endpoints (name) VALUES (%s) ON CONFLICT DO NOTHING", (endpoint,))
-        await connection.execute("SELECT 1 FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
-        newest = f"SELECT {_COLUMNS} FROM splits WHERE endpoint = %s ORDER BY revision DESC LIMIT 1"
-        before = await (await connection.execute(newest.encode(), (endpoint,))).fetchone()
-        revision = 1 if before is None else before[1] + 1
-        if after is not None and after != revision - 1:
-            raise Conflict(
-                f"{endpoint} was changed meanwhile: its revision is {revision - 1}, and this was made for {after}; look again",
-                now=revision - 1,
-            )
-        insert = f"INSERT INTO splits (endpoint, revision, setup, changed_by) VALUES (%s, %s, %s, %s) RETURNING {_COLUMNS}"
-        written = orjson.dumps(write_setup(setup)).decode()
-        row = await (await connection.execute(insert.encode(), (endpoint, revision, written, changed_by))).fetchone()
-        assert row is not None
-        for name in setup.versions:
-            await connection.execute(
-                "INSERT INTO split_versions (endpoint, revision, model, number) VALUES (%s, %s, %s, %s)",
-                (endpoint, revision, name.model, name.number),
-            )
+        made = [await make(connection, change, by) for change in sorted(changes, key=lambda change: change.endpoint)]
         await announce(connection, "routes")
-        return _split(*row), None if before is None else _split(*before)
+        return made
+
+
+async def newest(connection: AsyncConnection[TupleRow], endpoint: str) -> Split | None:
+    """What an endpoint serves, None for one that is new."""
+    query = f"SELECT {_COLUMNS} FROM splits WHERE endpoint = %s ORDER BY revision DESC LIMIT 1"
+    row = await (await connection.execute(query.encode(), (endpoint,))).fetchone()
+    return None if row is None else _split(*row)
+
+
+async def make(connection: AsyncConnection[TupleRow], change: Change, by: By) -> tuple[Split, Split | None]:
+    """One change inside a transaction; whoever opened that announces it."""
+    endpoint, setup = change.endpoint, change.setup
+    await connection.execute("INSERT INTO endpoints (name) VALUES (%s) ON CONFLICT DO NOTHING", (endpoint,))
+    await connection.execute("SELECT 1 FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
+    before = await newest(connection, endpoint)
+    now = 0 if before is None else before.revision
+    if change.after is not None and change.after != now:
+        said = f"{endpoint} was changed meanwhile: its revision is {now}, and this was made for {change.after}; look again"
+        raise Conflict(said, now=now)
+    for name in (*setup.versions, *setup.shadow_versions):
+        found = await connection.execute("SELECT retired_at FROM versions WHERE model = %s AND number = %s", (name.model, name.number))
+        version = await found.fetchone()
+        if version is None or version[0] is not None:
+            raise Conflict(f"{name} {'does not exist' if version is None else 'is retired'}, and cannot serve; see lamppost models")
+    if change.rollout is None and before is not None and before.rollout is not None:
+        await rollouts.end_by_hand(connection, endpoint, f"{by.token} changed {endpoint} otherwise, to {setup.says()}")
+    if change.approvals is not None:
+        await demand(connection, endpoint, change.approvals, by)
+    watch = None if change.watch is None else orjson.dumps(change.watch).decode()
+    insert = (
+        "INSERT INTO splits (endpoint, revision, setup, changed_by, restores, rollout, watch) VALUES (%s, %s, %s, %s, %s, %s, %s)"
+        f" RETURNING {_COLUMNS}"
+    )
+    written = write_setup(setup)
+    values = (endpoint, now + 1, orjson.dumps(written).decode(), by.token, change.restores, change.rollout, watch)
+    made = await (await connection.execute(insert.encode(), values)).fetchone()
+    assert made is not None
+    for name in dict.fromkeys((*setup.versions, *setup.shadow_versions)):
+        await connection.execute(
+            "INSERT INTO split_versions (endpoint, revision, model, number) VALUES (%s, %s, %s, %s)",
+            (endpoint, now + 1, name.model, name.number),
+        )
+    old = None if before is None else write_setup(before.setup)
+    await trail.add(connection, by, change.action, endpoint, old, written, change.note)
+    return _split(*made), before
+
+
+async def demand(connection: AsyncConnection[TupleRow], endpoint: str, approvals: int, by: By) -> None:
+    """How many approvals a version needs before it serves an endpoint."""
+    found = await connection.execute("SELECT approvals FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
+    row = await found.fetchone()
+    if row is None:
+        raise NotFound(f"there is no endpoint {endpoint!r}")
+    if row[0] != approvals:
+        await connection.execute("UPDATE endpoints SET approvals = %s WHERE name = %s", (approvals, endpoint))
+        await trail.add(connection, by, "demanded approvals", endpoint, row[0], approvals)
+
+
+async def approvals(pool: Pool) -> dict[str, int]:
+    """How many approvals each endpoint demands, where it demands any."""
+    async with pool.connection() as connection:
+        rows = await connection.execute("SELECT name, approvals FROM endpoints WHERE approvals > 0")
+        return dict(await rows.fetchall())

@@ -22,6 +22,7 @@ COLUMNS = (
     "batch_rows",
     "total_us",
     "phases_us",
+    "shadow",
     "input",
     "answer",
 )
@@ -35,7 +36,7 @@ class Call(NamedTuple):
 
     at : seconds since 1970.
     version : ``model@number``, None when none was reached. batch_rows : rows the model ran together, None when it did
-    not run. total_us : microseconds from the first byte read to the answer made.
+    not run. total_us : microseconds from the first byte read to the answer made, of a shadow from its copy to its answer.
     phases_us : JSON object of microseconds by phase. input, answer : JSON as bytes, None when not kept.
     """
 
@@ -51,6 +52,7 @@ class Call(NamedTuple):
     phases_us: bytes
     input: bytes | None
     answer: bytes | None
+    shadow: bool = False
 
 
 def lines_of(calls: Iterable[Call]) -> bytes:
@@ -61,7 +63,7 @@ def lines_of(calls: Iterable[Call]) -> bytes:
 def _line(call: Call) -> bytes:
     at = datetime.fromtimestamp(call.at, UTC).isoformat()
     rows = _NULL if call.batch_rows is None else b"%d" % call.batch_rows
-    return b"%s\t%s\t%s\t%s\t%s\t%d\t%d\t%s\t%d\t%s\t%s\t%s\n" % (
+    return b"%s\t%s\t%s\t%s\t%s\t%d\t%d\t%s\t%d\t%s\t%s\t%s\t%s\n" % (
         at.encode(),
         call.request_id.encode(),
         _escaped(call.endpoint.encode()),
@@ -72,6 +74,7 @@ def _line(call: Call) -> bytes:
         rows,
         call.total_us,
         call.phases_us,
+        b"t" if call.shadow else b"f",
         _NULL if call.input is None else _escaped(call.input),
         _NULL if call.answer is None else _escaped(call.answer),
     )
@@ -101,6 +104,7 @@ class Count(NamedTuple):
     status: int
     at: int
     bucket: int
+    shadow: bool
 
 
 def count(lines: bytes) -> Counter[Count]:
@@ -108,10 +112,10 @@ def count(lines: bytes) -> Counter[Count]:
     counts: Counter[Count] = Counter()
     for line in lines.split(b"\n"):
         if line:
-            at, _, endpoint, version, _, status, _, _, total_us, _ = line.split(b"\t", 9)
+            at, _, endpoint, version, _, status, _, _, total_us, _, shadow, _ = line.split(b"\t", 11)
             window = int(datetime.fromisoformat(at.decode()).timestamp() // WINDOW_S * WINDOW_S)
             served = "" if version == _NULL else version.decode()
-            counts[Count(endpoint.decode(), served, int(status), window, bucket_of(int(total_us)))] += 1
+            counts[Count(endpoint.decode(), served, int(status), window, bucket_of(int(total_us)), shadow == b"t")] += 1
     return counts
 
 

@@ -12,9 +12,11 @@ from typing import Any, Literal
 import anyio
 import orjson
 
-from lamppost.core.errors import BodyTooLarge, NotFound
+from lamppost.core.errors import BodyTooLarge, Conflict, NotFound
 from lamppost.core.names import VersionName
+from lamppost.store import trail
 from lamppost.store.database import Pool, announce
+from lamppost.store.trail import By
 
 Proven = Literal["not yet", "passed", "failed"]
 
@@ -37,6 +39,8 @@ class Version:
     proof_says: str | None
     proven_at: datetime | None
     measured: dict[str, float] | None
+    retired_at: datetime | None
+    retired_by: str | None
     manifest: str
 
     @property
@@ -46,13 +50,14 @@ class Version:
 
 
 _VERSION = (
-    "SELECT v.model, v.number, v.digest, p.size_bytes, v.pushed_by, v.pushed_at, v.proof, v.proof_says, v.proven_at, v.measured, p.manifest"
+    "SELECT v.model, v.number, v.digest, p.size_bytes, v.pushed_by, v.pushed_at, v.proof, v.proof_says, v.proven_at, v.measured,"
+    " v.retired_at, v.retired_by, p.manifest"
     " FROM versions v JOIN packages p ON p.digest = v.digest"
 )
 
 
 async def store_version(
-    pool: Pool, model: str, digest: str, manifest: str, path: Path, pushed_by: str, cut: Sequence[tuple[int, int]]
+    pool: Pool, model: str, digest: str, manifest: str, path: Path, by: By, cut: Sequence[tuple[int, int]]
 ) -> tuple[VersionName, bool]:
     """Store a checked lamp file as the model's next version, whole or not at all. cut : start and end of its chunks.
 
@@ -79,10 +84,11 @@ async def store_version(
             await connection.execute(
                 "INSERT INTO versions (model, number, digest, pushed_by)"
                 " SELECT %s, coalesce(max(number), 0) + 1, %s, %s FROM versions WHERE model = %s RETURNING number",
-                (model, digest, pushed_by, model),
+                (model, digest, by.token, model),
             )
         ).fetchone()
         assert number is not None
+        await trail.add(connection, by, "pushed", f"{model}@{number[0]}", after={"digest": digest, "size_bytes": size_bytes})
         await announce(connection, "versions")
         return VersionName(model, number[0]), True
 
@@ -186,3 +192,66 @@ async def note_measured(pool: Pool, name: VersionName, measured: Mapping[str, fl
             "UPDATE versions SET measured = %s WHERE model = %s AND number = %s AND measured IS NULL",
             (orjson.dumps(dict(measured)).decode(), name.model, name.number),
         )
+
+
+@dataclass(frozen=True, slots=True)
+class Model:
+    """Who answers for a model, and what it is for; None where nobody has said."""
+
+    name: str
+    owner: str | None
+    purpose: str | None
+
+
+async def list_models(pool: Pool) -> list[Model]:
+    """All models, by name."""
+    async with pool.connection() as connection:
+        rows = await connection.execute("SELECT name, owner, purpose FROM models ORDER BY name")
+        return [Model(*row) for row in await rows.fetchall()]
+
+
+async def describe_model(pool: Pool, wanted: Model, by: By) -> None:
+    """Say who answers for a model and what it is for; None leaves it as it is."""
+    async with pool.connection() as connection, connection.transaction():
+        found = await connection.execute("SELECT owner, purpose FROM models WHERE name = %s FOR UPDATE", (wanted.name,))
+        row = await found.fetchone()
+        if row is None:
+            raise NotFound(f"there is no model {wanted.name!r}; see lamppost models")
+        after = [new if new is not None else old for new, old in zip((wanted.owner, wanted.purpose), row, strict=True)]
+        if after != list(row):
+            await connection.execute("UPDATE models SET owner = %s, purpose = %s WHERE name = %s", (*after, wanted.name))
+            was, now = (dict(zip(("owner", "purpose"), one, strict=True)) for one in (row, after))
+            await trail.add(connection, by, "described", wanted.name, was, now)
+
+
+async def retire(pool: Pool, name: VersionName, back: bool, by: By) -> None:
+    """Keep a version from being served from now on, or let it again; raise Conflict while an endpoint serves it, NotFound."""
+    async with pool.connection() as connection, connection.transaction():
+        where = "model = %s AND number = %s"
+        found = await connection.execute(f"SELECT retired_at FROM versions WHERE {where} FOR UPDATE".encode(), (name.model, name.number))
+        row = await found.fetchone()
+        if row is None:
+            raise NotFound(f"there is no {name}; see lamppost models {name.model}")
+        if (row[0] is None) == back:
+            return
+        serving = await connection.execute(
+            "SELECT s.endpoint FROM split_versions v JOIN (SELECT endpoint, max(revision) AS revision FROM splits GROUP BY endpoint) s"
+            " USING (endpoint, revision) WHERE v.model = %s AND v.number = %s ORDER BY 1",
+            (name.model, name.number),
+        )
+        if endpoints := [endpoint for (endpoint,) in await serving.fetchall()]:
+            raise Conflict(f"{name} cannot be retired while {', '.join(endpoints)} serves it; point that at another version first")
+        change = "retired_at = NULL, retired_by = NULL" if back else "retired_at = now(), retired_by = %s"
+        values = (name.model, name.number) if back else (by.token, name.model, name.number)
+        await connection.execute(f"UPDATE versions SET {change} WHERE {where}".encode(), values)
+        await trail.add(connection, by, "took out of retirement" if back else "retired", str(name))
+        await announce(connection, "versions")
+
+
+async def served_before(pool: Pool, name: VersionName) -> list[str]:
+    """Every endpoint that ever had a version answer, by name."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT DISTINCT endpoint FROM split_versions WHERE model = %s AND number = %s ORDER BY 1", (name.model, name.number)
+        )
+        return [endpoint for (endpoint,) in await rows.fetchall()]

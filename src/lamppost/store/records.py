@@ -13,12 +13,14 @@ import psycopg
 from psycopg import AsyncConnection, sql
 from psycopg.rows import TupleRow
 
+from lamppost.core.histogram import quantiles
 from lamppost.store.database import Pool
 from lamppost.store.lines import COLUMNS, Count, count, read_counts
 from lamppost.store.spool import Frame
 
 log = logging.getLogger("lamppost.records")
 
+_P99_CALLS = 100
 _COPY = f"COPY calls ({', '.join(COLUMNS)}) FROM STDIN".encode()
 
 
@@ -76,11 +78,11 @@ async def _add_latency(connection: AsyncConnection[TupleRow], counts: Mapping[Co
         return
     columns = [list(column) for column in zip(*((*kind, calls) for kind, calls in sorted(counts.items())), strict=True)]
     await connection.execute(
-        "INSERT INTO latency (endpoint, version, status, at, bucket, calls)"
-        " SELECT endpoint, version, status, to_timestamp(at), bucket, calls"
-        " FROM unnest(%s::text[], %s::text[], %s::smallint[], %s::bigint[], %s::smallint[], %s::bigint[])"
-        " AS new (endpoint, version, status, at, bucket, calls)"
-        " ON CONFLICT (endpoint, at, version, status, bucket) DO UPDATE SET calls = latency.calls + excluded.calls",
+        "INSERT INTO latency (endpoint, version, status, at, bucket, shadow, calls)"
+        " SELECT endpoint, version, status, to_timestamp(at), bucket, shadow, calls"
+        " FROM unnest(%s::text[], %s::text[], %s::smallint[], %s::bigint[], %s::smallint[], %s::boolean[], %s::bigint[])"
+        " AS new (endpoint, version, status, at, bucket, shadow, calls)"
+        " ON CONFLICT (endpoint, at, version, status, bucket, shadow) DO UPDATE SET calls = latency.calls + excluded.calls",
         columns,
     )
 
@@ -106,7 +108,7 @@ async def make_partition(pool: Pool, day: date) -> None:
 
 async def latest_calls(pool: Pool, endpoint: str | None, limit: int, after: UUID | None = None) -> list[dict[str, Any]]:
     """The newest calls first; with ``after``, only those that came later than that request id (ids are ordered by time)."""
-    conditions: list[str] = ["at > now() - interval '30 days'"]
+    conditions: list[str] = ["at > now() - interval '30 days'", "NOT shadow"]
     values: dict[str, Any] = {"limit": limit}
     if endpoint is not None:
         conditions.append("endpoint = %(endpoint)s")
@@ -138,7 +140,8 @@ async def latency(pool: Pool, since: datetime) -> dict[str, Past]:
     """Each endpoint's calls since a time: refused are those of status 400 to 499, failed those of 500 and up."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT endpoint, bucket, status / 100, sum(calls) FROM latency WHERE at >= %s GROUP BY endpoint, bucket, status / 100",
+            "SELECT endpoint, bucket, status / 100, sum(calls) FROM latency"
+            " WHERE at >= %s AND NOT shadow GROUP BY endpoint, bucket, status / 100",
             (since,),
         )
         out: dict[str, Past] = {}
@@ -152,3 +155,38 @@ async def latency(pool: Pool, since: datetime) -> dict[str, Past]:
             else:
                 past.failed += int(calls)
         return out
+
+
+async def p99_ms(pool: Pool, endpoint: str, version: str, since: datetime) -> float | None:
+    """The 99th percentile of what a version answered for an endpoint since a time, in milliseconds; None below 100 calls."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT bucket, sum(calls)::bigint FROM latency"
+            " WHERE endpoint = %s AND version = %s AND at >= %s AND status < 400 AND NOT shadow GROUP BY bucket",
+            (endpoint, version, since),
+        )
+        counts: dict[int, int] = dict(await rows.fetchall())
+    us = quantiles(counts, (0.99,))[0] if sum(counts.values()) >= _P99_CALLS else None
+    return None if us is None else us / 1e3
+
+
+@dataclass(frozen=True, slots=True)
+class Sent:
+    """What callers sent in one call, as it was recorded. version : what answered."""
+
+    request_id: UUID
+    version: str | None
+    status: int
+    input: Any
+    answer: Any
+
+
+async def sent(pool: Pool, endpoint: str, since: datetime, limit: int, statuses: Sequence[int] = (200,)) -> list[Sent]:
+    """The last calls to an endpoint whose input was kept, the newest first."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT request_id, version, status, input, answer FROM calls WHERE endpoint = %s AND at >= %s AND NOT shadow"
+            " AND input IS NOT NULL AND status = ANY(%s) ORDER BY at DESC LIMIT %s",
+            (endpoint, since, list(statuses), limit),
+        )
+        return [Sent(*row) for row in await rows.fetchall()]

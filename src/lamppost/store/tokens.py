@@ -13,7 +13,9 @@ import psycopg
 
 from lamppost.core.errors import Conflict, NotFound
 from lamppost.core.roles import Principal, Role
+from lamppost.store import trail
 from lamppost.store.database import Pool, announce
+from lamppost.store.trail import By
 
 PREFIX = "lamp_"
 SESSION_TIME = timedelta(hours=12)
@@ -77,7 +79,7 @@ async def make_token(
     name: str,
     role: str,
     endpoints: list[str] | None,
-    made_by: str,
+    by: By,
     expires_at: datetime | None = None,
     rate_per_s: float | None = None,
 ) -> str:
@@ -87,10 +89,12 @@ async def make_token(
         made = await connection.execute(
             "INSERT INTO tokens (name, role, endpoints, hash, made_by, expires_at, rate_per_s)"
             " VALUES (%s, %s, %s, %s, %s, %s, %s) ON CONFLICT DO NOTHING",
-            (name, role, endpoints, hash_of(secret), made_by, expires_at, rate_per_s),
+            (name, role, endpoints, hash_of(secret), by.token, expires_at, rate_per_s),
         )
         if not made.rowcount:
             raise Conflict(f"there is a token {name!r} already; choose another name")
+        told = {"role": role, "endpoints": endpoints, "expires_at": expires_at, "rate_per_s": rate_per_s}
+        await trail.add(connection, by, "made token", name, after={key: value for key, value in told.items() if value is not None})
         await announce(connection, "tokens")
     return secret
 
@@ -118,7 +122,7 @@ async def note_used(pool: Pool, used: Mapping[str, datetime]) -> None:
             )
 
 
-async def revoke_token(pool: Pool, name: str) -> None:
+async def revoke_token(pool: Pool, name: str, by: By) -> None:
     """End a token and its sessions, on every node; raise NotFound, or Conflict for the last admin's."""
     async with pool.connection() as connection, connection.transaction():
         await connection.execute("LOCK TABLE tokens IN EXCLUSIVE MODE")
@@ -131,6 +135,7 @@ async def revoke_token(pool: Pool, name: str) -> None:
             raise Conflict(f"{name!r} is the last admin token that does not expire; make another one first")
         await connection.execute("UPDATE tokens SET revoked_at = now() WHERE name = %s", (name,))
         await connection.execute("DELETE FROM sessions WHERE token = %s", (name,))
+        await trail.add(connection, by, "revoked token", name)
         await announce(connection, "tokens")
 
 

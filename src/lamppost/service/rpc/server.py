@@ -84,6 +84,7 @@ class Predictions:
         try:
             reply, body = await self._asked(message, context, call, clock)
         except LampPostError as error:
+            call.failed(error)
             refused = Refused(error, request_id)
         except Exception:
             log.exception("request %s to %s failed on a fault of our own", request_id, message.endpoint)
@@ -106,6 +107,7 @@ class Predictions:
         call.token = principal.token
         route, serving = await self._routes.serving(message.endpoint)
         call.known, call.version, call.keeps, call.serving = True, str(route.split.version), serving.keeps, serving
+        call.after = route.after
         clock.mark("token")
         told: list[Change] | None = [] if route.split.setup.lenient else None
         asked, call.body = read_request(message, serving.plan, serving.columns, told)
@@ -120,6 +122,9 @@ class Predictions:
             served = await serving.ask(asked, asked.columns is not None, message.ByteSize(), headers, terms)
         clock.took(served.answer.queue_s, served.answer.worker_s)
         call.version, call.answered = served.version, served.answer
+        if call.after is not None:
+            ms = (clock.last - clock.start) * 1e3
+            call.after.told(served.version, served.rows, served.answer.rows, ms, call.request_id, call.token)
         about: dict[str, Any] = {"version": served.version, "request_id": call.request_id}
         reply = write_reply(serving.answers, asked, served.answer)
         reply.version, reply.request_id = served.version, about["request_id"]

@@ -1,0 +1,209 @@
+"""``rollback``, ``split``, ``shadow``, ``compare``, ``retire``, ``about`` and ``trail``."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from lamppost.cli.ask import read_file
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, ms, paint, say, say_json, short_json, table
+from lamppost.client import Client
+from lamppost.core.errors import BadRequest
+from lamppost.core.names import parse_version
+from lamppost.core.setup import read_setup, write_setup
+
+
+@dataclass(frozen=True, slots=True)
+class Insist:
+    """What somebody insists on; see the service's ``Insisting``."""
+
+    break_callers: bool = False
+    override: str | None = None
+
+
+def rollback(endpoint: str, note: str | None, address: str | None, as_json: bool) -> None:
+    """``lamppost rollback``."""
+    with Client(address, timeout_s=60) as client:
+        said = client.rollback(endpoint, note)
+    if as_json:
+        say_json(said)
+        return
+    say(f"{paint('●', AMBER)} {said['says']}")
+    say(paint(f"  undo: {said['undo']}", DIM))
+
+
+def read_sticky(text: str | None) -> dict[str, str] | None:
+    """``header:customer`` as the API has it."""
+    if text is None:
+        return None
+    by, _, name = text.partition(":")
+    if by not in ("header", "field", "option") or not name:
+        raise BadRequest(f"--sticky {text} is not header:NAME, field:NAME or option:NAME")
+    return {"by": by, "name": name}
+
+
+def split(endpoint: str, shares: list[str], sticky: str | None, insist: Insist, address: str | None, as_json: bool) -> None:
+    """``lamppost split``."""
+    of: dict[str, float] = {}
+    for text in shares:
+        version, _, share = text.partition("=")
+        parse_version(version)
+        try:
+            of[version] = float(share.removesuffix("%"))
+        except ValueError as error:
+            raise BadRequest(f"{text} is not MODEL@N=SHARE, such as {version}=10") from error
+    wanted: dict[str, Any] = {"of": of} | ({"sticky": key} if (key := read_sticky(sticky)) else {})
+
+    def change(setup: dict[str, Any]) -> dict[str, Any]:
+        rest = {key: value for key, value in setup.items() if key not in ("version", "choose", "together")}
+        if kept := [one for one in rest.pop("shadows", []) if one["version"] not in of]:
+            rest["shadows"] = kept
+        return rest | {"shares": wanted}
+
+    _set_up(endpoint, change, insist, address, as_json)
+
+
+def shadow(endpoint: str, version: str, share: float, address: str | None, as_json: bool) -> None:
+    """``lamppost shadow``."""
+    parse_version(version)
+
+    def change(setup: dict[str, Any]) -> dict[str, Any]:
+        shadows = [one for one in setup.get("shadows", []) if one["version"] != version]
+        if share > 0:
+            shadows.append({"version": version, "share": share})
+        return {key: value for key, value in setup.items() if key != "shadows"} | ({"shadows": shadows} if shadows else {})
+
+    _set_up(endpoint, change, Insist(), address, as_json)
+
+
+def _set_up(endpoint: str, change: Any, insist: Insist, address: str | None, as_json: bool) -> None:
+    with Client(address, timeout_s=180) as client:
+        page = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")
+        wanted = change(write_setup(read_setup(page["setup"])))
+        said = client.set_up(endpoint, wanted, page["revision"], break_callers=insist.break_callers, override=insist.override)
+    if as_json:
+        say_json(said)
+        return
+    say(f"{paint('●', AMBER)} {said['says']}")
+    if said["undo"]:
+        say(paint(f"  undo: {said['undo']}", DIM))
+
+
+def compare(before: str, after: str, endpoint: str | None, last: int, file: Path | None, address: str | None, as_json: bool) -> None:
+    """``lamppost compare``."""
+    name = parse_version(before)
+    parse_version(after)
+    if endpoint is not None and file is not None:
+        raise BadRequest("give either --endpoint or --file")
+    wanted: dict[str, Any] = {"before": before, "after": after}
+    if endpoint is not None:
+        wanted |= {"endpoint": endpoint, "last": last}
+    elif file is None:
+        wanted["proof"] = True
+    with Client(address, timeout_s=300) as client:
+        if file is not None:
+            rows = read_file(file, lambda: list(client.fetch("GET", f"/api/models/{name.model}/versions/{name.number}")["inputs"]))
+            wanted["rows"] = rows if isinstance(rows, list) else [rows]
+        said = client.fetch("POST", "/api/compare/answers", wanted)
+    if as_json:
+        say_json(said)
+        return
+    say(f"{paint('●', AMBER)} {said['says']}")
+    if said["mean"] is not None:
+        say(f"  {said['by']}: mean {said['mean']:.4g}, 95 % below {said['p95']:.4g}, most {said['most']:.4g}")
+    say(f"  {before} took {ms(said['before_ms'])} ms, {after} {ms(said['after_ms'])} ms, in batches of 64")
+    if said["flips"]:
+        say()
+        table(
+            ["was", "is", "rows"], [[one["before"], one["after"], f"{one['rows']:,}"] for one in said["flips"]], right=frozenset({"rows"})
+        )
+    if said["slices"]:
+        say()
+        rows = [[f"{s['field']} = {s['value']}", f"{s['rows']:,}", f"{s['agree'] / s['rows']:.1%}"] for s in said["slices"][:6]]
+        table(["where they agree least", "rows", "agree"], rows, right=frozenset({"rows", "agree"}))
+    if said["worst"]:
+        say()
+        say(paint("rows that differ most", DIM))
+        for one in said["worst"][:5]:
+            say(f"  {short_json(one['row'], 30)}")
+            say(f"    {before}: {short_json(one['before'], 60)}")
+            say(f"    {after}: {short_json(one['after'], 60)}")
+
+
+def retire(version: str, undo: bool, address: str | None) -> None:
+    """``lamppost retire``."""
+    name = parse_version(version)
+    with Client(address) as client:
+        client.fetch("POST", f"/api/models/{name.model}/versions/{name.number}/retire", {"undo": undo})
+    if undo:
+        say(f"{paint('◌', SLATE)} {version} may serve again")
+    else:
+        say(f"{paint('◌', SLATE)} {version} is retired: it stays stored, and can serve no more")
+        say(paint(f"  undo: lamppost retire {version} --undo", DIM))
+
+
+def about(model: str, owner: str | None, purpose: str | None, address: str | None, as_json: bool) -> None:
+    """``lamppost about``."""
+    with Client(address) as client:
+        if owner is not None or purpose is not None:
+            client.fetch("PUT", f"/api/models/{quote(model, safe='')}", {"owner": owner, "purpose": purpose})
+        said = next((one for one in client.fetch("GET", "/api/models") if one["name"] == model), None)
+    if said is None:
+        raise BadRequest(f"there is no model {model!r}; see lamppost models")
+    if as_json:
+        say_json(said)
+        return
+    say(f"{model}  answered for by {said['owner'] or '–'}")
+    say(f"purpose  {said['purpose'] or '–'}")
+
+
+def trail(subject: str | None, search: str | None, by: str | None, lines: int, ndjson: bool, address: str | None, as_json: bool) -> None:
+    """``lamppost trail``."""
+    with Client(address, timeout_s=300) as client:
+        if ndjson:
+            say(client.fetch_text("/api/trail.ndjson", subject=subject).rstrip("\n"))
+            return
+        found = client.fetch("GET", "/api/trail", subject=subject, search=search, token=by, limit=lines)
+    if as_json:
+        say_json(found)
+        return
+    if not found:
+        say("Nothing like that is on the trail.")
+        return
+    rows = []
+    for one in reversed(found):
+        loud = one["action"] == "overrode review"
+        rows.append(
+            [
+                one["at"][:19].replace("T", " "),
+                ago(one["at"]),
+                one["token"],
+                one["address"] or "",
+                paint(one["action"], BRICK) if loud else one["action"],
+                one["subject"],
+                told(one),
+            ]
+        )
+    table(["when (UTC)", "", "token", "from", "did", "to", "what"], rows)
+
+
+def told(entry: dict[str, Any]) -> str:
+    """What an entry changed, in a few words."""
+    before, after = (_words(entry[side]) for side in ("before", "after"))
+    change = f"{before} → {after}" if before and after and before != after else after or before
+    return "; ".join(part for part in (change, entry["note"]) if part)
+
+
+def _words(value: Any) -> str:
+    if isinstance(value, dict):
+        try:
+            return read_setup(value).says()
+        except BadRequest:
+            return ", ".join(f"{key} {_short(one)}" for key, one in value.items() if one is not None)
+    return "" if value is None else str(value)
+
+
+def _short(value: Any) -> str:
+    return value[:12] if isinstance(value, str) and len(value) == 64 else str(value)

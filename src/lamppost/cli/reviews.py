@@ -1,0 +1,81 @@
+"""``review``: ask, approve, refuse, withdraw, demand."""
+
+from __future__ import annotations
+
+from typing import Any
+from urllib.parse import quote
+
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, paint, say, say_json, table
+from lamppost.client import Client
+from lamppost.core.names import parse_version
+
+_COLOURS = {"open": SLATE, "approved": AMBER, "refused": BRICK, "withdrawn": DIM}
+
+
+def review_list(endpoint: str | None, address: str | None, as_json: bool) -> None:
+    """``lamppost review list``."""
+    with Client(address) as client:
+        found = client.fetch("GET", "/api/reviews", endpoint=endpoint)
+    if as_json:
+        say_json(found)
+        return
+    if not found:
+        say("There is no review. An endpoint demands approvals after: lamppost review demand ENDPOINT 1")
+        return
+    rows = [
+        [
+            str(one["number"]),
+            one["endpoint"],
+            one["version"],
+            paint(one["state"], _COLOURS[one["state"]]),
+            f"{sum(v['approves'] for v in one['verdicts'])} of {one['needed']}",
+            f"{one['asked_by']} {ago(one['asked_at'])}",
+            "; ".join([one["note"], *(f"{v['token']}: {v['reason']}" for v in one["verdicts"])]),
+        ]
+        for one in found
+    ]
+    table(["#", "endpoint", "version", "state", "approvals", "asked by", "what was said"], rows, right=frozenset({"#"}))
+
+
+def review_ask(endpoint: str, version: str, note: str, address: str | None, as_json: bool) -> None:
+    """``lamppost review ask``."""
+    parse_version(version)
+    with Client(address) as client:
+        said = client.fetch("POST", "/api/reviews", {"endpoint": endpoint, "version": version, "note": note})
+    _told(said, as_json)
+
+
+def review_say(number: int, approves: bool, reason: str, address: str | None, as_json: bool) -> None:
+    """``lamppost review approve`` and ``refuse``."""
+    with Client(address) as client:
+        said = client.fetch("POST", f"/api/reviews/{number}/verdict", {"approves": approves, "reason": reason})
+    _told(said, as_json)
+
+
+def _told(said: dict[str, Any], as_json: bool) -> None:
+    if as_json:
+        say_json(said)
+        return
+    approvals = sum(one["approves"] for one in said["verdicts"])
+    say(
+        f"{paint('◌', _COLOURS[said['state']])} review {said['number']}: {said['version']} for {said['endpoint']} is {said['state']},"
+        f" {approvals} of {said['needed']} approvals"
+    )
+    if said["state"] == "open":
+        say(paint(f"  next, by somebody else: lamppost review approve {said['number']} --reason '…'", DIM))
+    elif said["state"] == "approved":
+        say(paint(f"  next: lamppost point {said['endpoint']} {said['version']}", DIM))
+
+
+def review_withdraw(number: int, address: str | None) -> None:
+    """``lamppost review withdraw``."""
+    with Client(address) as client:
+        client.fetch("DELETE", f"/api/reviews/{number}")
+    say(f"review {number} is withdrawn")
+
+
+def review_demand(endpoint: str, approvals: int, address: str | None) -> None:
+    """``lamppost review demand``."""
+    with Client(address) as client:
+        client.fetch("PUT", f"/api/endpoints/{quote(endpoint, safe='')}/approvals", {"approvals": approvals})
+    say(f"{endpoint} demands {approvals or 'no'} approval{'' if approvals == 1 else 's'} before a version serves it")

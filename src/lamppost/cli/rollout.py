@@ -1,0 +1,147 @@
+"""``rollout``: begin one, see how it stands, steer it."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import quote
+
+import typer
+
+from lamppost.cli.changes import read_sticky
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, paint, say, say_json, table
+from lamppost.client import Client
+from lamppost.core.errors import BadRequest
+from lamppost.core.names import parse_version
+
+_LOOK_S = 1.0
+_GLYPHS = {"running": ("◐", AMBER), "paused": ("◐", SLATE), "done": ("●", AMBER), "back": ("○", BRICK), "ended": ("◌", SLATE)}
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What was said on the command line."""
+
+    version: str | None
+    steps: str | None
+    calls: int | None
+    minutes: float | None
+    guards: tuple[str, ...]
+    sticky: str | None
+    acts: tuple[str, ...]
+    follow: bool
+    break_callers: bool
+    override: str | None
+
+
+def rollout(endpoint: str, wanted: Wanted, address: str | None, as_json: bool) -> None:
+    """``lamppost rollout``."""
+    if len(wanted.acts) > 1 or (wanted.acts and wanted.version):
+        raise BadRequest("say one thing: begin a rollout to a version, or --pause, --resume, --finish or --back the one that goes on")
+    path = f"/api/endpoints/{quote(endpoint, safe='')}"
+    with Client(address, timeout_s=180) as client:
+        if wanted.acts:
+            said = client.fetch("POST", f"{path}/rollout/{wanted.acts[0]}")
+        elif wanted.version:
+            parse_version(wanted.version)
+            body = {"version": wanted.version, "break_callers": wanted.break_callers, "override": wanted.override}
+            said = client.fetch(
+                "POST", f"{path}/rollout", body | {"plan": _plan(client, path, wanted), "sticky": read_sticky(wanted.sticky)}
+            )
+        else:
+            found = client.fetch("GET", f"{path}/rollouts")
+            if not found:
+                raise BadRequest(f"{endpoint} had no rollout yet; begin one with: lamppost rollout {endpoint} MODEL@N")
+            said = found[0]
+        if wanted.follow:
+            said = _followed(client, path, said, quiet=as_json)
+    if as_json:
+        say_json(said)
+    elif not wanted.follow:
+        _show(said)
+    if wanted.follow and said["state"] != "done":
+        raise typer.Exit(1)
+
+
+def _plan(client: Client, path: str, wanted: Wanted) -> dict[str, Any] | None:
+    """The endpoint's own plan, or the usual one, with what was said otherwise; None where nothing was."""
+    if wanted.steps is None and wanted.calls is None and wanted.minutes is None and not wanted.guards:
+        return None
+    own: dict[str, Any] = client.fetch("GET", path)["setup"].get("rollout") or {}
+    plan: dict[str, Any] = {"guards": own.get("guards", {}) | dict(map(_guard, wanted.guards))}
+    if wanted.steps is not None or wanted.calls is not None or wanted.minutes is not None:
+        try:
+            shares = [float(part.strip().removesuffix("%")) for part in (wanted.steps or "1,5,25").split(",")]
+        except ValueError as error:
+            raise BadRequest(f"--steps {wanted.steps} is not a list of percents, such as 1,5,25") from error
+        calls = wanted.calls if wanted.calls is not None else 0 if wanted.minutes else 100
+        plan["steps"] = [{"share": share, "calls": calls, "minutes": wanted.minutes or 0.0} for share in shares]
+    elif own.get("steps"):
+        plan["steps"] = own["steps"]
+    return plan
+
+
+def _guard(text: str) -> tuple[str, float | None]:
+    name, equals, limit = text.partition("=")
+    try:
+        if equals:
+            return name.strip(), float(limit) if limit else None
+    except ValueError:
+        pass
+    raise BadRequest(f"--guard {text} is not NAME=LIMIT, such as p99_ms=50 or errors=2")
+
+
+def _followed(client: Client, path: str, said: dict[str, Any], quiet: bool) -> dict[str, Any]:
+    number, last = said["number"], ""
+    while True:
+        if not quiet and said["why"] != last:
+            _line(said)
+            last = said["why"]
+        if said["ended_at"] is not None:
+            return said
+        time.sleep(_LOOK_S)
+        said = next(one for one in client.fetch("GET", f"{path}/rollouts") if one["number"] == number)
+
+
+def _line(said: dict[str, Any]) -> None:
+    glyph, colour = _GLYPHS[said["state"]]
+    say(f"{paint(glyph, colour)} {said['why'] or 'begun'}")
+
+
+def _show(said: dict[str, Any]) -> None:
+    glyph, colour = _GLYPHS[said["state"]]
+    over = f", over since {ago(said['ended_at'])}" if said["ended_at"] else ""
+    say(
+        f"{paint(glyph, colour)} {said['endpoint']}: {paint(said['old'], SLATE)} → {paint(said['new'], AMBER)}, {said['state']},"
+        f" begun by {said['begun_by']} {ago(said['begun_at'])}{over}"
+    )
+    if said["why"]:
+        say(f"  {said['why']}")
+    say()
+    rows = []
+    for at, step in enumerate(said["plan"]["steps"]):
+        calls = said["calls"][at] if at < len(said["calls"]) else [0, 0]
+        here = "◀" if at == said["step"] and said["ended_at"] is None else ""
+        lasts = " and ".join(
+            part
+            for part in (f"{step['calls']:,} calls" if step["calls"] else "", f"{step['minutes']:g} min" if step["minutes"] else "")
+            if part
+        )
+        rows.append([f"{step['share']:g} %", lasts, f"{calls[0]:,}", f"{calls[1]:,}", here])
+    table(["step", "lasts", said["old"], said["new"], ""], rows, right=frozenset({"step", said["old"], said["new"]}))
+    if said["readings"]:
+        say()
+        rows = [
+            [
+                one["guard"],
+                "–" if one["value"] is None else f"{one['value']:.3g}",
+                f"{one['limit']:.3g}",
+                paint(f"{min(one['evidence'], 1):.0%}", BRICK if one["evidence"] >= 1 else DIM),
+                one["says"],
+            ]
+            for one in said["readings"]
+        ]
+        table(["guard", "now", "limit", "evidence", said["new"]], rows, right=frozenset({"now", "limit", "evidence"}))
+    if said["ended_at"] is None:
+        say(paint(f"  take it back: lamppost rollout {said['endpoint']} --back", DIM))

@@ -1,0 +1,200 @@
+"""Changing what endpoints serve: point, set up, go back, roll out, declare."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from lamppost.core.errors import Conflict, NotAllowed
+from lamppost.core.names import check_name, parse_version
+from lamppost.core.roles import MAY
+from lamppost.core.setup import Setup
+from lamppost.core.state import Difference, Wanted, differences, fingerprint, read_state, write_state
+from lamppost.service.access import PROBLEMS, Actor, Looker, Pointer, TheNode, TokenKeeper
+from lamppost.service.changes import Anyway
+from lamppost.service.node import Node
+from lamppost.service.rolling import Act
+from lamppost.service.shapes import Pointed
+from lamppost.service.shapes_changes import (
+    Demand,
+    DifferenceShape,
+    Document,
+    GoBack,
+    Insisting,
+    NewRollout,
+    NewSetup,
+    Planned,
+    Point,
+    RolloutShape,
+    Stated,
+    WentBack,
+)
+from lamppost.service.shaping import rollout_shape
+from lamppost.store import endpoints
+from lamppost.store.database import announce
+from lamppost.store.endpoints import Change, Split
+
+router = APIRouter(prefix="/api", tags=["changes"], responses=PROBLEMS)
+
+
+def _anyway(wanted: Insisting) -> Anyway:
+    return Anyway(wanted.break_callers, wanted.override)
+
+
+@router.post("/endpoints/{endpoint}/point")
+async def point_endpoint(endpoint: str, wanted: Point, node: TheNode, caller: Pointer) -> Pointed:
+    """Make an endpoint serve a version: it is opened and proven first, and what was served goes on until then."""
+    check_name(endpoint, "endpoint")
+    version = parse_version(wanted.version)
+    present = node.routes.setup(endpoint)
+    setup = Setup(version=str(version)) if present is None else present.pointed(version)
+    (made,) = await node.changes.make([Change(endpoint, setup, action="pointed")], caller.by, caller.role, _anyway(wanted))
+    return _pointed(*made)
+
+
+@router.put("/endpoints/{endpoint}/setup")
+async def set_up_endpoint(endpoint: str, wanted: NewSetup, node: TheNode, caller: Pointer) -> Pointed:
+    """Give an endpoint a whole setup: one version or several, shares, shadows, look-ups. Everything is opened, proven and checked first."""
+    check_name(endpoint, "endpoint")
+    (made,) = await node.changes.make([Change(endpoint, wanted.setup, wanted.after)], caller.by, caller.role, _anyway(wanted))
+    return _pointed(*made)
+
+
+def _pointed(split: Split, before: Split | None) -> Pointed:
+    endpoint, now = split.endpoint, split.setup.says()
+    if before is None:
+        says, undo = f"{endpoint} is lit and serves {now}.", None
+    else:
+        then = before.setup.says()
+        same = then == now
+        says = f"{endpoint} serves {now} as before, in another way." if same else f"{endpoint} serves {now}; it served {then} before."
+        undo = f"lamppost setup {endpoint} --as-of {before.revision}" if same else f"lamppost rollback {endpoint}"
+        if before.rollout is not None and split.rollout is None:
+            says, undo = f"{says} The rollout that went on is ended.", f"lamppost setup {endpoint} --as-of {before.revision}"
+    if split.setup == (before.setup if before else None):
+        says, undo = f"{endpoint} serves {now} as before; nothing else changed.", None
+    return Pointed(
+        endpoint=endpoint,
+        version=str(split.version),
+        before=before.setup.says() if before else None,
+        revision=split.revision,
+        says=says,
+        undo=undo,
+    )
+
+
+@router.post("/endpoints/{endpoint}/rollback")
+async def roll_back(endpoint: str, wanted: GoBack, node: TheNode, caller: Pointer) -> WentBack:
+    """Serve again what was served before, at once; twice in a row goes back twice. It needs no review."""
+    back = await node.changes.go_back(endpoint, caller.by, wanted.note)
+    now, then = back.split.setup.says(), back.before.setup.says()
+    return WentBack(
+        endpoint=endpoint,
+        version=str(back.split.version),
+        before=then,
+        revision=back.split.revision,
+        stored=back.stored,
+        says=f"{endpoint} is back at {now}; it served {then} before."
+        + ("" if back.stored else " This node serves it already; other nodes follow as soon as the database answers."),
+        undo=f"lamppost setup {endpoint} --as-of {back.before.revision}",
+    )
+
+
+@router.post("/endpoints/{endpoint}/rollout", status_code=201)
+async def begin_rollout(endpoint: str, wanted: NewRollout, node: TheNode, caller: Pointer) -> RolloutShape:
+    """Move an endpoint to a version step by step, as long as its guards stay calm. It goes back by itself, and says why."""
+    begun = await node.rolling.begin(
+        endpoint, parse_version(wanted.version), wanted.plan, wanted.sticky, caller.by, caller.role, _anyway(wanted)
+    )
+    return rollout_shape(*begun)
+
+
+@router.get("/endpoints/{endpoint}/rollouts")
+async def list_rollouts(endpoint: str, node: TheNode, _: Looker) -> list[RolloutShape]:
+    """The last rollouts of an endpoint, the newest first."""
+    node.routes.route(endpoint)
+    return [rollout_shape(*one) for one in await node.rolling.latest(endpoint, 20)]
+
+
+@router.post("/endpoints/{endpoint}/rollout/{act}")
+async def act_on_rollout(endpoint: str, act: Act, node: TheNode, caller: Pointer) -> RolloutShape:
+    """Pause it, resume it, finish it now, or take it back now."""
+    return rollout_shape(*await node.rolling.act(endpoint, act, caller.by))
+
+
+@router.put("/endpoints/{endpoint}/approvals", status_code=204)
+async def demand_approvals(endpoint: str, wanted: Demand, node: TheNode, caller: TokenKeeper) -> None:
+    """How many others must approve a version before it serves this endpoint."""
+    async with node.pool.connection() as connection, connection.transaction():
+        await endpoints.demand(connection, endpoint, wanted.approvals, caller.by)
+        await announce(connection, "routes")
+
+
+# -- the declared state -------------------------------------------------------------------------------------------------
+
+
+@router.get("/state")
+async def get_state(node: TheNode, _: Looker) -> Stated:
+    """The state of all endpoints as one document."""
+    now, revisions = await _state(node)
+    return Stated(**write_state(now), fingerprint=fingerprint(revisions))
+
+
+@router.post("/state/plan")
+async def plan_state(wanted: Document, node: TheNode, _: Looker) -> Planned:
+    """What applying a document would change; nothing is changed."""
+    now, revisions = await _state(node)
+    after = read_state({"endpoints": wanted.endpoints})
+    _check_against(wanted, revisions)
+    return _planned(now, after, differences(now, after), revisions)
+
+
+@router.post("/state/apply")
+async def apply_state(wanted: Document, node: TheNode, caller: Pointer) -> Planned:
+    """Make endpoints as a document says: all of it or nothing, everything opened and proven first. What is so already stays untouched."""
+    now, revisions = await _state(node)
+    after = read_state({"endpoints": wanted.endpoints})
+    _check_against(wanted, revisions)
+    found = differences(now, after)
+    _check_approvals(found, after, caller)
+    changes = [
+        Change(name, after[name].setup, revisions.get(name, (0, 0))[0], approvals=after[name].approvals, action="applied")
+        for name in dict.fromkeys(difference.endpoint for difference in found)
+    ]
+    if changes:
+        await node.changes.make(changes, caller.by, caller.role, Anyway(wanted.break_callers, wanted.override))
+    _, revisions = await _state(node)
+    return _planned(now, after, found, revisions)
+
+
+async def _state(node: Node) -> tuple[dict[str, Wanted], dict[str, tuple[int, int]]]:
+    demanded = await endpoints.approvals(node.pool)
+    splits = await endpoints.list_splits(node.pool)
+    now = {split.endpoint: Wanted(split.setup, demanded.get(split.endpoint, 0)) for split in splits}
+    return now, {split.endpoint: (split.revision, demanded.get(split.endpoint, 0)) for split in splits}
+
+
+def _check_against(wanted: Document, revisions: dict[str, tuple[int, int]]) -> None:
+    present = fingerprint(revisions)
+    if wanted.against is not None and wanted.against != present:
+        raise Conflict(
+            f"this was planned against the state {wanted.against}, and the state is {present} now; look again: lamppost plan FILE",
+            now=present,
+        )
+
+
+def _check_approvals(found: list[Difference], after: dict[str, Wanted], caller: Actor) -> None:
+    """Who demands reviews is for admins: nobody lifts a demand on themselves."""
+    for difference in found:
+        touched = difference.key == "approvals" or (not difference.key and after[difference.endpoint].approvals)
+        if touched and "tokens" not in MAY[caller.role]:
+            raise NotAllowed(f"{difference.says()}: only an admin may change how many approvals an endpoint demands")
+
+
+def _planned(now: dict[str, Wanted], after: dict[str, Wanted], found: list[Difference], revisions: dict[str, tuple[int, int]]) -> Planned:
+    return Planned(
+        differences=[
+            DifferenceShape(endpoint=one.endpoint, key=one.key, before=one.before, after=one.after, says=one.says()) for one in found
+        ],
+        fingerprint=fingerprint(revisions),
+        left=sorted(now.keys() - after.keys()),
+    )

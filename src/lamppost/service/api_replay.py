@@ -1,0 +1,121 @@
+"""Two versions on the same rows: recorded calls, the proof, or rows that were sent."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import asdict
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import orjson
+from fastapi import APIRouter
+
+from lamppost.core.agreement import Agreement, agreement
+from lamppost.core.errors import BadRequest, LampPostError
+from lamppost.core.names import parse_version
+from lamppost.core.plan import Row
+from lamppost.runtime.lane import Lane
+from lamppost.runtime.terms import Terms
+from lamppost.service.access import PROBLEMS, Looker, TheNode
+from lamppost.service.node import Node
+from lamppost.service.shapes_changes import AgreementShape, ApartShape, FlipShape, Replay, SliceShape
+from lamppost.store import records
+
+router = APIRouter(prefix="/api", tags=["models"], responses=PROBLEMS)
+
+_BATCH = 64
+_BACK = timedelta(days=30)
+_MOST_ROWS = 10_000
+
+
+@router.post("/compare/answers")
+async def compare_answers(wanted: Replay, node: TheNode, caller: Looker) -> AgreementShape:
+    """What two versions say to the same rows: agreement, flips, differences, where they sit, how fast. Nothing is recorded."""
+    caller.check("predict")
+    if sum((wanted.endpoint is not None, wanted.proof, wanted.rows is not None)) != 1:
+        raise BadRequest("say on which rows: the proof, rows, or an endpoint with its last calls; exactly one")
+    before, after = parse_version(wanted.before), parse_version(wanted.after)
+    async with node.routes.visit(before) as one, node.routes.visit(after) as other:
+        raw, on = await _rows(wanted, node, one)
+        taken = _taken([one, other], raw)
+        answers, took = [], []
+        for lane, rows in ((one, [pair[0] for pair in taken]), (other, [pair[1] for pair in taken])):
+            start = time.perf_counter()
+            answers.append(await _ask(lane, rows))
+            took.append((time.perf_counter() - start) * 1e3)
+        plain = [pair[2] for pair in taken]
+        found = agreement(plain, answers[0], answers[1], one.manifest.inputs, one.answers, wanted.tolerance)
+    return _shape(wanted, found, on, len(raw) - len(taken), plain, answers, took)
+
+
+async def _rows(wanted: Replay, node: Node, lane: Lane) -> tuple[list[dict[str, Any]], str]:
+    if wanted.proof:
+        return list(lane.proof.rows), f"the {len(lane.proof.rows):,} rows of the proof of {wanted.before}"
+    if wanted.rows is not None:
+        return wanted.rows, f"{len(wanted.rows):,} rows that were sent"
+    endpoint = str(wanted.endpoint)
+    node.routes.route(endpoint)
+    sent = await records.sent(node.pool, endpoint, datetime.now(UTC) - _BACK, wanted.last)
+    rows = [row for call in sent for row in _of_body(call.input)][:_MOST_ROWS]
+    return rows, f"{len(rows):,} rows of the last {len(sent):,} calls to {endpoint}"
+
+
+def _of_body(body: Any) -> list[dict[str, Any]]:
+    """The rows of a recorded body, each with the options of its call."""
+    if not isinstance(body, dict):
+        return []
+    options = body.get("options") or {}
+    rows = body["rows"] if "rows" in body else [{key: value for key, value in body.items() if key != "options"}]
+    return [{**row, "options": options} if options else row for row in rows if isinstance(row, dict)]
+
+
+def _taken(lanes: Sequence[Lane], raw: Sequence[dict[str, Any]]) -> list[tuple[Row, Row, dict[str, Any]]]:
+    """Rows as each version reads them, and as they came; those that one of them refuses are left out."""
+    out = []
+    for row in raw:
+        body = orjson.dumps(row)
+        try:
+            one, other = (lane.plan.read(body, []).rows[0] for lane in lanes)
+        except (LampPostError, IndexError):
+            continue
+        out.append((one, other, row))
+    return out
+
+
+async def _ask(lane: Lane, rows: Sequence[Row]) -> list[Row]:
+    """Answers in batches, after all live calls."""
+    said: list[Row] = []
+    for at in range(0, len(rows), _BATCH):
+        said += (await lane.predict(rows[at : at + _BATCH], 0, Terms(bulk=True))).rows
+    return said
+
+
+def _shape(
+    wanted: Replay, found: Agreement, on: str, refused: int, rows: list[dict[str, Any]], answers: list[list[Row]], took: list[float]
+) -> AgreementShape:
+    part = "no rows to compare" if found.part is None else f"{found.agree:,} of {found.rows:,} rows agree ({found.part:.1%})"
+    return AgreementShape(
+        before=wanted.before,
+        after=wanted.after,
+        on=on,
+        by=found.by,
+        rows=found.rows,
+        agree=found.agree,
+        refused=refused,
+        flips=[FlipShape(**asdict(flip)) for flip in found.flips],
+        mean=found.mean,
+        p95=found.p95,
+        most=found.most,
+        scale=found.scale,
+        slices=[SliceShape(**asdict(one)) for one in found.slices],
+        worst=[
+            ApartShape(distance=one.distance, row=rows[one.row], before=answers[0][one.row], after=answers[1][one.row])
+            for one in found.worst
+        ],
+        before_ms=round(took[0], 3),
+        after_ms=round(took[1], 3),
+        says=f"{wanted.before} and {wanted.after} on {on}: {part}"
+        + (f"; {refused:,} rows were refused by one of them" if refused else "")
+        + ".",
+    )

@@ -1,0 +1,192 @@
+"""Rollouts on the move. Every node counts what it answers; whichever holds a rollout's row at that moment decides for all of them."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections.abc import Sequence
+from dataclasses import asdict, replace
+from datetime import UTC, datetime, timedelta
+from typing import Any, Literal
+from uuid import uuid4
+
+import psycopg
+from psycopg import AsyncConnection
+from psycopg.rows import TupleRow
+from psycopg_pool import PoolTimeout
+
+from lamppost.core.errors import Conflict, LampPostError
+from lamppost.core.names import VersionName, parse_version
+from lamppost.core.rollout import Counts, Decision, Plan, Rollout, decide, moved, readings
+from lamppost.core.shares import Sticky
+from lamppost.core.watched import read_watched, watched, write_watched
+from lamppost.service.changes import Anyway, Changes
+from lamppost.service.routes import Made, Routes
+from lamppost.store import endpoints, packages, records, rollouts, trail
+from lamppost.store.database import Pool, announce
+from lamppost.store.endpoints import Change, Split
+from lamppost.store.rollouts import Stored
+from lamppost.store.trail import By
+
+log = logging.getLogger("lamppost.rollouts")
+
+LOOK_S = 0.5
+Act = Literal["pause", "resume", "finish", "back"]
+
+
+class Rolling:
+    """The rollouts of one node."""
+
+    def __init__(self, pool: Pool, routes: Routes, changes: Changes) -> None:
+        self._pool = pool
+        self._routes = routes
+        self._changes = changes
+        self._node = uuid4().hex
+        self._seen: dict[tuple[int, int], Counts] = {}
+        self._task: asyncio.Task[None] | None = None
+
+    def start(self) -> None:
+        """Begin to look."""
+        self._task = asyncio.create_task(self._run(), name="rollouts")
+
+    async def close(self) -> None:
+        """Stop looking; whatever goes on is taken up by another node, or by the next start."""
+        if self._task is not None:
+            self._task.cancel()
+            await asyncio.gather(self._task, return_exceptions=True)
+
+    async def begin(
+        self, endpoint: str, version: VersionName, plan: Plan | None, sticky: Sticky | None, by: By, role: str, anyway: Anyway
+    ) -> tuple[Stored, list[Counts]]:
+        """Begin a rollout to a version, with its first step. Raise Conflict where one goes on, or where the endpoint serves several."""
+        present = self._routes.route(endpoint).split
+        going = await rollouts.latest(self._pool, endpoint)
+        if going and going[0].ended_at is None:
+            raise Conflict(
+                f"a rollout of {endpoint} to {going[0].rollout.new} goes on already; finish it or take it back first: "
+                f"lamppost rollout {endpoint} --finish or --back"
+            )
+        old = present.setup.version
+        if old is None:
+            raise Conflict(f"{endpoint} serves {present.setup.says()}; a rollout goes from one version to another: point it at one first")
+        rollout = Rollout(old, str(version), plan or present.setup.rollout or Plan(), sticky)
+        since = datetime.now(UTC) - timedelta(hours=1)
+        p99_ms = await records.p99_ms(self._pool, endpoint, old, since)
+        lamp = await self._routes.shelf.described((await packages.get_version(self._pool, parse_version(old))).digest)
+        watch = watched(rollout, 0, lamp.manifest.answers, lamp.reference, p99_ms)
+        setup = present.setup.shared(rollout.shares)
+        change = Change(endpoint, setup, present.revision, action="began rollout", note=f"to {version}, first {watch.share:g} %")
+        change = await self._changes.checked(change, role, anyway)
+
+        async def commit(ready: Sequence[Change]) -> list[Made]:
+            async with self._pool.connection() as connection, connection.transaction():
+                number = await rollouts.begin(connection, endpoint, rollout, present.revision, watch.slow_ms, by.token)
+                step = replace(ready[0], rollout=number, watch=write_watched(replace(watch, rollout=number)))
+                made = await endpoints.make(connection, step, by)
+                await announce(connection, "routes")
+                return [made]
+
+        await self._routes.change([change], commit)
+        return (await self.latest(endpoint))[0]
+
+    async def act(self, endpoint: str, what: Act, by: By) -> tuple[Stored, list[Counts]]:
+        """Pause, resume, finish or take back, now."""
+        async with rollouts.held(self._pool, endpoint=endpoint) as (connection, stored):
+            assert stored is not None
+            rollout = getattr(stored.rollout, what)(by.token)
+            await self._put(connection, stored, rollout, stored.readings, by)
+        await self._routes.reconcile()
+        return (await self.latest(endpoint))[0]
+
+    async def latest(self, endpoint: str, limit: int = 1) -> list[tuple[Stored, list[Counts]]]:
+        """The last rollouts of an endpoint, each with what was counted at its steps."""
+        found = await rollouts.latest(self._pool, endpoint, limit)
+        async with self._pool.connection() as connection:
+            return [(one, await rollouts.all_counts(connection, one.number, one.rollout)) for one in found]
+
+    # -- looking ------------------------------------------------------------------------------------------------------
+
+    async def _run(self) -> None:
+        while True:
+            await asyncio.sleep(LOOK_S)
+            try:
+                await self._tell()
+                for number in await rollouts.going_on(self._pool):
+                    await self._look(number)
+            except (psycopg.OperationalError, PoolTimeout) as error:
+                log.debug("rollouts wait for the database: %s", error)
+            except LampPostError as error:
+                log.error("a rollout cannot be moved: %s", error.detail)
+            except Exception:
+                log.exception("looking at rollouts failed on a fault of our own, trying again")
+
+    async def _tell(self) -> None:
+        """Store what this node has counted."""
+        for route in list(self._routes.by_endpoint.values()):
+            after, split = route.after, route.split
+            if after is None or after.tally is None or split.rollout is None:
+                continue
+            counts = after.tally.take()
+            if counts is None:
+                continue
+            step = after.tally.watch.step
+            total = self._seen.setdefault((split.rollout, step), Counts(counts.share))
+            total.add(counts)
+            await rollouts.note_counts(self._pool, split.rollout, step, self._node, total)
+
+    async def _look(self, number: int) -> None:
+        """Decide about one rollout, unless another node does at this moment."""
+        async with rollouts.held(self._pool, number) as (connection, stored):
+            if stored is None:
+                return
+            steps = await rollouts.all_counts(connection, number, stored.rollout)
+            read = readings(stored.rollout.plan.guards, steps, stored.slow_ms)
+            minutes = (datetime.now(UTC) - stored.step_since).total_seconds() / 60
+            decision = decide(stored.rollout, read, steps[-1], minutes)
+            told = [asdict(reading) for reading in read]
+            if decision.do == "hold":
+                if told != stored.readings or decision.why != stored.rollout.why:
+                    held = moved(stored.rollout, decision)
+                    await rollouts.save(connection, number, held, stored.revision, told, new_step=False)
+                return
+            await self._put(connection, stored, moved(stored.rollout, decision), told, By(f"rollout of {stored.begun_by}"), decision)
+        log.info("%s: %s", stored.endpoint, decision.why)
+        await self._routes.reconcile()
+
+    async def _put(
+        self,
+        connection: AsyncConnection[TupleRow],
+        stored: Stored,
+        rollout: Rollout,
+        read: list[dict[str, Any]],
+        by: By,
+        decision: Decision | None = None,
+    ) -> None:
+        """Store where a rollout stands now, and what the endpoint serves with it, in one transaction."""
+        revision = stored.revision
+        before = await endpoints.newest(connection, stored.endpoint)
+        assert before is not None
+        if rollout.shares != stored.rollout.shares:
+            change = self._change(stored, rollout, before, decision)
+            revision = before.revision + 1
+            await rollouts.save(connection, stored.number, rollout, revision, read, new_step=True)
+            await endpoints.make(connection, change, by)
+            await announce(connection, "routes")
+        else:
+            await rollouts.save(connection, stored.number, rollout, revision, read, new_step=False)
+            action = "paused rollout" if rollout.state == "paused" else "resumed rollout"
+            await trail.add(connection, by, action, stored.endpoint, note=rollout.why)
+
+    def _change(self, stored: Stored, rollout: Rollout, before: Split, decision: Decision | None) -> Change:
+        why = rollout.why if decision is None else decision.why
+        if rollout.state in ("done", "back"):
+            version = parse_version(next(iter(rollout.shares.of)))
+            restores = stored.before if rollout.state == "back" else None
+            action = "finished rollout" if rollout.state == "done" else "took rollout back"
+            return Change(stored.endpoint, before.setup.pointed(version), before.revision, restores, action=action, note=why)
+        assert before.watch is not None
+        watch = replace(read_watched(before.watch), share=rollout.shares.of[rollout.new], step=rollout.step)
+        setup = before.setup.shared(rollout.shares)
+        return Change(
+            stored.endpoint, setup, before.revision, rollout=stored.number, watch=write_watched(watch), action="moved rollout on", note=why
+        )

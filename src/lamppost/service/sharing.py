@@ -1,0 +1,117 @@
+"""Several versions behind one name, by shares: each call, or each row with its key, goes to one of them."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from random import Random, SystemRandom
+
+from lamppost.core.errors import LampPostError, moved
+from lamppost.core.fields import Schema, pick
+from lamppost.core.plan import Row
+from lamppost.core.promise import WHICH, Promise, case_of, fit, promise_of
+from lamppost.core.setup import Setup
+from lamppost.core.shares import Shares
+from lamppost.runtime.lane import Lane
+from lamppost.runtime.terms import AT_ONCE, LaneAnswer, Terms
+from lamppost.service.lookups import Table
+from lamppost.service.serving import Asked, Chosen, Ensemble, Headers, LookedUp, One, Served, Serving, Several, joined
+
+_random = Random(SystemRandom().getrandbits(128))
+
+
+class Shared(Several):
+    """See the module. quick : whether `pick` alone says which version answers a whole call, whose rows it takes as they are."""
+
+    def __init__(self, shares: Shares, promise: Promise, lanes: Mapping[str, Lane]) -> None:
+        super().__init__(promise)
+        self.ones = {name: One(name, lanes[name]) for name in shares.of}
+        self._shares = shares
+        self._start = _random.random()
+        self._calls = 0
+        sticky = shares.sticky
+        self._header = sticky.name.lower().encode() if sticky is not None and sticky.by == "header" else None
+        self._field = sticky.name if sticky is not None and sticky.by != "header" else None
+        self._tells = sticky is not None and sticky.by == "field"
+        alike = self._field is None and all(_same(lane.columns, self.columns) for lane in lanes.values())
+        self._fits = {name: _same(lanes[name].columns, self.columns) for name in shares.of}
+        self.quick = alike
+
+    def pick(self, headers: Headers) -> One:
+        """The version of a whole call, by its header or by its turn."""
+        if self._header is not None:
+            key = next((value for name, value in headers if name == self._header), None)
+            if key is not None:
+                return self.ones[self._shares.keyed(key.decode("latin-1"))]
+        return self.ones[self._turn()]
+
+    def _turn(self) -> str:
+        self._calls += 1
+        return self._shares.nth(self._calls, self._start)
+
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers, terms: Terms = AT_ONCE) -> Served:
+        """All rows by one version, or each by that of its key, the answers in the rows' order."""
+        if self.quick:
+            one = self.pick(headers)
+            try:
+                return await one.ask(asked, as_columns, size_bytes, headers, terms)
+            except LampPostError as error:
+                error.version = one.version
+                raise
+        rows = self.rows(asked)
+        if self._field is None:
+            groups = {self.pick(headers).version: list(range(len(rows)))}
+        else:
+            groups = {}
+            for at, row in enumerate(rows):
+                key = row.get(self._field)
+                groups.setdefault(self._turn() if key is None else self._shares.keyed(case_of(key)), []).append(at)
+        share = size_bytes // max(1, len(rows))
+        said = await asyncio.gather(
+            *(self._by(version, places, rows, share, terms) for version, places in groups.items()), return_exceptions=True
+        )
+        answers: list[Row] = [{}] * len(rows)
+        for (version, places), answer in zip(groups.items(), said, strict=True):
+            if isinstance(answer, BaseException):
+                raise answer
+            for at, row in zip(places, answer.rows, strict=True):
+                answers[at] = {**row, WHICH: version} if self._tells else row
+        return Served(joined([answer for answer in said if isinstance(answer, LaneAnswer)], answers), ", ".join(groups), rows)
+
+    async def _by(self, version: str, places: list[int], rows: list[Row], share: int, terms: Terms) -> LaneAnswer:
+        lane = self.ones[version].lane
+        taken = [rows[at] for at in places]
+        try:
+            if not self._fits[version]:
+                name = self._field if self._field is not None and pick(lane.columns, self._field) is None else None
+                taken = fit(taken, lane.columns, self.columns, version, name)
+            return await lane.predict(taken, share * len(places), terms)
+        except LampPostError as error:
+            error = moved(error, places.__getitem__)
+            error.version = version
+            raise error from None
+
+
+def _same(one: Schema, promised: Schema) -> bool:
+    """Whether rows of the promise are rows of the version as they are: the promise is as tight, and leaves nothing to fill in."""
+    return one.names == promised.names and all(
+        field.kind == other.kind and field.default == other.default and field.missing >= other.missing
+        for field, other in zip(one, promised, strict=True)
+    )
+
+
+def make_serving(setup: Setup, lanes: Mapping[str, Lane], tables: Sequence[Table] = ()) -> Serving:
+    """What answers for a setup, by the open lanes of its versions; raise Conflict when they do not go together."""
+    manifests = {name: lane.manifest for name, lane in lanes.items()}
+    bare = promise_of(replace(setup, lookups=()), manifests)
+    inner: Serving
+    if setup.choose is not None:
+        inner = Chosen(setup.choose, bare, lanes)
+    elif setup.together is not None:
+        inner = Ensemble(setup.together, bare, lanes)
+    elif setup.shares is not None:
+        inner = Shared(setup.shares, bare, lanes)
+    else:
+        inner = One(str(setup.version), lanes[str(setup.version)])
+    return LookedUp(inner, promise_of(setup, manifests), tables) if setup.lookups else inner
