@@ -20,6 +20,7 @@ import lamppost
 from demo import feeders, notes, poles, register
 from demo.lamps import FIELDS, as_sent, make_traffic
 from demo.train import pack_refit, train_outage_risk
+from demo.versions import roll_out_all
 from lamppost.client.config import find_connection
 from lamppost.core.errors import LampPostError, ProofFailed
 
@@ -105,6 +106,7 @@ def fill(address: str, data: Path, calls: int) -> None:
             recipe = {"target": "failed", "labels": {0: "holds", 1: "fails"}, "fields": FIELDS, "tags": TAGS | {"data": "lamps"}}
             serve(client, data, ENDPOINT, trained, NOTES, **recipe)
             try_refit(client, data)
+            roll_out_all(client, data)
         if LOAD not in served:
             serve_evening_load(client, data)
         if NOTE not in served:

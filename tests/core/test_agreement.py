@@ -35,7 +35,7 @@ class Agreements(unittest.TestCase):
     def test_numbers_agree_within_a_part_of_their_spread(self) -> None:
         before = [{"kwh": float(value)} for value in (0, 10, 20, 30)]
         after = [{"kwh": value["kwh"] + off} for value, off in zip(before, (0, 0.5, 2, -4), strict=True)]
-        found = agreement([{"district": "hill"}] * 4, before, after, INPUTS, NUMBER)
+        found = agreement([{"district": "hill", "x": at} for at in range(4)], before, after, INPUTS, NUMBER)
         self.assertAlmostEqual(found.scale or 0, 11.1803, places=3)
         self.assertEqual((found.agree, found.flips, found.most), (2, (), 4.0))
         self.assertEqual([one.row for one in found.worst], [3, 2, 1])

@@ -22,7 +22,15 @@ from tests.support.service import WithService, until
 ROW = make_traffic(1, seed=3)[0] | {"voltage_v": 230.5, "maker": "Duskworks", "flicker_per_night": 0.5}
 
 
-NAMES = {"endpoint": "outage-risk", "model": "outage-risk", "number": 1, "name": "no-such-token", "sha256": "0" * 64}
+NAMES = {
+    "endpoint": "outage-risk",
+    "model": "outage-risk",
+    "number": 1,
+    "name": "no-such-token",
+    "sha256": "0" * 64,
+    "act": "pause",
+    "review": 999_999,
+}
 # every route, the permission that it needs ("nobody" for no token at all, "anybody" for any token), and a body that does no harm
 ROUTES: list[tuple[str, str, Any]] = [
     ("POST /predict/{endpoint}", "predict", ROW),
@@ -30,6 +38,24 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("GET /api/endpoints/{endpoint}", "look", None),
     ("POST /api/endpoints/{endpoint}/point", "point", {"version": "outage-risk@1"}),
     ("PUT /api/endpoints/{endpoint}/setup", "point", {"setup": {"version": "outage-risk@1"}}),
+    ("POST /api/endpoints/{endpoint}/rollback", "point", {}),
+    ("POST /api/endpoints/{endpoint}/rollout", "point", {"version": "outage-risk@99"}),
+    ("GET /api/endpoints/{endpoint}/rollouts", "look", None),
+    ("POST /api/endpoints/{endpoint}/rollout/{act}", "point", None),
+    ("PUT /api/endpoints/{endpoint}/approvals", "tokens", {"approvals": 0}),
+    ("GET /api/state", "look", None),
+    ("POST /api/state/plan", "look", {"endpoints": {}}),
+    ("POST /api/state/apply", "point", {"endpoints": {}}),
+    ("GET /api/reviews", "look", None),
+    ("POST /api/reviews", "push", {"endpoint": "outage-risk", "version": "outage-risk@1", "note": "n"}),
+    ("POST /api/reviews/{review}/verdict", "review", {"approves": True, "reason": "r"}),
+    ("DELETE /api/reviews/{review}", "push", None),
+    ("GET /api/trail", "look", None),
+    ("GET /api/trail.ndjson", "look", None),
+    ("GET /api/models", "look", None),
+    ("PUT /api/models/{model}", "push", {}),
+    ("POST /api/models/{model}/versions/{number}/retire", "point", {"undo": True}),
+    ("POST /api/compare/answers", "predict and look", {"before": "outage-risk@1", "after": "outage-risk@1", "proof": True}),
     ("GET /api/calls", "look", None),
     ("GET /api/lanes", "look", None),
     ("GET /api/versions", "look", None),

@@ -64,6 +64,15 @@ class CrashesOnce(Moody):
         return values * 2
 
 
+class Fussy(Moody):
+    """Fails on small numbers, which its proof has none of."""
+
+    def predict(self, frame: pd.DataFrame) -> Any:
+        if (frame["x"].to_numpy() < 50).any():
+            raise ValueError("that is too small for me")
+        return super().predict(frame)
+
+
 class Companion(Moody):
     """Its answer depends on the batch: it subtracts the mean."""
 

@@ -29,7 +29,7 @@ from lamppost.service.ingress import Ingress
 from lamppost.service.node import Node
 from lamppost.service.settings import Settings
 from lamppost.store import tokens
-from lamppost.store.database import migrate
+from lamppost.store.database import hand_over, migrate
 from lamppost.store.postgres import PrivateServer
 
 
@@ -66,13 +66,14 @@ def run(options: Options) -> None:
     with _listening(options.host, options.port, "--port") as listener, _only_one(data), _database(options, data) as url:
         address = f"http://{options.host}:{listener.getsockname()[1]}"
         migrate(url)
+        served_from = url if options.database else hand_over(url)
         secret = tokens.replace_admin(url) if options.new_admin_token else tokens.make_first_admin(url)
         formats = {"skops"} | ({"pickle", "torch"} if options.allow_pickle else set()) | ({"python"} if options.allow_code else set())
         grpc = None if options.grpc_port is None else f"{options.host}:{options.grpc_port}"
         node = Node(
             Settings(
                 data,
-                url,
+                served_from,
                 LaneSettings(formats=frozenset(formats)),
                 memory_bytes=None if options.memory is None else _bytes(options.memory, "--memory"),
                 spool_bytes=_bytes(options.spool, "--spool"),

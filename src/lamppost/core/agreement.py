@@ -111,7 +111,7 @@ def agreement(
         None if apart is None or not len(rows) else float(apart.max()),
         scale,
         _slices(rows, inputs, differs),
-        _worst(field, differs, apart),
+        _worst(rows, field, differs, apart),
     )
 
 
@@ -160,9 +160,13 @@ def _slices(rows: Sequence[Row], inputs: Schema, differs: Sequence[bool]) -> tup
     return tuple(one for _, one in found[:_SLICES])
 
 
-def _worst(field: Field, differs: Sequence[bool], apart: Any) -> tuple[Apart, ...]:
+def _worst(rows: Sequence[Row], field: Field, differs: Sequence[bool], apart: Any) -> tuple[Apart, ...]:
     distances = [
         float(differed and field.kind != "number") + (float(apart[at]) if apart is not None else 0.0) for at, differed in enumerate(differs)
     ]
-    order = sorted(range(len(distances)), key=lambda at: -distances[at])[:MOST_SHOWN]
-    return tuple(Apart(at, distances[at]) for at in order if distances[at] > 0)
+    worst: dict[str, Apart] = {}  # the same row may have been sent again and again
+    for at in sorted(range(len(distances)), key=lambda at: -distances[at]):
+        if distances[at] <= 0 or len(worst) >= MOST_SHOWN:
+            break
+        worst.setdefault(repr(sorted(rows[at].items())), Apart(at, distances[at]))
+    return tuple(worst.values())

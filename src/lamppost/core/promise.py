@@ -248,7 +248,7 @@ def _optional(field: Field) -> Field:
 def _merged(one: Field, other: Field, widest: bool, what: str) -> Field:
     if one.kind != other.kind or one.shape != other.shape or one.elements != other.elements or one.channels != other.channels:
         raise Conflict(f"the {what} {one.name!r} is {one.wanted()} for one version and {other.wanted()} for another")
-    if one.kind == "vector" and one.choices != other.choices:
+    if one.kind == "vector" and one.choices != other.choices and (what != "answer" or set(one.choices) != set(other.choices)):
         raise Conflict(f"the {what} {one.name!r} has the elements {', '.join(one.choices)} in one version and {', '.join(other.choices)}")
     lows, highs = (one.low, other.low), (one.high, other.high)
     if widest:

@@ -269,6 +269,8 @@ def _events(guard: str, what: str, of: str, verb: str) -> Any:
         new, of_new, old, of_old = _two(steps, what, of)
         log_e = math.fsum(evidence.events(getattr(step, what)[1], getattr(step, what)[0], step.share / 100, limit) for step in steps)
         says = f"{verb} {new:,} of {of_new:,} calls, and the version before it {old:,} of {of_old:,}"
+        if not of_new:
+            says = "has no outcomes yet" if of == "judged" else "has not answered yet"
         return _reading(guards, guard, _ratio(new, of_new, old, of_old), limit, log_e, says)
 
     return read

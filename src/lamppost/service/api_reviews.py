@@ -38,16 +38,16 @@ async def ask_for_review(wanted: NewReview, node: TheNode, caller: Pusher) -> Re
     return review_shape((await reviews.listed(node.pool, number=number))[0])
 
 
-@router.post("/reviews/{number}/verdict")
-async def decide_review(number: int, said: NewVerdict, node: TheNode, caller: Reviewer) -> ReviewShape:
+@router.post("/reviews/{review}/verdict")
+async def decide_review(review: int, said: NewVerdict, node: TheNode, caller: Reviewer) -> ReviewShape:
     """Approve or refuse, with a reason. Whoever asked, or pushed the version, may not."""
-    return review_shape(await reviews.say(node.pool, number, said.approves, said.reason, caller.by))
+    return review_shape(await reviews.say(node.pool, review, said.approves, said.reason, caller.by))
 
 
-@router.delete("/reviews/{number}", status_code=204)
-async def withdraw_review(number: int, node: TheNode, caller: Pusher) -> None:
+@router.delete("/reviews/{review}", status_code=204)
+async def withdraw_review(review: int, node: TheNode, caller: Pusher) -> None:
     """Take a review back that is open or approved."""
-    await reviews.withdraw(node.pool, number, caller.by)
+    await reviews.withdraw(node.pool, review, caller.by)
 
 
 @router.get("/trail")

@@ -33,7 +33,9 @@ log = logging.getLogger("lamppost.changes")
 
 _LOOKED_AT = 2_000
 """Most calls of the last hour that a change is held against."""
-_PATIENCE_S = 0.7
+_PATIENCE_S = 0.5
+_REMEMBERED = 50
+"""Changes of an endpoint that are looked through for what to go back to."""
 _AGAIN_S = 0.5
 _GIVE_UP_S = 600.0
 
@@ -80,6 +82,7 @@ class Changes:
     def __init__(self, pool: Pool, routes: Routes) -> None:
         self._pool = pool
         self._routes = routes
+        self._past: dict[str, list[Split]] = {}
         self._writing: set[asyncio.Task[Split | None]] = set()
 
     async def make(self, changes: Sequence[Change], by: By, role: str, anyway: Anyway = NO_INSISTING) -> list[Made]:
@@ -138,8 +141,20 @@ class Changes:
     # -- going back ---------------------------------------------------------------------------------------------------
 
     async def earlier(self, endpoint: str) -> Split | None:
-        """What going back would return to."""
-        return endpoints.earlier(await endpoints.history(self._pool, endpoint, 1_000))
+        """What going back would return to; known without the database where this node has seen the endpoint's last change."""
+        known = self._past.get(endpoint)
+        if known is None or known[0].revision != self._routes.route(endpoint).split.revision:
+            known = self._past[endpoint] = await endpoints.history(self._pool, endpoint, _REMEMBERED)
+        return endpoints.earlier(known)
+
+    async def remember(self) -> None:
+        """Read what endpoints served before, where that has changed, so that going back needs no database."""
+        routes = self._routes.by_endpoint
+        for endpoint in self._past.keys() - routes.keys():
+            del self._past[endpoint]
+        stale = [name for name, route in routes.items() if name not in self._past or self._past[name][0].revision < route.split.revision]
+        if stale:
+            self._past |= await endpoints.histories(self._pool, stale, _REMEMBERED)
 
     async def go_back(self, endpoint: str, by: By, note: str | None = None) -> Back:
         """Serve again what was served before: on this node at once, and everywhere as soon as the database has it."""
@@ -148,6 +163,7 @@ class Changes:
         if target is None:
             raise Conflict(f"{endpoint} has served nothing before {present.setup.says()}; point it at another version instead")
         await self._routes.go_back(endpoint, present, target)
+        self._past[endpoint].insert(0, self._routes.route(endpoint).split)
         change = Change(endpoint, target.setup, present.revision, target.revision, action="went back", note=note)
         task = asyncio.create_task(self._write_back(change, by), name=f"go back {endpoint}")
         self._writing.add(task)

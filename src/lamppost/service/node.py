@@ -101,6 +101,7 @@ class Node:
         await self.auth.note_used()
         await self.auth.reload()
         await self.routes.reconcile()
+        await self.changes.remember()
 
 
 def _rpc(node: Node, address: str) -> RpcServer:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import hashlib
+import secrets
 from importlib import resources
+from urllib.parse import urlsplit, urlunsplit
 
 import psycopg
-from psycopg import AsyncConnection
+from psycopg import AsyncConnection, sql
 from psycopg.rows import TupleRow
 from psycopg_pool import AsyncConnectionPool
 
@@ -17,6 +19,7 @@ CHANGES = "lamppost_changes"
 """NOTIFY channel: the payload is the kind of thing that changed (``routes`` or ``tokens``)."""
 
 _MIGRATION_LOCK = 84_20
+_ROLE = "lamppost_service"
 
 
 def migrate(url: str) -> list[str]:
@@ -37,17 +40,36 @@ def migrate(url: str) -> list[str]:
         if newer := known.keys() - {file.name for file in files}:
             raise SetupError(f"the database was used by a newer Lamp Post ({', '.join(sorted(newer))}); upgrade this one")
         for file in files:
-            sql = file.read_text(encoding="utf-8")
-            checksum = hashlib.sha256(sql.encode()).hexdigest()
+            text = file.read_text(encoding="utf-8")
+            checksum = hashlib.sha256(text.encode()).hexdigest()
             if file.name in known:
                 if known[file.name] != checksum:
                     raise SetupError(f"migration {file.name} was edited after it had been applied; restore the file")
                 continue
             with connection.transaction():
-                connection.execute(sql.encode())
+                connection.execute(text.encode())
                 connection.execute("INSERT INTO migrations (name, sha256) VALUES (%s, %s)", (file.name, checksum))
             applied_now.append(file.name)
     return applied_now
+
+
+def hand_over(url: str) -> str:
+    """Give all tables but the trail to a role without further rights, and return the URL by which the service connects as that role.
+
+    The trail stays with whoever ``url`` is, so that the service can add to it and can neither change nor shorten it.
+    """
+    secret = secrets.token_urlsafe(24)
+    with psycopg.connect(url, autocommit=True) as connection:
+        if connection.execute("SELECT 1 FROM pg_roles WHERE rolname = %s", (_ROLE,)).fetchone() is None:
+            connection.execute(f"CREATE ROLE {_ROLE} LOGIN".encode())
+        connection.execute(sql.SQL("ALTER ROLE {} PASSWORD {}").format(sql.Identifier(_ROLE), sql.Literal(secret)))
+        connection.execute(f"GRANT USAGE, CREATE ON SCHEMA public TO {_ROLE}".encode())
+        owned = "SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND tableowner <> %s AND tablename <> 'trail'"
+        for (table,) in connection.execute(owned, (_ROLE,)).fetchall():
+            connection.execute(sql.SQL("ALTER TABLE {} OWNER TO {}").format(sql.Identifier(table), sql.Identifier(_ROLE)))
+        connection.execute(f"REVOKE ALL ON trail FROM {_ROLE}; GRANT SELECT, INSERT ON trail TO {_ROLE}".encode())
+    parts = urlsplit(url)
+    return urlunsplit(parts._replace(netloc=f"{_ROLE}:{secret}@{parts.netloc.rpartition('@')[2]}"))
 
 
 def make_pool(url: str) -> Pool:

@@ -72,14 +72,17 @@ async def history(pool: Pool, endpoint: str, limit: int = 50) -> list[Split]:
         return [_split(*row) for row in await (await connection.execute(query.encode(), (endpoint, limit))).fetchall()]
 
 
-async def revision(pool: Pool, endpoint: str, number: int) -> Split:
-    """One split; raise NotFound."""
+async def histories(pool: Pool, names: Sequence[str], limit: int) -> dict[str, list[Split]]:
+    """The splits of several endpoints, each newest first."""
+    query = (
+        f"SELECT {_COLUMNS} FROM (SELECT *, row_number() OVER (PARTITION BY endpoint ORDER BY revision DESC) AS at FROM splits"
+        " WHERE endpoint = ANY(%s)) newest WHERE at <= %s ORDER BY endpoint, revision DESC"
+    )
+    out: dict[str, list[Split]] = {}
     async with pool.connection() as connection:
-        query = f"SELECT {_COLUMNS} FROM splits WHERE endpoint = %s AND revision = %s"
-        row = await (await connection.execute(query.encode(), (endpoint, number))).fetchone()
-    if row is None:
-        raise NotFound(f"{endpoint} has no revision {number}; see lamppost show {endpoint}")
-    return _split(*row)
+        for row in await (await connection.execute(query.encode(), (list(names), limit))).fetchall():
+            out.setdefault(row[0], []).append(_split(*row))
+    return out
 
 
 def _split(endpoint: str, revision: int, setup: Any, since: datetime, changed_by: str, *more: Any) -> Split:
