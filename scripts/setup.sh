@@ -53,8 +53,8 @@ postgres() {
   apt_install "PostgreSQL's server" postgresql
 }
 
-chromium() { command -v chromium >/dev/null || apt_install "Chromium, for the console's tests," chromium; }
-wrk() { command -v wrk >/dev/null || apt_install "wrk, for the load" wrk; }
+chromium() { type -P chromium >/dev/null || apt_install "Chromium, for the console's tests," chromium; }
+wrk() { type -P wrk >/dev/null || apt_install "wrk, for the load" wrk; }
 
 # Node for building the console: the machine's if it is new enough, else the one that comes as a Python package.
 node_path() {

@@ -11,8 +11,10 @@ import { EndpointPage } from "./pages/EndpointPage";
 import { LanesPage } from "./pages/LanesPage";
 import { Models } from "./pages/Models";
 import { Overview } from "./pages/Overview";
+import { ReviewsPage } from "./pages/ReviewsPage";
 import { SignIn } from "./pages/SignIn";
 import { TokensPage } from "./pages/TokensPage";
+import { TrailPage } from "./pages/TrailPage";
 import { VersionPage } from "./pages/VersionPage";
 
 export function App({ linkFailed }: { linkFailed: Error | null }) {
@@ -31,6 +33,8 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
               <Route path="/models/:model/:number" element={<VersionPage />} />
               <Route path="/compare" element={<ComparePage />} />
               <Route path="/lanes" element={<LanesPage />} />
+              <Route path="/reviews" element={<ReviewsPage />} />
+              <Route path="/trail" element={<TrailPage />} />
               <Route path="/docs" element={<DocsPage />} />
               <Route path="/tokens" element={<TokensPage />} />
               <Route path="*" element={<Lost />} />

@@ -243,7 +243,7 @@ class Packages(Asking):
             )
             self.assertEqual(pointed["says"], "second is lit and serves second-model@1.")
             moved = client.point("second", "outage-risk@1")
-            self.assertEqual((moved["before"], moved["undo"]), ("second-model@1", "lamppost point second second-model@1"))
+            self.assertEqual((moved["before"], moved["undo"]), ("second-model@1", "lamppost rollback second"))
             self.assertEqual(client.predict("second", ROW).version, "outage-risk@1")
 
 

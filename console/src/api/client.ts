@@ -17,6 +17,12 @@ export type Token = components["schemas"]["TokenShape"];
 export type MadeToken = components["schemas"]["MadeToken"];
 export type Session = components["schemas"]["Session"];
 
+export type Rollout = components["schemas"]["RolloutShape"];
+export type Reading = components["schemas"]["ReadingShape"];
+export type Review = components["schemas"]["ReviewShape"];
+export type Entry = components["schemas"]["EntryShape"];
+export type Agreement = components["schemas"]["AgreementShape"];
+
 export const api = createClient<paths>();
 
 /** One wrong value of a request, as the service names it. */

@@ -57,3 +57,22 @@ export const useCalls = (endpoint: string) =>
     queryFn: async () => good(await api.GET("/api/calls", { params: { query: { endpoint, limit: 20 } } })),
     refetchInterval: LIVE_MS,
   });
+
+const MAY: Record<string, readonly string[]> = { point: ["operator", "admin"], review: ["reviewer", "admin"] };
+
+/** Whether whoever is signed in may do that; the service checks it again. */
+export function useMay(what: "point" | "review"): boolean {
+  const session = useSession();
+  return MAY[what]!.includes(session.data?.role ?? "");
+}
+
+export const useTrail = (subject: string, search: string) =>
+  useQuery({
+    queryKey: ["trail", subject, search],
+    queryFn: async () => good(await api.GET("/api/trail", { params: { query: { ...(subject && { subject }), ...(search && { search }), limit: 200 } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 2 * LIVE_MS,
+  });
+
+export const useReviews = () =>
+  useQuery({ queryKey: ["reviews"], queryFn: async () => good(await api.GET("/api/reviews")), refetchInterval: 2 * LIVE_MS });

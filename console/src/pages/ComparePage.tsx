@@ -3,6 +3,7 @@ import type { Comparison, Profile, VersionPage } from "../api/client";
 import { useComparison, useVersions } from "../api/queries";
 import { Card, Trouble, Waiting } from "../parts/basics";
 import { Histogram } from "../parts/Histogram";
+import { SameRows } from "../parts/SameRows";
 import { VersionLink } from "../parts/VersionLink";
 import { bytes, count, ms, plural } from "../words";
 
@@ -30,7 +31,10 @@ export function ComparePage() {
       ) : !found.data ? (
         <Waiting height={400} label="comparing" />
       ) : (
-        <Compared said={found.data} />
+        <>
+          <Compared said={found.data} />
+          <SameRows key={`${before} ${after}`} before={before} after={after} />
+        </>
       )}
     </>
   );

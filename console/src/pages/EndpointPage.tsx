@@ -2,7 +2,13 @@ import { useParams } from "react-router";
 import type { EndpointPage as Page } from "../api/client";
 import { useCalls, useEndpoint } from "../api/queries";
 import { Ask } from "../parts/Ask";
-import { Card, Mono, Trouble, Waiting } from "../parts/basics";
+import { useState } from "react";
+import { useMay } from "../api/queries";
+import { Button, Card, Trouble, Waiting } from "../parts/basics";
+import { ChangeServed, SharesCard } from "../parts/ChangeServed";
+import { GoBack } from "../parts/GoBack";
+import { History } from "../parts/History";
+import { RolloutTrack } from "../parts/RolloutTrack";
 import { Engine } from "../parts/Engine";
 import { CallsTable } from "../parts/CallsTable";
 import { Lamp } from "../parts/Lamp";
@@ -18,6 +24,8 @@ export function EndpointPage() {
   return (
     <>
       <Head page={page.data} />
+      <RolloutTrack page={page.data} />
+      <SharesCard page={page.data} />
       {/* a new version may have other fields: the form starts anew */}
       <Ask key={`${page.data.name} ${page.data.revision}`} page={page.data} />
       <SetupCard endpoint={endpoint} setup={page.data.setup} />
@@ -30,6 +38,9 @@ export function EndpointPage() {
 
 function Head({ page }: { page: Page }) {
   const { hour } = page;
+  const [changing, setChanging] = useState(false);
+  const may = useMay("point");
+  const going = page.rollout && !page.rollout.ended_at;
   const figures = [
     ["calls in 1 h", count(hour.calls)],
     ["refused", count(hour.refused)],
@@ -53,9 +64,20 @@ function Head({ page }: { page: Page }) {
           ))}
         </dl>
       </div>
-      <p className="mt-1 text-lead text-soft">
-        <Sentence page={page} />
-      </p>
+      <div className="mt-1 flex items-start justify-between gap-6">
+        <p className="text-lead text-soft">
+          <Sentence page={page} />
+        </p>
+        <span className="flex shrink-0 gap-3">
+          {may && (
+            <Button disabled={Boolean(going)} title={going ? "a rollout goes on" : undefined} onClick={() => setChanging(!changing)}>
+              {changing ? "Leave it" : "Serve another version"}
+            </Button>
+          )}
+          <GoBack page={page} />
+        </span>
+      </div>
+      {changing && <ChangeServed page={page} onDone={() => setChanging(false)} />}
     </header>
   );
 }
@@ -91,43 +113,6 @@ function Calls({ endpoint }: { endpoint: string }) {
       ) : (
         <p className="text-soft">No call yet. Press Ask above, or copy one of the calls beside it.</p>
       )}
-    </Card>
-  );
-}
-
-/** The command that serves it so again. */
-function back(endpoint: string, past: Page["history"][number]): string {
-  const { version, lookups = [], lenient } = past.setup;
-  return version && !lookups.length && !lenient ? `lamppost point ${endpoint} ${version}` : `lamppost setup ${endpoint} --as-of ${past.revision}`;
-}
-
-function History({ page }: { page: Page }) {
-  return (
-    <Card title="Served" className="mt-4">
-      <table className="figures">
-        <thead>
-          <tr>
-            <th className="num">change</th>
-            <th>what</th>
-            <th>since</th>
-            <th>pointed by</th>
-            <th>to have it again</th>
-          </tr>
-        </thead>
-        <tbody>
-          {page.history.map((past, at) => (
-            <tr key={past.revision}>
-              <td className="num">{past.revision}</td>
-              <td>
-                <Serves says={past.says} live={at === 0} />
-              </td>
-              <td title={past.since}>{ago(past.since)}</td>
-              <td>{past.changed_by}</td>
-              <td>{at === 0 ? <span className="text-faint">in service</span> : <Mono className="text-soft">{back(page.name, past)}</Mono>}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
     </Card>
   );
 }

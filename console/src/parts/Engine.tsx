@@ -143,7 +143,7 @@ function Rules({ page, onDone }: { page: Page; onDone: () => void }) {
       good(
         await api.PUT("/api/endpoints/{endpoint}/setup", {
           params: { path: { endpoint: page.name } },
-          body: { setup: { ...page.setup, lane }, after: page.revision },
+          body: { setup: { ...page.setup, lane }, after: page.revision, break_callers: false },
         }),
       ),
     onSuccess: () => {

@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { BookOpen, Gauge, KeyRound, LogOut, Moon, Package, Search, Sun } from "lucide-react";
+import { BookOpen, Footprints, Gauge, KeyRound, LogOut, Moon, Package, Search, Sun, UserCheck } from "lucide-react";
 import { NavLink } from "react-router";
 import { api, type Session } from "../api/client";
 import { useEndpoints } from "../api/queries";
@@ -9,6 +9,8 @@ import { Lamp } from "./Lamp";
 const PLACES = [
   { to: "/models", name: "Models", Icon: Package },
   { to: "/lanes", name: "Lanes", Icon: Gauge },
+  { to: "/reviews", name: "Reviews", Icon: UserCheck },
+  { to: "/trail", name: "Trail", Icon: Footprints },
   { to: "/docs", name: "Interface", Icon: BookOpen },
   { to: "/tokens", name: "Tokens", Icon: KeyRound, role: "admin" },
 ];

@@ -92,7 +92,7 @@ def _shape(node: Node, route: Route, hour: Hour) -> EndpointShape:
     return EndpointShape(
         name=split.endpoint,
         state=route.state,
-        why=route.reason or node.routes.being_made(split.setup),
+        why=route.reason or node.routes.opener.being_made(split.setup),
         version=str(split.version),
         versions=[str(name) for name in split.setup.versions],
         says=split.setup.says(),

@@ -11,32 +11,31 @@ import logging
 from collections import Counter, defaultdict
 from collections.abc import AsyncIterator, Awaitable, Callable, Iterable, Sequence
 from contextlib import AsyncExitStack, asynccontextmanager, suppress
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import psycopg
 from psycopg_pool import PoolTimeout
 
-from lamppost.core.errors import LampPostError, NotFound, PackageRefused, ProofFailed, Unavailable
+from lamppost.core.errors import LampPostError, NotFound, Unavailable
 from lamppost.core.fields import Schema
 from lamppost.core.names import VersionName, closest, parse_version
 from lamppost.core.promise import promise_of
 from lamppost.core.setup import Setup, combined
 from lamppost.core.watched import Tally, read_watched
-from lamppost.package.signing import Signature, check, demand
-from lamppost.runtime.environments import Environments
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.pool import WorkerPool
 from lamppost.runtime.supply import WorkerSupply
 from lamppost.runtime.terms import LaneSettings, lane_settings
 from lamppost.service.after import After, Shadowing
 from lamppost.service.lookups import Sources, Table
+from lamppost.service.opener import Opener
 from lamppost.service.recorder import Recorder
 from lamppost.service.serving import Serving
 from lamppost.service.settings import Settings
 from lamppost.service.sharing import make_serving
 from lamppost.service.shelf import Shelf
-from lamppost.store import endpoints, packages, records
+from lamppost.store import endpoints, records
 from lamppost.store.database import Pool
 from lamppost.store.endpoints import Change, Split
 
@@ -94,8 +93,8 @@ class Routes:
         self.pool = WorkerPool(WorkerSupply(spares=True), settings.memory_bytes)
         self.pool.let_go = self._sleep
         self.shelf = Shelf(pool, settings.data / "packages")
+        self.opener = Opener(pool, settings, self.shelf, self.pool)
         self._sources = Sources(settings.sources)
-        self._environments = Environments(settings.data / "environments") if settings.environments else None
         self._lanes: dict[VersionName, asyncio.Task[Lane]] = {}
         self._holds: Counter[VersionName] = Counter()
         self._uses: Counter[VersionName] = Counter()
@@ -332,11 +331,6 @@ class Routes:
         """The routes of the endpoints that name a version."""
         return [self.by_endpoint[endpoint] for endpoint in sorted(self._named.get(version, ()))]
 
-    def being_made(self, setup: Setup) -> str | None:
-        """What is still being installed for the versions of a setup, if anything is."""
-        told = self._environments.progress if self._environments is not None else {}
-        return next((f"{version}: {told[str(version)]}" for version in setup.versions if str(version) in told), None)
-
     def _made(self, setup: Setup, lanes: dict[str, Lane]) -> Serving:
         bare = make_serving(replace(setup, lookups=()), lanes)
         if not setup.lookups:
@@ -437,7 +431,9 @@ class Routes:
         self._holds[version] += 1
         task = self._lanes.get(version)
         if task is None:
-            task = self._lanes[version] = asyncio.create_task(self._open(version, measure), name=f"open {version}")
+            task = self._lanes[version] = asyncio.create_task(
+                self.opener.open(version, self._rules(version), measure), name=f"open {version}"
+            )
         try:
             return await asyncio.shield(task)
         except BaseException:
@@ -481,26 +477,3 @@ class Routes:
             return
         await lane.close()
         log.info("%s was let go", version)
-
-    async def _open(self, name: VersionName, measure: bool) -> Lane:
-        version = await packages.get_version(self._pool, name)
-        lamp, folder = await self.shelf.unpacked(version.digest)
-        kept = [Signature(*one) for one in await packages.list_signatures(self._pool, version.digest)]
-        check(kept, version.digest)
-        demand(self._settings.signers, kept, lamp.manifest.formats)
-        lane = Lane(str(name), folder, lamp.manifest, lamp.proof, self._rules(name), self.pool)
-        if self._environments is not None:
-            lane.overlay = await self._environments.of(str(name), lamp.manifest)
-        if version.measured is not None and not lane.light:
-            lane.expected_bytes = int(version.measured["memory_bytes"])
-        try:
-            verdict = await lane.open(measure=measure and version.measured is None)
-        except (ProofFailed, PackageRefused) as error:
-            await packages.note_proof(self._pool, name, "failed", error.detail)
-            raise
-        if version.proof != "passed":
-            await packages.note_proof(self._pool, name, "passed", verdict.sentence())
-        if lane.measured is not None:
-            await packages.note_measured(self._pool, name, asdict(lane.measured))
-        log.info("%s is open: %s", name, verdict.sentence())
-        return lane

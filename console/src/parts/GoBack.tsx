@@ -1,0 +1,79 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Undo2 } from "lucide-react";
+import { AlertDialog } from "radix-ui";
+import { api, type EndpointPage as Page, good } from "../api/client";
+import { useMay } from "../api/queries";
+import { ago } from "../words";
+import { Button, Mono, Trouble } from "./basics";
+
+/** Going back, always in reach: what it will do is said before, and how it is undone after. */
+export function GoBack({ page }: { page: Page }) {
+  const queries = useQueryClient();
+  const may = useMay("point");
+  const back = useMutation({
+    mutationFn: async () => good(await api.POST("/api/endpoints/{endpoint}/rollback", { params: { path: { endpoint: page.name } }, body: {} })),
+    onSuccess: () => void queries.invalidateQueries(),
+  });
+  const target = page.back;
+  if (!may) return null;
+  const going = page.rollout && !page.rollout.ended_at;
+  return (
+    <AlertDialog.Root onOpenChange={() => back.reset()}>
+      <AlertDialog.Trigger asChild>
+        <Button disabled={!target} title={target ? `serve ${target.says} again` : `${page.name} has served nothing else yet`}>
+          <Undo2 size={14} aria-hidden /> Go back{target ? ` to ${target.says.length < 28 ? target.says : "what was served"}` : ""}
+        </Button>
+      </AlertDialog.Trigger>
+      <AlertDialog.Portal>
+        <AlertDialog.Overlay className="fixed inset-0 bg-ink/30" />
+        <AlertDialog.Content className="fixed top-1/4 left-1/2 w-[520px] -translate-x-1/2 rounded-card border border-line bg-card p-6 shadow-lg">
+          <AlertDialog.Title className="text-lead font-semibold">
+            {back.data ? back.data.says : `Go back to ${target?.says}?`}
+          </AlertDialog.Title>
+          <AlertDialog.Description asChild>
+            <div className="mt-2 text-soft">
+              {back.data ? (
+                <p>
+                  To undo it: <Mono>{back.data.undo}</Mono>
+                </p>
+              ) : (
+                <>
+                  <p>
+                    Every node serves <Mono className="text-slate">{target?.says}</Mono> again within a second, as it did from {ago(target?.since ?? "")} on. No call is lost, and{" "}
+                    <Mono className="text-amber">{page.says}</Mono> stays open, so that this can be undone as quickly.
+                    {going && " The rollout that goes on ends."}
+                    {page.approvals > 0 && " Going back needs no review."}
+                  </p>
+                  <p className="mt-2 text-small text-faint">
+                    The same by command: <Mono>{`lamppost rollback ${page.name}`}</Mono>
+                  </p>
+                </>
+              )}
+            </div>
+          </AlertDialog.Description>
+          {back.error && (
+            <div className="mt-3">
+              <Trouble error={back.error} />
+            </div>
+          )}
+          <div className="mt-5 flex justify-end gap-3">
+            {back.data ? (
+              <AlertDialog.Cancel asChild>
+                <Button kind="main">Good</Button>
+              </AlertDialog.Cancel>
+            ) : (
+              <>
+                <AlertDialog.Cancel asChild>
+                  <Button>Leave it</Button>
+                </AlertDialog.Cancel>
+                <Button kind="main" disabled={back.isPending} onClick={() => back.mutate()}>
+                  {back.isPending ? "Going back …" : "Go back"}
+                </Button>
+              </>
+            )}
+          </div>
+        </AlertDialog.Content>
+      </AlertDialog.Portal>
+    </AlertDialog.Root>
+  );
+}
