@@ -187,6 +187,42 @@ class Versions(WithServer):
             await endpoints.set_up(self.pool, Change("outage-risk", setups[0], after=2), By("admin"))
 
 
+class Earlier(unittest.TestCase):
+    def test_what_going_back_returns_to(self) -> None:
+        """Each split by what it serves; ``<n`` puts revision n back, ``~`` is a step of a rollout."""
+        for past, back in (
+            ("a", None),
+            ("a b", 1),
+            ("a b c", 2),
+            ("a b c <2", 1),
+            ("a b c <2 <1", None),
+            ("a b c <2 <1 d", 1),
+            ("a b <1 b <1 b <1 b", 1),
+            ("a a b", 2),
+            ("a ~b ~b", 1),
+            ("a ~b b", 1),
+            ("a ~b <1", None),
+            ("z a ~b <2", 1),
+            ("a b <1 c", 1),
+        ):
+            self.assertEqual(getattr(endpoints.earlier(self.splits(past)), "revision", None), back, past)
+
+    def test_what_lies_further_back_than_is_remembered_is_found_by_what_put_it_back(self) -> None:
+        newest = self.splits("a " + "b <1 " * 40 + "b")[:10]
+        found = endpoints.earlier(newest)
+        assert found is not None
+        self.assertEqual(str(found.version), "lamp@1")
+
+    def splits(self, text: str) -> list[endpoints.Split]:
+        made: list[endpoints.Split] = []
+        for number, word in enumerate(text.split(), 1):
+            restores = int(word[1:]) if word[0] == "<" else None
+            setup = made[restores - 1].setup if restores else Setup(version=f"lamp@{ord(word[-1]) - ord('a') + 1}")
+            rollout = 1 if word[0] == "~" else None
+            made.append(endpoints.Split("lamp", number, setup, datetime.now(UTC), "admin", restores, rollout))
+        return made[::-1]
+
+
 def a_call(at: datetime, status: int = 200, micros: int = 1_000, input: bytes = b'{"x":1}') -> Call:
     return Call(
         at.timestamp(), str(uuid4()), "outage-risk", "outage-risk@1", "admin", status, 1, 1, micros, b'{"queue":3}', input, b'{"answer":{}}'

@@ -31,10 +31,7 @@ export function ComparePage() {
       ) : !found.data ? (
         <Waiting height={400} label="comparing" />
       ) : (
-        <>
-          <Compared said={found.data} />
-          <SameRows key={`${before} ${after}`} before={before} after={after} />
-        </>
+        <Compared said={found.data} />
       )}
     </>
   );
@@ -74,6 +71,9 @@ function Compared({ said }: { said: Comparison }) {
         {said.after.proof === "failed" && <span className="text-brick">{` ${said.after.name} fails its proof and cannot serve.`}</span>}
       </p>
       <Figures before={said.before} after={said.after} />
+      {said.before.proof !== "failed" && said.after.proof !== "failed" && (
+        <SameRows key={`${said.before.name} ${said.after.name}`} before={said.before.name} after={said.after.name} />
+      )}
       {said.changes.length > 0 && (
         <Card title="What changed" className="mt-4" aside={<code className="text-small text-faint">{`lamppost diff ${said.before.name} ${said.after.name}`}</code>}>
           <table className="figures w-full">

@@ -54,17 +54,17 @@ function Table({ all }: { all: Entry[] }) {
     <table className="figures w-full table-fixed rounded-card border border-line bg-card">
       <thead>
         <tr>
-          <th className="w-40 !pl-4">when</th>
-          <th className="w-40">token</th>
-          <th className="w-28">from</th>
-          <th className="w-40">did</th>
-          <th className="w-40">to</th>
+          <th className="w-36 !pl-4">when</th>
+          <th className="w-32">token</th>
+          <th className="w-24">from</th>
+          <th className="w-36">did</th>
+          <th className="w-36">to</th>
           <th>what</th>
         </tr>
       </thead>
       <tbody>
         {all.map((one) => (
-          <tr key={one.number}>
+          <tr key={one.number} className="align-top [&>td]:py-1.5">
             <td className="!pl-4" title={one.at}>
               {new Date(one.at).toLocaleDateString("en", { day: "numeric", month: "short" })} {clock(one.at).slice(0, 8)}
             </td>
@@ -76,8 +76,8 @@ function Table({ all }: { all: Entry[] }) {
             <td className="truncate">
               <Subject name={one.subject} />
             </td>
-            <td className="truncate text-soft" title={[told(one), one.note].filter(Boolean).join("; ")}>
-              <Serves says={[told(one), one.note].filter(Boolean).join("; ")} />
+            <td className="!whitespace-normal text-soft" title={told(one)}>
+              <Serves says={one.action.includes("rollout") && one.note ? one.note : [told(one), one.note].filter(Boolean).join("; ")} />
             </td>
           </tr>
         ))}

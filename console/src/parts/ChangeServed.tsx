@@ -49,7 +49,7 @@ export function ChangeServed({ page, onDone }: { page: Page; onDone: () => void 
             ))}
           </select>
         </label>
-        <fieldset className="grid gap-1 text-small text-soft">
+        <fieldset className="text-small text-soft">
           <legend className="mb-1">how</legend>
           <span className="inline-flex rounded-small border border-line">
             {WAYS.map(([one, what]) => (
@@ -209,7 +209,7 @@ export function SharesCard({ page }: { page: Page }) {
       void queries.invalidateQueries();
     },
   });
-  if (!of.length && !page.shadows.length) return null;
+  if ((!of.length || going) && !page.shadows.length) return null;
   const pair = of.length === 2 && may && !going;
   const second = of[1];
   const value = typed ?? second?.[1] ?? 0;
@@ -217,7 +217,7 @@ export function SharesCard({ page }: { page: Page }) {
   const sticky = page.setup.shares?.sticky;
   return (
     <Card title="Shares" className="mt-4" aside={<code className="text-small text-faint">{of.length ? `lamppost split ${page.name} ${shown.map(([name, part]) => `${name}=${part}`).join(" ")}` : ""}</code>}>
-      {of.length > 0 && (
+      {of.length > 0 && !going && (
         <div className="flex h-8 overflow-hidden rounded-small border border-line" role="img" aria-label={shown.map(([name, part]) => `${name} ${part} %`).join(", ")}>
           {shown.map(([name, part], at) => (
             <span key={name} className={`flex items-center gap-2 overflow-hidden px-2 font-mono text-small whitespace-nowrap ${at === 0 ? "bg-amber-fill text-[#1d2731]" : at % 2 ? "bg-amber-wash text-ink" : "bg-sunk text-ink"}`} style={{ width: `${part}%` }}>

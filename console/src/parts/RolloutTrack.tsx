@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, type EndpointPage as Page, good, type Reading, type Rollout } from "../api/client";
 import { useMay } from "../api/queries";
-import { ago, count, plural } from "../words";
+import { ago, count, plural, short } from "../words";
 import { Button, Card, Mono, Trouble } from "./basics";
 import { VersionLink } from "./VersionLink";
 
@@ -16,9 +16,19 @@ export function RolloutTrack({ page }: { page: Page }) {
       <p>
         <VersionLink name={rollout.old} /> → <VersionLink name={rollout.new} live />, <State rollout={rollout} /> <span className="text-soft">{rollout.why}</span>
       </p>
-      <Track rollout={rollout} />
-      {rollout.readings.length > 0 && <Guards rollout={rollout} />}
-      {!rollout.ended_at && <Steering page={page} rollout={rollout} />}
+      {rollout.ended_at ? (
+        <details className="mt-2">
+          <summary className="text-small text-soft hover:text-ink">its steps and what its guards read</summary>
+          <Track rollout={rollout} />
+          {rollout.readings.length > 0 && <Guards rollout={rollout} />}
+        </details>
+      ) : (
+        <>
+          <Track rollout={rollout} />
+          {rollout.readings.length > 0 && <Guards rollout={rollout} />}
+          <Steering page={page} rollout={rollout} />
+        </>
+      )}
     </Card>
   );
 }
@@ -82,7 +92,7 @@ function Guards({ rollout }: { rollout: Rollout }) {
           <th className="w-48">guard</th>
           <th className="num w-16">now</th>
           <th className="num w-16">limit</th>
-          <th className="w-44">evidence</th>
+          <th className="w-48 !pl-4">evidence</th>
           <th>
             <Mono>{rollout.new}</Mono>
           </th>
@@ -92,12 +102,12 @@ function Guards({ rollout }: { rollout: Rollout }) {
         {rollout.readings.map((one) => (
           <tr key={one.guard}>
             <td>{NAMES[one.guard] ?? one.guard}</td>
-            <td className={`num ${one.evidence >= 1 ? "font-semibold text-brick" : ""}`}>{one.value === null ? "–" : Number(one.value.toPrecision(2))}</td>
-            <td className="num text-slate">{Number(one.limit.toPrecision(2))}</td>
-            <td>
+            <td className={`num ${one.evidence >= 1 ? "font-semibold text-brick" : ""}`}>{one.value === null ? "–" : short(one.value)}</td>
+            <td className="num text-slate">{short(one.limit)}</td>
+            <td className="!pl-4">
               <Evidence reading={one} />
             </td>
-            <td className="truncate text-soft" title={one.says}>
+            <td className="py-1 !whitespace-normal text-soft">
               {one.says}
             </td>
           </tr>

@@ -93,8 +93,8 @@ class Changes:
             return await endpoints.apply(self._pool, ready, by)
 
         made = await self._routes.change(checked, commit)
-        for split, _ in made:
-            await self._look_behind(split.endpoint)
+        for split, before in made:
+            await self._look_behind(split.endpoint, before)
         return made
 
     async def checked(self, change: Change, role: str, anyway: Anyway) -> Change:
@@ -145,7 +145,10 @@ class Changes:
         known = self._past.get(endpoint)
         if known is None or known[0].revision != self._routes.route(endpoint).split.revision:
             known = self._past[endpoint] = await endpoints.history(self._pool, endpoint, _REMEMBERED)
-        return endpoints.earlier(known)
+        found = endpoints.earlier(known)
+        if found is None and len(known) >= _REMEMBERED:  # further back than is remembered
+            found = endpoints.earlier(await endpoints.history(self._pool, endpoint, 1_000_000))
+        return found
 
     async def remember(self) -> None:
         """Read what endpoints served before, where that has changed, so that going back needs no database."""
@@ -172,7 +175,7 @@ class Changes:
         ahead = self._routes.route(endpoint).split
         split = task.result() if done else None
         if split is not None:
-            await self._look_behind(endpoint)
+            await self._look_behind(endpoint, present)
         return Back(split or ahead, present, split is not None)
 
     async def _write_back(self, change: Change, by: By) -> Split | None:
@@ -191,10 +194,10 @@ class Changes:
                 await self._routes.follow(newest)
                 raise
 
-    async def _look_behind(self, endpoint: str) -> None:
-        """Keep warm what going back would return to."""
+    async def _look_behind(self, endpoint: str, left: Split | None) -> None:
+        """Keep warm what going back would return to, and what was served until now, so that either is there at once."""
         target = await self.earlier(endpoint)
-        self._routes.keep_behind(endpoint, None if target is None else target.setup)
+        self._routes.keep_behind(endpoint, [split.setup for split in (target, left) if split is not None])
 
     async def close(self) -> None:
         """Wait a moment for what the database has not taken yet."""

@@ -135,7 +135,7 @@ class Routes:
         if before is not None and before.serving is not None:
             same = route is not None and route.split.setup.versions == before.split.setup.versions
             if not same:
-                self.keep_behind(endpoint, before.split.setup if route is not None and route.serving is not None else None)
+                self.keep_behind(endpoint, [before.split.setup] if route is not None and route.serving is not None else [])
         if before is not None:
             for version in before.split.setup.versions:
                 self._named[version].discard(endpoint)
@@ -156,12 +156,12 @@ class Routes:
             for version in before.split.setup.versions:
                 self._close_unused(version)
 
-    def keep_behind(self, endpoint: str, setup: Setup | None) -> None:
-        """Keep the lanes of a setup open for going back to it, as far as they are open and memory allows."""
+    def keep_behind(self, endpoint: str, setups: Iterable[Setup]) -> None:
+        """Keep the lanes of setups open for going back to them, as far as they are open and memory allows."""
         before = self._behind.pop(endpoint, ())
-        if setup is not None:
-            self._behind[endpoint] = setup.versions
-            self._kept.update(setup.versions)
+        if wanted := tuple({version for setup in setups for version in setup.versions}):
+            self._behind[endpoint] = wanted
+            self._kept.update(wanted)
         self._kept.subtract(before)
         for version in before:
             self._close_unused(version)
@@ -249,7 +249,7 @@ class Routes:
         asleep = [route for route in self.naming(version) if lane in route.lanes]
         if not asleep and self._kept[version] > 0 and not self._holds[version] and lane.idle:
             for endpoint in [endpoint for endpoint, behind in self._behind.items() if version in behind]:
-                self.keep_behind(endpoint, None)
+                self.keep_behind(endpoint, [])
             return True
         if not asleep or any(not one.idle for route in asleep for one in route.lanes):
             return False

@@ -104,11 +104,9 @@ def earlier(past: Sequence[Split]) -> Split | None:
         split = by_number.get(at)
         if split is None or split.rollout is not None:
             continue
-        if split.restores is not None:
-            at = split.restores + 1
-            continue
         if split.setup != setup:
-            return split
+            return by_number.get(split.restores or split.revision, split)
+        at = split.restores or at
     return None
 
 
