@@ -18,6 +18,11 @@ export function VersionPage() {
       <p className="mt-1 text-lead text-soft">
         <Sentence page={said} />
       </p>
+      {(said.owner ?? said.purpose) && (
+        <p className="mt-1 text-soft">
+          {said.purpose} {said.owner && `Answered for by ${said.owner}.`}
+        </p>
+      )}
       {said.proof === "failed" && said.proof_says && (
         <div className="mt-4 rounded-card border border-brick bg-brick-wash p-4">
           <p className="font-semibold text-brick">It takes no traffic</p>
@@ -58,7 +63,8 @@ function Sentence({ page }: { page: Page }) {
   }[page.proof];
   return (
     <span>
-      {page.serves.length ? `Serves ${page.serves.join(", ")}. ` : "Serves nothing. "}
+      {page.retired_at && `Retired ${ago(page.retired_at)}: it is kept, and can serve no more. `}
+      {page.serves.length ? `Serves ${page.serves.join(", ")}. ` : page.served.length ? `Serves nothing; it served ${page.served.join(", ")} before. ` : "Serves nothing. "}
       {proof} Pushed by {page.pushed_by} {ago(page.pushed_at)}.
     </span>
   );

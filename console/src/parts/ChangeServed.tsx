@@ -20,7 +20,7 @@ export function ChangeServed({ page, onDone }: { page: Page; onDone: () => void 
   const models = new Set(page.versions.map((name) => name.split("@")[0]));
   const all = (versions.data ?? []).filter((one) => models.has(one.model) && !one.retired_at && one.proof !== "failed" && !page.versions.includes(one.name));
   const [chosen, setChosen] = useState("");
-  const [way, setWay] = useState<Way>("roll out");
+  const [way, setWay] = useState<Way>(page.setup.version ? "roll out" : "point");
   const [share, setShare] = useState(10);
   const [note, setNote] = useState("");
   const version = chosen || all[0]?.name || "";
@@ -53,8 +53,8 @@ export function ChangeServed({ page, onDone }: { page: Page; onDone: () => void 
           <legend className="mb-1">how</legend>
           <span className="inline-flex rounded-small border border-line">
             {WAYS.map(([one, what]) => (
-              <label key={one} title={what} className={`flex h-8 cursor-pointer items-center px-3 text-body ${way === one ? "bg-amber-wash font-semibold text-ink" : "text-soft hover:text-ink"}`}>
-                <input type="radio" name="way" className="sr-only" checked={way === one} onChange={() => setWay(one)} />
+              <label key={one} title={what} className={`flex h-8 cursor-pointer items-center px-3 text-body has-[:disabled]:opacity-50 has-[:focus-visible]:outline-2 ${way === one ? "bg-amber-wash font-semibold text-ink" : "text-soft hover:text-ink"}`}>
+                <input type="radio" name="way" className="sr-only" checked={way === one} disabled={one === "roll out" && !page.setup.version} onChange={() => setWay(one)} />
                 {one}
               </label>
             ))}

@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Agreement, api, good } from "../api/client";
 import { useEndpoints } from "../api/queries";
-import { count, ms, show } from "../words";
+import { count, ms, short, show } from "../words";
 import { Button, Card, Mono, Trouble } from "./basics";
 
 /** Both versions on the same rows: how far do their answers agree, and where do they not? */
@@ -48,7 +48,7 @@ function Found({ said }: { said: Agreement }) {
     <>
       <p className="mt-4 text-lead">{said.says}</p>
       <p className="mt-1 text-soft">
-        {said.mean !== null && `${said.by}: mean ${show(said.mean)}, 95 % below ${show(said.p95)}, most ${show(said.most)}. `}
+        {said.mean !== null && `${said.by}: mean ${short(said.mean)}, 95 % below ${short(said.p95 ?? 0)}, most ${short(said.most ?? 0)}. `}
         <Mono className="text-slate">{said.before}</Mono> took {ms(said.before_ms)} ms, <Mono className="text-amber">{said.after}</Mono> {ms(said.after_ms)} ms.
       </p>
       <div className="mt-3 grid grid-cols-2 gap-8">

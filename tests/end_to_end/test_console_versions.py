@@ -1,0 +1,118 @@
+"""Versions in the console: serve another, go back, roll out, share, review, look along the trail."""
+
+import re
+
+from playwright.sync_api import Page, expect
+
+from tests.end_to_end.test_console import InBrowser
+from tests.support.versions import times_lamp
+
+
+class Versions(InBrowser):
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        with cls.service.client() as client:
+            for factor in (1, 2, 3):
+                client.push(times_lamp(factor))
+
+    def serve(self, endpoint: str, *versions: str) -> str:
+        with self.service.client() as client:
+            for version in versions:
+                client.point(endpoint, version)
+        return f"/endpoints/{endpoint}"
+
+    def choose(self, page: Page, version: str, way: str) -> None:
+        page.get_by_role("button", name="Serve another version").click()
+        page.get_by_role("combobox", name="version").select_option(version)
+        page.get_by_text(way, exact=True).click()
+
+    def test_serve_another_then_go_back(self) -> None:
+        with self.page(self.serve("one", "times@1")) as page:
+            expect(page.get_by_role("button", name="Go back")).to_be_disabled()
+            self.choose(page, "times@2", "point")
+            expect(page.get_by_text("lamppost point one times@2")).to_be_visible()
+            page.get_by_role("button", name="Serve times@2").click()
+            expect(page.get_by_role("banner").or_(page.locator("header")).first).to_contain_text("served by times@2")
+            page.get_by_role("button", name="Go back to times@1").click()
+            dialog = page.get_by_role("alertdialog")
+            expect(dialog).to_contain_text("within a second")
+            expect(dialog).to_contain_text("lamppost rollback one")
+            dialog.get_by_role("button", name="Go back").click()
+            expect(dialog).to_contain_text("one is back at times@1; it served times@2 before.")
+            dialog.get_by_role("button", name="Good").click()
+            served = page.get_by_role("region", name="Served")
+            expect(served.get_by_role("listitem")).to_have_count(3)
+            expect(served.get_by_role("listitem").first).to_contain_text("went back to revision 1")
+            served.get_by_role("button", name="have it again").first.click()
+            page.get_by_role("button", name="Serve it again").click()
+            expect(page.locator("header").first).to_contain_text("served by times@2")
+
+    def test_a_rollout_is_begun_paused_and_taken_back(self) -> None:
+        with self.page(self.serve("two", "times@1")) as page:
+            self.choose(page, "times@3", "roll out")
+            page.get_by_role("button", name="Roll times@3 out").click()
+            rollout = page.get_by_role("region", name="Rollout")
+            expect(rollout).to_contain_text("goes on.")
+            expect(rollout.get_by_role("img", name="at 1 % of 1, 5, 25, 100 %")).to_be_visible()
+            expect(rollout.get_by_role("row").filter(has_text="answers apart")).to_be_visible()
+            rollout.get_by_role("button", name="Pause at 1 %").click()
+            expect(rollout).to_contain_text("paused by admin at 1 %")
+            rollout.get_by_role("button", name="Take it back").click()
+            last = page.get_by_role("region", name="Last rollout")
+            expect(last).to_contain_text("taken back by admin at 1 %")
+
+    def test_shares_can_be_taken_hold_of(self) -> None:
+        with self.page(self.serve("three", "times@1")) as page:
+            self.choose(page, "times@2", "share")
+            page.get_by_role("button", name="Give it 10 %").click()
+            shares = page.get_by_role("region", name="Shares")
+            expect(shares.get_by_role("img", name="times@1 90 %, times@2 10 %")).to_be_visible()
+            thumb = shares.get_by_role("slider")
+            thumb.focus()
+            for _ in range(5):
+                thumb.press("ArrowRight")
+            expect(shares).to_contain_text("lamppost split three times@1=85 times@2=15")
+            shares.get_by_role("button", name="Change the shares").click()
+            expect(page.locator("header").first).to_contain_text(re.compile("times@1 85 %, times@2 15 %"))
+            self.choose(page, "times@3", "shadow")
+            page.get_by_role("button", name="Copy 10 % to it").click()
+            expect(shares).to_contain_text("Shadow times@3 gets copies of 10 % of calls")
+
+    def test_a_review_is_asked_for_and_decided_by_somebody_else(self) -> None:
+        path = self.serve("four", "times@1")
+        with self.service.client() as client:
+            client.fetch("PUT", "/api/endpoints/four/approvals", {"approvals": 1})
+            reviewer = client.fetch("POST", "/api/tokens", {"name": "dawn", "role": "reviewer"})["secret"]
+        with self.page(path) as page:
+            self.choose(page, "times@2", "point")
+            page.get_by_label("What changed, and why should it?").fill("twice as much light")
+            page.get_by_role("button", name="Ask for review").click()
+            expect(page.get_by_text("it needs an approval by somebody else")).to_be_visible()
+            page.get_by_role("link", name="See reviews").click()
+            expect(page.get_by_text("You asked for it, so somebody else decides.")).to_be_visible()
+        with self.page(None) as page:
+            page.goto(self.service.address)
+            page.get_by_label("Token").fill(reviewer)
+            page.get_by_label("Token").press("Enter")
+            page.get_by_role("link", name="Reviews").click()
+            expect(page.get_by_text("1 version waits for approval.")).to_be_visible()
+            expect(page.get_by_text("twice as much light")).to_be_visible()
+            page.get_by_label("what did you look at?").fill("the proof, and the last calls")
+            page.get_by_role("button", name="Approve").click()
+            expect(page.get_by_text("Nothing waits for approval.")).to_be_visible()
+        with self.page(path) as page:
+            self.choose(page, "times@2", "point")
+            page.get_by_role("button", name="Serve times@2").click()
+            expect(page.locator("header").first).to_contain_text("served by times@2")
+            page.get_by_role("link", name="Trail").click()
+            page.get_by_label("search the trail").fill("last calls")
+            expect(page.get_by_role("row")).to_have_count(2)
+            expect(page.get_by_role("row").nth(1)).to_contain_text("approved")
+
+    def test_two_versions_on_the_same_rows(self) -> None:
+        with self.page("/compare?before=times@1&after=times@2") as page:
+            rows = page.get_by_role("region", name="On the same rows")
+            rows.get_by_role("button", name="Ask both").click()
+            expect(rows).to_contain_text(re.compile(r"times@1 and times@2 on the \d+ rows of the proof of times@1"))
+            expect(rows).to_contain_text("rows that differ most")
