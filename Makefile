@@ -2,7 +2,7 @@
 PORT ?= 8420
 PYTHON_HERE := .venv/bin/python
 
-.PHONY: demo test lint unit bench console screenshots setup clean
+.PHONY: demo test lint unit bench bench-changes console screenshots setup clean
 
 demo:
 	@scripts/setup.sh venv postgres console
@@ -24,6 +24,12 @@ unit:
 bench:
 	@scripts/setup.sh venv postgres console wrk
 	@$(PYTHON_HERE) -m bench
+
+# Longer than make bench: points and rollbacks under load on one node and three, and 10,000 simulated rollouts.
+bench-changes:
+	@scripts/setup.sh venv postgres console wrk
+	@$(PYTHON_HERE) -m bench.changes
+	@$(PYTHON_HERE) -m bench.rollouts
 
 console:
 	@scripts/setup.sh console

@@ -23,6 +23,7 @@ import lamppost
 from bench.servers import free_port, running
 from demo.__main__ import BY_NUMBER, ENDPOINT, PHOTO, fill, up
 from demo.register import Register
+from demo.versions import STEPS, traffic
 
 OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 ARGUMENTS = (
@@ -53,6 +54,14 @@ def shoot_commands(browser: Browser, lamp: Path) -> None:
             f'lamppost ask {ENDPOINT} --row \'{{"district": "mill", "lamp_type": "LED", "age_year": 3}}\'',
             f"lamppost ask {ENDPOINT}",
             f"lamppost tail {ENDPOINT} -n 6",
+        ],
+        "commands-versions": [
+            f"lamppost rollout {ENDPOINT}",
+            f"lamppost compare {ENDPOINT}@1 {ENDPOINT}@5 --endpoint {ENDPOINT} | head -3",
+            f"lamppost rollback {ENDPOINT} --note 'the depot asked for it'",
+            "lamppost state --to town.toml",
+            f"sed -i 's/{ENDPOINT}@1\"$/{ENDPOINT}@5\"/' town.toml && lamppost plan town.toml",
+            f"lamppost trail {ENDPOINT} -n 4 | cut -c -130",
         ],
     }.items():
         console = Console(record=True, width=132, file=io.StringIO())
@@ -100,10 +109,11 @@ def shoot_pages(browser: Browser, address: str) -> None:
         if theme == "light":
             page.screenshot(path=OUT / "console-endpoints.png")
             for picture, path, shown in (
-                ("console-models", "/models", "5 versions"),
+                ("console-models", "/models", "8 versions"),
                 ("console-version", f"/models/{ENDPOINT}/1", "What goes in"),
                 ("console-proof-failed", f"/models/{ENDPOINT}/2", "It takes no traffic"),
                 ("console-lanes", "/lanes", "Open now"),
+                ("console-trail", "/trail", "began rollout"),
                 ("console-setup", f"/endpoints/{BY_NUMBER}", "How it serves"),
                 ("console-compare", f"/compare?before={ENDPOINT}@1&after={ENDPOINT}@2", "Side by side"),
             ):
@@ -124,6 +134,21 @@ def shoot_pages(browser: Browser, address: str) -> None:
             page.get_by_role("alert").wait_for()
             page.screenshot(path=OUT / "console-refused.png")
         context.close()
+
+
+def shoot_rollout(browser: Browser, address: str) -> None:
+    """A rollout that goes on, with callers asking."""
+    with lamppost.Client(address) as client, lamppost.Client(address) as callers, traffic(callers, seed=8):
+        client.point(ENDPOINT, f"{ENDPOINT}@1")
+        client.roll_out(ENDPOINT, f"{ENDPOINT}@5", {"steps": [*STEPS[:2], {"share": 50, "calls": 20_000}]})
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(client.fetch("POST", "/api/session/link")["link"])
+        page.get_by_role("table").get_by_role("link", name=ENDPOINT, exact=True).click()
+        page.get_by_role("button", name="Pause at 50 %").wait_for()
+        page.wait_for_timeout(1_500)
+        page.screenshot(path=OUT / "console-rollout.png")
+        page.close()
+        client.fetch("POST", f"/api/endpoints/{ENDPOINT}/rollout/finish")
 
 
 def ask(page: Page) -> None:
@@ -148,6 +173,7 @@ def main() -> None:
             fill(address, folder, 300)
             browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=ARGUMENTS.split())
             shoot_pages(browser, address)
+            shoot_rollout(browser, address)
             shoot_commands(browser, folder / f"{ENDPOINT}.lamp")
             browser.close()
         town.stop()

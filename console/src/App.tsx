@@ -13,6 +13,7 @@ import { Models } from "./pages/Models";
 import { Overview } from "./pages/Overview";
 import { ReviewsPage } from "./pages/ReviewsPage";
 import { SignIn } from "./pages/SignIn";
+import { StatePage } from "./pages/StatePage";
 import { TokensPage } from "./pages/TokensPage";
 import { TrailPage } from "./pages/TrailPage";
 import { VersionPage } from "./pages/VersionPage";
@@ -34,6 +35,7 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
               <Route path="/compare" element={<ComparePage />} />
               <Route path="/lanes" element={<LanesPage />} />
               <Route path="/reviews" element={<ReviewsPage />} />
+              <Route path="/state" element={<StatePage />} />
               <Route path="/trail" element={<TrailPage />} />
               <Route path="/docs" element={<DocsPage />} />
               <Route path="/tokens" element={<TokensPage />} />

@@ -116,3 +116,15 @@ class Versions(InBrowser):
             rows.get_by_role("button", name="Ask both").click()
             expect(rows).to_contain_text(re.compile(r"times@1 and times@2 on the \d+ rows of the proof of times@1"))
             expect(rows).to_contain_text("rows that differ most")
+
+    def test_the_state_is_changed_as_one_document(self) -> None:
+        self.serve("six", "times@1")
+        with self.page("/state") as page:
+            document = page.get_by_role("textbox", name="the document")
+            page.get_by_role("button", name="What would change?").click()
+            expect(page.get_by_text("Nothing: everything is so already.")).to_be_visible()
+            document.fill('[endpoints.six]\nversion = "times@2"\n')
+            page.get_by_role("button", name="What would change?").click()
+            expect(page.get_by_text('six version: "times@1" → "times@2"')).to_be_visible()
+            page.get_by_role("button", name="Apply to 1 endpoint").click()
+            expect(document).to_have_value(re.compile('endpoints.six]\nversion = "times@2"'))

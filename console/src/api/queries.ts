@@ -76,3 +76,5 @@ export const useTrail = (subject: string, search: string) =>
 
 export const useReviews = () =>
   useQuery({ queryKey: ["reviews"], queryFn: async () => good(await api.GET("/api/reviews")), refetchInterval: 2 * LIVE_MS });
+
+export const useStated = () => useQuery({ queryKey: ["state"], queryFn: async () => good(await api.GET("/api/state")) });

@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { BookOpen, Footprints, Gauge, KeyRound, LogOut, Moon, Package, Search, Sun, UserCheck } from "lucide-react";
+import { BookOpen, FileText, Footprints, Gauge, KeyRound, LogOut, Moon, Package, Search, Sun, UserCheck } from "lucide-react";
 import { NavLink } from "react-router";
 import { api, type Session } from "../api/client";
 import { useEndpoints } from "../api/queries";
@@ -11,6 +11,7 @@ const PLACES = [
   { to: "/lanes", name: "Lanes", Icon: Gauge },
   { to: "/reviews", name: "Reviews", Icon: UserCheck },
   { to: "/trail", name: "Trail", Icon: Footprints },
+  { to: "/state", name: "State", Icon: FileText },
   { to: "/docs", name: "Interface", Icon: BookOpen },
   { to: "/tokens", name: "Tokens", Icon: KeyRound, role: "admin" },
 ];

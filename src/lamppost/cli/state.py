@@ -5,8 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-import tomli_w
-
 from lamppost.cli.changes import Insist
 from lamppost.cli.out import AMBER, DIM, paint, say, say_json
 from lamppost.cli.setup import read_toml
@@ -23,7 +21,7 @@ def state(to: Path | None, address: str | None, as_json: bool) -> None:
         say_json(said)
         return
     text = f"# the state {said['fingerprint']}; see what a change would do with: lamppost plan FILE\n\n"
-    text += tomli_w.dumps({"endpoints": said["endpoints"]})
+    text += said["toml"]
     if to is None:
         say(text.rstrip())
         return

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import tomllib
+
+import tomli_w
 from fastapi import APIRouter
 
-from lamppost.core.errors import Conflict, NotAllowed
+from lamppost.core.errors import BadRequest, Conflict, NotAllowed
 from lamppost.core.names import check_name, parse_version
 from lamppost.core.roles import MAY
 from lamppost.core.setup import Setup
@@ -136,14 +139,15 @@ async def demand_approvals(endpoint: str, wanted: Demand, node: TheNode, caller:
 async def get_state(node: TheNode, _: Looker) -> Stated:
     """The state of all endpoints as one document."""
     now, revisions = await _state(node)
-    return Stated(**write_state(now), fingerprint=fingerprint(revisions))
+    state = write_state(now)
+    return Stated(**state, toml=tomli_w.dumps(state), fingerprint=fingerprint(revisions))
 
 
 @router.post("/state/plan")
 async def plan_state(wanted: Document, node: TheNode, _: Looker) -> Planned:
     """What applying a document would change; nothing is changed."""
     now, revisions = await _state(node)
-    after = read_state({"endpoints": wanted.endpoints})
+    after = _wanted(wanted)
     _check_against(wanted, revisions)
     return _planned(now, after, differences(now, after), revisions)
 
@@ -152,7 +156,7 @@ async def plan_state(wanted: Document, node: TheNode, _: Looker) -> Planned:
 async def apply_state(wanted: Document, node: TheNode, caller: Pointer) -> Planned:
     """Make endpoints as a document says: all of it or nothing, everything opened and proven first. What is so already stays untouched."""
     now, revisions = await _state(node)
-    after = read_state({"endpoints": wanted.endpoints})
+    after = _wanted(wanted)
     _check_against(wanted, revisions)
     found = differences(now, after)
     _check_approvals(found, after, caller)
@@ -171,6 +175,17 @@ async def _state(node: Node) -> tuple[dict[str, Wanted], dict[str, tuple[int, in
     splits = await endpoints.list_splits(node.pool)
     now = {split.endpoint: Wanted(split.setup, demanded.get(split.endpoint, 0)) for split in splits}
     return now, {split.endpoint: (split.revision, demanded.get(split.endpoint, 0)) for split in splits}
+
+
+def _wanted(document: Document) -> dict[str, Wanted]:
+    if (document.endpoints is None) == (document.toml is None):
+        raise BadRequest("give the document either as endpoints or as toml")
+    if document.toml is None:
+        return read_state({"endpoints": document.endpoints})
+    try:
+        return read_state(tomllib.loads(document.toml))
+    except tomllib.TOMLDecodeError as error:
+        raise BadRequest(f"the document is not TOML: {error}") from error
 
 
 def _check_against(wanted: Document, revisions: dict[str, tuple[int, int]]) -> None:

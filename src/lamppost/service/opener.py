@@ -36,14 +36,18 @@ class Opener:
         told = self._environments.progress if self._environments is not None else {}
         return next((f"{version}: {told[str(version)]}" for version in setup.versions if str(version) in told), None)
 
-    async def open(self, name: VersionName, rules: LaneSettings, measure: bool) -> Lane:
-        """An open, proven lane; what proving showed is kept. Raise NotFound, ProofFailed, PackageRefused or Unavailable."""
+    async def open(self, name: VersionName, rules: LaneSettings, measure: bool, apart: bool = False) -> Lane:
+        """An open, proven lane; what proving showed is kept. apart : in a worker of its own, whatever it is.
+
+        Raise NotFound, ProofFailed, PackageRefused or Unavailable.
+        """
         version = await packages.get_version(self._pool, name)
         lamp, folder = await self._shelf.unpacked(version.digest)
         kept = [Signature(*one) for one in await packages.list_signatures(self._pool, version.digest)]
         check(kept, version.digest)
         demand(self._settings.signers, kept, lamp.manifest.formats)
         lane = Lane(str(name), folder, lamp.manifest, lamp.proof, rules, self._workers)
+        lane.apart = apart
         if self._environments is not None:
             lane.overlay = await self._environments.of(str(name), lamp.manifest)
         if version.measured is not None and not lane.light:

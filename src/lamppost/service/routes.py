@@ -192,10 +192,10 @@ class Routes:
             task.add_done_callback(self._closing.discard)
 
     async def _open_shadow(self, shadow: Shadowing, held: bool) -> None:
-        """Open a shadow's lane; it is held until the endpoint has the shadow no more."""
+        """Open a shadow's lane, apart from those that answer; it is held until the endpoint has the shadow no more."""
         version = parse_version(shadow.version)
         try:
-            shadow.lane = await self._hold(version)
+            shadow.lane = await self._hold(version, apart=True)
         except LampPostError as error:
             shadow.why = error.detail
             log.error("the shadow %s cannot be opened: %s", shadow.version, error.detail)
@@ -426,13 +426,13 @@ class Routes:
 
     # -- lanes --------------------------------------------------------------------------------------------------------
 
-    async def _hold(self, version: VersionName, measure: bool = False) -> Lane:
+    async def _hold(self, version: VersionName, measure: bool = False, apart: bool = False) -> Lane:
         """An open, proven lane; it stays until `_let_go`, and as long as a route uses it."""
         self._holds[version] += 1
         task = self._lanes.get(version)
         if task is None:
             task = self._lanes[version] = asyncio.create_task(
-                self.opener.open(version, self._rules(version), measure), name=f"open {version}"
+                self.opener.open(version, self._rules(version), measure, apart), name=f"open {version}"
             )
         try:
             return await asyncio.shield(task)

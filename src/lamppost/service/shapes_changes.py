@@ -190,9 +190,10 @@ class EntryShape(Shape):
 
 
 class Document(Shape):
-    """The state of endpoints. against : refused unless this is the fingerprint of the present state; null for any."""
+    """The state of endpoints, as values or as TOML. against : refused unless this is the fingerprint of the present state; null for any."""
 
-    endpoints: dict[str, Any]
+    endpoints: dict[str, Any] | None = None
+    toml: str | None = Described(default=None, max_length=1_000_000)
     against: str | None = None
     break_callers: bool = False
     override: str | None = None
@@ -202,6 +203,7 @@ class Stated(Shape):
     """The present state as a document, with its fingerprint."""
 
     endpoints: dict[str, Any]
+    toml: str
     fingerprint: str
 
 
