@@ -61,7 +61,7 @@ def shoot_commands(browser: Browser, lamp: Path) -> None:
             f"lamppost rollback {ENDPOINT} --note 'the depot asked for it'",
             "lamppost state --to town.toml",
             f"sed -i 's/{ENDPOINT}@1\"$/{ENDPOINT}@5\"/' town.toml && lamppost plan town.toml",
-            f"lamppost trail {ENDPOINT} -n 4 | cut -c -130",
+            f"lamppost trail {ENDPOINT} -n 4",
         ],
     }.items():
         console = Console(record=True, width=132, file=io.StringIO())

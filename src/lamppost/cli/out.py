@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
@@ -51,8 +52,13 @@ def short_json(value: Any, longest: int = 80) -> str:
 
 
 def table(head: Sequence[str], rows: Sequence[Sequence[str]], right: frozenset[str] = frozenset()) -> None:
-    """Aligned columns; those named in ``right`` hold figures."""
+    """Aligned columns; those named in ``right`` hold figures. On a terminal a last column that does not fit is cut."""
     widths = [max([len(name), *(_width(row[i]) for row in rows)]) for i, name in enumerate(head)]
+
+    if sys.stdout.isatty() and len(head) > 1:
+        room = max(20, shutil.get_terminal_size().columns - sum(widths[:-1]) - 2 * (len(widths) - 1))
+        rows = [[*row[:-1], _cut(row[-1], room)] for row in rows]
+        widths[-1] = min(widths[-1], room)
 
     def line(cells: Sequence[str]) -> str:
         parts = []
@@ -64,6 +70,10 @@ def table(head: Sequence[str], rows: Sequence[Sequence[str]], right: frozenset[s
     say(paint(line(head), DIM))
     for row in rows:
         say(line(row))
+
+
+def _cut(text: str, room: int) -> str:
+    return text if _width(text) <= room or "\033" in text else f"{text[: room - 1]}…"
 
 
 def _width(text: str) -> int:
