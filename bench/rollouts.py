@@ -13,15 +13,17 @@ from math import sqrt
 
 import numpy as np
 
+from lamppost.core.histogram import bucket_of
 from lamppost.core.rollout import OVER, Counts, Plan, Rollout, decide, moved, readings
 
-SLOW_MS = 20.0
+P99_MS = 10.0
+QUICK, SLOW = str(bucket_of(4e3)), str(bucket_of(60e3))
 LOOK = 100
 
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """How a version behaves. fails : part of calls. labels : parts of three labels. slow : part of calls above `SLOW_MS`."""
+    """How a version behaves. fails : part of calls. labels : parts of three labels. slow : part of calls over twice the p99."""
 
     fails: float = 0.004
     labels: tuple[float, ...] = (0.82, 0.15, 0.03)
@@ -63,11 +65,13 @@ def simulate(old: Kind, new: Kind, plan: Plan, rng: np.random.Generator, most: i
             fails = int(rng.binomial(calls, kind.fails))
             steps[-1].calls[arm] += calls
             steps[-1].failed[arm] += fails
-            steps[-1].slow[arm] += int(rng.binomial(calls, kind.slow))
+            slow = int(rng.binomial(calls, kind.slow))
+            for bucket, seen in ((SLOW, slow), (QUICK, calls - slow)):
+                steps[-1].latency[arm][bucket] = steps[-1].latency[arm].get(bucket, 0) + seen
             for label, seen in zip("abc", rng.multinomial(calls - fails, kind.labels), strict=True):
                 steps[-1].answers[arm][label] = steps[-1].answers[arm].get(label, 0) + int(seen)
         to_new += int(arms.sum())
-        decision = decide(rollout, readings(plan.guards, steps, SLOW_MS), steps[-1], minutes=turn)
+        decision = decide(rollout, readings(plan.guards, steps, P99_MS), steps[-1], minutes=turn)
         before, rollout = rollout.step, moved(rollout, decision)
         if rollout.state in OVER:
             return Ended(rollout.state, n, to_new, rollout.step)

@@ -54,9 +54,9 @@ class Tallies(unittest.TestCase):
         rows = [{"kwh": float(value)} for value in range(101)]
         reference = make_reference(NUMBER, rows, NUMBER, rows)
         rollout = Rollout("load@1", "load@2", Plan(guards=Guards(p99_ms=50, disagreement=0.1)))
-        watch = watched(rollout, 7, NUMBER, reference, 10.0)
+        watch = watched(rollout, 7, NUMBER, reference)
         self.assertEqual(read_watched(write_watched(watch)), watch)
-        self.assertEqual((watch.slow_ms, watch.over_ms, watch.edges[:2]), (20.0, 50, (10.0, 20.0)))
+        self.assertEqual((watch.share, watch.edges[:2]), (1, (10.0, 20.0)))
         self.assertEqual(
             [watch.cell({"kwh": value}) for value in (3.0, 15.0, 99.0)], ["kwh up to 10", "kwh above 10 up to 20", "kwh above 90"]
         )
@@ -70,7 +70,8 @@ class Tallies(unittest.TestCase):
         tally.compared([{"kwh": 3.0}], [{"kwh": 30.0}])
         counts = tally.take()
         assert counts is not None
-        self.assertEqual((counts.calls, counts.failed, counts.slow, counts.over), ([1, 2], [0, 1], [0, 1], [0, 1]))
+        self.assertEqual((counts.calls, counts.failed), ([1, 2], [0, 1]))
+        self.assertEqual([counts.above(arm, 20.0) for arm in (0, 1)], [0, 1])
         self.assertEqual(counts.answers, [{"kwh up to 10": 1}, {"kwh up to 10": 1}])
         self.assertEqual((counts.compared, counts.apart), (2, 1))
         tally.put_back(counts)

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from bench.rollouts import SAME, WORSE, many
 from lamppost.core import evidence
 from lamppost.core.errors import BadRequest, Conflict, LampPostError
+from lamppost.core.histogram import bucket_of
 from lamppost.core.rollout import (
     OVER,
     Counts,
@@ -32,6 +33,11 @@ PLAN = Plan((Step(5, calls=100), Step(25, calls=100, minutes=2)), Guards())
 
 def seen(share: float, calls: tuple[int, int], failed: tuple[int, int] = (0, 0), **more: object) -> Counts:
     return Counts(share, list(calls), list(failed), **more)  # type: ignore[arg-type]
+
+
+def took(old: tuple[int, int], new: tuple[int, int]) -> list[dict[str, int]]:
+    """Calls of 4 ms and of 60 ms, by version."""
+    return [{str(bucket_of(4e3)): quick, str(bucket_of(60e3)): slow} for quick, slow in (old, new)]
 
 
 class Evidence(unittest.TestCase):
@@ -82,8 +88,8 @@ class Decisions(unittest.TestCase):
     def setUp(self) -> None:
         self.rollout = Rollout("lamp@1", "lamp@2", PLAN)
 
-    def decide(self, *steps: Counts, minutes: float = 0.0, slow_ms: float | None = 20.0) -> Decision:
-        return decide(self.rollout, readings(PLAN.guards, steps, slow_ms), steps[-1], minutes)
+    def decide(self, *steps: Counts, minutes: float = 0.0, p99_ms: float | None = 10.0) -> Decision:
+        return decide(self.rollout, readings(PLAN.guards, steps, p99_ms), steps[-1], minutes)
 
     def test_it_waits_goes_on_and_finishes_and_says_why(self) -> None:
         self.assertEqual(self.decide(seen(5, (800, 40))), Decision("hold", "lamp@2 has 5 % and 60 calls to go"))
@@ -105,7 +111,7 @@ class Decisions(unittest.TestCase):
             "(the chance of this, were it no worse, is at most 0.01)",
         )
         self.assertEqual(moved(self.rollout, back).shares.of, {"lamp@1": 100.0})
-        slow = self.decide(seen(5, (760, 40), slow=[1, 39]))
+        slow = self.decide(seen(5, (760, 40), latency=took((759, 1), (1, 39))))
         self.assertIn("was slower than 20 ms in 39 of 40 calls", slow.why)
         answers: list[dict[str, int]] = [{"holds": 700, "fails": 60}, {"holds": 4, "fails": 36}]
         other = self.decide(seen(5, (760, 40), answers=answers))
@@ -118,7 +124,14 @@ class Decisions(unittest.TestCase):
         many_answers: list[dict[str, int]] = [{"a": 95_000, "b": 95_000}, {"a": 5_300, "b": 4_700}]
         small = self.decide(seen(5, (190_000, 10_000), answers=many_answers))
         self.assertEqual(small.do, "hold", "certain, and smaller than the guard: neither back nor on")
-        self.assertEqual(self.decide(seen(5, (1900, 100)), slow_ms=None).do, "go on")
+        unknown = self.decide(seen(5, (1900, 100)), p99_ms=None)
+        self.assertEqual((unknown.do, "which has no p99 yet" in unknown.why), ("hold", True), "a guard that sees nothing lets nothing by")
+
+    def test_without_a_p99_from_before_the_old_version_is_measured_meanwhile(self) -> None:
+        few = self.decide(seen(5, (90, 10), latency=took((90, 0), (0, 10))), p99_ms=None)
+        self.assertEqual(few.do, "hold", "of 90 calls there is no p99 yet")
+        slow = self.decide(seen(5, (760, 40), latency=took((760, 0), (0, 40))), p99_ms=None)
+        self.assertIn("lamp@2 was slower than 8.06 ms in 40 of 40 calls, and the version before it in 0 of 760", slow.why)
 
     def test_disagreement_and_outcomes(self) -> None:
         guards = Guards(None, None, None, None, disagreement=0.05)
@@ -144,7 +157,7 @@ class Decisions(unittest.TestCase):
                 if event in ("calm", "bad", "few"):
                     counts = seen(5, (1900, 1 if event == "few" else 100), (0, 90 if event == "bad" else 0))
                     if rollout.state not in OVER:
-                        rollout = moved(rollout, decide(rollout, readings(PLAN.guards, [counts], 20.0), counts, 3.0))
+                        rollout = moved(rollout, decide(rollout, readings(PLAN.guards, [counts], 10.0), counts, 3.0))
                 else:
                     rollout = getattr(rollout, event)("somebody")
             except LampPostError:

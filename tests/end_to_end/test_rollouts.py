@@ -10,7 +10,7 @@ import numpy as np
 
 from lamppost.core.errors import BadRequest, Conflict, LampPostError, NotFound, ServerUnreachable
 from tests.support.lamps import moody_lamp
-from tests.support.models import Fussy, Moody
+from tests.support.models import Fussy, Moody, Sleepy
 from tests.support.service import Service, until
 from tests.support.versions import label_lamp, times_lamp
 
@@ -106,6 +106,15 @@ class Rollouts(unittest.TestCase):
         self.assertEqual((ended["state"], ended["step"]), ("back", 0), ended["why"])
         self.assertRegex(ended["why"], rf"{second} failed in \d+ of \d+ calls, and the version before it 0 of")
         self.assertEqual((set(callers.refused), self.serves("moody")), ({502}, first))
+
+    def test_one_that_is_slow_goes_back_even_where_nobody_asked_before(self) -> None:
+        first = self.service.serve(moody_lamp("brisk", Moody()), "brisk")
+        second = self.client.push(moody_lamp("sleepy", Sleepy()), "brisk")["version"]
+        with Callers(self.service, "brisk", lambda rng: {"x": float(rng.integers(1, 5))}):
+            self.client.roll_out("brisk", second, QUICK)
+            ended = self.over("brisk")
+        self.assertEqual((ended["state"], ended["step"], self.serves("brisk")), ("back", 0, first), ended["why"])
+        self.assertRegex(ended["why"], rf"{second} was slower than [\d.]+ ms in \d+ of \d+ calls")
 
     def test_steering_by_command_and_by_hand(self) -> None:
         def run(*words: str) -> str:

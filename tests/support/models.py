@@ -73,6 +73,15 @@ class Fussy(Moody):
         return super().predict(frame)
 
 
+class Sleepy(Moody):
+    """Takes its time over small numbers, which its proof has none of."""
+
+    def predict(self, frame: pd.DataFrame) -> Any:
+        if (frame["x"].to_numpy() < 50).any():
+            time.sleep(0.08)
+        return super().predict(frame)
+
+
 class Companion(Moody):
     """Its answer depends on the batch: it subtracts the mean."""
 

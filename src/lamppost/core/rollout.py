@@ -21,6 +21,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from lamppost.core import evidence
 from lamppost.core.errors import BadRequest, Conflict
+from lamppost.core.histogram import bucket_of, quantiles
 from lamppost.core.shares import Shares, Sticky
 
 _CLOSED = {"extra": "forbid", "allow_inf_nan": False}
@@ -178,15 +179,15 @@ class Rollout:
 class Counts:
     """What was seen at one step. Index 0 is the old version, 1 the new one.
 
-    calls, failed (answered with a status of 500 or more), slow (by the guard p99), over (by p99_ms), answers by label or cell.
+    calls, failed (answered with a status of 500 or more), latency (calls by bucket of `lamppost.core.histogram`, as text), answers by
+    label or cell.
     compared, apart : calls that both versions answered, and in how many of them they differed. judged, wrong : outcomes known.
     """
 
     share: float
     calls: list[int] = default(default_factory=lambda: [0, 0])
     failed: list[int] = default(default_factory=lambda: [0, 0])
-    slow: list[int] = default(default_factory=lambda: [0, 0])
-    over: list[int] = default(default_factory=lambda: [0, 0])
+    latency: list[dict[str, int]] = default(default_factory=lambda: [{}, {}])
     answers: list[dict[str, int]] = default(default_factory=lambda: [{}, {}])
     compared: int = 0
     apart: int = 0
@@ -198,18 +199,21 @@ class Counts:
         for mine, theirs in (
             (self.calls, other.calls),
             (self.failed, other.failed),
-            (self.slow, other.slow),
-            (self.over, other.over),
             (self.judged, other.judged),
             (self.wrong, other.wrong),
         ):
             mine[0] += theirs[0]
             mine[1] += theirs[1]
-        for labels, more in zip(self.answers, other.answers, strict=True):
+        for labels, more in zip((*self.answers, *self.latency), (*other.answers, *other.latency), strict=True):
             for label, count in more.items():
                 labels[label] = labels.get(label, 0) + count
         self.compared += other.compared
         self.apart += other.apart
+
+    def above(self, arm: int, ms: float) -> int:
+        """How many calls took longer than so many milliseconds, as exactly as the buckets are."""
+        limit = bucket_of(ms * 1e3)
+        return sum(count for bucket, count in self.latency[arm].items() if int(bucket) > limit)
 
     @property
     def empty(self) -> bool:
@@ -241,9 +245,12 @@ class Decision:
     why: str
 
 
-def readings(guards: Guards, steps: Sequence[Counts], slow_ms: float | None = None) -> list[Reading]:
-    """What each guard says to all that was seen so far. slow_ms : above which a call counted as slow for the guard p99."""
-    return [_READERS[name](guards, steps, slow_ms) for name in guards.used]
+def readings(guards: Guards, steps: Sequence[Counts], p99_ms: float | None = None) -> list[Reading]:
+    """What each guard says to all that was seen so far.
+
+    p99_ms : of the old version before the rollout; where it had too few calls for one, its p99 since then counts.
+    """
+    return [_READERS[name](guards, steps, p99_ms) for name in guards.used]
 
 
 def _reading(guards: Guards, guard: str, value: float | None, limit: float, log_e: float, says: str) -> Reading:
@@ -276,18 +283,29 @@ def _events(guard: str, what: str, of: str, verb: str) -> Any:
     return read
 
 
-def _slower(guards: Guards, steps: Sequence[Counts], slow_ms: float | None) -> Reading:
+def _slower(guards: Guards, steps: Sequence[Counts], p99_ms: float | None) -> Reading:
     """Slow is measured beside the old version at the same time, so that a busy hour is not the new version's fault."""
-    if slow_ms is None:
+    p99_ms = _p99_of_old(steps) if p99_ms is None else p99_ms
+    if p99_ms is None:
         return Reading("p99", None, P99_SLOW, 0.0, "cannot be held against the version before it, which has no p99 yet")
-    new, of_new, old, of_old = _two(steps, "slow", "calls")
-    log_e = math.fsum(evidence.events(step.slow[1], step.slow[0], step.share / 100, _AS_SLOW) for step in steps)
+    slow_ms = (guards.p99 or 1.0) * p99_ms
+    pairs = [(step.above(1, slow_ms), step.above(0, slow_ms), step.share / 100) for step in steps]
+    new, old = sum(pair[0] for pair in pairs), sum(pair[1] for pair in pairs)
+    of_new, of_old = (sum(step.calls[arm] for step in steps) for arm in (1, 0))
+    log_e = math.fsum(evidence.events(one, other, share, _AS_SLOW) for one, other, share in pairs)
     says = f"was slower than {slow_ms:,.3g} ms in {new:,} of {of_new:,} calls, and the version before it in {old:,} of {of_old:,}"
     return _reading(guards, "p99", new / of_new if of_new else None, P99_SLOW, log_e, says)
 
 
+def _p99_of_old(steps: Sequence[Counts]) -> float | None:
+    """Of what the old version answered since the rollout began, in milliseconds; None below so many calls that there is one."""
+    counts = {int(bucket): count for bucket, count in _summed([step.latency[0] for step in steps]).items()}
+    us = quantiles(counts, (1 - P99_SLOW,))[0] if sum(counts.values()) >= 1 / P99_SLOW else None
+    return None if us is None else us / 1e3
+
+
 def _over(guards: Guards, steps: Sequence[Counts], _: float | None) -> Reading:
-    over, calls = (sum(getattr(step, name)[1] for step in steps) for name in ("over", "calls"))
+    over, calls = sum(step.above(1, guards.p99_ms or 0.0) for step in steps), sum(step.calls[1] for step in steps)
     says = f"was slower than {guards.p99_ms:,.3g} ms in {over:,} of {calls:,} calls, where 1 % may be"
     return _reading(guards, "p99_ms", over / calls if calls else None, P99_SLOW, evidence.rate(over, calls, P99_SLOW), says)
 
@@ -349,6 +367,9 @@ def decide(rollout: Rollout, read: Sequence[Reading], now: Counts, minutes: floa
         left = [f"{step.calls - now.calls[1]:,} calls"] if now.calls[1] < step.calls else []
         left += [f"{step.minutes - minutes:,.1f} minutes"] if minutes < step.minutes else []
         return Decision("hold", f"{rollout.new} has {step.share:g} % and {' and '.join(left)} to go")
+    blind = next((reading for reading in read if reading.guard == "p99" and reading.value is None), None)
+    if blind is not None:
+        return Decision("hold", f"holds at {step.share:g} %: {rollout.new} {blind.says}")
     doubtful = max(read, key=lambda reading: reading.evidence, default=None)
     if doubtful is not None and doubtful.evidence * rollout.plan.guards.enough >= _HOLD:
         return Decision("hold", f"holds at {step.share:g} %: {rollout.new} {doubtful.says}; this is not sure yet")

@@ -12,6 +12,7 @@ from pydantic import TypeAdapter
 
 from lamppost.core.agreement import differ, main_answer
 from lamppost.core.fields import Schema, pick
+from lamppost.core.histogram import bucket_of
 from lamppost.core.reference import Reference
 from lamppost.core.rollout import Counts, Rollout
 
@@ -20,7 +21,6 @@ from lamppost.core.rollout import Counts, Rollout
 class Watched:
     """rollout, step : which. old, new : versions. share : percent for the new one.
 
-    slow_ms, over_ms : above which calls count as slow or over, None for never.
     answer : the one whose distribution is counted. edges : inner edges of cells for a number, by the old version's reference.
     scale, tolerance : numbers further apart than their product disagree. compare : whether both versions are asked the same rows.
     """
@@ -30,8 +30,6 @@ class Watched:
     old: str
     new: str
     share: float
-    slow_ms: float | None
-    over_ms: float | None
     answer: str
     edges: tuple[float, ...]
     scale: float | None
@@ -49,8 +47,8 @@ class Watched:
         return "missing" if value is None else str(value).lower() if isinstance(value, bool) else str(value)[:80]
 
 
-def watched(rollout: Rollout, number: int, answers: Schema, reference: Reference | None, p99_ms: float | None) -> Watched:
-    """What to count. answers, reference : of the old version. p99_ms : what it has had, None when that is not known."""
+def watched(rollout: Rollout, number: int, answers: Schema, reference: Reference | None) -> Watched:
+    """What to count. answers, reference : of the old version."""
     guards = rollout.plan.guards
     field = main_answer(answers)
     profile = next((one for one in (reference.answers if reference else ()) if one.name == field.name), None)
@@ -61,8 +59,6 @@ def watched(rollout: Rollout, number: int, answers: Schema, reference: Reference
         rollout.old,
         rollout.new,
         rollout.shares.of.get(rollout.new, 0.0),
-        None if guards.p99 is None or p99_ms is None else guards.p99 * p99_ms,
-        guards.p99_ms,
         field.name,
         edges,
         profile.sd if profile is not None else None,
@@ -85,8 +81,8 @@ class Tally:
         if arm is None:
             return
         counts.calls[arm] += 1
-        counts.slow[arm] += self.watch.slow_ms is not None and ms > self.watch.slow_ms
-        counts.over[arm] += self.watch.over_ms is not None and ms > self.watch.over_ms
+        bucket = str(bucket_of(ms * 1e3))
+        counts.latency[arm][bucket] = counts.latency[arm].get(bucket, 0) + 1
         if answers and self.watch.answer in answers[0]:
             labels, cell = counts.answers[arm], self.watch.cell(answers[0])
             if cell in labels or len(labels) < 64:

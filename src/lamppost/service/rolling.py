@@ -73,14 +73,14 @@ class Rolling:
         since = datetime.now(UTC) - timedelta(hours=1)
         p99_ms = await records.p99_ms(self._pool, endpoint, old, since)
         lamp = await self._routes.shelf.described((await packages.get_version(self._pool, parse_version(old))).digest)
-        watch = watched(rollout, 0, lamp.manifest.answers, lamp.reference, p99_ms)
+        watch = watched(rollout, 0, lamp.manifest.answers, lamp.reference)
         setup = present.setup.shared(rollout.shares)
         change = Change(endpoint, setup, present.revision, action="began rollout", note=f"to {version}, first {watch.share:g} %")
         change = await self._changes.checked(change, role, anyway)
 
         async def commit(ready: Sequence[Change]) -> list[Made]:
             async with self._pool.connection() as connection, connection.transaction():
-                number = await rollouts.begin(connection, endpoint, rollout, present.revision, watch.slow_ms, by.token)
+                number = await rollouts.begin(connection, endpoint, rollout, present.revision, p99_ms, by.token)
                 step = replace(ready[0], rollout=number, watch=write_watched(replace(watch, rollout=number)))
                 made = await endpoints.make(connection, step, by)
                 await announce(connection, "routes")
@@ -140,7 +140,7 @@ class Rolling:
             if stored is None:
                 return
             steps = await rollouts.all_counts(connection, number, stored.rollout)
-            read = readings(stored.rollout.plan.guards, steps, stored.slow_ms)
+            read = readings(stored.rollout.plan.guards, steps, stored.p99_ms)
             minutes = (datetime.now(UTC) - stored.step_since).total_seconds() / 60
             decision = decide(stored.rollout, read, steps[-1], minutes)
             told = [asdict(reading) for reading in read]

@@ -17,14 +17,14 @@ from lamppost.core.errors import Conflict, NotFound
 from lamppost.core.rollout import OVER, Counts, Rollout, read_counts, read_rollout, write
 from lamppost.store.database import Pool
 
-_COLUMNS = "number, endpoint, rollout, before, revision, slow_ms, readings, begun_by, begun_at, step_since, ended_at"
+_COLUMNS = "number, endpoint, rollout, before, revision, p99_ms, readings, begun_by, begun_at, step_since, ended_at"
 
 
 @dataclass(frozen=True, slots=True)
 class Stored:
     """A rollout with its number. before : the revision in force before it. revision : of its present step, or of what it ended with.
 
-    slow_ms : above which calls count as slow. readings : what its guards said last, as JSON.
+    p99_ms : of the old version before it, None where it had too few calls. readings : what its guards said last, as JSON.
     """
 
     number: int
@@ -32,7 +32,7 @@ class Stored:
     rollout: Rollout
     before: int
     revision: int
-    slow_ms: float | None
+    p99_ms: float | None
     readings: list[dict[str, Any]]
     begun_by: str
     begun_at: datetime
@@ -40,14 +40,14 @@ class Stored:
     ended_at: datetime | None
 
 
-async def begin(connection: AsyncConnection[TupleRow], endpoint: str, rollout: Rollout, before: int, slow_ms: float | None, by: str) -> int:
+async def begin(connection: AsyncConnection[TupleRow], endpoint: str, rollout: Rollout, before: int, p99_ms: float | None, by: str) -> int:
     """A new rollout, inside the transaction of its first step; raise Conflict while another one goes on there."""
     try:
         row = await (
             await connection.execute(
-                "INSERT INTO rollouts (endpoint, rollout, state, before, revision, slow_ms, begun_by)"
+                "INSERT INTO rollouts (endpoint, rollout, state, before, revision, p99_ms, begun_by)"
                 " VALUES (%s, %s, %s, %s, %s, %s, %s) RETURNING number",
-                (endpoint, orjson.dumps(write(rollout)).decode(), rollout.state, before, before + 1, slow_ms, by),
+                (endpoint, orjson.dumps(write(rollout)).decode(), rollout.state, before, before + 1, p99_ms, by),
             )
         ).fetchone()
     except UniqueViolation:

@@ -32,7 +32,7 @@ CREATE TABLE rollouts (
     state       text NOT NULL,
     before      int NOT NULL,
     revision    int NOT NULL,
-    slow_ms     real,
+    p99_ms      real,
     readings    json NOT NULL DEFAULT '[]',
     begun_by    text NOT NULL,
     begun_at    timestamptz NOT NULL DEFAULT now(),
