@@ -131,13 +131,14 @@ class Life(unittest.TestCase):
         )
         with socket.create_connection(("127.0.0.1", self.service.port), timeout=30) as slow, self.service.client() as client:
             slow.sendall(head.encode() + body[:10])
-            client.push(outage_lamp(), "other")
-            client.point("outage-risk", "other@1")
+            for name in ("other", "third"):  # what was served last stays open for going back, what was before that does not
+                client.push(outage_lamp(), name)
+                client.point("outage-risk", f"{name}@1")
             until(lambda: "outage-risk@1 was let go" in self.service.log.read_text(), what="the end of the old lane")
             slow.sendall(body[10:])
             answer = b"".join(iter(lambda: slow.recv(65_536), b""))
         self.assertIn(b"200 OK", answer)
-        self.assertIn(b'"version":"other@1"', answer)
+        self.assertIn(b'"version":"third@1"', answer)
 
     def test_a_taken_port_and_a_taken_folder_are_said_plainly(self) -> None:
         with socket.socket() as taken:
