@@ -97,20 +97,19 @@ class Several:
         return asked.rows if asked.rows is not None else rows_of(self.columns, asked.columns or [])
 
 
-class Chosen(Several):
-    """One of several versions for each row, by a field, or for each call, by an option or a header."""
+class ByRow(Several):
+    """Rows of one call that go to several versions. key : a field or option that may only choose. tells : whether answers say by whom."""
 
-    def __init__(self, choose: Choose, promise: Promise, lanes: Mapping[str, Lane]) -> None:
+    def __init__(self, promise: Promise, lanes: Mapping[str, Lane], key: str | None, tells: bool) -> None:
         super().__init__(promise)
-        self._choose = choose
         self._lanes = lanes
-        self._header = choose.name.lower().encode()
+        self._key = key
+        self._tells = tells
 
-    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers, terms: Terms = AT_ONCE) -> Served:  # noqa: ARG002
+    async def answered(self, versions: Sequence[str], rows: list[Row], size_bytes: int, terms: Terms) -> Served:
         """Each row by its version, the answers in the rows' order."""
-        rows = self.rows(asked)
         groups: dict[str, list[int]] = {}
-        for at, version in enumerate(self._versions(rows, headers)):
+        for at, version in enumerate(versions):
             groups.setdefault(version, []).append(at)
         share = size_bytes // max(1, len(rows))
         said = await asyncio.gather(
@@ -121,17 +120,33 @@ class Chosen(Several):
             if isinstance(answer, BaseException):
                 raise answer
             for at, row in zip(places, answer.rows, strict=True):
-                answers[at] = {**row, WHICH: version} if self._choose.by == "field" else row
-        return Served(joined([answer for answer in said if isinstance(answer, LaneAnswer)], answers), ", ".join(groups))
+                answers[at] = {**row, WHICH: version} if self._tells else row
+        return Served(joined([answer for answer in said if isinstance(answer, LaneAnswer)], answers), ", ".join(groups), rows)
 
     async def _by(self, version: str, places: list[int], rows: list[Row], share: int, terms: Terms) -> LaneAnswer:
         lane = self._lanes[version]
-        name = None if pick(lane.columns, self._choose.name) else self._choose.name
+        ignored = None if self._key is None or pick(lane.columns, self._key) else self._key
         try:
-            fitted = fit([rows[at] for at in places], lane.columns, self.columns, version, name)
+            fitted = fit([rows[at] for at in places], lane.columns, self.columns, version, ignored)
             return await lane.predict(fitted, share * len(places), terms)
         except LampPostError as error:
-            raise moved(error, places.__getitem__) from error
+            placed = moved(error, places.__getitem__)
+            placed.version = version
+            raise placed from error
+
+
+class Chosen(ByRow):
+    """One of several versions for each row, by a field, or for each call, by an option or a header."""
+
+    def __init__(self, choose: Choose, promise: Promise, lanes: Mapping[str, Lane]) -> None:
+        super().__init__(promise, lanes, choose.name, choose.by == "field")
+        self._choose = choose
+        self._header = choose.name.lower().encode()
+
+    async def ask(self, asked: Asked, as_columns: bool, size_bytes: int, headers: Headers, terms: Terms = AT_ONCE) -> Served:  # noqa: ARG002
+        """Each row by its version."""
+        rows = self.rows(asked)
+        return await self.answered(self._versions(rows, headers), rows, size_bytes, terms)
 
     def _versions(self, rows: list[Row], headers: Headers) -> list[str]:
         """The version of each row."""

@@ -2,41 +2,36 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from random import Random, SystemRandom
 
-from lamppost.core.errors import LampPostError, moved
-from lamppost.core.fields import Schema, pick
-from lamppost.core.plan import Row
-from lamppost.core.promise import WHICH, Promise, case_of, fit, promise_of
+from lamppost.core.errors import LampPostError
+from lamppost.core.fields import Schema
+from lamppost.core.promise import Promise, case_of, promise_of
 from lamppost.core.setup import Setup
 from lamppost.core.shares import Shares
 from lamppost.runtime.lane import Lane
-from lamppost.runtime.terms import AT_ONCE, LaneAnswer, Terms
+from lamppost.runtime.terms import AT_ONCE, Terms
 from lamppost.service.lookups import Table
-from lamppost.service.serving import Asked, Chosen, Ensemble, Headers, LookedUp, One, Served, Serving, Several, joined
+from lamppost.service.serving import Asked, ByRow, Chosen, Ensemble, Headers, LookedUp, One, Served, Serving
 
 _random = Random(SystemRandom().getrandbits(128))
 
 
-class Shared(Several):
+class Shared(ByRow):
     """See the module. quick : whether `pick` alone says which version answers a whole call, whose rows it takes as they are."""
 
     def __init__(self, shares: Shares, promise: Promise, lanes: Mapping[str, Lane]) -> None:
-        super().__init__(promise)
-        self.ones = {name: One(name, lanes[name]) for name in shares.of}
-        self._shares = shares
-        self._start = _random.random()
-        self._calls = 0
         sticky = shares.sticky
         self._header = sticky.name.lower().encode() if sticky is not None and sticky.by == "header" else None
         self._field = sticky.name if sticky is not None and sticky.by != "header" else None
-        self._tells = sticky is not None and sticky.by == "field"
-        alike = self._field is None and all(_same(lane.columns, self.columns) for lane in lanes.values())
-        self._fits = {name: _same(lanes[name].columns, self.columns) for name in shares.of}
-        self.quick = alike
+        super().__init__(promise, lanes, self._field, sticky is not None and sticky.by == "field")
+        self.ones = {name: One(name, lanes[name]) for name in shares.of}
+        self.quick = self._field is None and all(_same(lane.columns, self.columns) for lane in lanes.values())
+        self._shares = shares
+        self._start = _random.random()
+        self._calls = 0
 
     def pick(self, headers: Headers) -> One:
         """The version of a whole call, by its header or by its turn."""
@@ -61,36 +56,10 @@ class Shared(Several):
                 raise
         rows = self.rows(asked)
         if self._field is None:
-            groups = {self.pick(headers).version: list(range(len(rows)))}
-        else:
-            groups = {}
-            for at, row in enumerate(rows):
-                key = row.get(self._field)
-                groups.setdefault(self._turn() if key is None else self._shares.keyed(case_of(key)), []).append(at)
-        share = size_bytes // max(1, len(rows))
-        said = await asyncio.gather(
-            *(self._by(version, places, rows, share, terms) for version, places in groups.items()), return_exceptions=True
-        )
-        answers: list[Row] = [{}] * len(rows)
-        for (version, places), answer in zip(groups.items(), said, strict=True):
-            if isinstance(answer, BaseException):
-                raise answer
-            for at, row in zip(places, answer.rows, strict=True):
-                answers[at] = {**row, WHICH: version} if self._tells else row
-        return Served(joined([answer for answer in said if isinstance(answer, LaneAnswer)], answers), ", ".join(groups), rows)
-
-    async def _by(self, version: str, places: list[int], rows: list[Row], share: int, terms: Terms) -> LaneAnswer:
-        lane = self.ones[version].lane
-        taken = [rows[at] for at in places]
-        try:
-            if not self._fits[version]:
-                name = self._field if self._field is not None and pick(lane.columns, self._field) is None else None
-                taken = fit(taken, lane.columns, self.columns, version, name)
-            return await lane.predict(taken, share * len(places), terms)
-        except LampPostError as error:
-            error = moved(error, places.__getitem__)
-            error.version = version
-            raise error from None
+            return await self.answered([self.pick(headers).version] * len(rows), rows, size_bytes, terms)
+        keys = [row.get(self._field) for row in rows]
+        versions = [self._turn() if key is None else self._shares.keyed(case_of(key)) for key in keys]
+        return await self.answered(versions, rows, size_bytes, terms)
 
 
 def _same(one: Schema, promised: Schema) -> bool:
