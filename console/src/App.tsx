@@ -5,6 +5,7 @@ import { useSession } from "./api/queries";
 import { Trouble } from "./parts/basics";
 import { Palette } from "./parts/Palette";
 import { Street } from "./parts/Street";
+import { CallPage } from "./pages/CallPage";
 import { ComparePage } from "./pages/ComparePage";
 import { DocsPage } from "./pages/DocsPage";
 import { EndpointPage } from "./pages/EndpointPage";
@@ -34,6 +35,7 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
               <Route path="/models/:model/:number" element={<VersionPage />} />
               <Route path="/compare" element={<ComparePage />} />
               <Route path="/lanes" element={<LanesPage />} />
+              <Route path="/calls/:id" element={<CallPage />} />
               <Route path="/reviews" element={<ReviewsPage />} />
               <Route path="/state" element={<StatePage />} />
               <Route path="/trail" element={<TrailPage />} />

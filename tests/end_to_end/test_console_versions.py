@@ -128,3 +128,19 @@ class Versions(InBrowser):
             expect(page.get_by_text('six version: "times@1" → "times@2"')).to_be_visible()
             page.get_by_role("button", name="Apply to 1 endpoint").click()
             expect(document).to_have_value(re.compile('endpoints.six]\nversion = "times@2"'))
+
+    def test_a_call_has_a_page_and_can_be_asked_again(self) -> None:
+        path = self.serve("seven", "times@1")
+        with self.service.client() as client:
+            client.predict("seven", {"x": 7.0})
+        with self.page(path) as page:
+            calls = page.get_by_role("region", name="Last calls")
+            calls.get_by_role("row").nth(1).click()
+            calls.get_by_role("link").last.click()
+            expect(page.get_by_role("region", name="Where the time went")).to_contain_text("worker")
+            expect(page.get_by_role("region", name="What went in")).to_contain_text('"x": 7')
+            page.get_by_label("version to ask").select_option("times@3")
+            page.get_by_role("button", name="Ask it").click()
+            expect(page.get_by_role("region", name="The same, asked of another version")).to_contain_text(
+                re.compile(r"times@3 says, in .* ms")
+            )

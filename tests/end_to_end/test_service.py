@@ -30,6 +30,7 @@ NAMES = {
     "sha256": "0" * 64,
     "act": "pause",
     "review": 999_999,
+    "request_id": UUID(int=7),
 }
 # every route, the permission that it needs ("nobody" for no token at all, "anybody" for any token), and a body that does no harm
 ROUTES: list[tuple[str, str, Any]] = [
@@ -57,6 +58,7 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("POST /api/models/{model}/versions/{number}/retire", "point", {"undo": True}),
     ("POST /api/compare/answers", "predict and look", {"before": "outage-risk@1", "after": "outage-risk@1", "proof": True}),
     ("GET /api/calls", "look", None),
+    ("GET /api/calls/{request_id}", "look", None),
     ("GET /api/lanes", "look", None),
     ("GET /api/versions", "look", None),
     ("GET /api/compare", "look", None),

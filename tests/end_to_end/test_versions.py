@@ -158,6 +158,32 @@ class Sharing(WithVersions):
         self.assertEqual(self.service.run("shadow", self.endpoint, "times@3", "--share", "0").returncode, 0)
         self.assertEqual(self.page()["shadows"], [])
 
+    def test_one_call_is_found_again_and_asked_again(self) -> None:
+        self.client.set_up(self.endpoint, {"version": "times@1", "shadows": [{"version": "times@2"}]})
+        until(lambda: self.page()["shadows"][0]["open"], what="the shadow's lane")
+        said = self.client.predict(self.endpoint, {"x": 21.0})
+        with self.assertRaises(BadRequest):
+            self.y("much")  # type: ignore[arg-type]
+        page = until(lambda: self.call(said.request_id), what="the call and its shadow")
+        self.assertEqual((page["input"], page["answer"]["answer"], page["version"]), ({"x": 21.0}, {"y": 21.0}, "times@1"))
+        self.assertAlmostEqual(page["shadows"][0]["answer"]["answers"][0]["y"], 42.0)
+        done = self.service.run("call", said.request_id, "--replay", "times@3")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("status 200, by times@1 for admin", done.stdout)
+        self.assertRegex(done.stdout.splitlines()[-1], r"0 +other +.*21\.0.*63\.0")
+        refused = until(lambda: self.service.run("tail", self.endpoint, "--status", "400", "--json").stdout, what="the refused call")
+        self.assertEqual([json.loads(line)["status"] for line in refused.splitlines()], [422])
+        self.assertIn("There are no such calls", self.service.run("tail", self.endpoint, "--slower", "60000").stdout)
+        lost = self.service.run("call", "00000000-0000-0000-0000-000000000007")
+        self.assertEqual((lost.returncode, "there is no call" in lost.stderr), (1, True))
+
+    def call(self, request_id: str) -> dict[str, Any] | None:
+        try:
+            page: dict[str, Any] = self.client.fetch("GET", f"/api/calls/{request_id}")
+        except LampPostError:
+            return None
+        return page if page["shadows"] else None
+
     def test_two_versions_on_the_same_rows(self) -> None:
         self.client.point(self.endpoint, "times@1")
         for x in range(30):

@@ -22,6 +22,7 @@ from lamppost.store import database, endpoints, packages, records, tokens
 from lamppost.store.endpoints import Change
 from lamppost.store.lines import Call, counts_of, lines_of
 from lamppost.store.postgres import PrivateServer
+from lamppost.store.records import Sought
 from lamppost.store.spool import Frame
 from lamppost.store.trail import By
 from tests.support.service import until
@@ -245,9 +246,9 @@ class Records(WithServer):
         past = (await records.latency(self.pool, now - timedelta(minutes=1)))["outage-risk"]
         self.assertEqual((past.calls, past.refused, past.failed), (6, 1, 1))
         self.assertEqual(past.histogram, {bucket_of(1_000): 3, bucket_of(9_000): 1})
-        latest = await records.latest_calls(self.pool, "outage-risk", 3)
+        latest = await records.latest_calls(self.pool, Sought("outage-risk"), 3)
         self.assertEqual((len(latest), latest[0]["input"], latest[0]["phases_us"]), (3, {"x": 1}, {"queue": 3}))
-        self.assertEqual(await records.latest_calls(self.pool, "other", 3), [])
+        self.assertEqual(await records.latest_calls(self.pool, Sought("other"), 3), [])
 
     async def test_one_record_the_database_cannot_hold_does_not_cost_the_others(self) -> None:
         recorder = Recorder(self.pool, self.data / uuid4().hex, 10**9)

@@ -21,6 +21,7 @@ export type Rollout = components["schemas"]["RolloutShape"];
 export type Reading = components["schemas"]["ReadingShape"];
 export type Review = components["schemas"]["ReviewShape"];
 export type Entry = components["schemas"]["EntryShape"];
+export type CallPage = components["schemas"]["CallPage"];
 export type Agreement = components["schemas"]["AgreementShape"];
 
 export const api = createClient<paths>();

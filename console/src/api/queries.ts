@@ -78,3 +78,7 @@ export const useReviews = () =>
   useQuery({ queryKey: ["reviews"], queryFn: async () => good(await api.GET("/api/reviews")), refetchInterval: 2 * LIVE_MS });
 
 export const useStated = () => useQuery({ queryKey: ["state"], queryFn: async () => good(await api.GET("/api/state")) });
+
+/** A call is in the records a moment after it was answered: one that is not there yet is looked for again. */
+export const useCall = (id: string) =>
+  useQuery({ queryKey: ["call", id], queryFn: async () => good(await api.GET("/api/calls/{request_id}", { params: { path: { request_id: id } } })), retry: 3, retryDelay: 700 });

@@ -1,5 +1,6 @@
 import { ChevronRight } from "lucide-react";
 import { Fragment, useState } from "react";
+import { Link } from "react-router";
 import type { Call } from "../api/client";
 import { clock, ms, show } from "../words";
 import { CopyButton } from "./basics";
@@ -53,7 +54,11 @@ export function CallsTable({ calls }: { calls: Call[] }) {
                   <td />
                   <td colSpan={10} className="pb-3">
                     <p className="flex items-baseline gap-2 text-small text-faint">
-                      request <span className="font-mono text-soft">{call.request_id}</span> <CopyButton text={call.request_id} />
+                      request{" "}
+                      <Link to={`/calls/${call.request_id}`} className="font-mono text-soft underline hover:text-ink">
+                        {call.request_id}
+                      </Link>{" "}
+                      <CopyButton text={call.request_id} />
                     </p>
                     <div className="mt-1 grid grid-cols-2 gap-4">
                       <Body title="what went in" value={call.input} />

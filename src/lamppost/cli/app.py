@@ -254,13 +254,30 @@ def tail(
     endpoint: Annotated[str | None, typer.Argument(help="Only this endpoint.")] = None,
     lines: Annotated[int, typer.Option("--lines", "-n", help="Calls to show first.", min=1, max=1000)] = 20,
     follow: Annotated[bool, typer.Option("--follow", "-f", help="Go on as calls come in.")] = False,
+    status: Annotated[int | None, typer.Option(help="Only this status and above, such as 400.", min=100, max=599)] = None,
+    slower: Annotated[float | None, typer.Option(help="Only calls that took at least so many milliseconds.", min=0)] = None,
+    version: Annotated[str | None, typer.Option(help="Only what this version answered.")] = None,
+    token: Annotated[str | None, typer.Option(help="Only calls by this token.")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
     """Show the last calls."""
-    from lamppost.cli.ask import tail
+    from lamppost.cli.calls import Sought, tail
 
-    tail(endpoint, lines, follow, address, as_json)
+    tail(Sought(endpoint, status, slower, version, token), lines, follow, address, as_json)
+
+
+@app.command()
+def call(
+    request_id: Annotated[str, typer.Argument(help="The call's id, from its answer, from tail or from a page.")],
+    version: Annotated[str | None, typer.Option("--replay", help="Ask this version the same, and show what differs.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Show one call: what went in, what came back, by which version, where the time went."""
+    from lamppost.cli.calls import call
+
+    call(request_id, version, address, as_json)
 
 
 @app.command()

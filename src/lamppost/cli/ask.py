@@ -4,16 +4,14 @@ from __future__ import annotations
 
 import csv
 import json
-import shutil
 import sys
-import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ms, paint, say, say_json, short_json, table
+from lamppost.cli.out import AMBER, DIM, SLATE, ms, paint, say, say_json, short_json, table
 from lamppost.client import Client, Prediction
 from lamppost.core.errors import BadRequest
 
@@ -148,12 +146,12 @@ def _show(said: Prediction) -> None:
             if isinstance(value, dict):
                 _bars(value)
             else:
-                say(paint(_short(value), AMBER) if name == "label" else f"{name} {paint(_short(value), AMBER)}")
+                say(paint(short(value), AMBER) if name == "label" else f"{name} {paint(short(value), AMBER)}")
     else:
         names = list(said.answers[0])
         table(
             ["row", *names],
-            [[str(at), *(_short(answer[name]) for name in names)] for at, answer in enumerate(said.answers)],
+            [[str(at), *(short(answer[name]) for name in names)] for at, answer in enumerate(said.answers)],
             right=frozenset({"row"}),
         )
     for one in said.changed:
@@ -170,92 +168,8 @@ def _bars(scores: dict[str, float]) -> None:
         say(f"  {name.ljust(width)}  {score:6.1%}  {paint('█' * filled, AMBER)}{paint('░' * (30 - filled), SLATE)}")
 
 
-def _short(value: Any) -> str:
+def short(value: Any) -> str:
+    """A value of an answer in a few characters."""
     if isinstance(value, dict):
         return "  ".join(f"{name} {score:.3f}" for name, score in value.items())
     return f"{value:.6g}" if isinstance(value, float) else str(value)
-
-
-def tail(endpoint: str | None, lines: int, follow: bool, address: str | None, as_json: bool) -> None:
-    """``lamppost tail``."""
-    with Client(address) as client:
-        found = client.fetch("GET", "/api/calls", endpoint=endpoint, limit=lines)
-        if not found and not follow and not as_json:
-            say(f"There are no calls yet. Make one with: lamppost ask {endpoint or 'ENDPOINT'}")
-            return
-        if not as_json:
-            _print_hours(client, endpoint)
-        _print_calls(found, as_json, head=True)
-        last = found[0]["request_id"] if found else None
-        while follow:
-            time.sleep(_POLL_S)
-            found = client.fetch("GET", "/api/calls", endpoint=endpoint, limit=1000, after=last)
-            last = found[0]["request_id"] if found else last
-            _print_calls(found, as_json, head=False)
-
-
-def _print_hours(client: Client, endpoint: str | None) -> None:
-    """The last hour of the endpoint, or of each."""
-    for one in client.fetch("GET", "/api/endpoints"):
-        if endpoint in (None, one["name"]):
-            hour = one["hour"]
-            times = ", ".join(f"{name} {ms(hour[f'{name}_ms'])}" for name in ("p50", "p95", "p99"))
-            counts = f"{hour['calls']:,} calls, {hour['refused']:,} refused, {hour['failed']:,} failed"
-            say(paint(f"{one['name']}, last hour: {counts}; {times} ms", SLATE))
-
-
-_WIDTHS = (12, 20, 18, 6, 5, 9, 9, 9)
-
-
-def _print_calls(calls: list[dict[str, Any]], as_json: bool, head: bool) -> None:
-    """Oldest first, so that the newest is next to the prompt; JSON is one object a line."""
-    if head and not as_json:
-        say(paint(_line(("time", "endpoint", "version", "status", "rows", "total ms", "queue ms", "worker ms"), "says"), DIM))
-    for call in reversed(calls):
-        if as_json:
-            print(json.dumps(call, ensure_ascii=False), flush=True)
-            continue
-        phases = call["phases_us"]
-        when = time.strftime("%H:%M:%S", time.localtime(_stamp(call["at"]))) + call["at"][19:23]
-        cells = (
-            when,
-            call["endpoint"],
-            call["version"] or "–",
-            str(call["status"]),
-            str(call["rows"]),
-            ms(call["total_us"] / 1e3),
-            ms(phases["queue"] / 1e3 if "queue" in phases else None),
-            ms(phases["worker"] / 1e3 if "worker" in phases else None),
-        )
-        text = _line(cells, _says(call))
-        say(text if call["status"] < 400 else paint(text, BRICK))
-
-
-def _line(cells: tuple[str, ...], says: str) -> str:
-    """One call on one line, cut to the terminal's width."""
-    parts = [cell.ljust(width) if at < 3 else cell.rjust(width) for at, (cell, width) in enumerate(zip(cells, _WIDTHS, strict=True))]
-    width = shutil.get_terminal_size((200, 24)).columns
-    text = "  ".join([*parts, says]).rstrip()
-    return text if len(text) <= width else text[: width - 1] + "…"
-
-
-def _stamp(text: str) -> float:
-    from datetime import datetime
-
-    return datetime.fromisoformat(text).timestamp()
-
-
-def _says(call: dict[str, Any]) -> str:
-    """The answer in a few words: the label with its score, the number, or what was wrong."""
-    answer = call["answer"]
-    if not isinstance(answer, dict):
-        return ""
-    if call["status"] >= 400:
-        return str(answer.get("detail", ""))
-    first = answer.get("answer") or (answer.get("answers") or [{}])[0]
-    label = first.get("label")
-    if label is None:
-        return ", ".join(f"{name} {_short(value)}" for name, value in first.items())[:60]
-    score = (first.get("scores") or {}).get(label)
-    more = f" and {len(answer['answers']) - 1} more" if len(answer.get("answers", ())) > 1 else ""
-    return f"{label}{'' if score is None else f' {score:.0%}'}{more}"

@@ -16,10 +16,11 @@ from lamppost.service.after import Shadowing
 from lamppost.service.api_contract import manifests_of
 from lamppost.service.node import Node
 from lamppost.service.routes import Route
-from lamppost.service.shapes import CallShape, EndpointShape, Hour, PastSplit, field_shapes
+from lamppost.service.shapes import CallPage, CallShape, EndpointShape, Hour, PastSplit, field_shapes
 from lamppost.service.shapes_changes import EndpointPage, ShadowShape
 from lamppost.service.shaping import back_shape, review_shape, rollout_shape
 from lamppost.store import endpoints, records, reviews
+from lamppost.store.records import Sought
 
 router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
 
@@ -70,12 +71,28 @@ async def get_endpoint(endpoint: str, node: TheNode, _: Looker) -> EndpointPage:
 
 @router.get("/calls")
 async def list_calls(
-    node: TheNode, _: Looker, endpoint: str | None = None, limit: Annotated[int, Query(ge=1, le=1_000)] = 50, after: UUID | None = None
+    node: TheNode,
+    _: Looker,
+    endpoint: str | None = None,
+    version: str | None = None,
+    token: str | None = None,
+    status: Annotated[int | None, Query(ge=100, le=599, description="this status and above")] = None,
+    slower_ms: Annotated[float | None, Query(ge=0)] = None,
+    limit: Annotated[int, Query(ge=1, le=1_000)] = 50,
+    after: UUID | None = None,
 ) -> list[CallShape]:
     """The newest calls first; with ``after``, only those later than that request id."""
     if endpoint is not None:
         node.routes.route(endpoint)
-    return [CallShape(**call) for call in await records.latest_calls(node.pool, endpoint, limit, after)]
+    sought = Sought(endpoint, version, token, status, slower_ms, after)
+    return [CallShape(**call) for call in await records.latest_calls(node.pool, sought, limit)]
+
+
+@router.get("/calls/{request_id}")
+async def get_call(request_id: UUID, node: TheNode, _: Looker) -> CallPage:
+    """One call: input, answer, version, phases, and what shadows answered."""
+    call, shadows = await records.one_call(node.pool, request_id)
+    return CallPage(**call, shadows=[CallShape(**one) for one in shadows])
 
 
 async def _hours(node: Node) -> dict[str, Hour]:

@@ -233,6 +233,12 @@ class CallShape(Shape):
     answer: Any
 
 
+class CallPage(CallShape):
+    """One call with what shadows answered to it, each under its own version."""
+
+    shadows: list[CallShape]
+
+
 class SignIn(Shape):
     """How a browser signs in: with a token, or with the secret of a one-time link."""
 

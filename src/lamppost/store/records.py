@@ -13,6 +13,7 @@ import psycopg
 from psycopg import AsyncConnection, sql
 from psycopg.rows import TupleRow
 
+from lamppost.core.errors import NotFound
 from lamppost.core.histogram import quantiles
 from lamppost.store.database import Pool
 from lamppost.store.lines import COLUMNS, Count, count, read_counts
@@ -106,24 +107,54 @@ async def make_partition(pool: Pool, day: date) -> None:
         )
 
 
-async def latest_calls(pool: Pool, endpoint: str | None, limit: int, after: UUID | None = None) -> list[dict[str, Any]]:
-    """The newest calls first; with ``after``, only those that came later than that request id (ids are ordered by time)."""
+_NAMES = ("at", "request_id", "endpoint", "version", "token", "status", "rows", "batch_rows", "total_us", "phases_us", "input", "answer")
+_SELECT = "SELECT at, request_id, endpoint, version, token, status, row_count, batch_rows, total_us, phases_us, input, answer FROM calls"
+
+
+@dataclass(frozen=True, slots=True)
+class Sought:
+    """Which calls: to an endpoint, by a token, a version, with a status from ``status`` on, that took so long; None for all.
+
+    after : only those that came later than that request id; ids are ordered by time.
+    """
+
+    endpoint: str | None = None
+    version: str | None = None
+    token: str | None = None
+    status: int | None = None
+    slower_ms: float | None = None
+    after: UUID | None = None
+
+
+async def latest_calls(pool: Pool, sought: Sought, limit: int) -> list[dict[str, Any]]:
+    """The newest calls first."""
     conditions: list[str] = ["at > now() - interval '30 days'", "NOT shadow"]
     values: dict[str, Any] = {"limit": limit}
-    if endpoint is not None:
-        conditions.append("endpoint = %(endpoint)s")
-        values["endpoint"] = endpoint
-    if after is not None:
-        conditions.append("request_id > %(after)s")
-        values["after"] = after
-    query = (
-        "SELECT at, request_id, endpoint, version, token, status, row_count, batch_rows, total_us, phases_us, input, answer FROM calls"
-        f" WHERE {' AND '.join(conditions)} ORDER BY at DESC, request_id DESC LIMIT %(limit)s"
-    )
-    names = ("at", "request_id", "endpoint", "version", "token", "status", "rows", "batch_rows", "total_us", "phases_us", "input", "answer")
+    for name, condition in (
+        ("endpoint", "endpoint = %(endpoint)s"),
+        ("version", "version = %(version)s"),
+        ("token", "token = %(token)s"),
+        ("status", "status >= %(status)s"),
+        ("slower_ms", "total_us >= %(slower_ms)s * 1000"),
+        ("after", "request_id > %(after)s"),
+    ):
+        if (value := getattr(sought, name)) is not None:
+            conditions.append(condition)
+            values[name] = value
+    query = f"{_SELECT} WHERE {' AND '.join(conditions)} ORDER BY at DESC, request_id DESC LIMIT %(limit)s"
     async with pool.connection() as connection:
         rows = await connection.execute(query.encode(), values)
-        return [dict(zip(names, row, strict=True)) for row in await rows.fetchall()]
+        return [dict(zip(_NAMES, row, strict=True)) for row in await rows.fetchall()]
+
+
+async def one_call(pool: Pool, request_id: UUID) -> tuple[dict[str, Any], list[dict[str, Any]]]:
+    """One call, and what shadows answered to it; raise NotFound."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(f"{_SELECT} WHERE request_id = %s ORDER BY shadow, version".encode(), (request_id,))
+        found = [dict(zip(_NAMES, row, strict=True)) for row in await rows.fetchall()]
+    if not found:
+        raise NotFound(f"there is no call {request_id}; calls are in the records a moment after they are answered, see lamppost tail")
+    return found[0], found[1:]
 
 
 @dataclass(slots=True)

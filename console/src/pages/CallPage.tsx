@@ -1,0 +1,112 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { askVersion, type CallPage as Page } from "../api/client";
+import { useCall, useVersions } from "../api/queries";
+import { Button, Card, CopyButton, Mono, Trouble, Waiting } from "../parts/basics";
+import { VersionLink } from "../parts/VersionLink";
+import { ago, clock, ms, plural } from "../words";
+
+/** One call: what went in, what came back, where the time went, and what another version says to the same. */
+export function CallPage() {
+  const { id = "" } = useParams();
+  const call = useCall(id);
+  if (call.error && !call.data) return <Trouble error={call.error} again={() => void call.refetch()} />;
+  if (!call.data) return <Waiting height={480} label="loading the call" />;
+  const said = call.data;
+  return (
+    <>
+      <h1 className="flex items-baseline gap-3 font-mono text-title font-semibold">
+        {said.request_id.slice(0, 18)}… <CopyButton text={said.request_id} />
+      </h1>
+      <p className="mt-1 text-lead text-soft">
+        {said.status < 400 ? "Answered" : <span className="text-brick">Refused with {said.status}</span>} by {said.version ? <VersionLink name={said.version.split(", ")[0]!} live /> : "nothing"} in {ms(said.total_us / 1000)} ms, asked of{" "}
+        <Link to={`/endpoints/${said.endpoint}`} className="hover:underline">
+          {said.endpoint}
+        </Link>{" "}
+        by {said.token ?? "nobody"} {ago(said.at)}, at {clock(said.at)}.
+      </p>
+      <Phases page={said} />
+      <div className="mt-4 grid grid-cols-2 items-start gap-4 *:min-w-0">
+        <Body title="What went in" value={said.input} />
+        <Body title="What came back" value={said.answer} />
+      </div>
+      {said.shadows.map((one) => (
+        <div key={one.version} className="mt-4">
+          <Body title={`What the shadow ${one.version} answered, in ${ms(one.total_us / 1000)} ms`} value={one.answer} />
+        </div>
+      ))}
+      {said.input !== null && typeof said.input === "object" && <Replay page={said} />}
+    </>
+  );
+}
+
+function Phases({ page }: { page: Page }) {
+  const all = Object.entries(page.phases_us);
+  const whole = Math.max(1, all.reduce((sum, [, us]) => sum + us, 0));
+  return (
+    <Card title="Where the time went" className="mt-4" aside={<span className="text-small text-faint">{plural(page.rows, "row")}{page.batch_rows ? `, ${page.batch_rows} in its batch` : ""}</span>}>
+      <table className="figures w-full">
+        <tbody>
+          {all.map(([name, us]) => (
+            <tr key={name}>
+              <th scope="row" className="w-24">
+                {name}
+              </th>
+              <td className="num w-24 font-mono">{ms(us / 1000)} ms</td>
+              <td className="!pl-4">
+                <div className="h-3 rounded-small bg-amber-fill" style={{ width: `${Math.max(0.2, (100 * us) / whole)}%` }} />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Card>
+  );
+}
+
+const Body = ({ title, value }: { title: string; value: unknown }) => (
+  <Card title={title} aside={value === null ? undefined : <CopyButton text={JSON.stringify(value)} />}>
+    <pre className="max-h-80 overflow-auto rounded-small bg-sunk p-3 font-mono text-small whitespace-pre-wrap break-words">{value === null ? "not kept" : JSON.stringify(value, null, 1)}</pre>
+  </Card>
+);
+
+function Replay({ page }: { page: Page }) {
+  const versions = useVersions("");
+  const model = page.version?.split("@")[0];
+  const all = (versions.data ?? []).filter((one) => one.model === model && one.proof !== "failed");
+  const [chosen, setChosen] = useState("");
+  const version = chosen || all[0]?.name || "";
+  const replay = useMutation({
+    mutationFn: async () => {
+      const [name, number] = version.split("@");
+      return askVersion(name!, Number(number), JSON.stringify(page.input));
+    },
+  });
+  return (
+    <Card title="The same, asked of another version" className="mt-4" aside={<code className="text-small text-faint">{`lamppost call ${page.request_id} --replay ${version}`}</code>}>
+      <div className="flex items-end gap-3">
+        <select aria-label="version to ask" className="control w-56" value={version} onChange={(event) => setChosen(event.target.value)}>
+          {all.map((one) => (
+            <option key={one.name}>{one.name}</option>
+          ))}
+        </select>
+        <Button kind="main" disabled={!version || replay.isPending} onClick={() => replay.mutate()}>
+          {replay.isPending ? "Asking …" : "Ask it"}
+        </Button>
+        <span className="text-small text-faint">nothing is recorded</span>
+      </div>
+      {replay.error && (
+        <div className="mt-3">
+          <Trouble error={replay.error} />
+        </div>
+      )}
+      {replay.data && (
+        <p className="mt-3">
+          <Mono className="text-amber">{replay.data.version}</Mono> says, in {ms(replay.data.took_ms)} ms:
+          <Mono className="mt-2 block rounded-small bg-sunk p-3 text-small whitespace-pre-wrap">{JSON.stringify(replay.data.answers, null, 1)}</Mono>
+        </p>
+      )}
+    </Card>
+  );
+}

@@ -1,0 +1,161 @@
+"""``tail`` and ``call``: what was asked and answered."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import time
+from dataclasses import dataclass
+from typing import Any
+
+from lamppost.cli.ask import short
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, ms, paint, say, say_json, table
+from lamppost.client import Client
+from lamppost.core.errors import BadRequest
+from lamppost.core.names import parse_version
+
+_POLL_S = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class Sought:
+    """Which calls; None for all."""
+
+    endpoint: str | None
+    status: int | None = None
+    slower: float | None = None
+    version: str | None = None
+    token: str | None = None
+
+    def params(self) -> dict[str, Any]:
+        """As the API has them."""
+        return {"endpoint": self.endpoint, "status": self.status, "slower_ms": self.slower, "version": self.version, "token": self.token}
+
+
+def tail(sought: Sought, lines: int, follow: bool, address: str | None, as_json: bool) -> None:
+    """``lamppost tail``."""
+    endpoint = sought.endpoint
+    with Client(address) as client:
+        found = client.fetch("GET", "/api/calls", limit=lines, **sought.params())
+        if not found and not follow and not as_json:
+            odd = sought != Sought(endpoint)
+            say("There are no such calls." if odd else f"There are no calls yet. Make one with: lamppost ask {endpoint or 'ENDPOINT'}")
+            return
+        if not as_json:
+            _print_hours(client, endpoint)
+        _print_calls(found, as_json, head=True)
+        last = found[0]["request_id"] if found else None
+        while follow:
+            time.sleep(_POLL_S)
+            found = client.fetch("GET", "/api/calls", limit=1000, after=last, **sought.params())
+            last = found[0]["request_id"] if found else last
+            _print_calls(found, as_json, head=False)
+
+
+def _print_hours(client: Client, endpoint: str | None) -> None:
+    """The last hour of the endpoint, or of each."""
+    for one in client.fetch("GET", "/api/endpoints"):
+        if endpoint in (None, one["name"]):
+            hour = one["hour"]
+            times = ", ".join(f"{name} {ms(hour[f'{name}_ms'])}" for name in ("p50", "p95", "p99"))
+            counts = f"{hour['calls']:,} calls, {hour['refused']:,} refused, {hour['failed']:,} failed"
+            say(paint(f"{one['name']}, last hour: {counts}; {times} ms", SLATE))
+
+
+_WIDTHS = (12, 20, 18, 6, 5, 9, 9, 9)
+
+
+def _print_calls(calls: list[dict[str, Any]], as_json: bool, head: bool) -> None:
+    """Oldest first, so that the newest is next to the prompt; JSON is one object a line."""
+    if head and not as_json:
+        say(paint(_line(("time", "endpoint", "version", "status", "rows", "total ms", "queue ms", "worker ms"), "says"), DIM))
+    for call in reversed(calls):
+        if as_json:
+            print(json.dumps(call, ensure_ascii=False), flush=True)
+            continue
+        phases = call["phases_us"]
+        when = time.strftime("%H:%M:%S", time.localtime(_stamp(call["at"]))) + call["at"][19:23]
+        cells = (
+            when,
+            call["endpoint"],
+            call["version"] or "–",
+            str(call["status"]),
+            str(call["rows"]),
+            ms(call["total_us"] / 1e3),
+            ms(phases["queue"] / 1e3 if "queue" in phases else None),
+            ms(phases["worker"] / 1e3 if "worker" in phases else None),
+        )
+        text = _line(cells, _says(call))
+        say(text if call["status"] < 400 else paint(text, BRICK))
+
+
+def _line(cells: tuple[str, ...], says: str) -> str:
+    """One call on one line, cut to the terminal's width."""
+    parts = [cell.ljust(width) if at < 3 else cell.rjust(width) for at, (cell, width) in enumerate(zip(cells, _WIDTHS, strict=True))]
+    width = shutil.get_terminal_size((200, 24)).columns
+    text = "  ".join([*parts, says]).rstrip()
+    return text if len(text) <= width else text[: width - 1] + "…"
+
+
+def _stamp(text: str) -> float:
+    from datetime import datetime
+
+    return datetime.fromisoformat(text).timestamp()
+
+
+def _says(call: dict[str, Any]) -> str:
+    """The answer in a few words: the label with its score, the number, or what was wrong."""
+    answer = call["answer"]
+    if not isinstance(answer, dict):
+        return ""
+    if call["status"] >= 400:
+        return str(answer.get("detail", ""))
+    first = answer.get("answer") or (answer.get("answers") or [{}])[0]
+    label = first.get("label")
+    if label is None:
+        return ", ".join(f"{name} {short(value)}" for name, value in first.items())[:60]
+    score = (first.get("scores") or {}).get(label)
+    more = f" and {len(answer['answers']) - 1} more" if len(answer.get("answers", ())) > 1 else ""
+    return f"{label}{'' if score is None else f' {score:.0%}'}{more}"
+
+
+def call(request_id: str, version: str | None, address: str | None, as_json: bool) -> None:
+    """``lamppost call``."""
+    with Client(address, timeout_s=120) as client:
+        said = client.fetch("GET", f"/api/calls/{request_id}")
+        again = None if version is None else _replayed(client, said, version)
+    if as_json:
+        say_json(said if again is None else said | {"replayed": again})
+        return
+    glyph = paint("●", AMBER) if said["status"] < 400 else paint("✗", BRICK)
+    by = f"by {paint(said['version'] or 'nothing', AMBER)}"
+    say(f"{glyph} {said['endpoint']}, status {said['status']}, {by} for {said['token'] or 'nobody'}, {ago(said['at'])} ({said['at']})")
+    phases = ", ".join(f"{name} {ms(us / 1e3)}" for name, us in said["phases_us"].items())
+    say(f"  {ms(said['total_us'] / 1e3)} ms: {phases}; {said['rows']} rows, in a batch of {said['batch_rows'] or '–'}")
+    for title, value in (("in", said["input"]), ("out", said["answer"])):
+        say(f"{title:4} {json.dumps(value, ensure_ascii=False)}" if value is not None else f"{title:4} not kept")
+    for one in said["shadows"]:
+        say(f"shadow {paint(one['version'], SLATE)}  {json.dumps(one['answer'], ensure_ascii=False)}")
+    if again is not None:
+        _compared(said, again)
+
+
+def _replayed(client: Client, said: dict[str, Any], version: str) -> dict[str, Any]:
+    name = parse_version(version)
+    if not isinstance(said["input"], dict):
+        raise BadRequest("what went in was not kept as JSON, so it cannot be asked again")
+    found: dict[str, Any] = client.fetch("POST", f"/api/models/{name.model}/versions/{name.number}/ask", said["input"])
+    return found
+
+
+def _compared(said: dict[str, Any], again: dict[str, Any]) -> None:
+    answer = said["answer"] if isinstance(said["answer"], dict) else {}
+    before = answer.get("answers") or ([answer["answer"]] if "answer" in answer else [])
+    rows = []
+    for at, now in enumerate(again["answers"]):
+        then = before[at] if at < len(before) else {}
+        same = then == now
+        was, says = (json.dumps(one, ensure_ascii=False) for one in (then, now))
+        rows.append([str(at), paint("same", DIM) if same else paint("other", BRICK), was, says])
+    say()
+    table(["row", "", str(said["version"]), again["version"]], rows[:20], right=frozenset({"row"}))
