@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import logging
 from collections.abc import Sequence
 from dataclasses import asdict, replace
@@ -54,6 +55,8 @@ class Rolling:
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)
+            with contextlib.suppress(psycopg.Error, PoolTimeout):
+                await self._tell()
 
     async def begin(
         self, endpoint: str, version: VersionName, plan: Plan | None, sticky: Sticky | None, by: By, role: str, anyway: Anyway
