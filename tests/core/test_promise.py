@@ -13,6 +13,7 @@ from lamppost.core.fields import Field, Schema, pick
 from lamppost.core.plan import Plan
 from lamppost.core.promise import answers_given, as_given, fit, merged, promise_of
 from lamppost.core.setup import Choose, Lookup, Setup, Together, read_setup, write_setup
+from lamppost.core.shares import Shares, Sticky
 
 SCORES = Field("scores", "vector", choices=("holds", "fails"))
 LABEL = Field("label", "choice", choices=("holds", "fails"))
@@ -22,6 +23,7 @@ def manifest(name: str, *inputs: Field, answers: tuple[Field, ...] = (LABEL, SCO
     return SimpleNamespace(name=name, inputs=Schema(inputs), answers=Schema(answers), options=Schema(options) if options else None)
 
 
+AGE = Field("age", "number", low=0, high=80)
 NORTH = manifest("north", Field("age", "number", low=0, high=80), Field("lamp", "choice", choices=("led",)), Field("snow_m", "number"))
 SOUTH = manifest("south", Field("age", "number", low=0, high=50), Field("lamp", "choice", choices=("led", "gas"), missing=True))
 
@@ -114,6 +116,45 @@ class Choosing(unittest.TestCase):
         strict = manifest("south", Field("lamp", "choice", choices=("led", "gas")))
         with self.assertRaisesRegex(Conflict, "lamp is never 'ledd'; did you mean led?"):
             promise_of(by_lamp, {"north@1": NORTH, "south@1": strict})
+
+
+class Sharing(unittest.TestCase):
+    """Any version may get a row, so a row must be right for all of them."""
+
+    def promise(self, sticky: Sticky | None = None, **manifests: Any) -> Any:
+        there = {f"{name}@1": one for name, one in (manifests or {"north": NORTH, "south": SOUTH}).items()}
+        names = list(there)
+        return promise_of(Setup(shares=Shares({names[0]: 90, names[1]: 10}, sticky)), there)
+
+    def test_the_promise_is_the_tightest(self) -> None:
+        inputs = self.promise().inputs
+        age, lamp = pick(inputs, "age"), pick(inputs, "lamp")
+        assert age is not None
+        assert lamp is not None
+        self.assertEqual((inputs.names, age.high, lamp.choices, lamp.missing), (("age", "lamp", "snow_m"), 50, ("led",), False))
+
+    def test_a_key_is_a_field_an_option_or_a_header_and_may_be_left_out(self) -> None:
+        by_field = self.promise(Sticky("field", "customer"))
+        self.assertEqual((by_field.inputs.names[0], by_field.answers.names[-1]), ("customer", "version"))
+        key = by_field.inputs.fields[0]
+        self.assertEqual((key.kind, key.missing), ("text", True))
+        by_option = self.promise(Sticky("option", "customer"))
+        self.assertEqual((by_option.options.names, by_option.answers.names), (("customer",), ("label", "scores")))
+        by_header = self.promise(Sticky("header", "Customer"))
+        self.assertEqual((by_header.header, by_header.options), ("Customer", None))
+        known = self.promise(Sticky("field", "lamp"))
+        self.assertEqual(known.inputs.names, ("age", "lamp", "snow_m"), "a field that the versions have is the key itself")
+
+    def test_what_cannot_be_shared_is_refused(self) -> None:
+        with self.assertRaisesRegex(Conflict, "'age' is a number .*; callers are told apart by a choice, text"):
+            self.promise(Sticky("field", "age"))
+        with self.assertRaisesRegex(Conflict, "behind one endpoint all give the same answers"):
+            self.promise(north=NORTH, other=manifest("other", AGE, answers=(LABEL,)))
+        with self.assertRaisesRegex(Conflict, "has the elements holds, fails in one version and holds, flickers"):
+            other = Field("scores", "vector", choices=("holds", "flickers"))
+            self.promise(north=NORTH, other=manifest("other", AGE, answers=(LABEL, other)))
+        turned = Field("scores", "vector", choices=("fails", "holds"))
+        self.promise(north=NORTH, other=manifest("other", AGE, answers=(LABEL, turned)))  # the order does not matter: answers are by name
 
 
 class Combining(unittest.TestCase):
