@@ -11,7 +11,7 @@ export function Button({ kind = "quiet", className = "", ...rest }: ButtonHTMLAt
     kind === "main"
       ? "bg-amber-fill text-[#1d2731] font-semibold hover:brightness-105 active:brightness-95 disabled:opacity-60"
       : "border border-line bg-card text-ink hover:border-slate-fill disabled:opacity-60";
-  return <button type="button" className={`h-8 rounded-small px-3 inline-flex items-center justify-center gap-2 ${looks} ${className}`} {...rest} />;
+  return <button type="button" className={`h-8 shrink-0 rounded-small px-3 inline-flex items-center justify-center gap-2 whitespace-nowrap ${looks} ${className}`} {...rest} />;
 }
 
 export function Card({ title, aside, children, className = "" }: { title: string; aside?: ReactNode; children: ReactNode; className?: string }) {

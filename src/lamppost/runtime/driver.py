@@ -10,6 +10,7 @@ from __future__ import annotations
 import asyncio
 import itertools
 import logging
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
@@ -146,7 +147,7 @@ class Driver:
         if self._flight or self.worker.gone is not None:
             return
         parts: list[Part] = []
-        room, now = FRAME_ROWS, self._loop.time()
+        room, now = FRAME_ROWS, time.monotonic()  # the loop's own clock may go by whole milliseconds
         again: list[Seated] = []
         while self._ready and room > 0 and len(parts) < FRAME_LANES:
             lane = next(iter(self._ready))

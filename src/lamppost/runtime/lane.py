@@ -215,12 +215,12 @@ class Lane:
     async def predict_columns(self, columns: Sequence[Column], rows: int, size_bytes: int, terms: Terms = AT_ONCE) -> LaneAnswer:
         """The same for many rows at once, as columns in and out; they are batches of their own."""
         done: asyncio.Future[LaneAnswer] = self._loop.create_future()
-        self._enqueue(_Request((), done, self._loop.time(), terms, columns), rows, size_bytes)
+        self._enqueue(_Request((), done, time.monotonic(), terms, columns), rows, size_bytes)
         return await done
 
     def submit(self, rows: Sequence[Row], size_bytes: int, terms: Terms, done: Reply) -> None:
         """`predict` for whoever need not wait: ``done`` is told, from the event loop; raise what says that it will not be."""
-        self._enqueue(_Request(rows, done, self._loop.time(), terms), len(rows), size_bytes)
+        self._enqueue(_Request(rows, done, time.monotonic(), terms), len(rows), size_bytes)
 
     def _enqueue(self, request: _Request, rows: int, size_bytes: int) -> None:
         if self.state in ("out", "closed", "opening"):
@@ -286,7 +286,7 @@ class Lane:
         self._running -= 1
         self.solo = False
         batch: _Batch = part.batch
-        now = self._loop.time()
+        now = time.monotonic()
         took = now - sent
         try:
             columns: list[Column] | None = None
