@@ -1,6 +1,7 @@
-"""The tests mirror src/lamppost; end_to_end starts real services on loopback and drives the console in a real browser."""
+"""The tests mirror src/lamppost; end_to_end starts real services on loopback and drives the console in a real browser.
 
-"""Tests of all rooms. Properties have no deadline: how fast this machine is at the moment is none of them."""
+Properties have no deadline: how fast this machine is at the moment is none of them.
+"""
 
 from hypothesis import settings
 
