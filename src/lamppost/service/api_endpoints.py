@@ -77,7 +77,7 @@ async def list_calls(
     version: str | None = None,
     token: str | None = None,
     status: Annotated[int | None, Query(ge=100, le=599, description="this status and above")] = None,
-    slower_ms: Annotated[float | None, Query(ge=0)] = None,
+    slower_ms: Annotated[float | None, Query(ge=0, le=86_400_000)] = None,
     limit: Annotated[int, Query(ge=1, le=1_000)] = 50,
     after: UUID | None = None,
 ) -> list[CallShape]:
