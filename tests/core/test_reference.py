@@ -24,7 +24,7 @@ SAID = [{"label": "fails" if i > 1_000 else "holds", "scores": {"holds": 1 - i /
 class References(unittest.TestCase):
     def test_what_is_kept_of_each_kind_of_field(self) -> None:
         reference = make_reference(INPUTS, ROWS, ANSWERS, SAID)
-        x, n, kind, tree, note = reference.inputs
+        x, n, kind, tree, note, *_, new_words = reference.inputs
         self.assertEqual((x.count, x.missing, len(x.quantiles)), (2_001, 1, 21))
         self.assertEqual(
             (n.quantiles[0], n.quantiles[10], n.quantiles[20], n.mean, n.tails), (0.0, 1_000.0, 2_000.0, 1_000.0, (2.0, 1_998.0))
@@ -32,6 +32,8 @@ class References(unittest.TestCase):
         self.assertAlmostEqual(n.sd or 0, 577.639, places=3)
         self.assertEqual((kind.choices, kind.missing, kind.rest), ({"led": 1_500}, 501, 0))
         self.assertEqual(tree.choices, {"true": 1_001, "false": 1_000})
+        self.assertEqual([one.name for one in reference.inputs[4:]], ["note.length", "note.words", "note.letters", "note.new words"])
+        self.assertEqual((new_words.choices, new_words.count), ({"one": 1_000}, 1_000))
         self.assertEqual((note.missing, note.quantiles[0], note.quantiles[20]), (1, 1.0, 2_000.0))
         self.assertEqual([p.name for p in reference.answers], ["label", "scores.holds", "scores.fails"])
         self.assertEqual(reference.answers[0].choices, {"holds": 1_001, "fails": 1_000})

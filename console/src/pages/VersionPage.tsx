@@ -93,7 +93,7 @@ function Fields({ fields, profiles }: { fields: Field[]; profiles: Profile[] }) 
       </thead>
       <tbody>
         {rows.map((row) => {
-          const profile = known.get(row.key) ?? known.get(`${row.key}.brightness`) ?? known.get(`${row.key}.mean`);
+          const profile = known.get(row.key) ?? known.get(`${row.key}.brightness`) ?? known.get(`${row.key}.length`) ?? known.get(`${row.key}.mean`);
           return (
             <tr key={row.key}>
               <td className="truncate font-mono">

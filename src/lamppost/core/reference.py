@@ -5,24 +5,30 @@ Quantiles are by linear interpolation (type 7 of Hyndman and Fan, *The American 
 
 from __future__ import annotations
 
-import base64
 from collections import Counter
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from dataclasses import field as default
-from functools import cache
+from functools import cache, partial
 from typing import Any, ClassVar
 
 import numpy as np
 import orjson
+from numpy.typing import NDArray
 from pydantic import TypeAdapter, ValidationError
 
+from lamppost.core.cells import CELLS, Cells, cells_of_choices, cells_of_numbers
 from lamppost.core.columns import microseconds
+from lamppost.core.drift import Against, Known
 from lamppost.core.errors import PackageRefused
-from lamppost.core.fields import Field, Schema
-from lamppost.core.images import decode
+from lamppost.core.fields import Schema
+from lamppost.core.figures import Columns, columns_of, defaults_of, figures_of, lexicon
+from lamppost.core.oddness import Oddness
+from lamppost.core.sketching import Sketcher, correlations
 
-CELLS = 20
+ANSWERS = "answers."
+"""What the figures of answers are called by, besides their names."""
+MAX_PAIRED = 40
 KEPT_CHOICES = 63
 SAMPLE_ROWS = 500
 SAMPLE_HEAVY = 50
@@ -31,13 +37,13 @@ SAMPLE_HEAVY = 50
 
 @dataclass(frozen=True, slots=True)
 class Profile:
-    """One field over the rows of the reference, or one figure of it: an element of a vector (``scores.fails``), the mean and the sd of
-    a tensor's elements (``spectrum.mean``), the mean pixel of a picture, 0 to 255 (``photo.brightness``).
+    """One figure (see `lamppost.core.figures`) over the rows of the reference.
 
     count : rows, missing ones included. missing : rows without a value.
-    quantiles : of a number (of a text: of its length, of a time: of its seconds since 1970 in UTC), at 0, 5, …, 100 %.
-    tails : at 0.1 and 99.9 %. mean, sd : of the same.
+    quantiles : of a number, at 0, 5, …, 100 %; of a time, of its seconds since 1970 in UTC. tails : at 0.1 and 99.9 %.
+    mean, sd : of the same.
     choices : counts of the 63 most frequent values of a choice or yes/no, the most frequent first. rest : count of all others.
+    cells : what windows are counted by; None where a package was made before there were any, and of a time.
     """
 
     name: str
@@ -49,16 +55,37 @@ class Profile:
     sd: float | None = None
     choices: dict[str, int] = default(default_factory=dict)
     rest: int = 0
+    cells: Cells | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Pairs:
+    """Correlations of the location scores of the inputs that are numbers, row by row above the diagonal, in the order of ``names``.
+
+    most_apart : how much those of blocks of the reference differ from them; empty where by no more than chance.
+    """
+
+    names: tuple[str, ...]
+    correlations: tuple[float, ...]
+    most_apart: tuple[float, ...] = ()
+
+    __pydantic_config__: ClassVar = {"extra": "forbid"}
 
 
 @dataclass(frozen=True, slots=True)
 class Reference:
-    """Profiles of inputs and answers over ``rows`` rows, and a sample of input rows spread evenly over them."""
+    """Profiles of inputs and answers over ``rows`` rows, and a sample of input rows spread evenly over them.
+
+    words : of each text field, those that every other row had. odd : oddness of the reference's own rows at 50, 99 and 99.9 %.
+    """
 
     rows: int
     inputs: tuple[Profile, ...]
     answers: tuple[Profile, ...]
     sample: list[dict[str, Any]]
+    words: dict[str, tuple[str, ...]] = default(default_factory=dict)
+    pairs: Pairs | None = None
+    odd: tuple[float, ...] = ()
 
     __pydantic_config__: ClassVar = {"extra": "forbid"}
 
@@ -69,55 +96,97 @@ def make_reference(inputs: Schema, rows: Sequence[dict[str, Any]], answers: Sche
     heavy = any(field.kind in ("image", "tensor") for field in inputs)
     places = np.linspace(0, len(rows) - 1, num=min(len(rows), SAMPLE_HEAVY if heavy else SAMPLE_ROWS)).astype(int).tolist()
     sample = [{name: value for name, value in rows[place].items() if name not in private} for place in places]
-    return Reference(len(rows), profiles(inputs, rows), profiles(answers, said), sample)
+    texts = [field.name for field in inputs if field.kind == "text" and not field.private]
+    words = {name: lexicon([row[name] for row in rows]) for name in texts}
+    made = Reference(len(rows), profiles(inputs, rows, words), profiles(answers, said, {}), sample, words)
+    return finished(made, inputs, rows, answers, said)
 
 
-def profiles(schema: Schema, rows: Sequence[dict[str, Any]]) -> tuple[Profile, ...]:
-    """A profile for each field, for each element of a vector."""
+def profiles(schema: Schema, rows: Sequence[dict[str, Any]], words: Mapping[str, Sequence[str]]) -> tuple[Profile, ...]:
+    """A profile for each figure."""
+    columns = columns_of(figures := figures_of(schema, {name: frozenset(one) for name, one in words.items()}), {}, rows)
     out = []
     for field in schema:
         values = [row[field.name] for row in rows]
         if field.private:
             out.append(Profile(field.name, len(values), sum(value is None for value in values)))
-        elif field.kind == "tensor":
-            arrays = [np.asarray(value, dtype=np.float64) for value in values]
-            out.append(_of_numbers(f"{field.name}.mean", [float(array.mean()) if array.size else None for array in arrays]))
-            out.append(_of_numbers(f"{field.name}.sd", [float(array.std()) if array.size else None for array in arrays]))
-        elif field.kind == "image":
-            out.append(_of_numbers(f"{field.name}.brightness", [None if value is None else _brightness(field, value) for value in values]))
-        elif field.kind == "vector":
-            out += [_of_numbers(f"{field.name}.{name}", [value[name] for value in values]) for name in field.choices]
+        elif field.kind == "time":
+            out.append(_of_numbers(field.name, [None if value is None else microseconds(value) / 1e6 for value in values], cells=False))
         else:
-            out.append(_profile(field, values))
+            for figure in figures:
+                if figure.field == field.name:
+                    # every other row made the words, the rows between say how many others there are
+                    column = columns[figure.name][1::2] if figure.name == f"{field.name}.new words" else columns[figure.name]
+                    out.append((_of_numbers if figure.numbers else _of_choices)(figure.name, column))
     return tuple(out)
 
 
-def _profile(field: Field, values: list[Any]) -> Profile:
-    if field.kind in ("number", "integer"):
-        return _of_numbers(field.name, values)
-    if field.kind == "time":
-        return _of_numbers(field.name, [None if value is None else microseconds(value) / 1e6 for value in values])
-    if field.kind == "text":
-        return _of_numbers(field.name, [None if value is None else len(value) for value in values])
-    counts = Counter("true" if value is True else "false" if value is False else value for value in values if value is not None)
-    kept = dict(sorted(counts.items(), key=lambda item: (-item[1], item[0]))[:KEPT_CHOICES])
-    there = sum(counts.values())
-    return Profile(field.name, len(values), len(values) - there, choices=kept, rest=there - sum(kept.values()))
+def _of_choices(name: str, values: list[Any]) -> Profile:
+    there = [value for value in values if value is not None]
+    kept = dict(sorted(Counter(there).items(), key=lambda item: (-item[1], item[0]))[:KEPT_CHOICES])
+    cells = cells_of_choices(there) if there else None
+    return Profile(name, len(values), len(values) - len(there), choices=kept, rest=len(there) - sum(kept.values()), cells=cells)
 
 
-def _brightness(field: Field, value: str) -> float:
-    """Mean of a picture's pixels over height, width and channels, 0 to 255."""
-    return float(decode(field, base64.b64decode(value)).mean())
-
-
-def _of_numbers(name: str, values: list[Any]) -> Profile:
+def _of_numbers(name: str, values: list[Any], cells: bool = True) -> Profile:
     there = np.array([value for value in values if value is not None], dtype=np.float64)
     missing = len(values) - len(there)
     if not len(there):
         return Profile(name, len(values), missing)
-    cells = np.quantile(there, np.linspace(0, 1, CELLS + 1))
-    low, high = np.quantile(there, (0.001, 0.999))
-    return Profile(name, len(values), missing, tuple(cells.tolist()), (float(low), float(high)), float(there.mean()), float(there.std()))
+    at = tuple(np.quantile(there, np.linspace(0, 1, CELLS + 1)).tolist())
+    tails = tuple(np.quantile(there, (0.001, 0.999)).tolist())
+    made = cells_of_numbers(there.tolist()) if cells else None
+    return Profile(name, len(values), missing, at, tails, float(there.mean()), float(there.std()), cells=made)
+
+
+def against(reference: Reference) -> Against:
+    """What windows are held against; answers are called ``answers.NAME``. Empty for a reference without cells."""
+    known = []
+    for prefix, listed in (("", reference.inputs), (ANSWERS, reference.answers)):
+        for one in listed:
+            if one.cells is not None:
+                numbers = not one.cells.choices
+                known.append(Known(prefix + one.name, numbers, one.cells, one.count, one.missing))
+    pairs = reference.pairs
+    if pairs is None:
+        return Against(tuple(known), reference.rows)
+    square = partial(_square, len(pairs.names))
+    most = square(pairs.most_apart, 0.0) if pairs.most_apart else None
+    return Against(tuple(known), reference.rows, pairs.names, square(pairs.correlations, 1.0), most)
+
+
+def _square(size: int, above: Sequence[float], diagonal: float) -> NDArray[np.float64]:
+    out = np.zeros((size, size))
+    out[np.triu_indices(size, 1)] = above
+    out += out.T
+    np.fill_diagonal(out, diagonal)
+    return out
+
+
+def finished(
+    reference: Reference, inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, said: Sequence[dict[str, Any]]
+) -> Reference:
+    """With correlations of its numbers and the oddness of its own rows."""
+    base = against(reference)
+    columns = watched_columns(reference, inputs, rows, answers, said)
+    names = tuple(one.name for one in base.known if one.numbers and not one.name.startswith(ANSWERS))[:MAX_PAIRED]
+    if len(names) > 1 and len(rows) >= 10:
+        sketcher = Sketcher(Against(base.known, base.rows, names))
+        whole, most = correlations(sketcher, columns, len(rows))
+        upper = np.triu_indices(len(names), 1)
+        kept = tuple(whole[upper].round(5).tolist()), () if most is None else tuple(most[upper].round(5).tolist())
+        reference = replace(reference, pairs=Pairs(names, *kept))
+    scores = Oddness(Sketcher(against(reference))).scores(columns, len(rows))[0]
+    return replace(reference, odd=tuple(np.quantile(scores, (0.5, 0.99, 0.999)).round(4).tolist()))
+
+
+def watched_columns(
+    reference: Reference, inputs: Schema, rows: Sequence[Mapping[str, Any]], answers: Schema, said: Sequence[Mapping[str, Any]]
+) -> Columns:
+    """Figures of inputs and answers, answers under their prefix."""
+    words = {name: frozenset(one) for name, one in reference.words.items()}
+    columns = columns_of(figures_of(inputs, words), defaults_of(inputs), rows)
+    return columns | {ANSWERS + name: values for name, values in columns_of(figures_of(answers), {}, said).items()}
 
 
 @cache

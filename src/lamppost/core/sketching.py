@@ -21,38 +21,29 @@ class Sketcher:
     def __init__(self, against: Against) -> None:
         self.against = against
         self._index = {one.name: {choice: at for at, choice in enumerate(one.cells.choices)} for one in against.known if not one.numbers}
-        self._scores = {
-            one.name: scores(np.asarray(one.cells.counts, dtype=np.float64)[_used(one)])[0]
-            for one in against.known
-            if one.numbers and any(one.cells.counts)
-        }
+        self._scores = {one.name: (one, _spread_out(one)) for one in against.known if one.numbers and any(one.cells.counts)}
 
     def window(self, columns: Mapping[str, Values], rows: int) -> Window:
         """Columns of equal length; None, and NaN of a number, is missing. Fields that are not among the columns are left out."""
-        fields: dict[str, Sketch] = {}
-        located: dict[str, NDArray[np.float64]] = {}
-        for known in self.against.known:
-            if known.name not in columns:
-                continue
-            if known.numbers:
-                sketch, places, there = _numbers(known, columns[known.name])
-                located[known.name] = self._located(known, places, there)
-            else:
-                sketch = self._choices(known, columns[known.name])
-            fields[known.name] = sketch
-        if not self.against.names:
+        fields = {
+            known.name: _numbers(known, columns[known.name]) if known.numbers else self._choices(known, columns[known.name])
+            for known in self.against.known
+            if known.name in columns
+        }
+        if not self.against.names or not rows:
             return Window(fields)
-        matrix = np.column_stack([located.get(name, np.zeros(rows)) for name in self.against.names]) if rows else np.zeros((0, 0))
-        moments = Moments(rows, matrix.sum(axis=0), matrix.T @ matrix) if rows else None
-        return Window(fields, moments)
+        matrix = self.located(columns, rows)
+        return Window(fields, Moments(rows, matrix.sum(axis=0), matrix.T @ matrix))
 
-    def _located(self, known: Known, places: NDArray[np.int64], there: NDArray[np.bool_]) -> NDArray[np.float64]:
-        out = np.zeros(len(there))
-        score = self._scores.get(known.name)
-        if score is not None:
-            full = np.zeros(len(known.cells.counts))
-            full[_used(known)] = score
-            out[there] = full[places]
+    def located(self, columns: Mapping[str, Values], rows: int) -> NDArray[np.float64]:
+        """Location scores of shape (rows, paired numbers); 0 for what is missing."""
+        out = np.zeros((rows, len(self.against.names)))
+        for at, name in enumerate(self.against.names):
+            if name in columns and name in self._scores:
+                known, score = self._scores[name]
+                given = _given(columns[name])
+                places = np.searchsorted(np.asarray(known.cells.edges), given, side="left").clip(0, len(score) - 1)
+                out[:, at] = np.where(np.isfinite(given), score[places], 0.0)
         return out
 
     def _choices(self, known: Known, values: Values) -> Sketch:
@@ -63,18 +54,25 @@ class Sketcher:
         return Sketch(cells, len(values) - len(places), odd)
 
 
-def _used(known: Known) -> NDArray[np.bool_]:
-    return np.asarray(known.cells.counts) > 0
+def _spread_out(known: Known) -> NDArray[np.float64]:
+    """Location scores of all cells, 0 for those that the reference left empty."""
+    counts = np.asarray(known.cells.counts, dtype=np.float64)
+    out = np.zeros(len(counts))
+    out[counts > 0] = scores(counts[counts > 0])[0]
+    return out
 
 
-def _numbers(known: Known, values: Values) -> tuple[Sketch, NDArray[np.int64], NDArray[np.bool_]]:
-    given = np.asarray([np.nan if value is None else value for value in values], dtype=np.float64)
+def _given(values: Values) -> NDArray[np.float64]:
+    return np.asarray([np.nan if value is None else value for value in values], dtype=np.float64)
+
+
+def _numbers(known: Known, values: Values) -> Sketch:
+    given = _given(values)
     there = np.isfinite(given)
     numbers = given[there]
-    places = np.searchsorted(np.asarray(known.cells.edges), numbers, side="left")
-    cells = np.bincount(places, minlength=len(known.cells.counts))
+    cells = np.bincount(np.searchsorted(np.asarray(known.cells.edges), numbers, side="left"), minlength=len(known.cells.counts))
     odd = int(((numbers < known.cells.low) | (numbers > known.cells.high)).sum())
-    return Sketch(cells, int((~there).sum()), odd), places, there
+    return Sketch(cells, int((~there).sum()), odd)
 
 
 def correlations(sketcher: Sketcher, columns: Mapping[str, Any], rows: int) -> tuple[NDArray[np.float64], NDArray[np.float64] | None]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 
 from fastapi import APIRouter, Request
 
@@ -121,8 +122,8 @@ async def _page(node: Node, version: Version, lamp: Lamp) -> VersionPage:
         proof_rows=len(lamp.proof.rows),
         files=[FileShape(path=path, size_bytes=member.size_bytes, sha256=member.sha256) for path, member in manifest.members.items()],
         reference_rows=reference.rows if reference else None,
-        reference_inputs=list(reference.inputs) if reference else [],
-        reference_answers=list(reference.answers) if reference else [],
+        reference_inputs=[replace(one, cells=None) for one in reference.inputs] if reference else [],
+        reference_answers=[replace(one, cells=None) for one in reference.answers] if reference else [],
         served=await packages.served_before(node.pool, parse_version(version.name)),
         owner=about_model.owner,
         purpose=about_model.purpose,

@@ -12,6 +12,7 @@ import orjson
 from fastapi import APIRouter
 
 from lamppost.core.agreement import Agreement, agreement
+from lamppost.core.bodies import asked_rows, options_of
 from lamppost.core.errors import BadRequest, LampPostError
 from lamppost.core.names import parse_version
 from lamppost.core.plan import Row
@@ -63,11 +64,8 @@ async def _rows(wanted: Replay, node: Node, lane: Lane) -> tuple[list[dict[str, 
 
 def _of_body(body: Any) -> list[dict[str, Any]]:
     """The rows of a recorded body, each with the options of its call."""
-    if not isinstance(body, dict):
-        return []
-    options = body.get("options") or {}
-    rows = body["rows"] if "rows" in body else [{key: value for key, value in body.items() if key != "options"}]
-    return [{**row, "options": options} if options else row for row in rows if isinstance(row, dict)]
+    options = options_of(body)
+    return [{**row, "options": options} if options else row for row in asked_rows(body)]
 
 
 def _taken(lanes: Sequence[Lane], raw: Sequence[dict[str, Any]]) -> list[tuple[Row, Row, dict[str, Any]]]:
