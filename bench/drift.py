@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lamppost.core.cells import cells_of_choices, cells_of_numbers
-from lamppost.core.drift import LADDER, Against, Known, Window, verdict
+from lamppost.core.drift import LADDER, Against, Known, verdict
 from lamppost.core.sketching import Sketcher, correlations
 
 Rng = np.random.Generator
@@ -83,11 +83,6 @@ def make_sketcher(columns: Columns, rows: int) -> Sketcher:
     names = tuple(one.name for one in known if one.numbers)
     first = Sketcher(Against(tuple(known), rows, names))
     return Sketcher(Against(tuple(known), rows, names, *correlations(first, columns, rows)))
-
-
-def look(sketcher: Sketcher, columns: Columns, rows: int) -> Window:
-    """A window of rows."""
-    return sketcher.window(columns, rows)
 
 
 # -- shifts -------------------------------------------------------------------------------------------------------------
@@ -158,7 +153,7 @@ def alarms(stream: Stream, reference: int, rows: int, runs: int, seed: int, draw
         sketcher = make_sketcher(stream.rows(reference, rng), reference)
         for _ in range(EACH):
             since = float(rng.random()) if drawn is not None else 0.0
-            said = verdict(sketcher.against, [look(sketcher, stream.rows(rows, rng, since, since + (drawn or 0.0)), rows)])
+            said = verdict(sketcher.against, [sketcher.window(stream.rows(rows, rng, since, since + (drawn or 0.0)), rows)])
             odd += said.state != "steady"
             worst += said.state == "drifted"
             looked += 1
@@ -174,7 +169,7 @@ def power(shift: Shift, reference: int, rows: int, runs: int, seed: int, each: i
         for _ in range(each):
             columns = Stream().rows(rows, rng)
             shift(columns, rng)
-            found += verdict(sketcher.against, [look(sketcher, columns, rows)]).state != "steady"
+            found += verdict(sketcher.against, [sketcher.window(columns, rows)]).state != "steady"
             looked += 1
     return found, looked
 
@@ -185,13 +180,13 @@ def delays(shift: Shift, reference: int, rows: int, runs: int, most: int = 16) -
     for run in range(runs):
         rng = np.random.default_rng([9, run])
         sketcher = make_sketcher(Stream().rows(reference, rng), reference)
-        windows = [look(sketcher, Stream().rows(rows, rng), rows) for _ in range(LADDER[-1])]
+        windows = [sketcher.window(Stream().rows(rows, rng), rows) for _ in range(LADDER[-1])]
         count = 0
         while count < most:
             count += 1
             columns = Stream().rows(rows, rng)
             shift(columns, rng)
-            windows = [*windows[1:], look(sketcher, columns, rows)]
+            windows = [*windows[1:], sketcher.window(columns, rows)]
             if verdict(sketcher.against, windows).state != "steady":
                 break
         out.append(count)

@@ -7,7 +7,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bench.drift import SHIFTS, Stream, alarms, look, make_sketcher, power
+from bench.drift import SHIFTS, Stream, alarms, make_sketcher, power
 from lamppost.core.cells import cells_of_choices, cells_of_numbers, scores
 from lamppost.core.drift import LADDER, Against, Known, Sketch, Verdict, Window, findings, judge, verdict
 from lamppost.core.sketching import Sketcher
@@ -147,8 +147,18 @@ class Goals(unittest.TestCase):
             found, of = power(SHIFTS[name][0], 20_000, 1_000, 10, seed=33)
             self.assertGreaterEqual(found, of - 1, name)
 
+    def test_a_change_that_is_over_is_steady_again(self) -> None:
+        rng = np.random.default_rng(5)
+        sketcher = make_sketcher(Stream().rows(5_000, rng), 5_000)
+        past = [sketcher.window(Stream().rows(1_000, rng), 1_000) for _ in range(15)]
+        columns = Stream().rows(1_000, rng)
+        SHIFTS["10 % in wrong units"][0](columns, rng)
+        past[-2] = sketcher.window(columns, 1_000)
+        self.assertEqual(verdict(sketcher.against, past[:-1]).state, "drifted")
+        self.assertEqual(verdict(sketcher.against, past).state, "steady")
+
     def test_a_sketch_is_small(self) -> None:
         columns = Stream().rows(2_000, np.random.default_rng(1))
-        window: Window = look(make_sketcher(columns, 2_000), columns, 2_000)
+        window: Window = make_sketcher(columns, 2_000).window(columns, 2_000)
         for name, sketch in window.fields.items():
             self.assertLessEqual(len(sketch.cells), 20 if name.startswith("n") else 64)

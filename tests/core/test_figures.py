@@ -87,13 +87,7 @@ class Figures(unittest.TestCase):
         sent = {"photo": base64.b64encode(buffer.getvalue()).decode()}
         figures = (("brightness", 100), ("contrast", 100), ("sharpness", 100), ("pixels", 16))
         said = columns_of(figures_of(Schema((field,))), {}, [sent, {"photo": "no picture"}])
-        self.assertEqual(
-            said,
-            {
-                f"photo.{what}": [value, None]
-                for what, value in (("brightness", 100), ("contrast", 100), ("sharpness", 100), ("pixels", 16))
-            },
-        )
+        self.assertEqual(said, {f"photo.{what}": [value, None] for what, value in figures})
 
     def test_long_vectors_and_tensors_by_the_same_projections_everywhere(self) -> None:
         names = tuple(f"e{at}" for at in range(64))

@@ -17,7 +17,9 @@ from lamppost.core.errors import BodyTooLarge, Conflict, NotFound, SetupError
 from lamppost.core.histogram import bucket_of
 from lamppost.core.names import VersionName
 from lamppost.core.setup import Setup
+from lamppost.service.counting import Counting
 from lamppost.service.recorder import Recorder
+from lamppost.service.shelf import Shelf
 from lamppost.store import database, endpoints, packages, records, tokens
 from lamppost.store.endpoints import Change
 from lamppost.store.lines import Call, counts_of, lines_of
@@ -231,8 +233,12 @@ def a_call(at: datetime, status: int = 200, micros: int = 1_000, input: bytes = 
 
 
 class Records(WithServer):
+    def counting(self) -> Counting:
+        return Counting(self.pool, Shelf(self.pool, self.data / uuid4().hex))
+
     async def test_calls_of_several_days_are_kept_and_counted(self) -> None:
         now = datetime.now(UTC)
+        counting = self.counting()
         calls = [a_call(now, micros=us) for us in (1_000, 1_000, 9_000)] + [
             a_call(now, 422),
             a_call(now, 503),
@@ -240,9 +246,11 @@ class Records(WithServer):
         ]
         for call in calls:
             await records.make_partition(self.pool, datetime.fromtimestamp(call.at, UTC).date())
-        self.assertEqual(await records.deliver(self.pool, [Frame("s", 1, "calls", lines_of(calls))]), 0)
-        counted = [Frame("s", 1, "calls", lines_of(calls)), Frame("s", 2, "counts", counts_of(lines_of([a_call(now)])))]
-        self.assertEqual(await records.deliver(self.pool, counted), 0, "the first was stored before, the second is counts alone")
+        self.assertEqual(await records.deliver(self.pool, await counting.look([Frame("s", 1, "calls", lines_of(calls))])), 0)
+        again = [Frame("s", 1, "calls", lines_of(calls)), Frame("s", 2, "counts", counts_of(lines_of([a_call(now)])))]
+        self.assertEqual(
+            await records.deliver(self.pool, await counting.look(again)), 0, "the first was stored before, the second is counts alone"
+        )
         past = (await records.latency(self.pool, now - timedelta(minutes=1)))["outage-risk"]
         self.assertEqual((past.calls, past.refused, past.failed), (6, 1, 1))
         self.assertEqual(past.histogram, {bucket_of(1_000): 3, bucket_of(9_000): 1})
@@ -251,7 +259,7 @@ class Records(WithServer):
         self.assertEqual(await records.latest_calls(self.pool, Sought("other"), 3), [])
 
     async def test_one_record_the_database_cannot_hold_does_not_cost_the_others(self) -> None:
-        recorder = Recorder(self.pool, self.data / uuid4().hex, 10**9)
+        recorder = Recorder(self.pool, self.counting(), self.data / uuid4().hex, 10**9)
         with self.assertLogs("lamppost.records", "ERROR"):
             for number in range(9):
                 recorder.add(a_call(datetime.now(UTC), input=b"not json" if number == 4 else b'"\\u0000 is kept"'))
@@ -261,7 +269,7 @@ class Records(WithServer):
         self.assertEqual((recorder.written, recorder.dropped), (8, 1))
 
     async def test_past_its_bound_the_oldest_gives_way_and_is_counted(self) -> None:
-        recorder = Recorder(self.pool, self.data / uuid4().hex, 10**9)
+        recorder = Recorder(self.pool, self.counting(), self.data / uuid4().hex, 10**9)
         for _ in range(140):
             recorder.add(a_call(datetime.now(UTC), input=b'"' + b"x" * 2**20 + b'"'))
         self.assertEqual((recorder.waiting, recorder.dropped), (127, 13))

@@ -53,6 +53,10 @@ def up(
         ),
     ] = None,
     new_admin_token: Annotated[bool, typer.Option("--new-admin-token", help="Give the admin token a new secret first.")] = False,
+    smtp: Annotated[str | None, typer.Option(help="Mail server for alerts and reports, HOST:PORT.")] = None,
+    mail_from: Annotated[str, typer.Option(help="Whom its mails are from.")] = "lamppost@localhost",
+    otlp: Annotated[str | None, typer.Option(help="Send spans there (OTLP over HTTP), such as http://host:4318/v1/traces.")] = None,
+    log_json: Annotated[bool, typer.Option("--log-json", help="Log as lines of JSON.")] = False,
 ) -> None:
     """Start the service, with a PostgreSQL of its own."""
     from lamppost.cli.up import Options, run
@@ -72,6 +76,10 @@ def up(
             spool,
             grpc_port,
             new_admin_token,
+            smtp,
+            mail_from,
+            otlp,
+            log_json,
         )
     )
 

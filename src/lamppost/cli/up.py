@@ -17,6 +17,7 @@ from pathlib import Path
 import uvicorn
 import uvloop
 
+from lamppost.cli.logs import set_up_logging
 from lamppost.cli.out import AMBER, paint, say
 from lamppost.client.config import keep_token
 from lamppost.core.errors import SetupError
@@ -50,11 +51,15 @@ class Options:
     spool: str
     grpc_port: int | None
     new_admin_token: bool
+    smtp: str | None
+    mail_from: str
+    otlp: str | None
+    log_json: bool
 
 
 def run(options: Options) -> None:
     """Run until SIGINT or SIGTERM; PostgreSQL ends last."""
-    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)-7s %(name)s: %(message)s", datefmt="%H:%M:%S")
+    set_up_logging(options.log_json)
     for noisy in ("uvicorn.error", "psycopg.pool", "httpx"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
     data = options.data.resolve()
@@ -81,6 +86,10 @@ def run(options: Options) -> None:
                 signers=signers,
                 grpc=grpc,
                 sources=sources,
+                address=address,
+                smtp=options.smtp,
+                mail_from=options.mail_from,
+                otlp=options.otlp,
             )
         )
         config = uvicorn.Config(

@@ -243,8 +243,12 @@ def _rate(what: What, k: int, m: float, before: int, n: float, two_sided: bool, 
     return Finding(what, p, abs(signed) if two_sided else max(0.0, signed), signed, before / n, k / m)
 
 
-def judge(known: Sequence[Known], window: Mapping[str, Sketch], risk: float) -> list[FieldVerdict]:
-    """All fields of one window. Certain is what stands Bonferroni within its field and Benjamini and Hochberg over fields at ``risk``."""
+def judge(known: Sequence[Known], window: Mapping[str, Sketch], risk: float, newest: Sequence[FieldVerdict] = ()) -> list[FieldVerdict]:
+    """All fields of one window. Certain is what stands Bonferroni within its field and Benjamini and Hochberg over fields at ``risk``.
+
+    newest : of several windows that were pooled, what the last alone says; what it does not show any more is over.
+    """
+    now = {one.name: {finding.what: finding.size for finding in one.findings} for one in newest}
     looked: list[tuple[Known, list[Finding]]] = []
     for one in known:
         if one.name in window:
@@ -252,7 +256,9 @@ def judge(known: Sequence[Known], window: Mapping[str, Sketch], risk: float) -> 
             found = [_times(finding, times) for finding in findings(one, window[one.name])]
             looked.append((one, sorted(found, key=lambda finding: (finding.p, -finding.size))))
     limit = _limit([found[0].p if found else 1.0 for _, found in looked], risk)
-    return [FieldVerdict(one.name, _state(found, limit), tuple(found), rows=window[one.name].rows) for one, found in looked]
+    return [
+        FieldVerdict(one.name, _state(found, limit, now.get(one.name)), tuple(found), rows=window[one.name].rows) for one, found in looked
+    ]
 
 
 def _times(finding: Finding, times: int) -> Finding:
@@ -266,13 +272,18 @@ def _limit(ps: Sequence[float], risk: float) -> float:
     return stands[-1] if stands else -1.0
 
 
-def _state(found: Sequence[Finding], limit: float) -> State:
+def _state(found: Sequence[Finding], limit: float, now: Mapping[What, float] | None) -> State:
     level = 0
     for finding in found:
-        if finding.p <= limit:
+        if finding.p <= limit and (now is None or _lasts(finding.what, finding.size, now.get(finding.what, 0.0))):
             shifting, drifted = FLOORS[finding.what]
             level = max(level, 2 if finding.size >= drifted else 1 if finding.size >= shifting else 0)
     return STATES[level]
+
+
+def _lasts(what: What, pooled: float, now: float) -> bool:
+    """Whether the newest window still shows what several together do: half of the floor, and a quarter of it."""
+    return now >= max(0.5 * FLOORS[what][0], 0.25 * pooled)
 
 
 def judge_pairs(
@@ -328,8 +339,13 @@ class Window:
 
 
 def verdict(against: Against, windows: Sequence[Window]) -> Verdict:
-    """The last window, the last four and the last sixteen (oldest first), each with a third of the risk; the worst state counts."""
+    """The last window, the last four and the last sixteen (oldest first), each with a third of the risk; the worst state counts.
+
+    What several windows show together counts only while the last of them shows some of it too: a change that is over is steady again.
+    """
     best: Verdict | None = None
+    newest: list[FieldVerdict] = []
+    now = windows[-1].moments.correlations() if windows[-1].moments is not None else None
     for step in LADDER:
         if step > 1 and len(windows) < step:
             break
@@ -337,10 +353,18 @@ def verdict(against: Against, windows: Sequence[Window]) -> Verdict:
         for one in windows[len(windows) - step + 1 :]:
             pooled = pooled + one
         risk = RISK / len(LADDER)
-        fields = judge(against.known, pooled.fields, _FIELDS * risk)
+        fields = judge(against.known, pooled.fields, _FIELDS * risk, newest)
+        newest = newest or fields
         pairs: list[PairVerdict] = []
         if pooled.moments is not None and against.correlations is not None:
             pairs = judge_pairs(against.names, against.correlations, against.rows, pooled.moments, _PAIRS * risk, against.most_apart)
+            if now is not None and step > 1:
+                at = {name: place for place, name in enumerate(against.names)}
+                pairs = [
+                    one
+                    for one in pairs
+                    if _lasts("correlation", abs(one.after - one.before), abs(float(now[at[one.one], at[one.other]]) - one.before))
+                ]
         states = [one.state for one in fields] + [one.state for one in pairs]
         level = max(map(STATES.index, states), default=0)
         rows = max((one.rows for one in fields), default=0)

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping
+from functools import lru_cache
 
 ERROR = 0.02
 _GAMMA = (1 + ERROR) / (1 - ERROR)
 _LOG_GAMMA = math.log(_GAMMA)
 
 
+@lru_cache(maxsize=65_536)
 def bucket_of(microseconds: float) -> int:
     """Bucket of a duration; anything up to 1 µs is bucket 0."""
     return math.ceil(math.log(microseconds) / _LOG_GAMMA) if microseconds > 1 else 0

@@ -142,9 +142,10 @@ def _of_numbers(name: str, values: list[Any], cells: bool = True) -> Profile:
 def against(reference: Reference) -> Against:
     """What windows are held against; answers are called ``answers.NAME``. Empty for a reference without cells."""
     known = []
+    mirrored = _mirrored(reference.answers)
     for prefix, listed in (("", reference.inputs), (ANSWERS, reference.answers)):
         for one in listed:
-            if one.cells is not None:
+            if one.cells is not None and one not in mirrored:
                 numbers = not one.cells.choices
                 known.append(Known(prefix + one.name, numbers, one.cells, one.count, one.missing))
     pairs = reference.pairs
@@ -153,6 +154,17 @@ def against(reference: Reference) -> Against:
     square = partial(_square, len(pairs.names))
     most = square(pairs.most_apart, 0.0) if pairs.most_apart else None
     return Against(tuple(known), reference.rows, pairs.names, square(pairs.correlations, 1.0), most)
+
+
+def _mirrored(answers: Sequence[Profile]) -> list[Profile]:
+    """Scores of two labels say the same twice: the first of each pair."""
+    out = []
+    for one in answers:
+        stem = one.name.rpartition(".")[0]
+        pair = [other for other in answers if stem and other.name.rpartition(".")[0] == stem]
+        if len(pair) == 2 and one is pair[0] and abs((pair[0].mean or 0.0) + (pair[1].mean or 0.0) - 1.0) < 1e-6:
+            out.append(one)
+    return out
 
 
 def _square(size: int, above: Sequence[float], diagonal: float) -> NDArray[np.float64]:

@@ -17,6 +17,7 @@ from lamppost.core.errors import BadRequest
 from lamppost.core.names import RESERVED_FIELDS, VersionName, parse_version
 from lamppost.core.rollout import Plan
 from lamppost.core.shares import Shares
+from lamppost.core.watch import Watch
 
 _CLOSED = {"extra": "forbid", "allow_inf_nan": False}
 MAX_SHADOWS = 4
@@ -157,7 +158,7 @@ class Setup:
     """Exactly one of version, shares, choose and together says what answers.
 
     shadows : versions that get copies. rollout : how a rollout goes where nothing else is said. lane : how its lanes are run.
-    lenient : whether values of a kind close to the one wanted are taken, and told; see `lamppost.core.easing`.
+    watch : how it is watched. lenient : whether values of a kind close to the one wanted are taken, and told; see `lamppost.core.easing`.
 
     >>> Setup(version="outage-risk@2").versions
     (VersionName(model='outage-risk', number=2),)
@@ -172,6 +173,7 @@ class Setup:
     lane: LaneRules = LaneRules()
     shadows: tuple[Shadow, ...] = default(default=())
     rollout: Plan | None = None
+    watch: Watch = default(default=Watch())
 
     __pydantic_config__: ClassVar = _CLOSED
 

@@ -80,11 +80,14 @@ async def list_calls(
     slower_ms: Annotated[float | None, Query(ge=0, le=86_400_000)] = None,
     limit: Annotated[int, Query(ge=1, le=1_000)] = 50,
     after: UUID | None = None,
+    odd: Annotated[float | None, Query(ge=0, le=12, description="at least so odd; from 3 on one row of a thousand is by chance")] = None,
+    contains: Annotated[str | None, Query(min_length=2, max_length=200, description="a text in the input or the answer")] = None,
+    before: datetime | None = None,
 ) -> list[CallShape]:
     """The newest calls first; with ``after``, only those later than that request id."""
     if endpoint is not None:
         node.routes.route(endpoint)
-    sought = Sought(endpoint, version, token, status, slower_ms, after)
+    sought = Sought(endpoint, version, token, status, slower_ms, after, odd, contains, before)
     return [CallShape(**call) for call in await records.latest_calls(node.pool, sought, limit)]
 
 

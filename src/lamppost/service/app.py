@@ -16,6 +16,7 @@ from starlette.exceptions import HTTPException
 import lamppost
 from lamppost.core.errors import BadJson, BadRequest, LampPostError, NotFound
 from lamppost.service import (
+    api_alerts,
     api_changes,
     api_contract,
     api_endpoints,
@@ -25,10 +26,13 @@ from lamppost.service import (
     api_replay,
     api_reviews,
     api_tokens,
+    api_watch,
 )
 from lamppost.service.console import mount_console
 from lamppost.service.node import Node, running
 from lamppost.service.predict import PREFIX, Receive, Scope, Send, problem_headers
+
+_API = (api_endpoints, api_watch, api_changes, api_models, api_replay, api_reviews, api_alerts, api_packages, api_tokens, api_node)
 
 
 class App(FastAPI):
@@ -65,7 +69,7 @@ def make_app(node: Node) -> App:
     app.node = app.state.node = node
     app.state.contracts = api_contract.Contracts()
     app.include_router(api_contract.router)
-    for module in (api_endpoints, api_changes, api_models, api_replay, api_reviews, api_packages, api_tokens, api_node):
+    for module in _API:
         app.include_router(module.router)
     app.add_exception_handler(LampPostError, _on_error)
     app.add_exception_handler(RequestValidationError, _on_invalid)

@@ -8,18 +8,22 @@ import logging
 import os
 from collections.abc import AsyncIterator
 from typing import TYPE_CHECKING
+from uuid import uuid4
 
 import psycopg
 from psycopg_pool import PoolTimeout
 
 from lamppost.service.auth import Auth
 from lamppost.service.changes import Changes
+from lamppost.service.counting import Counting
+from lamppost.service.lookout import Lookout
 from lamppost.service.predict import Predict
 from lamppost.service.quick import Quick
 from lamppost.service.recorder import Recorder
 from lamppost.service.rolling import Rolling
 from lamppost.service.routes import Routes
 from lamppost.service.settings import Settings
+from lamppost.service.shelf import Shelf
 from lamppost.store.database import CHANGES, make_pool
 
 if TYPE_CHECKING:
@@ -37,12 +41,15 @@ class Node:
         self.settings = settings
         self.pool = make_pool(settings.database)
         self.auth = Auth(self.pool)
-        self.recorder = Recorder(self.pool, settings.data / "spool", settings.spool_bytes)
-        self.routes = Routes(self.pool, settings, self.recorder)
+        self.counting = Counting(self.pool, Shelf(self.pool, settings.data / "packages"))
+        self.recorder = Recorder(self.pool, self.counting, settings.data / "spool", settings.spool_bytes)
+        self.routes = Routes(self.pool, settings, self.recorder, self.counting)
         self.changes = Changes(self.pool, self.routes)
         self.rolling = Rolling(self.pool, self.routes, self.changes)
         self.predict = Predict(self.auth, self.routes, self.recorder, settings.max_body_bytes)
         self.quick = Quick(self.auth, self.routes, self.recorder)
+        self.lookout = Lookout(self.pool, self.routes, self.counting, settings, uuid4().hex[:8])
+        self.judging = self.lookout.judging
         self._rpc: RpcServer | None = None
         self._listening: asyncio.Task[None] | None = None
         self._warming: asyncio.Task[None] | None = None
@@ -54,6 +61,7 @@ class Node:
         self.recorder.start()
         self.routes.start()
         self.rolling.start()
+        self.lookout.start()
         self._listening = asyncio.create_task(self._listen(), name="changes")
         if self.settings.grpc is not None:
             self._rpc = _rpc(self, self.settings.grpc)
@@ -69,6 +77,7 @@ class Node:
             await asyncio.gather(self._warming, return_exceptions=True)
         if self._rpc is not None:
             await self._rpc.stop()
+        await self.lookout.close()
         await self.rolling.close()
         await self.changes.close()
         await self.routes.close()

@@ -22,9 +22,9 @@ _random = Random(SystemRandom().getrandbits(256))
 getrandbits = _random.getrandbits
 
 
-def new_request_id() -> str:
-    """UUID version 7 (RFC 9562, section 5.7) as text: ordered by time to the millisecond, random below."""
-    millis = time.time_ns() // 1_000_000
+def new_request_id(millis: int | None = None) -> str:
+    """UUID version 7 (RFC 9562, section 5.7) as text: ordered by time to the millisecond, random below. millis : since 1970; or now."""
+    millis = time.time_ns() // 1_000_000 if millis is None else millis
     rest = getrandbits(74)
     text = f"{(millis << 80) | (0x7 << 76) | ((rest >> 62) << 64) | (0b10 << 62) | (rest & 0x3FFFFFFFFFFFFFFF):032x}"
     return f"{text[:8]}-{text[8:12]}-{text[12:16]}-{text[16:20]}-{text[20:]}"

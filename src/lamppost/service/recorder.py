@@ -10,6 +10,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import time
 from collections import deque
 from datetime import date
 from pathlib import Path
@@ -18,6 +19,8 @@ import psycopg
 from psycopg_pool import PoolTimeout
 
 from lamppost.core.backoff import Backoff
+from lamppost.core.shares import GOLDEN
+from lamppost.service.counting import Counting
 from lamppost.store.database import Pool
 from lamppost.store.lines import Call, days, lines_of
 from lamppost.store.records import deliver, forget_segments, make_partition
@@ -38,14 +41,18 @@ _DELIVERY_BYTES = 2**20
 class Recorder:
     """Buffer, spool and delivery. `start` once, `add` from the event loop; `stop` leaves nothing in memory.
 
+    samples : percent of answered calls to an endpoint whose input and answer are kept, where not all are.
     dropped : records lost from memory, because the disk did not take them, or the database could not hold them.
     """
 
-    def __init__(self, pool: Pool, folder: Path, most_bytes: int) -> None:
+    def __init__(self, pool: Pool, counting: Counting, folder: Path, most_bytes: int) -> None:
         self.dropped = 0
         self.written = 0
         self.spool = Spool(folder, most_bytes)
         self._pool = pool
+        self._counting = counting
+        self.samples: dict[str, float] = {}
+        self.thinned = 0
         self._calls: deque[Call] = deque()
         self._bytes = 0
         self._moving = 0
@@ -60,6 +67,10 @@ class Recorder:
 
     def add(self, call: Call) -> None:
         """Take a record in; at the bound the oldest gives way."""
+        if self.samples and call.status == 200 and (share := self.samples.get(call.endpoint)) is not None:
+            self.thinned += 1
+            if (self.thinned * GOLDEN) % 1.0 * 100 >= share:
+                call = call._replace(input=None, answer=None)
         self._calls.append(call)
         self._bytes += _size(call)
         while len(self._calls) > MAX_CALLS or self._bytes > MAX_BYTES:
@@ -156,10 +167,16 @@ class Recorder:
             await make_partition(self._pool, day)
             await forget_segments(self._pool)
             self._days.add(day)
-        lost = await deliver(self._pool, frames)
+        started = time.perf_counter()
+        counted = await self._counting.look(frames)
+        took = time.perf_counter() - started
+        lost = await deliver(self._pool, counted)
         self.dropped += lost
         self.written += sum(frame.calls for frame in frames) - lost
         self.spool.done(frames)
+        if len(frames) < 5 and took > 0.02:
+            # many versions with a few calls each: counting them pays when there are more of each
+            await self._pause(min(2.0, 5 * took))
 
     async def _pause(self, seconds: float) -> None:
         try:

@@ -28,13 +28,13 @@ from lamppost.runtime.pool import WorkerPool
 from lamppost.runtime.supply import WorkerSupply
 from lamppost.runtime.terms import LaneSettings, lane_settings
 from lamppost.service.after import After, Shadowing
+from lamppost.service.counting import Counting
 from lamppost.service.lookups import Sources, Table
 from lamppost.service.opener import Opener
 from lamppost.service.recorder import Recorder
 from lamppost.service.serving import Serving
 from lamppost.service.settings import Settings
 from lamppost.service.sharing import make_serving
-from lamppost.service.shelf import Shelf
 from lamppost.store import endpoints, records
 from lamppost.store.database import Pool
 from lamppost.store.endpoints import Change, Split
@@ -83,7 +83,7 @@ class Route:
 class Routes:
     """All routes and lanes of one node."""
 
-    def __init__(self, pool: Pool, settings: Settings, recorder: Recorder) -> None:
+    def __init__(self, pool: Pool, settings: Settings, recorder: Recorder, counting: Counting) -> None:
         self.by_endpoint: dict[str, Route] = {}
         self.settled = False
         self.warm = False
@@ -92,7 +92,8 @@ class Routes:
         self._recorder = recorder
         self.pool = WorkerPool(WorkerSupply(spares=True), settings.memory_bytes)
         self.pool.let_go = self._sleep
-        self.shelf = Shelf(pool, settings.data / "packages")
+        self._counting = counting
+        self.shelf = counting.shelf
         self.opener = Opener(pool, settings, self.shelf, self.pool)
         self._sources = Sources(settings.sources)
         self._lanes: dict[VersionName, asyncio.Task[Lane]] = {}
@@ -139,6 +140,7 @@ class Routes:
         if before is not None:
             for version in before.split.setup.versions:
                 self._named[version].discard(endpoint)
+        self._watch(endpoint, route)
         if route is None:
             self.by_endpoint.pop(endpoint, None)
         else:
@@ -155,6 +157,15 @@ class Routes:
             self._uses.subtract(before.split.setup.versions)
             for version in before.split.setup.versions:
                 self._close_unused(version)
+
+    def _watch(self, endpoint: str, route: Route | None) -> None:
+        """Tell those who keep records how this endpoint is watched."""
+        setup = route.split.setup if route is not None else None
+        self._recorder.samples.pop(endpoint, None)
+        if setup is not None and setup.watch.sample < 100:
+            self._recorder.samples[endpoint] = setup.watch.sample
+        if route is None or route.serving is not None:
+            self._counting.set_up(endpoint, setup, route.serving.plan.schema if route is not None and route.serving is not None else None)
 
     def keep_behind(self, endpoint: str, setups: Iterable[Setup]) -> None:
         """Keep the lanes of setups open for going back to them, as far as they are open and memory allows."""

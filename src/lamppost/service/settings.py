@@ -19,6 +19,8 @@ class Settings:
     grpc : host and port for gRPC beside HTTP, None for none.
     environments : whether packages with other pins get the libraries that they were packed with.
     sources : databases that fields may be looked up in, URL by name.
+    address : where people reach this node. smtp : host and port of a mail server, None for none. mail_from : whom its mails are from.
+    otlp : URL that spans are sent to (OTLP over HTTP), None for none.
     """
 
     data: Path
@@ -32,3 +34,7 @@ class Settings:
     grpc: str | None = None
     environments: bool = False
     sources: dict[str, str] = field(default_factory=dict)
+    address: str = "http://127.0.0.1:8420"
+    smtp: str | None = None
+    mail_from: str = "lamppost@localhost"
+    otlp: str | None = None

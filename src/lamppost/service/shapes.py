@@ -217,7 +217,9 @@ class Pushed(Shape):
 
 
 class CallShape(Shape):
-    """One recorded call. phases_us : microseconds by phase."""
+    """One recorded call. phases_us : microseconds by phase. odd : its oddness, where it was looked at (at 3, one row of a thousand is
+    as odd by chance); odd_why where that is more than training's own rows. brought_by : who brought in a call that was answered elsewhere.
+    """
 
     at: datetime
     request_id: UUID
@@ -231,6 +233,9 @@ class CallShape(Shape):
     phases_us: dict[str, int]
     input: Any
     answer: Any
+    odd: float | None = None
+    odd_why: str | None = None
+    brought_by: str | None = None
 
 
 class CallPage(CallShape):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Iterable
 from datetime import UTC, date, datetime
@@ -26,9 +27,13 @@ COLUMNS = (
     "input",
     "answer",
 )
+STORED = (*COLUMNS, "odd", "odd_why", "brought_by")
+"""What goes into the database: how odd a call is, and whether it was answered elsewhere, is added on the way."""
 WINDOW_S = 10
 _DAY_1970 = date(1970, 1, 1).toordinal()
 _NULL = b"\\N"
+_ESCAPE = re.compile(rb"\\[\\nrt]")
+_ESCAPED = {b"\\\\": b"\\", b"\\n": b"\n", b"\\r": b"\r", b"\\t": b"\t"}
 
 
 class Call(NamedTuple):
@@ -93,6 +98,37 @@ def without_payload(lines: bytes) -> bytes:
     return b"".join(b"%s\t\\N\t\\N\n" % line.rsplit(b"\t", 2)[0] for line in lines.split(b"\n") if line)
 
 
+def _plain(value: bytes) -> bytes:
+    """What `_escaped` made, as it was."""
+    return _ESCAPE.sub(lambda found: _ESCAPED[found[0]], value) if b"\\" in value else value
+
+
+class Seen(NamedTuple):
+    """An answered call whose input and answer were kept, read back from its line."""
+
+    at: float
+    endpoint: str
+    version: str | None
+    input: bytes
+    answer: bytes
+
+
+def parse_line(line: bytes) -> Seen | None:
+    """A call that a version answered; None for a shadow's, a refused or failed one, and one without payload."""
+    parts = line.rstrip(b"\n").split(b"\t")
+    at, _, endpoint, version, _, status, *_, shadow, asked, said = parts
+    if status != b"200" or shadow == b"t" or asked == _NULL or said == _NULL:
+        return None
+    when = datetime.fromisoformat(at.decode()).timestamp()
+    return Seen(when, _plain(endpoint).decode(), None if version == _NULL else _plain(version).decode(), _plain(asked), _plain(said))
+
+
+def stored(line: bytes, odd: tuple[float, str] | None, brought_by: str | None) -> bytes:
+    """A line with the columns of `STORED`."""
+    score, why = (_NULL, _NULL) if odd is None else (b"%.3f" % odd[0], _escaped(odd[1].encode()) if odd[1] else _NULL)
+    return b"%s\t%s\t%s\t%s\n" % (line.rstrip(b"\n"), score, why, _NULL if brought_by is None else _escaped(brought_by.encode()))
+
+
 class Count(NamedTuple):
     """Calls of one kind within one window: of an endpoint, by a version (empty for none), with a status and a latency.
 
@@ -116,6 +152,39 @@ def count(lines: bytes) -> Counter[Count]:
             window = int(datetime.fromisoformat(at.decode()).timestamp() // WINDOW_S * WINDOW_S)
             served = "" if version == _NULL else version.decode()
             counts[Count(endpoint.decode(), served, int(status), window, bucket_of(int(total_us)), shadow == b"t")] += 1
+    return counts
+
+
+class PhaseCount(NamedTuple):
+    """Answered calls of one version within one window whose phase took so long. Under ``batch`` the bucket is of rows that ran together."""
+
+    endpoint: str
+    version: str
+    at: int
+    phase: str
+    bucket: int
+
+
+def count_phases(lines: bytes) -> Counter[PhaseCount]:
+    """Where the time of the answered calls in the lines went; shadows are not counted."""
+    spans: dict[tuple[bytes, bytes, int, str], list[int]] = {}
+    for line in lines.split(b"\n"):
+        if not line:
+            continue
+        at, _, endpoint, version, _, status, rows, batch, total_us, phases, shadow, _ = line.split(b"\t", 11)
+        if status != b"200" or shadow == b"t" or version == _NULL:
+            continue
+        window = int(datetime.fromisoformat(at.decode()).timestamp() // WINDOW_S * WINDOW_S)
+        took = orjson.loads(phases)
+        took["total"], took["rows"] = int(total_us), int(rows)
+        if batch != _NULL:
+            took["batch"] = int(batch)
+        for phase, us in took.items():
+            spans.setdefault((endpoint, version, window, phase), []).append(us)
+    counts: Counter[PhaseCount] = Counter()
+    for (endpoint, version, window, phase), values in spans.items():
+        for bucket, many in Counter(map(bucket_of, values)).items():
+            counts[PhaseCount(_plain(endpoint).decode(), _plain(version).decode(), window, phase, bucket)] = many
     return counts
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import asyncio
 import logging
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
@@ -15,14 +17,16 @@ from psycopg.rows import TupleRow
 
 from lamppost.core.errors import NotFound
 from lamppost.core.histogram import quantiles
+from lamppost.store import windows
 from lamppost.store.database import Pool
-from lamppost.store.lines import COLUMNS, Count, count, read_counts
+from lamppost.store.lines import COLUMNS, STORED, Count, PhaseCount, count, count_phases, read_counts
 from lamppost.store.spool import Frame
+from lamppost.store.windows import Delta
 
 log = logging.getLogger("lamppost.records")
 
 _P99_CALLS = 100
-_COPY = f"COPY calls ({', '.join(COLUMNS)}) FROM STDIN".encode()
+_COPY = f"COPY calls ({', '.join(STORED)}) FROM STDIN".encode()
 
 
 async def last_used(pool: Pool, most: int) -> list[str]:
@@ -32,30 +36,47 @@ async def last_used(pool: Pool, most: int) -> list[str]:
         return [row[0] for row in await (await connection.execute(query, (most,))).fetchall()]
 
 
-async def deliver(pool: Pool, frames: Sequence[Frame]) -> int:
+@dataclass(frozen=True, slots=True)
+class Counted:
+    """A frame of the spool, its lines with the columns of `lamppost.store.lines.STORED`, and what was counted of its rows."""
+
+    frame: Frame
+    lines: bytes
+    deltas: list[Delta]
+
+
+async def deliver(pool: Pool, frames: Sequence[Counted]) -> int:
     """Store frames of one segment of a spool, each exactly once however often it is delivered, in one transaction.
 
     The partitions of their days must exist. Returns how many calls the database could not hold; each is logged and left out.
     """
+    segment = frames[0].frame.segment
     async with pool.connection() as connection, connection.transaction():
-        found = await connection.execute("SELECT number FROM spooled WHERE segment = %s FOR UPDATE", (frames[0].segment,))
+        found = await connection.execute("SELECT number FROM spooled WHERE segment = %s FOR UPDATE", (segment,))
         row = await found.fetchone()
-        new = [frame for frame in frames if row is None or frame.number > row[0]]
+        new = [one for one in frames if row is None or one.frame.number > row[0]]
         if not new:
             return 0
-        lines = [line for frame in new if frame.kind != "counts" for line in frame.payload.splitlines(keepends=True)]
+        lines = [line for one in new if one.frame.kind != "counts" for line in one.lines.splitlines(keepends=True)]
         kept = b"".join(await _copy(connection, lines))
-        counts = count(kept)
-        for frame in new:
-            if frame.kind == "counts":
-                counts += read_counts(frame.payload)
+        counts, phases = await asyncio.to_thread(_counts, new, kept)
         await _add_latency(connection, counts)
+        await _add_phases(connection, phases)
+        await windows.add(connection, [delta for one in new for delta in one.deltas])
         await connection.execute(
             "INSERT INTO spooled (segment, number) VALUES (%s, %s)"
             " ON CONFLICT (segment) DO UPDATE SET number = excluded.number, at = now()",
-            (new[-1].segment, new[-1].number),
+            (segment, new[-1].frame.number),
         )
         return len(lines) - kept.count(b"\n")
+
+
+def _counts(frames: Sequence[Counted], kept: bytes) -> tuple[Counter[Count], Counter[PhaseCount]]:
+    counts = count(kept)
+    for one in frames:
+        if one.frame.kind == "counts":
+            counts += read_counts(one.frame.payload)
+    return counts, count_phases(kept)
 
 
 async def _copy(connection: AsyncConnection[TupleRow], lines: list[bytes]) -> list[bytes]:
@@ -88,6 +109,20 @@ async def _add_latency(connection: AsyncConnection[TupleRow], counts: Mapping[Co
     )
 
 
+async def _add_phases(connection: AsyncConnection[TupleRow], counts: Mapping[PhaseCount, int]) -> None:
+    if not counts:
+        return
+    columns = [list(column) for column in zip(*((*kind, calls) for kind, calls in sorted(counts.items())), strict=True)]
+    await connection.execute(
+        "INSERT INTO phases (endpoint, version, at, phase, bucket, calls)"
+        " SELECT endpoint, version, to_timestamp(at), phase, bucket, calls"
+        " FROM unnest(%s::text[], %s::text[], %s::bigint[], %s::text[], %s::smallint[], %s::bigint[])"
+        " AS new (endpoint, version, at, phase, bucket, calls)"
+        " ON CONFLICT (endpoint, at, version, phase, bucket) DO UPDATE SET calls = phases.calls + excluded.calls",
+        columns,
+    )
+
+
 async def forget_segments(pool: Pool) -> None:
     """Forget which segments were delivered a month ago: their files are long gone."""
     async with pool.connection() as connection:
@@ -107,15 +142,17 @@ async def make_partition(pool: Pool, day: date) -> None:
         )
 
 
-_NAMES = ("at", "request_id", "endpoint", "version", "token", "status", "rows", "batch_rows", "total_us", "phases_us", "input", "answer")
-_SELECT = "SELECT at, request_id, endpoint, version, token, status, row_count, batch_rows, total_us, phases_us, input, answer FROM calls"
+_COLUMNS = (*COLUMNS[:10], *STORED[11:])
+_NAMES = ["rows" if name == "row_count" else name for name in _COLUMNS]
+_SELECT = f"SELECT {', '.join(_COLUMNS)} FROM calls"
 
 
 @dataclass(frozen=True, slots=True)
 class Sought:
     """Which calls: to an endpoint, by a token, a version, with a status from ``status`` on, that took so long; None for all.
 
-    after : only those that came later than that request id; ids are ordered by time.
+    after : only those that came later than that request id; ids are ordered by time. odd : at least so odd. contains : a text in the
+    input or the answer. before : only those that came earlier.
     """
 
     endpoint: str | None = None
@@ -124,6 +161,9 @@ class Sought:
     status: int | None = None
     slower_ms: float | None = None
     after: UUID | None = None
+    odd: float | None = None
+    contains: str | None = None
+    before: datetime | None = None
 
 
 async def latest_calls(pool: Pool, sought: Sought, limit: int) -> list[dict[str, Any]]:
@@ -137,6 +177,9 @@ async def latest_calls(pool: Pool, sought: Sought, limit: int) -> list[dict[str,
         ("status", "status >= %(status)s"),
         ("slower_ms", "total_us >= %(slower_ms)s * 1000"),
         ("after", "request_id > %(after)s"),
+        ("odd", "odd >= %(odd)s"),
+        ("before", "at < %(before)s"),
+        ("contains", "(position(%(contains)s in input::text) > 0 OR position(%(contains)s in answer::text) > 0)"),
     ):
         if (value := getattr(sought, name)) is not None:
             conditions.append(condition)
@@ -221,3 +264,24 @@ async def sent(pool: Pool, endpoint: str, since: datetime, limit: int, statuses:
             (endpoint, since, list(statuses), limit),
         )
         return [Sent(*row) for row in await rows.fetchall()]
+
+
+async def sent_between(pool: Pool, endpoint: str, version: str, since: datetime, until: datetime, limit: int) -> list[Sent]:
+    """Calls of a span whose input was kept, drawn evenly over it: by the random part of their ids."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT request_id, version, status, input, answer FROM calls WHERE endpoint = %s AND at >= %s AND at < %s AND NOT shadow"
+            " AND input IS NOT NULL AND status = 200 AND version = %s ORDER BY right(request_id::text, 8) LIMIT %s",
+            (endpoint, since, until, version, limit),
+        )
+        return [Sent(*row) for row in await rows.fetchall()]
+
+
+async def callers(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:
+    """Calls by token in a span."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT coalesce(token, ''), count(*) FROM calls WHERE endpoint = %s AND at >= %s AND at < %s AND NOT shadow GROUP BY 1",
+            (endpoint, since, until),
+        )
+        return dict(await rows.fetchall())

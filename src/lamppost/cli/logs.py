@@ -1,0 +1,33 @@
+"""How the service logs: for people, or as lines of JSON."""
+
+from __future__ import annotations
+
+import logging
+from datetime import UTC, datetime
+
+import orjson
+
+
+class _AsJson(logging.Formatter):
+    """at, level, from, says, and where there is one the request id and the traceback."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        told: dict[str, object] = {
+            "at": datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds"),
+            "level": record.levelname.lower(),
+            "from": record.name,
+            "says": record.getMessage(),
+        }
+        if (request_id := getattr(record, "request_id", None)) is not None:
+            told["request_id"] = request_id
+        if record.exc_info:
+            told["traceback"] = self.formatException(record.exc_info)
+        return orjson.dumps(told).decode()
+
+
+def set_up_logging(as_json: bool) -> None:
+    """Log to standard error."""
+    handler = logging.StreamHandler()
+    plain = logging.Formatter("%(asctime)s %(levelname)-7s %(name)s: %(message)s", datefmt="%H:%M:%S")
+    handler.setFormatter(_AsJson() if as_json else plain)
+    logging.basicConfig(level=logging.INFO, handlers=[handler])

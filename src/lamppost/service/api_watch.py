@@ -1,0 +1,327 @@
+"""How endpoints are doing: windows against training, load over time, outcomes, and calls that were answered elsewhere."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import asdict
+from datetime import UTC, datetime, timedelta
+from typing import Annotated, Any
+from uuid import UUID
+
+import orjson
+from fastapi import APIRouter, Query
+
+from lamppost.core.bodies import asked_rows
+from lamppost.core.drift import Against, verdict
+from lamppost.core.errors import BadRequest, NotFound
+from lamppost.core.histogram import quantiles
+from lamppost.core.names import closest, parse_version
+from lamppost.core.telling import as_reference, shares, write_verdict
+from lamppost.core.watch import Objectives
+from lamppost.core.windows import pooled
+from lamppost.service import outcomes
+from lamppost.service.access import PROBLEMS, Caller, Looker, Pointer, TheNode
+from lamppost.service.judging import window_of
+from lamppost.service.lookout import budgets
+from lamppost.service.node import Node
+from lamppost.service.ongoing import new_request_id
+from lamppost.service.shapes_watch import (
+    Brought,
+    BroughtCalls,
+    BudgetShape,
+    CellsPage,
+    CellsThen,
+    ChangeTick,
+    DriftPage,
+    FigureShape,
+    LanesThen,
+    Moment,
+    OutcomesTaken,
+    OutcomesTold,
+    PairShape,
+    Percentiles,
+    PhaseShape,
+    QualityPage,
+    Reason,
+    TrafficPage,
+    WindowShape,
+    WindowState,
+)
+from lamppost.store import endpoints, packages, records, timeline, windows
+from lamppost.store.lines import Call, lines_of
+from lamppost.store.spool import Frame
+from lamppost.store.timeline import Histogram
+from lamppost.store.windows import Judged
+
+router = APIRouter(prefix="/api", tags=["watching"], responses=PROBLEMS)
+
+_STEPS = (10, 30, 60, 300, 600, 1_800, 3_600, 10_800, 21_600, 86_400)
+_MOST_MOMENTS = 240
+_PHASES = ("token", "read", "validate", "queue", "worker", "answer", "total")
+_WINDOWS = 400
+Since = Annotated[datetime | None, Query(description="start of the span")]
+Until = Annotated[datetime | None, Query(description="end of the span; now by default")]
+
+
+def _span(since: datetime | None, until: datetime | None, usual: timedelta) -> tuple[datetime, datetime]:
+    end = _utc(until) or datetime.now(UTC)
+    start = _utc(since) or end - usual
+    if not start < end or end - start > timedelta(days=3_700) or start.year < 2000:
+        raise BadRequest("a span begins before it ends, after the year 2000, and is at most ten years long")
+    return start, end
+
+
+def _utc(at: datetime | None) -> datetime | None:
+    return at.replace(tzinfo=UTC) if at is not None and at.tzinfo is None else at
+
+
+# -- drift --------------------------------------------------------------------------------------------------------------
+
+
+@router.get("/endpoints/{endpoint}/drift")
+async def get_drift(
+    endpoint: str,
+    node: TheNode,
+    _: Looker,
+    version: Annotated[str | None, Query(max_length=200)] = None,
+    at: Annotated[datetime | None, Query(description="a time in the window to look at; the newest by default")] = None,
+    against: Annotated[datetime | None, Query(description="a time in an earlier window to hold it against; training by default")] = None,
+) -> DriftPage:
+    """Whether an endpoint's rows and answers still look like training, figure by figure, and why not."""
+    route = node.routes.route(endpoint)
+    name = version or str(route.split.version)
+    now = datetime.now(UTC)
+    past = (await windows.history(node.pool, endpoint, name, now - timedelta(days=400), now))[-_WINDOWS:]
+    looker = await node.counting.looker(name)
+    wanted = _utc(at)
+    one = next((one for one in reversed(past) if wanted is None or one.at <= wanted < one.until), None)
+    if wanted is not None and one is None:
+        raise NotFound(f"{endpoint} has no window of {name} at {wanted:%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
+    said: dict[str, Any] = one.verdict if one is not None else {"fields": [], "pairs": [], "windows": 1, "says": ""}
+    earlier = _utc(against)
+    if one is not None and earlier is not None:
+        said = await _against(node, one, earlier)
+    state: WindowState | None = said["state"] if one is not None else None
+    nothing = "Nothing was counted yet; ask it something." if looker else f"{name} was packed without a reference; pack it again."
+    return DriftPage(
+        endpoint=endpoint,
+        version=name,
+        says=said["says"] if one is not None else nothing,
+        state=state,
+        against="training" if earlier is None else window_of(earlier, one.until - one.at).isoformat() if one else "training",
+        window=_window(one, now) if one is not None else None,
+        pooled=said["windows"],
+        figures=[FigureShape(**figure) for figure in said["fields"]],
+        pairs=[PairShape(**pair) for pair in said["pairs"]],
+        why=Reason(**one.why) if one is not None and one.why is not None and earlier is None else None,
+        windows=[_window(other, now) for other in past],
+        watched=looker is not None,
+    )
+
+
+def _window(one: Judged, now: datetime) -> WindowShape:
+    says, state = one.verdict["says"], one.verdict["state"]
+    return WindowShape(
+        version=one.version, at=one.at, until=one.until, over=one.until <= now, rows=one.rows, odd=one.odd, state=state, says=says
+    )
+
+
+async def _against(node: Node, one: Judged, earlier: datetime) -> dict[str, Any]:
+    """A window against an earlier one, in the place of the reference."""
+    looker = await node.counting.looker(one.version)
+    if looker is None or looker.sketcher is None:
+        raise NotFound(f"{one.version} has no reference, so its windows cannot be held against each other")
+    span = one.until - one.at
+    start = window_of(earlier, span)
+    pair = [await node.judging.ticks(one.endpoint, one.version, looker, begin, begin + span) for begin in (start, one.at)]
+    if not pair[0] or not pair[1]:
+        raise NotFound(f"nothing was counted in the window that begins at {start:%Y-%m-%d %H:%M} UTC")
+    base = looker.sketcher.against
+    (before, rows), (after, _) = (pooled([tick[:2] for tick in ticks.values()]) for ticks in pair)
+    correlations = before.moments.correlations() if before.moments is not None else None
+    held = Against(as_reference(base.known, before.fields), rows, base.names, correlations)
+    said = write_verdict(await asyncio.to_thread(verdict, held, [after]))
+    return said | {"says": said["says"].replace("training", f"the window of {start:%Y-%m-%d %H:%M}")}
+
+
+@router.get("/endpoints/{endpoint}/drift/{figure}")
+async def get_figure(
+    endpoint: str,
+    figure: str,
+    node: TheNode,
+    _: Looker,
+    version: Annotated[str | None, Query(max_length=200)] = None,
+    at: Annotated[datetime | None, Query(description="a time in the window to look at; the newest by default")] = None,
+) -> CellsPage:
+    """One figure: reference and window over each other, and how it went."""
+    name = version or str(node.routes.route(endpoint).split.version)
+    looker = await node.counting.looker(name)
+    known = {one.name: one for one in looker.sketcher.against.known} if looker is not None and looker.sketcher is not None else {}
+    if figure not in known:
+        like = closest(figure, list(known))
+        raise NotFound(f"{name} has no figure {figure!r}" + (f"; did you mean {like}?" if like else ""))
+    now = datetime.now(UTC)
+    past = await windows.history(node.pool, endpoint, name, now - timedelta(days=400), now)
+    wanted = _utc(at)
+    one = next((one for one in reversed(past) if wanted is None or one.at <= wanted < one.until), None)
+    sketch = None
+    if one is not None and looker is not None:
+        span = (one.until - one.at) * one.verdict["windows"]
+        ticks = await node.judging.ticks(endpoint, name, looker, one.until - span, one.until)
+        if ticks:
+            sketch = pooled([tick[:2] for tick in ticks.values()])[0].fields.get(figure)
+    told = shares(known[figure], sketch)
+    return CellsPage(name=figure, numbers=known[figure].numbers, history=[_then(other, figure) for other in past[-_WINDOWS:]], **told)
+
+
+def _then(one: Judged, figure: str) -> CellsThen:
+    found = next((field for field in one.verdict["fields"] if field["name"] == figure), None)
+    if found is None:
+        return CellsThen(at=one.at, state="too few", size=0.0, says=one.verdict["says"])
+    size = found["findings"][0]["size"] if found["findings"] else 0.0
+    return CellsThen(at=one.at, state=found["state"], size=size, says=found["says"])
+
+
+# -- load ---------------------------------------------------------------------------------------------------------------
+
+
+@router.get("/endpoints/{endpoint}/traffic")
+async def get_traffic(
+    endpoint: str,
+    node: TheNode,
+    _: Looker,
+    since: Since = None,
+    until: Until = None,
+    step_s: Annotated[int | None, Query(ge=10, le=86_400, description="seconds of a step; as many as fit by default")] = None,
+) -> TrafficPage:
+    """Calls, errors, percentiles by phase, batches and lanes over time, with the changes of what is served."""
+    route = node.routes.route(endpoint)
+    start, end = _span(since, until, timedelta(hours=1))
+    length = (end - start).total_seconds()
+    step = step_s or next((one for one in _STEPS if length / one <= _MOST_MOMENTS), _STEPS[-1])
+    if length / step > 10_000:
+        raise BadRequest(f"a span of {length / 86_400:.0f} days has too many steps of {step} s; leave step_s out")
+    found = await timeline.stretches(node.pool, endpoint, start, end, step)
+    phases = await timeline.phases(node.pool, endpoint, start, end)
+    versions = [str(one) for one in route.split.setup.versions]
+    watch = route.split.setup.watch
+    levels = (await budgets(node.pool, endpoint, watch.objectives or Objectives(), datetime.now(UTC)))[0]
+    latency: Histogram = {}
+    statuses: dict[str, int] = {}
+    for one in found:
+        for bucket, calls in one.latency.items():
+            latency[bucket] = latency.get(bucket, 0) + calls
+        for status, calls in one.statuses.items():
+            statuses[str(status)] = statuses.get(str(status), 0) + calls
+    return TrafficPage(
+        endpoint=endpoint,
+        since=start,
+        until=end,
+        step_s=step,
+        says=_load_says(statuses, latency, length),
+        moments=[_moment(one, step) for one in found],
+        phases=[_phase(name, phases[name]) for name in _PHASES if name in phases],
+        batch_rows=_percentiles(phases.get("batch", {}), 1.0, whole=True),
+        statuses=statuses,
+        lanes=[LanesThen(**lane) for lane in await timeline.lanes(node.pool, versions, start, end, max(30, step))],
+        changes=[
+            ChangeTick(at=one.since, says=one.setup.says(), by=one.changed_by)
+            for one in await endpoints.history(node.pool, endpoint, 200)
+            if start <= one.since < end
+        ],
+        budgets=[BudgetShape(**asdict(one)) for one in levels] if watch.objectives is not None else [],
+    )
+
+
+def _moment(one: timeline.Stretch, step: int) -> Moment:
+    calls = sum(one.statuses.values())
+    speed = _percentiles(one.latency, 1e-3)
+    return Moment(
+        at=one.at,
+        calls=calls,
+        refused=sum(many for status, many in one.statuses.items() if 400 <= status < 500),
+        failed=sum(many for status, many in one.statuses.items() if status >= 500),
+        rows=round(one.rows),
+        rate=round(calls / step, 3),
+        versions=one.versions,
+        **speed.model_dump(),
+    )
+
+
+def _phase(name: str, counts: Histogram) -> PhaseShape:
+    return PhaseShape(phase=name, calls=sum(counts.values()), ms=_percentiles(counts, 1e-3))
+
+
+def _percentiles(counts: Histogram, scale: float, whole: bool = False) -> Percentiles:
+    found = quantiles(counts, (0.5, 0.9, 0.95, 0.99))
+    made = [None if value is None else max(1.0, round(value)) if whole else round(value * scale, 3) for value in found]
+    return Percentiles(p50=made[0], p90=made[1], p95=made[2], p99=made[3])
+
+
+def _load_says(statuses: dict[str, int], latency: Histogram, length_s: float) -> str:
+    calls = sum(statuses.values())
+    if not calls:
+        return "No calls in this span."
+    failed = sum(many for status, many in statuses.items() if int(status) >= 500)
+    p99 = quantiles(latency, (0.99,))[0]
+    fast = f", p99 {p99 / 1e3:,.1f} ms" if p99 is not None else ""
+    wrong = f"{failed:,} failed" if failed else "none failed"
+    return f"{calls:,} calls, {calls / length_s:.2g} a second{fast}, {wrong}."
+
+
+# -- outcomes -----------------------------------------------------------------------------------------------------------
+
+
+@router.post("/endpoints/{endpoint}/outcomes")
+async def tell_outcomes(endpoint: str, wanted: OutcomesTold, node: TheNode, caller: Caller) -> OutcomesTaken:
+    """Tell the truth about earlier answers, by request id and row or by a key. What is told again replaces what was told before."""
+    caller.check("predict", endpoint)
+    node.routes.route(endpoint)
+    for at, one in enumerate(wanted.outcomes):
+        if (one.key is None) == (wanted.key is not None) or (one.request_id is None) == (wanted.key is None):
+            raise BadRequest(f"outcome {at} needs {'a key' if wanted.key is not None else 'a request_id'}, as all others of its list")
+    told = [outcomes.Truth(one.truth, one.request_id, one.row, None if one.key is None else str(one.key)) for one in wanted.outcomes]
+    span = _span(wanted.since, wanted.until, outcomes.SINCE)
+    taken = await outcomes.tell(node.pool, node.routes, endpoint, told, wanted.key, span, caller.token)
+    says = f"{taken.new:,} outcomes of {endpoint} are new, {taken.known - taken.new:,} were known"
+    if taken.unknown:
+        says += f"; {len(taken.unknown):,} belong to no recorded answer (the first is number {taken.unknown[0]})"
+    return OutcomesTaken(new=taken.new, known=taken.known, unknown=taken.unknown[:1_000], says=says + ".")
+
+
+@router.get("/endpoints/{endpoint}/quality")
+async def get_quality(endpoint: str, node: TheNode, _: Looker, since: Since = None, until: Until = None) -> QualityPage:
+    """How good answers were: accuracy, precision and recall, calibration or error, by version and slice and over time, with intervals."""
+    node.routes.route(endpoint)
+    start, end = _span(since, until, outcomes.SINCE)
+    return QualityPage.model_validate(await outcomes.quality_page(node.pool, node.routes, endpoint, start, end))
+
+
+# -- calls from elsewhere -----------------------------------------------------------------------------------------------
+
+
+@router.post("/endpoints/{endpoint}/calls")
+async def bring_calls(endpoint: str, wanted: BroughtCalls, node: TheNode, caller: Pointer) -> Brought:
+    """Bring in calls that were answered elsewhere: they are counted and judged as at their own time, and marked with their source."""
+    node.routes.route(endpoint)
+    for name in {one.version for one in wanted.calls}:
+        await packages.get_version(node.pool, parse_version(name))
+    now = datetime.now(UTC)
+    calls, ids = [], []
+    for at, one in enumerate(wanted.calls):
+        when = _utc(one.at) or now
+        if not now - timedelta(days=3_650) < when <= now + timedelta(minutes=5):
+            raise BadRequest(f"call {at} is of {when:%Y-%m-%d}; it is of the last ten years and not of the future")
+        request_id = new_request_id(int(when.timestamp() * 1e3))
+        ids.append(UUID(request_id))
+        body, answer = orjson.dumps(one.input), orjson.dumps(one.answer)
+        rows = max(1, len(asked_rows(one.input)))
+        token, phases = one.token or caller.token, orjson.dumps(one.phases_us)
+        calls.append(
+            Call(when.timestamp(), request_id, endpoint, one.version, token, one.status, rows, None, one.total_us, phases, body, answer)
+        )
+    for day in sorted({datetime.fromtimestamp(call.at, UTC).date() for call in calls}):
+        await records.make_partition(node.pool, day)
+    frame = Frame(f"brought {wanted.batch.hex}", 1, "calls", lines_of(calls))
+    await records.deliver(node.pool, await node.counting.look([frame], brought_by=wanted.source))
+    return Brought(request_ids=ids)

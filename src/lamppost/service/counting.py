@@ -1,0 +1,211 @@
+"""Between the spool and the database: what recorded rows look like is counted, and how odd each was is noted, before they are stored.
+
+It happens in a thread, after the answers have long gone, and ends up in the transaction that stores the calls: so windows are as exact as
+the records, however often a frame is delivered.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections import OrderedDict, defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+import orjson
+
+from lamppost.core.bodies import asked_rows, said_rows
+from lamppost.core.errors import LampPostError
+from lamppost.core.fields import Schema
+from lamppost.core.figures import Columns, columns_of, defaults_of, figures_of
+from lamppost.core.names import parse_version
+from lamppost.core.oddness import JOINT, Oddness
+from lamppost.core.promise import WHICH
+from lamppost.core.reference import ANSWERS, against
+from lamppost.core.setup import Setup
+from lamppost.core.sketching import Sketcher
+from lamppost.core.watch import TICK_S
+from lamppost.core.windows import write_window
+from lamppost.package.read import Lamp
+from lamppost.service.shelf import Shelf
+from lamppost.store import packages
+from lamppost.store.database import Pool
+from lamppost.store.lines import COLUMNS, parse_line, stored
+from lamppost.store.records import Counted
+from lamppost.store.spool import Frame
+from lamppost.store.windows import Delta
+
+log = logging.getLogger("lamppost.counting")
+
+_REMEMBERED = 4_096
+_MOST_ROWS = 5_000
+_MOST_HEAVY = 50
+"""Rows with pictures or tensors that are looked at in one go; figures of them cost milliseconds."""
+
+
+class Looker:
+    """Counts rows against the reference of one version. None of it is there for a package without cells."""
+
+    def __init__(self, lamp: Lamp) -> None:
+        manifest, reference = lamp.manifest, lamp.reference
+        self.sketcher = Sketcher(against(reference)) if reference is not None else None
+        self.oddness = Oddness(self.sketcher) if self.sketcher is not None else None
+        self.limit = reference.odd[2] if reference is not None and reference.odd else None
+        words = {name: frozenset(one) for name, one in reference.words.items()} if reference is not None else {}
+        self._inputs = figures_of(manifest.inputs, words)
+        self._answers = figures_of(manifest.answers)
+        self._defaults = defaults_of(manifest.inputs)
+        self.heavy = any(one.kind in ("image", "tensor") for one in manifest.inputs)
+        self.slices = [one.name for one in manifest.inputs if one.kind in ("choice", "yes/no") and not one.private]
+
+    @property
+    def sees(self) -> bool:
+        """Whether there is anything to hold rows against."""
+        return self.sketcher is not None and bool(self.sketcher.against.known)
+
+    def columns(self, asked: Sequence[Any], said: Sequence[Any], names: frozenset[str] | None) -> Columns:
+        """Figures of rows and answers; of inputs only those that callers send, if that is known."""
+        figures = [one for one in self._inputs if names is None or one.field in names]
+        out = columns_of(figures, self._defaults, asked)
+        if not said[0]:
+            return out
+        return out | {ANSWERS + name: values for name, values in columns_of(self._answers, {}, said).items()}
+
+
+@dataclass(slots=True)
+class _Group:
+    """Rows of one version within one tick. places : of each row, the line it came with and its place there."""
+
+    asked: list[Any] = field(default_factory=list)
+    said: list[Any] = field(default_factory=list)
+    places: list[tuple[int, int]] = field(default_factory=list)
+
+
+class Counting:
+    """The lookers of one node. sent : of an endpoint, the fields that its callers send, None for those of the version itself."""
+
+    def __init__(self, pool: Pool, shelf: Shelf) -> None:
+        self._pool = pool
+        self.shelf = shelf
+        self._lookers: OrderedDict[str, Looker | None] = OrderedDict()
+        self.sent: dict[str, frozenset[str]] = {}
+        self.failed = 0
+
+    def set_up(self, endpoint: str, setup: Setup | None, sent: Schema | None) -> None:
+        """What callers of an endpoint send, where that is not what its version takes: keys of look-ups, the inputs of several together."""
+        if setup is None or sent is None or not (setup.lookups or setup.together):
+            self.sent.pop(endpoint, None)
+        else:
+            self.sent[endpoint] = frozenset(sent.names)
+
+    async def look(self, frames: Sequence[Frame], brought_by: str | None = None) -> list[Counted]:
+        """Frames with oddness beside their calls, and what was counted. brought_by : who brought in calls that were answered elsewhere."""
+        versions = await asyncio.to_thread(_versions, frames)
+        lookers = {version: await self.looker(version) for version in versions}
+        return await asyncio.to_thread(self._look, frames, lookers, brought_by)
+
+    async def looker(self, version: str) -> Looker | None:
+        """What counts for a version; None where there is no such version, or nothing to hold its rows against."""
+        if version in self._lookers:
+            self._lookers.move_to_end(version)
+            return self._lookers[version]
+        made: Looker | None = None
+        try:
+            stored = await packages.get_version(self._pool, parse_version(version))
+            lamp = await self.shelf.described(stored.digest)
+            made = await asyncio.to_thread(Looker, lamp)
+            made = made if made.sees else None
+        except LampPostError as error:
+            log.info("rows of %s are not counted: %s", version, error.detail)
+        self._lookers[version] = made
+        while len(self._lookers) > _REMEMBERED:
+            self._lookers.popitem(last=False)
+        return made
+
+    def _look(self, frames: Sequence[Frame], lookers: dict[str, Looker | None], brought_by: str | None) -> list[Counted]:
+        out = []
+        for frame in frames:
+            if frame.kind == "counts":
+                out.append(Counted(frame, frame.payload, []))
+                continue
+            lines = frame.payload.splitlines(keepends=True)
+            odd: dict[int, tuple[float, str]] = {}
+            deltas: list[Delta] = []
+            if frame.kind == "calls":
+                try:
+                    deltas = self._count(lines, lookers, odd)
+                except Exception:  # a fault of ours must not keep records from being stored
+                    self.failed += 1
+                    log.exception("a frame of %d calls was stored without being counted", len(lines))
+            out.append(Counted(frame, b"".join(stored(line, odd.get(at), brought_by) for at, line in enumerate(lines)), deltas))
+        return out
+
+    def _count(self, lines: Sequence[bytes], lookers: dict[str, Looker | None], odd: dict[int, tuple[float, str]]) -> list[Delta]:
+        groups: dict[tuple[str, str, int, bool], _Group] = defaultdict(_Group)
+        for at, line in enumerate(lines):
+            seen = parse_line(line)
+            if seen is None or seen.version is None:
+                continue
+            asked, said = asked_rows(orjson.loads(seen.input)), said_rows(orjson.loads(seen.answer))
+            if not asked or len(asked) != len(said):
+                said = [{}] * len(asked)  # the answer is columns, or was too large to keep
+            tick = int(seen.at // TICK_S * TICK_S)
+            named = seen.version.split(", ")
+            for place, (row, answer) in enumerate(zip(asked, said, strict=True)):
+                by = answer.get(WHICH) if len(named) > 1 else None
+                for version in [by] if by in named else named:
+                    told = answer if version == by or version == named[0] else {}  # parts of an ensemble answered something else
+                    group = groups[seen.endpoint, version, tick, bool(told)]
+                    group.asked.append(row)
+                    group.said.append(told)
+                    group.places.append((at, place))
+        deltas = []
+        for (endpoint, version, tick, _), group in groups.items():
+            looker = lookers.get(version)
+            if looker is not None and looker.sketcher is not None:
+                deltas.append(self._of_group(looker, endpoint, version, tick, group, odd))
+        return deltas
+
+    def _of_group(self, looker: Looker, endpoint: str, version: str, tick: int, group: _Group, odd: dict[int, tuple[float, str]]) -> Delta:
+        most = _MOST_HEAVY if looker.heavy else _MOST_ROWS
+        step = -(-len(group.asked) // most)
+        asked, said, places = group.asked[::step], group.said[::step], group.places[::step]
+        columns = looker.columns(asked, said, self.sent.get(endpoint))
+        assert looker.sketcher is not None
+        assert looker.oddness is not None
+        window = looker.sketcher.window(columns, len(asked))
+        scores, why = looker.oddness.scores(columns, len(asked))
+        several = {line for line, place in places if place}
+        limit, many = looker.limit, 0
+        for score, name, row, (line, place) in zip(scores.tolist(), why, asked, places, strict=True):
+            if limit is not None and score > limit and score >= 3:
+                many += 1
+                told = odd_words(name, row, place if line in several else None)
+            else:
+                told = ""
+            if line not in odd or score > odd[line][0]:
+                odd[line] = (score, told or odd.get(line, (0, ""))[1])
+        data = write_window(looker.sketcher.against, window, len(asked))
+        return Delta(endpoint, version, datetime.fromtimestamp(tick, UTC), len(asked), many, data)
+
+
+def odd_words(name: str, row: dict[str, Any], place: int | None) -> str:
+    """What makes a row odd, in a few words."""
+    at = "" if place is None else f"row {place}: "
+    if name == JOINT:
+        return f"{at}its numbers do not go together as in training"
+    value = row.get(name)
+    return f"{at}{name} is {value}"[:200] if name in row else f"{at}{name} is unlike training"
+
+
+def _versions(frames: Sequence[Frame]) -> set[str]:
+    found: set[str] = set()
+    place = COLUMNS.index("version")
+    for frame in frames:
+        if frame.kind == "calls":
+            for line in frame.payload.split(b"\n"):
+                if line and (said := line.split(b"\t", place + 1)[place]) != b"\\N":
+                    found.update(said.decode().split(", "))
+    return found

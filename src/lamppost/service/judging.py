@@ -1,0 +1,162 @@
+"""Verdicts on windows: whatever was counted since the last look is held against the reference, window by window."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections import defaultdict
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from lamppost.core.drift import LADDER, Sketch, Window, verdict
+from lamppost.core.errors import LampPostError
+from lamppost.core.telling import since, write_verdict
+from lamppost.core.watch import Watch
+from lamppost.core.windows import pooled, read_window, write_window
+from lamppost.service.counting import Counting, Looker
+from lamppost.service.routes import Routes
+from lamppost.service.why import why
+from lamppost.store import windows
+from lamppost.store.database import Pool
+from lamppost.store.windows import Delta, Fresh, Judged
+
+log = logging.getLogger("lamppost.drift")
+
+LEAST_ROWS = 50
+"""A window of fewer rows is pooled with those before it."""
+_BACK = 4 * LADDER[-1]
+_EXPLAINED = 3
+"""Windows of one look whose reasons are sought: the newest that are not steady, and the first."""
+
+Ticks = dict[datetime, tuple[Window, int, int]]
+
+
+def window_of(at: datetime, span: timedelta) -> datetime:
+    """The start of the window that a time lies in; windows are counted from 1970, so that all nodes have the same."""
+    seconds = span.total_seconds()
+    return datetime.fromtimestamp(at.timestamp() // seconds * seconds, UTC)
+
+
+class Judging:
+    """What one node does about windows; only one node at a time does it."""
+
+    def __init__(self, pool: Pool, routes: Routes, counting: Counting) -> None:
+        self._pool = pool
+        self._routes = routes
+        self._counting = counting
+        self.unread = 0
+
+    def watch_of(self, endpoint: str) -> Watch:
+        """How an endpoint is watched; as usual where it is gone."""
+        route = self._routes.by_endpoint.get(endpoint)
+        return route.split.setup.watch if route is not None else Watch()
+
+    async def look(self) -> int:
+        """Judge what is new; returns how many windows that were."""
+        many = 0
+        for one in await windows.fresh(self._pool):
+            looker = await self._counting.looker(one.version)
+            if looker is None or looker.sketcher is None:
+                await windows.keep(self._pool, [], one)
+                continue
+            judged = await self._judge(one, looker)
+            await windows.keep(self._pool, judged, one)
+            many += len(judged)
+            await self._explain(judged, looker)
+        return many
+
+    async def ticks(self, endpoint: str, version: str, looker: Looker, start: datetime, end: datetime) -> Ticks:
+        """What was counted in a span, by tick: window, rows, odd rows. What other software counted is left out, and told."""
+        assert looker.sketcher is not None
+        by_tick: dict[datetime, list[tuple[Window, int]]] = defaultdict(list)
+        odd: dict[datetime, int] = defaultdict(int)
+        for delta in await windows.between(self._pool, endpoint, version, start, end):
+            read = read_window(looker.sketcher.against, delta.data)
+            if read is None:
+                self.unread += 1
+                log.warning("%s at %s: a window of %s was counted by other software and is left out", version, endpoint, delta.at)
+                continue
+            by_tick[delta.at].append(read)
+            odd[delta.at] += delta.odd
+        return {at: (*pooled(parts), odd[at]) for at, parts in sorted(by_tick.items())}
+
+    async def _judge(self, fresh: Fresh, looker: Looker) -> list[Judged]:
+        span = timedelta(minutes=self.watch_of(fresh.endpoint).window_minutes)
+        first, last = window_of(fresh.at[0], span), window_of(fresh.at[-1], span)
+        ticks = await self.ticks(fresh.endpoint, fresh.version, looker, first - _BACK * span, last + LADDER[-1] * span)
+        return await asyncio.to_thread(_judged, fresh, looker, span, ticks, first)
+
+    async def _explain(self, judged: list[Judged], looker: Looker) -> None:
+        """Seek reasons for the newest windows that are not steady, and for the one with which it began."""
+        wrong = [one for one in judged if one.state in ("shifting", "drifted") and one.why is None]
+        for one in [*wrong[:1], *wrong[1:][-_EXPLAINED:]]:
+            try:
+                begun = await self.begun(one, looker)
+                await windows.explain(self._pool, one, await why(self._pool, self._routes, one, begun))
+            except LampPostError as error:
+                log.info("no reason was found for %s at %s: %s", one.version, one.endpoint, error.detail)
+
+    async def begun(self, one: Judged, looker: Looker) -> datetime:
+        """Since when it is so: the tick with which the most changed field changed, sought from a day's worth of windows before."""
+        assert looker.sketcher is not None
+        span = one.until - one.at
+        past = await windows.history(self._pool, one.endpoint, one.version, one.at - 64 * span, one.at)
+        steady = [other.at for other in past if other.state == "steady"]
+        start = max((one.at - 16 * span, *(steady[-4:-3] or steady[:1])))
+        ticks = await self.ticks(one.endpoint, one.version, looker, start, one.until)
+        name = next((field["name"] for field in one.verdict["fields"] if field["state"] != "steady"), None)
+        known = next((known for known in looker.sketcher.against.known if known.name == name), None)
+        there: list[tuple[datetime, Sketch]] = [(at, tick[0].fields[name]) for at, tick in ticks.items() if name in tick[0].fields]
+        if known is None or not there:
+            return one.at
+        at = await asyncio.to_thread(since, known, [sketch for _, sketch in there])
+        return there[at][0] if at is not None else one.at
+
+    async def merge(self) -> None:
+        """One row for each tick that is over."""
+        for endpoint, version, at in await windows.crowded(self._pool):
+            looker = await self._counting.looker(version)
+            if looker is None or looker.sketcher is None:
+                continue
+            base = looker.sketcher.against
+            deltas = await windows.between(self._pool, endpoint, version, at, at + timedelta(seconds=1))
+            parts = [read_window(base, delta.data) for delta in deltas]
+            known = [part for part in parts if part is not None]
+            if len(known) == len(deltas):
+                window, rows = pooled(known)
+                merged = Delta(endpoint, version, at, rows, sum(delta.odd for delta in deltas), write_window(base, window, rows))
+                await windows.replace(self._pool, merged, len(deltas))
+
+
+def _judged(fresh: Fresh, looker: Looker, span: timedelta, ticks: Ticks, first: datetime) -> list[Judged]:
+    """Verdicts on all windows from one on. Windows without rows do not count."""
+    assert looker.sketcher is not None
+    by_window: dict[datetime, list[tuple[Window, int, int]]] = defaultdict(list)
+    for at, tick in ticks.items():
+        by_window[window_of(at, span)].append(tick)
+    whole = [(at, *pooled([tick[:2] for tick in parts]), sum(tick[2] for tick in parts)) for at, parts in sorted(by_window.items())]
+    out = []
+    for place, (at, window, rows, odd) in enumerate(whole):
+        if at < first:
+            continue
+        past = [one for one in whole[: place + 1] if one[0] > at - _BACK * span][-LADDER[-1] :]
+        state, said = _said(looker, [(one[1], one[2]) for one in past], rows)
+        out.append(Judged(fresh.endpoint, fresh.version, at, at + span, rows, odd, state, said))
+        del window
+    return out
+
+
+def _said(looker: Looker, past: list[tuple[Window, int]], rows: int) -> tuple[str, dict[str, Any]]:
+    assert looker.sketcher is not None
+    used = [window for window, _ in past]
+    if rows < LEAST_ROWS:
+        back = 1
+        while back < len(past) and sum(many for _, many in past[-back:]) < LEAST_ROWS:
+            back += 1
+        together, many = pooled(past[-back:])
+        if many < LEAST_ROWS:
+            says = f"Too few: {many:,} rows, at least {LEAST_ROWS} are needed."
+            return "too few", {"state": "too few", "says": says, "windows": back, "rows": many, "fields": [], "pairs": []}
+        used = [together]
+    found = write_verdict(verdict(looker.sketcher.against, used))
+    return found["state"], found

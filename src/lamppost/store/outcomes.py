@@ -1,0 +1,114 @@
+"""Outcomes: the truth about earlier answers, beside the answers that it is about."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from uuid import UUID
+
+from psycopg.types.json import Json
+
+from lamppost.core.quality import Told
+from lamppost.store.database import Pool
+
+
+@dataclass(frozen=True, slots=True)
+class Answered:
+    """A recorded call, or what a shadow said to it. input, answer : as recorded."""
+
+    request_id: UUID
+    endpoint: str
+    version: str
+    shadow: bool
+    at: datetime
+    input: Any
+    answer: Any
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """The truth about one row of one answer."""
+
+    of: Answered
+    row: int
+    truth: Any
+    said: dict[str, Any]
+    slices: dict[str, Any]
+
+
+_ANSWERED = "SELECT request_id, endpoint, version, shadow, at, input, answer FROM calls WHERE status = 200 AND version IS NOT NULL"
+
+
+async def answered(pool: Pool, request_ids: Sequence[UUID]) -> list[Answered]:
+    """The calls with these ids, and what shadows answered to them."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(f"{_ANSWERED} AND request_id = ANY(%s)".encode(), (list(request_ids),))
+        return [Answered(*row) for row in await rows.fetchall()]
+
+
+async def by_key(pool: Pool, endpoint: str, key: str, values: Sequence[str], since: datetime, until: datetime) -> list[Answered]:
+    """Calls of a span that sent one of these values in a field, in any of their rows; the newest first."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            f"{_ANSWERED} AND endpoint = %s AND at >= %s AND at < %s AND NOT shadow AND input IS NOT NULL AND (input->>%s = ANY(%s)"
+            " OR (json_typeof(input->'rows') = 'array' AND EXISTS"
+            " (SELECT 1 FROM json_array_elements(CASE WHEN json_typeof(input->'rows') = 'array' THEN input->'rows' END) one"
+            " WHERE one->>%s = ANY(%s)))) ORDER BY at DESC LIMIT 20000".encode(),
+            (endpoint, since, until, key, list(values), key, list(values)),
+        )
+        return [Answered(*row) for row in await rows.fetchall()]
+
+
+async def keep(pool: Pool, told: Sequence[Outcome], by: str) -> int:
+    """Store outcomes; one that is told again replaces what was told before. Returns how many are new or changed."""
+    if not told:
+        return 0
+    async with pool.connection() as connection, connection.transaction(), connection.cursor() as cursor:
+        await cursor.executemany(
+            "INSERT INTO outcomes (request_id, row, version, endpoint, shadow, answered_at, told_by, truth, said, slices)"
+            " VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT (request_id, row, version) DO UPDATE SET"
+            " truth = excluded.truth, told_at = now(), told_by = excluded.told_by WHERE outcomes.truth::text <> excluded.truth::text",
+            [
+                (
+                    *(one.of.request_id, one.row, one.of.version, one.of.endpoint, one.of.shadow, one.of.at, by),
+                    *(Json(one.truth), Json(one.said), Json(one.slices)),
+                )
+                for one in told
+            ],
+        )
+        return cursor.rowcount
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """An outcome as quality reads it."""
+
+    version: str
+    shadow: bool
+    at: datetime
+    told_at: datetime
+    told: Told
+
+
+async def known(pool: Pool, endpoint: str, since: datetime, until: datetime, limit: int = 100_000) -> list[Known]:
+    """Outcomes of answers given in a span, the oldest first."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT version, shadow, answered_at, told_at, said, truth, slices FROM outcomes"
+            " WHERE endpoint = %s AND answered_at >= %s AND answered_at < %s ORDER BY answered_at LIMIT %s",
+            (endpoint, since, until, limit),
+        )
+        return [Known(row[0], row[1], row[2], row[3], Told(row[4], row[5], row[6])) for row in await rows.fetchall()]
+
+
+async def answered_rows(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:
+    """Rows answered in a span, by version; the denominator of how much is known."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT version, sum(row_count)::bigint FROM calls WHERE endpoint = %s AND at >= %s AND at < %s AND status = 200"
+            " AND version IS NOT NULL GROUP BY version",
+            (endpoint, since, until),
+        )
+        return dict(await rows.fetchall())

@@ -1,0 +1,154 @@
+"""Past and present load: calls, errors, percentiles by phase, batch sizes, lanes, over time."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
+
+from lamppost.core.histogram import bucket_of, value_of
+from lamppost.store.database import Pool
+
+Histogram = dict[int, int]
+
+
+@dataclass(slots=True)
+class Stretch:
+    """One step of time. latency : of answered calls, by bucket. statuses : calls by status."""
+
+    at: datetime
+    latency: Histogram = field(default_factory=dict)
+    statuses: dict[int, int] = field(default_factory=dict)
+    versions: dict[str, int] = field(default_factory=dict)
+    rows: float = 0.0
+
+
+async def stretches(pool: Pool, endpoint: str, since: datetime, until: datetime, step_s: int) -> list[Stretch]:
+    """Calls of an endpoint, step by step; steps without calls are left out."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT date_bin(make_interval(secs => %s), at, 'epoch'), version, status, bucket, sum(calls)::bigint FROM latency"
+            " WHERE endpoint = %s AND at >= %s AND at < %s AND NOT shadow GROUP BY 1, 2, 3, 4 ORDER BY 1",
+            (step_s, endpoint, since, until),
+        )
+        found: dict[datetime, Stretch] = {}
+        for at, version, status, bucket, calls in await rows.fetchall():
+            one = found.setdefault(at, Stretch(at))
+            one.statuses[status] = one.statuses.get(status, 0) + calls
+            if version:
+                one.versions[version] = one.versions.get(version, 0) + calls
+            if status < 400:
+                one.latency[bucket] = one.latency.get(bucket, 0) + calls
+        more = await connection.execute(
+            "SELECT date_bin(make_interval(secs => %s), at, 'epoch'), bucket, sum(calls)::bigint FROM phases"
+            " WHERE endpoint = %s AND at >= %s AND at < %s AND phase = 'rows' GROUP BY 1, 2",
+            (step_s, endpoint, since, until),
+        )
+        for at, bucket, calls in await more.fetchall():
+            if at in found:
+                found[at].rows += round(value_of(bucket)) * calls
+    return list(found.values())
+
+
+async def phases(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, Histogram]:
+    """Microseconds by phase over a span, and under ``batch`` and ``rows`` numbers of rows."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT phase, bucket, sum(calls)::bigint FROM phases WHERE endpoint = %s AND at >= %s AND at < %s GROUP BY 1, 2",
+            (endpoint, since, until),
+        )
+        out: dict[str, Histogram] = {}
+        for phase, bucket, calls in await rows.fetchall():
+            out.setdefault(phase, {})[bucket] = calls
+        return out
+
+
+async def totals(pool: Pool, endpoint: str, since: datetime, slow_ms: float | None) -> tuple[int, int, int]:
+    """Calls that a service level counts since a time (refused ones are the caller's), failed ones, and answered ones that were slow."""
+    limit = bucket_of(slow_ms * 1e3) if slow_ms is not None else 32_767
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT coalesce(sum(calls), 0)::bigint, coalesce(sum(calls) FILTER (WHERE status >= 500), 0)::bigint,"
+            " coalesce(sum(calls) FILTER (WHERE status < 400 AND bucket > %s), 0)::bigint FROM latency"
+            " WHERE endpoint = %s AND at >= %s AND NOT shadow AND (status < 400 OR status >= 500)",
+            (limit, endpoint, since),
+        )
+        calls, failed, slow = await rows.fetchone() or (0, 0, 0)
+        return calls, failed, slow
+
+
+async def last_calls(pool: Pool) -> dict[str, datetime]:
+    """When each endpoint was called last, to ten seconds."""
+    async with pool.connection() as connection:
+        rows = await connection.execute("SELECT endpoint, max(at) FROM latency WHERE NOT shadow GROUP BY endpoint")
+        return dict(await rows.fetchall())
+
+
+async def note_lanes(pool: Pool, node: str, lanes: Sequence[tuple[str, int, int, float]]) -> None:
+    """What the lanes of a node look like now: version, copies, waiting rows, megabytes."""
+    if lanes:
+        columns = [list(column) for column in zip(*lanes, strict=True)]
+        async with pool.connection() as connection:
+            await connection.execute(
+                "INSERT INTO lane_history (at, node, version, copies, waiting, memory_mb) SELECT now(), %s, *"
+                " FROM unnest(%s::text[], %s::smallint[], %s::int[], %s::real[]) ON CONFLICT DO NOTHING",
+                (node, *columns),
+            )
+
+
+async def lanes(pool: Pool, versions: Sequence[str], since: datetime, until: datetime, step_s: int) -> list[dict[str, Any]]:
+    """Copies, waiting rows and memory of versions over time, all nodes together."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT at, sum(copies)::int, sum(waiting)::int, sum(memory_mb)::float8 FROM ("
+            " SELECT date_bin(make_interval(secs => %s), at, 'epoch') AS at, node, version, max(copies) AS copies, max(waiting) AS waiting,"
+            " max(memory_mb) AS memory_mb FROM lane_history WHERE version = ANY(%s) AND at >= %s AND at < %s GROUP BY 1, 2, 3) one"
+            " GROUP BY at ORDER BY at",
+            (step_s, list(versions), since, until),
+        )
+        return [dict(zip(("at", "copies", "waiting", "memory_mb"), row, strict=True)) for row in await rows.fetchall()]
+
+
+async def roll_up(pool: Pool, now: datetime) -> None:
+    """Windows of ten seconds become windows of ten minutes after two days, and of an hour after thirty."""
+    for table, kinds in (("latency", "endpoint, version, status, bucket, shadow"), ("phases", "endpoint, version, phase, bucket")):
+        for age, step in ((timedelta(days=2), 600), (timedelta(days=30), 3_600)):
+            async with pool.connection() as connection, connection.transaction():
+                await connection.execute(
+                    f"WITH old AS (DELETE FROM {table} WHERE at < date_bin('1 hour', %s::timestamptz, 'epoch')"
+                    f" AND at <> date_bin(make_interval(secs => %s), at, 'epoch') RETURNING *)"
+                    f" INSERT INTO {table} (at, {kinds}, calls)"
+                    f" SELECT date_bin(make_interval(secs => %s), at, 'epoch'), {kinds}, sum(calls) FROM old GROUP BY 1, {kinds}"
+                    f" ON CONFLICT (at, {kinds}) DO UPDATE SET calls = {table}.calls + excluded.calls".encode(),
+                    (now - age, step, step),
+                )
+
+
+async def forget(pool: Pool, keep_days: dict[str, tuple[int, int]], now: datetime) -> int:
+    """Let go of calls and statistics that are older than their endpoints keep them: (days of calls, days of statistics). Returns calls."""
+    gone = 0
+    longest = max((days for days, _ in keep_days.values()), default=30)
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT c.relname FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid WHERE i.inhparent = 'calls'::regclass"
+        )
+        limit = f"calls_{(now - timedelta(days=longest + 1)):%Y%m%d}"
+        for (name,) in await rows.fetchall():
+            if name < limit:
+                await connection.execute(f'DROP TABLE "{name}"'.encode())
+        for endpoint, (days, statistics) in keep_days.items():
+            if days < longest:
+                found = await connection.execute(
+                    "DELETE FROM calls WHERE endpoint = %s AND at < %s", (endpoint, now - timedelta(days=days))
+                )
+                gone += found.rowcount
+            for table, column in (("latency", "at"), ("phases", "at"), ("sketches", "at"), ("judged", "at"), ("outcomes", "answered_at")):
+                await connection.execute(
+                    f"DELETE FROM {table} WHERE endpoint = %s AND {column} < %s".encode(), (endpoint, now - timedelta(days=statistics))
+                )
+        await connection.execute("DELETE FROM lane_history WHERE at < %s", (now - timedelta(days=14),))
+        await connection.execute(
+            "DELETE FROM notices WHERE made_at < %s AND (done_at IS NOT NULL OR given_up)", (now - timedelta(days=30),)
+        )
+    return gone

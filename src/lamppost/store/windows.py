@@ -1,0 +1,166 @@
+"""Windows: deltas as they are counted, merged by tick, and what was said of each window."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, NamedTuple
+
+from psycopg import AsyncConnection
+from psycopg.rows import TupleRow
+from psycopg.types.json import Json
+
+from lamppost.store.database import Pool
+
+
+class Delta(NamedTuple):
+    """Rows that were counted at once. at : start of their tick. data : of `lamppost.core.windows`."""
+
+    endpoint: str
+    version: str
+    at: datetime
+    rows: int
+    odd: int
+    data: bytes
+
+
+async def add(connection: AsyncConnection[TupleRow], deltas: Sequence[Delta]) -> None:
+    """Keep deltas, in the transaction that stores their calls."""
+    if deltas:
+        columns = [list(column) for column in zip(*deltas, strict=True)]
+        await connection.execute(
+            "INSERT INTO sketches (endpoint, version, at, row_count, odd_count, data)"
+            " SELECT * FROM unnest(%s::text[], %s::text[], %s::timestamptz[], %s::int[], %s::int[], %s::bytea[])",
+            columns,
+        )
+
+
+async def between(pool: Pool, endpoint: str, version: str, since: datetime, until: datetime) -> list[Delta]:
+    """Deltas whose tick begins in a span, the oldest first."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT endpoint, version, at, row_count, odd_count, data FROM sketches"
+            " WHERE endpoint = %s AND version = %s AND at >= %s AND at < %s ORDER BY at, number",
+            (endpoint, version, since, until),
+        )
+        return [Delta(*row) for row in await rows.fetchall()]
+
+
+class Fresh(NamedTuple):
+    """Windows that something was counted in since they were judged. at : starts of the ticks. number : of the last delta."""
+
+    endpoint: str
+    version: str
+    at: list[datetime]
+    number: int
+
+
+async def fresh(pool: Pool) -> list[Fresh]:
+    """What has to be judged."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT s.endpoint, s.version, array_agg(DISTINCT s.at ORDER BY s.at), max(s.number) FROM sketches s"
+            " LEFT JOIN judged_through j ON j.endpoint = s.endpoint AND j.version = s.version"
+            " WHERE s.number > coalesce(j.number, 0) GROUP BY s.endpoint, s.version"
+        )
+        return [Fresh(*row) for row in await rows.fetchall()]
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """A window and its verdict. state : steady, shifting, drifted, or too few where it has not enough rows. why : see attribution."""
+
+    endpoint: str
+    version: str
+    at: datetime
+    until: datetime
+    rows: int
+    odd: int
+    state: str
+    verdict: dict[str, Any]
+    why: dict[str, Any] | None = None
+
+
+_JUDGED = "SELECT endpoint, version, at, until, row_count, odd_count, state, verdict, why FROM judged"
+
+
+async def keep(pool: Pool, judged: Sequence[Judged], through: Fresh) -> None:
+    """Store verdicts, in place of earlier ones on the same windows."""
+    async with pool.connection() as connection, connection.transaction():
+        async with connection.cursor() as cursor:
+            await cursor.executemany(
+                "INSERT INTO judged (endpoint, version, at, until, row_count, odd_count, state, verdict, why)"
+                " VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT (endpoint, version, at) DO UPDATE SET"
+                " until = excluded.until, row_count = excluded.row_count, odd_count = excluded.odd_count, state = excluded.state,"
+                " verdict = excluded.verdict, why = coalesce(excluded.why, judged.why)",
+                [
+                    (
+                        *(one.endpoint, one.version, one.at, one.until, one.rows, one.odd, one.state, Json(one.verdict)),
+                        None if one.why is None else Json(one.why),
+                    )
+                    for one in judged
+                ],
+            )
+        await connection.execute(
+            "INSERT INTO judged_through (endpoint, version, number) VALUES (%s, %s, %s)"
+            " ON CONFLICT (endpoint, version) DO UPDATE SET number = excluded.number",
+            (through.endpoint, through.version, through.number),
+        )
+
+
+async def history(pool: Pool, endpoint: str, version: str | None, since: datetime, until: datetime) -> list[Judged]:
+    """Judged windows of an endpoint that begin in a span, the oldest first."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            f"{_JUDGED} WHERE endpoint = %s AND (%s::text IS NULL OR version = %s) AND at >= %s AND at < %s ORDER BY at, version".encode(),
+            (endpoint, version, version, since, until),
+        )
+        return [Judged(*row) for row in await rows.fetchall()]
+
+
+async def newest(pool: Pool) -> list[Judged]:
+    """The newest window of each version at each endpoint."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT DISTINCT ON (endpoint, version) endpoint, version, at, until, row_count, odd_count, state, verdict, why"
+            " FROM judged ORDER BY endpoint, version, at DESC"
+        )
+        return [Judged(*row) for row in await rows.fetchall()]
+
+
+async def explain(pool: Pool, one: Judged, why: dict[str, Any]) -> None:
+    """Store the reason of a verdict."""
+    async with pool.connection() as connection:
+        await connection.execute(
+            "UPDATE judged SET why = %s WHERE endpoint = %s AND version = %s AND at = %s", (Json(why), one.endpoint, one.version, one.at)
+        )
+
+
+async def crowded(pool: Pool, limit: int = 50) -> list[tuple[str, str, datetime]]:
+    """Ticks with several deltas that are over."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT endpoint, version, at FROM sketches WHERE at < now() - interval '15 minutes'"
+            " GROUP BY endpoint, version, at HAVING count(*) > 1 LIMIT %s",
+            (limit,),
+        )
+        return [(row[0], row[1], row[2]) for row in await rows.fetchall()]
+
+
+async def replace(pool: Pool, merged: Delta, taken: int) -> None:
+    """One delta in place of the ``taken`` ones of its tick; nothing where others came or went meanwhile."""
+    key = (merged.endpoint, merged.version, merged.at)
+    async with pool.connection() as connection, connection.transaction():
+        found = await connection.execute(
+            "SELECT number FROM sketches WHERE endpoint = %s AND version = %s AND at = %s ORDER BY number FOR UPDATE", key
+        )
+        numbers = [row[0] for row in await found.fetchall()]
+        if len(numbers) != taken:
+            return
+        # the last keeps its number: a window is judged again only when something new was counted
+        await connection.execute("DELETE FROM sketches WHERE number = ANY(%s)", (numbers[:-1],))
+        await connection.execute(
+            "UPDATE sketches SET row_count = %s, odd_count = %s, data = %s WHERE number = %s",
+            (merged.rows, merged.odd, merged.data, numbers[-1]),
+        )
