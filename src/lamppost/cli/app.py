@@ -181,6 +181,10 @@ def setup(
             help="How its lanes are run, such as target_ms=20 or keep_warm=true; see docs (may be repeated).", metavar="NAME=VALUE"
         ),
     ] = None,
+    watch: Annotated[
+        list[str] | None,
+        typer.Option(help="How it is watched, such as window_minutes=60 or sample=10; see docs (may be repeated).", metavar="NAME=VALUE"),
+    ] = None,
     lenient: Annotated[
         bool | None, typer.Option("--lenient/--strict", help="Take values whose meaning leaves no doubt, and tell; or refuse them.")
     ] = None,
@@ -190,7 +194,7 @@ def setup(
     """Show or change what an endpoint serves and how: several versions, look-ups, leniency."""
     from lamppost.cli.setup import Wanted, setup
 
-    setup(endpoint, Wanted(file, as_of, lenient, tuple(lane or ())), address, as_json)
+    setup(endpoint, Wanted(file, as_of, lenient, tuple(lane or ()), tuple(watch or ())), address, as_json)
 
 
 @app.command()
@@ -266,13 +270,15 @@ def tail(
     slower: Annotated[float | None, typer.Option(help="Only calls that took at least so many milliseconds.", min=0)] = None,
     version: Annotated[str | None, typer.Option(help="Only what this version answered.")] = None,
     token: Annotated[str | None, typer.Option(help="Only calls by this token.")] = None,
+    odd: Annotated[float | None, typer.Option(help="Only rows at least so odd; 3 is one of a thousand.", min=0, max=12)] = None,
+    contains: Annotated[str | None, typer.Option(help="Only calls with this text in their input or answer.")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
     """Show the last calls."""
     from lamppost.cli.calls import Sought, tail
 
-    tail(Sought(endpoint, status, slower, version, token), lines, follow, address, as_json)
+    tail(Sought(endpoint, status, slower, version, token, odd, contains), lines, follow, address, as_json)
 
 
 @app.command()

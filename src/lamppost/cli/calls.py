@@ -26,10 +26,13 @@ class Sought:
     slower: float | None = None
     version: str | None = None
     token: str | None = None
+    odd: float | None = None
+    contains: str | None = None
 
     def params(self) -> dict[str, Any]:
         """As the API has them."""
-        return {"endpoint": self.endpoint, "status": self.status, "slower_ms": self.slower, "version": self.version, "token": self.token}
+        told = {"endpoint": self.endpoint, "status": self.status, "slower_ms": self.slower, "version": self.version}
+        return told | {"token": self.token, "odd": self.odd, "contains": self.contains}
 
 
 def tail(sought: Sought, lines: int, follow: bool, address: str | None, as_json: bool) -> None:
@@ -110,6 +113,11 @@ def _says(call: dict[str, Any]) -> str:
         return ""
     if call["status"] >= 400:
         return str(answer.get("detail", ""))
+    odd = f"  odd: {call['odd_why']}" if call.get("odd_why") else ""
+    return _answer(answer) + odd
+
+
+def _answer(answer: dict[str, Any]) -> str:
     first = answer.get("answer") or (answer.get("answers") or [{}])[0]
     label = first.get("label")
     if label is None:
@@ -132,6 +140,11 @@ def call(request_id: str, version: str | None, address: str | None, as_json: boo
     say(f"{glyph} {said['endpoint']}, status {said['status']}, {by} for {said['token'] or 'nobody'}, {ago(said['at'])} ({said['at']})")
     phases = ", ".join(f"{name} {ms(us / 1e3)}" for name, us in said["phases_us"].items())
     say(f"  {ms(said['total_us'] / 1e3)} ms: {phases}; {said['rows']} rows, in a batch of {said['batch_rows'] or '–'}")
+    if said["odd"] is not None:
+        why = f": {said['odd_why']}" if said["odd_why"] else ", like training's own rows"
+        say(f"  oddness {said['odd']:.1f}{why}")
+    if said["brought_by"]:
+        say(f"  it was answered elsewhere: {said['brought_by']}")
     for title, value in (("in", said["input"]), ("out", said["answer"])):
         say(f"{title:4} {json.dumps(value, ensure_ascii=False)}" if value is not None else f"{title:4} not kept")
     for one in said["shadows"]:

@@ -163,7 +163,7 @@ def trail(subject: str | None, search: str | None, by: str | None, lines: int, n
     """``lamppost trail``."""
     with Client(address, timeout_s=300) as client:
         if ndjson:
-            say(client.fetch_text("/api/trail.ndjson", subject=subject).rstrip("\n"))
+            say(client.fetch_bytes("/api/trail.ndjson", subject=subject).decode().rstrip("\n"))
             return
         found = client.fetch("GET", "/api/trail", subject=subject, search=search, token=by, limit=lines)
     if as_json:

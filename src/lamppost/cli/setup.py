@@ -19,12 +19,13 @@ from lamppost.core.setup import read_setup, write_setup
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """What was said on the command line; nothing of it to look only. lane : ``NAME=VALUE``."""
+    """What was said on the command line; nothing of it to look only. lane, watch : ``NAME=VALUE``."""
 
     file: Path | None
     as_of: int | None
     lenient: bool | None
     lane: tuple[str, ...] = ()
+    watch: tuple[str, ...] = ()
 
 
 def setup(endpoint: str, wanted: Wanted, address: str | None, as_json: bool) -> None:
@@ -68,9 +69,10 @@ def _made(endpoint: str, wanted: Wanted, now: dict[str, Any], page: dict[str, An
         made = past[wanted.as_of]
     if wanted.lenient is not None:
         made = made | {"lenient": wanted.lenient}
-    if wanted.lane:
-        rules = made.get("lane", {}) | dict(map(_rule, wanted.lane))
-        made = made | {"lane": {name: value for name, value in rules.items() if value is not None}}
+    for part, given in (("lane", wanted.lane), ("watch", wanted.watch)):
+        if given:
+            rules = made.get(part, {}) | dict(map(_rule, given))
+            made = made | {part: {name: value for name, value in rules.items() if value is not None}}
     return made
 
 
@@ -80,7 +82,7 @@ def _rule(text: str) -> tuple[str, Any]:
     try:
         return name.strip(), tomllib.loads(f"x = {value}")["x"] if value else None
     except tomllib.TOMLDecodeError as error:
-        raise BadRequest(f"--lane {text} is not NAME=VALUE with a number, true or false") from error
+        raise BadRequest(f"{text} is not NAME=VALUE with a number, true or false") from error
 
 
 def _plain(setup: Any) -> dict[str, Any]:

@@ -43,12 +43,19 @@ def fetch(method: str, path: str, json: Any = None, **params: Any) -> Call[Any]:
     return checked(reply)
 
 
-def fetch_text(path: str, **params: Any) -> Call[str]:
-    """Any API call whose answer is text."""
+def fetch_bytes(path: str, **params: Any) -> Call[bytes]:
+    """Any API call whose answer is no JSON."""
     reply = yield Request("GET", path, params={key: value for key, value in params.items() if value is not None})
     if reply.status >= 400:
         checked(reply)
-    return reply.body.decode()
+    return reply.body
+
+
+def tell(endpoint: str, request_id: str, truth: Any, row: int = 0) -> Call[dict[str, Any]]:
+    """Tell what was true about an earlier answer."""
+    body = {"outcomes": [{"request_id": request_id, "row": row, "truth": truth}]}
+    said: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/outcomes", body)
+    return said
 
 
 def predict(

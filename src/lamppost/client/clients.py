@@ -119,9 +119,13 @@ class Client:
         """
         return self._run(calls.roll_out(endpoint, version, plan, sticky, break_callers, override))
 
-    def fetch_text(self, path: str, **params: Any) -> str:
-        """Any call whose answer is text, such as the trail as NDJSON."""
-        return self._run(calls.fetch_text(path, **params))
+    def tell(self, endpoint: str, request_id: str, truth: Any, row: int = 0) -> dict[str, Any]:
+        """Tell what was true about an earlier answer: ``client.tell("outage-risk", said.request_id, "holds")``."""
+        return self._run(calls.tell(endpoint, request_id, truth, row))
+
+    def fetch_bytes(self, path: str, **params: Any) -> bytes:
+        """Any call whose answer is no JSON, such as a report, or the trail as NDJSON."""
+        return self._run(calls.fetch_bytes(path, **params))
 
     def fetch(self, method: str, path: str, json: Any = None, **params: Any) -> Any:
         """Any other call of the API: ``client.fetch("GET", "/api/endpoints")``."""
@@ -197,9 +201,13 @@ class AsyncClient:
         """See `Client.roll_out`."""
         return await self._run(calls.roll_out(endpoint, version, plan, sticky, break_callers, override))
 
-    async def fetch_text(self, path: str, **params: Any) -> str:
-        """See `Client.fetch_text`."""
-        return await self._run(calls.fetch_text(path, **params))
+    async def tell(self, endpoint: str, request_id: str, truth: Any, row: int = 0) -> dict[str, Any]:
+        """See `Client.tell`."""
+        return await self._run(calls.tell(endpoint, request_id, truth, row))
+
+    async def fetch_bytes(self, path: str, **params: Any) -> bytes:
+        """See `Client.fetch_bytes`."""
+        return await self._run(calls.fetch_bytes(path, **params))
 
     async def fetch(self, method: str, path: str, json: Any = None, **params: Any) -> Any:
         """See `Client.fetch`."""

@@ -291,7 +291,8 @@ def judge_pairs(
 ) -> list[PairVerdict]:
     """Pairs of numeric fields whose correlation has certainly changed. before : of the reference, n : its rows.
 
-    most : the largest change of each between blocks of the reference, where it is ordered in time; a window has to go well beyond that.
+    most : the largest change of each between blocks of the reference, where it is ordered in time; a window has to go well beyond that,
+    and two of its own standard errors on top.
     """
     if window.rows < 10 or n < 10 or len(names) < 2:
         return []
@@ -305,7 +306,7 @@ def judge_pairs(
     for at in np.flatnonzero(p <= limit):
         i, j = int(upper[0][at]), int(upper[1][at])
         size = abs(float(after[i, j] - before[i, j]))
-        if size >= shifting and (most is None or size >= _BEYOND_BLOCKS * float(most[i, j])):
+        if size >= shifting and (most is None or size >= _BEYOND_BLOCKS * float(most[i, j]) + 2 / math.sqrt(window.rows - 3)):
             state: State = "drifted" if size >= drifted else "shifting"
             out.append(PairVerdict(names[i], names[j], state, float(p[at]), float(before[i, j]), float(after[i, j])))
     return sorted(out, key=lambda pair: -abs(pair.after - pair.before))

@@ -11,15 +11,16 @@ from fastapi import APIRouter, Query
 from lamppost.core.histogram import quantiles
 from lamppost.core.plan import Plan
 from lamppost.core.promise import promise_of
+from lamppost.core.quality import part
 from lamppost.service.access import PROBLEMS, Looker, TheNode
 from lamppost.service.after import Shadowing
 from lamppost.service.api_contract import manifests_of
 from lamppost.service.node import Node
 from lamppost.service.routes import Route
-from lamppost.service.shapes import CallPage, CallShape, EndpointShape, Hour, PastSplit, field_shapes
+from lamppost.service.shapes import CallPage, CallShape, EndpointShape, Hour, Known, Looks, PastSplit, field_shapes
 from lamppost.service.shapes_changes import EndpointPage, ShadowShape
 from lamppost.service.shaping import back_shape, review_shape, rollout_shape
-from lamppost.store import endpoints, records, reviews
+from lamppost.store import alerts, endpoints, outcomes, records, reviews, windows
 from lamppost.store.records import Sought
 
 router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
@@ -28,8 +29,10 @@ router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
 @router.get("/endpoints")
 async def list_endpoints(node: TheNode, _: Looker) -> list[EndpointShape]:
     """Every endpoint with its state and its last hour."""
-    hours = await _hours(node)
-    return [_shape(node, route, hours.get(name, Hour())) for name, route in sorted(node.routes.by_endpoint.items())]
+    hours, looks = await _hours(node), await looks_of(node)
+    return [
+        _shape(node, route, hours.get(name, Hour()), looks.get(name, Looks())) for name, route in sorted(node.routes.by_endpoint.items())
+    ]
 
 
 @router.get("/endpoints/{endpoint}")
@@ -41,7 +44,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: Looker) -> EndpointPage:
     back = endpoints.earlier(past)
     hours = await _hours(node)
     return EndpointPage(
-        **_shape(node, route, hours.get(endpoint, Hour())).model_dump(),
+        **_shape(node, route, hours.get(endpoint, Hour()), (await looks_of(node)).get(endpoint, Looks())).model_dump(),
         inputs=field_shapes(promise.inputs),
         options=field_shapes(promise.options or ()),
         answers=field_shapes(promise.answers),
@@ -107,7 +110,34 @@ async def _hours(node: Node) -> dict[str, Hour]:
     return hours
 
 
-def _shape(node: Node, route: Route, hour: Hour) -> EndpointShape:
+async def looks_of(node: Node) -> dict[str, Looks]:
+    """Drift, quality and alerts of all endpoints, in four queries however many there are."""
+    now = datetime.now(UTC)
+    looks: dict[str, Looks] = {name: Looks() for name in node.routes.by_endpoint}
+    for one in await windows.newest(node.pool):
+        route, look = node.routes.by_endpoint.get(one.endpoint), looks.get(one.endpoint)
+        if route is None or look is None or one.version not in {str(name) for name in route.split.setup.versions}:
+            continue
+        if look.drift is None or _ORDER.index(one.state) > _ORDER.index(look.drift):
+            look.drift, look.drift_says, look.drift_until = one.verdict["state"], one.verdict["says"], one.until
+    for name, (right, known) in (await outcomes.right(node.pool, now - timedelta(days=30), now)).items():
+        found = part(right, known)
+        if name in looks and found is not None:
+            looks[name].quality = Known(right=right, of=known, low=found.low, high=found.high)
+    for stored in await alerts.listed(node.pool, None, "open", 1_000):
+        if (look := looks.get(stored.alert.endpoint)) is not None:
+            look.alerts += 1
+            look.alert_says = look.alert_says or stored.alert.reading.says
+    for name, mute in (await alerts.mutes(node.pool)).items():
+        if name in looks:
+            looks[name].muted = mute.until
+    return looks
+
+
+_ORDER = ("too few", "steady", "shifting", "drifted")
+
+
+def _shape(node: Node, route: Route, hour: Hour, looks: Looks) -> EndpointShape:
     split = route.split
     return EndpointShape(
         name=split.endpoint,
@@ -120,6 +150,7 @@ def _shape(node: Node, route: Route, hour: Hour) -> EndpointShape:
         changed_by=split.changed_by,
         revision=split.revision,
         hour=hour,
+        looks=looks,
     )
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 
 from fastapi import APIRouter
+from fastapi.responses import Response
 
 import lamppost
 from lamppost.core.errors import Unavailable
@@ -30,6 +31,14 @@ async def ready(node: TheNode) -> dict[str, str]:
     if dark := sorted(name for name, route in node.routes.by_endpoint.items() if route.state == "out"):
         raise Unavailable(f"not lit: {', '.join(dark[:20])}", out=dark)
     return {"status": "ready"}
+
+
+@router.get("/metrics", response_class=Response, responses={200: {"content": {"application/openmetrics-text": {}}}})
+async def get_metrics(node: TheNode, _: Looker) -> Response:
+    """What this node did since it started, as OpenMetrics text with exemplars."""
+    from lamppost.service.metrics import TYPE, exposition
+
+    return Response(exposition(node), headers={"content-type": TYPE})
 
 
 @router.get("/api/node")

@@ -22,11 +22,10 @@ from lamppost.core.watch import Objectives, Rule
 from lamppost.service.counting import Counting
 from lamppost.service.judging import Judging
 from lamppost.service.notices import Notices, event
-from lamppost.service.outcomes import right_of
 from lamppost.service.reports import send_due
 from lamppost.service.routes import Route, Routes
 from lamppost.service.settings import Settings
-from lamppost.store import alerts, timeline, windows
+from lamppost.store import alerts, outcomes, timeline, windows
 from lamppost.store.alerts import Stored
 from lamppost.store.database import Pool
 
@@ -178,7 +177,8 @@ class Lookout:
         return [await self._of_quality(endpoint, rule, now)]
 
     async def _of_quality(self, endpoint: str, rule: Rule, now: datetime) -> Reading:
-        right, known = await right_of(self._pool, self._routes, endpoint, now - timedelta(minutes=rule.minutes), now)
+        found = await outcomes.right(self._pool, now - timedelta(minutes=rule.minutes), now, endpoint)
+        right, known = found.get(endpoint, (0, 0))
         return alerting.of_quality(now, endpoint, rule, right, known)
 
     async def _of_windows(self, endpoint: str, route: Route, rule: Rule, now: datetime, since: datetime | None) -> list[Reading]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
@@ -15,7 +15,7 @@ from lamppost.core.bodies import asked_rows, said_rows
 from lamppost.core.errors import BadRequest, LampPostError
 from lamppost.core.fields import Field, Schema, pick
 from lamppost.core.names import closest, parse_version
-from lamppost.core.quality import Told, figure, is_number, mean, part, quality, same
+from lamppost.core.quality import figure, is_number, mean, part, quality, same
 from lamppost.core.rollout import Counts
 from lamppost.core.watched import read_watched
 from lamppost.service.routes import Routes
@@ -51,13 +51,17 @@ async def tell(
 ) -> Taken:
     """Store the truth about answers of an endpoint; raise BadRequest, and store nothing, where one cannot be a truth."""
     route = routes.route(endpoint)
-    names = [str(one) for one in (*route.split.setup.versions, *route.split.setup.shadow_versions)]
-    schema = (await _manifest(pool, routes, names[0])).answers
-    field = truth_field(schema, route.split.setup.watch.truth)
+    names = [str(one) for one in route.split.setup.versions]
+    field, _ = await _truth(pool, routes, endpoint, names[0])
     for at, one in enumerate(told):
         _check(field, one.truth, at)
     found, unknown = await (_by_key(pool, endpoint, key, told, span) if key is not None else _by_id(pool, endpoint, told))
-    stored = await outcomes.keep(pool, found, by)
+    named = {made.of.version: await _truth(pool, routes, endpoint, made.of.version.partition(", ")[0]) for made in found}
+    judged = []
+    for made in found:
+        of, spread = named[made.of.version]
+        judged.append(replace(made, correct=_right(made.said.get(of.name), made.truth, of, spread)))
+    stored = await outcomes.keep(pool, judged, by)
     if stored:
         await feed_rollout(pool, endpoint, field.name)
     return Taken(stored, len(found), unknown)
@@ -156,24 +160,10 @@ async def feed_rollout(pool: Pool, endpoint: str, answer: str) -> None:
 # -- figures ------------------------------------------------------------------------------------------------------------
 
 
-async def right_of(pool: Pool, routes: Routes, endpoint: str, since: datetime, until: datetime) -> tuple[int, int]:
-    """Answers that were right, of those whose truth is known; shadows do not count. A number is right within a tenth of its spread."""
-    found = [one for one in await outcomes.known(pool, endpoint, since, until) if not one.shadow]
-    if not found:
-        return 0, 0
-    field, spread = await _truth(pool, routes, endpoint, found[-1].version)
-    return sum(_right(one.told, field, spread) for one in found), len(found)
-
-
-def _right(told: Told, field: Field, spread: float | None) -> bool:
-    said = told.said.get(field.name)
+def _right(said: Any, truth: Any, field: Field, spread: float | None) -> bool:
     if field.kind in ("number", "integer"):
-        return said is not None and is_number(said) and abs(float(said) - float(told.truth)) <= 0.1 * (spread or 0.0)
-    return same(said, told.truth)
-
-
-async def _manifest(pool: Pool, routes: Routes, version: str) -> Any:
-    return (await routes.shelf.described((await packages.get_version(pool, parse_version(version))).digest)).manifest
+        return said is not None and is_number(said) and abs(float(said) - float(truth)) <= 0.1 * (spread or 0.0)
+    return same(said, truth)
 
 
 async def _truth(pool: Pool, routes: Routes, endpoint: str, version: str) -> tuple[Field, float | None]:

@@ -21,6 +21,7 @@ from psycopg_pool import PoolTimeout
 from lamppost.core.backoff import Backoff
 from lamppost.core.shares import GOLDEN
 from lamppost.service.counting import Counting
+from lamppost.service.metrics import Meter
 from lamppost.store.database import Pool
 from lamppost.store.lines import Call, days, lines_of
 from lamppost.store.records import deliver, forget_segments, make_partition
@@ -53,6 +54,7 @@ class Recorder:
         self._counting = counting
         self.samples: dict[str, float] = {}
         self.thinned = 0
+        self.meter = Meter()
         self._calls: deque[Call] = deque()
         self._bytes = 0
         self._moving = 0
@@ -123,6 +125,7 @@ class Recorder:
                 self._moving = 0
 
     def _append(self, calls: list[Call]) -> None:
+        self.meter.take(calls)
         self.spool.append(lines_of(calls))
         if self._away:
             self.spool.sync()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 import sys
 from datetime import datetime
 from pathlib import Path
@@ -108,7 +109,8 @@ def html(told: dict[str, Any]) -> bytes:
     for title, figure in figures(told):
         out = io.StringIO()
         figure.savefig(out, format="svg", transparent=True, metadata={"Date": None})
-        drawn.append((title, out.getvalue()[out.getvalue().index("<svg") :]))
+        svg = re.sub(r"<metadata>.*?</metadata>", "", out.getvalue(), flags=re.DOTALL)
+        drawn.append((title, svg[svg.index("<svg") :]))
     page = jinja2.Environment(autoescape=True).from_string(_PAGE.read_text(encoding="utf-8"))
     made = page.render(t=told, figures=drawn, numbers=_numbers(told), fields=_fields(told), day=_day, ink=INK, paper=PAPER)
     return made.encode()

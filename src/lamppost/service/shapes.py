@@ -88,6 +88,30 @@ class Hour(Shape):
     p99_ms: float | None = None
 
 
+class Known(Shape):
+    """Right answers among those of the last 30 days whose truth is known, with a 95 % interval."""
+
+    right: int
+    of: int
+    low: float
+    high: float
+
+
+class Looks(Shape):
+    """How an endpoint looks against training by its newest judged window, what is known of its answers, and what is wrong.
+
+    drift : null where nothing was judged yet. alerts : open ones. muted : until when nothing goes out.
+    """
+
+    drift: Literal["steady", "shifting", "drifted", "too few"] | None = None
+    drift_says: str | None = None
+    drift_until: datetime | None = None
+    quality: Known | None = None
+    alerts: int = 0
+    alert_says: str | None = None
+    muted: datetime | None = None
+
+
 class EndpointShape(Shape):
     """An endpoint at a glance."""
 
@@ -101,6 +125,7 @@ class EndpointShape(Shape):
     changed_by: str
     revision: int
     hour: Hour
+    looks: Looks = Described(default_factory=Looks)
 
 
 class PastSplit(Shape):

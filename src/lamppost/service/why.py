@@ -138,5 +138,5 @@ async def _callers(pool: Pool, judged: Judged, begun: datetime) -> list[dict[str
         was, has = (one.get(token, 0) / max(1, sum(one.values())) for one in (before, after))
         if abs(has - was) > 0.2 and before:
             told = {"token": token or "somebody", "before": was, "after": has, "says": f"{has:.0%} of calls, before {was:.0%}"}
-            found.append((abs(has - was), told))
+            found.append((has - was, told))
     return [told for _, told in sorted(found, key=lambda pair: -pair[0])[:3]]

@@ -36,6 +36,7 @@ class Outcome:
     truth: Any
     said: dict[str, Any]
     slices: dict[str, Any]
+    correct: bool = False
 
 
 _ANSWERED = "SELECT request_id, endpoint, version, shadow, at, input, answer FROM calls WHERE status = 200 AND version IS NOT NULL"
@@ -67,13 +68,14 @@ async def keep(pool: Pool, told: Sequence[Outcome], by: str) -> int:
         return 0
     async with pool.connection() as connection, connection.transaction(), connection.cursor() as cursor:
         await cursor.executemany(
-            "INSERT INTO outcomes (request_id, row, version, endpoint, shadow, answered_at, told_by, truth, said, slices)"
-            " VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT (request_id, row, version) DO UPDATE SET"
-            " truth = excluded.truth, told_at = now(), told_by = excluded.told_by WHERE outcomes.truth::text <> excluded.truth::text",
+            "INSERT INTO outcomes (request_id, row, version, endpoint, shadow, answered_at, told_by, truth, said, slices, correct)"
+            " VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT (request_id, row, version) DO UPDATE SET"
+            " truth = excluded.truth, correct = excluded.correct, told_at = now(), told_by = excluded.told_by"
+            " WHERE outcomes.truth::text <> excluded.truth::text",
             [
                 (
                     *(one.of.request_id, one.row, one.of.version, one.of.endpoint, one.of.shadow, one.of.at, by),
-                    *(Json(one.truth), Json(one.said), Json(one.slices)),
+                    *(Json(one.truth), Json(one.said), Json(one.slices), one.correct),
                 )
                 for one in told
             ],
@@ -112,3 +114,14 @@ async def answered_rows(pool: Pool, endpoint: str, since: datetime, until: datet
             (endpoint, since, until),
         )
         return dict(await rows.fetchall())
+
+
+async def right(pool: Pool, since: datetime, until: datetime, endpoint: str | None = None) -> dict[str, tuple[int, int]]:
+    """Right answers of those given in a span whose truth is known, by endpoint; shadows do not count."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT endpoint, count(*) FILTER (WHERE correct), count(*) FROM outcomes"
+            " WHERE answered_at >= %s AND answered_at < %s AND NOT shadow AND (%s::text IS NULL OR endpoint = %s) GROUP BY endpoint",
+            (since, until, endpoint, endpoint),
+        )
+        return {row[0]: (row[1], row[2]) for row in await rows.fetchall()}

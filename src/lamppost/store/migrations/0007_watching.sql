@@ -56,6 +56,7 @@ CREATE TABLE lane_history (
 );
 
 -- The truth about earlier answers, told later. said : the answer, slices : choices of the row, both as they were recorded.
+-- correct : whether they are the same, or of numbers within a tenth of the spread in training.
 CREATE TABLE outcomes (
     request_id  uuid NOT NULL,
     row         int NOT NULL,
@@ -68,6 +69,7 @@ CREATE TABLE outcomes (
     truth       json NOT NULL,
     said        json NOT NULL,
     slices      json NOT NULL,
+    correct     boolean NOT NULL,
     PRIMARY KEY (request_id, row, version)
 );
 CREATE INDEX outcomes_by_endpoint ON outcomes (endpoint, answered_at);

@@ -1,0 +1,126 @@
+"""``outcome`` and ``outcomes``: the truth, told later, and how good answers were."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sys
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from lamppost.cli.out import AMBER, DIM, paint, say, say_json, table
+from lamppost.client import Client
+from lamppost.core.errors import BadRequest
+
+_AT_ONCE = 5_000
+
+
+def outcome(
+    endpoint: str, told: tuple[str, str] | None, row: int, file: Path | None, key: str | None, address: str | None, as_json: bool
+) -> None:
+    """``lamppost outcome``."""
+    if (told is None) == (file is None):
+        raise BadRequest("say either REQUEST_ID TRUTH, or --file with many")
+    rows = _read(file, key) if file is not None else [{"request_id": told[0], "row": row, "truth": _value(told[1])}] if told else []
+    taken: dict[str, Any] = {"new": 0, "known": 0, "unknown": [], "says": ""}
+    with Client(address, timeout_s=120) as client:
+        for at in range(0, len(rows), _AT_ONCE):
+            body = {"outcomes": rows[at : at + _AT_ONCE], "key": key}
+            said = client.fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/outcomes", body)
+            taken["new"] += said["new"]
+            taken["known"] += said["known"]
+            taken["unknown"] += [at + place for place in said["unknown"]]
+            taken["says"] = said["says"]
+    if as_json:
+        say_json(taken)
+        return
+    say(f"{paint('●', AMBER)} {taken['new']:,} outcomes of {endpoint} are new or changed, {taken['known'] - taken['new']:,} were known")
+    if taken["unknown"]:
+        first = ", ".join(str(place) for place in taken["unknown"][:5])
+        say(f"  {len(taken['unknown']):,} belong to no recorded answer: number {first}{' …' if len(taken['unknown']) > 5 else ''}")
+    say(paint(f"  next: lamppost outcomes {endpoint}", DIM))
+
+
+def _value(text: str) -> Any:
+    """A truth on the command line: a number, true or false, or the text itself."""
+    try:
+        value = json.loads(text)
+    except ValueError:
+        return text
+    return value if isinstance(value, (int, float, bool)) else text
+
+
+def _read(file: Path, key: str | None) -> list[dict[str, Any]]:
+    """Rows of a CSV or NDJSON file with truth, and request_id (with row, if need be) or key."""
+    try:
+        text = sys.stdin.read() if str(file) == "-" else file.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadRequest(f"{file} cannot be read: {error}") from error
+    if text.lstrip().startswith("{"):
+        try:
+            rows = [json.loads(line) for line in text.splitlines() if line.strip()]
+        except ValueError as error:
+            raise BadRequest(f"{file} is no NDJSON: {error}") from error
+    else:
+        rows = list(csv.DictReader(text.splitlines()))
+    wanted = key or "request_id"
+    if not rows or wanted not in rows[0] or "truth" not in rows[0]:
+        raise BadRequest(f"{file} needs the columns {wanted} and truth" + (", and may have row" if key is None else ""))
+    out = []
+    for one in rows:
+        truth = _value(one["truth"]) if isinstance(one["truth"], str) else one["truth"]
+        named = {"key": one[wanted]} if key is not None else {"request_id": one[wanted], "row": int(one.get("row") or 0)}
+        out.append({**named, "truth": truth})
+    return out
+
+
+def outcomes(endpoint: str, since: str | None, until: str | None, address: str | None, as_json: bool) -> None:
+    """``lamppost outcomes``."""
+    with Client(address, timeout_s=60) as client:
+        said = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/quality", since=since, until=until)
+    if as_json:
+        say_json(said)
+        return
+    say(said["says"])
+    for one in said["versions"]:
+        say()
+        shadow = ", as a shadow" if one["shadow"] else ""
+        late = one["late_s"]
+        words = (
+            f"{late / 86_400:.0f} days" if late > 172_800 else f"{late / 3_600:.0f} hours" if late > 7_200 else f"{late / 60:.0f} minutes"
+        )
+        say(f"{paint(one['version'], AMBER)}{shadow}: {one['known']:,} of {one['answered']:,} known, told {words} later (median)")
+        _labels(one) if one["kind"] == "labels" else _numbers(one)
+        if one["slices"]:
+            title = "accuracy" if one["kind"] == "labels" else "absolute error"
+            table(["where", title, "rows"], [_slice(found) for found in one["slices"][:8]], right=frozenset({"rows"}))
+
+
+def _figure(one: dict[str, Any] | None, percent: bool = True) -> str:
+    if one is None:
+        return "–"
+    if percent:
+        return f"{100 * one['value']:.1f} % ({100 * one['low']:.1f} to {100 * one['high']:.1f})"
+    return f"{one['value']:.3g}" + ("" if one["low"] is None else f" ({one['low']:.3g} to {one['high']:.3g})")
+
+
+def _slice(found: dict[str, Any]) -> list[str]:
+    figure = found["figure"]
+    return [f"{found['by']} = {found['value']}", _figure(figure, 0 <= figure["value"] <= 1), f"{figure['of']:,}"]
+
+
+def _labels(one: dict[str, Any]) -> None:
+    say(f"accuracy {_figure(one['accuracy'])}")
+    rows = [[label["label"], _figure(label["precision"]), _figure(label["recall"]), f"{label['true']:,}"] for label in one["labels"]]
+    table(["label", "precision", "recall", "true"], rows, right=frozenset({"true"}))
+    if one["calibration"] is not None:
+        found = one["calibration"]
+        say(f"scores are off by {found['error']:.3f} on average (Brier {found['brier']:.3f})")
+
+
+def _numbers(one: dict[str, Any]) -> None:
+    error, bias = _figure(one["absolute_error"], False), _figure(one["bias"], False)
+    say(f"absolute error {error}, root mean square {one['root_mean_square']:.3g}, bias {bias}")
+    if one["near"] is not None:
+        say(f"within a tenth of training's spread: {_figure(one['near'])}")

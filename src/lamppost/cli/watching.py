@@ -1,0 +1,248 @@
+"""``drift``, ``traffic``, ``watch``: how endpoints are doing."""
+
+from __future__ import annotations
+
+import sys
+import time
+from datetime import datetime
+from itertools import pairwise
+from typing import Any
+from urllib.parse import quote
+
+from lamppost.cli.out import AMBER, BRICK, DIM, LAMPS, SLATE, lamp, ms, paint, say, say_json, table
+from lamppost.client import Client
+
+_COLOURS = {"steady": SLATE, "shifting": AMBER, "drifted": BRICK, "too few": DIM}
+_BARS = " ▁▂▃▄▅▆▇█"
+_LOOK_S = 2.0
+
+
+def verdict(state: str | None) -> str:
+    """A verdict in its colour."""
+    return "–" if state is None else paint(state, _COLOURS[state])
+
+
+def drift(
+    endpoint: str, field: str | None, version: str | None, at: str | None, against: str | None, address: str | None, as_json: bool
+) -> None:
+    """``lamppost drift``."""
+    path = f"/api/endpoints/{quote(endpoint, safe='')}/drift"
+    with Client(address, timeout_s=60) as client:
+        if field is not None:
+            said = client.fetch("GET", f"{path}/{quote(field, safe='')}", version=version, at=at)
+            say_json(said) if as_json else _figure(said)
+            return
+        said = client.fetch("GET", path, version=version, at=at, against=against)
+    if as_json:
+        say_json(said)
+        return
+    say(f"{verdict(said['state'])}  {said['says']}")
+    window = said["window"]
+    if window is None:
+        return
+    span = f"{_when(window['at'])} to {_when(window['until'])}{'' if window['over'] else ', so far'}"
+    held = "training" if said["against"] == "training" else f"the window of {_when(said['against'])}"
+    say(paint(f"{said['version']}, {span}, against {held}; {window['odd']:,} odd rows", DIM))
+    if said["why"] is not None:
+        say(f"probably: {said['why']['says']}")
+        say(paint(f"since {_when(said['why']['since'])}", DIM))
+    say()
+    table(
+        ["figure", "verdict", "how", "p"],
+        [[one["name"], verdict(one["state"]), one["says"], _chance(one)] for one in said["figures"]]
+        + [
+            [
+                f"{one['one']} × {one['other']}",
+                verdict(one["state"]),
+                f"correlate by {one['after']:+.2f}, before {one['before']:+.2f}",
+                _p(one["p"]),
+            ]
+            for one in said["pairs"]
+        ],
+        right=frozenset({"p"}),
+    )
+    if len(said["windows"]) > 1:
+        say()
+        say(paint(f"windows, oldest first ({_when(said['windows'][0]['at'])} to {_when(said['windows'][-1]['until'])}):", DIM))
+        say("".join(paint("■", _COLOURS[one["state"]]) if sys.stdout.isatty() else one["state"][0] for one in said["windows"][-120:]))
+    worst = next((one for one in said["figures"] if one["state"] != "steady"), None)
+    if worst is not None:
+        say(paint(f"next: lamppost drift {endpoint} --field {worst['name']!r}", DIM))
+
+
+def _chance(figure: dict[str, Any]) -> str:
+    return _p(figure["findings"][0]["p"]) if figure["findings"] else "–"
+
+
+def _p(p: float) -> str:
+    return "< 1e-12" if p < 1e-12 else f"{p:.2g}"
+
+
+def _when(text: str) -> str:
+    return datetime.fromisoformat(text).strftime("%Y-%m-%d %H:%M")
+
+
+def _figure(said: dict[str, Any]) -> None:
+    """Reference and window over each other."""
+    names = said["choices"] or _ranges(said["edges"], said["range"])
+    most = max([*said["reference"], *said["window"], 1e-9])
+    rows = []
+    for name, before, now in zip(names, said["reference"], said["window"], strict=True):
+        bars = paint("█" * round(20 * before / most), SLATE) + "\n"
+        rows.append([name, f"{before:.1%}", f"{now:.1%}", bars.strip(), paint("█" * round(20 * now / most), AMBER)])
+    table(["values", "training", "now", "training", "now"], rows, right=frozenset())
+    missing = said["window_missing"]
+    say(paint(f"missing: {said['reference_missing']:.1%} in training, {'–' if missing is None else f'{missing:.1%}'} now", DIM))
+
+
+def _ranges(edges: list[float], ends: list[float] | None) -> list[str]:
+    if not edges:
+        return [f"{ends[0]:.4g}" if ends else "all"]
+    inner = [f"{low:.4g} to {high:.4g}" for low, high in pairwise(edges)]
+    return [f"up to {edges[0]:.4g}", *inner, f"above {edges[-1]:.4g}"]
+
+
+def traffic(endpoint: str, since: str | None, until: str | None, address: str | None, as_json: bool) -> None:
+    """``lamppost traffic``."""
+    with Client(address, timeout_s=60) as client:
+        said = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/traffic", since=since, until=until)
+    if as_json:
+        say_json(said)
+        return
+    say(said["says"])
+    say(paint(f"{_when(said['since'])} to {_when(said['until'])} UTC, steps of {said['step_s']} s", DIM))
+    if not said["moments"]:
+        return
+    for title, values, colour in (
+        ("calls/s", [one["rate"] for one in _every(said)], AMBER),
+        ("p99 ms", [one["p99"] or 0.0 for one in _every(said)], SLATE),
+        ("failed", [float(one["failed"]) for one in _every(said)], BRICK),
+    ):
+        say(f"{title:8} {paint(bars(values), colour)}  at most {max(values):,.3g}")
+    say()
+    rows = [[one["phase"], f"{one['calls']:,}", *(ms(one["ms"][name]) for name in ("p50", "p90", "p95", "p99"))] for one in said["phases"]]
+    batch = said["batch_rows"]
+    if batch["p50"] is not None:
+        rows.append(["rows in a batch", "", *(f"{batch[name]:,.0f}" for name in ("p50", "p90", "p95", "p99"))])
+    head = ["phase (ms)", "calls", "p50", "p90", "p95", "p99"]
+    table(head, rows, right=frozenset(head[1:]))
+    if said["budgets"]:
+        say()
+        head = ["promise", "objective", "calls", "bad", "budget spent", "burns"]
+        rows = [
+            [one["name"], f"{one['objective']:g} %", f"{one['calls']:,}", f"{one['bad']:,}", f"{one['spent']:.0%}", f"{one['burn']:.1f} ×"]
+            for one in said["budgets"]
+        ]
+        table(head, rows, right=frozenset(head[1:]))
+    for one in said["changes"]:
+        say(paint(f"{_when(one['at'])}  {one['says']}, by {one['by']}", DIM))
+
+
+def _every(said: dict[str, Any], most: int = 72) -> list[dict[str, Any]]:
+    """Steps without calls filled in, and no more than fit on a line."""
+    start, step = datetime.fromisoformat(said["since"]).timestamp(), said["step_s"]
+    count = int((datetime.fromisoformat(said["until"]).timestamp() - start) / step) + 1
+    known = {int((datetime.fromisoformat(one["at"]).timestamp() - start) // step): one for one in said["moments"]}
+    nothing = {"rate": 0.0, "p99": None, "failed": 0}
+    group = -(-count // most)
+    out = []
+    for at in range(0, count, group):
+        there = [known.get(place, nothing) for place in range(at, at + group)]
+        rate, failed = sum(one["rate"] for one in there) / group, sum(one["failed"] for one in there)
+        out.append({"rate": rate, "failed": failed, "p99": max((one["p99"] or 0.0 for one in there), default=0.0)})
+    return out
+
+
+def bars(values: list[float]) -> str:
+    """A line of bars, from 0 to the largest."""
+    most = max([*values, 1e-12])
+    return "".join(_BARS[min(8, -(-int(value * 800 / most) // 100))] for value in values)
+
+
+def watch(endpoint: str | None, once: bool, address: str | None, as_json: bool) -> None:
+    """``lamppost watch``."""
+    with Client(address, timeout_s=30) as client:
+        if as_json or once or not sys.stdout.isatty():
+            found = [one for one in client.fetch("GET", "/api/endpoints") if endpoint in (None, one["name"])]
+            if as_json:
+                say_json(found)
+                return
+            _print_endpoints(found)
+            return
+        _live(client, endpoint)
+
+
+def _cells(one: dict[str, Any]) -> list[str]:
+    hour, looks = one["hour"], one["looks"]
+    quality = looks["quality"]
+    good = "–" if quality is None else f"{100 * quality['right'] / quality['of']:.0f} % of {quality['of']:,}"
+    alerts = "–" if not looks["alerts"] else f"{looks['alerts']}: {looks['alert_says']}"
+    fast = [ms(hour[name]) for name in ("p50_ms", "p99_ms")]
+    return [one["name"], one["says"], f"{hour['calls']:,}", f"{hour['failed']:,}", *fast, good, alerts]
+
+
+_HEAD = ("endpoint", "serves", "calls 1 h", "failed", "p50 ms", "p99 ms", "right")
+
+
+def _print_endpoints(found: list[dict[str, Any]]) -> None:
+    if not found:
+        say("There is no endpoint yet. Make one with: lamppost point NAME MODEL@1")
+        return
+    head = ["state", *_HEAD, "like training", "alerts"]
+    rows = []
+    for one in found:
+        cells = _cells(one)
+        rows.append([lamp(one["state"]), *cells[:-1], verdict(one["looks"]["drift"]), cells[-1]])
+    table(head, rows, right=frozenset(_HEAD[2:]))
+
+
+def _live(client: Client, endpoint: str | None) -> None:
+    """Drawn anew every other second, until Ctrl-C."""
+    from rich.console import Console, Group
+    from rich.live import Live
+    from rich.table import Table
+    from rich.text import Text
+
+    names = {SLATE: "color(110)", AMBER: "color(214)", BRICK: "color(167)", DIM: "dim"}
+
+    def drawn() -> Any:
+        found = [one for one in client.fetch("GET", "/api/endpoints") if endpoint in (None, one["name"])]
+        grid = Table(box=None, pad_edge=False, header_style="dim", expand=True)
+        for name in ("", *_HEAD, "like training", "alerts"):
+            grid.add_column(name, justify="right" if name in _HEAD[2:] else "left", no_wrap=True, overflow="ellipsis")
+        for one in found:
+            glyph, colour = LAMPS[one["state"]]
+            cells = _cells(one)
+            state = one["looks"]["drift"]
+            looks = Text(state or "–", style=names[_COLOURS[state]] if state else "dim")
+            alert = Text(cells[-1], style=names[BRICK] if one["looks"]["alerts"] else "dim")
+            grid.add_row(Text(f"{glyph} {one['state']}", style=names[colour]), *cells[:-1], looks, alert)
+        parts: list[Any] = [Text(f"Lamp Post  {time.strftime('%H:%M:%S')}  every {_LOOK_S:g} s, Ctrl-C ends", style="dim"), grid]
+        parts += _lines(client, endpoint, names) if endpoint is not None else []
+        return Group(*parts)
+
+    console = Console()
+    with Live(drawn(), console=console, screen=True, auto_refresh=False) as live:
+        try:
+            while True:
+                time.sleep(_LOOK_S)
+                live.update(drawn(), refresh=True)
+        except KeyboardInterrupt:
+            return
+
+
+def _lines(client: Client, endpoint: str, names: dict[str, str]) -> list[Any]:
+    """The last hour of one endpoint, and its lanes."""
+    from rich.text import Text
+
+    said = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/traffic")
+    out: list[Any] = [Text(), Text(said["says"])]
+    if said["moments"]:
+        for title, key, colour in (("calls/s", "rate", AMBER), ("p99 ms", "p99", SLATE), ("failed", "failed", BRICK)):
+            values = [float(one[key] or 0.0) for one in _every(said)]
+            out.append(Text.assemble(f"{title:8} ", (bars(values), names[colour]), f"  at most {max(values):,.3g}"))
+    for lane in client.fetch("GET", "/api/lanes")["lanes"]:
+        if endpoint in lane["endpoints"]:
+            held = f"{lane['copies']} of {lane['copies_most']} copies, {lane['waiting']} waiting, {lane['rows_s']:,.0f} rows/s"
+            out.append(Text(f"{lane['version']}: {held}, {lane['memory_bytes'] / 1e6:,.0f} MB", style="dim"))
+    return out
