@@ -5,6 +5,7 @@ import { useSession } from "./api/queries";
 import { Trouble } from "./parts/basics";
 import { Palette } from "./parts/Palette";
 import { Street } from "./parts/Street";
+import { AlertsPage } from "./pages/AlertsPage";
 import { CallPage } from "./pages/CallPage";
 import { ComparePage } from "./pages/ComparePage";
 import { DocsPage } from "./pages/DocsPage";
@@ -30,7 +31,8 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
           <div className="mx-auto max-w-[1360px] px-8 py-6">
             <Routes>
               <Route path="/" element={<Overview />} />
-              <Route path="/endpoints/:endpoint" element={<EndpointPage />} />
+              <Route path="/endpoints/:endpoint/*" element={<EndpointPage />} />
+              <Route path="/alerts" element={<AlertsPage />} />
               <Route path="/models" element={<Models />} />
               <Route path="/models/:model/:number" element={<VersionPage />} />
               <Route path="/compare" element={<ComparePage />} />

@@ -51,3 +51,16 @@ export function short(value: number): string {
 }
 
 export const plural = (amount: number, one: string, many = `${one}s`): string => `${count(amount)} ${amount === 1 ? one : many}`;
+
+/** Day and time to the minute, in the reader's own zone: "23 Nov 14:00". */
+export function when(iso: string | number): string {
+  const at = new Date(iso);
+  return `${at.toLocaleDateString("en", { day: "numeric", month: "short" })} ${at.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit" })}`;
+}
+
+/** A part as percent: "8.3 %"; small ones with two figures. */
+export const percent = (part: number | null | undefined): string =>
+  part == null ? "–" : part !== 0 && part < 0.1 ? `${Number((100 * part).toPrecision(2))} %` : `${(100 * part).toFixed(part < 1 && part > 0.995 ? 1 : 0)} %`;
+
+/** The chance of as much in an unchanged stream. */
+export const chance = (p: number): string => (p < 1e-12 ? "< 1e-12" : p < 0.001 ? p.toExponential(0) : String(Number(p.toPrecision(2))));

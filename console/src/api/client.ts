@@ -24,6 +24,18 @@ export type Entry = components["schemas"]["EntryShape"];
 export type CallPage = components["schemas"]["CallPage"];
 export type Agreement = components["schemas"]["AgreementShape"];
 
+export type DriftPage = components["schemas"]["DriftPage"];
+export type Figure = components["schemas"]["FigureShape"];
+export type CellsPage = components["schemas"]["CellsPage"];
+export type WindowOfDrift = components["schemas"]["WindowShape"];
+export type TrafficPage = components["schemas"]["TrafficPage"];
+export type Moment = components["schemas"]["Moment"];
+export type QualityPage = components["schemas"]["QualityPage"];
+export type VersionQuality = components["schemas"]["VersionQuality"];
+export type QualityFigure = components["schemas"]["QualityFigure"];
+export type Alert = components["schemas"]["AlertShape"];
+export type Channel = components["schemas"]["ChannelShape"];
+
 export const api = createClient<paths>();
 
 /** One wrong value of a request, as the service names it. */

@@ -82,3 +82,63 @@ export const useStated = () => useQuery({ queryKey: ["state"], queryFn: async ()
 /** A call is in the records a moment after it was answered: one that is not there yet is looked for again. */
 export const useCall = (id: string) =>
   useQuery({ queryKey: ["call", id], queryFn: async () => good(await api.GET("/api/calls/{request_id}", { params: { path: { request_id: id } } })), retry: 3, retryDelay: 700 });
+
+export const useDrift = (endpoint: string, version: string | null, at: string | null, against: string | null) =>
+  useQuery({
+    queryKey: ["drift", endpoint, version, at, against],
+    queryFn: async () =>
+      good(await api.GET("/api/endpoints/{endpoint}/drift", { params: { path: { endpoint }, query: { ...(version && { version }), ...(at && { at }), ...(against && { against }) } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 5 * LIVE_MS,
+    retry: false,
+  });
+
+export const useFigure = (endpoint: string, figure: string, version: string | null, at: string | null) =>
+  useQuery({
+    queryKey: ["figure", endpoint, figure, version, at],
+    queryFn: async () =>
+      good(await api.GET("/api/endpoints/{endpoint}/drift/{figure}", { params: { path: { endpoint, figure }, query: { ...(version && { version }), ...(at && { at }) } } })),
+    refetchInterval: 10 * LIVE_MS,
+  });
+
+/** @param hours how far back; the page is live while it ends now */
+export const useTraffic = (endpoint: string, hours: number) =>
+  useQuery({
+    queryKey: ["traffic", endpoint, hours],
+    queryFn: async () => {
+      const since = new Date(Date.now() - hours * 3_600_000).toISOString();
+      return good(await api.GET("/api/endpoints/{endpoint}/traffic", { params: { path: { endpoint }, query: { since } } }));
+    },
+    placeholderData: keepPreviousData,
+    refetchInterval: hours > 24 ? 30 * LIVE_MS : 2 * LIVE_MS,
+  });
+
+export const useQuality = (endpoint: string, days: number) =>
+  useQuery({
+    queryKey: ["quality", endpoint, days],
+    queryFn: async () => {
+      const since = new Date(Date.now() - days * 86_400_000).toISOString();
+      return good(await api.GET("/api/endpoints/{endpoint}/quality", { params: { path: { endpoint }, query: { since } } }));
+    },
+    placeholderData: keepPreviousData,
+    refetchInterval: 10 * LIVE_MS,
+  });
+
+export type Sought = { contains?: string; odd?: number; status?: number; slower_ms?: number; version?: string; before?: string };
+
+export const useSoughtCalls = (endpoint: string, sought: Sought) =>
+  useQuery({
+    queryKey: ["calls", endpoint, sought],
+    queryFn: async () => good(await api.GET("/api/calls", { params: { query: { endpoint, limit: 100, ...sought } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: sought.before ? false : LIVE_MS,
+  });
+
+export const useAlerts = () =>
+  useQuery({ queryKey: ["alerts"], queryFn: async () => good(await api.GET("/api/alerts", { params: { query: { limit: 100 } } })), refetchInterval: 2 * LIVE_MS });
+
+export const useChannels = () =>
+  useQuery({ queryKey: ["channels"], queryFn: async () => good(await api.GET("/api/channels")), refetchInterval: 5 * LIVE_MS });
+
+export const useNotices = () =>
+  useQuery({ queryKey: ["notices"], queryFn: async () => good(await api.GET("/api/notices", { params: { query: { limit: 100 } } })), refetchInterval: 5 * LIVE_MS });

@@ -26,6 +26,12 @@ export function CallPage() {
         </Link>{" "}
         by {said.token ?? "nobody"} {ago(said.at)}, at {clock(said.at)}.
       </p>
+      {said.odd_why && (
+        <p className="mt-1 text-amber">
+          Odd ({said.odd?.toFixed(1)}): {said.odd_why}. At 3, one row of a thousand is as odd by chance.
+        </p>
+      )}
+      {said.brought_by && <p className="mt-1 text-soft">It was answered elsewhere: {said.brought_by}.</p>}
       <Phases page={said} />
       <div className="mt-4 grid grid-cols-2 items-start gap-4 *:min-w-0">
         <Body title="What went in" value={said.input} />

@@ -1,4 +1,4 @@
-import { useParams } from "react-router";
+import { Link, NavLink, Route, Routes, useParams } from "react-router";
 import type { EndpointPage as Page } from "../api/client";
 import { useCalls, useEndpoint } from "../api/queries";
 import { Ask } from "../parts/Ask";
@@ -11,8 +11,13 @@ import { History } from "../parts/History";
 import { RolloutTrack } from "../parts/RolloutTrack";
 import { Engine } from "../parts/Engine";
 import { CallsTable } from "../parts/CallsTable";
-import { Lamp } from "../parts/Lamp";
+import { Lamp, lampOf } from "../parts/Lamp";
 import { Serves, SetupCard } from "../parts/Serves";
+import { Verdict } from "../parts/Verdict";
+import { CallsView } from "./CallsView";
+import { DriftView } from "./DriftView";
+import { OutcomesView } from "./OutcomesView";
+import { TrafficView } from "./TrafficView";
 import { ago, count, ms, plural } from "../words";
 
 /** One endpoint: does it serve, how well, and what does it say to this row? */
@@ -24,14 +29,62 @@ export function EndpointPage() {
   return (
     <>
       <Head page={page.data} />
-      <RolloutTrack page={page.data} />
-      <SharesCard page={page.data} />
+      <Views endpoint={endpoint} page={page.data} />
+      <Routes>
+        <Route index element={<Serve page={page.data} />} />
+        <Route path="traffic" element={<TrafficView page={page.data} />} />
+        <Route path="drift" element={<DriftView page={page.data} />} />
+        <Route path="outcomes" element={<OutcomesView page={page.data} />} />
+        <Route path="calls" element={<CallsView page={page.data} />} />
+      </Routes>
+    </>
+  );
+}
+
+const VIEWS = [
+  { to: "", name: "Serve" },
+  { to: "traffic", name: "Traffic" },
+  { to: "drift", name: "Drift" },
+  { to: "outcomes", name: "Outcomes" },
+  { to: "calls", name: "Calls" },
+];
+
+function Views({ endpoint, page }: { endpoint: string; page: Page }) {
+  return (
+    <nav className="mt-4 flex items-center gap-6 border-b border-line" aria-label="views">
+      {VIEWS.map(({ to, name }) => (
+        <NavLink
+          key={name}
+          to={`/endpoints/${endpoint}${to && `/${to}`}`}
+          end
+          className={({ isActive }) => `-mb-px flex h-10 items-center gap-2 border-b-2 ${isActive ? "border-amber-fill font-semibold" : "border-transparent text-soft hover:text-ink"}`}
+        >
+          {name}
+          {name === "Drift" && page.looks.drift && page.looks.drift !== "too few" && <Verdict state={page.looks.drift} word={false} />}
+        </NavLink>
+      ))}
+      <a href={`/api/endpoints/${endpoint}/report?period=week`} target="_blank" rel="noreferrer" className="ml-auto text-small text-soft underline hover:text-ink">
+        report of the week
+      </a>
+      <a href={`/api/endpoints/${endpoint}/report?period=week&form=pdf`} target="_blank" rel="noreferrer" className="text-small text-soft underline hover:text-ink">
+        as PDF
+      </a>
+    </nav>
+  );
+}
+
+/** What it serves, and a row to try it with. */
+function Serve({ page }: { page: Page }) {
+  return (
+    <>
+      <RolloutTrack page={page} />
+      <SharesCard page={page} />
       {/* a new version may have other fields: the form starts anew */}
-      <Ask key={`${page.data.name} ${page.data.revision}`} page={page.data} />
-      <SetupCard endpoint={endpoint} setup={page.data.setup} />
-      <Engine page={page.data} />
-      <Calls endpoint={endpoint} />
-      <History page={page.data} />
+      <Ask key={`${page.name} ${page.revision}`} page={page} />
+      <SetupCard endpoint={page.name} setup={page.setup} />
+      <Engine page={page} />
+      <Calls endpoint={page.name} />
+      <History page={page} />
     </>
   );
 }
@@ -53,7 +106,7 @@ function Head({ page }: { page: Page }) {
     <header>
       <div className="flex items-end justify-between gap-8">
         <h1 className="flex min-w-0 items-center gap-3 text-title font-semibold">
-          <Lamp state={page.state} large /> <span className="truncate">{page.name}</span>
+          <Lamp state={lampOf(page)} large /> <span className="truncate">{page.name}</span>
         </h1>
         <dl className="flex shrink-0 gap-6" aria-label="last hour">
           {figures.map(([name, value]) => (
@@ -77,6 +130,14 @@ function Head({ page }: { page: Page }) {
           <GoBack page={page} />
         </span>
       </div>
+      {page.looks.alerts > 0 && (
+        <p className="mt-2 rounded-small border border-brick bg-brick-wash px-3 py-2">
+          <Link to="/alerts" className="font-semibold text-brick underline">
+            {plural(page.looks.alerts, "alert")}
+          </Link>{" "}
+          {page.looks.alert_says}
+        </p>
+      )}
       {changing && <ChangeServed page={page} onDone={() => setChanging(false)} />}
     </header>
   );
@@ -103,7 +164,7 @@ function Sentence({ page }: { page: Page }) {
 function Calls({ endpoint }: { endpoint: string }) {
   const calls = useCalls(endpoint);
   return (
-    <Card title="Last calls" className="mt-4" aside={<span className="text-small text-faint">{`lamppost tail ${endpoint} --follow`}</span>}>
+    <Card title="Last calls" className="mt-4" aside={<Link to={`/endpoints/${endpoint}/calls`} className="text-small text-soft underline hover:text-ink">search all calls</Link>}>
       {calls.error && !calls.data ? (
         <Trouble error={calls.error} />
       ) : !calls.data ? (

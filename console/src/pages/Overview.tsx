@@ -1,19 +1,23 @@
 import { Link } from "react-router";
 import type { Endpoint } from "../api/client";
-import { useEndpoints } from "../api/queries";
+import { useAlerts, useEndpoints } from "../api/queries";
 import { Card, Snippets, Trouble, Waiting } from "../parts/basics";
-import { Lamp } from "../parts/Lamp";
+import { Lamp, lampOf } from "../parts/Lamp";
 import { Serves } from "../parts/Serves";
-import { ago, count, ms, plural } from "../words";
+import { Verdict } from "../parts/Verdict";
+import { OpenAlert } from "./AlertsPage";
+import { ago, count, ms, percent, plural } from "../words";
 
 /** What is served, and is it lit? */
 export function Overview() {
   const endpoints = useEndpoints();
+  const alerts = useAlerts();
   if (endpoints.error && !endpoints.data) return <Trouble error={endpoints.error} again={() => void endpoints.refetch()} />;
   return (
     <>
       <h1 className="text-title font-semibold">Endpoints</h1>
       {endpoints.data ? <p className="mt-1 text-lead text-soft">{sentence(endpoints.data)}</p> : <p className="mt-1 text-lead">&nbsp;</p>}
+      {alerts.data?.filter((one) => one.state !== "resolved").slice(0, 3).map((one) => <OpenAlert key={one.number} alert={one} />)}
       <div className="mt-6">
         {!endpoints.data ? <Waiting height={160} label="loading endpoints" /> : endpoints.data.length ? <Table all={endpoints.data} /> : <Empty />}
       </div>
@@ -23,7 +27,7 @@ export function Overview() {
 
 function sentence(all: Endpoint[]): string {
   if (!all.length) return "Nothing is served yet.";
-  const dark = all.filter((one) => one.state !== "lit");
+  const dark = all.filter((one) => one.state !== "lit" && one.state !== "unlit");
   const calls = plural(
     all.reduce((sum, one) => sum + one.hour.calls, 0),
     "call",
@@ -46,8 +50,9 @@ function Table({ all }: { all: Endpoint[] }) {
             <th className="num">refused</th>
             <th className="num">failed</th>
             <th className="num">p50 ms</th>
-            <th className="num">p95 ms</th>
             <th className="num">p99 ms</th>
+            <th className="num">right</th>
+            <th>like training</th>
           </tr>
         </thead>
         <tbody>
@@ -55,7 +60,7 @@ function Table({ all }: { all: Endpoint[] }) {
             <tr key={one.name} className="relative hover:bg-sunk">
               <td>
                 <span className="inline-flex items-center gap-3 pl-1">
-                  <Lamp state={one.state} />
+                  <Lamp state={lampOf(one)} />
                   <Link to={`/endpoints/${one.name}`} className="font-semibold after:absolute after:inset-0">
                     {one.name}
                   </Link>
@@ -72,8 +77,15 @@ function Table({ all }: { all: Endpoint[] }) {
               <td className="num">{count(one.hour.refused)}</td>
               <td className={`num ${one.hour.failed ? "font-semibold text-brick" : ""}`}>{count(one.hour.failed)}</td>
               <td className="num">{ms(one.hour.p50_ms)}</td>
-              <td className="num">{ms(one.hour.p95_ms)}</td>
               <td className="num">{ms(one.hour.p99_ms)}</td>
+              <td className="num" title={one.looks.quality ? `${count(one.looks.quality.right)} of ${count(one.looks.quality.of)} known answers of the last 30 days` : "no truth is told yet"}>
+                {one.looks.quality ? percent(one.looks.quality.right / one.looks.quality.of) : "–"}
+              </td>
+              <td title={one.looks.drift_says ?? undefined}>
+                <Link to={`/endpoints/${one.name}/drift`} className="relative z-10">
+                  <Verdict state={one.looks.drift} />
+                </Link>
+              </td>
             </tr>
           ))}
         </tbody>

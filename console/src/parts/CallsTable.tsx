@@ -2,7 +2,7 @@ import { ChevronRight } from "lucide-react";
 import { Fragment, useState } from "react";
 import { Link } from "react-router";
 import type { Call } from "../api/client";
-import { clock, ms, show } from "../words";
+import { clock, ms, show, when } from "../words";
 import { CopyButton } from "./basics";
 
 /** The last calls, newest first; a row opens to what went in and what came back. */
@@ -21,6 +21,7 @@ export function CallsTable({ calls }: { calls: Call[] }) {
           <th>version</th>
           <th className="num">status</th>
           <th className="num">rows</th>
+          <th className="num">odd</th>
           <th className="num">in batch</th>
           <th className="num">queue ms</th>
           <th className="num">worker ms</th>
@@ -38,12 +39,17 @@ export function CallsTable({ calls }: { calls: Call[] }) {
                     <ChevronRight size={14} className={isOpen ? "rotate-90" : ""} aria-hidden />
                   </button>
                 </td>
-                <td className="font-mono">{clock(call.at)}</td>
+                <td className="font-mono" title={call.at}>
+                  {Date.now() - Date.parse(call.at) > 86_400_000 ? when(call.at) : clock(call.at)}
+                </td>
                 <td className={`max-w-0 truncate ${call.status >= 400 ? "text-brick" : ""}`}>{summary(call)}</td>
                 <td className="text-soft">{call.token ?? "–"}</td>
                 <td className="font-mono text-soft">{call.version ?? "–"}</td>
                 <td className={`num ${call.status >= 400 ? "font-semibold text-brick" : ""}`}>{call.status}</td>
                 <td className="num">{call.rows || "–"}</td>
+                <td className={`num ${call.odd_why ? "font-semibold text-amber" : "text-faint"}`} title={call.odd_why ?? undefined}>
+                  {call.odd == null ? "–" : call.odd.toFixed(1)}
+                </td>
                 <td className="num">{call.batch_rows ?? "–"}</td>
                 <td className="num">{ms(phase(call, "queue"))}</td>
                 <td className="num">{ms(phase(call, "worker"))}</td>
@@ -52,13 +58,13 @@ export function CallsTable({ calls }: { calls: Call[] }) {
               {isOpen && (
                 <tr className="border-t-0!">
                   <td />
-                  <td colSpan={10} className="pb-3">
+                  <td colSpan={11} className="pb-3">
                     <p className="flex items-baseline gap-2 text-small text-faint">
                       request{" "}
                       <Link to={`/calls/${call.request_id}`} className="font-mono text-soft underline hover:text-ink">
                         {call.request_id}
                       </Link>{" "}
-                      <CopyButton text={call.request_id} />
+                      <CopyButton text={call.request_id} /> {call.odd_why && <span className="text-amber">odd: {call.odd_why}</span>} {call.brought_by && <span>answered elsewhere: {call.brought_by}</span>}
                     </p>
                     <div className="mt-1 grid grid-cols-2 gap-4">
                       <Body title="what went in" value={call.input} />

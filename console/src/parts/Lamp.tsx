@@ -2,6 +2,9 @@ import type { Endpoint } from "../api/client";
 
 export type LampState = Endpoint["state"] | "unlit";
 
+/** A lamp that is lit flickers while an alert about its endpoint is open: it serves, and needs a look. */
+export const lampOf = (one: Pick<Endpoint, "state" | "looks">): LampState => (one.state === "lit" && one.looks.alerts > 0 ? "flickering" : one.state);
+
 const WORDS = {
   lit: "serving, steady",
   flickering: "serving, something needs a look",

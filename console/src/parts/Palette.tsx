@@ -25,10 +25,13 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
 
   const places = [
     { name: "Endpoints", kind: "page", go: () => navigate("/") },
+    { name: "Alerts", kind: "page", go: () => navigate("/alerts") },
     { name: "Models", kind: "page", go: () => navigate("/models") },
     { name: "Interface", kind: "page", go: () => navigate("/docs") },
     { name: "Tokens", kind: "page", go: () => navigate("/tokens") },
     ...(endpoints.data ?? []).map((one) => ({ name: one.name, kind: `serves ${one.version}`, go: () => navigate(`/endpoints/${one.name}`) })),
+    ...(typed.trim() ? (endpoints.data ?? []).flatMap((one) => ["traffic", "drift", "outcomes", "calls"].map((view) => ({ name: `${one.name} ${view}`, kind: "view", go: () => navigate(`/endpoints/${one.name}/${view}`) }))) : []),
+    ...(/^[0-9a-f]{8}-[0-9a-f-]{27}$/.test(typed.trim()) ? [{ name: typed.trim(), kind: "call", go: () => navigate(`/calls/${typed.trim()}`) }] : []),
     { name: "Day or night", kind: "colours", go: toggleTheme },
   ].filter((place) => `${place.name} ${place.kind}`.toLowerCase().includes(typed.trim().toLowerCase()));
   const chosen = Math.min(at, places.length - 1);

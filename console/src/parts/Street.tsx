@@ -1,12 +1,13 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { BookOpen, FileText, Footprints, Gauge, KeyRound, LogOut, Moon, Package, Search, Sun, UserCheck } from "lucide-react";
+import { Bell, BookOpen, FileText, Footprints, Gauge, KeyRound, LogOut, Moon, Package, Search, Sun, UserCheck } from "lucide-react";
 import { NavLink } from "react-router";
 import { api, type Session } from "../api/client";
 import { useEndpoints } from "../api/queries";
 import { toggleTheme, useTheme } from "../theme";
-import { Lamp } from "./Lamp";
+import { Lamp, lampOf } from "./Lamp";
 
 const PLACES = [
+  { to: "/alerts", name: "Alerts", Icon: Bell },
   { to: "/models", name: "Models", Icon: Package },
   { to: "/lanes", name: "Lanes", Icon: Gauge },
   { to: "/reviews", name: "Reviews", Icon: UserCheck },
@@ -21,6 +22,7 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
   const endpoints = useEndpoints();
   const queries = useQueryClient();
   const theme = useTheme();
+  const wrong = endpoints.data?.reduce((sum, one) => sum + one.looks.alerts, 0) ?? 0;
   const ThemeIcon = theme === "dark" ? Sun : Moon;
 
   async function signOut(): Promise<void> {
@@ -53,7 +55,7 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
                 `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold shadow-[inset_2px_0_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`
               }
             >
-              <Lamp state={one.state} /> <span className="truncate">{one.name}</span>
+              <Lamp state={lampOf(one)} /> <span className="truncate">{one.name}</span>
             </NavLink>
           </li>
         ))}
@@ -66,6 +68,7 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
             className={({ isActive }) => `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold" : "text-soft hover:text-ink"}`}
           >
             <Icon size={14} aria-hidden /> {name}
+            {to === "/alerts" && wrong > 0 && <span className="ml-auto rounded-full bg-brick-wash px-2 text-small font-semibold text-brick">{wrong}</span>}
           </NavLink>
         ))}
       </div>

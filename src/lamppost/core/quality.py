@@ -136,6 +136,7 @@ def _of_numbers(told: Sequence[Told], answer: str, spread: float | None) -> dict
     near = None if spread is None else [abs(error) <= 0.1 * spread for error in off]
     return {
         "kind": "numbers",
+        "labels": [],
         "absolute_error": figure(mean([abs(error) for error in off])),
         "root_mean_square": None if squares is None else math.sqrt(squares.value),
         "bias": figure(mean(off)),

@@ -125,7 +125,7 @@ class EndpointShape(Shape):
     changed_by: str
     revision: int
     hour: Hour
-    looks: Looks = Described(default_factory=Looks)
+    looks: Looks
 
 
 class PastSplit(Shape):

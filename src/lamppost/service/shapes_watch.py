@@ -338,7 +338,7 @@ class VersionQuality(Shape):
     answered: int
     late_s: float
     accuracy: QualityFigure | None = None
-    labels: list[LabelQuality] = Described(default_factory=list)
+    labels: list[LabelQuality]
     calibration: Calibration | None = None
     absolute_error: QualityFigure | None = None
     root_mean_square: float | None = None
