@@ -19,8 +19,10 @@ from typing import Any
 import lamppost
 from demo import feeders, notes, poles, register
 from demo.lamps import FIELDS, as_sent, make_traffic
+from demo.mailbox import Mailbox
 from demo.train import pack_refit, train_outage_risk
 from demo.versions import roll_out_all
+from demo.weeks import WINDOWS, play, set_window
 from lamppost.client.config import find_connection
 from lamppost.core.errors import LampPostError, ProofFailed
 
@@ -31,6 +33,7 @@ PACKER = "lighting-department"
 TAGS = {"owner": "lighting-department", "town": "Tallowby"}
 Trained = tuple[Any, Any, dict[str, float]]
 _START_S = 90.0
+_JUDGE_S = 45.0
 NOTES = "Will this lamp fail within 30 days? A forest on 19,200 of Tallowby's lamps; 4,800 were held out for the metrics."
 
 
@@ -39,6 +42,7 @@ def main() -> int:
     parser = argparse.ArgumentParser(prog="python -m demo", description="Start Lamp Post with the town of Tallowby in it.")
     parser.add_argument("--port", type=int, default=8420, help="port to listen on (default: 8420)")
     parser.add_argument("--data", type=Path, default=Path(".lamppost/demo"), help="folder to keep everything in (default: .lamppost/demo)")
+    parser.add_argument("--no-weeks", action="store_true", help="leave out the weeks of simulated traffic")
     parser.add_argument("--calls", type=int, default=300, help="predictions to make (default: 300)")
     given = parser.parse_args()
     if not _is_free(given.port):
@@ -47,12 +51,15 @@ def main() -> int:
     address = f"http://127.0.0.1:{given.port}"
     town = register.Register(given.data)
     os.environ["TOWN"] = town.start()
-    service = subprocess.Popen(up(given.data, given.port), stdout=subprocess.DEVNULL, start_new_session=True)
+    mails = Mailbox(_free_port(), given.data / "mails")
+    mails.start()
+    command = [*up(given.data, given.port), "--smtp", f"127.0.0.1:{mails.port}"]
+    service = subprocess.Popen(command, stdout=subprocess.DEVNULL, start_new_session=True)
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
         if not _wait(service, address):
             return 1
-        fill(address, given.data, given.calls)
+        fill(address, given.data, given.calls, weeks=not given.no_weeks)
         _greet(address)
         return service.wait()
     except LampPostError as error:
@@ -63,6 +70,7 @@ def main() -> int:
         return 0
     finally:
         _end(service)
+        mails.stop()
         town.stop()
 
 
@@ -82,6 +90,12 @@ def _is_free(port: int) -> bool:
         return True
 
 
+def _free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
 def _wait(service: subprocess.Popen[bytes], address: str) -> bool:
     """Until the service answers; False when it has ended, having said why itself."""
     deadline = time.monotonic() + _START_S
@@ -95,7 +109,7 @@ def _wait(service: subprocess.Popen[bytes], address: str) -> bool:
     return False
 
 
-def fill(address: str, data: Path, calls: int) -> None:
+def fill(address: str, data: Path, calls: int, weeks: bool = True) -> None:
     """Train, pack, push, point and ask, as far as that was not done before."""
     with lamppost.Client(address) as client:
         served = {one["name"] for one in client.fetch("GET", "/api/endpoints")}
@@ -117,11 +131,28 @@ def fill(address: str, data: Path, calls: int) -> None:
             serving = next(one["version"] for one in client.fetch("GET", "/api/endpoints") if one["name"] == ENDPOINT)
             print(client.set_up(BY_NUMBER, register.setup(serving))["says"], flush=True)
             client.predict(BY_NUMBER, [{"lamp": number} for number in range(1, 41)])
+        if ENDPOINT not in served and weeks:
+            play_weeks(client)
         print(f"asking it about {calls} lamps …", flush=True)
-        rows = make_traffic(calls, seed=int(time.time()))
+        rows = make_traffic(calls, seed=int(time.time()), firmware=True)
         with ThreadPoolExecutor(8) as pool:
             said = list(pool.map(lambda row: client.predict(ENDPOINT, row).answer["label"], rows))
         print(f"{said.count('fails')} of them will fail within 30 days, it says")
+
+
+def play_weeks(client: lamppost.Client) -> None:
+    """The weeks before: simulated, answered by what is in service now."""
+    print("playing four weeks of traffic, simulated: a season, a gateway that fails, new firmware, a new word …", flush=True)
+    versions = {one["name"]: str(one["version"]) for one in client.fetch("GET", "/api/endpoints")}
+    client.fetch("POST", "/api/channels/lighting", {"kind": "mail", "target": "lamps@tallowby.example", "reports": "weekly"})
+    play(client, versions)
+    deadline = time.monotonic() + _JUDGE_S
+    while time.monotonic() < deadline:
+        open_now = client.fetch("GET", "/api/alerts", state="open")
+        if open_now:
+            print(f"an alert is open: {open_now[0]['endpoint']}: {open_now[0]['says']}", flush=True)
+            return
+        time.sleep(0.5)
 
 
 def serve(client: lamppost.Client, data: Path, name: str, trained: Trained, about: str, **recipe: Any) -> None:
@@ -129,6 +160,8 @@ def serve(client: lamppost.Client, data: Path, name: str, trained: Trained, abou
     model, frame, metrics = trained
     lamp = lamppost.pack(model, frame, name=name, metrics=metrics, notes=about, by=PACKER, to=data / f"{name}.lamp", **recipe)
     print(client.point(name, client.push(lamp.path)["version"])["says"], flush=True)
+    if name in WINDOWS:
+        set_window(client, name)
 
 
 def serve_evening_load(client: lamppost.Client, data: Path) -> None:
@@ -142,7 +175,7 @@ def serve_evening_load(client: lamppost.Client, data: Path) -> None:
 
 
 def serve_fault_note(client: lamppost.Client, data: Path) -> None:
-    """The third model: what a resident's note is about. Its notes are private: they are answered and not recorded."""
+    """The third model: what a resident's note is about."""
     print("training, packing and serving fault-note …", flush=True)
     about = "What is a resident's note about? The dispatcher reads the answer, and the note where the score is low."
     recipe = {"target": notes.TARGET, "fields": notes.FIELDS, "tags": TAGS | {"data": "text"}}
@@ -189,6 +222,8 @@ def _greet(address: str) -> None:
 
   try       .venv/bin/lamppost ask {ENDPOINT}
             .venv/bin/lamppost tail {ENDPOINT} --follow
+            .venv/bin/lamppost drift {ENDPOINT}
+            .venv/bin/lamppost watch
 
 Ctrl-C stops everything.""",
         flush=True,

@@ -70,9 +70,21 @@ def make_lamps(rows: int = 24_000, seed: int = SEED) -> pd.DataFrame:
     return frame
 
 
-def make_traffic(rows: int, seed: int) -> list[dict[str, object]]:
-    """Freshly made lamps as a caller would send them."""
-    return as_sent(make_lamps(rows, seed).drop(columns="failed"))
+FIRMWARE = ("harbour", 1.11)
+"""The district whose sensors got new firmware lately, and what it multiplies the voltage by."""
+
+
+def make_traffic(rows: int, seed: int, firmware: bool = False) -> list[dict[str, object]]:
+    """Freshly made lamps as a caller would send them; with the new firmware or as training had them."""
+    sent = as_sent(make_lamps(rows, seed).drop(columns="failed"))
+    return [scaled(row) for row in sent] if firmware else sent
+
+
+def scaled(row: dict[str, object]) -> dict[str, object]:
+    """A row as the new firmware makes it."""
+    district, factor = FIRMWARE
+    volts = row["voltage_v"]
+    return row | {"voltage_v": round(volts * factor, 1)} if row["district"] == district and isinstance(volts, float) else row
 
 
 def as_sent(frame: pd.DataFrame) -> list[dict[str, object]]:

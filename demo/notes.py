@@ -13,10 +13,7 @@ from sklearn.pipeline import Pipeline, make_pipeline
 SEED = 1_745
 TARGET = "about"
 EXAMPLE = "The lamp by the well has been dark since the market, could somebody come and look?"
-FIELDS: dict[str, dict[str, object]] = {
-    # what people write may say who they are: it is read, answered and forgotten
-    "note": {"kind": "text", "meaning": "what the resident wrote", "private": True, "example": EXAMPLE}
-}
+FIELDS: dict[str, dict[str, object]] = {"note": {"kind": "text", "meaning": "what the resident wrote", "example": EXAMPLE}}
 
 _PLACES = ["by the well", "at the mill", "in Candle Lane", "near the old bridge", "behind the school", "on the green", "at our gate"]
 _SAID: dict[str, list[str]] = {

@@ -57,12 +57,12 @@ PACKS: dict[str, Callable[[Path], None]] = {"slow": pack_slow, "wrong": pack_wro
 @contextmanager
 def traffic(client: lamppost.Client, seed: int) -> Iterator[None]:
     """Callers who ask about lamp after lamp while the block runs."""
-    rows = make_traffic(400, seed=seed)
+    rows = make_traffic(8_000, seed=seed, firmware=True)  # lamp after lamp: the same few over and over would look like no training
     over = threading.Event()
 
     def call(at: int) -> None:
         while not over.is_set():
-            at += 1
+            at += CALLERS
             try:
                 client.predict(ENDPOINT, rows[at * 37 % len(rows)])
             except LampPostError:

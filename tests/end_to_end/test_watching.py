@@ -1,6 +1,5 @@
 """Windows, reasons, alerts and what goes out about them, outcomes, load over time: on made-up days that are brought in."""
 
-import asyncio
 import base64
 import hashlib
 import hmac
@@ -13,10 +12,10 @@ from datetime import timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 
-from aiosmtpd.controller import Controller
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
 import lamppost
+from demo.mailbox import Mailbox
 from lamppost.core.errors import BadRequest, Conflict, NotAllowed, NotFound
 from tests.support.lamps import outage_lamp
 from tests.support.service import Service, free_port, until
@@ -53,20 +52,6 @@ class Receiver:
         self.server.server_close()
 
 
-class Mailbox:
-    """A mail server that keeps what came."""
-
-    def __init__(self, port: int) -> None:
-        self.got: list[str] = []
-        self.controller = Controller(self, hostname="127.0.0.1", port=port)
-        self.controller.start()
-
-    async def handle_DATA(self, _: Any, __: Any, envelope: Any) -> str:
-        self.got.append(envelope.content.decode())
-        await asyncio.sleep(0)
-        return "250 kept"
-
-
 class Watching(unittest.TestCase):
     service: Service
     version: str
@@ -75,7 +60,8 @@ class Watching(unittest.TestCase):
     def setUpClass(cls) -> None:
         port = free_port()
         cls.mailbox = Mailbox(port)
-        cls.addClassCleanup(cls.mailbox.controller.stop)
+        cls.mailbox.start()
+        cls.addClassCleanup(cls.mailbox.stop)
         cls.receiver = Receiver()
         cls.addClassCleanup(cls.receiver.close)
         cls.service = Service("--smtp", f"127.0.0.1:{port}").start()

@@ -35,13 +35,19 @@ class Slice:
     part: float
 
 
-def slices(field: str, choices: Sequence[str], reference: Sequence[Row], window: Sequence[Row]) -> list[Slice]:
-    """Slices that hold more of a field's change than their size would tell, the most first. Rows as JSON has them."""
+def slices(field: str, choices: Sequence[str], reference: Sequence[Row], window: Sequence[Row], missing: bool = False) -> list[Slice]:
+    """Slices that hold more of a field's change than their size would tell, the most first. Rows as JSON has them.
+
+    missing : whether the change is in how often there is no value.
+    """
     if not reference or not window:
         return []
     numbers = sum(isinstance(row.get(field), (int, float)) and not isinstance(row.get(field), bool) for row in window) > len(window) / 2
     known = Counter(str(row.get(field)) for row in reference)
-    if numbers:
+    if missing:
+        scale = 1.0
+        value = lambda row: float(row.get(field) is None)  # noqa: E731
+    elif numbers:
         scale = float(np.std(_numbers(field, reference))) or 1.0
         value = lambda row: _number(row.get(field))  # noqa: E731
     else:

@@ -243,12 +243,12 @@ def _rate(what: What, k: int, m: float, before: int, n: float, two_sided: bool, 
     return Finding(what, p, abs(signed) if two_sided else max(0.0, signed), signed, before / n, k / m)
 
 
-def judge(known: Sequence[Known], window: Mapping[str, Sketch], risk: float, newest: Sequence[FieldVerdict] = ()) -> list[FieldVerdict]:
+def judge(known: Sequence[Known], window: Mapping[str, Sketch], risk: float, latest: Sequence[FieldVerdict] = ()) -> list[FieldVerdict]:
     """All fields of one window. Certain is what stands Bonferroni within its field and Benjamini and Hochberg over fields at ``risk``.
 
-    newest : of several windows that were pooled, what the last alone says; what it does not show any more is over.
+    latest : of several windows that were pooled, what the last of them say; what they do not show any more is over.
     """
-    now = {one.name: {finding.what: finding.size for finding in one.findings} for one in newest}
+    now = {one.name: {finding.what: finding.size for finding in one.findings} for one in latest}
     looked: list[tuple[Known, list[Finding]]] = []
     for one in known:
         if one.name in window:
@@ -282,8 +282,8 @@ def _state(found: Sequence[Finding], limit: float, now: Mapping[What, float] | N
 
 
 def _lasts(what: What, pooled: float, now: float) -> bool:
-    """Whether the newest window still shows what several together do: half of the floor, and a quarter of it."""
-    return now >= max(0.5 * FLOORS[what][0], 0.25 * pooled)
+    """Whether the latest windows still show what more of them together do: half of the floor, and half of it."""
+    return now >= 0.5 * max(FLOORS[what][0], pooled)
 
 
 def judge_pairs(
@@ -342,11 +342,12 @@ class Window:
 def verdict(against: Against, windows: Sequence[Window]) -> Verdict:
     """The last window, the last four and the last sixteen (oldest first), each with a third of the risk; the worst state counts.
 
-    What several windows show together counts only while the last of them shows some of it too: a change that is over is steady again.
+    What several windows show together counts only while the latest of them (the last of four, the last four of sixteen) show half of it
+    too: a change that is over is steady again.
     """
     best: Verdict | None = None
-    newest: list[FieldVerdict] = []
-    now = windows[-1].moments.correlations() if windows[-1].moments is not None else None
+    latest: list[FieldVerdict] = []
+    now: NDArray[np.float64] | None = None
     for step in LADDER:
         if step > 1 and len(windows) < step:
             break
@@ -354,18 +355,18 @@ def verdict(against: Against, windows: Sequence[Window]) -> Verdict:
         for one in windows[len(windows) - step + 1 :]:
             pooled = pooled + one
         risk = RISK / len(LADDER)
-        fields = judge(against.known, pooled.fields, _FIELDS * risk, newest)
-        newest = newest or fields
+        fields = latest = judge(against.known, pooled.fields, _FIELDS * risk, latest)
         pairs: list[PairVerdict] = []
         if pooled.moments is not None and against.correlations is not None:
             pairs = judge_pairs(against.names, against.correlations, against.rows, pooled.moments, _PAIRS * risk, against.most_apart)
-            if now is not None and step > 1:
+            if now is not None:
                 at = {name: place for place, name in enumerate(against.names)}
                 pairs = [
                     one
                     for one in pairs
                     if _lasts("correlation", abs(one.after - one.before), abs(float(now[at[one.one], at[one.other]]) - one.before))
                 ]
+            now = pooled.moments.correlations()
         states = [one.state for one in fields] + [one.state for one in pairs]
         level = max(map(STATES.index, states), default=0)
         rows = max((one.rows for one in fields), default=0)

@@ -148,15 +148,15 @@ def _judged(fresh: Fresh, looker: Looker, span: timedelta, ticks: Ticks, first: 
 
 def _said(looker: Looker, past: list[tuple[Window, int]], rows: int) -> tuple[str, dict[str, Any]]:
     assert looker.sketcher is not None
-    used = [window for window, _ in past]
-    if rows < LEAST_ROWS:
-        back = 1
-        while back < len(past) and sum(many for _, many in past[-back:]) < LEAST_ROWS:
-            back += 1
-        together, many = pooled(past[-back:])
-        if many < LEAST_ROWS:
-            says = f"Too few: {many:,} rows, at least {LEAST_ROWS} are needed."
-            return "too few", {"state": "too few", "says": says, "windows": back, "rows": many, "fields": [], "pairs": []}
-        used = [together]
+    used: list[Window] = []
+    held: list[tuple[Window, int]] = []
+    for one in reversed(past):
+        held.insert(0, one)
+        if sum(many for _, many in held) >= LEAST_ROWS:
+            used.insert(0, pooled(held)[0])
+            held = []
+    if not used:
+        says = f"Too few: {rows:,} rows, at least {LEAST_ROWS} are needed."
+        return "too few", {"state": "too few", "says": says, "windows": len(past), "rows": rows, "fields": [], "pairs": []}
     found = write_verdict(verdict(looker.sketcher.against, used))
     return found["state"], found

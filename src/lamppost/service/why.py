@@ -76,8 +76,9 @@ def _field(told: dict[str, Any], lamp: Lamp, rows: list[Row]) -> dict[str, Any]:
     found: list[dict[str, Any]] = []
     new: list[str] = []
     if reference is not None and name in known:
+        missing = bool(told["findings"]) and told["findings"][0]["what"] == "missing"
         choices = [one.name for one in lamp.manifest.inputs if one.kind in ("choice", "yes/no") and not one.private]
-        found = [asdict(one) for one in slices(name, choices, reference.sample, rows)]
+        found = [asdict(one) for one in slices(name, choices, reference.sample, rows, missing)]
     if reference is not None and name.endswith(".new words"):
         field = name.removesuffix(".new words")
         usual = frozenset(reference.words.get(field, ()))
