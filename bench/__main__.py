@@ -46,7 +46,7 @@ def main() -> int:
         folder = Path(name)
         folder.chmod(0o755)
         print("training outage-risk (100 trees, 9 fields) …", flush=True)
-        pipeline, frame, metrics = train_outage_risk()
+        pipeline, frame, metrics, _ = train_outage_risk()
         pipeline.set_params(forest__n_jobs=1)  # for single rows threads only cost: the hand-written endpoint gets the better setting
         joblib.dump(pipeline, folder / "model.joblib")
         recipe = Recipe("outage-risk", "failed", labels={0: "holds", 1: "fails"}, fields=FIELDS, metrics=metrics)

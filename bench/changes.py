@@ -125,7 +125,7 @@ def main() -> int:
         folder = Path(name)
         folder.chmod(0o755)
         os.environ["LAMPPOST_CONFIG"] = str(folder / "client.toml")
-        model, frame, _ = train_outage_risk()
+        model, frame, *_ = train_outage_risk()
         recipe: dict[str, Any] = {"target": "failed", "labels": {0: "holds", 1: "fails"}, "fields": FIELDS}
         lamp = lamppost.pack(model, frame, name="outage-risk", to=folder / "one.lamp", **recipe)
         other = lamppost.pack(model, frame, name="outage-risk", to=folder / "two.lamp", notes="the same again", **recipe)

@@ -31,7 +31,7 @@ BY_NUMBER = "outage-by-number"
 LOAD, NOTE, PHOTO = "evening-load", "fault-note", "pole-photo"
 PACKER = "lighting-department"
 TAGS = {"owner": "lighting-department", "town": "Tallowby"}
-Trained = tuple[Any, Any, dict[str, float]]
+Trained = tuple[Any, Any, dict[str, float], list[bool]]
 _START_S = 90.0
 _JUDGE_S = 45.0
 NOTES = "Will this lamp fail within 30 days? A forest on 19,200 of Tallowby's lamps; 4,800 were held out for the metrics."
@@ -157,7 +157,8 @@ def play_weeks(client: lamppost.Client) -> None:
 
 def serve(client: lamppost.Client, data: Path, name: str, trained: Trained, about: str, **recipe: Any) -> None:
     """Pack what was trained, push it, and point an endpoint of its name at it."""
-    model, frame, metrics = trained
+    model, frame, metrics, held_out = trained
+    recipe["held_out"] = held_out
     lamp = lamppost.pack(model, frame, name=name, metrics=metrics, notes=about, by=PACKER, to=data / f"{name}.lamp", **recipe)
     print(client.point(name, client.push(lamp.path)["version"])["says"], flush=True)
     if name in WINDOWS:

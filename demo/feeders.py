@@ -54,8 +54,8 @@ def make_feeder_nights(rows: int = 8_000, seed: int = SEED, day_of_year: int | N
     return frame
 
 
-def train_evening_load() -> tuple[Pipeline, pd.DataFrame, dict[str, float]]:
-    """The fitted pipeline, the frame it was fitted on (target included), and its metrics on held-out nights."""
+def train_evening_load() -> tuple[Pipeline, pd.DataFrame, dict[str, float], list[bool]]:
+    """The fitted pipeline, the frame (target included), its metrics on held-out nights, and which those are."""
     nights = make_feeder_nights()
     held = np.arange(len(nights)) % 5 == 0  # a fifth, and the rest stays in order
     train, held_out = nights[~held], nights[held]
@@ -65,4 +65,4 @@ def train_evening_load() -> tuple[Pipeline, pd.DataFrame, dict[str, float]]:
     model.fit(train[inputs], train[TARGET])
     said = model.predict(held_out[inputs])
     error = round(float(mean_absolute_error(held_out[TARGET], said)), 2)
-    return model, train, {"mae_kwh": error, "r2": round(float(r2_score(held_out[TARGET], said)), 4)}
+    return model, nights, {"mae_kwh": error, "r2": round(float(r2_score(held_out[TARGET], said)), 4)}, held.tolist()

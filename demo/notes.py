@@ -51,9 +51,11 @@ def _mistyped(text: str, rng: np.random.Generator) -> str:
     return text[:at] + text[at + 1] + text[at] + text[at + 2 :]
 
 
-def train_fault_note() -> tuple[Pipeline, pd.DataFrame, dict[str, float]]:
-    """The fitted pipeline, the frame it was fitted on (target included), and its metrics on held-out notes."""
-    train, held_out = train_test_split(make_notes(), test_size=0.2, random_state=30)
+def train_fault_note() -> tuple[Pipeline, pd.DataFrame, dict[str, float], list[bool]]:
+    """The fitted pipeline, the frame (target included), its metrics on held-out notes, and which those are."""
+    notes = make_notes()
+    train, held_out = train_test_split(notes, test_size=0.2, random_state=30)
     model = make_pipeline(TfidfVectorizer(ngram_range=(1, 2), min_df=3, sublinear_tf=True), LogisticRegression(C=4.0, max_iter=500))
     model.fit(train["note"], train[TARGET])
-    return model, train, {"accuracy": round(float(accuracy_score(held_out[TARGET], model.predict(held_out["note"]))), 4)}
+    accuracy = round(float(accuracy_score(held_out[TARGET], model.predict(held_out["note"]))), 4)
+    return model, notes, {"accuracy": accuracy}, notes.index.isin(held_out.index).tolist()

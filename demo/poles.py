@@ -65,9 +65,11 @@ def seen(photos: pd.Series) -> np.ndarray[tuple[int, ...], np.dtype[np.float64]]
     return np.stack([np.asarray(one) / 255 for one in small]).reshape(len(photos), -1)
 
 
-def train_pole_photo() -> tuple[Pipeline, pd.DataFrame, dict[str, float]]:
-    """The fitted pipeline, the frame it was fitted on (target included), and its metrics on held-out pictures."""
-    train, held_out = train_test_split(make_photos(), test_size=0.2, random_state=30)
+def train_pole_photo() -> tuple[Pipeline, pd.DataFrame, dict[str, float], list[bool]]:
+    """The fitted pipeline, the frame (target included), its metrics on held-out pictures, and which those are."""
+    photos = make_photos()
+    train, held_out = train_test_split(photos, test_size=0.2, random_state=30)
     model = make_pipeline(StandardScaler(), MLPClassifier((48,), alpha=0.01, max_iter=120, early_stopping=True, random_state=30))
     model.fit(seen(train["photo"]), train[TARGET])
-    return model, train, {"accuracy": round(float(accuracy_score(held_out[TARGET], model.predict(seen(held_out["photo"])))), 4)}
+    accuracy = round(float(accuracy_score(held_out[TARGET], model.predict(seen(held_out["photo"])))), 4)
+    return model, photos, {"accuracy": accuracy}, photos.index.isin(held_out.index).tolist()

@@ -35,8 +35,8 @@ def outage_pipeline(trees: int = 100, depth: int = 12) -> Pipeline:
     return Pipeline([("columns", columns), ("forest", forest)])
 
 
-def train_outage_risk(trees: int = 100, depth: int = 12) -> tuple[Pipeline, pd.DataFrame, dict[str, float]]:
-    """The fitted pipeline, the frame it was fitted on (target included), and its metrics on held-out lamps."""
+def train_outage_risk(trees: int = 100, depth: int = 12) -> tuple[Pipeline, pd.DataFrame, dict[str, float], list[bool]]:
+    """The fitted pipeline, the frame (target included), its metrics on held-out lamps, and which those are."""
     lamps = make_lamps()
     train, held_out = train_test_split(lamps, test_size=0.2, random_state=30, stratify=lamps[TARGET])
     inputs = CHOICES + NUMBERS + FLAGS
@@ -46,7 +46,7 @@ def train_outage_risk(trees: int = 100, depth: int = 12) -> tuple[Pipeline, pd.D
         "accuracy": round(float(accuracy_score(held_out[TARGET], scores > 0.5)), 4),
         "roc_auc": round(float(roc_auc_score(held_out[TARGET], scores)), 4),
     }
-    return pipeline, train, metrics
+    return pipeline, lamps, metrics, lamps.index.isin(held_out.index).tolist()
 
 
 def pack_refit(to: Path) -> None:

@@ -175,3 +175,16 @@ class Watched(unittest.TestCase):
         self.assertEqual(why[:2], ["volt", "kind"])
         self.assertTrue((scores[:2] > limit).all(), (scores, limit))
         self.assertGreater(scores[2], self.reference.odd[1])
+
+    def test_answers_to_rows_that_were_fitted_on_have_wider_floors(self) -> None:
+        asked = rows(2_000, 9)
+        for unseen, state in ((False, "steady"), (True, "shifting")):
+            made = make_reference(INPUTS, asked, ANSWERS, said(asked), unseen=unseen)
+            sketcher = Sketcher(against(made))
+            surer = [
+                row | {"scores": {"holds": 1 - one, "fails": one}}
+                for row in said(asked)
+                for one in [min(1.0, row["scores"]["fails"] * 1.15)]
+            ]  # type: ignore[index, operator]
+            found = verdict(sketcher.against, [sketcher.window(watched_columns(made, INPUTS, asked, ANSWERS, surer), 2_000)])
+            self.assertEqual(next(one.state for one in found.fields if one.name == "answers.scores.fails"), state)

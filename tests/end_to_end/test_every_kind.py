@@ -135,11 +135,11 @@ class EveryKind(unittest.TestCase):
         np.testing.assert_allclose([answer["kwh"] for answer in answers], wanted, rtol=1e-5, atol=1e-6)
 
     def test_the_demos_models(self) -> None:
-        model, frame, _ = feeders.train_evening_load()
+        model, frame, *_ = feeders.train_evening_load()
         answers = self.served(model, frame, target=feeders.TARGET, fields=feeders.FIELDS, unit="kWh")
         self.holds_for(answers, model, frame[list(feeders.FIELDS)].head(ROWS))
 
-        model, frame, metrics = notes.train_fault_note()
+        model, frame, metrics, _ = notes.train_fault_note()
         self.assertGreater(metrics["accuracy"], 0.9)
         self.holds_for(self.served(model, frame, target=notes.TARGET, fields=notes.FIELDS), model, frame["note"].head(ROWS))
         kept = self.service.post("/predict/kind", b'{"note": "the lamp hums"}')
@@ -157,7 +157,7 @@ class EveryKind(unittest.TestCase):
         call = seen[refused.json()["request_id"]]
         self.assertEqual((call["input"], "4711" in str(call)), (None, False))
 
-        model, frame, metrics = poles.train_pole_photo()
+        model, frame, metrics, _ = poles.train_pole_photo()
         self.assertGreater(metrics["accuracy"], 0.9)
         answers = self.served(model, frame, target=poles.TARGET, fields=poles.FIELDS, before=[poles.pixels()])
         self.holds_for(answers, model, poles.seen(frame["photo"].head(ROWS)))

@@ -16,7 +16,7 @@ def photo_lamp() -> Path:
     """``pole-photo``, as the demo has it."""
 
     def make(path: Path) -> None:
-        model, frame, _ = train_pole_photo()
+        model, frame, *_ = train_pole_photo()
         recipe = Recipe("pole-photo", TARGET, fields=FIELDS, before=[pixels()], tags={"kind": "picture"})
         build(model, frame, recipe, path)
 

@@ -60,12 +60,45 @@ export function AlertsPage() {
 
 export const page = (one: Alert): string => `/endpoints/${one.endpoint}/${one.rule === "drift" || one.rule === "odd" ? "drift" : one.rule === "quality" ? "outcomes" : "traffic"}`;
 
+/** The same in two lines, for pages that are about something else too. */
+export function NeedsLook({ alerts }: { alerts: Alert[] }) {
+  if (!alerts.length) return null;
+  return (
+    <section className="mt-4 rounded-card border border-brick bg-brick-wash px-4 py-2" aria-label="needs a look">
+      {alerts.slice(0, 5).map((one) => (
+        <div key={one.number} className="flex items-center gap-4 py-2 not-first:border-t not-first:border-line">
+          <div className="min-w-0 flex-1">
+            <p className="truncate">
+              <Link to={page(one)} className="font-semibold hover:underline">
+                {one.endpoint}
+              </Link>{" "}
+              {one.says}
+            </p>
+            <p className="truncate text-soft" title={one.why ?? undefined}>
+              Since {when(one.since)}
+              {one.acknowledged_by && `, looked after by ${one.acknowledged_by}`}. {one.why && `Probably: ${one.why}.`}
+            </p>
+          </div>
+          <Link to={page(one)} className="inline-flex h-8 shrink-0 items-center rounded-small border border-brick px-3 font-semibold text-brick hover:bg-card">
+            Look at it
+          </Link>
+        </div>
+      ))}
+      {alerts.length > 5 && (
+        <Link to="/alerts" className="text-soft underline">
+          and {alerts.length - 5} more
+        </Link>
+      )}
+    </section>
+  );
+}
+
 export function OpenAlert({ alert }: { alert: Alert }) {
   const may = useMay("point");
   const queries = useQueryClient();
   const [note, setNote] = useState("");
   const take = useMutation({
-    mutationFn: async () => good(await api.POST("/api/alerts/{number}/acknowledge", { params: { path: { number: alert.number } }, body: { note: note.trim() || null } })),
+    mutationFn: async () => good(await api.POST("/api/alerts/{alert}/acknowledge", { params: { path: { alert: alert.number } }, body: { note: note.trim() || null } })),
     onSuccess: () => void queries.invalidateQueries(),
   });
   const mute = useMutation({
@@ -80,7 +113,7 @@ export function OpenAlert({ alert }: { alert: Alert }) {
             {alert.endpoint}
           </Link>{" "}
           <span className="font-normal text-soft">
-            {alert.rule}, since {when(alert.since)} ({ago(alert.since)}){alert.acknowledged_by && `, looked after by ${alert.acknowledged_by}`}
+            {alert.rule}, since {when(alert.since)}{alert.acknowledged_by && `, looked after by ${alert.acknowledged_by}`}
           </span>
         </h2>
         <span className="text-small text-faint">alert {alert.number}</span>

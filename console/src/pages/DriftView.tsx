@@ -200,17 +200,17 @@ function Figures({ found, endpoint, at }: { found: DriftPage; endpoint: string; 
   const shown = open === undefined ? first : open;
   return (
     <Card title="Inputs and answers" className="mt-4" aside={<span className="text-small text-faint">what matters most first; a row opens</span>}>
-      <table className="figures w-full">
+      <table className="figures w-full table-fixed">
         <thead>
           <tr>
             <th className="w-6">
               <span className="sr-only">open</span>
             </th>
-            <th>figure</th>
-            <th>verdict</th>
-            <th className="w-full">how</th>
-            <th className="num">rows</th>
-            <th className="num">p</th>
+            <th className="w-52">figure</th>
+            <th className="w-28">verdict</th>
+            <th>how</th>
+            <th className="num w-20">rows</th>
+            <th className="num w-20">p</th>
           </tr>
         </thead>
         <tbody>
@@ -222,11 +222,11 @@ function Figures({ found, endpoint, at }: { found: DriftPage; endpoint: string; 
                     <ChevronRight size={14} className={shown === one.name ? "rotate-90" : ""} aria-hidden />
                   </button>
                 </td>
-                <td className="font-mono">{label(one)}</td>
+                <td className="truncate font-mono">{label(one)}</td>
                 <td>
                   <Verdict state={one.state} />
                 </td>
-                <td className="text-soft">{one.says}</td>
+                <td className="truncate text-soft">{one.says}</td>
                 <td className="num text-soft">{count(one.rows)}</td>
                 <td className="num text-soft">{one.findings[0] ? chance(one.findings[0].p) : "–"}</td>
               </tr>

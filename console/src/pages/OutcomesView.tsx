@@ -22,7 +22,7 @@ export function OutcomesView({ page }: { page: EndpointPage }) {
         <p className="text-lead text-soft">{found.says}</p>
         <div className="flex gap-1" role="group" aria-label="days">
           {DAYS.map((one) => (
-            <button key={one} type="button" aria-pressed={one === days} onClick={() => setParams(one === 30 ? {} : { days: String(one) })} className={`h-8 rounded-small px-3 ${one === days ? "bg-card font-semibold shadow-[inset_0_-2px_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`}>
+            <button key={one} type="button" aria-pressed={one === days} onClick={() => setParams(one === 30 ? {} : { days: String(one) })} className={`h-8 rounded-small px-3 whitespace-nowrap ${one === days ? "bg-card font-semibold shadow-[inset_0_-2px_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`}>
               {one === 1 ? "day" : `${one} days`}
             </button>
           ))}
@@ -86,7 +86,7 @@ function OneVersion({ one, first, since, until }: { one: VersionQuality; first: 
           ]}
         />
       </div>
-      <div className="mt-4 grid grid-cols-3 items-start gap-6 *:min-w-0">
+      <div className="mt-4 flex flex-wrap items-start gap-10">
         {numbers ? <Numbers one={one} /> : <Labels one={one} />}
         {one.calibration && <Calibration one={one} />}
         {one.slices.length > 0 && <Slices one={one} />}
@@ -100,10 +100,10 @@ const interval = (one: QualityFigure, numbers: boolean): string => (one.low === 
 
 function Labels({ one }: { one: VersionQuality }) {
   return (
-    <table className="figures w-full">
+    <table className="figures">
       <thead>
         <tr>
-          <th className="w-full">label</th>
+          <th>label</th>
           <th className="num">precision</th>
           <th className="num">recall</th>
           <th className="num">true</th>
@@ -134,7 +134,7 @@ function Numbers({ one }: { one: VersionQuality }) {
     ["within a tenth of training's spread", percent(one.near?.value)],
   ];
   return (
-    <table className="figures w-full">
+    <table className="figures">
       <tbody>
         {rows.map(([name, value]) => (
           <tr key={name}>
@@ -175,10 +175,10 @@ function Calibration({ one }: { one: VersionQuality }) {
 function Slices({ one }: { one: VersionQuality }) {
   const numbers = one.kind === "numbers";
   return (
-    <table className="figures w-full table-fixed">
+    <table className="figures">
       <thead>
         <tr>
-          <th className="w-1/2">furthest from the whole</th>
+          <th>furthest from the whole</th>
           <th className="num">{numbers ? "error" : "right"}</th>
           <th className="num">rows</th>
         </tr>
@@ -186,7 +186,7 @@ function Slices({ one }: { one: VersionQuality }) {
       <tbody>
         {one.slices.slice(0, 6).map((slice) => (
           <tr key={`${slice.by} ${slice.value}`}>
-            <td className="truncate font-mono">
+            <td className="font-mono">
               {slice.by} {slice.value}
             </td>
             <td className="num" title={interval(slice.figure, numbers)}>

@@ -5,7 +5,7 @@ import { Card, Snippets, Trouble, Waiting } from "../parts/basics";
 import { Lamp, lampOf } from "../parts/Lamp";
 import { Serves } from "../parts/Serves";
 import { Verdict } from "../parts/Verdict";
-import { OpenAlert } from "./AlertsPage";
+import { NeedsLook } from "./AlertsPage";
 import { ago, count, ms, percent, plural } from "../words";
 
 /** What is served, and is it lit? */
@@ -17,7 +17,7 @@ export function Overview() {
     <>
       <h1 className="text-title font-semibold">Endpoints</h1>
       {endpoints.data ? <p className="mt-1 text-lead text-soft">{sentence(endpoints.data)}</p> : <p className="mt-1 text-lead">&nbsp;</p>}
-      {alerts.data?.filter((one) => one.state !== "resolved").slice(0, 3).map((one) => <OpenAlert key={one.number} alert={one} />)}
+      <NeedsLook alerts={alerts.data?.filter((one) => one.state !== "resolved") ?? []} />
       <div className="mt-6">
         {!endpoints.data ? <Waiting height={160} label="loading endpoints" /> : endpoints.data.length ? <Table all={endpoints.data} /> : <Empty />}
       </div>
@@ -66,7 +66,7 @@ function Table({ all }: { all: Endpoint[] }) {
                   </Link>
                 </span>
               </td>
-              <td className="text-soft">{one.state}</td>
+              <td className="text-soft">{lampOf(one)}</td>
               <td>
                 <span className="relative z-10">
                   <Serves says={one.says} live />

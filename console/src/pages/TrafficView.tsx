@@ -48,7 +48,9 @@ function Charts({ page, found }: { page: EndpointPage; found: TrafficPage }) {
   const marks: Mark[] = found.changes.map((one) => ({ at: Date.parse(one.at), name: `${one.says}, by ${one.by}` }));
   const filled = fill(found.moments, since, until, step);
   const line = (name: string, colour: string, key: "p50" | "p90" | "p95" | "p99"): Series => ({ name, colour, points: found.moments.map((one) => ({ at: Date.parse(one.at), value: one[key] })) });
-  const rate: Point[] = filled.map((one) => ({ at: one.at, value: one.moment?.rate ?? 0 }));
+  const fastest = Math.max(0, ...found.moments.map((one) => one.rate));
+  const [per, unit] = fastest >= 1 ? ([1, "a second"] as const) : fastest >= 1 / 60 ? ([60, "a minute"] as const) : ([3_600, "an hour"] as const);
+  const rate: Point[] = filled.map((one) => ({ at: one.at, value: per * (one.moment?.rate ?? 0) }));
   const wrong = (key: "failed" | "refused"): Point[] => filled.map((one) => ({ at: one.at, value: one.moment?.[key] ?? 0 }));
   const common = { since, until, marks, step };
   const target = page.setup.watch?.objectives?.fast_ms;
@@ -57,7 +59,7 @@ function Charts({ page, found }: { page: EndpointPage; found: TrafficPage }) {
     <SameMoment>
       <Card title="Load" className="mt-4" aside={<span className="text-small text-faint">{`lamppost traffic ${page.name}`}</span>}>
         <div className="flex flex-col gap-3">
-          <TimeChart title="Calls" unit="a second" series={[{ name: "calls", colour: "var(--amber-fill)", points: rate, area: true }]} {...common} />
+          <TimeChart title="Calls" unit={unit} series={[{ name: "calls", colour: "var(--amber-fill)", points: rate, area: true }]} {...common} />
           <TimeChart
             title="How fast"
             unit="ms"
@@ -109,7 +111,7 @@ function Charts({ page, found }: { page: EndpointPage; found: TrafficPage }) {
 function fill(moments: Moment[], since: number, until: number, step: number): { at: number; moment: Moment | undefined }[] {
   const known = new Map(moments.map((one) => [Date.parse(one.at), one]));
   const first = Math.floor(since / step) * step;
-  return Array.from({ length: Math.floor((until - first) / step) }, (_, at) => ({ at: first + at * step, moment: known.get(first + at * step) })).filter((one) => one.at >= since);
+  return Array.from({ length: Math.ceil((until - first) / step) }, (_, at) => ({ at: first + at * step, moment: known.get(first + at * step) })).filter((one) => one.at >= since);
 }
 
 function Phases({ found }: { found: TrafficPage }) {

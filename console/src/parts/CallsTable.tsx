@@ -42,7 +42,10 @@ export function CallsTable({ calls }: { calls: Call[] }) {
                 <td className="font-mono" title={call.at}>
                   {Date.now() - Date.parse(call.at) > 86_400_000 ? when(call.at) : clock(call.at)}
                 </td>
-                <td className={`max-w-0 truncate ${call.status >= 400 ? "text-brick" : ""}`}>{summary(call)}</td>
+                <td className={`max-w-0 truncate ${call.status >= 400 ? "text-brick" : ""}`}>
+                  {summary(call)}
+                  {call.odd_why && <span className="ml-3 text-small text-amber">odd: {call.odd_why}</span>}
+                </td>
                 <td className="text-soft">{call.token ?? "–"}</td>
                 <td className="font-mono text-soft">{call.version ?? "–"}</td>
                 <td className={`num ${call.status >= 400 ? "font-semibold text-brick" : ""}`}>{call.status}</td>

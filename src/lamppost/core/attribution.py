@@ -72,7 +72,9 @@ def slices(field: str, choices: Sequence[str], reference: Sequence[Row], window:
             part = (after - before) * many / len(window) / whole
             if part > 1.5 * many / len(window) and part > 0.25 and abs(after - before) > 2 * _error(value, there, here):
                 found.append(Slice(by, name, many, before, after, min(1.0, part)))
-    return sorted(found, key=lambda one: (-one.part / max(0.05, one.rows / len(window)) * one.part, one.by))[:5]
+    ranked = sorted(found, key=lambda one: (-one.part / max(0.05, one.rows / len(window)) * one.part, one.by))
+    # what happens to be frequent where the change sits has a part in it too; only what has about as large a one is told
+    return [one for one in ranked if one.part >= 0.6 * ranked[0].part][:5]
 
 
 def _number(value: Any) -> float:

@@ -40,6 +40,9 @@ FLOORS: dict[What, tuple[float, float]] = {
     "correlation": (0.10, 0.30),
 }
 """Sizes from which a change counts as shifting, and as drifted: standard deviations of the reference, parts of rows, differences of r."""
+FITTED = (0.21, 0.30)
+"""The floors of location, spread and shape of answers to rows that the model was fitted on: forests differ by 0.1 to 0.2 between those and
+rows that they never saw."""
 _EXPECTED = 5.0
 _BEYOND_BLOCKS = 1.25
 
@@ -63,13 +66,17 @@ class Sketch:
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """A field of the reference. numbers : whether its cells are in order. rows, missing : of the reference."""
+    """A field of the reference. numbers : whether its cells are in order. rows, missing : of the reference.
+
+    fitted : an answer to rows that the model was fitted on, which is surer than to any others; less is made of a difference then.
+    """
 
     name: str
     numbers: bool
     cells: Cells
     rows: int
     missing: int
+    fitted: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -256,9 +263,11 @@ def judge(known: Sequence[Known], window: Mapping[str, Sketch], risk: float, lat
             found = [_times(finding, times) for finding in findings(one, window[one.name])]
             looked.append((one, sorted(found, key=lambda finding: (finding.p, -finding.size))))
     limit = _limit([found[0].p if found else 1.0 for _, found in looked], risk)
-    return [
-        FieldVerdict(one.name, _state(found, limit, now.get(one.name)), tuple(found), rows=window[one.name].rows) for one, found in looked
-    ]
+    out = []
+    for one, found in looked:
+        state = _state(found, limit, now.get(one.name), one.fitted)
+        out.append(FieldVerdict(one.name, state, tuple(found), rows=window[one.name].rows))
+    return out
 
 
 def _times(finding: Finding, times: int) -> Finding:
@@ -272,11 +281,11 @@ def _limit(ps: Sequence[float], risk: float) -> float:
     return stands[-1] if stands else -1.0
 
 
-def _state(found: Sequence[Finding], limit: float, now: Mapping[What, float] | None) -> State:
+def _state(found: Sequence[Finding], limit: float, now: Mapping[What, float] | None, fitted: bool) -> State:
     level = 0
     for finding in found:
         if finding.p <= limit and (now is None or _lasts(finding.what, finding.size, now.get(finding.what, 0.0))):
-            shifting, drifted = FLOORS[finding.what]
+            shifting, drifted = FITTED if fitted and finding.what in ("location", "spread", "shape") else FLOORS[finding.what]
             level = max(level, 2 if finding.size >= drifted else 1 if finding.size >= shifting else 0)
     return STATES[level]
 

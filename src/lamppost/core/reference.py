@@ -76,7 +76,8 @@ class Pairs:
 class Reference:
     """Profiles of inputs and answers over ``rows`` rows, and a sample of input rows spread evenly over them.
 
-    words : of each text field, those that every other row had. odd : oddness of the reference's own rows at 50, 99 and 99.9 %.
+    words : of each text field, those that every other row had. unseen : whether answers are to rows that the model was not fitted on.
+    odd : oddness of the reference's own rows at 50, 99 and 99.9 %.
     """
 
     rows: int
@@ -84,21 +85,27 @@ class Reference:
     answers: tuple[Profile, ...]
     sample: list[dict[str, Any]]
     words: dict[str, tuple[str, ...]] = default(default_factory=dict)
+    unseen: bool = False
     pairs: Pairs | None = None
     odd: tuple[float, ...] = ()
 
     __pydantic_config__: ClassVar = {"extra": "forbid"}
 
 
-def make_reference(inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, said: Sequence[dict[str, Any]]) -> Reference:
-    """The reference of some rows and the answers to them, one a row. Of private fields only what is missing is kept."""
+def make_reference(
+    inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, said: Sequence[dict[str, Any]], unseen: bool = False
+) -> Reference:
+    """The reference of some rows, and of answers: to these rows, or where ``unseen`` to others that the model was not fitted on.
+
+    Of private fields only what is missing is kept.
+    """
     private = {field.name for field in inputs if field.private}
     heavy = any(field.kind in ("image", "tensor") for field in inputs)
     places = np.linspace(0, len(rows) - 1, num=min(len(rows), SAMPLE_HEAVY if heavy else SAMPLE_ROWS)).astype(int).tolist()
     sample = [{name: value for name, value in rows[place].items() if name not in private} for place in places]
     texts = [field.name for field in inputs if field.kind == "text" and not field.private]
     words = {name: lexicon([row[name] for row in rows]) for name in texts}
-    made = Reference(len(rows), profiles(inputs, rows, words), profiles(answers, said, {}), sample, words)
+    made = Reference(len(rows), profiles(inputs, rows, words), profiles(answers, said, {}), sample, words, unseen=unseen)
     return finished(made, inputs, rows, answers, said)
 
 
@@ -147,7 +154,8 @@ def against(reference: Reference) -> Against:
         for one in listed:
             if one.cells is not None and one not in mirrored:
                 numbers = not one.cells.choices
-                known.append(Known(prefix + one.name, numbers, one.cells, one.count, one.missing))
+                fitted = prefix == ANSWERS and not reference.unseen
+                known.append(Known(prefix + one.name, numbers, one.cells, one.count, one.missing, fitted))
     pairs = reference.pairs
     if pairs is None:
         return Against(tuple(known), reference.rows)

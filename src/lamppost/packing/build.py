@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 _REFERENCE_ROWS = 50_000
+_HELD_OUT_ROWS = 50
 _HEAVY_ROWS = 2_000
 _LOOKED_AT_ROWS = 8
 _COMPARED_ROWS = 1_000
@@ -320,7 +321,23 @@ class _Package:
         count = min(len(self.frame), _HEAVY_ROWS if heavy else _REFERENCE_ROWS)
         positions = np.linspace(0, len(self.frame) - 1, num=count).astype(int).tolist()
         rows = plain_rows(self.inputs, self.request_frame.iloc[positions])
-        return make_reference(self.inputs, rows, answers, self._said(answers, positions))
+        held_out = self._held_out()
+        if held_out is None:
+            return make_reference(self.inputs, rows, answers, self._said(answers, positions))
+        unseen = held_out[np.linspace(0, len(held_out) - 1, num=min(len(held_out), count)).astype(int)].tolist()
+        return make_reference(self.inputs, rows, answers, self._said(answers, unseen), unseen=True)
+
+    def _held_out(self) -> np.ndarray[Any, np.dtype[np.int64]] | None:
+        """Places of the rows that the model was not fitted on, if that was said."""
+        given = self.recipe.held_out
+        if given is None:
+            return None
+        if len(given) != len(self.frame):
+            raise BadRequest(f"held_out has {len(given):,} entries, the frame has {len(self.frame):,} rows; one for each is needed")
+        places = np.flatnonzero(np.asarray(given, dtype=bool))
+        if len(places) < _HELD_OUT_ROWS:
+            raise BadRequest(f"held_out says so of {len(places)} rows; at least {_HELD_OUT_ROWS} are needed, or leave it out")
+        return places
 
 
 _DTYPES = {

@@ -46,6 +46,7 @@ def pack(
     options: Mapping[str, Mapping[str, Any]] | None = None,
     quantize: bool = False,
     by: str | None = None,
+    held_out: Sequence[bool] | None = None,
     prove: bool = True,
 ) -> Lamp:
     """Write ``name.lamp`` (or ``to``) and return it, proven in a fresh process.
@@ -67,6 +68,8 @@ def pack(
     read as columns.
     quantize : weights of an ONNX network as 8-bit integers; what that changed is measured, said and kept in the story.
     by : who packs it [the user's name in git].
+    held_out : one for each row of the frame, whether the model was not fitted on it. Drift of the answers is then measured against what the
+    model said to those; to rows that it was fitted on it says surer things than to any others.
     prove : False writes the file unproven; a service proves it in any case before it takes traffic.
 
     What was compiled is logged under ``lamppost.packing``; inputs that are probably mistakes (the target among them, keys,
@@ -98,6 +101,7 @@ def pack(
             options,
             quantize,
             by,
+            held_out,
         ),
         prove,
     )

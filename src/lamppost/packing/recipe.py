@@ -37,6 +37,7 @@ class Recipe:
     options: Mapping[str, Mapping[str, Any]] | None = None
     quantize: bool = False
     by: str | None = None
+    held_out: Sequence[bool] | None = None
 
     @property
     def targets(self) -> tuple[str, ...]:

@@ -55,12 +55,10 @@ def alert_shape(one: Stored) -> AlertShape:
     )
 
 
-@router.post("/alerts/{number}/acknowledge")
-async def acknowledge_alert(
-    number: Annotated[int, Path(ge=1, le=2**62)], wanted: Acknowledge, node: TheNode, caller: Pointer
-) -> AlertShape:
+@router.post("/alerts/{alert}/acknowledge")
+async def acknowledge_alert(alert: Annotated[int, Path(ge=1, le=2**62)], wanted: Acknowledge, node: TheNode, caller: Pointer) -> AlertShape:
     """Say that somebody looks after it."""
-    stored = await alerts.acknowledge(node.pool, number, caller.token, wanted.note)
+    stored = await alerts.acknowledge(node.pool, alert, caller.token, wanted.note)
     async with node.pool.connection() as connection:
         await trail.add(connection, caller.by, "acknowledged alert", stored.alert.endpoint, note=wanted.note or stored.alert.reading.says)
     return alert_shape(stored)

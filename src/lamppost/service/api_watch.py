@@ -258,6 +258,9 @@ def _percentiles(counts: Histogram, scale: float, whole: bool = False) -> Percen
     return Percentiles(p50=made[0], p90=made[1], p95=made[2], p99=made[3])
 
 
+_UNITS = (("second", 1), ("minute", 60), ("hour", 3_600), ("day", 86_400))
+
+
 def _load_says(statuses: dict[str, int], latency: Histogram, length_s: float) -> str:
     calls = sum(statuses.values())
     if not calls:
@@ -266,7 +269,8 @@ def _load_says(statuses: dict[str, int], latency: Histogram, length_s: float) ->
     p99 = quantiles(latency, (0.99,))[0]
     fast = f", p99 {p99 / 1e3:,.1f} ms" if p99 is not None else ""
     wrong = f"{failed:,} failed" if failed else "none failed"
-    return f"{calls:,} calls, {calls / length_s:.2g} a second{fast}, {wrong}."
+    rate, unit = next((each, unit) for each, unit in ((calls / length_s * s, unit) for unit, s in _UNITS) if each >= 1 or unit == "day")
+    return f"{calls:,} calls, {rate:,.0f} a {unit}{fast}, {wrong}."
 
 
 # -- outcomes -----------------------------------------------------------------------------------------------------------

@@ -58,14 +58,15 @@ def says(found: dict[str, Any]) -> str:
         text = f"{one['name']} is {one['says']}"
         if one["slices"]:
             first = one["slices"][0]
-            text += f", {100 * first['part']:.0f} % of it where {first['by']} is {first['value']}"
+            text = f"{one['name']} where {first['by']} is {first['value']} ({100 * first['part']:.0f} % of the change)"
         if one["new"]:
             text += f"; new: {', '.join(one['new'][:3])}"
         if one["explains"] is not None and one["explains"] >= 0.2:
             text += f"; it explains {100 * one['explains']:.0f} % of what changed in the answers"
         told.append(text)
     told += [f"{one['says']} at that time" for one in found["changes"][:1]]
-    told += [f"{one['token']} sends {one['says']}" for one in found["callers"][:1]]
+    if not any(one["slices"] for one in inputs):
+        told += [f"{one['token']} sends {one['says']}" for one in found["callers"][:1]]
     return "; ".join(told) if told else "no single field, version or caller stands out"
 
 
@@ -138,6 +139,11 @@ async def _callers(pool: Pool, judged: Judged, begun: datetime) -> list[dict[str
     for token in before.keys() | after.keys():
         was, has = (one.get(token, 0) / max(1, sum(one.values())) for one in (before, after))
         if abs(has - was) > 0.2 and before:
-            told = {"token": token or "somebody", "before": was, "after": has, "says": f"{has:.0%} of calls, before {was:.0%}"}
+            told = {
+                "token": token or "somebody",
+                "before": was,
+                "after": has,
+                "says": f"{100 * has:.0f} % of calls, before {100 * was:.0f} %",
+            }
             found.append((has - was, told))
     return [told for _, told in sorted(found, key=lambda pair: -pair[0])[:3]]
