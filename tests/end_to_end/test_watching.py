@@ -117,7 +117,7 @@ class Watching(unittest.TestCase):
 
     def test_odd_rows_are_found_among_the_calls(self) -> None:
         with self.service.client() as client:
-            odd = client.fetch("GET", "/api/calls", odd=3, limit=50)
+            odd = client.fetch("GET", "/api/calls", endpoint="outage-risk", odd=3, limit=50)
             self.assertTrue(odd)
             there = sum(one["input"]["district"] == "old-town" for one in odd)
             self.assertGreater(there, 0.9 * len(odd), "what training had in a thousandth of its rows is not all")
@@ -248,6 +248,45 @@ class Watching(unittest.TestCase):
         with self.service.client(secret) as viewer:
             self.assertRaises(NotAllowed, viewer.fetch, "PUT", "/api/endpoints/quiet/mute", {"minutes": 5})
             self.assertRaises(NotAllowed, viewer.fetch, "POST", "/api/endpoints/quiet/outcomes", {"outcomes": [{"truth": 1}]})
+
+    def test_an_endpoint_may_refuse_odd_rows_and_no_other_does(self) -> None:
+        usual_row, odd = usual(1, 5)[0], usual(1, 5)[0] | {"voltage_v": 23.0}
+        self.service.serve(outage_lamp(), "careful")
+        with self.service.client() as client:
+            page = client.fetch("GET", "/api/endpoints/careful")
+            client.set_up("careful", page["setup"] | {"watch": page["setup"]["watch"] | {"refuse_odd": 3.5}}, page["revision"])
+        self.assertEqual(self.service.post("/predict/careful", json.dumps(usual_row)).status_code, 200)
+        said = self.service.post("/predict/careful", json.dumps({"rows": [usual_row, odd]}))
+        self.assertEqual(said.status_code, 422)
+        (fault,) = said.json()["faults"]
+        self.assertEqual((fault["row"], fault["field"], fault["given"]), (1, "voltage_v", "23.0"))
+        self.assertIn("refuses rows with an oddness of 3.5", fault["hint"])
+        self.assertEqual(self.service.post("/predict/quiet", json.dumps(odd)).status_code, 200)
+
+    def test_a_trace_goes_through_records_and_on_to_a_collector(self) -> None:
+        collector = Receiver()
+        self.addCleanup(collector.close)
+        service = Service("--otlp", collector.address, "--log-json").start()
+        self.addCleanup(service.remove)
+        service.serve(outage_lamp())
+        trace = "4bf92f3577b34da6a3ce929d0e0e4736"
+        for urgency in ("u=3", ""):  # the long way, and the short one
+            headers = {"traceparent": f"00-{trace}-00f067aa0ba902b7-01"} | ({"priority": urgency} if urgency else {})
+            self.assertEqual(service.post("/predict/outage-risk", json.dumps(usual(1, 6)[0]), **headers).status_code, 200)
+        with service.client() as client:
+            found = until(lambda: len(calls := client.fetch("GET", "/api/calls", trace=trace)) == 2 and calls)
+        self.assertEqual({one["trace"] for one in found}, {trace})
+
+        def spans() -> list[Any]:
+            told = [json.loads(body) for _, body in collector.got]
+            return [one for batch in told for one in batch["resourceSpans"][0]["scopeSpans"][0]["spans"] if one["traceId"] == trace]
+
+        until(lambda: sum(one["name"] == "predict outage-risk" for one in spans()) == 2, what="both spans")
+        self.assertIn("00f067aa0ba902b7", {one["parentSpanId"] for one in spans()})
+        self.assertLessEqual({"queue", "worker"}, {one["name"] for one in spans()})
+        service.stop()
+        lines = [line for line in service.log.read_text().splitlines() if line.startswith("{")]
+        self.assertLessEqual({"at", "level", "from", "says"}, json.loads(lines[0]).keys())
 
     def test_commands_say_it_in_words(self) -> None:
         said = self.service.run("drift", "outage-risk", "--at", (window_start(2) + timedelta(minutes=1)).isoformat())

@@ -45,6 +45,15 @@ class Spools(unittest.TestCase):
         self.assertEqual([(frame.number, frame.payload) for frame in self.drain(again)], list(enumerate(payloads, 1)))
         self.assertEqual((again.waiting, self.files()), (0, []))
 
+    def test_what_earlier_software_left_is_read(self) -> None:
+        spool, payload = Spool(self.folder, 10**9), calls(3)
+        spool.append(payload.replace(b'\t\\N\t"', b'\t"'))  # without the column for the trace
+        spool.sync()
+        (path,) = self.files()
+        path.write_bytes(path.read_bytes().replace(FIRST_LINE, b"lamppost spool 1\n"))
+        again = Spool(self.folder, 10**9)
+        self.assertEqual([(frame.kind, frame.payload) for frame in again.take(10**6)], [("calls", payload)])
+
     def test_a_torn_or_damaged_frame_is_cut_off_and_what_stands_before_it_is_kept(self) -> None:
         spool = Spool(self.folder, 10**9)
         for _ in range(3):
@@ -66,10 +75,10 @@ class Spools(unittest.TestCase):
         self.assertEqual(self.files(), [])
 
     def test_a_segment_of_another_version_is_left_alone(self) -> None:
-        (self.folder / "0a.spool").write_bytes(b"lamppost spool 2\nsomething new")
+        (self.folder / "0a.spool").write_bytes(b"lamppost spool 9\nsomething new")
         with self.assertLogs("lamppost.spool", "ERROR"):
             self.assertEqual(Spool(self.folder, 10**9).waiting, 0)
-        self.assertEqual((self.folder / "0a.unread").read_bytes(), b"lamppost spool 2\nsomething new")
+        self.assertEqual((self.folder / "0a.unread").read_bytes(), b"lamppost spool 9\nsomething new")
 
     def test_at_its_bound_payloads_go_first_then_all_but_counts_and_nothing_is_uncounted(self) -> None:
         spool = Spool(self.folder, 2_000_000)
@@ -118,7 +127,7 @@ class Lines(unittest.TestCase):
         lines = calls(2)
         bare = without_payload(lines)
         self.assertEqual([line.split(b"\t")[:11] for line in bare.splitlines()], [line.split(b"\t")[:11] for line in lines.splitlines()])
-        self.assertTrue(all(line.split(b"\t")[11:] == [b"\\N", b"\\N"] for line in bare.splitlines()))
+        self.assertTrue(all(line.split(b"\t")[12:] == [b"\\N", b"\\N"] for line in bare.splitlines()))
         self.assertEqual(count(bare), count(lines))
         self.assertEqual(read_counts(counts_of(lines)), count(lines))
         self.assertEqual({kind.endpoint for kind in count(lines)}, {"lamps\\t\\\\"}, "as COPY writes it; names of endpoints have neither")

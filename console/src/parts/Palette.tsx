@@ -30,7 +30,7 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
     { name: "Interface", kind: "page", go: () => navigate("/docs") },
     { name: "Tokens", kind: "page", go: () => navigate("/tokens") },
     ...(endpoints.data ?? []).map((one) => ({ name: one.name, kind: `serves ${one.version}`, go: () => navigate(`/endpoints/${one.name}`) })),
-    ...(typed.trim() ? (endpoints.data ?? []).flatMap((one) => ["traffic", "drift", "outcomes", "calls"].map((view) => ({ name: `${one.name} ${view}`, kind: "view", go: () => navigate(`/endpoints/${one.name}/${view}`) }))) : []),
+    ...(typed.trim().includes(" ") ? (endpoints.data ?? []).flatMap((one) => ["traffic", "drift", "outcomes", "calls"].map((view) => ({ name: `${one.name} ${view}`, kind: "view", go: () => navigate(`/endpoints/${one.name}/${view}`) }))) : []),
     ...(/^[0-9a-f]{8}-[0-9a-f-]{27}$/.test(typed.trim()) ? [{ name: typed.trim(), kind: "call", go: () => navigate(`/calls/${typed.trim()}`) }] : []),
     { name: "Day or night", kind: "colours", go: toggleTheme },
   ].filter((place) => `${place.name} ${place.kind}`.toLowerCase().includes(typed.trim().toLowerCase()));

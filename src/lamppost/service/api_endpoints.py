@@ -86,11 +86,12 @@ async def list_calls(
     odd: Annotated[float | None, Query(ge=0, le=12, description="at least so odd; from 3 on one row of a thousand is by chance")] = None,
     contains: Annotated[str | None, Query(min_length=2, max_length=200, description="a text in the input or the answer")] = None,
     before: datetime | None = None,
+    trace: Annotated[str | None, Query(pattern="^[0-9a-f]{32}$", description="id of a trace")] = None,
 ) -> list[CallShape]:
     """The newest calls first; with ``after``, only those later than that request id."""
     if endpoint is not None:
         node.routes.route(endpoint)
-    sought = Sought(endpoint, version, token, status, slower_ms, after, odd, contains, before)
+    sought = Sought(endpoint, version, token, status, slower_ms, after, odd, contains, before, trace)
     return [CallShape(**call) for call in await records.latest_calls(node.pool, sought, limit)]
 
 

@@ -42,7 +42,7 @@ class Node:
         self.pool = make_pool(settings.database)
         self.auth = Auth(self.pool)
         self.counting = Counting(self.pool, Shelf(self.pool, settings.data / "packages"))
-        self.recorder = Recorder(self.pool, self.counting, settings.data / "spool", settings.spool_bytes)
+        self.recorder = Recorder(self.pool, self.counting, settings.data / "spool", settings.spool_bytes, settings.otlp)
         self.routes = Routes(self.pool, settings, self.recorder, self.counting)
         self.changes = Changes(self.pool, self.routes)
         self.rolling = Rolling(self.pool, self.routes, self.changes)

@@ -10,6 +10,7 @@ import orjson
 from lamppost.core.errors import LampPostError
 from lamppost.core.formats import JSON
 from lamppost.core.privacy import Kept
+from lamppost.core.tracing import read_traceparent
 from lamppost.runtime.terms import LaneAnswer
 from lamppost.service import bodies
 from lamppost.service.after import After
@@ -28,6 +29,12 @@ def new_request_id(millis: int | None = None) -> str:
     rest = getrandbits(74)
     text = f"{(millis << 80) | (0x7 << 76) | ((rest >> 62) << 64) | (0b10 << 62) | (rest & 0x3FFFFFFFFFFFFFFF):032x}"
     return f"{text[:8]}-{text[8:12]}-{text[12:16]}-{text[16:20]}-{text[20:]}"
+
+
+def traced(header: bytes) -> str | None:
+    """A valid traceparent as text."""
+    text = header.decode("latin-1").strip()
+    return text if read_traceparent(text) is not None else None
 
 
 class Clock:
@@ -73,6 +80,7 @@ class Ongoing:
         "rows",
         "serving",
         "token",
+        "trace",
         "version",
         "wrote",
     )
@@ -84,6 +92,7 @@ class Ongoing:
         self.keeps: Kept | None = None
         self.version: str | None = None
         self.token: str | None = None
+        self.trace: str | None = None
         self.body: bytes | None = None
         self.rows = 0
         self.answered: LaneAnswer | None = None
@@ -131,6 +140,7 @@ class Ongoing:
                 orjson.dumps(phases),
                 kept,
                 body if len(body) <= MAX_PAYLOAD_BYTES else None,
+                trace=self.trace,
             )
         )
 

@@ -17,7 +17,7 @@ from lamppost.core.formats import ARROW, JSON, MULTIPART, NDJSON
 from lamppost.runtime.terms import AT_ONCE, Terms
 from lamppost.service import bodies
 from lamppost.service.auth import Auth
-from lamppost.service.ongoing import Clock, Ongoing, new_request_id
+from lamppost.service.ongoing import Clock, Ongoing, new_request_id, traced
 from lamppost.service.recorder import Recorder
 from lamppost.service.routes import Routes
 from lamppost.service.serving import Asked, One, Serving
@@ -65,7 +65,7 @@ class Predict:
         except ClientGone:
             return
         except Exception:
-            log.exception("request %s to %s failed on a fault of our own", request_id, call.endpoint)
+            log.exception("request %s to %s failed on a fault of our own", request_id, call.endpoint, extra={"request_id": request_id})
             status, body, extra = self._problem(LampPostError("the service failed on this request; the log has more"), request_id)
         clock.mark("answer")
         headers = [
@@ -119,6 +119,7 @@ class Predict:
         principal = await self._auth.check("POST", headers)
         principal.check("predict", call.endpoint)
         call.token = principal.token
+        call.trace = next((traced(value) for name, value in headers if name == b"traceparent"), None)
         route, serving = await self._routes.serving(call.endpoint)
         call.known, call.version, call.keeps = True, str(route.split.version), serving.keeps
         clock.mark("token")

@@ -18,7 +18,7 @@ from lamppost.core.errors import LampPostError, LaneFull
 from lamppost.core.formats import JSON
 from lamppost.runtime.terms import LaneAnswer
 from lamppost.service.auth import Auth
-from lamppost.service.ongoing import Clock, Ongoing, new_request_id
+from lamppost.service.ongoing import Clock, Ongoing, new_request_id, traced
 from lamppost.service.predict import PREFIX, problem_headers
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.service.routes import Routes
@@ -71,6 +71,7 @@ class Quick:
         if route is None or not (type(route.serving) is One or (type(route.serving) is Shared and route.serving.quick)):
             return None
         token = b""
+        trace: str | None = None
         length = -1
         for name, value in connection.headers:
             if name == b"authorization":
@@ -83,6 +84,8 @@ class Quick:
             elif name == b"accept":
                 if value not in _ANY:
                     return None
+            elif name == b"traceparent":
+                trace = traced(value)
             elif name in _UNUSUAL:
                 return None
         if not 0 < length <= _MOST_BYTES or token[:7] != b"Bearer ":
@@ -93,7 +96,7 @@ class Quick:
             principal.check("predict", endpoint)
         except LampPostError:
             return None
-        return QuickCall(self, connection, endpoint, principal.token, start)
+        return QuickCall(self, connection, endpoint, principal.token, start, trace)
 
 
 class QuickCall:
@@ -114,6 +117,7 @@ class QuickCall:
         "_token",
         "_tokened",
         "_told",
+        "_trace",
         "_validated",
         "body",
         "disconnected",
@@ -125,7 +129,7 @@ class QuickCall:
         "response_started",
     )
 
-    def __init__(self, quick: Quick, connection: Ingress, endpoint: str, token: str, started: float) -> None:
+    def __init__(self, quick: Quick, connection: Ingress, endpoint: str, token: str, started: float, trace: str | None) -> None:
         self.endpoint = endpoint
         self.body = b""
         self.more_body = True
@@ -135,6 +139,7 @@ class QuickCall:
         self._quick = quick
         self._connection = connection
         self._token = token
+        self._trace = trace
         self._started = started
         self._tokened = time.perf_counter()
         self._begun = False
@@ -234,6 +239,7 @@ class QuickCall:
                 kept_phases,
                 kept,
                 body_kept,
+                trace=self._trace,
             )
         )
 
@@ -254,6 +260,7 @@ class QuickCall:
             self._connection.rest()
         call = Ongoing(self.endpoint, request_id)
         call.version, call.token, call.keeps = self._serving.version, self._token, self._serving.keeps
+        call.trace = self._trace
         call.body, call.rows = self.body, self._rows
         call.record(self._quick.recorder, clock, error.status, body)
 

@@ -22,6 +22,7 @@ from lamppost.core.backoff import Backoff
 from lamppost.core.shares import GOLDEN
 from lamppost.service.counting import Counting
 from lamppost.service.metrics import Meter
+from lamppost.service.spans import Spans
 from lamppost.store.database import Pool
 from lamppost.store.lines import Call, days, lines_of
 from lamppost.store.records import deliver, forget_segments, make_partition
@@ -46,7 +47,7 @@ class Recorder:
     dropped : records lost from memory, because the disk did not take them, or the database could not hold them.
     """
 
-    def __init__(self, pool: Pool, counting: Counting, folder: Path, most_bytes: int) -> None:
+    def __init__(self, pool: Pool, counting: Counting, folder: Path, most_bytes: int, otlp: str | None = None) -> None:
         self.dropped = 0
         self.written = 0
         self.spool = Spool(folder, most_bytes)
@@ -55,6 +56,7 @@ class Recorder:
         self.samples: dict[str, float] = {}
         self.thinned = 0
         self.meter = Meter()
+        self.spans = Spans(otlp)
         self._calls: deque[Call] = deque()
         self._bytes = 0
         self._moving = 0
@@ -65,6 +67,7 @@ class Recorder:
 
     def start(self) -> None:
         """Begin writing in the background."""
+        self.spans.start()
         self._tasks = [asyncio.create_task(self._fill(), name="spool"), asyncio.create_task(self._deliver(), name="records")]
 
     def add(self, call: Call) -> None:
@@ -92,6 +95,7 @@ class Recorder:
             for task in late:
                 task.cancel()
             await asyncio.gather(*self._tasks, return_exceptions=True)
+        await self.spans.close()
         with contextlib.suppress(OSError):
             await asyncio.to_thread(self.spool.close)
         if self.spool.waiting:
@@ -126,6 +130,7 @@ class Recorder:
 
     def _append(self, calls: list[Call]) -> None:
         self.meter.take(calls)
+        self.spans.take(calls)
         self.spool.append(lines_of(calls))
         if self._away:
             self.spool.sync()

@@ -29,6 +29,7 @@ from lamppost.runtime.supply import WorkerSupply
 from lamppost.runtime.terms import LaneSettings, lane_settings
 from lamppost.service.after import After, Shadowing
 from lamppost.service.counting import Counting
+from lamppost.service.guarded import Guarded
 from lamppost.service.lookups import Sources, Table
 from lamppost.service.opener import Opener
 from lamppost.service.recorder import Recorder
@@ -343,6 +344,10 @@ class Routes:
         return [self.by_endpoint[endpoint] for endpoint in sorted(self._named.get(version, ()))]
 
     def _made(self, setup: Setup, lanes: dict[str, Lane]) -> Serving:
+        limit = setup.watch.refuse_odd
+        if limit is not None:
+            made = self._made(replace(setup, watch=replace(setup.watch, refuse_odd=None)), lanes)
+            return Guarded(made, self._counting, str(setup.versions[0]), limit)
         bare = make_serving(replace(setup, lookups=()), lanes)
         if not setup.lookups:
             return bare

@@ -244,6 +244,7 @@ class Pushed(Shape):
 class CallShape(Shape):
     """One recorded call. phases_us : microseconds by phase. odd : its oddness, where it was looked at (at 3, one row of a thousand is
     as odd by chance); odd_why where that is more than training's own rows. brought_by : who brought in a call that was answered elsewhere.
+    trace : id of the trace that it belongs to.
     """
 
     at: datetime
@@ -261,6 +262,7 @@ class CallShape(Shape):
     odd: float | None = None
     odd_why: str | None = None
     brought_by: str | None = None
+    trace: str | None = None
 
 
 class CallPage(CallShape):

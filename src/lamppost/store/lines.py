@@ -24,6 +24,7 @@ COLUMNS = (
     "total_us",
     "phases_us",
     "shadow",
+    "trace",
     "input",
     "answer",
 )
@@ -42,7 +43,8 @@ class Call(NamedTuple):
     at : seconds since 1970.
     version : ``model@number``, None when none was reached. batch_rows : rows the model ran together, None when it did
     not run. total_us : microseconds from the first byte read to the answer made, of a shadow from its copy to its answer.
-    phases_us : JSON object of microseconds by phase. input, answer : JSON as bytes, None when not kept.
+    phases_us : JSON object of microseconds by phase. input, answer : JSON as bytes, None when not kept. trace : the valid traceparent
+    that came with it, of which the trace's id is kept.
     """
 
     at: float
@@ -58,6 +60,7 @@ class Call(NamedTuple):
     input: bytes | None
     answer: bytes | None
     shadow: bool = False
+    trace: str | None = None
 
 
 def lines_of(calls: Iterable[Call]) -> bytes:
@@ -68,7 +71,7 @@ def lines_of(calls: Iterable[Call]) -> bytes:
 def _line(call: Call) -> bytes:
     at = datetime.fromtimestamp(call.at, UTC).isoformat()
     rows = _NULL if call.batch_rows is None else b"%d" % call.batch_rows
-    return b"%s\t%s\t%s\t%s\t%s\t%d\t%d\t%s\t%d\t%s\t%s\t%s\t%s\n" % (
+    return b"%s\t%s\t%s\t%s\t%s\t%d\t%d\t%s\t%d\t%s\t%s\t%s\t%s\t%s\n" % (
         at.encode(),
         call.request_id.encode(),
         _escaped(call.endpoint.encode()),
@@ -80,6 +83,7 @@ def _line(call: Call) -> bytes:
         call.total_us,
         call.phases_us,
         b"t" if call.shadow else b"f",
+        _NULL if call.trace is None else call.trace[3:35].encode(),
         _NULL if call.input is None else _escaped(call.input),
         _NULL if call.answer is None else _escaped(call.answer),
     )
@@ -91,6 +95,11 @@ def _escaped(value: bytes) -> bytes:
     if b"\n" in value or b"\r" in value or b"\t" in value:
         value = value.replace(b"\n", b"\\n").replace(b"\r", b"\\r").replace(b"\t", b"\\t")
     return value
+
+
+def of_first_format(lines: bytes) -> bytes:
+    """Lines as they were before calls had a trace, with the column for it."""
+    return b"".join(b"%s\t\\N\t%s\t%s\n" % tuple(line.rsplit(b"\t", 2)) for line in lines.split(b"\n") if line)
 
 
 def without_payload(lines: bytes) -> bytes:
@@ -116,7 +125,7 @@ class Seen(NamedTuple):
 def parse_line(line: bytes) -> Seen | None:
     """A call that a version answered; None for a shadow's, a refused or failed one, and one without payload."""
     parts = line.rstrip(b"\n").split(b"\t")
-    at, _, endpoint, version, _, status, *_, shadow, asked, said = parts
+    at, _, endpoint, version, _, status, *_, shadow, _, asked, said = parts
     if status != b"200" or shadow == b"t" or asked == _NULL or said == _NULL:
         return None
     when = datetime.fromisoformat(at.decode()).timestamp()

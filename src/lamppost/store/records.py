@@ -19,7 +19,7 @@ from lamppost.core.errors import NotFound
 from lamppost.core.histogram import quantiles
 from lamppost.store import windows
 from lamppost.store.database import Pool
-from lamppost.store.lines import COLUMNS, STORED, Count, PhaseCount, count, count_phases, read_counts
+from lamppost.store.lines import STORED, Count, PhaseCount, count, count_phases, read_counts
 from lamppost.store.spool import Frame
 from lamppost.store.windows import Delta
 
@@ -142,7 +142,7 @@ async def make_partition(pool: Pool, day: date) -> None:
         )
 
 
-_COLUMNS = (*COLUMNS[:10], *STORED[11:])
+_COLUMNS = tuple(name for name in STORED if name != "shadow")
 _NAMES = ["rows" if name == "row_count" else name for name in _COLUMNS]
 _SELECT = f"SELECT {', '.join(_COLUMNS)} FROM calls"
 
@@ -152,7 +152,7 @@ class Sought:
     """Which calls: to an endpoint, by a token, a version, with a status from ``status`` on, that took so long; None for all.
 
     after : only those that came later than that request id; ids are ordered by time. odd : at least so odd. contains : a text in the
-    input or the answer. before : only those that came earlier.
+    input or the answer. before : only those that came earlier. trace : of this trace.
     """
 
     endpoint: str | None = None
@@ -164,6 +164,7 @@ class Sought:
     odd: float | None = None
     contains: str | None = None
     before: datetime | None = None
+    trace: str | None = None
 
 
 async def latest_calls(pool: Pool, sought: Sought, limit: int) -> list[dict[str, Any]]:
@@ -178,6 +179,7 @@ async def latest_calls(pool: Pool, sought: Sought, limit: int) -> list[dict[str,
         ("slower_ms", "total_us >= %(slower_ms)s * 1000"),
         ("after", "request_id > %(after)s"),
         ("odd", "odd >= %(odd)s"),
+        ("trace", "trace = %(trace)s"),
         ("before", "at < %(before)s"),
         ("contains", "(position(%(contains)s in input::text) > 0 OR position(%(contains)s in answer::text) > 0)"),
     ):

@@ -19,16 +19,18 @@ import threading
 import time
 import zlib
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 from uuid import uuid4
 
-from lamppost.store.lines import counts_of, read_counts, without_payload
+from lamppost.store.lines import counts_of, of_first_format, read_counts, without_payload
 
 log = logging.getLogger("lamppost.spool")
 
-FIRST_LINE = b"lamppost spool 1\n"
+FIRST_LINE = b"lamppost spool 2\n"
+_FIRST_FORMAT = b"lamppost spool 1\n"
+"""Of earlier software; what it left is read all the same."""
 SEGMENT_BYTES = 8 * 2**20
 _HEAD = struct.Struct("!IBII")
 Kind = Literal["calls", "bare", "counts"]
@@ -205,18 +207,23 @@ class _Writer:
         self._file.close()
 
 
-def read_frames(path: Path, after: int = 0) -> Iterator[Frame]:
-    """The whole frames of a segment with a number above ``after``; it ends at the first that is torn or damaged."""
+def read_frames(path: Path, after: int = 0, convert: bool = True) -> Iterator[Frame]:
+    """The whole frames of a segment with a number above ``after``; it ends at the first that is torn or damaged.
+
+    convert : lines of the first format come with the columns of today.
+    """
     try:
         file = path.open("rb")
     except FileNotFoundError:
         return
     with file:
-        if file.read(len(FIRST_LINE)) != FIRST_LINE:
+        first = file.read(len(FIRST_LINE))
+        if first not in (FIRST_LINE, _FIRST_FORMAT):
             return
         while (read := _read_one(file.read, path.stem, after)) is not None:
             if isinstance(read, Frame):
-                yield read
+                old = first == _FIRST_FORMAT and read.kind != "counts" and convert
+                yield replace(read, payload=of_first_format(read.payload)) if old else read
             else:
                 file.seek(read, os.SEEK_CUR)
 
@@ -239,11 +246,11 @@ def _mend(path: Path) -> None:
     """Cut off what a crash left behind the last whole frame."""
     with path.open("rb") as file:
         first = file.read(len(FIRST_LINE))
-    if not FIRST_LINE.startswith(first):
+    if not FIRST_LINE.startswith(first) and first != _FIRST_FORMAT:
         log.error("%s is no spool of this version; it is left as %s.unread", path.name, path.stem)
         path.rename(path.with_suffix(".unread"))
         return
-    whole = len(FIRST_LINE) + sum(_HEAD.size + len(frame.payload) for frame in read_frames(path))
+    whole = len(FIRST_LINE) + sum(_HEAD.size + len(frame.payload) for frame in read_frames(path, convert=False))
     size = path.stat().st_size
     if size <= len(FIRST_LINE):
         path.unlink()

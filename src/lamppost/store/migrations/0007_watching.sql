@@ -1,5 +1,6 @@
--- How odd a row was, and by what; who brought a call that was answered elsewhere or is made up.
-ALTER TABLE calls ADD COLUMN odd real, ADD COLUMN odd_why text, ADD COLUMN brought_by text;
+-- How odd a row was, and by what; who brought a call that was answered elsewhere or is made up; the
+-- trace that it belongs to, where its caller said so.
+ALTER TABLE calls ADD COLUMN odd real, ADD COLUMN odd_why text, ADD COLUMN brought_by text, ADD COLUMN trace text;
 
 -- What rows looked like, counted while their calls were stored: a delta with each delivery, merged later. at : start of ten minutes.
 CREATE TABLE sketches (
