@@ -2,7 +2,7 @@
 PORT ?= 8420
 PYTHON_HERE := .venv/bin/python
 
-.PHONY: demo test lint unit bench bench-changes console screenshots setup clean
+.PHONY: demo test lint unit bench bench-changes bench-drift bench-records console screenshots setup clean
 
 demo:
 	@scripts/setup.sh venv postgres console
@@ -30,6 +30,15 @@ bench-changes:
 	@scripts/setup.sh venv postgres console wrk
 	@$(PYTHON_HERE) -m bench.changes
 	@$(PYTHON_HERE) -m bench.rollouts
+
+# How good the verdicts on drift are, and what recording costs.
+bench-drift:
+	@scripts/setup.sh venv
+	@$(PYTHON_HERE) -m bench.drift
+
+bench-records:
+	@scripts/setup.sh venv postgres console wrk
+	@$(PYTHON_HERE) -m bench.records
 
 console:
 	@scripts/setup.sh console

@@ -55,6 +55,12 @@ def shoot_commands(browser: Browser, lamp: Path) -> None:
             f"lamppost ask {ENDPOINT}",
             f"lamppost tail {ENDPOINT} -n 6",
         ],
+        "commands-watching": [
+            f"lamppost drift {ENDPOINT} | head -12",
+            f"lamppost outcomes {ENDPOINT} | head -8",
+            "lamppost alerts --all | tail -5",
+            "lamppost watch --once",
+        ],
         "commands-versions": [
             f"lamppost rollout {ENDPOINT}",
             f"lamppost compare {ENDPOINT}@1 {ENDPOINT}@5 --endpoint {ENDPOINT} | head -3",
@@ -99,10 +105,6 @@ def shoot_pages(browser: Browser, address: str) -> None:
     for theme in ("light", "dark"):
         context = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme=theme)
         page = context.new_page()
-        if theme == "light":
-            page.goto(address)
-            page.get_by_label("Token").wait_for()
-            page.screenshot(path=OUT / "console-sign-in.png")
         with lamppost.Client(address) as client:
             page.goto(client.fetch("POST", "/api/session/link")["link"])
         page.get_by_role("table").get_by_role("link", name=ENDPOINT, exact=True).wait_for()
@@ -114,6 +116,8 @@ def shoot_pages(browser: Browser, address: str) -> None:
                 ("console-proof-failed", f"/models/{ENDPOINT}/2", "It takes no traffic"),
                 ("console-lanes", "/lanes", "Open now"),
                 ("console-trail", "/trail", "began rollout"),
+                ("console-traffic", f"/endpoints/{ENDPOINT}/traffic", "Where the time goes"),
+                ("console-outcomes", f"/endpoints/{ENDPOINT}/outcomes", "scores against what came"),
                 ("console-setup", f"/endpoints/{BY_NUMBER}", "How it serves"),
                 ("console-compare", f"/compare?before={ENDPOINT}@1&after={ENDPOINT}@2", "Side by side"),
             ):
@@ -126,14 +130,26 @@ def shoot_pages(browser: Browser, address: str) -> None:
             page.screenshot(path=OUT / "console-picture.png")
         page.goto(f"{address}/endpoints/{ENDPOINT}")
         ask(page)
-        page.screenshot(path=OUT / f"console-endpoint-{theme}.png")
+        if theme == "light":
+            page.screenshot(path=OUT / "console-endpoint-light.png")
         if theme == "dark":
+            drifted(page, address)
+            page.screenshot(path=OUT / "console-drift.png")
+            page.goto(f"{address}/endpoints/{ENDPOINT}")
             page.get_by_label("age_years").fill("old")
             page.get_by_label("voltage_v").first.fill("900")
             page.get_by_role("button", name="Ask", exact=True).click()
             page.get_by_role("alert").wait_for()
             page.screenshot(path=OUT / "console-refused.png")
         context.close()
+
+
+def drifted(page: Page, address: str) -> None:
+    """The drift of an endpoint, with its reason."""
+    page.set_viewport_size({"width": 1280, "height": 1080})
+    page.goto(f"{address}/endpoints/{ENDPOINT}/drift")
+    page.get_by_text("how large its leading change was").wait_for()
+    page.wait_for_timeout(500)
 
 
 def shoot_rollout(browser: Browser, address: str) -> None:

@@ -141,7 +141,8 @@ class EveryKind(unittest.TestCase):
 
         model, frame, metrics, _ = notes.train_fault_note()
         self.assertGreater(metrics["accuracy"], 0.9)
-        self.holds_for(self.served(model, frame, target=notes.TARGET, fields=notes.FIELDS), model, frame["note"].head(ROWS))
+        private = {"note": notes.FIELDS["note"] | {"private": True}}
+        self.holds_for(self.served(model, frame, target=notes.TARGET, fields=private), model, frame["note"].head(ROWS))
         kept = self.service.post("/predict/kind", b'{"note": "the lamp hums"}')
         refused = self.service.post("/predict/kind", b'{"note": 4711}')
         self.assertEqual((kept.status_code, refused.status_code), (200, 422))

@@ -57,6 +57,7 @@ def up(
     mail_from: Annotated[str, typer.Option(help="Whom its mails are from.")] = "lamppost@localhost",
     otlp: Annotated[str | None, typer.Option(help="Send spans there (OTLP over HTTP), such as http://host:4318/v1/traces.")] = None,
     log_json: Annotated[bool, typer.Option("--log-json", help="Log as lines of JSON.")] = False,
+    records: Annotated[bool, typer.Option("--records/--no-records", help="Record calls; without, nothing is watched.")] = True,
 ) -> None:
     """Start the service, with a PostgreSQL of its own."""
     from lamppost.cli.up import Options, run
@@ -80,6 +81,7 @@ def up(
             mail_from,
             otlp,
             log_json,
+            records,
         )
     )
 

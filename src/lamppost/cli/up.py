@@ -55,6 +55,7 @@ class Options:
     mail_from: str
     otlp: str | None
     log_json: bool
+    records: bool
 
 
 def run(options: Options) -> None:
@@ -90,6 +91,7 @@ def run(options: Options) -> None:
                 smtp=options.smtp,
                 mail_from=options.mail_from,
                 otlp=options.otlp,
+                records=options.records,
             )
         )
         config = uvicorn.Config(

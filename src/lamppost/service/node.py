@@ -43,6 +43,7 @@ class Node:
         self.auth = Auth(self.pool)
         self.counting = Counting(self.pool, Shelf(self.pool, settings.data / "packages"))
         self.recorder = Recorder(self.pool, self.counting, settings.data / "spool", settings.spool_bytes, settings.otlp)
+        self.recorder.on = settings.records
         self.routes = Routes(self.pool, settings, self.recorder, self.counting)
         self.changes = Changes(self.pool, self.routes)
         self.rolling = Rolling(self.pool, self.routes, self.changes)

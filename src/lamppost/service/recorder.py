@@ -43,7 +43,7 @@ _DELIVERY_BYTES = 2**20
 class Recorder:
     """Buffer, spool and delivery. `start` once, `add` from the event loop; `stop` leaves nothing in memory.
 
-    samples : percent of answered calls to an endpoint whose input and answer are kept, where not all are.
+    on : whether anything is recorded. samples : percent of answered calls to an endpoint whose input and answer are kept, where not all are.
     dropped : records lost from memory, because the disk did not take them, or the database could not hold them.
     """
 
@@ -55,6 +55,7 @@ class Recorder:
         self._counting = counting
         self.samples: dict[str, float] = {}
         self.thinned = 0
+        self.on = True
         self.meter = Meter()
         self.spans = Spans(otlp)
         self._calls: deque[Call] = deque()
@@ -72,6 +73,8 @@ class Recorder:
 
     def add(self, call: Call) -> None:
         """Take a record in; at the bound the oldest gives way."""
+        if not self.on:
+            return
         if self.samples and call.status == 200 and (share := self.samples.get(call.endpoint)) is not None:
             self.thinned += 1
             if (self.thinned * GOLDEN) % 1.0 * 100 >= share:

@@ -20,7 +20,7 @@ class Settings:
     environments : whether packages with other pins get the libraries that they were packed with.
     sources : databases that fields may be looked up in, URL by name.
     address : where people reach this node. smtp : host and port of a mail server, None for none. mail_from : whom its mails are from.
-    otlp : URL that spans are sent to (OTLP over HTTP), None for none.
+    records : whether calls are recorded at all. otlp : URL that spans are sent to (OTLP over HTTP), None for none.
     """
 
     data: Path
@@ -37,4 +37,5 @@ class Settings:
     address: str = "http://127.0.0.1:8420"
     smtp: str | None = None
     mail_from: str = "lamppost@localhost"
+    records: bool = True
     otlp: str | None = None
