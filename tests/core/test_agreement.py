@@ -74,5 +74,3 @@ class Tallies(unittest.TestCase):
         self.assertEqual([counts.above(arm, 20.0) for arm in (0, 1)], [0, 1])
         self.assertEqual(counts.answers, [{"kwh up to 10": 1}, {"kwh up to 10": 1}])
         self.assertEqual((counts.compared, counts.apart), (2, 1))
-        tally.put_back(counts)
-        self.assertEqual(tally.take(), counts)

@@ -17,7 +17,7 @@ from tests.support.models import Moody
 from tests.support.service import Service, until
 
 ROWS = make_traffic(40, seed=11)
-AWAY_S = 20.0
+AWAY_S = float(os.environ.get("LAMPPOST_AWAY_S", "20"))
 
 
 class Load:

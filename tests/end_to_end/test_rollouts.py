@@ -97,6 +97,22 @@ class Rollouts(unittest.TestCase):
         self.client.rollback("letter")
         self.assertEqual(self.serves("letter"), "letter@1", "steps of a rollout are not what was served before")
 
+    def test_one_whose_answers_turn_out_wrong_goes_back(self) -> None:
+        self.client.point("told", "letter@1")
+        plan = {"steps": [{"share": 50, "calls": 100_000}], "guards": {"answers": None, "disagreement": None}}
+        self.client.roll_out("told", "letter@2", plan)
+        rng = np.random.default_rng(3)
+        ids = {"a": [], "b": []}  # what is true is what the first version says
+        for x in rng.random(160):
+            said = self.client.predict("told", {"x": float(x)})
+            ids["a" if x < 0.8 else "b"].append(said.request_id)
+        told = [{"request_id": one, "truth": truth} for truth, several in ids.items() for one in several]
+        path = "/api/endpoints/told/outcomes"
+        until(lambda: self.client.fetch("POST", path, {"outcomes": told})["known"] == 160, 30, "all answers in the records")
+        ended = self.over("told")
+        self.assertEqual(ended["state"], "back", ended["why"])
+        self.assertIn("letter@2 was wrong in", ended["why"])
+
     def test_one_that_fails_goes_back(self) -> None:
         first = self.service.serve(moody_lamp("moody", Moody()), "moody")
         second = self.client.push(moody_lamp("fussy", Fussy()), "moody")["version"]

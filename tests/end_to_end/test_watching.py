@@ -12,6 +12,7 @@ from datetime import timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 
+import psycopg
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
 import lamppost
@@ -71,6 +72,7 @@ class Watching(unittest.TestCase):
         with cls.service.client() as client:
             cls.secret = client.fetch("POST", "/api/channels/shift", {"kind": "webhook", "target": cls.receiver.address})["secret"]
             client.fetch("POST", "/api/channels/post", {"kind": "mail", "target": "lamps@tallowby.example", "reports": "daily"})
+            client.fetch("POST", "/api/channels/down", {"kind": "webhook", "target": f"http://127.0.0.1:{free_port()}/hook"})
             cls.receiver.answers = iter((500, 503))
             for hours in range(9, 3, -1):
                 bring(client, "outage-risk", cls.version, usual(400, hours), window_start(hours))
@@ -154,8 +156,23 @@ class Watching(unittest.TestCase):
         until(lambda: self.mailbox.got, 20, "the mail")
         self.assertIn("lamppost drift outage-risk", self.mailbox.got[0])
         with self.service.client() as client:
-            notices = [one for one in client.fetch("GET", "/api/notices") if one["channel"] == "shift"]
+            everything = client.fetch("GET", "/api/notices")
+            notices = [one for one in everything if one["channel"] == "shift"]
+            down = [one for one in everything if one["channel"] == "down"]
         self.assertEqual((len(notices), sum(one["tries"] for one in notices)), (2, 4), notices)
+        self.assertTrue(down and all((one["done_at"] is None and "refused" in one["error"].lower()) or one["error"] for one in down), down)
+
+    def test_reports_go_out_by_mail_when_their_day_is_over(self) -> None:
+        with psycopg.connect(self.service.database()) as connection:
+            connection.execute("UPDATE channels SET made_at = now() - interval '25 hours' WHERE name = 'post'")
+
+        def mails() -> list[str]:
+            return [mail for mail in self.mailbox.got if "daily report" in mail]
+
+        until(lambda: any("outage-risk" in mail for mail in mails()), 60, "the report of outage-risk")
+        (mail, *_) = [mail for mail in mails() if "Subject: [Lamp Post] outage-risk, daily report" in mail]
+        self.assertIn("application/pdf", mail)
+        self.assertIn('filename="outage-risk.html"', mail)
 
     def test_the_truth_is_told_late_and_in_part(self) -> None:
         with self.service.client() as client:

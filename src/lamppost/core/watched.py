@@ -107,10 +107,6 @@ class Tally:
         counts, self._counts = self._counts, Counts(self.watch.share)
         return None if counts.empty else counts
 
-    def put_back(self, counts: Counts) -> None:
-        """Counts that could not be stored; they go with the next."""
-        self._counts.add(counts)
-
     def _arm(self, version: str) -> int | None:
         return 1 if version == self.watch.new else 0 if version == self.watch.old else None
 

@@ -33,7 +33,7 @@ log = logging.getLogger("lamppost.lookout")
 
 LOOK_S = 2.0
 _LOCK = 8_423
-_EVERY = {"alerts": 5.0, "merge": 60.0, "reports": 60.0, "roll up": 3_600.0}
+_EVERY = {"alerts": 5.0, "merge": 60.0, "reports": 20.0, "roll up": 3_600.0}
 _LANES_S = 30.0
 _QUIET = timedelta(minutes=30)
 """An alert with a cause that was told so short a time ago is told no more."""

@@ -21,11 +21,15 @@ from lamppost.store.lines import Call
 _REFUSED_KEPT = 2_000
 _random = Random(SystemRandom().getrandbits(256))
 getrandbits = _random.getrandbits
+_latest_ms = 0
 
 
 def new_request_id(millis: int | None = None) -> str:
     """UUID version 7 (RFC 9562, section 5.7) as text: ordered by time to the millisecond, random below. millis : since 1970; or now."""
-    millis = time.time_ns() // 1_000_000 if millis is None else millis
+    if millis is None:
+        # a clock that is set back does not take ids back: what came later still sorts later (RFC 9562, section 6.2)
+        global _latest_ms
+        millis = _latest_ms = max(_latest_ms, time.time_ns() // 1_000_000)
     rest = getrandbits(74)
     text = f"{(millis << 80) | (0x7 << 76) | ((rest >> 62) << 64) | (0b10 << 62) | (rest & 0x3FFFFFFFFFFFFFFF):032x}"
     return f"{text[:8]}-{text[8:12]}-{text[12:16]}-{text[16:20]}-{text[20:]}"

@@ -43,7 +43,8 @@ _DELIVERY_BYTES = 2**20
 class Recorder:
     """Buffer, spool and delivery. `start` once, `add` from the event loop; `stop` leaves nothing in memory.
 
-    on : whether anything is recorded. samples : percent of answered calls to an endpoint whose input and answer are kept, where not all are.
+    on : whether anything is recorded.
+    samples : percent of answered calls to an endpoint whose input and answer are kept, where not all are.
     dropped : records lost from memory, because the disk did not take them, or the database could not hold them.
     """
 

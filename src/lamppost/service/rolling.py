@@ -18,7 +18,7 @@ from psycopg_pool import PoolTimeout
 
 from lamppost.core.errors import Conflict, LampPostError
 from lamppost.core.names import VersionName, parse_version
-from lamppost.core.rollout import Counts, Decision, Plan, Rollout, decide, moved, readings
+from lamppost.core.rollout import Counts, Plan, Rollout, decide, moved, readings
 from lamppost.core.shares import Sticky
 from lamppost.core.watched import read_watched, watched, write_watched
 from lamppost.service.changes import Anyway, Changes
@@ -152,25 +152,19 @@ class Rolling:
                     held = moved(stored.rollout, decision)
                     await rollouts.save(connection, number, held, stored.revision, told, new_step=False)
                 return
-            await self._put(connection, stored, moved(stored.rollout, decision), told, By(f"rollout of {stored.begun_by}"), decision)
+            await self._put(connection, stored, moved(stored.rollout, decision), told, By(f"rollout of {stored.begun_by}"))
         log.info("%s: %s", stored.endpoint, decision.why)
         await self._routes.reconcile()
 
     async def _put(
-        self,
-        connection: AsyncConnection[TupleRow],
-        stored: Stored,
-        rollout: Rollout,
-        read: list[dict[str, Any]],
-        by: By,
-        decision: Decision | None = None,
+        self, connection: AsyncConnection[TupleRow], stored: Stored, rollout: Rollout, read: list[dict[str, Any]], by: By
     ) -> None:
         """Store where a rollout stands now, and what the endpoint serves with it, in one transaction."""
         revision = stored.revision
         before = await endpoints.newest(connection, stored.endpoint)
         assert before is not None
         if rollout.shares != stored.rollout.shares:
-            change = self._change(stored, rollout, before, decision)
+            change = self._change(stored, rollout, before)
             revision = before.revision + 1
             await rollouts.save(connection, stored.number, rollout, revision, read, new_step=True)
             await endpoints.make(connection, change, by)
@@ -180,16 +174,14 @@ class Rolling:
             action = "paused rollout" if rollout.state == "paused" else "resumed rollout"
             await trail.add(connection, by, action, stored.endpoint, note=rollout.why)
 
-    def _change(self, stored: Stored, rollout: Rollout, before: Split, decision: Decision | None) -> Change:
-        why = rollout.why if decision is None else decision.why
+    def _change(self, stored: Stored, rollout: Rollout, before: Split) -> Change:
         if rollout.state in ("done", "back"):
             version = parse_version(next(iter(rollout.shares.of)))
             restores = stored.before if rollout.state == "back" else None
             action = "finished rollout" if rollout.state == "done" else "took rollout back"
-            return Change(stored.endpoint, before.setup.pointed(version), before.revision, restores, action=action, note=why)
+            return Change(stored.endpoint, before.setup.pointed(version), before.revision, restores, action=action, note=rollout.why)
         assert before.watch is not None
         watch = replace(read_watched(before.watch), share=rollout.shares.of[rollout.new], step=rollout.step)
         setup = before.setup.shared(rollout.shares)
-        return Change(
-            stored.endpoint, setup, before.revision, rollout=stored.number, watch=write_watched(watch), action="moved rollout on", note=why
-        )
+        action, told = "moved rollout on", write_watched(watch)
+        return Change(stored.endpoint, setup, before.revision, rollout=stored.number, watch=told, action=action, note=rollout.why)
