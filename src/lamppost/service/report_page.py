@@ -66,6 +66,8 @@ def figures(told: dict[str, Any]) -> list[tuple[str, Figure]]:
         axes.fill_between(at, [one["figure"]["low"] for one in there], [one["figure"]["high"] for one in there], color=AMBER, alpha=0.25)
         axes.plot(at, values, color=AMBER, linewidth=1.2, marker="o", markersize=2.5)
         _time(axes, told, "part right" if known["kind"] == "labels" else "mean absolute error")
+        if known["kind"] == "labels":
+            axes.set_ylim(0, 1)
         out.append((f"How good, by the truth told later ({known['version']}, with 95 % intervals)", good))
     return out
 
@@ -143,7 +145,7 @@ def pdf(told: dict[str, Any]) -> bytes:
     def text(said: str, size: float = 10, bold: bool = False, colour: str = INK, gap: float = 1.5) -> None:
         paper.set_font("helvetica", "B" if bold else "", size)
         paper.set_text_color(colour)
-        paper.multi_cell(0, size * 0.5, _latin(said), new_x="LMARGIN", new_y="NEXT")
+        paper.multi_cell(0, size * 0.5, _latin(said), align="L", new_x="LMARGIN", new_y="NEXT")
         paper.ln(gap)
 
     def table(rows: list[list[str]], widths: tuple[int, ...]) -> None:

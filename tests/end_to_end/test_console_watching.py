@@ -1,0 +1,82 @@
+"""Watching in the console: what needs a look, why it drifted, how fast, how good, which calls."""
+
+from datetime import timedelta
+
+from playwright.sync_api import expect
+
+from tests.end_to_end.test_console import InBrowser
+from tests.support.lamps import outage_lamp
+from tests.support.service import until
+from tests.support.watching import bring, scaled, usual, window_start
+
+
+class Watching(InBrowser):
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.service.serve(outage_lamp())
+        with cls.service.client() as client:
+            for hours in (4, 3):
+                bring(client, "outage-risk", "outage-risk@1", usual(300, hours), window_start(hours))
+            for hours in (2, 1):
+                ids = bring(client, "outage-risk", "outage-risk@1", scaled(usual(300, hours), "mill", 1.15), window_start(hours))
+            told = [{"request_id": one, "truth": "fails" if at % 6 == 0 else "holds"} for at, one in enumerate(ids)]
+            client.fetch("POST", "/api/endpoints/outage-risk/outcomes", {"outcomes": told})
+            until(lambda: client.fetch("GET", "/api/alerts", state="open"), 40, "the alert")
+            until(lambda: client.fetch("GET", "/api/endpoints/outage-risk/drift")["why"], 40, "the reason")
+
+    def test_from_the_overview_to_the_reason_and_the_odd_calls(self) -> None:
+        with self.page("/") as page:
+            look = page.get_by_role("region", name="needs a look")
+            expect(look).to_contain_text("voltage_v where district is mill")
+            expect(page.get_by_role("table").get_by_role("row").nth(1)).to_contain_text("drifted")
+            look.get_by_role("link", name="Look at it").click()
+            why = page.get_by_role("region", name="Probably why")
+            expect(why).to_contain_text("voltage_v where district is mill")
+            expect(page.get_by_role("img", name="voltage_v: training and window")).to_be_visible()
+            page.get_by_role("button", name="district", exact=True).click()
+            expect(page.get_by_role("rowheader", name="old-town")).to_be_visible()
+            windows = page.get_by_role("group", name="windows, oldest first").get_by_role("button")
+            expect(windows).to_have_count(4)
+            windows.first.click()
+            expect(page.get_by_text("Steady: 300 rows look like training")).to_be_visible()
+            page.get_by_role("button", name="back to the newest").click()
+            page.get_by_role("link", name="Look at the odd calls").click()
+            calls = page.get_by_role("region", name="calls")
+            expect(calls.get_by_role("row").nth(1)).to_contain_text("odd: voltage_v is")
+            page.get_by_label("search calls").fill("Duskworks")
+            page.get_by_role("button", name="odd", exact=True).click()
+            expect(page.get_by_text("lamppost tail outage-risk --contains 'Duskworks' --follow")).to_be_visible()
+            calls.get_by_role("row").nth(1).click()
+            expect(calls).to_contain_text("answered elsewhere: simulated")
+
+    def test_traffic_and_outcomes(self) -> None:
+        with self.page("/endpoints/outage-risk/traffic?span=day") as page:
+            expect(page.get_by_text("1,200 calls")).to_be_visible()
+            expect(page.get_by_role("img", name="How fast over time")).to_be_visible()
+            phases = page.get_by_role("region", name="Where the time goes")
+            expect(phases.get_by_role("row", name="worker")).to_contain_text("1.48")
+            page.get_by_role("button", name="hour").click()
+            page.get_by_role("link", name="Outcomes").click()
+            expect(page.get_by_role("region", name="Accuracy")).to_contain_text("300 of 1,200 known (25 %)")
+            expect(page.get_by_role("img", name="calibration")).to_be_visible()
+
+    def test_an_alert_is_looked_after_and_muted(self) -> None:
+        with self.page("/alerts") as page:
+            alert = page.get_by_role("region", name="alert 1")
+            alert.get_by_label("note").fill("the depot asks the maker")
+            alert.get_by_role("button", name="I look after it").click()
+            expect(alert).to_contain_text("looked after by admin")
+            expect(alert).to_contain_text("Note: the depot asks the maker")
+            alert.get_by_role("button", name="Mute for 4 hours").click()
+            expect(alert).to_contain_text("muted until")
+            expect(page.get_by_text("Nobody yet. Webhooks are signed")).to_be_visible()
+
+    def test_a_report_opens_in_the_browser(self) -> None:
+        with self.page("/endpoints/outage-risk/drift") as page:
+            at = (window_start(1) + timedelta(minutes=1)).isoformat()
+            self.assertIn("week", page.get_by_role("link", name="report of the week").get_attribute("href") or "", at)
+            with page.context.expect_page() as opened:
+                page.get_by_role("link", name="report of the week").click()
+            expect(opened.value.get_by_role("heading", name="outage-risk", level=1)).to_be_visible(timeout=20_000)
+            expect(opened.value.get_by_text("its inputs or answers drifted in 2 windows")).to_be_visible()
