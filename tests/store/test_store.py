@@ -19,6 +19,7 @@ from lamppost.core.names import VersionName
 from lamppost.core.setup import Setup
 from lamppost.service.counting import Counting
 from lamppost.service.recorder import Recorder
+from lamppost.service.scribe import Here
 from lamppost.service.shelf import Shelf
 from lamppost.store import database, endpoints, packages, records, tokens
 from lamppost.store.endpoints import Change
@@ -259,7 +260,7 @@ class Records(WithServer):
         self.assertEqual(await records.latest_calls(self.pool, Sought("other"), 3), [])
 
     async def test_one_record_the_database_cannot_hold_does_not_cost_the_others(self) -> None:
-        recorder = Recorder(self.pool, self.counting(), self.data / uuid4().hex, 10**9)
+        recorder = Recorder(Here(self.pool, self.counting()), self.data / uuid4().hex, 10**9)
         with self.assertLogs("lamppost.records", "ERROR"):
             for number in range(9):
                 recorder.add(a_call(datetime.now(UTC), input=b"not json" if number == 4 else b'"\\u0000 is kept"'))
@@ -269,7 +270,7 @@ class Records(WithServer):
         self.assertEqual((recorder.written, recorder.dropped), (8, 1))
 
     async def test_past_its_bound_the_oldest_gives_way_and_is_counted(self) -> None:
-        recorder = Recorder(self.pool, self.counting(), self.data / uuid4().hex, 10**9)
+        recorder = Recorder(Here(self.pool, self.counting()), self.data / uuid4().hex, 10**9)
         for _ in range(140):
             recorder.add(a_call(datetime.now(UTC), input=b'"' + b"x" * 2**20 + b'"'))
         self.assertEqual((recorder.waiting, recorder.dropped), (127, 13))

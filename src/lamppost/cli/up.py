@@ -9,6 +9,7 @@ import os
 import re
 import signal
 import socket
+import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -32,6 +33,9 @@ from lamppost.service.settings import Settings
 from lamppost.store import tokens
 from lamppost.store.database import hand_over, migrate
 from lamppost.store.postgres import PrivateServer
+
+_SWITCH_S = 0.0005
+"""How long a thread that writes records may keep the interpreter from the loop that answers."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,6 +110,7 @@ def run(options: Options) -> None:
             timeout_keep_alive=75,
             backlog=2048,
         )
+        sys.setswitchinterval(_SWITCH_S)
         server = _Server(config, address, secret)
         with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
             runner.run(server.serve(sockets=[listener]))

@@ -22,6 +22,7 @@ from lamppost.service.quick import Quick
 from lamppost.service.recorder import Recorder
 from lamppost.service.rolling import Rolling
 from lamppost.service.routes import Routes
+from lamppost.service.scribe import Scribe
 from lamppost.service.settings import Settings
 from lamppost.service.shelf import Shelf
 from lamppost.store.database import CHANGES, make_pool
@@ -42,7 +43,8 @@ class Node:
         self.pool = make_pool(settings.database)
         self.auth = Auth(self.pool)
         self.counting = Counting(self.pool, Shelf(self.pool, settings.data / "packages"))
-        self.recorder = Recorder(self.pool, self.counting, settings.data / "spool", settings.spool_bytes, settings.otlp)
+        scribe = Scribe(settings.database, settings.data / "packages", self.counting)
+        self.recorder = Recorder(scribe, settings.data / "spool", settings.spool_bytes, settings.otlp)
         self.recorder.on = settings.records
         self.routes = Routes(self.pool, settings, self.recorder, self.counting)
         self.changes = Changes(self.pool, self.routes)

@@ -12,7 +12,6 @@ import contextlib
 import logging
 import time
 from collections import deque
-from datetime import date
 from pathlib import Path
 
 import psycopg
@@ -20,12 +19,10 @@ from psycopg_pool import PoolTimeout
 
 from lamppost.core.backoff import Backoff
 from lamppost.core.shares import GOLDEN
-from lamppost.service.counting import Counting
 from lamppost.service.metrics import Meter
+from lamppost.service.scribe import Brings
 from lamppost.service.spans import Spans
-from lamppost.store.database import Pool
-from lamppost.store.lines import Call, days, lines_of
-from lamppost.store.records import deliver, forget_segments, make_partition
+from lamppost.store.lines import Call, lines_of
 from lamppost.store.spool import Frame, Spool
 
 log = logging.getLogger("lamppost.records")
@@ -48,12 +45,11 @@ class Recorder:
     dropped : records lost from memory, because the disk did not take them, or the database could not hold them.
     """
 
-    def __init__(self, pool: Pool, counting: Counting, folder: Path, most_bytes: int, otlp: str | None = None) -> None:
+    def __init__(self, brings: Brings, folder: Path, most_bytes: int, otlp: str | None = None) -> None:
         self.dropped = 0
         self.written = 0
         self.spool = Spool(folder, most_bytes)
-        self._pool = pool
-        self._counting = counting
+        self._brings = brings
         self.samples: dict[str, float] = {}
         self.thinned = 0
         self.on = True
@@ -62,7 +58,6 @@ class Recorder:
         self._calls: deque[Call] = deque()
         self._bytes = 0
         self._moving = 0
-        self._days: set[date] = set()
         self._tasks: list[asyncio.Task[None]] = []
         self._stopping = asyncio.Event()
         self._away = False
@@ -99,6 +94,7 @@ class Recorder:
             for task in late:
                 task.cancel()
             await asyncio.gather(*self._tasks, return_exceptions=True)
+        await self._brings.close()
         await self.spans.close()
         with contextlib.suppress(OSError):
             await asyncio.to_thread(self.spool.close)
@@ -175,14 +171,9 @@ class Recorder:
                 self._away, backoff = False, Backoff()
 
     async def _store(self, frames: list[Frame]) -> None:
-        for day in set().union(*(days(frame.payload) for frame in frames if frame.kind != "counts")) - self._days:
-            await make_partition(self._pool, day)
-            await forget_segments(self._pool)
-            self._days.add(day)
         started = time.perf_counter()
-        counted = await self._counting.look(frames)
+        lost = await self._brings(frames)
         took = time.perf_counter() - started
-        lost = await deliver(self._pool, counted)
         self.dropped += lost
         self.written += sum(frame.calls for frame in frames) - lost
         self.spool.done(frames)

@@ -6,6 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 from datetime import UTC, date, datetime
+from functools import lru_cache
 from typing import NamedTuple
 
 import orjson
@@ -33,6 +34,7 @@ STORED = (*COLUMNS, "odd", "odd_why", "brought_by")
 WINDOW_S = 10
 _DAY_1970 = date(1970, 1, 1).toordinal()
 _NULL = b"\\N"
+_SPECIAL = re.compile(rb"[\\\n\r\t]")
 _ESCAPE = re.compile(rb"\\[\\nrt]")
 _ESCAPED = {b"\\\\": b"\\", b"\\n": b"\n", b"\\r": b"\r", b"\\t": b"\t"}
 
@@ -68,33 +70,45 @@ def lines_of(calls: Iterable[Call]) -> bytes:
     return b"".join(map(_line, calls))
 
 
+@lru_cache(maxsize=8)
+def _second(at: int) -> bytes:
+    """A whole second as the start of a timestamp."""
+    return datetime.fromtimestamp(at, UTC).strftime("%Y-%m-%dT%H:%M:%S").encode()
+
+
+@lru_cache(maxsize=4_096)
+def _name(value: str | None) -> bytes:
+    """Names come again and again."""
+    return _NULL if value is None else _escaped(value.encode())
+
+
 def _line(call: Call) -> bytes:
-    at = datetime.fromtimestamp(call.at, UTC).isoformat()
-    rows = _NULL if call.batch_rows is None else b"%d" % call.batch_rows
-    return b"%s\t%s\t%s\t%s\t%s\t%d\t%d\t%s\t%d\t%s\t%s\t%s\t%s\t%s\n" % (
-        at.encode(),
-        call.request_id.encode(),
-        _escaped(call.endpoint.encode()),
-        _NULL if call.version is None else _escaped(call.version.encode()),
-        _NULL if call.token is None else _escaped(call.token.encode()),
-        call.status,
-        call.rows,
+    at, request_id, endpoint, version, token, status, rows, batch, total_us, phases, asked, said, shadow, trace = call
+    second = int(at // 1)
+    return b"%s.%06d+00:00\t%s\t%s\t%s\t%s\t%d\t%d\t%s\t%d\t%s\t%s\t%s\t%s\t%s\n" % (
+        _second(second),
+        int((at - second) * 1e6),
+        request_id.encode(),
+        _name(endpoint),
+        _name(version),
+        _name(token),
+        status,
         rows,
-        call.total_us,
-        call.phases_us,
-        b"t" if call.shadow else b"f",
-        _NULL if call.trace is None else call.trace[3:35].encode(),
-        _NULL if call.input is None else _escaped(call.input),
-        _NULL if call.answer is None else _escaped(call.answer),
+        _NULL if batch is None else b"%d" % batch,
+        total_us,
+        phases,
+        b"t" if shadow else b"f",
+        _NULL if trace is None else trace[3:35].encode(),
+        _NULL if asked is None else _escaped(asked),
+        _NULL if said is None else _escaped(said),
     )
 
 
 def _escaped(value: bytes) -> bytes:
-    if b"\\" in value:
-        value = value.replace(b"\\", b"\\\\")
-    if b"\n" in value or b"\r" in value or b"\t" in value:
-        value = value.replace(b"\n", b"\\n").replace(b"\r", b"\\r").replace(b"\t", b"\\t")
-    return value
+    if _SPECIAL.search(value) is None:
+        return value
+    value = value.replace(b"\\", b"\\\\")
+    return value.replace(b"\n", b"\\n").replace(b"\r", b"\\r").replace(b"\t", b"\\t")
 
 
 def of_first_format(lines: bytes) -> bytes:
