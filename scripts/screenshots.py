@@ -118,7 +118,6 @@ def shoot_pages(browser: Browser, address: str) -> None:
                 ("console-trail", "/trail", "began rollout"),
                 ("console-traffic", f"/endpoints/{ENDPOINT}/traffic", "Where the time goes"),
                 ("console-outcomes", f"/endpoints/{ENDPOINT}/outcomes", "scores against what came"),
-                ("console-setup", f"/endpoints/{BY_NUMBER}", "How it serves"),
                 ("console-compare", f"/compare?before={ENDPOINT}@1&after={ENDPOINT}@2", "Side by side"),
             ):
                 page.goto(address + path)
