@@ -45,7 +45,7 @@ function Charts({ page, found }: { page: EndpointPage; found: TrafficPage }) {
   const since = Date.parse(found.since);
   const until = Date.parse(found.until);
   const step = found.step_s * 1_000;
-  const marks: Mark[] = found.changes.map((one) => ({ at: Date.parse(one.at), name: `${one.says}, by ${one.by}` }));
+  const marks: Mark[] = [...found.changes].reverse().map((one) => ({ at: Date.parse(one.at), name: one.says }));
   const filled = fill(found.moments, since, until, step);
   const line = (name: string, colour: string, key: "p50" | "p90" | "p95" | "p99"): Series => ({ name, colour, points: found.moments.map((one) => ({ at: Date.parse(one.at), value: one[key] })) });
   const fastest = Math.max(0, ...found.moments.map((one) => one.rate));

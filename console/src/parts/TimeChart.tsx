@@ -69,12 +69,18 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
             {tick(at, until - since)}
           </text>
         ))}
-        {marks.map((mark) => (
+        {marks.map((mark, at) => (
           <g key={`${mark.at} ${mark.name}`}>
             <line x1={x(mark.at)} x2={x(mark.at)} y1={TOP} y2={height - BOTTOM} stroke="var(--slate)" strokeDasharray="2 3" />
             <path d={`M${x(mark.at)} ${height - BOTTOM}l-4 6h8z`} fill="var(--slate)">
               <title>{`${when(mark.at)}: ${mark.name}`}</title>
             </path>
+            {/* names where there is room for them before the next */}
+            {(at + 1 < marks.length ? x(marks[at + 1]!.at) : width) - x(mark.at) > 150 && (
+              <text x={x(mark.at) + 4} y={TOP + 10} fontSize={11} fill="var(--slate)">
+                {mark.name.length > 24 ? `${mark.name.slice(0, 23)}…` : mark.name}
+              </text>
+            )}
           </g>
         ))}
         {limit && (

@@ -32,6 +32,7 @@ MAX_BYTES = 128 * 2**20
 MAX_PAYLOAD_BYTES = 2**20
 """An input or answer above this is not kept with its record."""
 _PAUSE_S = 0.1
+_QUICK_S = 0.02
 _FRAME_CALLS = 2_000
 _FRAME_BYTES = 4 * 2**20
 _DELIVERY_BYTES = 2**20
@@ -177,9 +178,10 @@ class Recorder:
         self.dropped += lost
         self.written += sum(frame.calls for frame in frames) - lost
         self.spool.done(frames)
-        if len(frames) < 5 and took > 0.02:
-            # many versions with a few calls each: counting them pays when there are more of each
-            await self._pause(min(2.0, 5 * took))
+        if took > _QUICK_S:
+            # under load the answers come first: records rest in the spool, the less the fuller that is
+            room = max(0.0, 1.0 - 4 * self.spool.size / self.spool.most_bytes)
+            await self._pause(min(2.0, 5 * took * room))
 
     async def _pause(self, seconds: float) -> None:
         try:
