@@ -45,6 +45,8 @@ FITTED = (0.21, 0.30)
 rows that they never saw."""
 _EXPECTED = 5.0
 _BEYOND_BLOCKS = 1.25
+_SURELY = 10
+"""So many times as certain is what is called drifted: of a choice with many values the least change that is certain is large already."""
 
 
 @dataclass(slots=True)
@@ -275,9 +277,9 @@ def _times(finding: Finding, times: int) -> Finding:
 
 
 def _limit(ps: Sequence[float], risk: float) -> float:
-    """The largest p that Benjamini and Hochberg let stand, -1 where none does."""
+    """Up to which p Benjamini and Hochberg let findings stand, -1 where none does."""
     ordered = sorted(ps)
-    stands = [p for at, p in enumerate(ordered, 1) if p <= risk * at / len(ordered)]
+    stands = [risk * at / len(ordered) for at, p in enumerate(ordered, 1) if p <= risk * at / len(ordered)]
     return stands[-1] if stands else -1.0
 
 
@@ -286,7 +288,8 @@ def _state(found: Sequence[Finding], limit: float, now: Mapping[What, float] | N
     for finding in found:
         if finding.p <= limit and (now is None or _lasts(finding.what, finding.size, now.get(finding.what, 0.0))):
             shifting, drifted = FITTED if fitted and finding.what in ("location", "spread", "shape") else FLOORS[finding.what]
-            level = max(level, 2 if finding.size >= drifted else 1 if finding.size >= shifting else 0)
+            surely = finding.p <= limit / _SURELY
+            level = max(level, 2 if surely and finding.size >= drifted else 1 if finding.size >= shifting else 0)
     return STATES[level]
 
 
@@ -316,7 +319,7 @@ def judge_pairs(
         i, j = int(upper[0][at]), int(upper[1][at])
         size = abs(float(after[i, j] - before[i, j]))
         if size >= shifting and (most is None or size >= _BEYOND_BLOCKS * float(most[i, j]) + 2 / math.sqrt(window.rows - 3)):
-            state: State = "drifted" if size >= drifted else "shifting"
+            state: State = "drifted" if size >= drifted and float(p[at]) <= limit / _SURELY else "shifting"
             out.append(PairVerdict(names[i], names[j], state, float(p[at]), float(before[i, j]), float(after[i, j])))
     return sorted(out, key=lambda pair: -abs(pair.after - pair.before))
 
