@@ -170,6 +170,7 @@ def ask(page: Page) -> None:
     """Press the button and wait until answer and record are on the page."""
     page.get_by_role("button", name="Ask", exact=True).click()
     page.get_by_test_id("label").wait_for()
+    page.locator("main").evaluate("main => main.scrollTo(0, 0)")
     page.wait_for_timeout(2_500)
 
 
