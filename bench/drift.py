@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from lamppost.core.cells import cells_of_choices, cells_of_numbers
 from lamppost.core.drift import LADDER, Against, Known, verdict
+from lamppost.core.quality import part
 from lamppost.core.sketching import Sketcher, correlations
 
 Rng = np.random.Generator
@@ -139,10 +140,9 @@ SHIFTS: dict[str, tuple[Shift, float]] = {
 
 def limits(happened: int, of: int) -> str:
     """A part with its 95 % interval (Wilson, *JASA* 22, 1927)."""
-    z, part = 1.96, happened / of
-    middle, half = part + z * z / (2 * of), z * sqrt(part * (1 - part) / of + z * z / (4 * of * of))
-    low, high = ((middle + sign * half) / (1 + z * z / of) for sign in (-1, 1))
-    return f"{part:6.1%} ({low:.1%} to {high:.1%})"
+    found = part(happened, of)
+    assert found is not None
+    return f"{found.value:6.1%} ({found.low:.1%} to {found.high:.1%})"
 
 
 def alarms(stream: Stream, reference: int, rows: int, runs: int, seed: int, drawn: float | None = None) -> tuple[int, int, int]:

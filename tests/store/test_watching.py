@@ -41,6 +41,8 @@ class Watching(WithServer):
 
     async def test_totals_count_what_a_service_level_counts(self) -> None:
         at = datetime.now(UTC) - timedelta(minutes=1)
+        async with self.pool.connection() as connection:
+            await connection.execute("INSERT INTO endpoints (name) VALUES ('level')")
         for status, calls, ms in ((200, 90, 5.0), (200, 6, 50.0), (422, 1_000, 1.0), (503, 4, 1.0)):
             async with self.pool.connection() as connection:
                 await connection.execute(

@@ -1,18 +1,19 @@
 import { useSearchParams } from "react-router";
 import type { EndpointPage, QualityFigure, VersionQuality } from "../api/client";
 import { useQuality } from "../api/queries";
-import { Card, Snippets, Trouble, Waiting } from "../parts/basics";
+import { Card, Segments, Snippets, Trouble, Waiting } from "../parts/basics";
 import { TimeChart } from "../parts/TimeChart";
 import { VersionLink } from "../parts/VersionLink";
 import { count, percent, short } from "../words";
 
-const DAYS = [1, 7, 30, 90] as const;
+const DAYS = { day: 1, "7 days": 7, "30 days": 30, "90 days": 90 } as const;
+const NAMES = Object.keys(DAYS) as (keyof typeof DAYS)[];
 
 /** Were the answers right, as far as the truth is known? */
 export function OutcomesView({ page }: { page: EndpointPage }) {
   const [params, setParams] = useSearchParams();
-  const days = DAYS.find((one) => String(one) === params.get("days")) ?? 30;
-  const quality = useQuality(page.name, days);
+  const span = NAMES.find((one) => one === params.get("span")) ?? "30 days";
+  const quality = useQuality(page.name, DAYS[span]);
   const found = quality.data;
   if (quality.error && !found) return <Trouble error={quality.error} again={() => void quality.refetch()} />;
   if (!found) return <Waiting height={480} label="loading outcomes" />;
@@ -20,13 +21,7 @@ export function OutcomesView({ page }: { page: EndpointPage }) {
     <>
       <div className="mt-4 flex items-center justify-between gap-4">
         <p className="text-lead text-soft">{found.says}</p>
-        <div className="flex gap-1" role="group" aria-label="days">
-          {DAYS.map((one) => (
-            <button key={one} type="button" aria-pressed={one === days} onClick={() => setParams(one === 30 ? {} : { days: String(one) })} className={`h-8 rounded-small px-3 whitespace-nowrap ${one === days ? "bg-card font-semibold shadow-[inset_0_-2px_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`}>
-              {one === 1 ? "day" : `${one} days`}
-            </button>
-          ))}
-        </div>
+        <Segments label="span" all={NAMES} chosen={span} onChoose={(one) => setParams(one === "30 days" ? {} : { span: one })} />
       </div>
       {found.versions.map((one, at) => (
         <OneVersion key={`${one.version} ${one.shadow}`} one={one} first={at === 0} since={Date.parse(found.since)} until={Date.parse(found.until)} />

@@ -1,40 +1,24 @@
 import { useSearchParams } from "react-router";
 import type { EndpointPage, Moment, TrafficPage } from "../api/client";
 import { useTraffic } from "../api/queries";
-import { Card, Trouble, Waiting } from "../parts/basics";
+import { Card, Segments, Trouble, Waiting } from "../parts/basics";
 import { type Mark, type Point, SameMoment, type Series, TimeChart } from "../parts/TimeChart";
 import { count, ms, percent } from "../words";
 
-const SPANS = [
-  { name: "hour", hours: 1 },
-  { name: "day", hours: 24 },
-  { name: "week", hours: 168 },
-  { name: "30 days", hours: 720 },
-] as const;
+const SPANS = { hour: 1, day: 24, week: 168, "30 days": 720 } as const;
+const NAMES = Object.keys(SPANS) as (keyof typeof SPANS)[];
 
 /** How much, how fast, and where does the time go? */
 export function TrafficView({ page }: { page: EndpointPage }) {
   const [params, setParams] = useSearchParams();
-  const span = SPANS.find((one) => one.name === params.get("span")) ?? SPANS[0];
-  const traffic = useTraffic(page.name, span.hours);
+  const span = NAMES.find((one) => one === params.get("span")) ?? "hour";
+  const traffic = useTraffic(page.name, SPANS[span]);
   const found = traffic.data;
   return (
     <>
       <div className="mt-4 flex items-center justify-between gap-4">
         <p className="text-lead text-soft">{found?.says ?? <>&nbsp;</>}</p>
-        <div className="flex gap-1" role="group" aria-label="span">
-          {SPANS.map((one) => (
-            <button
-              key={one.name}
-              type="button"
-              aria-pressed={one === span}
-              onClick={() => setParams(one.name === "hour" ? {} : { span: one.name })}
-              className={`h-8 rounded-small px-3 ${one === span ? "bg-card font-semibold shadow-[inset_0_-2px_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`}
-            >
-              {one.name}
-            </button>
-          ))}
-        </div>
+        <Segments label="span" all={NAMES} chosen={span} onChoose={(one) => setParams(one === "hour" ? {} : { span: one })} />
       </div>
       {traffic.error && !found ? <Trouble error={traffic.error} /> : !found ? <Waiting height={560} label="loading the load" /> : <Charts page={page} found={found} />}
     </>

@@ -26,6 +26,25 @@ export function Card({ title, aside, children, className = "" }: { title: string
   );
 }
 
+/** One of a few, such as a span of time; what is chosen is underlined. */
+export function Segments<T extends string>({ label, all, chosen, onChoose }: { label: string; all: readonly T[]; chosen: T; onChoose: (one: T) => void }) {
+  return (
+    <div className="flex gap-1" role="group" aria-label={label}>
+      {all.map((one) => (
+        <button
+          key={one}
+          type="button"
+          aria-pressed={one === chosen}
+          onClick={() => onChoose(one)}
+          className={`h-8 rounded-small px-3 whitespace-nowrap ${one === chosen ? "bg-card font-semibold shadow-[inset_0_-2px_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`}
+        >
+          {one}
+        </button>
+      ))}
+    </div>
+  );
+}
+
 /** A name, value or command. */
 export const Mono = ({ children, className = "" }: { children: ReactNode; className?: string }) => (
   <span className={`font-mono ${className}`}>{children}</span>

@@ -35,7 +35,6 @@ def alerts(endpoint: str | None, everything: bool, take: int | None, note: str |
         state = paint(f"{glyph} {one['state']}", colour)
         when = f"since {ago(one['since'])}{over}"
         say(f"{state}{by}  {one['endpoint']}, {one['rule']}, {when}  (alert {one['number']})")
-
         say(f"  {one['says']}")
         say(paint(f"  sure: {one['sure']}", DIM))
         if one["why"]:

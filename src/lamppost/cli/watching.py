@@ -88,8 +88,8 @@ def _figure(said: dict[str, Any]) -> None:
     most = max([*said["reference"], *said["window"], 1e-9])
     rows = []
     for name, before, now in zip(names, said["reference"], said["window"], strict=True):
-        bars = paint("█" * round(20 * before / most), SLATE) + "\n"
-        rows.append([name, f"{before:.1%}", f"{now:.1%}", bars.strip(), paint("█" * round(20 * now / most), AMBER)])
+        drawn = [paint("█" * round(20 * part / most), colour) for part, colour in ((before, SLATE), (now, AMBER))]
+        rows.append([name, f"{before:.1%}", f"{now:.1%}", *drawn])
     table(["values", "training", "now", "training", "now"], rows, right=frozenset())
     missing = said["window_missing"]
     say(paint(f"missing: {said['reference_missing']:.1%} in training, {'–' if missing is None else f'{missing:.1%}'} now", DIM))

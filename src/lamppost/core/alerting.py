@@ -11,9 +11,11 @@ from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from typing import Any, Literal
 
-from lamppost.core.quality import part
+from lamppost.core.figures import ANSWERS
+from lamppost.core.quality import Figure, part
 from lamppost.core.watch import Objectives, Rule
 
+Level = Literal["wrong", "back", "between"]
 State = Literal["firing", "acknowledged", "resolved"]
 LEAST_CALLS = 20
 """Below so many calls a share of them raises nothing."""
@@ -27,7 +29,7 @@ class Reading:
     """
 
     at: datetime
-    level: Literal["wrong", "back", "between"]
+    level: Level
     says: str
     sure: str
     cause: str
@@ -36,7 +38,7 @@ class Reading:
 
 @dataclass(frozen=True, slots=True)
 class Alert:
-    """One that is open or was. back_since : from when on its readings have been back. told : of its worst reading."""
+    """One that is open or was. back_since : from when on its readings have been back. reading : the last that was wrong."""
 
     endpoint: str
     rule: str
@@ -69,11 +71,15 @@ def advance(endpoint: str, rule: Rule, alert: Alert | None, reading: Reading) ->
     return replace(alert, seen_at=reading.at, back_since=begun)
 
 
-def level(value: float, limit: float, below: bool = False) -> Literal["wrong", "back", "between"]:
+def level(value: float, limit: float, below: bool = False) -> Level:
     """Wrong beyond the limit, back a tenth within it."""
     if below:
         return "wrong" if value < limit else "back" if value >= min(limit * 1.1, (100 + limit) / 2) else "between"
     return "wrong" if value > limit else "back" if value <= limit * 0.9 else "between"
+
+
+def _certainty(found: Figure) -> str:
+    return f"{100 * found.low:.1f} to {100 * found.high:.1f} % with 95 % certainty"
 
 
 def of_errors(at: datetime, endpoint: str, rule: Rule, calls: int, failed: int) -> Reading:
@@ -81,10 +87,10 @@ def of_errors(at: datetime, endpoint: str, rule: Rule, calls: int, failed: int) 
     found = part(failed, calls)
     if found is None or calls < LEAST_CALLS:
         return Reading(at, "back" if not failed else "between", f"{failed} of {calls} calls failed", "too few calls to be sure", endpoint)
-    sure = f"{100 * found.low:.1f} to {100 * found.high:.1f} % with 95 % certainty"
     now = level(100 * found.low, rule.limit)
     now = "between" if now == "back" and 100 * found.value > rule.limit * 0.9 else now
-    return Reading(at, now, f"{failed:,} of {calls:,} calls failed in {rule.minutes:g} minutes ({100 * found.value:.1f} %)", sure, endpoint)
+    says = f"{failed:,} of {calls:,} calls failed in {rule.minutes:g} minutes ({100 * found.value:.1f} %)"
+    return Reading(at, now, says, _certainty(found), endpoint)
 
 
 def of_p99(at: datetime, endpoint: str, rule: Rule, calls: int, p99_ms: float | None) -> Reading:
@@ -110,13 +116,12 @@ def of_window(at: datetime, rule: Rule, state: str, verdict: Mapping[str, Any], 
         found = part(odd, rows)
         if found is None or rows < LEAST_CALLS:
             return Reading(at, "between", "too few rows", f"{rows} rows", "odd rows")
-        sure = f"{100 * found.low:.1f} to {100 * found.high:.1f} % with 95 % certainty"
         says = f"{odd:,} of {rows:,} rows are odd ({100 * found.value:.1f} %)"
-        return Reading(at, level(100 * found.low, rule.limit), says, sure, "odd rows", why)
+        return Reading(at, level(100 * found.low, rule.limit), says, _certainty(found), "odd rows", why)
     changed = [one for one in verdict.get("fields", []) if one["state"] == "drifted"]
-    inputs = [one for one in changed if not one["name"].startswith("answers.")]
+    inputs = [one for one in changed if not one["name"].startswith(ANSWERS)]
     leading = (inputs or changed or [{"name": "", "findings": []}])[0]
-    now: Literal["wrong", "back", "between"] = "wrong" if state == "drifted" else "back" if state == "steady" else "between"
+    now: Level = "wrong" if state == "drifted" else "back" if state == "steady" else "between"
     p = min((one["p"] for one in leading["findings"]), default=None)
     sure = f"p {'< 1e-12' if p is not None and p < 1e-12 else f'= {p:.2g}'}, all looks taken together" if p is not None else "see its page"
     return Reading(at, now, str(verdict.get("says", "")), sure, f"drift of {leading['name']}" if leading["name"] else "drift", why)
@@ -128,8 +133,7 @@ def of_quality(at: datetime, endpoint: str, rule: Rule, right: int, known: int) 
     if found is None or known < LEAST_CALLS:
         return Reading(at, "between", f"{known} outcomes are known", "too few outcomes to be sure", endpoint)
     says = f"{right:,} of {known:,} answers were right ({100 * found.value:.1f} %)"
-    sure = f"{100 * found.low:.1f} to {100 * found.high:.1f} % with 95 % certainty"
-    return Reading(at, level(100 * found.high, rule.limit, below=True), says, sure, endpoint)
+    return Reading(at, level(100 * found.high, rule.limit, below=True), says, _certainty(found), endpoint)
 
 
 @dataclass(frozen=True, slots=True)

@@ -45,18 +45,15 @@ def slices(field: str, choices: Sequence[str], reference: Sequence[Row], window:
     numbers = sum(isinstance(row.get(field), (int, float)) and not isinstance(row.get(field), bool) for row in window) > len(window) / 2
     known = Counter(str(row.get(field)) for row in reference)
     if missing:
-        scale = 1.0
         value = lambda row: float(row.get(field) is None)  # noqa: E731
     elif numbers:
-        scale = float(np.std(_numbers(field, reference))) or 1.0
         value = lambda row: _number(row.get(field))  # noqa: E731
     else:
         now = Counter(str(row.get(field)) for row in window)
         grown = max(now, key=lambda one: now[one] / len(window) - known[one] / len(reference))
-        scale = 1.0
         value = lambda row: float(str(row.get(field)) == grown)  # noqa: E731
     whole = _mean(value, window) - _mean(value, reference)
-    if abs(whole) < 1e-9 * scale:
+    if abs(whole) < 1e-9 * (float(_of(value, reference).std()) or 1.0):
         return []
     found = []
     for by in choices:
@@ -82,12 +79,6 @@ def _number(value: Any) -> float:
         return float(value)
     except (TypeError, ValueError):
         return float("nan")
-
-
-def _numbers(field: str, rows: Sequence[Row]) -> NDArray[np.float64]:
-    values = np.asarray([_number(row.get(field)) for row in rows])
-    there: NDArray[np.float64] = values[np.isfinite(values)]
-    return there if len(there) else np.zeros(1)
 
 
 def _of(value: Any, rows: Sequence[Any]) -> NDArray[np.float64]:

@@ -10,7 +10,7 @@ import binascii
 import math
 import re
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
@@ -21,9 +21,13 @@ from numpy.typing import NDArray
 
 from lamppost.core.fields import Field, Schema
 from lamppost.core.images import BadImage, decode
+from lamppost.core.kinds import as_text
 
 Columns = dict[str, list[Any]]
-Words = Mapping[str, frozenset[str]]
+Words = Mapping[str, Collection[str]]
+
+ANSWERS = "answers."
+"""What the figures of answers are called by, besides their names."""
 
 MAX_WORDS = 4_000
 PROJECTED = 32
@@ -61,6 +65,24 @@ def defaults_of(schema: Schema) -> dict[str, Any]:
     return {field.name: field.default for field in schema if field.default is not None}
 
 
+class Figures:
+    """What is watched of the rows of one version and of its answers, these under the prefix `ANSWERS`."""
+
+    def __init__(self, inputs: Schema, answers: Schema, words: Words) -> None:
+        self._inputs = figures_of(inputs, words)
+        self._answers = figures_of(answers)
+        self._defaults = defaults_of(inputs)
+
+    def columns(
+        self, asked: Sequence[Mapping[str, Any]], said: Sequence[Mapping[str, Any]], names: frozenset[str] | None = None
+    ) -> Columns:
+        """Of inputs only those named, where they are; of answers nothing where the first is empty."""
+        out = columns_of([one for one in self._inputs if names is None or one.field in names], self._defaults, asked)
+        if not said or not said[0]:
+            return out
+        return out | {ANSWERS + name: values for name, values in columns_of(self._answers, {}, said).items()}
+
+
 def lexicon(texts: Sequence[str | None]) -> tuple[str, ...]:
     """The words of every other text, the most frequent ones: the texts between say how many new words are to be expected."""
     seen = Counter(word for text in texts[::2] if text for word in set(words_of(text)))
@@ -72,12 +94,12 @@ def words_of(text: str) -> list[str]:
     return _WORD.findall(text.casefold())
 
 
-def _of_field(field: Field, words: frozenset[str] | None) -> Iterator[Figure]:
+def _of_field(field: Field, words: Collection[str] | None) -> Iterator[Figure]:
     name = field.name
     if field.kind in ("number", "integer"):
         yield Figure(name, name, True, _number)
     elif field.kind in ("choice", "yes/no"):
-        yield Figure(name, name, False, _choice)
+        yield Figure(name, name, False, as_text)
     elif field.kind == "time":
         yield Figure(name, name, False, lambda _: "given")  # it moves on by itself: only whether it is there is held against anything
     elif field.kind == "text":
@@ -102,12 +124,13 @@ def _of_field(field: Field, words: frozenset[str] | None) -> Iterator[Figure]:
         yield from _of_image(field)
 
 
-def _of_text(name: str, words: frozenset[str] | None) -> Iterator[Figure]:
+def _of_text(name: str, words: Collection[str] | None) -> Iterator[Figure]:
     yield Figure(f"{name}.length", name, True, lambda value: len(str(value)))
     yield Figure(f"{name}.words", name, True, lambda value: len(words_of(str(value))))
     yield Figure(f"{name}.letters", name, True, _letters)
     if words is not None:
-        yield Figure(f"{name}.new words", name, False, lambda value: _new_words(str(value), words))
+        known = frozenset(words)
+        yield Figure(f"{name}.new words", name, False, lambda value: _new_words(str(value), known))
 
 
 def _of_image(field: Field) -> Iterator[Figure]:
@@ -153,10 +176,6 @@ def _number(value: Any) -> float | None:
     except (TypeError, ValueError, OverflowError):
         return None
     return number if math.isfinite(number) else None
-
-
-def _choice(value: Any) -> str:
-    return "true" if value is True else "false" if value is False else str(value)
 
 
 def _letters(value: Any) -> float | None:

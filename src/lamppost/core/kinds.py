@@ -24,6 +24,11 @@ _SHOWN = 80
 _INSTANT = re.compile(r"\d{4}-\d\d-\d\d[Tt ]\d\d:\d\d")
 
 
+def as_text(value: Any) -> str:
+    """A choice, a yes/no or a number as text; true and false as JSON has them."""
+    return str(value).lower() if isinstance(value, bool) else str(value)
+
+
 def value_schema(field: Field) -> cs.CoreSchema:
     """The schema of one value; a time becomes a datetime, a picture its bytes, a tensor an array."""
     schema: cs.CoreSchema

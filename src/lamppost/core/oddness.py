@@ -16,7 +16,8 @@ from numpy.typing import NDArray
 from scipy import special
 
 from lamppost.core.drift import Known
-from lamppost.core.sketching import Sketcher
+from lamppost.core.figures import ANSWERS
+from lamppost.core.sketching import Sketcher, as_numbers
 
 Floats = NDArray[np.float64]
 _FAR = 0.002
@@ -27,10 +28,10 @@ JOINT = "together"
 class Oddness:
     """Scores rows against a reference; only figures of inputs count."""
 
-    def __init__(self, sketcher: Sketcher, prefix: str = "answers.") -> None:
+    def __init__(self, sketcher: Sketcher) -> None:
         against = sketcher.against
         self._sketcher = sketcher
-        self._known = [one for one in against.known if not one.name.startswith(prefix)]
+        self._known = [one for one in against.known if not one.name.startswith(ANSWERS)]
         self._inverse: Floats | None = None
         if against.correlations is not None and len(against.names) > 1:
             # a little of the unit matrix, so that fields that say the same do not blow up what differs between them
@@ -44,8 +45,7 @@ class Oddness:
         for one in self._known:
             if one.name in columns:
                 if one.numbers:
-                    given = np.asarray([np.nan if value is None else value for value in columns[one.name]], dtype=np.float64)
-                    found.append(_tail(one, given))
+                    found.append(_tail(one, as_numbers(columns[one.name])))
                 else:
                     rare, unseen = self._rare[one.name]
                     there = (rare.get(value, unseen) if value is not None else _missing(one) for value in columns[one.name])

@@ -119,11 +119,6 @@ def _with_chooser(choose: Choose, schema: Iterable[Field]) -> Schema:
     return Schema(tuple(fields))
 
 
-def case_of(value: Any) -> str:
-    """A chooser's value as it stands among the cases."""
-    return str(value).lower() if isinstance(value, bool) else str(value)
-
-
 def _answers(parts: Sequence[Manifest]) -> Schema:
     first = parts[0].answers
     for part in parts[1:]:

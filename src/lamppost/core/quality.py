@@ -14,6 +14,8 @@ from typing import Any
 
 import numpy as np
 
+from lamppost.core.kinds import as_text
+
 Z = 1.959964
 _BINS = 10
 _LEAST_SLICE = 5
@@ -62,11 +64,7 @@ class Told:
 
 def same(said: Any, truth: Any) -> bool:
     """Whether an answer is the truth, as labels go."""
-    return _label(said) == _label(truth)
-
-
-def _label(value: Any) -> str:
-    return "true" if value is True else "false" if value is False else str(value)
+    return as_text(said) == as_text(truth)
 
 
 def is_number(value: Any) -> bool:
@@ -81,11 +79,11 @@ def quality(told: Sequence[Told], answer: str, numbers: bool, spread: float | No
     if numbers:
         return _of_numbers(told, answer, spread)
     right = [same(one.said.get(answer), one.truth) for one in told]
-    labels = sorted({_label(one.truth) for one in told} | {_label(one.said.get(answer)) for one in told})[:50]
+    labels = sorted({as_text(one.truth) for one in told} | {as_text(one.said.get(answer)) for one in told})[:50]
     return {
         "kind": "labels",
         "accuracy": figure(part(sum(right), len(right))),
-        "labels": [_of_label(told, answer, label) for label in labels],
+        "labels": [_ofas_text(told, answer, label) for label in labels],
         "calibration": _calibration(told),
         "slices": _slices(told, right),
     }
@@ -99,17 +97,17 @@ def figure(one: Figure | None) -> dict[str, Any] | None:
     return {"value": one.value, "low": low, "high": high, "of": one.of}
 
 
-def _of_label(told: Sequence[Told], answer: str, label: str) -> dict[str, Any]:
-    said = [one for one in told if _label(one.said.get(answer)) == label]
-    true = [one for one in told if _label(one.truth) == label]
-    hits = sum(_label(one.truth) == label for one in said)
+def _ofas_text(told: Sequence[Told], answer: str, label: str) -> dict[str, Any]:
+    said = [one for one in told if as_text(one.said.get(answer)) == label]
+    true = [one for one in told if as_text(one.truth) == label]
+    hits = sum(as_text(one.truth) == label for one in said)
     return {"label": label, "precision": figure(part(hits, len(said))), "recall": figure(part(hits, len(true))), "true": len(true)}
 
 
 def _calibration(told: Sequence[Told]) -> dict[str, Any] | None:
     """By the scores that answers gave to each label, where they gave any."""
     pairs = [
-        (float(score), _label(one.truth) == label)
+        (float(score), as_text(one.truth) == label)
         for one in told
         if isinstance(scores := one.said.get("scores"), Mapping)
         for label, score in scores.items()
@@ -152,8 +150,8 @@ def _slices(told: Sequence[Told], values: Sequence[float]) -> list[dict[str, Any
     whole = float(np.mean(values))
     found: list[tuple[float, dict[str, Any]]] = []
     for name in sorted({name for one in told for name in one.slices}):
-        for value, many in Counter(_label(one.slices.get(name)) for one in told).most_common(20):
-            here = [float(right) for one, right in zip(told, values, strict=True) if _label(one.slices.get(name)) == value]
+        for value, many in Counter(as_text(one.slices.get(name)) for one in told).most_common(20):
+            here = [float(right) for one, right in zip(told, values, strict=True) if as_text(one.slices.get(name)) == value]
             known = _of(here)
             if known is not None and _LEAST_SLICE <= many < len(told):
                 found.append((abs(known.value - whole) * math.sqrt(many), {"by": name, "value": value, "figure": figure(known)}))

@@ -22,12 +22,10 @@ from lamppost.core.columns import microseconds
 from lamppost.core.drift import Against, Known
 from lamppost.core.errors import PackageRefused
 from lamppost.core.fields import Schema
-from lamppost.core.figures import Columns, columns_of, defaults_of, figures_of, lexicon
+from lamppost.core.figures import ANSWERS, Columns, Figures, columns_of, figures_of, lexicon
 from lamppost.core.oddness import Oddness
 from lamppost.core.sketching import Sketcher, correlations
 
-ANSWERS = "answers."
-"""What the figures of answers are called by, besides their names."""
 MAX_PAIRED = 40
 KEPT_CHOICES = 63
 SAMPLE_ROWS = 500
@@ -106,12 +104,12 @@ def make_reference(
     texts = [field.name for field in inputs if field.kind == "text" and not field.private]
     words = {name: lexicon([row[name] for row in rows]) for name in texts}
     made = Reference(len(rows), profiles(inputs, rows, words), profiles(answers, said, {}), sample, words, unseen=unseen)
-    return finished(made, inputs, rows, answers, said)
+    return _finished(made, inputs, rows, answers, said)
 
 
 def profiles(schema: Schema, rows: Sequence[dict[str, Any]], words: Mapping[str, Sequence[str]]) -> tuple[Profile, ...]:
     """A profile for each figure."""
-    columns = columns_of(figures := figures_of(schema, {name: frozenset(one) for name, one in words.items()}), {}, rows)
+    columns = columns_of(figures := figures_of(schema, words), {}, rows)
     out = []
     for field in schema:
         values = [row[field.name] for row in rows]
@@ -183,7 +181,7 @@ def _square(size: int, above: Sequence[float], diagonal: float) -> NDArray[np.fl
     return out
 
 
-def finished(
+def _finished(
     reference: Reference, inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, said: Sequence[dict[str, Any]]
 ) -> Reference:
     """With correlations of its numbers and the oddness of its own rows."""
@@ -204,9 +202,7 @@ def watched_columns(
     reference: Reference, inputs: Schema, rows: Sequence[Mapping[str, Any]], answers: Schema, said: Sequence[Mapping[str, Any]]
 ) -> Columns:
     """Figures of inputs and answers, answers under their prefix."""
-    words = {name: frozenset(one) for name, one in reference.words.items()}
-    columns = columns_of(figures_of(inputs, words), defaults_of(inputs), rows)
-    return columns | {ANSWERS + name: values for name, values in columns_of(figures_of(answers), {}, said).items()}
+    return Figures(inputs, answers, reference.words).columns(rows, said)
 
 
 @cache

@@ -41,7 +41,7 @@ class Sketcher:
         for at, name in enumerate(self.against.names):
             if name in columns and name in self._scores:
                 known, score = self._scores[name]
-                given = _given(columns[name])
+                given = as_numbers(columns[name])
                 places = np.searchsorted(np.asarray(known.cells.edges), given, side="left").clip(0, len(score) - 1)
                 out[:, at] = np.where(np.isfinite(given), score[places], 0.0)
         return out
@@ -62,12 +62,13 @@ def _spread_out(known: Known) -> NDArray[np.float64]:
     return out
 
 
-def _given(values: Values) -> NDArray[np.float64]:
+def as_numbers(values: Values) -> NDArray[np.float64]:
+    """Values as an array, NaN for what is missing."""
     return np.asarray([np.nan if value is None else value for value in values], dtype=np.float64)
 
 
 def _numbers(known: Known, values: Values) -> Sketch:
-    given = _given(values)
+    given = as_numbers(values)
     there = np.isfinite(given)
     numbers = given[there]
     cells = np.bincount(np.searchsorted(np.asarray(known.cells.edges), numbers, side="left"), minlength=len(known.cells.counts))

@@ -13,6 +13,7 @@ from pydantic import TypeAdapter
 from lamppost.core.agreement import differ, main_answer
 from lamppost.core.fields import Schema, pick
 from lamppost.core.histogram import bucket_of
+from lamppost.core.kinds import as_text
 from lamppost.core.reference import Reference
 from lamppost.core.rollout import Counts, Rollout
 
@@ -44,7 +45,7 @@ class Watched:
             low = "" if at == 0 else f"above {self.edges[at - 1]:.3g}"
             high = "" if at == len(self.edges) else f"up to {self.edges[at]:.3g}"
             return f"{self.answer} {low}{' ' if low and high else ''}{high}"
-        return "missing" if value is None else str(value).lower() if isinstance(value, bool) else str(value)[:80]
+        return "missing" if value is None else as_text(value)[:80]
 
 
 def watched(rollout: Rollout, number: int, answers: Schema, reference: Reference | None) -> Watched:

@@ -44,7 +44,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: Looker) -> EndpointPage:
     back = endpoints.earlier(past)
     hours = await _hours(node)
     return EndpointPage(
-        **_shape(node, route, hours.get(endpoint, Hour()), (await looks_of(node)).get(endpoint, Looks())).model_dump(),
+        **_shape(node, route, hours.get(endpoint, Hour()), (await looks_of(node, endpoint)).get(endpoint, Looks())).model_dump(),
         inputs=field_shapes(promise.inputs),
         options=field_shapes(promise.options or ()),
         answers=field_shapes(promise.answers),
@@ -111,21 +111,21 @@ async def _hours(node: Node) -> dict[str, Hour]:
     return hours
 
 
-async def looks_of(node: Node) -> dict[str, Looks]:
-    """Drift, quality and alerts of all endpoints, in four queries however many there are."""
+async def looks_of(node: Node, endpoint: str | None = None) -> dict[str, Looks]:
+    """Drift, quality and alerts of all endpoints, or of one, in four queries however many there are."""
     now = datetime.now(UTC)
     looks: dict[str, Looks] = {name: Looks() for name in node.routes.by_endpoint}
-    for one in await windows.newest(node.pool):
+    for one in await windows.newest(node.pool, endpoint):
         route, look = node.routes.by_endpoint.get(one.endpoint), looks.get(one.endpoint)
         if route is None or look is None or one.version not in {str(name) for name in route.split.setup.versions}:
             continue
         if look.drift is None or _ORDER.index(one.state) > _ORDER.index(look.drift):
             look.drift, look.drift_says, look.drift_until = one.verdict["state"], one.verdict["says"], one.until
-    for name, (right, known) in (await outcomes.right(node.pool, now - timedelta(days=30), now)).items():
+    for name, (right, known) in (await outcomes.right(node.pool, now - timedelta(days=30), now, endpoint)).items():
         found = part(right, known)
         if name in looks and found is not None:
             looks[name].quality = Known(right=right, of=known, low=found.low, high=found.high)
-    for stored in await alerts.listed(node.pool, None, "open", 1_000):
+    for stored in await alerts.listed(node.pool, endpoint, "open", 1_000):
         if (look := looks.get(stored.alert.endpoint)) is not None:
             look.alerts += 1
             look.alert_says = look.alert_says or stored.alert.reading.says

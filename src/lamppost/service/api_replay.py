@@ -17,15 +17,14 @@ from lamppost.core.errors import BadRequest, LampPostError
 from lamppost.core.names import parse_version
 from lamppost.core.plan import Row
 from lamppost.runtime.lane import Lane
-from lamppost.runtime.terms import Terms
 from lamppost.service.access import PROBLEMS, Looker, TheNode
+from lamppost.service.asking import ask_all
 from lamppost.service.node import Node
 from lamppost.service.shapes_changes import AgreementShape, ApartShape, FlipShape, Replay, SliceShape
 from lamppost.store import records
 
 router = APIRouter(prefix="/api", tags=["models"], responses=PROBLEMS)
 
-_BATCH = 64
 _BACK = timedelta(days=30)
 _MOST_ROWS = 10_000
 
@@ -43,7 +42,7 @@ async def compare_answers(wanted: Replay, node: TheNode, caller: Looker) -> Agre
         answers, took = [], []
         for lane, rows in ((one, [pair[0] for pair in taken]), (other, [pair[1] for pair in taken])):
             start = time.perf_counter()
-            answers.append(await _ask(lane, rows))
+            answers.append(await ask_all(lane, rows))
             took.append((time.perf_counter() - start) * 1e3)
         plain = [pair[2] for pair in taken]
         found = agreement(plain, answers[0], answers[1], one.manifest.inputs, one.answers, wanted.tolerance)
@@ -79,14 +78,6 @@ def _taken(lanes: Sequence[Lane], raw: Sequence[dict[str, Any]]) -> list[tuple[R
             continue
         out.append((one, other, row))
     return out
-
-
-async def _ask(lane: Lane, rows: Sequence[Row]) -> list[Row]:
-    """Answers in batches, after all live calls."""
-    said: list[Row] = []
-    for at in range(0, len(rows), _BATCH):
-        said += (await lane.predict(rows[at : at + _BATCH], 0, Terms(bulk=True))).rows
-    return said
 
 
 def _shape(

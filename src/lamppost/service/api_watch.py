@@ -17,7 +17,6 @@ from lamppost.core.errors import BadRequest, NotFound
 from lamppost.core.histogram import quantiles
 from lamppost.core.names import closest, parse_version
 from lamppost.core.telling import as_reference, shares, write_verdict
-from lamppost.core.watch import Objectives
 from lamppost.core.windows import pooled
 from lamppost.service import outcomes
 from lamppost.service.access import PROBLEMS, Caller, Looker, Pointer, TheNode
@@ -25,6 +24,7 @@ from lamppost.service.judging import window_of
 from lamppost.service.lookout import budgets
 from lamppost.service.node import Node
 from lamppost.service.ongoing import new_request_id
+from lamppost.service.scribe import Here
 from lamppost.service.shapes_watch import (
     Brought,
     BroughtCalls,
@@ -47,7 +47,7 @@ from lamppost.service.shapes_watch import (
     WindowShape,
     WindowState,
 )
-from lamppost.store import endpoints, packages, records, timeline, windows
+from lamppost.store import endpoints, packages, timeline, windows
 from lamppost.store.lines import Call, lines_of
 from lamppost.store.spool import Frame
 from lamppost.store.timeline import Histogram
@@ -91,12 +91,10 @@ async def get_drift(
     route = node.routes.route(endpoint)
     name = version or str(route.split.version)
     now = datetime.now(UTC)
-    past = (await windows.history(node.pool, endpoint, name, now - timedelta(days=400), now))[-_WINDOWS:]
+    past, one = await _windows(node, endpoint, name, at)
     looker = await node.counting.looker(name)
-    wanted = _utc(at)
-    one = next((one for one in reversed(past) if wanted is None or one.at <= wanted < one.until), None)
-    if wanted is not None and one is None:
-        raise NotFound(f"{endpoint} has no window of {name} at {wanted:%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
+    if at is not None and one is None:
+        raise NotFound(f"{endpoint} has no window of {name} at {_utc(at):%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
     said: dict[str, Any] = one.verdict if one is not None else {"fields": [], "pairs": [], "windows": 1, "says": ""}
     earlier = _utc(against)
     if one is not None and earlier is not None:
@@ -117,6 +115,13 @@ async def get_drift(
         windows=[_window(other, now) for other in past],
         watched=looker is not None,
     )
+
+
+async def _windows(node: Node, endpoint: str, version: str, at: datetime | None) -> tuple[list[Judged], Judged | None]:
+    """The last windows of a version, and the one in which a time lies, or the newest."""
+    now, wanted = datetime.now(UTC), _utc(at)
+    past = (await windows.history(node.pool, endpoint, version, now - timedelta(days=400), now))[-_WINDOWS:]
+    return past, next((one for one in reversed(past) if wanted is None or one.at <= wanted < one.until), None)
 
 
 def _window(one: Judged, now: datetime) -> WindowShape:
@@ -160,10 +165,7 @@ async def get_figure(
     if figure not in known:
         like = closest(figure, list(known))
         raise NotFound(f"{name} has no figure {figure!r}" + (f"; did you mean {like}?" if like else ""))
-    now = datetime.now(UTC)
-    past = await windows.history(node.pool, endpoint, name, now - timedelta(days=400), now)
-    wanted = _utc(at)
-    one = next((one for one in reversed(past) if wanted is None or one.at <= wanted < one.until), None)
+    past, one = await _windows(node, endpoint, name, at)
     sketch = None
     if one is not None and looker is not None:
         span = (one.until - one.at) * one.verdict["windows"]
@@ -171,7 +173,7 @@ async def get_figure(
         if ticks:
             sketch = pooled([tick[:2] for tick in ticks.values()])[0].fields.get(figure)
     told = shares(known[figure], sketch)
-    return CellsPage(name=figure, numbers=known[figure].numbers, history=[_then(other, figure) for other in past[-_WINDOWS:]], **told)
+    return CellsPage(name=figure, numbers=known[figure].numbers, history=[_then(other, figure) for other in past], **told)
 
 
 def _then(one: Judged, figure: str) -> CellsThen:
@@ -205,44 +207,37 @@ async def get_traffic(
     phases = await timeline.phases(node.pool, endpoint, start, end)
     versions = [str(one) for one in route.split.setup.versions]
     watch = route.split.setup.watch
-    levels = (await budgets(node.pool, endpoint, watch.objectives or Objectives(), datetime.now(UTC)))[0]
-    latency: Histogram = {}
-    statuses: dict[str, int] = {}
-    for one in found:
-        for bucket, calls in one.latency.items():
-            latency[bucket] = latency.get(bucket, 0) + calls
-        for status, calls in one.statuses.items():
-            statuses[str(status)] = statuses.get(str(status), 0) + calls
+    levels = (await budgets(node.pool, endpoint, watch.objectives, datetime.now(UTC)))[0] if watch.objectives is not None else []
+    total = timeline.whole(found, start)
     return TrafficPage(
         endpoint=endpoint,
         since=start,
         until=end,
         step_s=step,
-        says=_load_says(statuses, latency, length),
+        says=_load_says(total, length),
         moments=[_moment(one, step) for one in found],
         phases=[_phase(name, phases[name]) for name in _PHASES if name in phases],
         batch_rows=_percentiles(phases.get("batch", {}), 1.0, whole=True),
-        statuses=statuses,
+        statuses={str(status): calls for status, calls in total.statuses.items()},
         lanes=[LanesThen(**lane) for lane in await timeline.lanes(node.pool, versions, start, end, max(30, step))],
         changes=[
             ChangeTick(at=one.since, says=one.setup.says(), by=one.changed_by)
             for one in await endpoints.history(node.pool, endpoint, 200)
             if start <= one.since < end
         ],
-        budgets=[BudgetShape(**asdict(one)) for one in levels] if watch.objectives is not None else [],
+        budgets=[BudgetShape(**asdict(one)) for one in levels],
     )
 
 
 def _moment(one: timeline.Stretch, step: int) -> Moment:
-    calls = sum(one.statuses.values())
     speed = _percentiles(one.latency, 1e-3)
     return Moment(
         at=one.at,
-        calls=calls,
-        refused=sum(many for status, many in one.statuses.items() if 400 <= status < 500),
-        failed=sum(many for status, many in one.statuses.items() if status >= 500),
+        calls=one.calls,
+        refused=one.refused,
+        failed=one.failed,
         rows=round(one.rows),
-        rate=round(calls / step, 3),
+        rate=round(one.calls / step, 3),
         versions=one.versions,
         **speed.model_dump(),
     )
@@ -261,12 +256,11 @@ def _percentiles(counts: Histogram, scale: float, whole: bool = False) -> Percen
 _UNITS = (("second", 1), ("minute", 60), ("hour", 3_600), ("day", 86_400))
 
 
-def _load_says(statuses: dict[str, int], latency: Histogram, length_s: float) -> str:
-    calls = sum(statuses.values())
+def _load_says(total: timeline.Stretch, length_s: float) -> str:
+    calls, failed = total.calls, total.failed
     if not calls:
         return "No calls in this span."
-    failed = sum(many for status, many in statuses.items() if int(status) >= 500)
-    p99 = quantiles(latency, (0.99,))[0]
+    p99 = quantiles(total.latency, (0.99,))[0]
     fast = f", p99 {p99 / 1e3:,.1f} ms" if p99 is not None else ""
     wrong = f"{failed:,} failed" if failed else "none failed"
     rate, unit = next((each, unit) for each, unit in ((calls / length_s * s, unit) for unit, s in _UNITS) if each >= 1 or unit == "day")
@@ -324,8 +318,6 @@ async def bring_calls(endpoint: str, wanted: BroughtCalls, node: TheNode, caller
         calls.append(
             Call(when.timestamp(), request_id, endpoint, one.version, token, one.status, rows, None, one.total_us, phases, body, answer)
         )
-    for day in sorted({datetime.fromtimestamp(call.at, UTC).date() for call in calls}):
-        await records.make_partition(node.pool, day)
     frame = Frame(f"brought {wanted.batch.hex}", 1, "calls", lines_of(calls))
-    await records.deliver(node.pool, await node.counting.look([frame], brought_by=wanted.source))
+    await Here(node.pool, node.counting)([frame], wanted.source)
     return Brought(request_ids=ids)

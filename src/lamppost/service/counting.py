@@ -19,11 +19,11 @@ import orjson
 from lamppost.core.bodies import asked_rows, said_rows
 from lamppost.core.errors import LampPostError
 from lamppost.core.fields import Schema
-from lamppost.core.figures import Columns, columns_of, defaults_of, figures_of
+from lamppost.core.figures import Columns, Figures
 from lamppost.core.names import parse_version
 from lamppost.core.oddness import JOINT, Oddness
 from lamppost.core.promise import WHICH
-from lamppost.core.reference import ANSWERS, against
+from lamppost.core.reference import against
 from lamppost.core.setup import Setup
 from lamppost.core.sketching import Sketcher
 from lamppost.core.watch import TICK_S
@@ -53,12 +53,8 @@ class Looker:
         self.sketcher = Sketcher(against(reference)) if reference is not None else None
         self.oddness = Oddness(self.sketcher) if self.sketcher is not None else None
         self.limit = reference.odd[2] if reference is not None and reference.odd else None
-        words = {name: frozenset(one) for name, one in reference.words.items()} if reference is not None else {}
-        self._inputs = figures_of(manifest.inputs, words)
-        self._answers = figures_of(manifest.answers)
-        self._defaults = defaults_of(manifest.inputs)
+        self._figures = Figures(manifest.inputs, manifest.answers, reference.words if reference is not None else {})
         self.heavy = any(one.kind in ("image", "tensor") for one in manifest.inputs)
-        self.slices = [one.name for one in manifest.inputs if one.kind in ("choice", "yes/no") and not one.private]
 
     @property
     def sees(self) -> bool:
@@ -67,11 +63,7 @@ class Looker:
 
     def columns(self, asked: Sequence[Any], said: Sequence[Any], names: frozenset[str] | None) -> Columns:
         """Figures of rows and answers; of inputs only those that callers send, if that is known."""
-        figures = [one for one in self._inputs if names is None or one.field in names]
-        out = columns_of(figures, self._defaults, asked)
-        if not said[0]:
-            return out
-        return out | {ANSWERS + name: values for name, values in columns_of(self._answers, {}, said).items()}
+        return self._figures.columns(asked, said, names)
 
 
 @dataclass(slots=True)

@@ -38,13 +38,14 @@ def window_of(at: datetime, span: timedelta) -> datetime:
 
 
 class Judging:
-    """What one node does about windows; only one node at a time does it."""
+    """What one node does about windows; only one node at a time does it. judged : endpoints with new verdicts, until somebody took note."""
 
     def __init__(self, pool: Pool, routes: Routes, counting: Counting) -> None:
         self._pool = pool
         self._routes = routes
         self._counting = counting
         self.unread = 0
+        self.judged: set[str] = set()
 
     def watch_of(self, endpoint: str) -> Watch:
         """How an endpoint is watched; as usual where it is gone."""
@@ -62,6 +63,7 @@ class Judging:
             judged = await self._judge(one, looker)
             await windows.keep(self._pool, judged, one)
             many += len(judged)
+            self.judged.add(one.endpoint)
             await self._explain(judged, looker)
         return many
 
@@ -97,7 +99,7 @@ class Judging:
                 log.info("no reason was found for %s at %s: %s", one.version, one.endpoint, error.detail)
 
     async def begun(self, one: Judged, looker: Looker) -> datetime:
-        """Since when it is so: the tick with which the most changed field changed, sought from a day's worth of windows before."""
+        """Since when it is so: the tick with which the most changed field changed, sought from its last steady windows on."""
         assert looker.sketcher is not None
         span = one.until - one.at
         past = await windows.history(self._pool, one.endpoint, one.version, one.at - 64 * span, one.at)
@@ -136,13 +138,12 @@ def _judged(fresh: Fresh, looker: Looker, span: timedelta, ticks: Ticks, first: 
         by_window[window_of(at, span)].append(tick)
     whole = [(at, *pooled([tick[:2] for tick in parts]), sum(tick[2] for tick in parts)) for at, parts in sorted(by_window.items())]
     out = []
-    for place, (at, window, rows, odd) in enumerate(whole):
+    for place, (at, _, rows, odd) in enumerate(whole):
         if at < first:
             continue
         past = [one for one in whole[: place + 1] if one[0] > at - _BACK * span][-LADDER[-1] :]
         state, said = _said(looker, [(one[1], one[2]) for one in past], rows)
         out.append(Judged(fresh.endpoint, fresh.version, at, at + span, rows, odd, state, said))
-        del window
     return out
 
 

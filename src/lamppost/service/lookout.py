@@ -28,6 +28,7 @@ from lamppost.service.settings import Settings
 from lamppost.store import alerts, outcomes, timeline, windows
 from lamppost.store.alerts import Stored
 from lamppost.store.database import Pool
+from lamppost.store.windows import Judged
 
 log = logging.getLogger("lamppost.lookout")
 
@@ -35,6 +36,8 @@ LOOK_S = 2.0
 _LOCK = 8_423
 _EVERY = {"alerts": 5.0, "merge": 60.0, "reports": 20.0, "roll up": 3_600.0}
 _LANES_S = 30.0
+_EVER = datetime(1971, 1, 1, tzinfo=UTC)
+_NEVER = datetime.max.replace(tzinfo=UTC)
 _QUIET = timedelta(minutes=30)
 """An alert with a cause that was told so short a time ago is told no more."""
 
@@ -50,7 +53,7 @@ class Lookout:
         self._settings = settings
         self._node = node
         self._done: dict[str, float] = {}
-        self._begun = datetime.now(UTC)
+        self._closes: dict[str, tuple[int, datetime]] = {}
         self._tasks: list[asyncio.Task[None]] = []
 
     def start(self) -> None:
@@ -70,6 +73,7 @@ class Lookout:
                 async with self._pool.connection() as connection:
                     held = await connection.execute("SELECT pg_try_advisory_lock(%s)", (_LOCK,))
                     if not (await held.fetchone() or (False,))[0]:
+                        self._closes.clear()  # what another node judges meanwhile is not known here
                         continue
                     try:
                         await self._look()
@@ -122,39 +126,65 @@ class Lookout:
         now = datetime.now(UTC)
         known = await alerts.latest(self._pool)
         lasts = await timeline.last_calls(self._pool)
+        judged = set(self.judging.judged)
         changed: list[Alert] = []
+        closes: dict[str, tuple[int, datetime]] = {}
         for endpoint, route in list(self._routes.by_endpoint.items()):
-            rules = route.split.setup.watch.alerts
-            for rule in rules:
+            rules = {rule.on: rule for rule in route.split.setup.watch.alerts}
+            past: list[Judged] = []
+            on_windows = [on for on in ("drift", "odd") if on in rules]
+            if on_windows and (endpoint in judged or self._may_tell(endpoint, route, now)):
+                past = await self._past(endpoint, route, [known.get((endpoint, on)) for on in on_windows], now)
+                open_ones = [one.until for one in past if one.until > now]
+                closes[endpoint] = (route.split.revision, min(open_ones, default=_NEVER))
+            for rule in rules.values():
                 stored = known.get((endpoint, rule.on))
-                before = stored.alert if stored is not None else None
-                since = before.seen_at if before is not None else None
-                for reading in await self._readings(endpoint, route, rule, now, since, lasts.get(endpoint)):
-                    after = advance(endpoint, rule, before, reading)
-                    if after is not before and after is not None:
-                        changed += await self._keep(before, after, stored)
-                        stored = None if after.state == "resolved" else (await alerts.latest(self._pool)).get((endpoint, rule.on))
-                        before = after
-            for (name, on), stored in known.items():
-                if name == endpoint and stored.alert.state != "resolved" and on not in {rule.on for rule in rules}:
-                    over = Reading(now, "back", "the rule was taken away", "certain", stored.alert.reading.cause)
-                    await self._keep(stored.alert, advance(endpoint, Rule("out"), stored.alert, over) or stored.alert, stored)
+                since = stored.alert.seen_at if stored is not None else None
+                readings = await self._readings(endpoint, route, rule, now, since, lasts.get(endpoint), past)
+                changed += await self._follow(endpoint, rule, stored, readings)
+        for (endpoint, on), stored in known.items():
+            route_of = self._routes.by_endpoint.get(endpoint)
+            rule_there = route_of is None or on in {rule.on for rule in route_of.split.setup.watch.alerts}
+            if stored.alert.state != "resolved" and not rule_there:
+                over = Reading(now, "back", "the rule was taken away", "certain", stored.alert.reading.cause)
+                await self._follow(endpoint, Rule("out"), stored, [over])
+        self._closes |= closes
+        self.judging.judged -= judged
         await self._tell(changed, known, now)
 
-    async def _keep(self, before: Alert | None, after: Alert, stored: Stored | None) -> list[Alert]:
-        """Store an alert; what is to be told of it: that it began, or that it is over."""
-        is_new = before is None or before.state == "resolved"
-        async with self._pool.connection() as connection:
-            await alerts.put(connection, after, None if is_new or stored is None else stored.number)
-        return [after] if is_new or after.state == "resolved" else []
+    def _may_tell(self, endpoint: str, route: Route, now: datetime) -> bool:
+        """Whether windows may say something new although none was judged: one has closed, or the endpoint was changed."""
+        revision, closes = self._closes.get(endpoint, (0, now))
+        return revision != route.split.revision or closes <= now
+
+    async def _past(self, endpoint: str, route: Route, stored: list[Stored | None], now: datetime) -> list[Judged]:
+        """Judged windows since the alerts on them were last looked at; all that there are without such an alert."""
+        seen = min(one.alert.seen_at if one is not None else _EVER for one in stored)
+        return await windows.history(self._pool, endpoint, None, seen - timedelta(minutes=route.split.setup.watch.window_minutes), now)
+
+    async def _follow(self, endpoint: str, rule: Rule, stored: Stored | None, readings: list[Reading]) -> list[Alert]:
+        """Store what readings make of an alert; what is to be told of it: that it began, or that it is over."""
+        before, number = (stored.alert, stored.number) if stored is not None else (None, None)
+        told = []
+        for reading in readings:
+            after = advance(endpoint, rule, before, reading)
+            if after is None or after is before:
+                continue
+            begins = before is None or before.state == "resolved"
+            async with self._pool.connection() as connection:
+                number = await alerts.put(connection, after, None if begins else number)
+            if begins or after.state == "resolved":
+                told.append(after)
+            before = after
+        return told
 
     async def _readings(
-        self, endpoint: str, route: Route, rule: Rule, now: datetime, since: datetime | None, last: datetime | None
+        self, endpoint: str, route: Route, rule: Rule, now: datetime, since: datetime | None, last: datetime | None, past: list[Judged]
     ) -> list[Reading]:
         """What a rule says: of windows one for each since the last look, of all else one about now."""
         span = timedelta(minutes=rule.minutes)
         if rule.on in ("drift", "odd"):
-            return await self._of_windows(endpoint, route, rule, now, since)
+            return _of_windows(route, rule, now, since or _EVER, past)
         if rule.on == "out":
             wrong = route.state == "out"
             return [Reading(now, "wrong" if wrong else "back", route.reason or "it answers", "certain", f"out: {route.reason or ''}"[:200])]
@@ -181,19 +211,6 @@ class Lookout:
         right, known = found.get(endpoint, (0, 0))
         return alerting.of_quality(now, endpoint, rule, right, known)
 
-    async def _of_windows(self, endpoint: str, route: Route, rule: Rule, now: datetime, since: datetime | None) -> list[Reading]:
-        """Closed windows of what is served since an alert was last looked at, each at its end; without one all that there are."""
-        span = timedelta(minutes=route.split.setup.watch.window_minutes)
-        start = (since or datetime(1970, 1, 1, tzinfo=UTC)) - span
-        found = await windows.history(self._pool, endpoint, None, start, now)
-        names = {str(version) for version in route.split.setup.versions}
-        out = []
-        for one in found:
-            if one.version in names and one.until <= now and one.state != "too few" and (since is None or one.until > since):
-                why = (one.why or {}).get("says")
-                out.append(alerting.of_window(one.until, rule, one.state, one.verdict, why, one.odd, one.rows))
-        return out
-
     async def _tell(self, changed: list[Alert], known: dict[tuple[str, str], Stored], now: datetime) -> None:
         """One notice for each cause and channel. What began and ended in one look, long ago, is not told: it came with old calls."""
         muted = await alerts.mutes(self._pool)
@@ -218,6 +235,16 @@ class Lookout:
                 if heard:
                     async with self._pool.connection() as connection:
                         await alerts.add_notices(connection, [channel.name], event(self._settings.address, state, cause, heard, now))
+
+
+def _of_windows(route: Route, rule: Rule, now: datetime, since: datetime, past: list[Judged]) -> list[Reading]:
+    """Closed windows of what is served that ended after a time, each at its end."""
+    names = {str(version) for version in route.split.setup.versions}
+    return [
+        alerting.of_window(one.until, rule, one.state, one.verdict, (one.why or {}).get("says"), one.odd, one.rows)
+        for one in past
+        if one.version in names and since < one.until <= now and one.state != "too few"
+    ]
 
 
 async def budgets(pool: Pool, endpoint: str, objectives: Objectives, now: datetime) -> tuple[list[Budget], int]:

@@ -25,6 +25,8 @@ from lamppost.store.outcomes import Answered, Known, Outcome
 
 _MOST_SLICED = 8
 _MOST_VALUE = 60
+SINCE = timedelta(days=30)
+"""Back to when keys and figures are sought, where nothing else is said."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -236,6 +238,3 @@ def _says(endpoint: str, versions: list[dict[str, Any]]) -> str:
         return f"{100 * main['value']:.1f} % right ({100 * main['low']:.1f} to {100 * main['high']:.1f} %); {known}."
     span = "" if main["low"] is None else f" ({main['low']:.3g} to {main['high']:.3g})"
     return f"Off by {main['value']:.3g} on average{span}; {known}."
-
-
-SINCE = timedelta(days=30)

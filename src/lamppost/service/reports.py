@@ -34,19 +34,11 @@ async def facts(pool: Pool, routes: Routes, endpoint: str, since: datetime, unti
     route = routes.route(endpoint)
     step_s = max(60, int((until - since).total_seconds() / _STEPS))
     stretches = await timeline.stretches(pool, endpoint, since, until, step_s)
-    latency: dict[int, int] = {}
-    statuses: dict[int, int] = {}
-    for one in stretches:
-        for bucket, calls in one.latency.items():
-            latency[bucket] = latency.get(bucket, 0) + calls
-        for status, calls in one.statuses.items():
-            statuses[status] = statuses.get(status, 0) + calls
+    total = timeline.whole(stretches, since)
     judged = await windows.history(pool, endpoint, None, since, until)
     fired = [one for one in await alerts.listed(pool, endpoint, None, 100) if one.alert.since < until and one.alert.seen_at >= since]
     objectives = route.split.setup.watch.objectives
     quality = await quality_page(pool, routes, endpoint, since, until)
-    calls = sum(statuses.values())
-    failed = sum(many for status, many in statuses.items() if status >= 500)
     slow = await timeline.totals(pool, endpoint, since, objectives.fast_ms if objectives else None)
     levels = budgets(objectives, slow, slow) if objectives else []
     drifted = [one for one in judged if one.state == "drifted"]
@@ -55,15 +47,15 @@ async def facts(pool: Pool, routes: Routes, endpoint: str, since: datetime, unti
         "serves": route.split.setup.says(),
         "since": since,
         "until": until,
-        "calls": calls,
-        "refused": sum(many for status, many in statuses.items() if 400 <= status < 500),
-        "failed": failed,
-        "latency": dict(zip(("p50", "p95", "p99"), (_ms(us) for us in quantiles(latency, (0.5, 0.95, 0.99))), strict=True)),
+        "calls": total.calls,
+        "refused": total.refused,
+        "failed": total.failed,
+        "latency": dict(zip(("p50", "p95", "p99"), (_ms(us) for us in quantiles(total.latency, (0.5, 0.95, 0.99))), strict=True)),
         "over_time": [
             {
                 "at": one.at,
-                "calls": sum(one.statuses.values()),
-                "failed": sum(many for status, many in one.statuses.items() if status >= 500),
+                "calls": one.calls,
+                "failed": one.failed,
                 "p50": _ms(quantiles(one.latency, (0.5,))[0]),
                 "p99": _ms(quantiles(one.latency, (0.99,))[0]),
             }
@@ -91,7 +83,7 @@ async def facts(pool: Pool, routes: Routes, endpoint: str, since: datetime, unti
             for one in await endpoints.history(pool, endpoint, 200)
             if since <= one.since < until
         ],
-        "says": _says(endpoint, calls, failed, _ms(quantiles(latency, (0.99,))[0]), drifted, quality),
+        "says": _says(endpoint, total.calls, total.failed, _ms(quantiles(total.latency, (0.99,))[0]), drifted, quality),
         "made_at": datetime.now(UTC),
     }
 

@@ -59,13 +59,13 @@ class Here:
         self._counting = counting
         self._days: set[date] = set()
 
-    async def __call__(self, frames: Sequence[Frame]) -> int:
-        """Count, then store."""
+    async def __call__(self, frames: Sequence[Frame], brought_by: str | None = None) -> int:
+        """Count, then store. brought_by : who brought in calls that were answered elsewhere."""
         for day in set().union(*(days(frame.payload) for frame in frames if frame.kind != "counts")) - self._days:
             await make_partition(self._pool, day)
             await forget_segments(self._pool)
             self._days.add(day)
-        return await deliver(self._pool, await self._counting.look(frames))
+        return await deliver(self._pool, await self._counting.look(frames, brought_by))
 
     async def close(self) -> None:
         """Nothing is to be done."""

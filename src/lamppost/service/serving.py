@@ -13,10 +13,10 @@ from typing import Any, Protocol
 from lamppost.core.columns import Column, from_rows, rows_of
 from lamppost.core.errors import BadRequest, Fault, InvalidRows, LampPostError, ModelFault, moved
 from lamppost.core.fields import Schema, pick
-from lamppost.core.kinds import shorten
+from lamppost.core.kinds import as_text, shorten
 from lamppost.core.plan import Plan, Row
 from lamppost.core.privacy import Kept
-from lamppost.core.promise import WHICH, Promise, answers_given, as_given, case_of, fit
+from lamppost.core.promise import WHICH, Promise, answers_given, as_given, fit
 from lamppost.core.setup import Choose, Together
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.terms import AT_ONCE, LaneAnswer, Terms
@@ -160,7 +160,7 @@ class Chosen(ByRow):
             return [version] * len(rows)
         versions, faults = [], []
         for at, row in enumerate(rows):
-            version = choose.cases.get(case_of(row[choose.name]), choose.other)
+            version = choose.cases.get(as_text(row[choose.name]), choose.other)
             if version is None:
                 expected = f"one of {', '.join(choose.cases)}"
                 faults.append(Fault(at, choose.name, shorten(row[choose.name]), expected, "it chooses the version that answers"))

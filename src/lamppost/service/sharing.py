@@ -8,7 +8,8 @@ from random import Random, SystemRandom
 
 from lamppost.core.errors import LampPostError
 from lamppost.core.fields import Schema
-from lamppost.core.promise import Promise, case_of, promise_of
+from lamppost.core.kinds import as_text
+from lamppost.core.promise import Promise, promise_of
 from lamppost.core.setup import Setup
 from lamppost.core.shares import Shares
 from lamppost.runtime.lane import Lane
@@ -58,7 +59,7 @@ class Shared(ByRow):
         if self._field is None:
             return await self.answered([self.pick(headers).version] * len(rows), rows, size_bytes, terms)
         keys = [row.get(self._field) for row in rows]
-        versions = [self._turn() if key is None else self._shares.keyed(case_of(key)) for key in keys]
+        versions = [self._turn() if key is None else self._shares.keyed(as_text(key)) for key in keys]
         return await self.answered(versions, rows, size_bytes, terms)
 
 

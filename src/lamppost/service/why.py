@@ -14,12 +14,12 @@ from lamppost.core.agreement import main_answer
 from lamppost.core.attribution import effect, moved, part_of, slices
 from lamppost.core.bodies import asked_rows, said_rows
 from lamppost.core.errors import LampPostError
-from lamppost.core.figures import words_of
+from lamppost.core.figures import ANSWERS, words_of
 from lamppost.core.names import parse_version
 from lamppost.core.plan import Row
 from lamppost.package.read import Lamp
 from lamppost.runtime.lane import Lane
-from lamppost.runtime.terms import Terms
+from lamppost.service.asking import ask_all
 from lamppost.service.routes import Routes
 from lamppost.store import endpoints, packages, records
 from lamppost.store.database import Pool
@@ -29,7 +29,6 @@ _CALLS = 600
 _ROWS = 1_500
 _ASKED = 300
 _FIELDS = 4
-_BATCH = 64
 _CLEAR = 0.03
 """A label whose part of the answers moved by less is moved by chance as easily, with so few rows."""
 
@@ -53,7 +52,7 @@ async def why(pool: Pool, routes: Routes, judged: Judged, begun: datetime) -> di
 def says(found: dict[str, Any]) -> str:
     """The probable reason in one sentence."""
     told = []
-    inputs = [one for one in found["fields"] if not one["name"].startswith("answers.")]
+    inputs = [one for one in found["fields"] if not one["name"].startswith(ANSWERS)]
     for one in inputs[:1]:
         text = f"{one['name']} is {one['says']}"
         if one["slices"]:
@@ -117,11 +116,7 @@ async def _answers(
 
 async def _ask(lane: Lane, rows: Sequence[Row]) -> list[Row]:
     """Answers to rows as JSON has them, behind all live calls."""
-    said: list[Row] = []
-    for at in range(0, len(rows), _BATCH):
-        taken = [lane.plan.read(orjson.dumps(row), []).rows[0] for row in rows[at : at + _BATCH]]
-        said += (await lane.predict(taken, 0, Terms(bulk=True))).rows
-    return said
+    return await ask_all(lane, [lane.plan.read(orjson.dumps(row), []).rows[0] for row in rows])
 
 
 async def _changes(pool: Pool, endpoint: str, begun: datetime) -> list[dict[str, Any]]:

@@ -23,6 +23,35 @@ class Stretch:
     versions: dict[str, int] = field(default_factory=dict)
     rows: float = 0.0
 
+    @property
+    def calls(self) -> int:
+        """All of them."""
+        return sum(self.statuses.values())
+
+    @property
+    def refused(self) -> int:
+        """Those with a status of 400 to 499."""
+        return sum(many for status, many in self.statuses.items() if 400 <= status < 500)
+
+    @property
+    def failed(self) -> int:
+        """Those with a status of 500 and up."""
+        return sum(many for status, many in self.statuses.items() if status >= 500)
+
+    def add(self, other: Stretch) -> None:
+        """What happened in another."""
+        for mine, theirs in ((self.latency, other.latency), (self.statuses, other.statuses)):
+            for key, calls in theirs.items():
+                mine[key] = mine.get(key, 0) + calls
+
+
+def whole(several: Sequence[Stretch], at: datetime) -> Stretch:
+    """Latency and statuses of stretches together, beginning at that time."""
+    made = Stretch(at)
+    for one in several:
+        made.add(one)
+    return made
+
 
 async def stretches(pool: Pool, endpoint: str, since: datetime, until: datetime, step_s: int) -> list[Stretch]:
     """Calls of an endpoint, step by step; steps without calls are left out."""
@@ -79,10 +108,12 @@ async def totals(pool: Pool, endpoint: str, since: datetime, slow_ms: float | No
 
 
 async def last_calls(pool: Pool) -> dict[str, datetime]:
-    """When each endpoint was called last, to ten seconds."""
+    """When each endpoint was called last, to ten seconds; a look at the end of the index for each."""
     async with pool.connection() as connection:
-        rows = await connection.execute("SELECT endpoint, max(at) FROM latency WHERE NOT shadow GROUP BY endpoint")
-        return dict(await rows.fetchall())
+        rows = await connection.execute(
+            "SELECT name, (SELECT max(at) FROM latency WHERE endpoint = name AND NOT shadow) AS last FROM endpoints"
+        )
+        return {name: last for name, last in await rows.fetchall() if last is not None}
 
 
 async def note_lanes(pool: Pool, node: str, lanes: Sequence[tuple[str, int, int, float]]) -> None:

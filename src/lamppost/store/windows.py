@@ -119,12 +119,14 @@ async def history(pool: Pool, endpoint: str, version: str | None, since: datetim
         return [Judged(*row) for row in await rows.fetchall()]
 
 
-async def newest(pool: Pool) -> list[Judged]:
-    """The newest window of each version at each endpoint."""
+async def newest(pool: Pool, endpoint: str | None = None) -> list[Judged]:
+    """The newest window of each version at each endpoint, or at one; a look at the end of the index for each."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT DISTINCT ON (endpoint, version) endpoint, version, at, until, row_count, odd_count, state, verdict, why"
-            " FROM judged ORDER BY endpoint, version, at DESC"
+            f"SELECT one.* FROM judged_through known CROSS JOIN LATERAL ({_JUDGED}"
+            " WHERE judged.endpoint = known.endpoint AND judged.version = known.version ORDER BY at DESC LIMIT 1) one"
+            " WHERE %s::text IS NULL OR known.endpoint = %s".encode(),
+            (endpoint, endpoint),
         )
         return [Judged(*row) for row in await rows.fetchall()]
 
