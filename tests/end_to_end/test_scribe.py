@@ -4,6 +4,7 @@ import json
 import os
 import signal
 from pathlib import Path
+from typing import Any
 
 import psycopg
 
@@ -35,8 +36,14 @@ class Scribes(WithService):
         with psycopg.connect(self.service.database()) as connection:
             return [int((connection.execute(query).fetchone() or (0,))[0]) for query in wanted]
 
+    def all_brought(self) -> dict[str, Any]:
+        """What the node says of itself once every record is in the database."""
+        with self.service.client() as client:
+            return until(lambda: (said := client.fetch("GET", "/api/node"))["records_waiting"] == 0 and said, 30, "the last record")
+
     def test_what_it_had_in_hand_is_brought_by_the_next(self) -> None:
         rows, sent = usual(40, 3), 0
+        self.all_brought()
         ended, there = set(), self.stored()
         for _ in range(4):
             for row in rows:
@@ -45,9 +52,7 @@ class Scribes(WithService):
             pid = until(self.scribe, what="a scribe")
             ended.add(pid)
             os.kill(pid, signal.SIGKILL)
-        with self.service.client() as client:
-            until(lambda: client.fetch("GET", "/api/node")["records_waiting"] == 0, 30, "the last record")
-            self.assertEqual(client.fetch("GET", "/api/node")["records_dropped"], 0)
+        self.assertEqual(self.all_brought()["records_dropped"], 0)
         self.assertGreater(len(ended), 1, "another was started")
         self.assertEqual([after - before for after, before in zip(self.stored(), there, strict=True)], [sent] * 4)
 
