@@ -14,7 +14,7 @@ from lamppost.core.reference import against, make_reference
 from lamppost.core.setup import Lookup, Setup, Together
 from lamppost.core.windows import read_window
 from lamppost.service.counting import Counting, Looker
-from lamppost.store.lines import Call, lines_of
+from lamppost.store.calls import Call, pack
 from lamppost.store.spool import Frame
 
 INPUTS = Schema((Field("x", "number"), Field("kind", "choice", choices=("a", "b"), unseen="accept")))
@@ -35,7 +35,7 @@ LOOKER = looker()
 def call(asked: Any, said: Any, version: str | None = "m@1", status: int = 200, **more: Any) -> Call:
     endpoint, shadow, at = more.get("endpoint", "e"), more.get("shadow", False), more.get("at", AT)
     body = [None if one is None else orjson.dumps(one) for one in (asked, said)]
-    return Call(at, str(uuid4()), endpoint, version, "admin", status, 1, 1, 900, b'{"queue":5}', body[0], body[1], shadow)
+    return Call(at, str(uuid4()), endpoint, version, "admin", status, 1, 1, 900, {"queue": 5}, body[0], body[1], shadow)
 
 
 class Counts(unittest.TestCase):
@@ -44,7 +44,7 @@ class Counts(unittest.TestCase):
 
     def look(self, *calls: Call, **lookers: Looker | None) -> Any:
         known: dict[str, Looker | None] = {name.replace("_", "@"): one for name, one in lookers.items()} or {"m@1": LOOKER}
-        (counted,) = self.counting._look([Frame("s", 1, "calls", lines_of(calls))], known, None)
+        (counted,) = self.counting._look([Frame("s", 1, "calls", pack(calls))], known, None)
         return counted
 
     def window(self, delta: Any) -> Any:
@@ -68,7 +68,7 @@ class Counts(unittest.TestCase):
         self.assertEqual(delta.at, datetime(2026, 5, 1, 12, 0, tzinfo=UTC), "ten minutes begin at the full ten")
         fields = self.window(delta)
         self.assertEqual(fields["answers.label"].rows, 3)
-        self.assertEqual(counted.lines.count(b"\n"), 7, "every call is stored, counted or not")
+        self.assertEqual(len(counted.lines), 7, "every call is stored, counted or not")
 
     def test_ticks_endpoints_and_versions_of_one_call_are_kept_apart(self) -> None:
         row = {"x": 0.1, "kind": "b"}
@@ -106,7 +106,7 @@ class Counts(unittest.TestCase):
         usual = {"x": 0.3, "kind": "a"}
         said = {"answers": [{"label": "high"}] * 3}
         counted = self.look(call({"rows": [usual, usual | {"x": 900.0}, usual]}, said), call(usual, {"answer": {"label": "high"}}))
-        odd, plain = counted.lines.split(b"\n")[:2]
+        odd, plain = (line for _, line in counted.lines)
         self.assertEqual(odd.split(b"\t")[-2], b"row 1: x is 900.0")
         self.assertGreater(float(odd.split(b"\t")[-3]), 3)
         self.assertEqual(plain.split(b"\t")[-2], b"\\N")
@@ -116,13 +116,13 @@ class Counts(unittest.TestCase):
         broken = SimpleNamespace(sketcher=object(), oddness=None, heavy=False, limit=None)
         with self.assertLogs("lamppost.counting", "ERROR"):
             counted = self.look(call({"x": 1.0, "kind": "a"}, {"answer": {"label": "high"}}), m_1=broken)  # type: ignore[arg-type]
-        self.assertEqual((counted.deltas, counted.lines.count(b"\n"), self.counting.failed), ([], 1, 1))
+        self.assertEqual((counted.deltas, len(counted.lines), self.counting.failed), ([], 1, 1))
 
     def test_tabs_and_lines_in_values_survive(self) -> None:
         odd = {"x": 1.0, "kind": "a\tb\\n\nc"}
         counted = self.look(call(odd, {"answer": {"label": "high"}}))
         self.assertEqual(self.window(counted.deltas[0])["kind"].odd, 1)
-        self.assertEqual(counted.lines.count(b"\n"), 1)
+        self.assertEqual(len(counted.lines), 1)
 
 
 def against_of() -> Any:

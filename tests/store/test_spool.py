@@ -1,21 +1,30 @@
 """The spool alone: what a crash, a full disk and its bound leave of it."""
 
 import resource
+import struct
 import subprocess
 import sys
 import tempfile
 import unittest
+import zlib
 from pathlib import Path
 from uuid import uuid4
 
-from lamppost.store.lines import Call, count, counts_of, lines_of, read_counts, without_payload
+from lamppost.store.calls import Call, count, pack, read_counts, unpack, without_payload, write_counts
+from lamppost.store.lines import calls_of, line_of
 from lamppost.store.spool import FIRST_LINE, Frame, Spool
 
 
-def calls(number: int, payload: int = 100) -> bytes:
+def calls(number: int, payload: int = 100) -> list[Call]:
     body = b'"' + b"x" * payload + b'"'
     at = 1_790_000_000.25
-    return lines_of(Call(at + n, str(uuid4()), "lamps\t\\", "lamps@1", None, 200, 1, 1, 1_000, b"{}", body, body) for n in range(number))
+    return [Call(at + n, str(uuid4()), "lamps\t\\", "lamps@1", None, 200, 1, 1, 1_000, {"queue": 7}, body, body) for n in range(number)]
+
+
+def earlier(kind: int, payload: bytes) -> bytes:
+    """A frame as the first two formats had it."""
+    head = struct.pack("!IBI", 1, kind, len(payload))
+    return head + struct.pack("!I", zlib.crc32(payload, zlib.crc32(head))) + payload
 
 
 class Spools(unittest.TestCase):
@@ -29,9 +38,9 @@ class Spools(unittest.TestCase):
 
     def drain(self, spool: Spool) -> list[Frame]:
         out: list[Frame] = []
-        while frames := spool.take(1):
-            out += frames
-            spool.done(frames)
+        while portion := spool.take(1):
+            out += portion.frames()
+            spool.done(portion)
         return out
 
     def test_what_is_appended_comes_back_in_order_and_then_the_files_go(self) -> None:
@@ -42,17 +51,23 @@ class Spools(unittest.TestCase):
         self.assertEqual(spool.waiting, 6)
         again = Spool(self.folder, 10**9)
         self.assertEqual(again.waiting, 6, "another start finds them")
-        self.assertEqual([(frame.number, frame.payload) for frame in self.drain(again)], list(enumerate(payloads, 1)))
+        self.assertEqual([(frame.number, frame.calls) for frame in self.drain(again)], list(enumerate(payloads, 1)))
         self.assertEqual((again.waiting, self.files()), (0, []))
 
     def test_what_earlier_software_left_is_read(self) -> None:
-        spool, payload = Spool(self.folder, 10**9), calls(3)
-        spool.append(payload.replace(b'\t\\N\t"', b'\t"'))  # without the column for the trace
-        spool.sync()
-        (path,) = self.files()
-        path.write_bytes(path.read_bytes().replace(FIRST_LINE, b"lamppost spool 1\n"))
+        kept = [call._replace(trace="00-" + "ab" * 16) for call in calls(3)]
+        lines = [line_of(call).rsplit(b"\t", 3)[0] + b"\n" for call in kept]  # no column for what is known later
+        without = [line.replace(b"\t" + b"ab" * 16, b"", 1) for line in lines]
+        for number, given in ((1, without), (2, lines)):
+            path = self.folder / f"{number:032x}.spool"
+            path.write_bytes(b"lamppost spool %d\n" % number + earlier(0, b"".join(given)) + b"torn")
+        (self.folder / f"{3:032x}.spool").write_bytes(b"lamppost spool 2\n" + earlier(2, write_counts(count(kept))))
         again = Spool(self.folder, 10**9)
-        self.assertEqual([(frame.kind, frame.payload) for frame in again.take(10**6)], [("calls", payload)])
+        self.assertEqual(again.waiting, 9)
+        first, second, third = self.drain(again)
+        self.assertEqual(first.calls, [call._replace(trace=None) for call in kept])
+        self.assertEqual(second.calls, kept)
+        self.assertEqual((third.kind, third.calls, third.counts), ("counts", [], count(kept)))
 
     def test_a_torn_or_damaged_frame_is_cut_off_and_what_stands_before_it_is_kept(self) -> None:
         spool = Spool(self.folder, 10**9)
@@ -94,14 +109,16 @@ class Spools(unittest.TestCase):
         self.assertLessEqual(spool.size, 100_000)
         self.assertGreater(spool.calls_given_up, 0)
         self.assertEqual(Spool(self.folder, 10**9).waiting, 3_050)
-        counted = sum(sum((read_counts(f.payload) if f.kind == "counts" else count(f.payload)).values()) for f in self.drain(spool))
+        counted = sum(frame.counts.total() for frame in self.drain(spool))
         self.assertEqual(counted, 3_050)
 
     def test_what_was_done_is_not_given_again_after_the_bound_was_met(self) -> None:
         spool = Spool(self.folder, 10**9)
         for _ in range(4):
             spool.append(calls(10, payload=2_000))
-        spool.done(spool.take(1))
+        portion = spool.take(1)
+        assert portion is not None
+        spool.done(portion)
         spool.most_bytes = 30_000
         with self.assertLogs("lamppost.spool", "WARNING"):
             spool.append(calls(10))
@@ -109,11 +126,12 @@ class Spools(unittest.TestCase):
 
     def test_a_full_disk_keeps_no_half_a_frame(self) -> None:
         code = (
-            "import sys, resource, signal; from pathlib import Path; from lamppost.store.spool import Spool\n"
+            "import sys, resource, signal; from pathlib import Path\n"
+            "from lamppost.store.calls import Call; from lamppost.store.spool import Spool\n"
             "signal.signal(signal.SIGXFSZ, signal.SIG_IGN); resource.setrlimit(resource.RLIMIT_FSIZE, (5_000, 5_000))\n"
             "spool = Spool(Path(sys.argv[1]), 10**9)\n"
             "for number in range(9):\n"
-            "    try: spool.append(b'x' * 999 + b'\\n')\n"
+            "    try: spool.append([Call(1.0, '', 'lamps', None, None, 200, 1, 1, 1, {}, b'x' * 990, None)])\n"
             "    except OSError as error: print(number, type(error).__name__)\n"
         )
         done = subprocess.run([sys.executable, "-c", code, str(self.folder)], capture_output=True, text=True, timeout=60, check=True)
@@ -121,13 +139,58 @@ class Spools(unittest.TestCase):
         self.assertEqual(Spool(self.folder, 10**9).waiting, 4)
         self.assertEqual(resource.getrlimit(resource.RLIMIT_FSIZE)[0], resource.RLIM_INFINITY)
 
+    def test_a_portion_is_read_whole_though_its_segment_was_written_again(self) -> None:
+        spool = Spool(self.folder, 10**9)
+        for _ in range(4):
+            spool.append(calls(10, payload=2_000))
+        one = spool.take(1)
+        assert one is not None
+        spool.done(one)
+        two = spool.take(50_000)
+        assert two is not None
+        spool.most_bytes = 30_000
+        with self.assertLogs("lamppost.spool", "WARNING"):
+            spool.append(calls(10))
+        self.assertEqual([(frame.number, frame.kind, len(frame.calls)) for frame in two.frames()], [(2, "bare", 10), (3, "bare", 10)])
+        spool.done(two)
+        self.assertEqual([frame.number for frame in self.drain(spool)], [4, 5])
+        self.assertEqual(spool.waiting, 0)
 
-class Lines(unittest.TestCase):
-    def test_a_call_without_payload_is_the_same_call(self) -> None:
-        lines = calls(2)
-        bare = without_payload(lines)
-        self.assertEqual([line.split(b"\t")[:11] for line in bare.splitlines()], [line.split(b"\t")[:11] for line in lines.splitlines()])
-        self.assertTrue(all(line.split(b"\t")[12:] == [b"\\N", b"\\N"] for line in bare.splitlines()))
-        self.assertEqual(count(bare), count(lines))
-        self.assertEqual(read_counts(counts_of(lines)), count(lines))
-        self.assertEqual({kind.endpoint for kind in count(lines)}, {"lamps\\t\\\\"}, "as COPY writes it; names of endpoints have neither")
+    def test_of_a_damaged_portion_what_is_whole_is_read(self) -> None:
+        spool = Spool(self.folder, 10**9)
+        for _ in range(3):
+            spool.append(calls(2))
+        portion = spool.take(10**9)
+        assert portion is not None
+        (path,) = self.files()
+        whole = path.read_bytes()
+        path.write_bytes(whole[:-300] + b"?" + whole[-299:])
+        self.assertEqual((portion.calls, [frame.number for frame in portion.frames()]), (6, [1, 2]))
+
+
+class Calls(unittest.TestCase):
+    def test_they_come_back_from_bytes_as_they_went(self) -> None:
+        first, second = calls(2)
+        several = [
+            first._replace(input=None, trace="00-" + "0" * 32 + "-" + "1" * 16 + "-01"),
+            second._replace(answer=b"", version=None, batch_rows=None, shadow=True, endpoint="lämp\n", at=1_790_000_000.123456),
+            first._replace(input=b"\x00\xff no text", status=400),
+        ]
+        self.assertEqual(unpack(pack(several)), several)
+        self.assertEqual(unpack(pack([])), [])
+
+    def test_they_come_back_from_lines_as_they_went(self) -> None:
+        (call,) = calls(1)
+        call = call._replace(input=b'"a\tb\\n\\\\ \\t"', trace="00-" + "ab" * 16)
+        line = line_of(call, (3.5, "x\ty"), "elsewhere")
+        self.assertEqual(line.count(b"\t"), 16)
+        self.assertTrue(line.endswith(b"\t3.500\tx\\ty\telsewhere\n"))
+        self.assertEqual(calls_of(line.rsplit(b"\t", 3)[0]), [call])
+
+    def test_a_call_without_payload_counts_as_before(self) -> None:
+        whole = calls(2)
+        bare = without_payload(whole)
+        self.assertEqual([call[:10] for call in bare], [call[:10] for call in whole])
+        self.assertTrue(all((call.input, call.answer) == (None, None) for call in bare))
+        self.assertEqual(count(bare), count(whole))
+        self.assertEqual(read_counts(write_counts(count(whole))), count(whole))

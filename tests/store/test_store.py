@@ -22,8 +22,8 @@ from lamppost.service.recorder import Recorder
 from lamppost.service.scribe import Here
 from lamppost.service.shelf import Shelf
 from lamppost.store import database, endpoints, packages, records, tokens
+from lamppost.store.calls import Call, count, pack, write_counts
 from lamppost.store.endpoints import Change
-from lamppost.store.lines import Call, counts_of, lines_of
 from lamppost.store.postgres import PrivateServer
 from lamppost.store.records import Sought
 from lamppost.store.spool import Frame
@@ -229,7 +229,7 @@ class Earlier(unittest.TestCase):
 
 def a_call(at: datetime, status: int = 200, micros: int = 1_000, input: bytes = b'{"x":1}') -> Call:
     return Call(
-        at.timestamp(), str(uuid4()), "outage-risk", "outage-risk@1", "admin", status, 1, 1, micros, b'{"queue":3}', input, b'{"answer":{}}'
+        at.timestamp(), str(uuid4()), "outage-risk", "outage-risk@1", "admin", status, 1, 1, micros, {"queue": 3}, input, b'{"answer":{}}'
     )
 
 
@@ -247,8 +247,8 @@ class Records(WithServer):
         ]
         for call in calls:
             await records.make_partition(self.pool, datetime.fromtimestamp(call.at, UTC).date())
-        self.assertEqual(await records.deliver(self.pool, await counting.look([Frame("s", 1, "calls", lines_of(calls))])), 0)
-        again = [Frame("s", 1, "calls", lines_of(calls)), Frame("s", 2, "counts", counts_of(lines_of([a_call(now)])))]
+        self.assertEqual(await records.deliver(self.pool, await counting.look([Frame("s", 1, "calls", pack(calls))])), 0)
+        again = [Frame("s", 1, "calls", pack(calls)), Frame("s", 2, "counts", write_counts(count([a_call(now)])))]
         self.assertEqual(
             await records.deliver(self.pool, await counting.look(again)), 0, "the first was stored before, the second is counts alone"
         )

@@ -18,7 +18,7 @@ from lamppost.core.watched import Tally
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.terms import LaneAnswer, Terms
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
-from lamppost.store.lines import Call
+from lamppost.store.calls import Call
 
 _MOST_WAITING = 64
 """Copies that may wait in a lane; more are left out."""
@@ -137,7 +137,7 @@ class _Recorded(_Copy):
         body = orjson.dumps({"answers": answer.rows, "version": self._shadow.version}, default=str)
         if lane is not None and not lane.keeps.everything:
             body = lane.keeps.answer(body)
-        phases = b'{"queue":%d,"worker":%d}' % (answer.queue_s * 1e6, answer.worker_s * 1e6)
+        phases = {"queue": int(answer.queue_s * 1e6), "worker": int(answer.worker_s * 1e6)}
         self._record(200, phases, answer.batch_rows, body)
 
     def set_exception(self, error: LampPostError) -> None:
@@ -145,9 +145,9 @@ class _Recorded(_Copy):
             self._shadow.left_out += 1
             return
         self._shadow.failed += 1
-        self._record(error.status, b"{}", None, orjson.dumps(error.to_problem(), default=str))
+        self._record(error.status, {}, None, orjson.dumps(error.to_problem(), default=str))
 
-    def _record(self, status: int, phases: bytes, batch_rows: int | None, body: bytes) -> None:
+    def _record(self, status: int, phases: dict[str, int], batch_rows: int | None, body: bytes) -> None:
         took_us = int((time.perf_counter() - self._since) * 1e6)
         kept: Any = body if len(body) <= MAX_PAYLOAD_BYTES else None
         after, version = self._after, self._shadow.version

@@ -48,7 +48,7 @@ from lamppost.service.shapes_watch import (
     WindowState,
 )
 from lamppost.store import endpoints, packages, timeline, windows
-from lamppost.store.lines import Call, lines_of
+from lamppost.store.calls import Call, pack
 from lamppost.store.spool import Frame
 from lamppost.store.timeline import Histogram
 from lamppost.store.windows import Judged
@@ -314,10 +314,10 @@ async def bring_calls(endpoint: str, wanted: BroughtCalls, node: TheNode, caller
         ids.append(UUID(request_id))
         body, answer = orjson.dumps(one.input), orjson.dumps(one.answer)
         rows = max(1, len(asked_rows(one.input)))
-        token, phases = one.token or caller.token, orjson.dumps(one.phases_us)
+        token, took = one.token or caller.token, one.total_us
         calls.append(
-            Call(when.timestamp(), request_id, endpoint, one.version, token, one.status, rows, None, one.total_us, phases, body, answer)
+            Call(when.timestamp(), request_id, endpoint, one.version, token, one.status, rows, None, took, one.phases_us, body, answer)
         )
-    frame = Frame(f"brought {wanted.batch.hex}", 1, "calls", lines_of(calls))
-    await Here(node.pool, node.counting)([frame], wanted.source)
+    frame = Frame(f"brought {wanted.batch.hex}", 1, "calls", pack(calls))
+    await Here(node.pool, node.counting).bring([frame], wanted.source)
     return Brought(request_ids=ids)

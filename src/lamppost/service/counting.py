@@ -31,8 +31,8 @@ from lamppost.core.windows import write_window
 from lamppost.package.read import Lamp
 from lamppost.service.shelf import Shelf
 from lamppost.store import packages
+from lamppost.store.calls import Call
 from lamppost.store.database import Pool
-from lamppost.store.lines import COLUMNS, parse_line, stored
 from lamppost.store.records import Counted
 from lamppost.store.spool import Frame
 from lamppost.store.windows import Delta
@@ -68,7 +68,7 @@ class Looker:
 
 @dataclass(slots=True)
 class _Group:
-    """Rows of one version within one tick. places : of each row, the line it came with and its place there."""
+    """Rows of one version within one tick. places : of each row, the call it came with and its place there."""
 
     asked: list[Any] = field(default_factory=list)
     said: list[Any] = field(default_factory=list)
@@ -119,37 +119,32 @@ class Counting:
     def _look(self, frames: Sequence[Frame], lookers: dict[str, Looker | None], brought_by: str | None) -> list[Counted]:
         out = []
         for frame in frames:
-            if frame.kind == "counts":
-                out.append(Counted(frame, frame.payload, []))
-                continue
-            lines = frame.payload.splitlines(keepends=True)
             odd: dict[int, tuple[float, str]] = {}
             deltas: list[Delta] = []
             if frame.kind == "calls":
                 try:
-                    deltas = self._count(lines, lookers, odd)
+                    deltas = self._count(frame.calls, lookers, odd)
                 except Exception:  # a fault of ours must not keep records from being stored
                     self.failed += 1
-                    log.exception("a frame of %d calls was stored without being counted", len(lines))
-            out.append(Counted(frame, b"".join(stored(line, odd.get(at), brought_by) for at, line in enumerate(lines)), deltas))
+                    log.exception("a frame of %d calls was stored without being counted", len(frame.calls))
+            out.append(Counted(frame, deltas, odd, brought_by))
         return out
 
-    def _count(self, lines: Sequence[bytes], lookers: dict[str, Looker | None], odd: dict[int, tuple[float, str]]) -> list[Delta]:
+    def _count(self, calls: Sequence[Call], lookers: dict[str, Looker | None], odd: dict[int, tuple[float, str]]) -> list[Delta]:
         groups: dict[tuple[str, str, int, bool], _Group] = defaultdict(_Group)
-        for at, line in enumerate(lines):
-            seen = parse_line(line)
-            if seen is None or seen.version is None:
+        for at, call in enumerate(calls):
+            if call.status != 200 or call.shadow or call.version is None or call.input is None or call.answer is None:
                 continue
-            asked, said = asked_rows(orjson.loads(seen.input)), said_rows(orjson.loads(seen.answer))
+            asked, said = asked_rows(orjson.loads(call.input)), said_rows(orjson.loads(call.answer))
             if not asked or len(asked) != len(said):
                 said = [{}] * len(asked)  # the answer is columns, or was too large to keep
-            tick = int(seen.at // TICK_S * TICK_S)
-            named = seen.version.split(", ")
+            tick = int(call.at // TICK_S * TICK_S)
+            named = call.version.split(", ")
             for place, (row, answer) in enumerate(zip(asked, said, strict=True)):
                 by = answer.get(WHICH) if len(named) > 1 else None
                 for version in [by] if by in named else named:
                     told = answer if version == by or version == named[0] else {}  # parts of an ensemble answered something else
-                    group = groups[seen.endpoint, version, tick, bool(told)]
+                    group = groups[call.endpoint, version, tick, bool(told)]
                     group.asked.append(row)
                     group.said.append(told)
                     group.places.append((at, place))
@@ -169,16 +164,16 @@ class Counting:
         assert looker.oddness is not None
         window = looker.sketcher.window(columns, len(asked))
         scores, why = looker.oddness.scores(columns, len(asked))
-        several = {line for line, place in places if place}
+        several = {call for call, place in places if place}
         limit, many = looker.limit, 0
-        for score, name, row, (line, place) in zip(scores.tolist(), why, asked, places, strict=True):
+        for score, name, row, (call, place) in zip(scores.tolist(), why, asked, places, strict=True):
             if limit is not None and score > limit and score >= 3:
                 many += 1
-                told = odd_words(name, row, place if line in several else None)
+                told = odd_words(name, row, place if call in several else None)
             else:
                 told = ""
-            if line not in odd or score > odd[line][0]:
-                odd[line] = (score, told or odd.get(line, (0, ""))[1])
+            if call not in odd or score > odd[call][0]:
+                odd[call] = (score, told or odd.get(call, (0, ""))[1])
         data = write_window(looker.sketcher.against, window, len(asked))
         return Delta(endpoint, version, datetime.fromtimestamp(tick, UTC), len(asked), many, data)
 
@@ -194,10 +189,8 @@ def odd_words(name: str, row: dict[str, Any], place: int | None) -> str:
 
 def _versions(frames: Sequence[Frame]) -> set[str]:
     found: set[str] = set()
-    place = COLUMNS.index("version")
     for frame in frames:
         if frame.kind == "calls":
-            for line in frame.payload.split(b"\n"):
-                if line and (said := line.split(b"\t", place + 1)[place]) != b"\\N":
-                    found.update(said.decode().split(", "))
+            for version in {call.version for call in frame.calls if call.version is not None}:
+                found.update(version.split(", "))
     return found

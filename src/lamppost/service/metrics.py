@@ -15,7 +15,7 @@ from prometheus_client.core import CounterMetricFamily, Exemplar, GaugeMetricFam
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 from prometheus_client.registry import Collector
 
-from lamppost.store.lines import Call
+from lamppost.store.calls import Call
 
 if TYPE_CHECKING:
     from lamppost.service.node import Node

@@ -16,7 +16,7 @@ from lamppost.service import bodies
 from lamppost.service.after import After
 from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.service.serving import Asked, Serving
-from lamppost.store.lines import Call
+from lamppost.store.calls import Call
 
 _REFUSED_KEPT = 2_000
 _random = Random(SystemRandom().getrandbits(256))
@@ -141,7 +141,7 @@ class Ongoing:
                 self.rows,
                 batch_rows,
                 round((clock.last - clock.start) * 1e6),
-                orjson.dumps(phases),
+                phases,
                 kept,
                 body if len(body) <= MAX_PAYLOAD_BYTES else None,
                 trace=self.trace,

@@ -24,7 +24,7 @@ from lamppost.service.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.service.routes import Routes
 from lamppost.service.serving import Asked, One
 from lamppost.service.sharing import Shared
-from lamppost.store.lines import Call
+from lamppost.store.calls import Call
 
 if TYPE_CHECKING:
     from lamppost.service.ingress import Ingress
@@ -36,7 +36,7 @@ _MOST_BYTES = 32 * 1024
 _JSON = (b"application/json", b"application/json; charset=utf-8", b"application/json;charset=UTF-8")
 _ANY = (b"*/*", b"application/json", b"")
 _UNUSUAL = frozenset((b"priority", b"answer-within", b"expect", b"transfer-encoding", b"cookie", b"upgrade"))
-_PHASES = b'{"token":%d,"read":%d,"validate":%d,"queue":%d,"worker":%d,"answer":%d}'
+_PHASES = ("token", "read", "validate", "queue", "worker", "answer")
 _TIMING = b"token;dur=%.3f, read;dur=%.3f, validate;dur=%.3f, queue;dur=%.3f, worker;dur=%.3f, answer;dur=%.3f, total;dur=%.3f"
 
 
@@ -221,7 +221,7 @@ class QuickCall:
         kept: bytes | None = self.body
         if not keeps.everything:
             kept, body = keeps.request(self.body), keeps.answer(body)
-        kept_phases = _PHASES % tuple(int(seconds * 1e6) for seconds in phases)
+        kept_phases = {name: int(seconds * 1e6) for name, seconds in zip(_PHASES, phases, strict=True)}
         body_kept = body if len(body) <= MAX_PAYLOAD_BYTES else None
         if self._after is not None:
             self._after.told(serving.version, said.rows, answer.rows, total_s * 1e3, request_id, self._token)

@@ -22,8 +22,8 @@ from lamppost.core.shares import GOLDEN
 from lamppost.service.metrics import Meter
 from lamppost.service.scribe import Brings
 from lamppost.service.spans import Spans
-from lamppost.store.lines import Call, lines_of
-from lamppost.store.spool import Frame, Spool
+from lamppost.store.calls import Call
+from lamppost.store.spool import Portion, Spool
 
 log = logging.getLogger("lamppost.records")
 
@@ -132,7 +132,7 @@ class Recorder:
     def _append(self, calls: list[Call]) -> None:
         self.meter.take(calls)
         self.spans.take(calls)
-        self.spool.append(lines_of(calls))
+        self.spool.append(calls)
         if self._away:
             self.spool.sync()
 
@@ -154,14 +154,14 @@ class Recorder:
         backoff = Backoff()
         loop = asyncio.get_running_loop()
         while True:
-            frames = await asyncio.to_thread(self.spool.take, _DELIVERY_BYTES)
-            if not frames:
+            portion = await asyncio.to_thread(self.spool.take, _DELIVERY_BYTES)
+            if portion is None:
                 if self._stopping.is_set() and self._tasks[0].done():
                     return
                 await self._pause(_PAUSE_S)
                 continue
             try:
-                await self._store(frames)
+                await self._store(portion)
             except (psycopg.OperationalError, PoolTimeout) as error:
                 self._away = True
                 backoff = backoff.failed(loop.time())
@@ -171,13 +171,13 @@ class Recorder:
             else:
                 self._away, backoff = False, Backoff()
 
-    async def _store(self, frames: list[Frame]) -> None:
+    async def _store(self, portion: Portion) -> None:
         started = time.perf_counter()
-        lost = await self._brings(frames)
+        lost = await self._brings(portion)
         took = time.perf_counter() - started
         self.dropped += lost
-        self.written += sum(frame.calls for frame in frames) - lost
-        self.spool.done(frames)
+        self.written += portion.calls - lost
+        self.spool.done(portion)
         if took > _QUICK_S:
             # under load the answers come first: records rest in the spool, the less the fuller that is
             room = max(0.0, 1.0 - 4 * self.spool.size / self.spool.most_bytes)

@@ -1,7 +1,7 @@
 """The scribe: a process beside the service that counts records and brings them to the database.
 
 It has an interpreter of its own, so that counting never holds up an answer, and the lowest priority: while the machine is busy answering,
-records wait in the spool. The service hands it frames over a pipe and gets back how many calls the database could not hold. It ends with
+records wait in the spool. The service tells it where they lie there and hears how many calls the database could not hold. It ends with
 the service, and is started again when it ends before.
 """
 
@@ -15,6 +15,7 @@ import signal
 import struct
 import sys
 from collections.abc import Sequence
+from dataclasses import asdict
 from datetime import date
 from pathlib import Path
 from typing import Any, BinaryIO, Protocol
@@ -25,10 +26,10 @@ from psycopg_pool import PoolTimeout
 
 from lamppost.service.counting import Counting
 from lamppost.service.shelf import Shelf
+from lamppost.store.calls import days
 from lamppost.store.database import Pool, make_pool
-from lamppost.store.lines import days
 from lamppost.store.records import deliver, forget_segments, make_partition
-from lamppost.store.spool import Frame
+from lamppost.store.spool import Frame, Portion
 
 log = logging.getLogger("lamppost.records")
 
@@ -39,12 +40,12 @@ _END_S = 10.0
 
 
 class Brings(Protocol):
-    """Brings frames of one segment to the database; returns how many calls it could not hold.
+    """Brings a portion of a segment to the database; returns how many of its calls the database could not hold.
 
     Raises psycopg.OperationalError or PoolTimeout while the database does not take them.
     """
 
-    async def __call__(self, frames: Sequence[Frame]) -> int:
+    async def __call__(self, portion: Portion) -> int:
         """Each frame once, however often it is brought."""
 
     async def close(self) -> None:
@@ -59,9 +60,17 @@ class Here:
         self._counting = counting
         self._days: set[date] = set()
 
-    async def __call__(self, frames: Sequence[Frame], brought_by: str | None = None) -> int:
+    async def __call__(self, portion: Portion) -> int:
+        """Read, count, store."""
+        frames = await asyncio.to_thread(portion.frames)
+        unread = portion.calls - sum(len(frame.calls) or frame.counts.total() for frame in frames)
+        if unread > 0:
+            log.error("%d calls of %s cannot be read any more", unread, portion.path)
+        return max(0, unread) + (await self.bring(frames) if frames else 0)
+
+    async def bring(self, frames: Sequence[Frame], brought_by: str | None = None) -> int:
         """Count, then store. brought_by : who brought in calls that were answered elsewhere."""
-        for day in set().union(*(days(frame.payload) for frame in frames if frame.kind != "counts")) - self._days:
+        for day in set().union(*(days(frame.calls) for frame in frames)) - self._days:
             await make_partition(self._pool, day)
             await forget_segments(self._pool)
             self._days.add(day)
@@ -80,15 +89,15 @@ class Scribe:
         self._counting = counting
         self._process: asyncio.subprocess.Process | None = None
 
-    async def __call__(self, frames: Sequence[Frame]) -> int:
-        """Hand over, and wait until it is stored."""
-        told = {"frames": [[one.segment, one.number, one.kind, len(one.payload)] for one in frames]}
-        head = orjson.dumps(told | {"sent": {name: sorted(fields) for name, fields in self._counting.sent.items()}})
+    async def __call__(self, portion: Portion) -> int:
+        """Say where it lies, and wait until it is stored."""
+        sent = {name: sorted(fields) for name, fields in self._counting.sent.items()}
+        told = orjson.dumps({"portion": asdict(portion), "sent": sent})
         process = await self._running()
         assert process.stdin is not None
         assert process.stdout is not None
         try:
-            process.stdin.write(b"".join([_LENGTH.pack(len(head)), head, *(frame.payload for frame in frames)]))
+            process.stdin.write(_LENGTH.pack(len(told)) + told)
             await process.stdin.drain()
             (length,) = _LENGTH.unpack(await process.stdout.readexactly(_LENGTH.size))
             said: dict[str, Any] = orjson.loads(await process.stdout.readexactly(length))
@@ -142,9 +151,9 @@ async def _serve(database: str, packages: Path) -> None:
     here = Here(pool, counting)
     try:
         while (asked := await asyncio.to_thread(_read, sys.stdin.buffer)) is not None:
-            frames, counting.sent = asked
+            portion, counting.sent = asked
             try:
-                said: dict[str, Any] = {"lost": await here(frames)}
+                said: dict[str, Any] = {"lost": await here(portion)}
             except (psycopg.OperationalError, PoolTimeout) as error:
                 said = {"away": str(error).strip() or type(error).__name__}
             answer = orjson.dumps(said)
@@ -154,14 +163,13 @@ async def _serve(database: str, packages: Path) -> None:
         await pool.close()
 
 
-def _read(pipe: BinaryIO) -> tuple[list[Frame], dict[str, frozenset[str]]] | None:
-    """What the service hands over; None when it has ended."""
+def _read(pipe: BinaryIO) -> tuple[Portion, dict[str, frozenset[str]]] | None:
+    """What the service asks for; None when it has ended."""
     start = pipe.read(_LENGTH.size)
     if len(start) < _LENGTH.size:
         return None
     told = orjson.loads(pipe.read(_LENGTH.unpack(start)[0]))
-    frames = [Frame(segment, number, kind, pipe.read(length)) for segment, number, kind, length in told["frames"]]
-    return frames, {name: frozenset(fields) for name, fields in told["sent"].items()}
+    return Portion(**told["portion"]), {name: frozenset(fields) for name, fields in told["sent"].items()}
 
 
 def main() -> int:

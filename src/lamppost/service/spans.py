@@ -16,7 +16,7 @@ import orjson
 
 import lamppost
 from lamppost.core.tracing import Span, read_traceparent, spans_of, to_otlp
-from lamppost.store.lines import Call
+from lamppost.store.calls import Call
 
 log = logging.getLogger("lamppost.spans")
 
@@ -68,8 +68,8 @@ class Spans:
                 "http.response.status_code": call.status,
             }
             trace_id, parent = (trace.trace_id, trace.parent_id) if trace is not None else (own, "")
-            name, phases = f"predict {call.endpoint}", orjson.loads(call.phases_us)
-            self._waiting.extend(spans_of(trace_id, own[16:], parent, name, int(call.at * 1e9), call.total_us, phases, about))
+            name = f"predict {call.endpoint}"
+            self._waiting.extend(spans_of(trace_id, own[16:], parent, name, int(call.at * 1e9), call.total_us, call.phases_us, about))
         while len(self._waiting) > MOST_WAITING:
             self._waiting.popleft()
             self.dropped += 1

@@ -18,8 +18,9 @@ from psycopg.rows import TupleRow
 from lamppost.core.errors import NotFound
 from lamppost.core.histogram import quantiles
 from lamppost.store import windows
+from lamppost.store.calls import Call, Count, PhaseCount, count, count_phases
 from lamppost.store.database import Pool
-from lamppost.store.lines import STORED, Count, PhaseCount, count, count_phases, read_counts
+from lamppost.store.lines import STORED, line_of
 from lamppost.store.spool import Frame
 from lamppost.store.windows import Delta
 
@@ -38,11 +39,20 @@ async def last_used(pool: Pool, most: int) -> list[str]:
 
 @dataclass(frozen=True, slots=True)
 class Counted:
-    """A frame of the spool, its lines with the columns of `lamppost.store.lines.STORED`, and what was counted of its rows."""
+    """A frame of the spool, and what was counted of its rows. odd : by the place of a call in it, its oddness and why.
+
+    brought_by : who brought in calls that were answered elsewhere.
+    """
 
     frame: Frame
-    lines: bytes
     deltas: list[Delta]
+    odd: Mapping[int, tuple[float, str]]
+    brought_by: str | None = None
+
+    @property
+    def lines(self) -> list[tuple[Call, bytes]]:
+        """Its calls, each with the line that the database gets."""
+        return [(call, line_of(call, self.odd.get(at), self.brought_by)) for at, call in enumerate(self.frame.calls)]
 
 
 async def deliver(pool: Pool, frames: Sequence[Counted]) -> int:
@@ -57,8 +67,8 @@ async def deliver(pool: Pool, frames: Sequence[Counted]) -> int:
         new = [one for one in frames if row is None or one.frame.number > row[0]]
         if not new:
             return 0
-        lines = [line for one in new if one.frame.kind != "counts" for line in one.lines.splitlines(keepends=True)]
-        kept = b"".join(await _copy(connection, lines))
+        lines = await asyncio.to_thread(lambda: [pair for one in new for pair in one.lines])
+        kept = await _copy(connection, lines)
         counts, phases = await asyncio.to_thread(_counts, new, kept)
         await _add_latency(connection, counts)
         await _add_phases(connection, phases)
@@ -68,31 +78,31 @@ async def deliver(pool: Pool, frames: Sequence[Counted]) -> int:
             " ON CONFLICT (segment) DO UPDATE SET number = excluded.number, at = now()",
             (segment, new[-1].frame.number),
         )
-        return len(lines) - kept.count(b"\n")
+        return len(lines) - len(kept)
 
 
-def _counts(frames: Sequence[Counted], kept: bytes) -> tuple[Counter[Count], Counter[PhaseCount]]:
+def _counts(frames: Sequence[Counted], kept: Sequence[Call]) -> tuple[Counter[Count], Counter[PhaseCount]]:
     counts = count(kept)
     for one in frames:
         if one.frame.kind == "counts":
-            counts += read_counts(one.frame.payload)
+            counts += one.frame.counts
     return counts, count_phases(kept)
 
 
-async def _copy(connection: AsyncConnection[TupleRow], lines: list[bytes]) -> list[bytes]:
-    """The lines that were stored: one that the database cannot hold does not keep the others."""
+async def _copy(connection: AsyncConnection[TupleRow], lines: Sequence[tuple[Call, bytes]]) -> list[Call]:
+    """The calls that were stored: one that the database cannot hold does not keep the others."""
     if not lines:
         return []
     try:
         async with connection.transaction(), connection.cursor().copy(_COPY) as copy:
-            await copy.write(b"".join(lines))
+            await copy.write(b"".join(line for _, line in lines))
     except psycopg.DataError as error:
         if len(lines) == 1:
-            log.error("record %s was left out: %s", lines[0].split(b"\t", 2)[1].decode(), str(error).strip())
+            log.error("record %s was left out: %s", lines[0][0].request_id, str(error).strip())
             return []
         middle = len(lines) // 2
         return await _copy(connection, lines[:middle]) + await _copy(connection, lines[middle:])
-    return lines
+    return [call for call, _ in lines]
 
 
 async def _add_latency(connection: AsyncConnection[TupleRow], counts: Mapping[Count, int]) -> None:

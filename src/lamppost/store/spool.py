@@ -1,7 +1,7 @@
 """The spool: append-only files that records pass through on their way to PostgreSQL.
 
 A segment is one file, named by 32 hexadecimal digits that order by time. It begins with a line that says what wrote it; frames
-follow: number in the segment (from 1), kind, length, CRC-32 of all of it, then the payload. A torn last frame, as a crash leaves
+follow: number in the segment (from 1), kind, calls, length, CRC-32 of all of it, then the payload. A torn last frame, as a crash leaves
 it, is cut off when the folder is opened; what stands before it is whole. The database remembers per segment the number of the
 last frame that it took, so a frame that is delivered twice is stored once.
 
@@ -18,39 +18,72 @@ import struct
 import threading
 import time
 import zlib
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
-from typing import Literal
+from typing import BinaryIO, Literal, NamedTuple
 from uuid import uuid4
 
-from lamppost.store.lines import counts_of, of_first_format, read_counts, without_payload
+from lamppost.store.calls import Call, Count, count, pack, read_counts, unpack, without_payload, write_counts
+from lamppost.store.lines import calls_of
 
 log = logging.getLogger("lamppost.spool")
 
-FIRST_LINE = b"lamppost spool 2\n"
-_FIRST_FORMAT = b"lamppost spool 1\n"
-"""Of earlier software; what it left is read all the same."""
+FIRST_LINE = b"lamppost spool 3\n"
+_EARLIER = (b"lamppost spool 1\n", b"lamppost spool 2\n")
+"""They kept calls as lines; what such software left is written anew."""
 SEGMENT_BYTES = 8 * 2**20
-_HEAD = struct.Struct("!IBII")
+_HEAD = struct.Struct("!IBIII")
+_EARLIER_HEAD = struct.Struct("!IBII")
 Kind = Literal["calls", "bare", "counts"]
 KINDS: tuple[Kind, ...] = ("calls", "bare", "counts")
 """Whole records, records without payload, histogram counts."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Frame:
-    """What one append wrote. payload : lines of COPY's text format, or for ``counts`` a JSON list."""
+    """What one append wrote. payload : calls as `lamppost.store.calls.pack` makes them, or for ``counts`` a JSON list."""
 
     segment: str
     number: int
     kind: Kind
     payload: bytes
 
-    @property
-    def calls(self) -> int:
-        """How many calls it tells of."""
-        return self.payload.count(b"\n") if self.kind != "counts" else sum(read_counts(self.payload).values())
+    @cached_property
+    def calls(self) -> list[Call]:
+        """The calls, none where only counts are left."""
+        return [] if self.kind == "counts" else unpack(self.payload)
+
+    @cached_property
+    def counts(self) -> Counter[Count]:
+        """How many calls of each kind it tells of."""
+        return read_counts(self.payload) if self.kind == "counts" else count(self.calls)
+
+
+@dataclass(frozen=True, slots=True)
+class Portion:
+    """Frames of one segment, one after the other: those numbered above ``after``, up to ``until``, with so many calls.
+
+    start, end : where they lie in the file, unless it was written again since.
+    """
+
+    path: str
+    start: int
+    end: int
+    after: int
+    until: int
+    calls: int
+
+    def frames(self) -> list[Frame]:
+        """Read them; fewer than there were when a part of the file cannot be read."""
+        found: list[Frame] = []
+        for start in (self.start, len(FIRST_LINE)):
+            found = [frame for frame in read_frames(Path(self.path), self.after, start) if frame.number <= self.until]
+            if found and found[-1].number == self.until:
+                break
+        return found
 
 
 class Spool:
@@ -65,12 +98,11 @@ class Spool:
         self.calls_given_up = 0
         self._folder = folder
         self._current: _Writer | None = None
-        self._taken: dict[str, int] = {}
+        self._taken: dict[str, tuple[int, int]] = {}
+        self._rewritten: set[str] = set()
         folder.mkdir(parents=True, exist_ok=True)
         self._lock = threading.Lock()
-        for path in self._paths():
-            _mend(path)
-        self.waiting = sum(frame.calls for path in self._paths() for frame in read_frames(path))
+        self.waiting = sum(_mend(path) for path in self._paths())
 
     def _paths(self) -> list[Path]:
         return sorted(self._folder.glob("*.spool"))
@@ -84,7 +116,7 @@ class Spool:
                 total += path.stat().st_size
         return total
 
-    def append(self, payload: bytes) -> None:
+    def append(self, calls: Sequence[Call]) -> None:
         """Write one frame of whole records.
 
         Raises
@@ -92,12 +124,13 @@ class Spool:
         OSError
             Nothing of the frame is kept: the disk is full, or cannot be written.
         """
+        payload = pack(calls)
         with self._lock:
             if self._current is None or self._current.bytes > SEGMENT_BYTES:
                 self._end_segment()
                 self._current = _Writer(self._folder / f"{time.time_ns() // 1_000_000:012x}{uuid4().hex[:20]}.spool")
-            self._current.write("calls", payload)
-            self.waiting += payload.count(b"\n")
+            self._current.write("calls", len(calls), payload)
+            self.waiting += len(calls)
             if self.size > self.most_bytes:
                 self._shrink()
 
@@ -107,29 +140,31 @@ class Spool:
             if self._current is not None:
                 self._current.sync()
 
-    def take(self, most_bytes: int) -> list[Frame]:
-        """The oldest frames that are not done, all of one segment; at least one where there is any."""
+    def take(self, most_bytes: int) -> Portion | None:
+        """The oldest frames that are not done, all of one segment; at least one where there is any. Only their heads are read."""
         with self._lock:
             for path in self._paths():
-                frames: list[Frame] = []
-                size = 0
-                for frame in read_frames(path, after=self._taken.get(path.stem, 0)):
-                    frames.append(frame)
-                    size += len(frame.payload)
-                    if size >= most_bytes:
-                        break
-                if frames:
-                    return frames
+                after, start = self._taken.get(path.stem, (0, len(FIRST_LINE)))
+                until, end, calls = after, start, 0
+                for head in _heads_of(path, start):
+                    if head.number > after:
+                        until, end, calls = head.number, head.end, calls + head.calls
+                        if end - start >= most_bytes:
+                            break
+                if until > after:
+                    return Portion(str(path), start, end, after, until, calls)
                 if self._current is None or path != self._current.path:
                     path.unlink()
                     self._taken.pop(path.stem, None)
-            return []
+                    self._rewritten.discard(path.stem)
+            return None
 
-    def done(self, frames: Sequence[Frame]) -> None:
+    def done(self, portion: Portion) -> None:
         """These frames, and those before them in their segment, are in the database."""
+        segment = Path(portion.path).stem
         with self._lock:
-            self._taken[frames[-1].segment] = frames[-1].number
-            self.waiting -= sum(frame.calls for frame in frames)
+            self._taken[segment] = (portion.until, len(FIRST_LINE) if segment in self._rewritten else portion.end)
+            self.waiting -= portion.calls
 
     def close(self) -> None:
         """Nothing is appended any more; segments that were delivered whole go."""
@@ -145,7 +180,7 @@ class Spool:
 
     def _shrink(self) -> None:
         """Give up the payloads of the oldest, and where that is not enough, all but their counts."""
-        steps: tuple[tuple[Kind, Callable[[bytes], bytes]], ...] = (("bare", without_payload), ("counts", counts_of))
+        steps: tuple[tuple[Kind, Callable[[Frame], bytes]], ...] = (("bare", _bare), ("counts", _counted))
         for kind, less in steps:
             for path in self._paths():
                 if self.size <= self.most_bytes * 0.9:
@@ -154,25 +189,36 @@ class Spool:
                     self._end_segment()  # its own turn; what comes next begins another
                 self._rewrite(path, kind, less)
 
-    def _rewrite(self, path: Path, kind: Kind, less: Callable[[bytes], bytes]) -> None:
-        frames = list(read_frames(path, after=self._taken.get(path.stem, 0)))
+    def _rewrite(self, path: Path, kind: Kind, less: Callable[[Frame], bytes]) -> None:
+        number, start = self._taken.get(path.stem, (0, len(FIRST_LINE)))
+        frames = list(read_frames(path, number, start))
         if all(KINDS.index(frame.kind) >= KINDS.index(kind) for frame in frames):
             return
         writer = _Writer(path.with_suffix(".less"))
         for frame in frames:
+            calls = frame.counts.total()
             if KINDS.index(frame.kind) >= KINDS.index(kind):
-                writer.write(frame.kind, frame.payload, frame.number)
+                writer.write(frame.kind, calls, frame.payload, frame.number)
                 continue
-            calls = frame.payload.count(b"\n")
             if kind == "bare":
                 self.payloads_given_up += calls
             else:
                 self.calls_given_up += calls
-            writer.write(kind, less(frame.payload), frame.number)
+            writer.write(kind, calls, less(frame), frame.number)
         writer.sync()
         writer.close()
         writer.path.replace(path)
+        self._rewritten.add(path.stem)
+        self._taken[path.stem] = (number, len(FIRST_LINE))
         log.warning("the spool is at its bound of %d MB: %s was cut to %s", self.most_bytes // 10**6, path.name, kind)
+
+
+def _bare(frame: Frame) -> bytes:
+    return pack(without_payload(frame.calls))
+
+
+def _counted(frame: Frame) -> bytes:
+    return write_counts(frame.counts)
 
 
 class _Writer:
@@ -185,10 +231,10 @@ class _Writer:
         self._file.write(FIRST_LINE)
         self.bytes = len(FIRST_LINE)
 
-    def write(self, kind: Kind, payload: bytes, number: int | None = None) -> None:
+    def write(self, kind: Kind, calls: int, payload: bytes, number: int | None = None) -> None:
         number = self.number + 1 if number is None else number
-        head = _HEAD.pack(number, KINDS.index(kind), len(payload), 0)[:-4]
-        data = head + struct.pack("!I", zlib.crc32(payload, zlib.crc32(head))) + payload
+        head = _HEAD.pack(number, KINDS.index(kind), calls, len(payload), 0)[:-4]
+        data = b"".join((head, struct.pack("!I", zlib.crc32(payload, zlib.crc32(head))), payload))
         try:
             written = self._file.write(data)
             if written != len(data):
@@ -207,54 +253,104 @@ class _Writer:
         self._file.close()
 
 
-def read_frames(path: Path, after: int = 0, convert: bool = True) -> Iterator[Frame]:
-    """The whole frames of a segment with a number above ``after``; it ends at the first that is torn or damaged.
+class _Head(NamedTuple):
+    """Of a frame. sealed : what the checksum is of, beside the payload. end : of its payload, in the file."""
 
-    convert : lines of the first format come with the columns of today.
-    """
+    number: int
+    kind: Kind
+    calls: int
+    length: int
+    checksum: int
+    sealed: bytes
+    end: int
+
+
+def _heads(file: BinaryIO, start: int) -> Iterator[_Head]:
+    """Heads from a place on, as far as the file goes; at each, the file stands where its payload begins."""
+    size = os.fstat(file.fileno()).st_size
+    while True:
+        file.seek(start)
+        raw = file.read(_HEAD.size)
+        if len(raw) < _HEAD.size:
+            return
+        number, kind, calls, length, checksum = _HEAD.unpack(raw)
+        start += _HEAD.size + length
+        if kind >= len(KINDS) or start > size:
+            return
+        yield _Head(number, KINDS[kind], calls, length, checksum, raw[:-4], start)
+
+
+def _heads_of(path: Path, start: int) -> Iterator[_Head]:
+    with path.open("rb") as file:
+        yield from _heads(file, start)
+
+
+def read_frames(path: Path, after: int = 0, start: int = len(FIRST_LINE)) -> Iterator[Frame]:
+    """The whole frames of a segment with a number above ``after``; it ends at the first that is torn or damaged."""
     try:
         file = path.open("rb")
     except FileNotFoundError:
         return
     with file:
-        first = file.read(len(FIRST_LINE))
-        if first not in (FIRST_LINE, _FIRST_FORMAT):
-            return
-        while (read := _read_one(file.read, path.stem, after)) is not None:
-            if isinstance(read, Frame):
-                old = first == _FIRST_FORMAT and read.kind != "counts" and convert
-                yield replace(read, payload=of_first_format(read.payload)) if old else read
-            else:
-                file.seek(read, os.SEEK_CUR)
+        for head in _heads(file, start):
+            if head.number > after:
+                payload = _payload(file, head)
+                if payload is None:
+                    return
+                yield Frame(path.stem, head.number, head.kind, payload)
 
 
-def _read_one(read: Callable[[int], bytes], segment: str, after: int) -> Frame | int | None:
-    """The next frame; a number of bytes to step over when it was done before; None at the end."""
-    head = read(_HEAD.size)
-    if len(head) < _HEAD.size:
-        return None
-    number, kind, length, checksum = _HEAD.unpack(head)
-    if number <= after and kind < len(KINDS):
-        return int(length)
-    payload = read(length)
-    if len(payload) < length or kind >= len(KINDS) or zlib.crc32(payload, zlib.crc32(head[:-4])) != checksum:
-        return None
-    return Frame(segment, number, KINDS[kind], payload)
+def _payload(file: BinaryIO, head: _Head) -> bytes | None:
+    """What stands behind a head; None where that is not what was written."""
+    payload = file.read(head.length)
+    return payload if zlib.crc32(payload, zlib.crc32(head.sealed)) == head.checksum else None
 
 
-def _mend(path: Path) -> None:
-    """Cut off what a crash left behind the last whole frame."""
+def _mend(path: Path) -> int:
+    """Cut off what a crash left behind the last whole frame; how many calls stand before it."""
     with path.open("rb") as file:
         first = file.read(len(FIRST_LINE))
-    if not FIRST_LINE.startswith(first) and first != _FIRST_FORMAT:
+    size = path.stat().st_size
+    if size <= len(FIRST_LINE) and any(line.startswith(first) for line in (FIRST_LINE, *_EARLIER)):
+        path.unlink()
+        return 0
+    if first in _EARLIER:
+        return _renew(path)
+    if first != FIRST_LINE:
         log.error("%s is no spool of this version; it is left as %s.unread", path.name, path.stem)
         path.rename(path.with_suffix(".unread"))
-        return
-    whole = len(FIRST_LINE) + sum(_HEAD.size + len(frame.payload) for frame in read_frames(path, convert=False))
-    size = path.stat().st_size
-    if size <= len(FIRST_LINE):
-        path.unlink()
-    elif size > whole:
+        return 0
+    whole, calls = len(FIRST_LINE), 0
+    with path.open("rb") as file:
+        for head in _heads(file, whole):
+            if _payload(file, head) is None:
+                break
+            whole, calls = head.end, calls + head.calls
+    if size > whole:
         log.warning("%s: %d bytes behind the last whole frame were cut off", path.name, size - whole)
         with path.open("r+b") as file:
             file.truncate(whole)
+    return calls
+
+
+def _renew(path: Path) -> int:
+    """Write a segment of earlier software as today's; how many calls it has. Frames keep their numbers."""
+    total, writer = 0, _Writer(path.with_suffix(".new"))
+    with path.open("rb") as file:
+        file.seek(len(FIRST_LINE))
+        while len(head := file.read(_EARLIER_HEAD.size)) == _EARLIER_HEAD.size:
+            number, kind, length, checksum = _EARLIER_HEAD.unpack(head)
+            payload = file.read(length)
+            if kind >= len(KINDS) or zlib.crc32(payload, zlib.crc32(head[:-4])) != checksum:
+                break
+            if KINDS[kind] == "counts":
+                calls = read_counts(payload).total()
+            else:
+                read = calls_of(payload)
+                calls, payload = len(read), pack(read)
+            writer.write(KINDS[kind], calls, payload, number)
+            total += calls
+    writer.sync()
+    writer.close()
+    writer.path.replace(path)
+    return total

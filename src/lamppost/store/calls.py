@@ -1,0 +1,145 @@
+"""Records of calls: what one holds, how many stand in the spool as bytes, and how they are counted."""
+
+from __future__ import annotations
+
+import struct
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import UTC, date, datetime
+from typing import NamedTuple
+
+import orjson
+
+from lamppost.core.histogram import bucket_of
+
+WINDOW_S = 10
+_SIZES = struct.Struct("!II")
+
+
+class Call(NamedTuple):
+    """One answered or refused request.
+
+    at : seconds since 1970.
+    version : ``model@number``, None when none was reached. batch_rows : rows the model ran together, None when it did
+    not run. total_us : microseconds from the first byte read to the answer made, of a shadow from its copy to its answer.
+    phases_us : microseconds by phase. input, answer : JSON as bytes, None when not kept. trace : the valid traceparent
+    that came with it, of which the database keeps the trace's id.
+    """
+
+    at: float
+    request_id: str
+    endpoint: str
+    version: str | None
+    token: str | None
+    status: int
+    rows: int
+    batch_rows: int | None
+    total_us: int
+    phases_us: Mapping[str, int]
+    input: bytes | None
+    answer: bytes | None
+    shadow: bool = False
+    trace: str | None = None
+
+
+def pack(calls: Iterable[Call]) -> bytes:
+    """Calls as bytes: their number, the length of their heads, the heads as one JSON list, and all inputs and answers one after the other.
+
+    It is made beside the answers, in their interpreter, so it is to cost next to nothing: one pass of the serialiser, no look at payloads.
+    """
+    heads: list[tuple[object, ...]] = []
+    payloads: list[bytes] = []
+    for call in calls:
+        asked, said = call.input, call.answer
+        heads.append((*call[:10], None if asked is None else len(asked), None if said is None else len(said), *call[12:]))
+        if asked:
+            payloads.append(asked)
+        if said:
+            payloads.append(said)
+    told = orjson.dumps(heads)
+    return b"".join((_SIZES.pack(len(heads), len(told)), told, *payloads))
+
+
+def unpack(data: bytes) -> list[Call]:
+    """What `pack` made bytes of."""
+    _, length = _SIZES.unpack_from(data)
+    place = _SIZES.size + length
+    calls = []
+    for head in orjson.loads(memoryview(data)[_SIZES.size : place]):
+        for at in (10, 11):
+            if head[at] is not None:
+                place, start = place + head[at], place
+                head[at] = data[start:place]
+        calls.append(Call(*head))
+    return calls
+
+
+def without_payload(calls: Iterable[Call]) -> list[Call]:
+    """The same calls without input and answer."""
+    return [call._replace(input=None, answer=None) for call in calls]
+
+
+class Count(NamedTuple):
+    """Calls of one kind within one window: of an endpoint, by a version (empty for none), with a status and a latency.
+
+    at : start of the window, whole seconds since 1970. bucket : of `lamppost.core.histogram`.
+    """
+
+    endpoint: str
+    version: str
+    status: int
+    at: int
+    bucket: int
+    shadow: bool
+
+
+def count(calls: Iterable[Call]) -> Counter[Count]:
+    """How many calls there are of each kind."""
+    return Counter(
+        Count(call.endpoint, call.version or "", call.status, _window(call), bucket_of(call.total_us), call.shadow) for call in calls
+    )
+
+
+class PhaseCount(NamedTuple):
+    """Answered calls of one version within one window whose phase took so long. Under ``batch`` the bucket is of rows that ran together."""
+
+    endpoint: str
+    version: str
+    at: int
+    phase: str
+    bucket: int
+
+
+def count_phases(calls: Iterable[Call]) -> Counter[PhaseCount]:
+    """Where the time of answered calls went; shadows are not counted."""
+    spans: dict[tuple[str, str, int, str], list[int]] = {}
+    for call in calls:
+        if call.status != 200 or call.shadow or call.version is None:
+            continue
+        took = {**call.phases_us, "total": call.total_us, "rows": call.rows}
+        if call.batch_rows is not None:
+            took["batch"] = call.batch_rows
+        for phase, us in took.items():
+            spans.setdefault((call.endpoint, call.version, _window(call), phase), []).append(us)
+    return Counter(
+        {PhaseCount(*key, bucket): many for key, values in spans.items() for bucket, many in Counter(map(bucket_of, values)).items()}
+    )
+
+
+def _window(call: Call) -> int:
+    return int(call.at // WINDOW_S * WINDOW_S)
+
+
+def write_counts(counts: Mapping[Count, int]) -> bytes:
+    """Counts as JSON."""
+    return orjson.dumps([[*kind, calls] for kind, calls in counts.items()])
+
+
+def read_counts(data: bytes) -> Counter[Count]:
+    """Counts that `write_counts` wrote."""
+    return Counter({Count(*kind): calls for *kind, calls in orjson.loads(data)})
+
+
+def days(calls: Sequence[Call]) -> set[date]:
+    """The days (UTC) that calls are of."""
+    return {datetime.fromtimestamp(day * 86_400, UTC).date() for day in {int(call.at // 86_400) for call in calls}}
