@@ -97,10 +97,12 @@ class Waiting(Generic[T]):
         policy, share = self.policy, 2 if job.bulk else 1
         if self.rows:
             over = self.rows + job.rows > policy.queue_rows // share or self.size_bytes + job.size_bytes > policy.queue_bytes // share
-            wait_s = self.rows / self.rows_s if self.rows_s else 0.0
-            if self._live and not job.bulk:  # whoever is first in line has waited for so long already
-                wait_s = max(wait_s, job.since - self._live[0].job.since)
-            late = policy.queue_s is not None and wait_s > policy.queue_s
+            late, wait_s = False, 0.0
+            if over or policy.queue_s is not None:
+                wait_s = self.rows / self.rows_s if self.rows_s else 0.0
+                if self._live and not job.bulk:  # whoever is first in line has waited for so long already
+                    wait_s = max(wait_s, job.since - self._live[0].job.since)
+                late = policy.queue_s is not None and wait_s > policy.queue_s
             if over or late:
                 raise LaneFull(
                     f"{self.rows:,} rows in {len(self)} requests are waiting already{f', {wait_s:.2g} s of work' if wait_s else ''}; "
@@ -164,11 +166,13 @@ class Waiting(Generic[T]):
 
     def _count(self, piece: Piece[T], sign: int) -> None:
         """Rows and bytes as pieces come and go; a piece has its share of the request's bytes."""
-        self.rows += sign * piece.rows
-        job = piece.job
-        begin, end = (job.size_bytes * at // max(1, job.rows) for at in (piece.start, piece.stop))
-        self.size_bytes += sign * (end - begin)
-        self._tally.size_bytes += sign * (end - begin)
+        job, rows = piece.job, piece.rows
+        size = job.size_bytes
+        if rows != job.rows:
+            size = size * piece.stop // max(1, job.rows) - size * piece.start // max(1, job.rows)
+        self.rows += sign * rows
+        self.size_bytes += sign * size
+        self._tally.size_bytes += sign * size
 
     def drain(self) -> list[T]:
         """Everything that waits, each request once; the queue is empty afterwards."""

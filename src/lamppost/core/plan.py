@@ -16,9 +16,8 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, NamedTuple
 
 import orjson
 from pydantic_core import ErrorDetails, SchemaValidator, ValidationError, from_json, to_json
@@ -38,10 +37,10 @@ MAX_FAULTS = 50
 _NUMBER = re.compile(r"[-+]?(\d+(\.\d*)?|\.\d+)([eE][-+]?\d+)?")
 _SPACED = re.compile(rb'"[ \t\r\n]+:')
 _ROWS_FIRST = re.compile(rb'[ \t\r\n]*\{[ \t\r\n]*"rows"[ \t\r\n]*:')
+_SMALL = 4_096
 
 
-@dataclass(frozen=True, slots=True)
-class Rows:
+class Rows(NamedTuple):
     """The rows of one request; ``alone`` says that it was one plain object, ``columns`` that they came as columns: so will the answer."""
 
     rows: list[Row]
@@ -72,6 +71,7 @@ class Plan:
         self.schema = schema
         self.max_rows = max_rows
         self.options = options
+        self._whole = len(schema)
         self._defaults = _defaults(schema)
         self._option_defaults = _defaults(options or ())
         inputs = _entries(schema)
@@ -122,16 +122,19 @@ class Plan:
         return self._read(eased)
 
     def _read(self, body: bytes) -> Rows:
-        many = _ROWS_FIRST.match(body) is not None or (b'"rows"' in body and _has_key(body, "rows"))
+        many = body.startswith(b'{"rows"') or (len(body) > _SMALL and _ROWS_FIRST.match(body) is not None)
+        if not many and len(body) <= _SMALL:  # a row by itself, most likely: to look for its keys would cost as much as to read it
+            try:
+                return self._read_one(body)
+            except ValidationError as error:
+                if not any(_has_key(body, key) for key in ("rows", "columns")):
+                    raise self._explain(error, many=False) from None
+        many = many or (b'"rows"' in body and _has_key(body, "rows"))
         if not many and b'"columns"' in body and _has_key(body, "columns"):
             return self._read_columns(body)
         try:
             if not many:
-                row: Row = self._one.validate_json(body)
-                options = self._given_options(row)
-                _no_twins(body, len(row) + (0 if options is None else len(options) + 1))
-                self._fill((row,))
-                return Rows([row | self._filled(options) if self.options else row], alone=True)
+                return self._read_one(body)
             said = self._many.validate_json(body)
         except ValidationError as error:
             raise self._explain(error, many) from None
@@ -144,11 +147,22 @@ class Plan:
             rows = [row | chosen for row in rows]
         return Rows(rows, alone=False)
 
+    def _read_one(self, body: bytes) -> Rows:
+        row: Row = self._one.validate_json(body)
+        if self.options is None:
+            _no_twins(body, len(row))
+            if len(row) != self._whole:
+                self._fill((row,))
+            return Rows([row], alone=True)
+        options = self._given_options(row)
+        _no_twins(body, len(row) + (0 if options is None else len(options) + 1))
+        self._fill((row,))
+        return Rows([row | self._filled(options)], alone=True)
+
     def _fill(self, rows: Iterable[Row]) -> None:
         """Put in what may be left out and was."""
-        whole = len(self.schema)
         for row in rows:
-            if len(row) != whole:
+            if len(row) != self._whole:
                 for name, value in self._defaults.items():
                     row.setdefault(name, value)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from lamppost.core.batch import BatchPolicy
 from lamppost.core.columns import Column
@@ -58,8 +58,7 @@ class Terms:
 AT_ONCE = Terms()
 
 
-@dataclass(frozen=True, slots=True)
-class LaneAnswer:
+class LaneAnswer(NamedTuple):
     """Answer rows, and where the time went. queue_s, worker_s : seconds waiting, and there and back. batch_rows : rows run together.
 
     columns : the answers of a request that came as columns; ``rows`` is empty then.

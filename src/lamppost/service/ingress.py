@@ -5,7 +5,7 @@ two pieces of a body. What passes a bound gets a problem document and the connec
 from __future__ import annotations
 
 import asyncio
-from typing import Any
+from typing import Any, ClassVar
 
 import orjson
 from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
@@ -23,6 +23,7 @@ class Ingress(HttpToolsProtocol):
 
     head_s = HEAD_S
     pause_s = BODY_PAUSE_S
+    _standing: ClassVar[tuple[list[tuple[bytes, bytes]], bytes]] = ([], b"")
 
     def __init__(self, *args: Any, **more: Any) -> None:
         super().__init__(*args, **more)
@@ -132,7 +133,10 @@ class Ingress(HttpToolsProtocol):
 
     def standing_headers(self) -> bytes:
         """Headers of every answer, such as its date."""
-        return b"".join([b"%s: %s\r\n" % header for header in self.server_state.default_headers])
+        headers = self.server_state.default_headers
+        if headers is not Ingress._standing[0]:  # uvicorn makes another list when the date changes
+            Ingress._standing = (headers, b"".join([b"%s: %s\r\n" % header for header in headers]))
+        return Ingress._standing[1]
 
     def on_body(self, body: bytes) -> None:
         """A piece of it, unless it was refused by its headers."""

@@ -30,9 +30,8 @@ def new_request_id(millis: int | None = None) -> str:
         # a clock that is set back does not take ids back: what came later still sorts later (RFC 9562, section 6.2)
         global _latest_ms
         millis = _latest_ms = max(_latest_ms, time.time_ns() // 1_000_000)
-    rest = getrandbits(74)
-    text = f"{(millis << 80) | (0x7 << 76) | ((rest >> 62) << 64) | (0b10 << 62) | (rest & 0x3FFFFFFFFFFFFFFF):032x}"
-    return f"{text[:8]}-{text[8:12]}-{text[12:16]}-{text[16:20]}-{text[20:]}"
+    high, middle, low = getrandbits(12), 0x8000 | getrandbits(14), getrandbits(48)
+    return f"{millis >> 16:08x}-{millis & 0xFFFF:04x}-7{high:03x}-{middle:04x}-{low:012x}"
 
 
 def traced(header: bytes) -> str | None:

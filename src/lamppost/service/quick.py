@@ -36,7 +36,6 @@ _MOST_BYTES = 32 * 1024
 _JSON = (b"application/json", b"application/json; charset=utf-8", b"application/json;charset=UTF-8")
 _ANY = (b"*/*", b"application/json", b"")
 _UNUSUAL = frozenset((b"priority", b"answer-within", b"expect", b"transfer-encoding", b"cookie", b"upgrade"))
-_PHASES = ("token", "read", "validate", "queue", "worker", "answer")
 _TIMING = b"token;dur=%.3f, read;dur=%.3f, validate;dur=%.3f, queue;dur=%.3f, worker;dur=%.3f, answer;dur=%.3f, total;dur=%.3f"
 
 
@@ -214,14 +213,21 @@ class QuickCall:
             body = bodies.write(serving.answers, Asked(form, self._rows, said.rows), answer, JSON, about)
         token_s, read_s, validate_s = self._tokened - self._started, self._read - self._tokened, self._validated - self._read
         total_s = time.perf_counter() - self._started
-        phases = (token_s, read_s, validate_s, answer.queue_s, answer.worker_s, time.perf_counter() - end)
-        timing = _TIMING % (*(seconds * 1e3 for seconds in phases), total_s * 1e3)
+        queue_s, worker_s, answer_s = answer.queue_s, answer.worker_s, time.perf_counter() - end
+        timing = _TIMING % (*(token_s * 1e3, read_s * 1e3, validate_s * 1e3, queue_s * 1e3, worker_s * 1e3, answer_s * 1e3), total_s * 1e3)
         self._send(200, b"application/json", b"model-version: %s\r\n%s" % (serving.name, extra), request_id, timing, body)
         keeps = serving.keeps
         kept: bytes | None = self.body
         if not keeps.everything:
             kept, body = keeps.request(self.body), keeps.answer(body)
-        kept_phases = {name: int(seconds * 1e6) for name, seconds in zip(_PHASES, phases, strict=True)}
+        phases = {
+            "token": int(token_s * 1e6),
+            "read": int(read_s * 1e6),
+            "validate": int(validate_s * 1e6),
+            "queue": int(queue_s * 1e6),
+            "worker": int(worker_s * 1e6),
+            "answer": int(answer_s * 1e6),
+        }
         body_kept = body if len(body) <= MAX_PAYLOAD_BYTES else None
         if self._after is not None:
             self._after.told(serving.version, said.rows, answer.rows, total_s * 1e3, request_id, self._token)
@@ -236,7 +242,7 @@ class QuickCall:
                 self._rows,
                 answer.batch_rows,
                 int(total_s * 1e6),
-                kept_phases,
+                phases,
                 kept,
                 body_kept,
                 trace=self._trace,

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 from lamppost.core.columns import Column, from_rows, rows_of
@@ -197,7 +197,8 @@ class Ensemble(Several):
             last = await combine.predict(fit(merged, combine.columns, self._given, self._together.combine), size_bytes, terms)
         except InvalidRows as error:
             raise ModelFault(f"{self._together.combine} cannot take what the parts answered: {error.detail}") from error
-        return Served(replace(joined([*said, last], last.rows), worker_s=max(one.worker_s for one in said) + last.worker_s), self._version)
+        worker_s = max(one.worker_s for one in said) + last.worker_s
+        return Served(joined([*said, last], last.rows)._replace(worker_s=worker_s), self._version)
 
     async def _by(self, version: str, rows: list[Row], size_bytes: int, terms: Terms) -> LaneAnswer:
         lane = self._lanes[version]
