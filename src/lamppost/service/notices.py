@@ -140,7 +140,8 @@ class Notices:
         headers = {"content-type": "application/cloudevents+json", "webhook-id": str(notice.id), "webhook-timestamp": str(now)}
         if notice.channel.secret:
             headers["webhook-signature"] = signature(notice.channel.secret, str(notice.id), now, body)
-        async with httpx.AsyncClient(timeout=PATIENCE_S, trust_env=False) as client:
+        # a bound on all of it: one that sends a byte now and then would hold out against a bound on each wait
+        async with asyncio.timeout(PATIENCE_S), httpx.AsyncClient(timeout=PATIENCE_S, trust_env=False) as client:
             answer = await client.post(notice.channel.target, content=body, headers=headers)
         if answer.status_code >= 300:
             raise ValueError(f"the receiver answered {answer.status_code}")
