@@ -12,7 +12,7 @@ from uuid import uuid4
 
 from lamppost.store.calls import Call, count, pack, read_counts, unpack, without_payload, write_counts
 from lamppost.store.lines import calls_of, line_of
-from lamppost.store.spool import FIRST_LINE, Frame, Spool
+from lamppost.store.spool import FIRST_LINE, Frame, Portion, Spool
 
 
 def calls(number: int, payload: int = 100) -> list[Call]:
@@ -35,6 +35,11 @@ class Spools(unittest.TestCase):
 
     def files(self) -> list[Path]:
         return sorted(self.folder.glob("*.spool"))
+
+    def taken(self, spool: Spool, most_bytes: int) -> Portion:
+        portion = spool.take(most_bytes)
+        assert portion is not None
+        return portion
 
     def drain(self, spool: Spool) -> list[Frame]:
         out: list[Frame] = []
@@ -116,9 +121,7 @@ class Spools(unittest.TestCase):
         spool = Spool(self.folder, 10**9)
         for _ in range(4):
             spool.append(calls(10, payload=2_000))
-        portion = spool.take(1)
-        assert portion is not None
-        spool.done(portion)
+        spool.done(self.taken(spool, 1))
         spool.most_bytes = 30_000
         with self.assertLogs("lamppost.spool", "WARNING"):
             spool.append(calls(10))
@@ -143,11 +146,8 @@ class Spools(unittest.TestCase):
         spool = Spool(self.folder, 10**9)
         for _ in range(4):
             spool.append(calls(10, payload=2_000))
-        one = spool.take(1)
-        assert one is not None
-        spool.done(one)
-        two = spool.take(50_000)
-        assert two is not None
+        spool.done(self.taken(spool, 1))
+        two = self.taken(spool, 50_000)
         spool.most_bytes = 30_000
         with self.assertLogs("lamppost.spool", "WARNING"):
             spool.append(calls(10))
@@ -160,8 +160,7 @@ class Spools(unittest.TestCase):
         spool = Spool(self.folder, 10**9)
         for _ in range(3):
             spool.append(calls(2))
-        portion = spool.take(10**9)
-        assert portion is not None
+        portion = self.taken(spool, 10**9)
         (path,) = self.files()
         whole = path.read_bytes()
         path.write_bytes(whole[:-300] + b"?" + whole[-299:])

@@ -63,7 +63,7 @@ class Here:
     async def __call__(self, portion: Portion) -> int:
         """Read, count, store."""
         frames = await asyncio.to_thread(portion.frames)
-        unread = portion.calls - sum(len(frame.calls) or frame.counts.total() for frame in frames)
+        unread = portion.calls - sum(frame.total for frame in frames)
         if unread > 0:
             log.error("%d calls of %s cannot be read any more", unread, portion.path)
         return max(0, unread) + (await self.bring(frames) if frames else 0)

@@ -61,6 +61,11 @@ class Frame:
         """How many calls of each kind it tells of."""
         return read_counts(self.payload) if self.kind == "counts" else count(self.calls)
 
+    @property
+    def total(self) -> int:
+        """How many calls it tells of."""
+        return self.counts.total() if self.kind == "counts" else len(self.calls)
+
 
 @dataclass(frozen=True, slots=True)
 class Portion:
@@ -80,7 +85,12 @@ class Portion:
         """Read them; fewer than there were when a part of the file cannot be read."""
         found: list[Frame] = []
         for start in (self.start, len(FIRST_LINE)):
-            found = [frame for frame in read_frames(Path(self.path), self.after, start) if frame.number <= self.until]
+            found = []
+            for frame in read_frames(Path(self.path), self.after, start):
+                if frame.number <= self.until:
+                    found.append(frame)
+                if frame.number >= self.until:  # what comes behind is another portion's
+                    break
             if found and found[-1].number == self.until:
                 break
         return found
@@ -196,7 +206,7 @@ class Spool:
             return
         writer = _Writer(path.with_suffix(".less"))
         for frame in frames:
-            calls = frame.counts.total()
+            calls = frame.total
             if KINDS.index(frame.kind) >= KINDS.index(kind):
                 writer.write(frame.kind, calls, frame.payload, frame.number)
                 continue
