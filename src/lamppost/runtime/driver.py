@@ -134,10 +134,16 @@ class Driver:
         if slot is not None and not self.kept:
             self.worker.submit(pack_frame({"op": "close", "slot": slot}), lambda _: None)
 
-    def kick(self, lane: Seated) -> None:
-        """Something waits in a lane: send it as soon as the worker is free. Requests of the same turn of the loop go together."""
+    def kick(self, lane: Seated, enough: bool = False) -> None:
+        """Something waits in a lane: send it as soon as the worker is free. Requests of the same turn of the loop go together, unless
+        they are ``enough``: then the worker begins while the rest is read.
+        """
         self._ready[lane] = None
-        if not self._flight and not self._due:
+        if self._flight:
+            return
+        if enough:
+            self._next()
+        elif not self._due:
             self._due = True
             self._loop.call_soon(self._next)
 

@@ -231,21 +231,22 @@ class Lane:
         terms = request.terms
         self._waiting.add(Job(request, rows, size_bytes, terms.bulk, terms.deadline, request.since))
         self.watch.requests += 1
+        enough = len(self._waiting) >= self.watch.enough
         if self._lingering is None:
             if self.settings.batch.linger_s:
                 self._lingering = self._loop.call_later(self.settings.batch.linger_s, self._kick)
             else:
-                self._kick()
-        elif len(self._waiting) >= self.watch.enough or self._waiting.rows >= self.watch.max_rows:
-            self._kick()
+                self._kick(enough and self.watch.busy)
+        elif enough or self._waiting.rows >= self.watch.max_rows:
+            self._kick(enough and self.watch.busy)
 
-    def _kick(self) -> None:
+    def _kick(self, at_once: bool = False) -> None:
         if self._lingering is not None:
             self._lingering.cancel()
             self._lingering = None
         for driver in self.seats:
             if not driver.working:
-                driver.kick(self)
+                driver.kick(self, at_once)
                 return
         for driver in self.seats:
             driver.kick(self)

@@ -15,6 +15,7 @@ _ANSWERS = 400
 _LOOK_S = 0.5
 _GATHER_S = 0.002
 _GATHER_RUNS = 4
+_MANY = 8
 
 
 class Watch:
@@ -53,6 +54,11 @@ class Watch:
     def enough(self) -> float:
         """Requests that need not wait for others: half of those that were there together of late."""
         return self._peak / 2
+
+    @property
+    def busy(self) -> bool:
+        """Whether so many requests were there together of late that half of them may go while the others are still read."""
+        return self._peak >= _MANY
 
     def gather_s(self, now: float, waiting: int) -> float:
         """How long what waits should wait for more before it goes, 0 to go now.
