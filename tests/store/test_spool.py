@@ -10,7 +10,7 @@ import zlib
 from pathlib import Path
 from uuid import uuid4
 
-from lamppost.store.calls import Call, count, pack, read_counts, unpack, without_payload, write_counts
+from lamppost.store.calls import Call, bundle, count, joined, pack, read_counts, unpack, without_payload, write_counts
 from lamppost.store.lines import calls_of, line_of
 from lamppost.store.spool import FIRST_LINE, Frame, Portion, Spool
 
@@ -52,7 +52,7 @@ class Spools(unittest.TestCase):
         spool = Spool(self.folder, 10**9)
         payloads = [calls(3), calls(1), calls(2)]
         for payload in payloads:
-            spool.append(payload)
+            spool.append([bundle(payload)])
         self.assertEqual(spool.waiting, 6)
         again = Spool(self.folder, 10**9)
         self.assertEqual(again.waiting, 6, "another start finds them")
@@ -77,7 +77,7 @@ class Spools(unittest.TestCase):
     def test_a_torn_or_damaged_frame_is_cut_off_and_what_stands_before_it_is_kept(self) -> None:
         spool = Spool(self.folder, 10**9)
         for _ in range(3):
-            spool.append(calls(2))
+            spool.append([bundle(calls(2))])
         spool.sync()
         (path,) = self.files()
         whole = path.read_bytes()
@@ -104,13 +104,13 @@ class Spools(unittest.TestCase):
         spool = Spool(self.folder, 2_000_000)
         with self.assertLogs("lamppost.spool", "WARNING"):
             for _ in range(60):
-                spool.append(calls(50, payload=500))
+                spool.append([bundle(calls(50, payload=500))])
         self.assertLessEqual(spool.size, 2_000_000)
         self.assertGreater(spool.payloads_given_up, 0)
         self.assertEqual((spool.calls_given_up, spool.waiting), (0, 3_000))
         with self.assertLogs("lamppost.spool", "WARNING"):
             spool.most_bytes = 100_000
-            spool.append(calls(50))
+            spool.append([bundle(calls(50))])
         self.assertLessEqual(spool.size, 100_000)
         self.assertGreater(spool.calls_given_up, 0)
         self.assertEqual(Spool(self.folder, 10**9).waiting, 3_050)
@@ -120,21 +120,21 @@ class Spools(unittest.TestCase):
     def test_what_was_done_is_not_given_again_after_the_bound_was_met(self) -> None:
         spool = Spool(self.folder, 10**9)
         for _ in range(4):
-            spool.append(calls(10, payload=2_000))
+            spool.append([bundle(calls(10, payload=2_000))])
         spool.done(self.taken(spool, 1))
         spool.most_bytes = 30_000
         with self.assertLogs("lamppost.spool", "WARNING"):
-            spool.append(calls(10))
+            spool.append([bundle(calls(10))])
         self.assertEqual([frame.number for frame in self.drain(spool)], [2, 3, 4, 5])
 
     def test_a_full_disk_keeps_no_half_a_frame(self) -> None:
         code = (
             "import sys, resource, signal; from pathlib import Path\n"
-            "from lamppost.store.calls import Call; from lamppost.store.spool import Spool\n"
+            "from lamppost.store.calls import Call, bundle; from lamppost.store.spool import Spool\n"
             "signal.signal(signal.SIGXFSZ, signal.SIG_IGN); resource.setrlimit(resource.RLIMIT_FSIZE, (5_000, 5_000))\n"
             "spool = Spool(Path(sys.argv[1]), 10**9)\n"
             "for number in range(9):\n"
-            "    try: spool.append([Call(1.0, '', 'lamps', None, None, 200, 1, 1, 1, {}, b'x' * 990, None)])\n"
+            "    try: spool.append([bundle([Call(1.0, '', 'lamps', None, None, 200, 1, 1, 1, {}, b'x' * 990, None)])])\n"
             "    except OSError as error: print(number, type(error).__name__)\n"
         )
         done = subprocess.run([sys.executable, "-c", code, str(self.folder)], capture_output=True, text=True, timeout=60, check=True)
@@ -145,12 +145,12 @@ class Spools(unittest.TestCase):
     def test_a_portion_is_read_whole_though_its_segment_was_written_again(self) -> None:
         spool = Spool(self.folder, 10**9)
         for _ in range(4):
-            spool.append(calls(10, payload=2_000))
+            spool.append([bundle(calls(10, payload=2_000))])
         spool.done(self.taken(spool, 1))
         two = self.taken(spool, 50_000)
         spool.most_bytes = 30_000
         with self.assertLogs("lamppost.spool", "WARNING"):
-            spool.append(calls(10))
+            spool.append([bundle(calls(10))])
         self.assertEqual([(frame.number, frame.kind, len(frame.calls)) for frame in two.frames()], [(2, "bare", 10), (3, "bare", 10)])
         spool.done(two)
         self.assertEqual([frame.number for frame in self.drain(spool)], [4, 5])
@@ -159,7 +159,7 @@ class Spools(unittest.TestCase):
     def test_of_a_damaged_portion_what_is_whole_is_read(self) -> None:
         spool = Spool(self.folder, 10**9)
         for _ in range(3):
-            spool.append(calls(2))
+            spool.append([bundle(calls(2))])
         portion = self.taken(spool, 10**9)
         (path,) = self.files()
         whole = path.read_bytes()

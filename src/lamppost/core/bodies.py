@@ -15,7 +15,7 @@ def asked_rows(body: Any) -> Rows:
         return [row for row in body["rows"] if isinstance(row, dict)]
     if isinstance(body.get("columns"), dict):
         return _of_columns(body["columns"])
-    return [{key: value for key, value in body.items() if key != "options"}]
+    return [{key: value for key, value in body.items() if key != "options"} if "options" in body else body]
 
 
 def said_rows(body: Any) -> Rows:

@@ -7,8 +7,10 @@ as ``2 g**k / (g + 1)``, which is within e of everything in it (Masson, Rim and 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
+
+import numpy as np
 
 ERROR = 0.02
 _GAMMA = (1 + ERROR) / (1 - ERROR)
@@ -19,6 +21,13 @@ _LOG_GAMMA = math.log(_GAMMA)
 def bucket_of(microseconds: float) -> int:
     """Bucket of a duration; anything up to 1 µs is bucket 0."""
     return math.ceil(math.log(microseconds) / _LOG_GAMMA) if microseconds > 1 else 0
+
+
+def bucket_counts(values: Sequence[int]) -> list[tuple[int, int]]:
+    """Buckets of many whole microseconds at once, each with how many are in it."""
+    buckets = np.ceil(np.log(np.maximum(np.asarray(values, dtype=np.float64), 1.0)) / _LOG_GAMMA).astype(np.int64)
+    counts = np.bincount(buckets)
+    return [(int(bucket), int(counts[bucket])) for bucket in np.flatnonzero(counts)]
 
 
 def value_of(bucket: int) -> float:

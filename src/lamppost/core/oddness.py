@@ -8,8 +8,7 @@ travels with it, because numbers are never quite normal.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Mapping
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +16,7 @@ from scipy import special
 
 from lamppost.core.drift import Known
 from lamppost.core.figures import ANSWERS
-from lamppost.core.sketching import Sketcher, as_numbers
+from lamppost.core.sketching import Sketcher, Values, as_numbers
 
 Floats = NDArray[np.float64]
 _FAR = 0.002
@@ -38,7 +37,7 @@ class Oddness:
             self._inverse = np.asarray(np.linalg.inv(0.95 * against.correlations + 0.05 * np.eye(len(against.names))))
         self._rare = {one.name: _rarity(one) for one in self._known if not one.numbers}
 
-    def scores(self, columns: Mapping[str, Sequence[Any]], rows: int) -> tuple[Floats, list[str]]:
+    def scores(self, columns: Mapping[str, Values], rows: int) -> tuple[Floats, list[str]]:
         """Each row's oddness, 0 and above, and the figure that it is by; ``together`` where no figure is odd by itself."""
         names: list[str] = []
         found: list[Floats] = []

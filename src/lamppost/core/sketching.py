@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from lamppost.core.cells import BLOCKS, CELLS, scores
 from lamppost.core.drift import Against, Known, Moments, Sketch, Window
 
-Values = Sequence[Any]
+Values = Sequence[Any] | NDArray[np.float64]
 _PHI = 1.2
 
 
@@ -34,6 +34,11 @@ class Sketcher:
             return Window(fields)
         matrix = self.located(columns, rows)
         return Window(fields, Moments(rows, matrix.sum(axis=0), matrix.T @ matrix))
+
+    def arrays(self, columns: Mapping[str, Values]) -> dict[str, Values]:
+        """The same columns, those of numbers as arrays: for whoever looks at them more than once."""
+        numbers = {known.name for known in self.against.known if known.numbers}
+        return {name: as_numbers(values) if name in numbers else values for name, values in columns.items()}
 
     def located(self, columns: Mapping[str, Values], rows: int) -> NDArray[np.float64]:
         """Location scores of shape (rows, paired numbers); 0 for what is missing."""
@@ -63,7 +68,9 @@ def _spread_out(known: Known) -> NDArray[np.float64]:
 
 
 def as_numbers(values: Values) -> NDArray[np.float64]:
-    """Values as an array, NaN for what is missing."""
+    """Values as an array, NaN for what is missing; an array is one already."""
+    if isinstance(values, np.ndarray):
+        return values
     return np.asarray([np.nan if value is None else value for value in values], dtype=np.float64)
 
 

@@ -159,8 +159,8 @@ class Counting:
         most = _MOST_HEAVY if looker.heavy else _MOST_ROWS
         step = -(-len(group.asked) // most)
         asked, said, places = group.asked[::step], group.said[::step], group.places[::step]
-        columns = looker.columns(asked, said, self.sent.get(endpoint))
         assert looker.sketcher is not None
+        columns = looker.sketcher.arrays(looker.columns(asked, said, self.sent.get(endpoint)))
         assert looker.oddness is not None
         window = looker.sketcher.window(columns, len(asked))
         scores, why = looker.oddness.scores(columns, len(asked))

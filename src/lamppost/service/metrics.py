@@ -1,15 +1,15 @@
 """``/metrics``: what this node did since it started, in OpenMetrics 1.0, with the id of a recent request beside each latency bucket.
 
-Counting is off the way of an answer: the recorder hands over what it writes to the spool anyway.
+The recorder hands over what it is about to write to the spool.
 """
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
 from prometheus_client import CollectorRegistry
 from prometheus_client.core import CounterMetricFamily, Exemplar, GaugeMetricFamily, HistogramMetricFamily
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
@@ -43,27 +43,24 @@ class Meter:
 
     def take(self, calls: Iterable[Call]) -> None:
         """Count some calls; shadows are none."""
-        groups: dict[tuple[str, str | None, int], list[Call]] = {}
         for call in calls:
-            if not call.shadow:
-                groups.setdefault((call.endpoint, call.version, call.status), []).append(call)
-        for (endpoint, version, status), several in groups.items():
-            key = (endpoint, version or "")
-            if key not in self.speed and len(self.speed) >= MAX_SERIES:
-                key = (endpoint, "")
-            named = (*key, str(status))
-            self.calls[named] = self.calls.get(named, 0) + len(several)
-            speed = self.speed.setdefault(key, _Speed())
-            if status < 400:
-                self.rows[key] = self.rows.get(key, 0) + sum(call.rows for call in several)
-                seconds = np.fromiter((call.total_us for call in several), dtype=np.float64, count=len(several)) / 1e6
-                speed.total_s += float(seconds.sum())
-                places = np.searchsorted(EDGES_S, seconds)
-                for at, many in enumerate(np.bincount(places, minlength=len(speed.counts)).tolist()):
-                    if many:
-                        speed.counts[at] += many
-                        last = int(np.flatnonzero(places == at)[-1])
-                        speed.seen[at] = (several[last].request_id, float(seconds[last]), several[last].at)
+            if call.shadow:
+                continue
+            key = (call.endpoint, call.version or "")
+            speed = self.speed.get(key)
+            if speed is None:
+                if len(self.speed) >= MAX_SERIES:
+                    key = (call.endpoint, "")
+                speed = self.speed.setdefault(key, _Speed())
+            named = (*key, str(call.status))
+            self.calls[named] = self.calls.get(named, 0) + 1
+            if call.status < 400:
+                self.rows[key] = self.rows.get(key, 0) + call.rows
+                seconds = call.total_us / 1e6
+                at = bisect_left(EDGES_S, seconds)
+                speed.total_s += seconds
+                speed.counts[at] += 1
+                speed.seen[at] = (call.request_id, seconds, call.at)
 
 
 class _Collected(Collector):

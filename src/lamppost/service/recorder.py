@@ -3,6 +3,9 @@
 `Recorder.add` only appends to a bounded buffer; every tenth of a second what it holds becomes a frame of the spool, from where it
 survives the end of this process; another task brings frames to the database. While the database is away the spool grows to its
 bound. Only where the disk takes nothing the buffer fills; past its bound the oldest records give way and are counted.
+
+Records become bytes a few at a time and in the event loop: a thread that did it would fight the loop over the interpreter, and hold up
+answers for several times as long as the work takes.
 """
 
 from __future__ import annotations
@@ -22,7 +25,7 @@ from lamppost.core.shares import GOLDEN
 from lamppost.service.metrics import Meter
 from lamppost.service.scribe import Brings
 from lamppost.service.spans import Spans
-from lamppost.store.calls import Call
+from lamppost.store.calls import Bundle, Call, bundle
 from lamppost.store.spool import Portion, Spool
 
 log = logging.getLogger("lamppost.records")
@@ -33,9 +36,11 @@ MAX_PAYLOAD_BYTES = 2**20
 """An input or answer above this is not kept with its record."""
 _PAUSE_S = 0.1
 _QUICK_S = 0.02
+_BUNDLE_CALLS = 64
+_LARGE_BYTES = 64 * 2**10
 _FRAME_CALLS = 2_000
 _FRAME_BYTES = 4 * 2**20
-_DELIVERY_BYTES = 2**20
+_DELIVERY_BYTES = 4 * 2**20
 
 
 class Recorder:
@@ -56,7 +61,9 @@ class Recorder:
         self.on = True
         self.meter = Meter()
         self.spans = Spans(otlp)
-        self._calls: deque[Call] = deque()
+        self._calls: list[Call] = []
+        self._bundles: deque[Bundle] = deque()
+        self._held = 0
         self._bytes = 0
         self._moving = 0
         self._tasks: list[asyncio.Task[None]] = []
@@ -77,15 +84,29 @@ class Recorder:
             if (self.thinned * GOLDEN) % 1.0 * 100 >= share:
                 call = call._replace(input=None, answer=None)
         self._calls.append(call)
-        self._bytes += _size(call)
-        while len(self._calls) > MAX_CALLS or self._bytes > MAX_BYTES:
-            self._bytes -= _size(self._calls.popleft())
-            self.dropped += 1
+        if len(self._calls) >= _BUNDLE_CALLS or len(call.input or b"") + len(call.answer or b"") > _LARGE_BYTES:
+            self._bundle()
+
+    def _bundle(self) -> None:
+        calls, self._calls = self._calls, []
+        if not calls:
+            return
+        self.meter.take(calls)
+        self.spans.take(calls)
+        self._bundles.append(made := bundle(calls))
+        self._count(made, 1)
+        while self._held > MAX_CALLS or self._bytes > MAX_BYTES:
+            self._count(gone := self._bundles.popleft(), -1)
+            self.dropped += gone.calls
+
+    def _count(self, one: Bundle, sign: int) -> None:
+        self._held += sign * one.calls
+        self._bytes += sign * (len(one.heads) + len(one.payloads))
 
     @property
     def waiting(self) -> int:
         """Records that are not in the database yet."""
-        return len(self._calls) + self._moving + self.spool.waiting
+        return len(self._calls) + self._held + self._moving + self.spool.waiting
 
     async def stop(self, patience_s: float = 10.0) -> None:
         """Bring what is left to the database, for at most ``patience_s`` seconds; what is left then stays in the spool."""
@@ -101,25 +122,29 @@ class Recorder:
             await asyncio.to_thread(self.spool.close)
         if self.spool.waiting:
             log.warning("%d records are in the spool; the next start brings them to the database", self.spool.waiting)
-        if self._calls:
-            log.error("%d records could be written nowhere", len(self._calls))
-            self.dropped += len(self._calls)
+        self._bundle()
+        if self._held:
+            log.error("%d records could be written nowhere", self._held)
+            self.dropped += self._held
 
     async def _fill(self) -> None:
         """From memory to the spool."""
         failing = False
-        while self._calls or not self._stopping.is_set():
-            if len(self._calls) < _FRAME_CALLS:
+        while self._calls or self._held or not self._stopping.is_set():
+            if self._held < _FRAME_CALLS:
                 await self._pause(_PAUSE_S)
-            calls = self._next_calls()
-            if not calls:
+            self._bundle()
+            taken = self._frame()
+            if not taken:
                 continue
-            self._moving = len(calls)
+            self._moving = sum(one.calls for one in taken)
             try:
-                await asyncio.to_thread(self._append, calls)
+                await asyncio.to_thread(self._append, taken)
                 failing = False
             except OSError as error:
-                self._put_back(calls)
+                for one in reversed(taken):
+                    self._bundles.appendleft(one)
+                    self._count(one, 1)
                 if not failing:
                     log.error("the spool cannot be written, records stay in memory: %s", error)
                 failing = True
@@ -129,25 +154,20 @@ class Recorder:
             finally:
                 self._moving = 0
 
-    def _append(self, calls: list[Call]) -> None:
-        self.meter.take(calls)
-        self.spans.take(calls)
-        self.spool.append(calls)
+    def _append(self, bundles: list[Bundle]) -> None:
+        self.spool.append(bundles)
         if self._away:
             self.spool.sync()
 
-    def _next_calls(self) -> list[Call]:
-        calls: list[Call] = []
-        size = 0
-        while self._calls and len(calls) < _FRAME_CALLS and size < _FRAME_BYTES:
-            calls.append(self._calls.popleft())
-            size += _size(calls[-1])
-        self._bytes -= size
-        return calls
-
-    def _put_back(self, calls: list[Call]) -> None:
-        self._calls.extendleft(reversed(calls))
-        self._bytes += sum(map(_size, calls))
+    def _frame(self) -> list[Bundle]:
+        """What goes into one frame."""
+        taken: list[Bundle] = []
+        calls = size = 0
+        while self._bundles and calls < _FRAME_CALLS and size < _FRAME_BYTES:
+            taken.append(one := self._bundles.popleft())
+            self._count(one, -1)
+            calls, size = calls + one.calls, size + len(one.payloads)
+        return taken
 
     async def _deliver(self) -> None:
         """From the spool to the database."""
@@ -189,7 +209,3 @@ class Recorder:
         except TimeoutError:
             return
         await asyncio.sleep(0.02)  # stopping with something left: do not spin while the database is away
-
-
-def _size(call: Call) -> int:
-    return 300 + len(call.input or b"") + len(call.answer or b"")

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import orjson
 
-from lamppost.core.histogram import bucket_of
+from lamppost.core.histogram import bucket_counts
 
 WINDOW_S = 10
 _SIZES = struct.Struct("!II")
@@ -42,8 +42,16 @@ class Call(NamedTuple):
     trace: str | None = None
 
 
-def pack(calls: Iterable[Call]) -> bytes:
-    """Calls as bytes: their number, the length of their heads, the heads as one JSON list, and all inputs and answers one after the other.
+class Bundle(NamedTuple):
+    """Calls on their way to the spool. heads : JSON of all but their payloads, one after the other. payloads : inputs and answers."""
+
+    calls: int
+    heads: bytes
+    payloads: bytes
+
+
+def bundle(calls: Iterable[Call]) -> Bundle:
+    """Calls as bytes.
 
     It is made beside the answers, in their interpreter, so it is to cost next to nothing: one pass of the serialiser, no look at payloads.
     """
@@ -56,8 +64,19 @@ def pack(calls: Iterable[Call]) -> bytes:
             payloads.append(asked)
         if said:
             payloads.append(said)
-    told = orjson.dumps(heads)
-    return b"".join((_SIZES.pack(len(heads), len(told)), told, *payloads))
+    return Bundle(len(heads), orjson.dumps(heads)[1:-1], b"".join(payloads))
+
+
+def joined(bundles: Sequence[Bundle]) -> bytes:
+    """Bundles as one: the number of calls, the length of their heads, these as one JSON list, and all inputs and answers."""
+    heads = b",".join([one.heads for one in bundles])
+    sizes = _SIZES.pack(sum(one.calls for one in bundles), len(heads) + 2)
+    return b"".join((sizes, b"[", heads, b"]", *(one.payloads for one in bundles)))
+
+
+def pack(calls: Iterable[Call]) -> bytes:
+    """Calls as the payload of one frame of the spool."""
+    return joined([bundle(calls)])
 
 
 def unpack(data: bytes) -> list[Call]:
@@ -95,9 +114,14 @@ class Count(NamedTuple):
 
 def count(calls: Iterable[Call]) -> Counter[Count]:
     """How many calls there are of each kind."""
-    return Counter(
-        Count(call.endpoint, call.version or "", call.status, _window(call), bucket_of(call.total_us), call.shadow) for call in calls
-    )
+    kinds: dict[tuple[str, str | None, int, int, bool], list[int]] = {}
+    for call in calls:
+        kinds.setdefault((call.endpoint, call.version, call.status, _window(call), call.shadow), []).append(call.total_us)
+    counts: Counter[Count] = Counter()
+    for (endpoint, version, status, at, shadow), took in kinds.items():
+        for bucket, many in bucket_counts(took):
+            counts[Count(endpoint, version or "", status, at, bucket, shadow)] += many
+    return counts
 
 
 class PhaseCount(NamedTuple):
@@ -112,18 +136,20 @@ class PhaseCount(NamedTuple):
 
 def count_phases(calls: Iterable[Call]) -> Counter[PhaseCount]:
     """Where the time of answered calls went; shadows are not counted."""
-    spans: dict[tuple[str, str, int, str], list[int]] = {}
+    kinds: dict[tuple[str, str, int, tuple[str, ...]], list[tuple[int, ...]]] = {}
     for call in calls:
-        if call.status != 200 or call.shadow or call.version is None:
-            continue
-        took = {**call.phases_us, "total": call.total_us, "rows": call.rows}
-        if call.batch_rows is not None:
-            took["batch"] = call.batch_rows
-        for phase, us in took.items():
-            spans.setdefault((call.endpoint, call.version, _window(call), phase), []).append(us)
-    return Counter(
-        {PhaseCount(*key, bucket): many for key, values in spans.items() for bucket, many in Counter(map(bucket_of, values)).items()}
-    )
+        if call.status == 200 and not call.shadow and call.version is not None:
+            took = call.phases_us
+            names, values = (*took, "total", "rows"), (*took.values(), call.total_us, call.rows)
+            if call.batch_rows is not None:
+                names, values = (*names, "batch"), (*values, call.batch_rows)
+            kinds.setdefault((call.endpoint, call.version, _window(call), names), []).append(values)
+    counts: Counter[PhaseCount] = Counter()
+    for (endpoint, version, at, names), spans in kinds.items():
+        for phase, column in zip(names, zip(*spans, strict=True), strict=True):
+            for bucket, many in bucket_counts(column):
+                counts[PhaseCount(endpoint, version, at, phase, bucket)] += many
+    return counts
 
 
 def _window(call: Call) -> int:

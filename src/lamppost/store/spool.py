@@ -26,7 +26,7 @@ from pathlib import Path
 from typing import BinaryIO, Literal, NamedTuple
 from uuid import uuid4
 
-from lamppost.store.calls import Call, Count, count, pack, read_counts, unpack, without_payload, write_counts
+from lamppost.store.calls import Bundle, Call, Count, count, joined, pack, read_counts, unpack, without_payload, write_counts
 from lamppost.store.lines import calls_of
 
 log = logging.getLogger("lamppost.spool")
@@ -126,7 +126,7 @@ class Spool:
                 total += path.stat().st_size
         return total
 
-    def append(self, calls: Sequence[Call]) -> None:
+    def append(self, bundles: Sequence[Bundle]) -> None:
         """Write one frame of whole records.
 
         Raises
@@ -134,13 +134,13 @@ class Spool:
         OSError
             Nothing of the frame is kept: the disk is full, or cannot be written.
         """
-        payload = pack(calls)
+        payload, calls = joined(bundles), sum(one.calls for one in bundles)
         with self._lock:
             if self._current is None or self._current.bytes > SEGMENT_BYTES:
                 self._end_segment()
                 self._current = _Writer(self._folder / f"{time.time_ns() // 1_000_000:012x}{uuid4().hex[:20]}.spool")
-            self._current.write("calls", len(calls), payload)
-            self.waiting += len(calls)
+            self._current.write("calls", calls, payload)
+            self.waiting += calls
             if self.size > self.most_bytes:
                 self._shrink()
 
