@@ -2,6 +2,7 @@
 
 import pickle
 import unittest
+from collections import Counter
 
 import orjson
 from hypothesis import given
@@ -11,7 +12,7 @@ from lamppost.core import errors
 from lamppost.core.backoff import Backoff
 from lamppost.core.errors import BadRequest, Fault, InvalidRows, NotAllowed, PackageRefused
 from lamppost.core.fields import Field, Schema
-from lamppost.core.histogram import ERROR, bucket_of, quantiles, value_of
+from lamppost.core.histogram import ERROR, bucket_counts, bucket_of, quantiles, value_of
 from lamppost.core.manifest import Manifest, Member, Story, digest_of, read_manifest, write_manifest
 from lamppost.core.names import VersionName, check_name, closest, parse_version, plain
 from lamppost.core.roles import MAY, ROLES, Principal
@@ -173,6 +174,10 @@ class Histograms(unittest.TestCase):
     @given(st.floats(1.001, 1e9))
     def test_a_bucket_tells_its_values_within_the_error(self, micros: float) -> None:
         self.assertLessEqual(abs(value_of(bucket_of(micros)) - micros), ERROR * micros * (1 + 1e-9))
+
+    @given(st.lists(st.integers(0, 10**9), min_size=1, max_size=50))
+    def test_many_at_once_fall_into_the_same_buckets(self, micros: list[int]) -> None:
+        self.assertEqual(bucket_counts(micros), sorted(Counter(map(bucket_of, micros)).items()))
 
     def test_quantiles(self) -> None:
         counts = {bucket_of(us): n for us, n in ((100, 90), (1_000, 9), (50_000, 1))}

@@ -16,7 +16,7 @@ from lamppost.runtime.pool import WorkerPool
 from lamppost.runtime.process import WorkerProcess
 from lamppost.runtime.proving import prove
 from lamppost.runtime.supply import WorkerSupply
-from lamppost.runtime.terms import LaneSettings
+from lamppost.runtime.terms import LaneSettings, Terms
 from tests.support.lamps import moody_lamp, outage_lamp, run_folder
 from tests.support.models import Companion, CrashesOnce, Moody
 
@@ -98,6 +98,28 @@ class Lanes(WithLanes):
             while not any("a word on stderr" in line for line in logged.output):
                 await asyncio.sleep(0.01)
         self.assertTrue(any("moody (worker" in line and "garbage on stdout" in line for line in logged.output))
+
+    async def test_what_is_said_of_a_failure_names_its_request(self) -> None:
+        lane = await self.opened(Moody(), "moody")
+        logging.disable(logging.NOTSET)
+        ids = [f"0199f3a1-6d7e-7c1a-8a57-{number:012x}" for number in range(3)]
+        with self.assertLogs("lamppost.worker", "INFO") as logged:
+            asked = [
+                lane.predict([{"x": value}], 10, Terms(request_id=one)) for value, one in zip((1.0, Moody.FAIL, 3.0), ids, strict=True)
+            ]
+            await asyncio.gather(*asked, return_exceptions=True)
+            while not any("nineteen" in one.getMessage() and "[request" in one.getMessage() for one in logged.records):
+                await asyncio.sleep(0.01)
+        named = {getattr(one, "request_id", None) for one in logged.records if "nineteen is too much" in one.getMessage()}
+        self.assertEqual(named - {None}, {ids[1]})
+
+    async def test_half_of_a_crowd_is_with_the_worker_while_the_rest_is_read(self) -> None:
+        lane = await self.opened(Moody(), "moody")
+        for _ in range(2):
+            rows = [[{"x": float(i)}] for i in range(100, 140)]
+            answers = await asyncio.gather(*(lane.predict(one, 10) for one in rows))
+        self.assertEqual([answer.rows for answer in answers], [[{"value": 2.0 * i}] for i in range(100, 140)])
+        self.assertEqual([answer.batch_rows for answer in answers[:20]], [20] * 20)
 
     async def test_the_queue_is_bounded(self) -> None:
         lane = await self.opened(Moody(), "moody", replace(PICKLE, batch=BatchPolicy(max_rows=1, queue_rows=3)))

@@ -10,7 +10,7 @@ import zlib
 from pathlib import Path
 from uuid import uuid4
 
-from lamppost.store.calls import Call, bundle, count, joined, pack, read_counts, unpack, without_payload, write_counts
+from lamppost.store.calls import Call, bundle, count, pack, read_counts, unpack, without_payload, write_counts
 from lamppost.store.lines import calls_of, line_of
 from lamppost.store.spool import FIRST_LINE, Frame, Portion, Spool
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import fcntl
+import gc
 import logging
 import os
 import re
@@ -156,6 +157,7 @@ class _Server(uvicorn.Server):
         await super().startup(sockets)
         if not self.started:
             return
+        gc.freeze()  # what is there now stays: to look through it for cycles, again and again, takes a tenth of a second each time
         say(f"{paint('●', AMBER)} Lamp Post answers at {self._address}")
         if self._secret is not None:
             file = keep_token(self._address, self._secret)

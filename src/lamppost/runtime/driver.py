@@ -29,13 +29,23 @@ _numbers = itertools.count(1)
 
 @dataclass(slots=True)
 class Part:
-    """One lane's share of a frame. batch : what the lane wants back with the answer. entries, body : its columns on the wire."""
+    """One lane's share of a frame. batch : what the lane wants back with the answer. entries, body : its columns on the wire.
+
+    request : the id of the request whose rows these are, where they are of one.
+    """
 
     lane: Seated
     batch: Any
     rows: int
     entries: list[Any]
     body: bytes
+    request: str = ""
+
+    @property
+    def header(self) -> dict[str, Any]:
+        """What the worker is told of it, but for its slot."""
+        told = {"rows": self.rows, "columns": self.entries, "bytes": len(self.body)}
+        return told | {"request": self.request} if self.request else told
 
 
 class Seated(Protocol):
@@ -171,10 +181,7 @@ class Driver:
             self._ready.clear()
             return
         self._flight, self._sent = parts, now
-        header = {
-            "op": "run",
-            "parts": [{"slot": self.slots[one.lane], "rows": one.rows, "columns": one.entries, "bytes": len(one.body)} for one in parts],
-        }
+        header = {"op": "run", "parts": [{"slot": self.slots[one.lane], **one.header} for one in parts]}
         body = parts[0].body if len(parts) == 1 else b"".join(one.body for one in parts)
         self._timer = self._loop.call_later(max(one.lane.run_s for one in parts), self._late)
         self.worker.submit(pack_frame(header, body), self._came)

@@ -48,6 +48,7 @@ class _Request:
     since: float
     terms: Terms
     columns: Sequence[Column] | None = None
+    request_id: str = ""
     answers: dict[int, LaneAnswer] = field(default_factory=dict)
 
 
@@ -209,18 +210,18 @@ class Lane:
     async def predict(self, rows: Sequence[Row], size_bytes: int, terms: Terms = AT_ONCE) -> LaneAnswer:
         """Answers to rows of this lane's `plan`; raise LaneFull, TooLate, Unavailable or ModelFault. ``size_bytes`` : of the body."""
         done: asyncio.Future[LaneAnswer] = self._loop.create_future()
-        self.submit(rows, size_bytes, terms, done)
+        self.submit(rows, size_bytes, terms, done, terms.request_id)
         return await done
 
     async def predict_columns(self, columns: Sequence[Column], rows: int, size_bytes: int, terms: Terms = AT_ONCE) -> LaneAnswer:
         """The same for many rows at once, as columns in and out; they are batches of their own."""
         done: asyncio.Future[LaneAnswer] = self._loop.create_future()
-        self._enqueue(_Request((), done, time.monotonic(), terms, columns), rows, size_bytes)
+        self._enqueue(_Request((), done, time.monotonic(), terms, columns, terms.request_id), rows, size_bytes)
         return await done
 
-    def submit(self, rows: Sequence[Row], size_bytes: int, terms: Terms, done: Reply) -> None:
+    def submit(self, rows: Sequence[Row], size_bytes: int, terms: Terms, done: Reply, request_id: str = "") -> None:
         """`predict` for whoever need not wait: ``done`` is told, from the event loop; raise what says that it will not be."""
-        self._enqueue(_Request(rows, done, time.monotonic(), terms), len(rows), size_bytes)
+        self._enqueue(_Request(rows, done, time.monotonic(), terms, None, request_id), len(rows), size_bytes)
 
     def _enqueue(self, request: _Request, rows: int, size_bytes: int) -> None:
         if self.state in ("out", "closed", "opening"):
@@ -280,7 +281,8 @@ class Lane:
             entries, body = self.pack([row for piece in pieces for row in piece.job.item.rows[piece.start : piece.stop]])
         self._running += 1
         self.watch.sent(rows, len(pieces), len(self._waiting), now)
-        return Part(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body)
+        request = first.request_id if len(pieces) == 1 else ""
+        return Part(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body, request)
 
     def answered(self, part: Part, header: dict[str, Any], body: bytes, sent: float) -> None:
         """Hand the answers of a batch to whoever waits for them."""

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import logging
 import os
+import re
 import resource
 import shutil
 import signal
@@ -23,6 +24,7 @@ log = logging.getLogger("lamppost.worker")
 
 _KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "TZ", "PYTHONPATH", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
 _LINE_LIMIT = 2_000
+_REQUEST = re.compile(r"\[request ([0-9a-f-]{36})\] ")
 _PAGE = resource.getpagesize()
 
 
@@ -226,4 +228,7 @@ class WorkerProcess:
                 line = error.partial
                 if not line:
                     return
-            log.info("%s (worker %d): %s", self.name, self.pid, line[:_LINE_LIMIT].decode("utf-8", "replace").rstrip())
+            text = line[:_LINE_LIMIT].decode("utf-8", "replace").rstrip()
+            named = _REQUEST.match(text)
+            extra = {"request_id": named[1]} if named is not None else None
+            log.info("%s (worker %d): %s", self.name, self.pid, text, extra=extra)

@@ -48,11 +48,15 @@ def lane_settings(base: LaneSettings, rules: LaneRules, cores: int) -> LaneSetti
 
 @dataclass(frozen=True, slots=True)
 class Terms:
-    """How a caller wants to be served. bulk : after live calls. deadline : on the loop's clock. gone : whether nobody waits any more."""
+    """How a caller wants to be served. bulk : after live calls. deadline : on the loop's clock. gone : whether nobody waits any more.
+
+    request_id : what the log of a worker calls the request by.
+    """
 
     bulk: bool = False
     deadline: float | None = None
     gone: Callable[[], bool] | None = None
+    request_id: str = ""
 
 
 AT_ONCE = Terms()

@@ -9,6 +9,7 @@ from __future__ import annotations
 import ctypes
 import gc
 import importlib
+import io
 import os
 import resource
 import signal
@@ -19,7 +20,7 @@ import traceback
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar, TextIO
 
 from lamppost.core.errors import LampPostError
 from lamppost.core.manifest import MANIFEST, read_manifest
@@ -60,7 +61,9 @@ class Worker:
                     yield self._open(header)
                 case "close":
                     del self.slots[int(header["slot"])]
+                    gc.unfreeze()
                     gc.collect()
+                    gc.freeze()
                     yield pack_frame({"op": "closed", "memory_bytes": _memory_bytes()})
                 case "warm":
                     yield self._warm(header)
@@ -80,6 +83,7 @@ class Worker:
         manifest = read_manifest((folder / MANIFEST).read_bytes())
         steps = open_chain(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
         self.slots[int(header["slot"])] = _Slot(Codec(manifest.columns), steps)
+        gc.freeze()  # a look for cycles through all that is open would hold up a batch for a tenth of a second
         after = _memory_bytes()
         return pack_frame({"op": "opened", "pid": os.getpid(), "memory_bytes": after, "grew_bytes": max(0, after - before)})
 
@@ -102,14 +106,56 @@ class Worker:
 
     def _part(self, part: dict[str, Any], body: bytes) -> tuple[dict[str, Any], bytes]:
         start = time.perf_counter()
+        _Lines.request = part.get("request")
         try:
             slot, rows = self.slots[int(part["slot"])], int(part["rows"])
             answers = slot.steps.run(slot.codec.columns(rows, part["columns"], body))
             entries, out = pack_columns(answers)
         except Exception as error:
             return {"bytes": 0, **_failed(error)}, b""
+        finally:
+            _Lines.request = None
         took = int((time.perf_counter() - start) * 1e6)
         return {"op": "answers", "rows": rows, "columns": entries, "bytes": len(out), "us": took}, out
+
+
+class _Lines(io.TextIOBase):
+    """Standard output or error: each line says which request it was printed for, where the batch is of one. A batch that fails is run
+    again request by request, so whatever is said of a failure names its request.
+    """
+
+    request: ClassVar[str | None] = None
+
+    def __init__(self, stream: TextIO) -> None:
+        self.buffer = stream.buffer
+        self._stream = stream
+        self._begun = False
+
+    @property
+    def encoding(self) -> str:  # type: ignore[override]
+        """Of the stream that it stands for."""
+        return self._stream.encoding
+
+    def writable(self) -> bool:
+        """It is for writing."""
+        return True
+
+    def fileno(self) -> int:
+        """Of the stream that it stands for."""
+        return self._stream.fileno()
+
+    def flush(self) -> None:
+        """Let go of what was written."""
+        self._stream.flush()
+
+    def write(self, text: str) -> int:
+        """Write text, and the request's id where a line begins."""
+        for line in text.splitlines(keepends=True):
+            if not self._begun and self.request is not None:
+                self._stream.write(f"[request {self.request}] ")
+            self._stream.write(line)
+            self._begun = not line.endswith("\n")
+        return len(text)
 
 
 def _failed(error: Exception) -> dict[str, Any]:
@@ -160,6 +206,7 @@ def main() -> None:
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_NOFILE, (_OPEN_FILES, _OPEN_FILES))
     resource.setrlimit(resource.RLIMIT_FSIZE, (_FILE_BYTES, _FILE_BYTES))
+    sys.stdout, sys.stderr = _Lines(sys.stdout), _Lines(sys.stderr)
     serve(socket.socket(fileno=int(sys.argv[1])))
 
 

@@ -147,7 +147,7 @@ class Predict:
         call.rows = asked.count
         call.asked = asked if kind != JSON else None
         clock.mark("validate")
-        terms = _terms(scope)
+        terms = _terms(scope, call.request_id)
         if isinstance(serving, One):
             served = await serving.ask(asked, wanted == ARROW, len(body), headers, terms)
         else:
@@ -201,9 +201,9 @@ class Predict:
         return error.status, body, [(b"content-type", b"application/problem+json"), *problem_headers(error)]
 
 
-def _terms(scope: Scope) -> Terms:
+def _terms(scope: Scope, request_id: str) -> Terms:
     """How the caller wants to be served: by the headers Priority (RFC 9218) and Answer-Within, and as long as its connection stands."""
-    terms: Terms = scope.get("lamppost.terms", AT_ONCE)
+    terms: Terms = replace(scope.get("lamppost.terms", AT_ONCE), request_id=request_id)
     for name, value in scope["headers"]:
         if name == b"priority":
             found = _URGENCY.search(value)

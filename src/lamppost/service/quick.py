@@ -110,6 +110,7 @@ class QuickCall:
         "_connection",
         "_quick",
         "_read",
+        "_request_id",
         "_rows",
         "_serving",
         "_started",
@@ -169,6 +170,7 @@ class QuickCall:
         if self._begun:
             return True
         self._begun = True
+        self._request_id = new_request_id()
         route = self._quick.routes.by_endpoint.get(self.endpoint)
         if route is None:
             return False
@@ -189,14 +191,14 @@ class QuickCall:
             self._asked = said
             self._rows = len(said.rows)
             self._validated = time.perf_counter()
-            self._serving.lane.submit(said.rows, len(self.body), self._connection.terms, self)
+            self._serving.lane.submit(said.rows, len(self.body), self._connection.terms, self, self._request_id)
         except LampPostError as error:
             self._refuse(error)
         return True
 
     def _answer(self, answer: LaneAnswer) -> None:
         serving, said = self._serving, self._asked
-        request_id = new_request_id()
+        request_id = self._request_id
         end = time.perf_counter()
         if said.alone and not self._told:
             body = b'{"answer":%s,"version":"%s","request_id":"%s"}' % (orjson.dumps(answer.rows[0]), serving.name, request_id.encode())
@@ -250,7 +252,7 @@ class QuickCall:
         )
 
     def _refuse(self, error: LampPostError) -> None:
-        request_id = new_request_id()
+        request_id = self._request_id
         if error.status >= 500 and self._after is not None:
             self._after.failed(self._serving.version)
         body = orjson.dumps({**error.to_problem(), "request_id": request_id}, default=str)

@@ -142,6 +142,7 @@ class Recorder:
                 await asyncio.to_thread(self._append, taken)
                 failing = False
             except OSError as error:
+                self._moving = 0
                 for one in reversed(taken):
                     self._bundles.appendleft(one)
                     self._count(one, 1)

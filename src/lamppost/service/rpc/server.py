@@ -117,7 +117,7 @@ class Predictions:
         clock.mark("validate")
         left = context.time_remaining()
         deadline = None if left is None else asyncio.get_running_loop().time() + left
-        terms = Terms(deadline=deadline, gone=context.cancelled)
+        terms = Terms(deadline=deadline, gone=context.cancelled, request_id=call.request_id)
         async with self._routes.kept_open(message.endpoint, serving):
             served = await serving.ask(asked, asked.columns is not None, message.ByteSize(), headers, terms)
         clock.took(served.answer.queue_s, served.answer.worker_s)
