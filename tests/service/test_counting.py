@@ -44,8 +44,7 @@ class Counts(unittest.TestCase):
 
     def look(self, *calls: Call, **lookers: Looker | None) -> Any:
         known: dict[str, Looker | None] = {name.replace("_", "@"): one for name, one in lookers.items()} or {"m@1": LOOKER}
-        (counted,) = self.counting._look([Frame("s", 1, "calls", pack(calls))], known, None)
-        return counted
+        return self.counting._look([Frame("s", 1, "calls", pack(calls))], known, None)
 
     def window(self, delta: Any) -> Any:
         read = read_window(against_of(), delta.data)

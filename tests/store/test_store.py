@@ -245,13 +245,13 @@ class Records(WithServer):
             a_call(now, 503),
             a_call(now - timedelta(days=1)),
         ]
-        for call in calls:
-            await records.make_partition(self.pool, datetime.fromtimestamp(call.at, UTC).date())
-        self.assertEqual(await records.deliver(self.pool, await counting.look([Frame("s", 1, "calls", pack(calls))])), 0)
-        again = [Frame("s", 1, "calls", pack(calls)), Frame("s", 2, "counts", write_counts(count([a_call(now)])))]
-        self.assertEqual(
-            await records.deliver(self.pool, await counting.look(again)), 0, "the first was stored before, the second is counts alone"
-        )
+        here, first = Here(self.pool, counting), Frame("s", 1, "calls", pack(calls))
+        self.assertEqual(await here.bring([first]), 0)
+        stored = await counting.look([first])
+        self.assertIsNone(await records.deliver(self.pool, stored), "what was counted with a frame that is stored is not stored again")
+        again = [first, Frame("s", 2, "counts", write_counts(count([a_call(now)])))]
+        self.assertEqual(await here.bring(again), 0, "the first was stored before, the second is counts alone")
+        self.assertEqual(await here.bring(again), 0)
         past = (await records.latency(self.pool, now - timedelta(minutes=1)))["outage-risk"]
         self.assertEqual((past.calls, past.refused, past.failed), (6, 1, 1))
         self.assertEqual(past.histogram, {bucket_of(1_000): 3, bucket_of(9_000): 1})

@@ -41,6 +41,7 @@ _LARGE_BYTES = 64 * 2**10
 _FRAME_CALLS = 2_000
 _FRAME_BYTES = 4 * 2**20
 _DELIVERY_BYTES = 4 * 2**20
+_LONGEST_REST_S = 10.0
 
 
 class Recorder:
@@ -202,7 +203,7 @@ class Recorder:
         if took > _QUICK_S:
             # under load the answers come first: records rest in the spool, the less the fuller that is
             room = max(0.0, 1.0 - 4 * self.spool.size / self.spool.most_bytes)
-            await self._pause(min(2.0, 5 * took * room))
+            await self._pause(min(_LONGEST_REST_S, 5 * took * room))
 
     async def _pause(self, seconds: float) -> None:
         try:

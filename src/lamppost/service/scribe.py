@@ -29,7 +29,7 @@ from lamppost.service.counting import Counting
 from lamppost.service.shelf import Shelf
 from lamppost.store.calls import days
 from lamppost.store.database import Pool, make_pool
-from lamppost.store.records import deliver, forget_segments, make_partition
+from lamppost.store.records import deliver, forget_segments, make_partition, stored_through
 from lamppost.store.spool import Frame, Portion
 
 log = logging.getLogger("lamppost.records")
@@ -76,7 +76,16 @@ class Here:
             await make_partition(self._pool, day)
             await forget_segments(self._pool)
             self._days.add(day)
-        return await deliver(self._pool, await self._counting.look(frames, brought_by))
+        while new := await self._new(frames):
+            lost = await deliver(self._pool, await self._counting.look(new, brought_by))
+            if lost is not None:
+                return lost
+        return 0
+
+    async def _new(self, frames: Sequence[Frame]) -> list[Frame]:
+        """Those that are not stored: what is counted of frames together can only be stored together."""
+        through = await stored_through(self._pool, frames[0].segment)
+        return [frame for frame in frames if frame.number > through]
 
     async def close(self) -> None:
         """Nothing is to be done."""

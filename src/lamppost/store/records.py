@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
+from itertools import chain
 from typing import Any
 from uuid import UUID
 
@@ -39,53 +40,60 @@ async def last_used(pool: Pool, most: int) -> list[str]:
 
 @dataclass(frozen=True, slots=True)
 class Counted:
-    """A frame of the spool, and what was counted of its rows. odd : by the place of a call in it, its oddness and why.
+    """Frames of one segment, and what was counted of all their rows. odd : by the place of a call among theirs, its oddness and why.
 
     brought_by : who brought in calls that were answered elsewhere.
     """
 
-    frame: Frame
+    frames: Sequence[Frame]
     deltas: list[Delta]
     odd: Mapping[int, tuple[float, str]]
     brought_by: str | None = None
 
     @property
     def lines(self) -> list[tuple[Call, bytes]]:
-        """Its calls, each with the line that the database gets."""
-        return [(call, line_of(call, self.odd.get(at), self.brought_by)) for at, call in enumerate(self.frame.calls)]
+        """Their calls, each with the line that the database gets."""
+        calls = chain.from_iterable(frame.calls for frame in self.frames)
+        return [(call, line_of(call, self.odd.get(at), self.brought_by)) for at, call in enumerate(calls)]
 
 
-async def deliver(pool: Pool, frames: Sequence[Counted]) -> int:
-    """Store frames of one segment of a spool, each exactly once however often it is delivered, in one transaction.
+async def stored_through(pool: Pool, segment: str) -> int:
+    """The number of the last frame of a segment that is stored, 0 for none."""
+    async with pool.connection() as connection:
+        row = await (await connection.execute("SELECT number FROM spooled WHERE segment = %s", (segment,))).fetchone()
+        return 0 if row is None else int(row[0])
+
+
+async def deliver(pool: Pool, counted: Counted) -> int | None:
+    """Store frames in one transaction, each exactly once however often it is delivered; None when one of them is stored by now.
 
     The partitions of their days must exist. Returns how many calls the database could not hold; each is logged and left out.
     """
-    segment = frames[0].frame.segment
+    first, last = counted.frames[0], counted.frames[-1]
     async with pool.connection() as connection, connection.transaction():
-        found = await connection.execute("SELECT number FROM spooled WHERE segment = %s FOR UPDATE", (segment,))
+        found = await connection.execute("SELECT number FROM spooled WHERE segment = %s FOR UPDATE", (first.segment,))
         row = await found.fetchone()
-        new = [one for one in frames if row is None or one.frame.number > row[0]]
-        if not new:
-            return 0
-        lines = await asyncio.to_thread(lambda: [pair for one in new for pair in one.lines])
+        if row is not None and row[0] >= first.number:
+            return None
+        lines = await asyncio.to_thread(lambda: counted.lines)
         kept = await _copy(connection, lines)
-        counts, phases = await asyncio.to_thread(_counts, new, kept)
+        counts, phases = await asyncio.to_thread(_counts, counted.frames, kept)
         await _add_latency(connection, counts)
         await _add_phases(connection, phases)
-        await windows.add(connection, [delta for one in new for delta in one.deltas])
+        await windows.add(connection, counted.deltas)
         await connection.execute(
             "INSERT INTO spooled (segment, number) VALUES (%s, %s)"
             " ON CONFLICT (segment) DO UPDATE SET number = excluded.number, at = now()",
-            (segment, new[-1].frame.number),
+            (first.segment, last.number),
         )
         return len(lines) - len(kept)
 
 
-def _counts(frames: Sequence[Counted], kept: Sequence[Call]) -> tuple[Counter[Count], Counter[PhaseCount]]:
+def _counts(frames: Sequence[Frame], kept: Sequence[Call]) -> tuple[Counter[Count], Counter[PhaseCount]]:
     counts = count(kept)
-    for one in frames:
-        if one.frame.kind == "counts":
-            counts += one.frame.counts
+    for frame in frames:
+        if frame.kind == "counts":
+            counts += frame.counts
     return counts, count_phases(kept)
 
 
