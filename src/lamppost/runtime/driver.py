@@ -41,12 +41,6 @@ class Part:
     body: bytes
     request: str = ""
 
-    @property
-    def header(self) -> dict[str, Any]:
-        """What the worker is told of it, but for its slot."""
-        told = {"rows": self.rows, "columns": self.entries, "bytes": len(self.body)}
-        return told | {"request": self.request} if self.request else told
-
 
 class Seated(Protocol):
     """What a driver needs of a lane."""
@@ -114,7 +108,7 @@ class Driver:
     async def ask(self, lane: Seated, requests: Sequence[tuple[int, list[Any], bytes]], timeout_s: float) -> list[Frame]:
         """Answers to (rows, entries, body) apart from the queue, for proving and measuring. Raise WorkerGone."""
         slot = self.slots[lane]
-        parts = [{"slot": slot, "rows": rows, "columns": entries, "bytes": len(body)} for rows, entries, body in requests]
+        parts = [_told(slot, rows, entries, body) for rows, entries, body in requests]
         came: asyncio.Future[None] = self._loop.create_future()
         answers: list[Frame] = []
 
@@ -181,7 +175,7 @@ class Driver:
             self._ready.clear()
             return
         self._flight, self._sent = parts, now
-        header = {"op": "run", "parts": [{"slot": self.slots[one.lane], **one.header} for one in parts]}
+        header = {"op": "run", "parts": [_told(self.slots[one.lane], one.rows, one.entries, one.body, one.request) for one in parts]}
         body = parts[0].body if len(parts) == 1 else b"".join(one.body for one in parts)
         self._timer = self._loop.call_later(max(one.lane.run_s for one in parts), self._late)
         self.worker.submit(pack_frame(header, body), self._came)
@@ -235,6 +229,12 @@ class Driver:
         """End the worker."""
         self._closed = True
         await self.worker.close()
+
+
+def _told(slot: int, rows: int, entries: list[Any], body: bytes, request: str = "") -> dict[str, Any]:
+    """What a frame's header says of a part."""
+    told = {"slot": slot, "rows": rows, "columns": entries, "bytes": len(body)}
+    return told | {"request": request} if request else told
 
 
 def _split(frame: Frame) -> list[Frame]:

@@ -233,13 +233,14 @@ class Lane:
         self._waiting.add(Job(request, rows, size_bytes, terms.bulk, terms.deadline, request.since))
         self.watch.requests += 1
         enough = len(self._waiting) >= self.watch.enough
+        at_once = enough and self.watch.busy
         if self._lingering is None:
             if self.settings.batch.linger_s:
                 self._lingering = self._loop.call_later(self.settings.batch.linger_s, self._kick)
             else:
-                self._kick(enough and self.watch.busy)
+                self._kick(at_once)
         elif enough or self._waiting.rows >= self.watch.max_rows:
-            self._kick(enough and self.watch.busy)
+            self._kick(at_once)
 
     def _kick(self, at_once: bool = False) -> None:
         if self._lingering is not None:

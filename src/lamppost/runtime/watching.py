@@ -67,7 +67,7 @@ class Watch:
         the requests that were there together of late wait too, but never longer than a few times what a batch takes, and 2 ms. A lone
         caller, or two of them, never wait.
         """
-        if waiting >= self._peak / 2:
+        if waiting >= self.enough:
             return 0.0
         return self._sent_at + min(_GATHER_S, _GATHER_RUNS * self._each_s) - now
 

@@ -38,6 +38,7 @@ _PAUSE_S = 0.1
 _QUICK_S = 0.02
 _BUNDLE_CALLS = 64
 _LARGE_BYTES = 64 * 2**10
+"""A call with more makes a bundle at once: only bundles count against the bound on memory."""
 _FRAME_CALLS = 2_000
 _FRAME_BYTES = 4 * 2**20
 _DELIVERY_BYTES = 4 * 2**20

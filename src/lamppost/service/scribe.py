@@ -76,16 +76,15 @@ class Here:
             await make_partition(self._pool, day)
             await forget_segments(self._pool)
             self._days.add(day)
-        while new := await self._new(frames):
+        new = list(frames)
+        while new:
             lost = await deliver(self._pool, await self._counting.look(new, brought_by))
             if lost is not None:
                 return lost
+            # some are stored by now, and what is counted of frames together can only be stored together: once more, without those
+            through = await stored_through(self._pool, frames[0].segment)
+            new = [frame for frame in new if frame.number > through]
         return 0
-
-    async def _new(self, frames: Sequence[Frame]) -> list[Frame]:
-        """Those that are not stored: what is counted of frames together can only be stored together."""
-        through = await stored_through(self._pool, frames[0].segment)
-        return [frame for frame in frames if frame.number > through]
 
     async def close(self) -> None:
         """Nothing is to be done."""

@@ -18,7 +18,7 @@ STORED = (
 _NULL = b"\\N"
 _ESCAPE = re.compile(rb"\\[\\nrt]")
 _ESCAPES = ((b"\\", b"\\\\"), (b"\n", b"\\n"), (b"\r", b"\\r"), (b"\t", b"\\t"))
-_ESCAPED = {b"\\\\": b"\\", b"\\n": b"\n", b"\\r": b"\r", b"\\t": b"\t"}
+_ESCAPED = {escaped: plain for plain, escaped in _ESCAPES}
 
 
 @lru_cache(maxsize=8)
