@@ -85,6 +85,25 @@ class Codecs(unittest.TestCase):
             with self.subTest(says), self.assertRaises(ModelFault) as caught:
                 Codec(schema).rows(2, sent(entries), body)
             self.assertIn(says, caught.exception.detail)
+            wrong = 0 if says.startswith("a label") and columns[0].values[0] < 0 else 1
+            alone = [Column(np.asarray(column.values)[wrong : wrong + 1]) for column in columns]
+            entries, body = pack_columns(alone)
+            with self.subTest(says, alone=True), self.assertRaises(ModelFault) as caught:
+                Codec(schema).rows(1, sent(entries), body)
+            self.assertIn(says.split(" in row")[0], caught.exception.detail)
+
+    @given(rows_of(PLAIN, 1))
+    @settings(max_examples=80, deadline=None)
+    def test_a_single_row_is_the_values_of_its_columns(self, rows: list[dict[str, Any]]) -> None:
+        codec = Codec(PLAIN)
+        entries, body = codec.pack(rows)
+        values = codec.single(body)
+        columns = codec.columns(1, sent(entries), body)
+        if columns[1].missing is not None:
+            self.assertIsNone(values, "a missing integer is marked beside its value")
+            return
+        self.assertIsNotNone(values)
+        np.testing.assert_array_equal(values or (), [np.asarray(column.values)[0] for column in columns])
 
     def test_sums_that_overflow_are_no_fault(self) -> None:
         rows = [{"kwh": 1.7e308, "lamps": 1, "parts": {"p": 1.7e308, "q": 1.7e308, "r": 0.0}}] * 3

@@ -50,6 +50,8 @@ class Watching(WithServer):
                     (at, status, bucket_of(ms * 1e3), calls),
                 )
         self.assertEqual(await timeline.totals(self.pool, "level", at - timedelta(minutes=1), 20.0), (100, 4, 6))
+        self.assertEqual(await timeline.totals_of(self.pool, ["level", "nobody"], at - timedelta(minutes=1)), {"level": (100, 4, 0)})
+        self.assertEqual(await timeline.totals(self.pool, "nobody", at - timedelta(minutes=1), 20.0), (0, 0, 0))
         self.assertEqual((await timeline.last_calls(self.pool))["level"], at)
 
     async def test_what_is_too_old_for_its_endpoint_goes(self) -> None:
@@ -65,12 +67,18 @@ class Watching(WithServer):
         async with self.pool.connection() as connection:
             await windows.add(connection, parts)
         (fresh,) = [one for one in await windows.fresh(self.pool) if one.endpoint == "w"]
-        self.assertEqual((fresh.version, fresh.at), ("a@1", [tick]))
+        self.assertEqual((fresh.version, fresh.at, fresh.number - fresh.first), ("a@1", [tick], 2))
+        (later,) = [one for one in await windows.fresh(self.pool, fresh.first) if one.endpoint == "w"]
+        self.assertEqual(later.first, fresh.first + 1, "what is known to be judged is not looked at")
         judged = Judged("w", "a@1", tick, tick + timedelta(hours=1), 33, 3, "steady", {"says": "Steady.", "fields": []})
         await windows.keep(self.pool, [judged], fresh)
         self.assertEqual([one for one in await windows.fresh(self.pool) if one.endpoint == "w"], [])
         self.assertEqual(await windows.history(self.pool, "w", None, tick, NOW), [judged])
-        self.assertIn(("w", "a@1", tick), await windows.crowded(self.pool))
+        asked = {"w": tick, "nobody": tick}
+        self.assertEqual(await windows.histories(self.pool, asked, NOW), {"w": [judged]})
+        self.assertEqual(await windows.histories(self.pool, {"w": tick + timedelta(seconds=1)}, NOW), {})
+        self.assertIn(("w", "a@1", tick), await windows.crowded(self.pool, 0, 50))
+        self.assertNotIn(("w", "a@1", tick), await windows.crowded(self.pool, fresh.number - 1, 50), "one delta is not crowded")
         merged = Delta("w", "a@1", tick, 33, 3, b"together")
         await windows.replace(self.pool, merged, taken=2)
         self.assertEqual(len(await windows.between(self.pool, "w", "a@1", tick, NOW)), 3, "another came meanwhile: left for the next look")

@@ -33,6 +33,8 @@ class CompiledModel:
         self._gone = self._unseen + 1
         self._flags = [at for at, (_, field) in enumerate(self._codes) if field.kind == "yes/no"]
         self._width = sum(width_of(field) for _, field in self._numbers)
+        self._places = [index for index, _ in self._numbers]
+        self._counts = [(index, None if field.kind == "yes/no" else len(field.choices)) for index, field in self._codes]
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
         """Answer columns of input columns, both in schema order."""
@@ -60,6 +62,18 @@ class CompiledModel:
                 codes[:, at] += codes[:, at] == 2  # missing
             np.minimum(codes, self._unseen, out=codes)
             feeds["codes"] = np.where(codes < 0, self._gone, codes)
+        return self._ask(feeds)
+
+    def run_single(self, values: Sequence[Any]) -> list[Column]:
+        """The same of one row, given as the values that its columns would hold: numbers, flags and codes. Not for vectors and tensors."""
+        feeds: dict[str, Any] = {}
+        if self._places:
+            feeds["numbers"] = np.array([[values[index] for index in self._places]], dtype=np.float64)
+        if self._counts:
+            feeds["codes"] = np.array([[_code(values[index], count) for index, count in self._counts]], dtype=np.int64)
+        return self._ask(feeds)
+
+    def _ask(self, feeds: dict[str, Any]) -> list[Column]:
         out = dict(zip(self._outputs, self._session.run(self._outputs, feeds), strict=True))
         if "values" in out:
             return [Column(values) for values in out["values"].T]
@@ -67,6 +81,13 @@ class CompiledModel:
             return [Column(out["value"])]
         label = Column(out["label"].astype(np.int32))
         return [label, Column(out["scores"])] if "scores" in out else [label]
+
+
+def _code(value: int, count: int | None) -> int:
+    """How the graph counts a choice of so many, or a flag."""
+    if count is None:
+        return 3 if value == 2 else value
+    return count + 1 if value < 0 else min(value, count)
 
 
 def width_of(field: Field) -> int:

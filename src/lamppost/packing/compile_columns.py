@@ -20,6 +20,8 @@ from lamppost.package.sklearn_model import model_input
 from lamppost.packing.compile_transformers import transform
 from lamppost.packing.graph import CODES, NUMBERS, Graph, NotCompiled, Tensor
 
+_TOGETHER = 512
+"""Most values of a row that are looked up in one go before they are added; more would cost a large batch its memory."""
 _NEVER_SEEN = "\ue000 never seen"
 
 
@@ -139,7 +141,7 @@ class Raw:
             if (moved & (owner_of >= 0) & (owner_of != names.index(name))).any():
                 raise NotCompiled(f"{type(fitted).__name__}, which mixes {', '.join(names)}")
             owner_of[moved] = names.index(name)
-        total: Tensor | None = None
+        tables: list[npt.NDArray[np.float64]] = []
         for at, name in enumerate(names):
             mine = (owner_of == at) | ((owner_of == -1) & (at == 0))
             table = np.zeros((len(values_of(self._fields[name])) + 2, out.shape[1]))
@@ -147,9 +149,22 @@ class Raw:
             for (owner, code), outcome in zip(owners[1:], out[1:], strict=True):
                 if owner == name:
                     table[code, mine] = outcome[mine]
-            part = self._gather(name, table)
-            total = part if total is None else Tensor(self.graph.add("Add", total.name, part.name), part.width)
-        assert total is not None
+            tables.append(table)
+        return self._sum_of(names, tables)
+
+    def _sum_of(self, names: list[str], tables: list[npt.NDArray[np.float64]]) -> Tensor:
+        """What is looked up in the table of each column, added up. Of narrow tables in one go: a single row costs what its nodes cost."""
+        width = tables[0].shape[1]
+        if len(names) > 1 and len(names) * width <= _TOGETHER:
+            starts = np.cumsum([0, *(len(table) for table in tables[:-1])])
+            columns = np.array([self._codes.index(name) for name in names])
+            codes = self.graph.pick(Tensor(CODES, len(self._codes)), columns).name
+            places = self.graph.add("Add", codes, self.graph.constant(starts))
+            found = self.graph.add("Gather", self.graph.constant(np.concatenate(tables)), places, axis=0)
+            return Tensor(self.graph.add("ReduceSum", found, self.graph.constant(np.array([1])), keepdims=0), width)
+        total, *others = (self._gather(name, table) for name, table in zip(names, tables, strict=True))
+        for part in others:
+            total = Tensor(self.graph.add("Add", total.name, part.name), width)
         return total
 
     def _possible(self, name: str) -> list[int]:

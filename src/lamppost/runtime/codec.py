@@ -4,7 +4,9 @@ without an array in between where values are plain. Batches are small and many, 
 
 from __future__ import annotations
 
+import itertools
 import math
+import struct
 from array import array
 from collections.abc import Callable, Sequence
 from operator import itemgetter
@@ -32,11 +34,15 @@ class Codec:
         self._packs = [(itemgetter(field.name), field, _packer(field)) for field in schema]
         self._plain = all(field.kind in _READ and not field.missing for field in schema)
         self._types = [_Fixed(field) if field.kind in _FIXED else None for field in schema]
+        self._single = _Single(schema) if all(field.kind in _LETTERS for field in schema) else None
+        self._said = _SingleAnswer(schema) if self._plain else None
 
     def pack(self, rows: Sequence[Row]) -> tuple[list[Any], bytes]:
         """Header entries and body of rows that a `Plan` has let through."""
         if len(rows) >= _MANY:
             return pack_columns(from_rows(self.schema, rows))
+        if len(rows) == 1 and self._single is not None and (packed := self._single.pack(rows[0])) is not None:
+            return self._single.entries, packed
         entries: list[Any] = []
         parts: list[bytes] = []
         for get, field, pack in self._packs:
@@ -55,6 +61,10 @@ class Codec:
             parts.append(data)
         return entries, b"".join(parts)
 
+    def single(self, body: bytes) -> tuple[Any, ...] | None:
+        """The values of a frame with one row, as their columns hold them; None where they are no plain ones, or integers are missing."""
+        return self._single.unpack(body) if self._single is not None else None
+
     def columns(self, rows: int, entries: Any, body: bytes) -> list[Column]:
         """Columns of a frame that we sent ourselves, unchecked where the dtype is fixed; for workers."""
         if None in self._types or any(entry[1] for entry in entries):
@@ -69,6 +79,8 @@ class Codec:
 
     def rows(self, rows: int, entries: Any, body: bytes) -> list[Row]:
         """Answer rows of a worker's frame; raise WireError for what does not fit, ModelFault for values that the schema does not allow."""
+        if rows == 1 and self._said is not None and (row := self._said.row(entries, body)) is not None:
+            return [row]
         if not self._plain or rows >= _MANY:
             columns = unpack_columns(self.schema, rows, entries, body)
             return to_rows(self.schema, columns, rows)
@@ -108,17 +120,81 @@ class _Fixed:
         self.codes = len(field.choices)
 
 
+_LETTERS = {"number": "d", "integer": "q", "yes/no": "B", "choice": "i"}
+
+
+class _Single:
+    """One row of plain values: its columns, one after the other, are a structure. entries : of the header, always the same."""
+
+    def __init__(self, schema: Schema) -> None:
+        names = schema.names
+        self._struct = struct.Struct("<" + "".join(_LETTERS[field.kind] for field in schema))
+        self._get: Callable[[Row], Sequence[Any]] = itemgetter(*names) if len(names) > 1 else lambda row: (row[names[0]],)
+        self._codes = [(at, codes) for at, field in enumerate(schema) if (codes := _codes(field)) is not None]
+        self.entries: list[Any] = [(np.dtype(dtype_of(field)).itemsize, 0, []) for field in schema]
+
+    def pack(self, row: Row) -> bytes | None:
+        """The body; None where a number is missing, or a choice is not listed."""
+        values = list(self._get(row))
+        try:
+            for at, codes in self._codes:
+                values[at] = codes[values[at]]
+            return self._struct.pack(*values)
+        except (struct.error, KeyError, OverflowError):
+            return None
+
+    def unpack(self, body: bytes) -> tuple[Any, ...] | None:
+        """The values again; None for a body that has more than them."""
+        return self._struct.unpack(body) if len(body) == self._struct.size else None
+
+
+class _SingleAnswer:
+    """One row of answers: labels, scores and numbers, as a structure."""
+
+    def __init__(self, schema: Schema) -> None:
+        types = [_Fixed(field) for field in schema]
+        self._struct = struct.Struct(
+            "<" + "".join(f"{one.width}{_LETTERS.get(field.kind, 'd')}" for field, one in zip(schema, types, strict=True))
+        )
+        self._entries = [[one.bytes, 0, []] for one in types]
+        ends = list(itertools.accumulate(one.width for one in types))
+        self._fields = [
+            (field.name, field.kind, field.choices, end - one.width, end) for field, one, end in zip(schema, types, ends, strict=True)
+        ]
+
+    def row(self, entries: Any, body: bytes) -> Row | None:
+        """None where anything is not as it should be, for the careful way to say what."""
+        if entries != self._entries or len(body) != self._struct.size:
+            return None
+        values = self._struct.unpack(body)
+        row: Row = {}
+        for name, kind, choices, start, end in self._fields:
+            if kind == "choice":
+                if not 0 <= values[start] < len(choices):
+                    return None
+                row[name] = choices[values[start]]
+                continue
+            if not math.isfinite(sum(values[start:end])):
+                return None
+            row[name] = dict(zip(choices, values[start:end], strict=True)) if kind == "vector" else values[start]
+        return row
+
+
+def _codes(field: Field) -> dict[Any, int] | None:
+    """How the values of a finite field are counted on the wire."""
+    if field.kind == "yes/no":
+        return {False: 0, True: 1, None: 2}
+    return {**{choice: code for code, choice in enumerate(field.choices)}, None: -1} if field.kind == "choice" else None
+
+
 def _packer(field: Field) -> Pack | None:
     if field.kind == "number":
         return lambda values: (array("d", values).tobytes(), [])
     if field.kind == "integer":
         return lambda values: (array("q", values).tobytes(), [])
-    if field.kind == "yes/no":
-        return lambda values: (bytes([2 if value is None else value for value in values]), [])
-    if field.kind == "choice":
-        codes: dict[str | None, int] = {choice: code for code, choice in enumerate(field.choices)}
-        codes[None] = -1
-        return lambda values: (array("i", [codes[value] for value in values]).tobytes(), [])
+    if (codes := _codes(field)) is not None:
+        letter = _LETTERS[field.kind]
+        return lambda values: (array(letter, [codes[value] for value in values]).tobytes(), [])
     return None
 
 

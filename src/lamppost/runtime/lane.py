@@ -182,6 +182,10 @@ class Lane:
         self._waiting.policy = settings.batch
         self.watch.set(settings)
 
+    def stirs(self, since: float) -> bool:
+        """Whether it was used since then, has anything in hand, or copies that it may not need."""
+        return self.used_at >= since or not self.idle or len(self.seats) != 1
+
     def look(self, now: float) -> int:
         """Adapt to the load since the last look; how many copies there should be, 0 for none."""
         wanted = self.watch.look(now, len(self.seats), self.waiting, now - self.used_at)

@@ -125,17 +125,21 @@ class WorkerPool:
 
     async def _look(self) -> None:
         turn = 0
+        before = 0.0
         while True:
             await asyncio.sleep(_TICK_S)
             turn += 1
             now = asyncio.get_running_loop().time()
-            for lane in list(self.lanes):
+            everywhere = turn % _LOOK_EVERY == 0  # of thousands of lanes most are quiet
+            lanes = [lane for lane in self.lanes if everywhere or lane.stirs(before)]
+            before = now
+            for lane in lanes:
                 try:
                     if lane.look(now) == 0 and lane.idle:
                         self.let_go(lane)
                 except Exception:
                     log.exception("%s could not be looked after", lane.name)
-            if turn % _LOOK_EVERY == 0:
+            if everywhere:
                 self._look_at_workers()
 
     def _look_at_workers(self) -> None:

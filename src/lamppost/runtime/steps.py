@@ -131,12 +131,17 @@ class RunningTable:
 
 
 class Chain:
-    """Open steps in a row."""
+    """Open steps in a row. run_single : answers one row of plain values, where there is a shorter way for it."""
 
     def __init__(self, inputs: Schema, steps: Sequence[tuple[Step, Running]], answers: Schema) -> None:
         self._inputs = inputs.names
         self._steps = [(tuple(step.takes), step.gives.names, running.run) for step, running in steps]
         self._answers = answers.names
+        self.run_single: Callable[[Sequence[Any]], list[Column]] | None = None
+        if len(steps) == 1 and isinstance(model := steps[0][1], CompiledModel):
+            step = steps[0][0]
+            if tuple(step.takes) == inputs.names and step.gives.names == answers.names:
+                self.run_single = model.run_single
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
         """Answer columns of input columns, both in schema order."""

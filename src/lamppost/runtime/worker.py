@@ -109,7 +109,11 @@ class Worker:
         _Lines.request = part.get("request")
         try:
             slot, rows = self.slots[int(part["slot"])], int(part["rows"])
-            answers = slot.steps.run(slot.codec.columns(rows, part["columns"], body))
+            run_single = slot.steps.run_single
+            if run_single is not None and rows == 1 and (values := slot.codec.single(body)) is not None:
+                answers = run_single(values)
+            else:
+                answers = slot.steps.run(slot.codec.columns(rows, part["columns"], body))
             entries, out = pack_columns(answers)
         except Exception as error:
             return {"bytes": 0, **_failed(error)}, b""

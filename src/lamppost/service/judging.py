@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import logging
+import time
 from collections import defaultdict
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from lamppost.core.drift import LADDER, Sketch, Window, verdict
 from lamppost.core.errors import LampPostError
+from lamppost.core.settled import Seen
 from lamppost.core.telling import since, write_verdict
 from lamppost.core.watch import Watch
 from lamppost.core.windows import pooled, read_window, write_window
@@ -25,6 +27,14 @@ log = logging.getLogger("lamppost.drift")
 LEAST_ROWS = 50
 """A window of fewer rows is pooled with those before it."""
 _BACK = 4 * LADDER[-1]
+_TURN_S = 2.0
+"""What judging takes at the most before something else has its turn."""
+_SETTLED_S = 60.0
+"""Transactions may end in another order than their deltas were numbered in, but not so much later."""
+_OVER_S = 1_200.0
+"""A tick of a delta that was seen so long ago is over, and merged."""
+_MERGED = 500
+"""Ticks that are merged in one look at most."""
 _EXPLAINED = 3
 """Windows of one look whose reasons are sought: the newest that are not steady, and the first."""
 
@@ -46,6 +56,8 @@ class Judging:
         self._counting = counting
         self.unread = 0
         self.judged: set[str] = set()
+        self._through = self._merged = 0
+        self._seen = Seen(_OVER_S)
 
     def watch_of(self, endpoint: str) -> Watch:
         """How an endpoint is watched; as usual where it is gone."""
@@ -53,9 +65,15 @@ class Judging:
         return route.split.setup.watch if route is not None else Watch()
 
     async def look(self) -> int:
-        """Judge what is new; returns how many windows that were."""
-        many = 0
-        for one in await windows.fresh(self._pool):
+        """Judge what is new, as much as there is time for and what waits for longest first; returns how many windows that were."""
+        many, begun = 0, time.monotonic()
+        new = await windows.fresh(self._pool, self._through)
+        # up to where everything is judged: no look has to go through what was counted in a year
+        self._seen.note(begun, max((one.number for one in new), default=0))
+        self._through = min([self._seen.by(begun - _SETTLED_S), *(one.first - 1 for one in new)])
+        for one in new:
+            if time.monotonic() - begun > _TURN_S:
+                break
             looker = await self._counting.looker(one.version)
             if looker is None or looker.sketcher is None:
                 await windows.keep(self._pool, [], one)
@@ -116,7 +134,9 @@ class Judging:
 
     async def merge(self) -> None:
         """One row for each tick that is over."""
-        for endpoint, version, at in await windows.crowded(self._pool):
+        now = time.monotonic()
+        crowded = await windows.crowded(self._pool, self._merged, _MERGED)
+        for endpoint, version, at in crowded:
             looker = await self._counting.looker(version)
             if looker is None or looker.sketcher is None:
                 continue
@@ -128,6 +148,8 @@ class Judging:
                 window, rows = pooled(known)
                 merged = Delta(endpoint, version, at, rows, sum(delta.odd for delta in deltas), write_window(base, window, rows))
                 await windows.replace(self._pool, merged, len(deltas))
+        if len(crowded) < _MERGED:
+            self._merged = self._seen.by(now - _OVER_S)
 
 
 def _judged(fresh: Fresh, looker: Looker, span: timedelta, ticks: Ticks, first: datetime) -> list[Judged]:

@@ -28,11 +28,15 @@ from lamppost.service.settings import Settings
 from lamppost.store import alerts, outcomes, timeline, windows
 from lamppost.store.alerts import Stored
 from lamppost.store.database import Pool
+from lamppost.store.timeline import Totals
 from lamppost.store.windows import Judged
 
 log = logging.getLogger("lamppost.lookout")
 
 LOOK_S = 2.0
+_REST = 4
+"""Looks rest for so many times what one took, so that answers do not wait for them."""
+_LONGEST_REST_S = 30.0
 _LOCK = 8_423
 _EVERY = {"alerts": 5.0, "merge": 60.0, "reports": 20.0, "roll up": 3_600.0}
 _LANES_S = 30.0
@@ -40,6 +44,9 @@ _EVER = datetime(1971, 1, 1, tzinfo=UTC)
 _NEVER = datetime.max.replace(tzinfo=UTC)
 _QUIET = timedelta(minutes=30)
 """An alert with a cause that was told so short a time ago is told no more."""
+
+
+Routed = list[tuple[str, Route]]
 
 
 class Lookout:
@@ -67,8 +74,10 @@ class Lookout:
         await asyncio.gather(*self._tasks, return_exceptions=True)
 
     async def _run(self) -> None:
+        took = 0.0
         while True:
-            await asyncio.sleep(LOOK_S)
+            await asyncio.sleep(max(LOOK_S, min(_LONGEST_REST_S, _REST * took)))
+            begun = time.monotonic()
             try:
                 async with self._pool.connection() as connection:
                     held = await connection.execute("SELECT pg_try_advisory_lock(%s)", (_LOCK,))
@@ -83,6 +92,7 @@ class Lookout:
                 log.debug("the lookout waits for the database: %s", error)
             except Exception:
                 log.exception("looking out failed on a fault of our own, trying again")
+            took = time.monotonic() - begun
 
     async def _look(self) -> None:
         await self.judging.look()
@@ -128,19 +138,22 @@ class Lookout:
         lasts = await timeline.last_calls(self._pool)
         judged = set(self.judging.judged)
         changed: list[Alert] = []
-        closes: dict[str, tuple[int, datetime]] = {}
-        for endpoint, route in list(self._routes.by_endpoint.items()):
-            rules = {rule.on: rule for rule in route.split.setup.watch.alerts}
-            past: list[Judged] = []
-            on_windows = [on for on in ("drift", "odd") if on in rules]
-            if on_windows and (endpoint in judged or self._may_tell(endpoint, route, now)):
-                past = await self._past(endpoint, route, [known.get((endpoint, on)) for on in on_windows], now)
-                open_ones = [one.until for one in past if one.until > now]
-                closes[endpoint] = (route.split.revision, min(open_ones, default=_NEVER))
-            for rule in rules.values():
+        routes = list(self._routes.by_endpoint.items())
+        pasts, closes = await self._pasts(routes, known, judged, now)
+        failed = await self._failed(routes, lasts, now)
+        for endpoint, route in routes:
+            for rule in route.split.setup.watch.alerts:
                 stored = known.get((endpoint, rule.on))
                 since = stored.alert.seen_at if stored is not None else None
-                readings = await self._readings(endpoint, route, rule, now, since, lasts.get(endpoint), past)
+                if rule.on in ("drift", "odd"):
+                    readings = _of_windows(route, rule, now, since or _EVER, pasts.get(endpoint, []))
+                elif rule.on in ("errors", "p99", "budget") and not _called(rule, now, lasts.get(endpoint)):
+                    readings = [Reading(now, "back", "no calls", "certain", endpoint)]
+                elif rule.on == "errors":
+                    calls, many, _ = failed.get((endpoint, rule.minutes), (0, 0, 0))
+                    readings = [alerting.of_errors(now, endpoint, rule, calls, many)]
+                else:
+                    readings = [await self._reading(endpoint, route, rule, now, lasts.get(endpoint))]
                 changed += await self._follow(endpoint, rule, stored, readings)
         for (endpoint, on), stored in known.items():
             route_of = self._routes.by_endpoint.get(endpoint)
@@ -157,10 +170,38 @@ class Lookout:
         revision, closes = self._closes.get(endpoint, (0, now))
         return revision != route.split.revision or closes <= now
 
-    async def _past(self, endpoint: str, route: Route, stored: list[Stored | None], now: datetime) -> list[Judged]:
-        """Judged windows since the alerts on them were last looked at; all that there are without such an alert."""
-        seen = min(one.alert.seen_at if one is not None else _EVER for one in stored)
-        return await windows.history(self._pool, endpoint, None, seen - timedelta(minutes=route.split.setup.watch.window_minutes), now)
+    async def _pasts(
+        self, routes: Routed, known: dict[tuple[str, str], Stored], judged: set[str], now: datetime
+    ) -> tuple[dict[str, list[Judged]], dict[str, tuple[int, datetime]]]:
+        """Judged windows of endpoints that they may say something new of, and when the next of them closes.
+
+        They go back to where the alerts on them were last looked at; without such an alert, all that there are.
+        """
+        since: dict[str, datetime] = {}
+        for endpoint, route in routes:
+            watch = route.split.setup.watch
+            on_windows = [rule.on for rule in watch.alerts if rule.on in ("drift", "odd")]
+            if on_windows and (endpoint in judged or self._may_tell(endpoint, route, now)):
+                stored = [known.get((endpoint, on)) for on in on_windows]
+                seen = min(one.alert.seen_at if one is not None else _EVER for one in stored)
+                since[endpoint] = seen - timedelta(minutes=watch.window_minutes)
+        pasts = await windows.histories(self._pool, since, now) if since else {}
+        open_ones = {endpoint: [one.until for one in pasts.get(endpoint, []) if one.until > now] for endpoint in since}
+        revisions = {endpoint: route.split.revision for endpoint, route in routes}
+        return pasts, {endpoint: (revisions[endpoint], min(ends, default=_NEVER)) for endpoint, ends in open_ones.items()}
+
+    async def _failed(self, routes: Routed, lasts: dict[str, datetime], now: datetime) -> dict[tuple[str, float], Totals]:
+        """Calls and failed ones, by endpoint and minutes, for the rules on errors; without those that nobody has called of late."""
+        asked: dict[float, list[str]] = defaultdict(list)
+        for endpoint, route in routes:
+            for rule in route.split.setup.watch.alerts:
+                if rule.on == "errors" and _called(rule, now, lasts.get(endpoint)):
+                    asked[rule.minutes].append(endpoint)
+        found: dict[tuple[str, float], Totals] = {}
+        for minutes, endpoints in asked.items():
+            for endpoint, totals in (await timeline.totals_of(self._pool, endpoints, now - timedelta(minutes=minutes))).items():
+                found[endpoint, minutes] = totals
+        return found
 
     async def _follow(self, endpoint: str, rule: Rule, stored: Stored | None, readings: list[Reading]) -> list[Alert]:
         """Store what readings make of an alert; what is to be told of it: that it began, or that it is over."""
@@ -178,33 +219,21 @@ class Lookout:
             before = after
         return told
 
-    async def _readings(
-        self, endpoint: str, route: Route, rule: Rule, now: datetime, since: datetime | None, last: datetime | None, past: list[Judged]
-    ) -> list[Reading]:
-        """What a rule says: of windows one for each since the last look, of all else one about now."""
-        span = timedelta(minutes=rule.minutes)
-        if rule.on in ("drift", "odd"):
-            return _of_windows(route, rule, now, since or _EVER, past)
+    async def _reading(self, endpoint: str, route: Route, rule: Rule, now: datetime, last: datetime | None) -> Reading:
+        """What a rule says about now."""
         if rule.on == "out":
             wrong = route.state == "out"
-            return [Reading(now, "wrong" if wrong else "back", route.reason or "it answers", "certain", f"out: {route.reason or ''}"[:200])]
+            return Reading(now, "wrong" if wrong else "back", route.reason or "it answers", "certain", f"out: {route.reason or ''}"[:200])
         if rule.on == "silence":
-            return [alerting.of_silence(now, endpoint, rule, last)]
-        if last is None or last < now - max(span, timedelta(hours=1)) - timedelta(minutes=1):
-            quiet = Reading(now, "back", "no calls", "certain", endpoint)
-            return [quiet] if rule.on != "quality" else [await self._of_quality(endpoint, rule, now)]
-        if rule.on == "errors":
-            calls, failed, _ = await timeline.totals(self._pool, endpoint, now - span, None)
-            return [alerting.of_errors(now, endpoint, rule, calls, failed)]
+            return alerting.of_silence(now, endpoint, rule, last)
+        if rule.on == "quality":
+            return await self._of_quality(endpoint, rule, now)
         if rule.on == "p99":
-            total = (await timeline.phases(self._pool, endpoint, now - span, now)).get("total", {})
+            total = (await timeline.phases(self._pool, endpoint, now - timedelta(minutes=rule.minutes), now)).get("total", {})
             us = quantiles(total, (0.99,))[0]
-            return [alerting.of_p99(now, endpoint, rule, sum(total.values()), None if us is None else us / 1e3)]
-        if rule.on == "budget":
-            objectives = route.split.setup.watch.objectives or Objectives()
-            found, calls = await budgets(self._pool, endpoint, objectives, now)
-            return [alerting.of_budget(now, endpoint, rule, found, calls)]
-        return [await self._of_quality(endpoint, rule, now)]
+            return alerting.of_p99(now, endpoint, rule, sum(total.values()), None if us is None else us / 1e3)
+        found, calls = await budgets(self._pool, endpoint, route.split.setup.watch.objectives or Objectives(), now)
+        return alerting.of_budget(now, endpoint, rule, found, calls)
 
     async def _of_quality(self, endpoint: str, rule: Rule, now: datetime) -> Reading:
         found = await outcomes.right(self._pool, now - timedelta(minutes=rule.minutes), now, endpoint)
@@ -235,6 +264,11 @@ class Lookout:
                 if heard:
                     async with self._pool.connection() as connection:
                         await alerts.add_notices(connection, [channel.name], event(self._settings.address, state, cause, heard, now))
+
+
+def _called(rule: Rule, now: datetime, last: datetime | None) -> bool:
+    """Whether there were calls in what a rule looks at."""
+    return last is not None and last >= now - max(timedelta(minutes=rule.minutes), timedelta(hours=1)) - timedelta(minutes=1)
 
 
 def _of_windows(route: Route, rule: Rule, now: datetime, since: datetime, past: list[Judged]) -> list[Reading]:

@@ -93,18 +93,25 @@ async def phases(pool: Pool, endpoint: str, since: datetime, until: datetime) ->
         return out
 
 
-async def totals(pool: Pool, endpoint: str, since: datetime, slow_ms: float | None) -> tuple[int, int, int]:
+Totals = tuple[int, int, int]
+
+
+async def totals(pool: Pool, endpoint: str, since: datetime, slow_ms: float | None) -> Totals:
     """Calls that a service level counts since a time (refused ones are the caller's), failed ones, and answered ones that were slow."""
+    return (await totals_of(pool, [endpoint], since, slow_ms)).get(endpoint, (0, 0, 0))
+
+
+async def totals_of(pool: Pool, endpoints: Sequence[str], since: datetime, slow_ms: float | None = None) -> dict[str, Totals]:
+    """The same of several endpoints at once; those without calls are left out."""
     limit = bucket_of(slow_ms * 1e3) if slow_ms is not None else 32_767
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT coalesce(sum(calls), 0)::bigint, coalesce(sum(calls) FILTER (WHERE status >= 500), 0)::bigint,"
+            "SELECT endpoint, sum(calls)::bigint, coalesce(sum(calls) FILTER (WHERE status >= 500), 0)::bigint,"
             " coalesce(sum(calls) FILTER (WHERE status < 400 AND bucket > %s), 0)::bigint FROM latency"
-            " WHERE endpoint = %s AND at >= %s AND NOT shadow AND (status < 400 OR status >= 500)",
-            (limit, endpoint, since),
+            " WHERE endpoint = ANY(%s) AND at >= %s AND NOT shadow AND (status < 400 OR status >= 500) GROUP BY endpoint",
+            (limit, list(endpoints), since),
         )
-        calls, failed, slow = await rows.fetchone() or (0, 0, 0)
-        return calls, failed, slow
+        return {endpoint: (calls, failed, slow) for endpoint, calls, failed, slow in await rows.fetchall()}
 
 
 async def last_calls(pool: Pool) -> dict[str, datetime]:
@@ -168,15 +175,19 @@ async def forget(pool: Pool, keep_days: dict[str, tuple[int, int]], now: datetim
         for (name,) in await rows.fetchall():
             if name < limit:
                 await connection.execute(f'DROP TABLE "{name}"'.encode())
-        for endpoint, (days, statistics) in keep_days.items():
+        alike: dict[tuple[int, int], list[str]] = {}
+        for endpoint, kept in keep_days.items():
+            alike.setdefault(kept, []).append(endpoint)
+        for (days, statistics), endpoints in alike.items():
             if days < longest:
                 found = await connection.execute(
-                    "DELETE FROM calls WHERE endpoint = %s AND at < %s", (endpoint, now - timedelta(days=days))
+                    "DELETE FROM calls WHERE endpoint = ANY(%s) AND at < %s", (endpoints, now - timedelta(days=days))
                 )
                 gone += found.rowcount
             for table, column in (("latency", "at"), ("phases", "at"), ("sketches", "at"), ("judged", "at"), ("outcomes", "answered_at")):
                 await connection.execute(
-                    f"DELETE FROM {table} WHERE endpoint = %s AND {column} < %s".encode(), (endpoint, now - timedelta(days=statistics))
+                    f"DELETE FROM {table} WHERE endpoint = ANY(%s) AND {column} < %s".encode(),
+                    (endpoints, now - timedelta(days=statistics)),
                 )
         await connection.execute("DELETE FROM lane_history WHERE at < %s", (now - timedelta(days=14),))
         await connection.execute(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, NamedTuple
@@ -48,21 +48,23 @@ async def between(pool: Pool, endpoint: str, version: str, since: datetime, unti
 
 
 class Fresh(NamedTuple):
-    """Windows that something was counted in since they were judged. at : starts of the ticks. number : of the last delta."""
+    """Windows that something was counted in since they were judged. at : starts of the ticks. first, number : first and last new delta."""
 
     endpoint: str
     version: str
     at: list[datetime]
+    first: int
     number: int
 
 
-async def fresh(pool: Pool) -> list[Fresh]:
-    """What has to be judged."""
+async def fresh(pool: Pool, after: int = 0) -> list[Fresh]:
+    """What has to be judged, what waits for longest first. after : deltas up to that number are known to be judged, and not looked at."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT s.endpoint, s.version, array_agg(DISTINCT s.at ORDER BY s.at), max(s.number) FROM sketches s"
+            "SELECT s.endpoint, s.version, array_agg(DISTINCT s.at ORDER BY s.at), min(s.number), max(s.number) FROM sketches s"
             " LEFT JOIN judged_through j ON j.endpoint = s.endpoint AND j.version = s.version"
-            " WHERE s.number > coalesce(j.number, 0) GROUP BY s.endpoint, s.version"
+            " WHERE s.number > %s AND s.number > coalesce(j.number, 0) GROUP BY s.endpoint, s.version ORDER BY min(s.number)",
+            (after,),
         )
         return [Fresh(*row) for row in await rows.fetchall()]
 
@@ -119,6 +121,20 @@ async def history(pool: Pool, endpoint: str, version: str | None, since: datetim
         return [Judged(*row) for row in await rows.fetchall()]
 
 
+async def histories(pool: Pool, since: Mapping[str, datetime], until: datetime) -> dict[str, list[Judged]]:
+    """The same of several endpoints at once, each since a time of its own."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            f"SELECT one.* FROM unnest(%s::text[], %s::timestamptz[]) AS asked (endpoint, since) CROSS JOIN LATERAL ({_JUDGED}"
+            " WHERE judged.endpoint = asked.endpoint AND at >= asked.since AND at < %s) one ORDER BY at, version".encode(),
+            (list(since), list(since.values()), until),
+        )
+        found: dict[str, list[Judged]] = {}
+        for row in await rows.fetchall():
+            found.setdefault(row[0], []).append(Judged(*row))
+        return found
+
+
 async def newest(pool: Pool, endpoint: str | None = None) -> list[Judged]:
     """The newest window of each version at each endpoint, or at one; a look at the end of the index for each."""
     async with pool.connection() as connection:
@@ -139,13 +155,13 @@ async def explain(pool: Pool, one: Judged, why: dict[str, Any]) -> None:
         )
 
 
-async def crowded(pool: Pool, limit: int = 50) -> list[tuple[str, str, datetime]]:
-    """Ticks with several deltas that are over."""
+async def crowded(pool: Pool, after: int, limit: int) -> list[tuple[str, str, datetime]]:
+    """Ticks with several deltas that are over. after : deltas up to that number are known to be merged, and not looked at."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT endpoint, version, at FROM sketches WHERE at < now() - interval '15 minutes'"
+            "SELECT endpoint, version, at FROM sketches WHERE number > %s AND at < now() - interval '15 minutes'"
             " GROUP BY endpoint, version, at HAVING count(*) > 1 LIMIT %s",
-            (limit,),
+            (after, limit),
         )
         return [(row[0], row[1], row[2]) for row in await rows.fetchall()]
 
