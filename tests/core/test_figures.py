@@ -12,7 +12,7 @@ from lamppost.core.figures import columns_of, defaults_of, figures_of, lexicon
 from lamppost.core.oddness import Oddness
 from lamppost.core.reference import Reference, against, make_reference, read_reference, watched_columns, write_reference
 from lamppost.core.sketching import Sketcher
-from lamppost.core.windows import pooled, read_window, write_window
+from lamppost.core.windows import Layout, pooled, read_window, write_window
 
 INPUTS = Schema(
     (
@@ -143,9 +143,9 @@ class Watched(unittest.TestCase):
         base, parts = self.sketcher.against, []
         for seed in (4, 5):
             window = self.sketcher.window(self.columns(rows(300, seed)), 300)
-            data = write_window(base, window, 300)
+            data = write_window(Layout(base), window, 300)
             self.assertLess(len(data), 88 * len(base.known) + 4 * 60)
-            again = read_window(base, data)
+            again = read_window(Layout(base), data)
             assert again is not None
             parts.append(again)
         window, count = pooled(parts)
@@ -158,11 +158,11 @@ class Watched(unittest.TestCase):
         np.testing.assert_allclose(window.moments.products, whole.moments.products, rtol=1e-5, atol=1e-2)
 
     def test_what_other_software_counted_is_never_added(self) -> None:
-        data = write_window(self.sketcher.against, self.sketcher.window(self.columns(rows(50, 6)), 50), 50)
+        data = write_window(Layout(self.sketcher.against), self.sketcher.window(self.columns(rows(50, 6)), 50), 50)
         other = make_reference(INPUTS, rows(500, 7), ANSWERS, said(rows(500, 7)))
-        self.assertIsNone(read_window(against(other), data))
+        self.assertIsNone(read_window(Layout(against(other)), data))
         for torn in (b"", data[:-4], b"\x09" + data[1:]):
-            self.assertIsNone(read_window(self.sketcher.against, torn))
+            self.assertIsNone(read_window(Layout(self.sketcher.against), torn))
 
     def test_odd_rows_stand_out_by_field_and_together(self) -> None:
         oddness = Oddness(self.sketcher)

@@ -12,7 +12,7 @@ import orjson
 from lamppost.core.fields import Field, Schema
 from lamppost.core.reference import against, make_reference
 from lamppost.core.setup import Lookup, Setup, Together
-from lamppost.core.windows import read_window
+from lamppost.core.windows import Layout, read_window
 from lamppost.service.counting import Counting, Looker
 from lamppost.store.calls import Call, pack
 from lamppost.store.spool import Frame
@@ -47,7 +47,7 @@ class Counts(unittest.TestCase):
         return self.counting._look([Frame("s", 1, "calls", pack(calls))], known, None)
 
     def window(self, delta: Any) -> Any:
-        read = read_window(against_of(), delta.data)
+        read = read_window(Layout(against_of()), delta.data)
         assert read is not None
         return read[0].fields
 

@@ -21,7 +21,7 @@ from lamppost.service.counting import Counting
 from lamppost.service.recorder import Recorder
 from lamppost.service.scribe import Here
 from lamppost.service.shelf import Shelf
-from lamppost.store import database, endpoints, packages, records, tokens
+from lamppost.store import database, endpoints, packages, records, samples, tokens
 from lamppost.store.calls import Call, count, pack, write_counts
 from lamppost.store.endpoints import Change
 from lamppost.store.postgres import PrivateServer
@@ -258,6 +258,29 @@ class Records(WithServer):
         latest = await records.latest_calls(self.pool, Sought("outage-risk"), 3)
         self.assertEqual((len(latest), latest[0]["input"], latest[0]["phases_us"]), (3, {"x": 1}, {"queue": 3}))
         self.assertEqual(await records.latest_calls(self.pool, Sought("other"), 3), [])
+
+    async def test_a_few_of_many_calls_are_drawn_evenly_and_of_few_all(self) -> None:
+        begun = datetime.fromtimestamp(datetime.now(UTC).timestamp() // 10 * 10, UTC) - timedelta(minutes=30)
+        here = Here(self.pool, self.counting())
+        calls = [
+            a_call(begun + timedelta(seconds=at / 10), input=b'{"x":%d}' % at)._replace(
+                endpoint="drawn", token="early" if at < 900 else "late"
+            )
+            for at in range(3_600)
+        ]
+        refused = [a_call(begun + timedelta(seconds=at), 422)._replace(endpoint="drawn") for at in range(300)]
+        await here.bring([Frame(uuid4().hex, 1, "calls", pack([*calls, *refused]))])
+        span = (begun, begun + timedelta(minutes=6))
+        sent = await samples.sent_between(self.pool, "drawn", "outage-risk@1", *span, 200)
+        places = sorted(one.input["x"] for one in sent)
+        self.assertEqual((len(sent), {one.status for one in sent}), (200, {200}))
+        self.assertEqual([sum(low <= place < low + 900 for place in places) for low in range(0, 3_600, 900)], [50, 50, 50, 50])
+        few = await samples.sent_between(self.pool, "drawn", "outage-risk@1", begun, begun + timedelta(seconds=30), 200)
+        self.assertEqual(len({one.request_id for one in few}), 200)
+        self.assertTrue(all(one.input["x"] < 300 for one in few))
+        self.assertEqual(await samples.sent_between(self.pool, "drawn", "another@1", *span, 200), [])
+        by_token = await samples.callers(self.pool, "drawn", *span)
+        self.assertAlmostEqual(by_token["early"] / sum(by_token.values()), 0.25, delta=0.06)
 
     async def test_one_record_the_database_cannot_hold_does_not_cost_the_others(self) -> None:
         recorder = Recorder(Here(self.pool, self.counting()), self.data / uuid4().hex, 10**9)

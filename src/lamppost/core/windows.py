@@ -21,39 +21,43 @@ _HEAD = struct.Struct("<BIII")
 _ABSENT = 0xFFFFFFFF
 
 
-def layout(against: Against) -> int:
-    """A checksum of how windows against this reference are counted."""
-    said = [f"{one.name}\0{len(one.cells.counts)}\0{one.cells.edges}\0{one.cells.choices}" for one in against.known]
-    return crc32("\1".join([*said, *against.names]).encode())
+class Layout:
+    """How windows against a reference are counted and kept. checksum : over names and numbers of cells."""
+
+    def __init__(self, against: Against) -> None:
+        self.against = against
+        said = [f"{one.name}\0{len(one.cells.counts)}\0{one.cells.edges}\0{one.cells.choices}" for one in against.known]
+        self.checksum = crc32("\1".join([*said, *against.names]).encode())
+        self.counts = sum(len(known.cells.counts) + 2 for known in against.known)
+        self.size = len(against.names)
+        self.upper = np.triu_indices(self.size)
 
 
-def write_window(against: Against, window: Window, rows: int) -> bytes:
-    """A window of so many rows, counted against that reference."""
+def write_window(layout: Layout, window: Window, rows: int) -> bytes:
+    """A window of so many rows."""
     parts = []
-    for known in against.known:
+    for known in layout.against.known:
         sketch = window.fields.get(known.name)
         counts = [*known.cells.counts, _ABSENT, 0] if sketch is None else [*sketch.cells.tolist(), sketch.missing, sketch.odd]
         parts.append(np.asarray(counts, dtype="<u4").tobytes())
     moments = window.moments
     if moments is not None:
-        upper = np.triu_indices(len(moments.sums))
-        parts.append(np.concatenate([moments.sums, moments.products[upper]]).astype("<f4").tobytes())
-    return _HEAD.pack(FORMAT, layout(against), rows, moments.rows if moments is not None else 0) + b"".join(parts)
+        parts.append(np.concatenate([moments.sums, moments.products[layout.upper]]).astype("<f4").tobytes())
+    return _HEAD.pack(FORMAT, layout.checksum, rows, moments.rows if moments is not None else 0) + b"".join(parts)
 
 
-def read_window(against: Against, data: bytes) -> tuple[Window, int] | None:
+def read_window(layout: Layout, data: bytes) -> tuple[Window, int] | None:
     """A window and its rows; None where it was counted in another way, by other software or against another reference."""
     if len(data) < _HEAD.size or data[0] != FORMAT:
         return None
     _, made, rows, paired = _HEAD.unpack_from(data)
-    size = len(against.names)
-    counts = sum(len(known.cells.counts) + 2 for known in against.known)
+    size, counts = layout.size, layout.counts
     floats = size + size * (size + 1) // 2 if paired else 0
-    if made != layout(against) or len(data) != _HEAD.size + 4 * (counts + floats):
+    if made != layout.checksum or len(data) != _HEAD.size + 4 * (counts + floats):
         return None
     given = np.frombuffer(data, dtype="<u4", count=counts, offset=_HEAD.size).astype(np.int64)
     fields, at = {}, 0
-    for known in against.known:
+    for known in layout.against.known:
         many = len(known.cells.counts)
         if given[at + many] != _ABSENT:
             fields[known.name] = Sketch(given[at : at + many], int(given[at + many]), int(given[at + many + 1]))
@@ -62,8 +66,9 @@ def read_window(against: Against, data: bytes) -> tuple[Window, int] | None:
     if paired:
         numbers = np.frombuffer(data, dtype="<f4", offset=_HEAD.size + 4 * counts).astype(np.float64)
         products = np.zeros((size, size))
-        products[np.triu_indices(size)] = numbers[size:]
-        moments = Moments(paired, numbers[:size], products + np.triu(products, 1).T)
+        products[layout.upper] = numbers[size:]
+        products.T[layout.upper] = numbers[size:]
+        moments = Moments(paired, numbers[:size], products)
     return Window(fields, moments), rows
 
 

@@ -27,7 +27,7 @@ from lamppost.core.reference import against
 from lamppost.core.setup import Setup
 from lamppost.core.sketching import Sketcher
 from lamppost.core.watch import TICK_S
-from lamppost.core.windows import write_window
+from lamppost.core.windows import Layout, write_window
 from lamppost.package.read import Lamp
 from lamppost.service.shelf import Shelf
 from lamppost.store import packages
@@ -52,6 +52,7 @@ class Looker:
         manifest, reference = lamp.manifest, lamp.reference
         self.sketcher = Sketcher(against(reference)) if reference is not None else None
         self.oddness = Oddness(self.sketcher) if self.sketcher is not None else None
+        self.layout = Layout(self.sketcher.against) if self.sketcher is not None else None
         self.limit = reference.odd[2] if reference is not None and reference.odd else None
         self._figures = Figures(manifest.inputs, manifest.answers, reference.words if reference is not None else {})
         self.heavy = any(one.kind in ("image", "tensor") for one in manifest.inputs)
@@ -161,6 +162,7 @@ class Counting:
         assert looker.sketcher is not None
         columns = looker.sketcher.arrays(looker.columns(asked, said, self.sent.get(endpoint)))
         assert looker.oddness is not None
+        assert looker.layout is not None
         window = looker.sketcher.window(columns, len(asked))
         scores, why = looker.oddness.scores(columns, len(asked))
         several = {call for call, place in places if place}
@@ -173,7 +175,7 @@ class Counting:
                 told = ""
             if call not in odd or score > odd[call][0]:
                 odd[call] = (score, told or odd.get(call, (0, ""))[1])
-        data = write_window(looker.sketcher.against, window, len(asked))
+        data = write_window(looker.layout, window, len(asked))
         return Delta(endpoint, version, datetime.fromtimestamp(tick, UTC), len(asked), many, data)
 
 

@@ -6,6 +6,7 @@ import asyncio
 import logging
 import time
 from collections import defaultdict
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -14,7 +15,7 @@ from lamppost.core.errors import LampPostError
 from lamppost.core.settled import Seen
 from lamppost.core.telling import since, write_verdict
 from lamppost.core.watch import Watch
-from lamppost.core.windows import pooled, read_window, write_window
+from lamppost.core.windows import Layout, pooled, read_window, write_window
 from lamppost.service.counting import Counting, Looker
 from lamppost.service.routes import Routes
 from lamppost.service.why import why
@@ -38,6 +39,8 @@ _MERGED = 500
 _EXPLAINED = 3
 """Windows of one look whose reasons are sought: the newest that are not steady, and the first."""
 
+_REMEMBERED = 10_000
+
 Ticks = dict[datetime, tuple[Window, int, int]]
 
 
@@ -58,6 +61,7 @@ class Judging:
         self.judged: set[str] = set()
         self._through = self._merged = 0
         self._seen = Seen(_OVER_S)
+        self._explained: dict[tuple[str, str, datetime], tuple[tuple[str, ...], int, bool]] = {}
 
     def watch_of(self, endpoint: str) -> Watch:
         """How an endpoint is watched; as usual where it is gone."""
@@ -87,18 +91,13 @@ class Judging:
 
     async def ticks(self, endpoint: str, version: str, looker: Looker, start: datetime, end: datetime) -> Ticks:
         """What was counted in a span, by tick: window, rows, odd rows. What other software counted is left out, and told."""
-        assert looker.sketcher is not None
-        by_tick: dict[datetime, list[tuple[Window, int]]] = defaultdict(list)
-        odd: dict[datetime, int] = defaultdict(int)
-        for delta in await windows.between(self._pool, endpoint, version, start, end):
-            read = read_window(looker.sketcher.against, delta.data)
-            if read is None:
-                self.unread += 1
-                log.warning("%s at %s: a window of %s was counted by other software and is left out", version, endpoint, delta.at)
-                continue
-            by_tick[delta.at].append(read)
-            odd[delta.at] += delta.odd
-        return {at: (*pooled(parts), odd[at]) for at, parts in sorted(by_tick.items())}
+        assert looker.layout is not None
+        deltas = await windows.between(self._pool, endpoint, version, start, end)
+        ticks, unread = await asyncio.to_thread(_ticks, looker.layout, deltas)
+        for delta in unread:
+            self.unread += 1
+            log.warning("%s at %s: a window of %s was counted by other software and is left out", version, endpoint, delta.at)
+        return ticks
 
     async def _judge(self, fresh: Fresh, looker: Looker) -> list[Judged]:
         span = timedelta(minutes=self.watch_of(fresh.endpoint).window_minutes)
@@ -108,13 +107,30 @@ class Judging:
 
     async def _explain(self, judged: list[Judged], looker: Looker) -> None:
         """Seek reasons for the newest windows that are not steady, and for the one with which it began."""
-        wrong = [one for one in judged if one.state in ("shifting", "drifted") and one.why is None]
+        wrong = [one for one in judged if one.state in ("shifting", "drifted")]
         for one in [*wrong[:1], *wrong[1:][-_EXPLAINED:]]:
+            if not self._tells_more(one):
+                continue
             try:
                 begun = await self.begun(one, looker)
                 await windows.explain(self._pool, one, await why(self._pool, self._routes, one, begun))
             except LampPostError as error:
                 log.info("no reason was found for %s at %s: %s", one.version, one.endpoint, error.detail)
+
+    def _tells_more(self, one: Judged) -> bool:
+        """Whether reasons for a window are to be sought: at first, when other fields have changed, with twice the rows, once it is closed.
+
+        A window that is open is judged every few seconds, and looking through its calls is what costs most of all this.
+        """
+        key = (one.endpoint, one.version, one.at)
+        names = tuple(field["name"] for field in one.verdict["fields"] if field["state"] != "steady")
+        what = (names, one.rows.bit_length(), one.until <= datetime.now(UTC))
+        if self._explained.get(key) == what:
+            return False
+        self._explained[key] = what
+        while len(self._explained) > _REMEMBERED:
+            del self._explained[next(iter(self._explained))]
+        return True
 
     async def begun(self, one: Judged, looker: Looker) -> datetime:
         """Since when it is so: the tick with which the most changed field changed, sought from its last steady windows on."""
@@ -138,18 +154,32 @@ class Judging:
         crowded = await windows.crowded(self._pool, self._merged, _MERGED)
         for endpoint, version, at in crowded:
             looker = await self._counting.looker(version)
-            if looker is None or looker.sketcher is None:
+            if looker is None or looker.layout is None:
                 continue
-            base = looker.sketcher.against
             deltas = await windows.between(self._pool, endpoint, version, at, at + timedelta(seconds=1))
-            parts = [read_window(base, delta.data) for delta in deltas]
-            known = [part for part in parts if part is not None]
-            if len(known) == len(deltas):
-                window, rows = pooled(known)
-                merged = Delta(endpoint, version, at, rows, sum(delta.odd for delta in deltas), write_window(base, window, rows))
-                await windows.replace(self._pool, merged, len(deltas))
+            ticks, unread = await asyncio.to_thread(_ticks, looker.layout, deltas)
+            if not unread and at in ticks:
+                window, rows, odd = ticks[at]
+                await windows.replace(
+                    self._pool, Delta(endpoint, version, at, rows, odd, write_window(looker.layout, window, rows)), len(deltas)
+                )
         if len(crowded) < _MERGED:
             self._merged = self._seen.by(now - _OVER_S)
+
+
+def _ticks(layout: Layout, deltas: Sequence[Delta]) -> tuple[Ticks, list[Delta]]:
+    """Deltas by tick, and those that were counted in another way."""
+    by_tick: dict[datetime, list[tuple[Window, int]]] = defaultdict(list)
+    odd: dict[datetime, int] = defaultdict(int)
+    unread = []
+    for delta in deltas:
+        read = read_window(layout, delta.data)
+        if read is None:
+            unread.append(delta)
+            continue
+        by_tick[delta.at].append(read)
+        odd[delta.at] += delta.odd
+    return {at: (*pooled(parts), odd[at]) for at, parts in sorted(by_tick.items())}, unread
 
 
 def _judged(fresh: Fresh, looker: Looker, span: timedelta, ticks: Ticks, first: datetime) -> list[Judged]:

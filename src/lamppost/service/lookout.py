@@ -34,7 +34,7 @@ from lamppost.store.windows import Judged
 log = logging.getLogger("lamppost.lookout")
 
 LOOK_S = 2.0
-_REST = 4
+_REST = 9
 """Looks rest for so many times what one took, so that answers do not wait for them."""
 _LONGEST_REST_S = 30.0
 _LOCK = 8_423

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import asdict
@@ -21,7 +22,7 @@ from lamppost.package.read import Lamp
 from lamppost.runtime.lane import Lane
 from lamppost.service.asking import ask_all
 from lamppost.service.routes import Routes
-from lamppost.store import endpoints, packages, records
+from lamppost.store import endpoints, packages, samples
 from lamppost.store.database import Pool
 from lamppost.store.windows import Judged
 
@@ -36,10 +37,10 @@ _CLEAR = 0.03
 async def why(pool: Pool, routes: Routes, judged: Judged, begun: datetime) -> dict[str, Any]:
     """The reasons that can be found. begun : when it began to be so."""
     lamp = await routes.shelf.described((await packages.get_version(pool, parse_version(judged.version))).digest)
-    calls = await records.sent_between(pool, judged.endpoint, judged.version, begun, judged.until, _CALLS)
+    calls = await samples.sent_between(pool, judged.endpoint, judged.version, begun, judged.until, _CALLS)
     rows = [row for call in calls for row in asked_rows(call.input)][:_ROWS]
     changed = [one for one in judged.verdict["fields"] if one["state"] != "steady"]
-    fields = [_field(one, lamp, rows) for one in changed[:_FIELDS]]
+    fields = await asyncio.to_thread(lambda: [_field(one, lamp, rows) for one in changed[:_FIELDS]])
     out: dict[str, Any] = {"since": begun.isoformat(), "rows": len(rows), "fields": fields}
     out["answers"] = await _answers(routes, judged, lamp, fields, rows, [row for call in calls for row in said_rows(call.answer)])
     fields.sort(key=lambda one: -(one["explains"] or 0.0))
@@ -128,8 +129,8 @@ async def _changes(pool: Pool, endpoint: str, begun: datetime) -> list[dict[str,
 async def _callers(pool: Pool, judged: Judged, begun: datetime) -> list[dict[str, Any]]:
     """Callers whose part of the calls changed by more than a fifth at that time."""
     span = judged.until - judged.at
-    before = await records.callers(pool, judged.endpoint, begun - span, begun)
-    after = await records.callers(pool, judged.endpoint, begun, judged.until)
+    before = await samples.callers(pool, judged.endpoint, begun - span, begun)
+    after = await samples.callers(pool, judged.endpoint, begun, judged.until)
     found = []
     for token in before.keys() | after.keys():
         was, has = (one.get(token, 0) / max(1, sum(one.values())) for one in (before, after))

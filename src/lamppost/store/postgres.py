@@ -99,6 +99,8 @@ class PrivateServer:
             "full_page_writes": "on" if self._durable else "off",
             "shared_buffers": "128MB",
             "max_connections": "60",
+            "max_parallel_workers_per_gather": "0",  # a question about millions of calls may take longer, answers may not
+            "jit": "off",
         }
         command = ["setpriv", "--pdeathsig", "INT", *self._account.prefix[1:], str(self._binaries / "postgres"), "-D", str(self.folder)]
         for key, value in settings.items():

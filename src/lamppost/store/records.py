@@ -284,24 +284,3 @@ async def sent(pool: Pool, endpoint: str, since: datetime, limit: int, statuses:
             (endpoint, since, list(statuses), limit),
         )
         return [Sent(*row) for row in await rows.fetchall()]
-
-
-async def sent_between(pool: Pool, endpoint: str, version: str, since: datetime, until: datetime, limit: int) -> list[Sent]:
-    """Calls of a span whose input was kept, drawn evenly over it: by the random part of their ids."""
-    async with pool.connection() as connection:
-        rows = await connection.execute(
-            "SELECT request_id, version, status, input, answer FROM calls WHERE endpoint = %s AND at >= %s AND at < %s AND NOT shadow"
-            " AND input IS NOT NULL AND status = 200 AND version = %s ORDER BY right(request_id::text, 8) LIMIT %s",
-            (endpoint, since, until, version, limit),
-        )
-        return [Sent(*row) for row in await rows.fetchall()]
-
-
-async def callers(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:
-    """Calls by token in a span."""
-    async with pool.connection() as connection:
-        rows = await connection.execute(
-            "SELECT coalesce(token, ''), count(*) FROM calls WHERE endpoint = %s AND at >= %s AND at < %s AND NOT shadow GROUP BY 1",
-            (endpoint, since, until),
-        )
-        return dict(await rows.fetchall())
