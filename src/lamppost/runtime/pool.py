@@ -24,8 +24,8 @@ if TYPE_CHECKING:
 
 log = logging.getLogger("lamppost.pool")
 
-_TICK_S = 0.25
-_LOOK_EVERY = 8
+_TICK_S = 0.5
+_LOOK_EVERY = 4
 SCRATCH_BYTES = 2**30
 """Most that a worker may leave in its scratch folder."""
 MAX_QUEUED_BYTES = 512 * 2**20
