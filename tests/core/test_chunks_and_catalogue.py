@@ -5,7 +5,7 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lamppost.core.catalogue import matches
+from lamppost.core.catalogue import matches, told_of
 from lamppost.core.chunks import cuts
 from lamppost.core.fields import Field, Schema
 from lamppost.core.manifest import Manifest, Member, Story
@@ -49,4 +49,4 @@ class Searching(unittest.TestCase):
             ("summer", False),
         ):
             with self.subTest(search=search):
-                self.assertEqual(matches(search, "evening-load@3", self.MANIFEST, "nightly-job"), found)
+                self.assertEqual(matches(search, "evening-load@3", told_of(self.MANIFEST), "nightly-job"), found)

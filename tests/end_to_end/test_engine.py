@@ -78,6 +78,31 @@ class Engine(WithService):
             self.assertEqual(client.predict("sleepy", ROW).version, "sleepy@1")
             self.assertEqual(client.fetch("GET", "/api/endpoints/sleepy")["state"], "lit")
 
+    def test_of_more_endpoints_than_fit_a_page_those_that_matter_are_shown(self) -> None:
+        with self.service.client() as client:
+            for number in range(6):
+                client.point(f"street-{number}", "outage-risk@1")
+            for number, calls in ((4, 3), (1, 2)):
+                for _ in range(calls):
+                    client.predict(f"street-{number}", ROW)
+
+            def look(**query: object) -> dict[str, Any]:
+                found: dict[str, Any] = client.fetch("GET", "/api/overview", **query)
+                return found
+
+            def names(**query: object) -> list[str]:
+                return [one["name"] for one in look(search="street", **query)["shown"]]
+
+            until(lambda: names(limit=2) == ["street-4", "street-1"], what="the most called ones first")
+            self.assertEqual(names(), [f"street-{number}" for number in range(6)], "those that fit stand by their names")
+            self.assertEqual([one["name"] for one in look(search="STREET-4 outage-risk@1")["shown"]], ["street-4"])
+            self.assertEqual(look(search="nowhere")["shown"], [])
+            whole = look(limit=1)
+            every = client.fetch("GET", "/api/endpoints")
+            self.assertEqual((whole["endpoints"], whole["outs"], len(whole["shown"])), (len(every), 0, 1))
+            self.assertGreaterEqual(whole["calls"], 5)
+            self.assertEqual(len(client.fetch("GET", "/api/lanes", limit=1)["lanes"]), 1)
+
     def test_rules_are_in_force_at_once_and_lose_no_call(self) -> None:
         stop, failed, answered = threading.Event(), [], [0]
 

@@ -38,6 +38,7 @@ NAMES = {
 ROUTES: list[tuple[str, str, Any]] = [
     ("POST /predict/{endpoint}", "predict", ROW),
     ("GET /api/endpoints", "look", None),
+    ("GET /api/overview", "look", None),
     ("GET /api/endpoints/{endpoint}", "look", None),
     ("POST /api/endpoints/{endpoint}/point", "point", {"version": "outage-risk@1"}),
     ("PUT /api/endpoints/{endpoint}/setup", "point", {"setup": {"version": "outage-risk@1"}}),

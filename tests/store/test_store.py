@@ -252,7 +252,7 @@ class Records(WithServer):
         again = [first, Frame("s", 2, "counts", write_counts(count([a_call(now)])))]
         self.assertEqual(await here.bring(again), 0, "the first was stored before, the second is counts alone")
         self.assertEqual(await here.bring(again), 0)
-        past = (await records.latency(self.pool, now - timedelta(minutes=1)))["outage-risk"]
+        past = (await records.latency(self.pool, now - timedelta(minutes=1), ["outage-risk", "nobody"]))["outage-risk"]
         self.assertEqual((past.calls, past.refused, past.failed), (6, 1, 1))
         self.assertEqual(past.histogram, {bucket_of(1_000): 3, bucket_of(9_000): 1})
         latest = await records.latest_calls(self.pool, Sought("outage-risk"), 3)

@@ -6,6 +6,7 @@ export type Setup = components["schemas"]["Setup"];
 export type Lane = components["schemas"]["LaneShape"];
 export type LaneRules = components["schemas"]["LaneRules"];
 export type Endpoint = components["schemas"]["EndpointShape"];
+export type Overview = components["schemas"]["Overview"];
 export type EndpointPage = components["schemas"]["EndpointPage"];
 export type Field = components["schemas"]["FieldShape"];
 export type Call = components["schemas"]["CallShape"];

@@ -7,8 +7,18 @@ const LIVE_MS = 2_000;
 export const useSession = () =>
   useQuery({ queryKey: ["session"], queryFn: async () => good(await api.GET("/api/session")), retry: false, staleTime: Infinity });
 
+/** Every endpoint, for choosing one; what is live is in the overview. */
 export const useEndpoints = () =>
-  useQuery({ queryKey: ["endpoints"], queryFn: async () => good(await api.GET("/api/endpoints")), refetchInterval: LIVE_MS });
+  useQuery({ queryKey: ["endpoints"], queryFn: async () => good(await api.GET("/api/endpoints")), refetchInterval: 10 * LIVE_MS });
+
+/** @param search words in names that all must be found; of more endpoints than fit a page those that need a look, or are called most */
+export const useOverview = (search = "") =>
+  useQuery({
+    queryKey: ["endpoints", "overview", search],
+    queryFn: async () => good(await api.GET("/api/overview", { params: { query: search ? { search } : {} } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: LIVE_MS,
+  });
 
 export const useEndpoint = (endpoint: string) =>
   useQuery({
@@ -20,7 +30,7 @@ export const useEndpoint = (endpoint: string) =>
 export const useLanes = () =>
   useQuery({
     queryKey: ["lanes"],
-    queryFn: async () => good(await api.GET("/api/lanes")),
+    queryFn: async () => good(await api.GET("/api/lanes", { params: { query: { limit: 200 } } })),
     refetchInterval: 1_000,
   });
 

@@ -19,7 +19,7 @@ export function LanesPage() {
       <p className="mt-1 text-lead text-soft">
         {said ? (
           <>
-            {plural(said.lanes.length, "version is", "versions are")} open in {plural(said.workers, "worker")}
+            {plural(said.open, "version is", "versions are")} open in {plural(said.workers, "worker")}
             {said.asleep ? `, ${plural(said.asleep, "endpoint sleeps", "endpoints sleep")} until asked` : ""}. They hold{" "}
             <span className="font-semibold text-ink">{bytes(said.memory_bytes)}</span> of {bytes(said.budget_bytes)}.
           </>
@@ -30,12 +30,12 @@ export function LanesPage() {
       <div className="mt-3 h-2 rounded-small bg-sunk" role="img" aria-label="memory held, of the node's budget for models">
         {said && <div className="h-2 rounded-small bg-slate-fill" style={{ width: `${Math.min(100, (100 * said.memory_bytes) / said.budget_bytes)}%` }} />}
       </div>
-      <div className="mt-6">{!said ? <Waiting height={160} label="loading lanes" /> : said.lanes.length ? <Table all={said.lanes} /> : <Nothing />}</div>
+      <div className="mt-6">{!said ? <Waiting height={160} label="loading lanes" /> : said.lanes.length ? <Table all={said.lanes} more={said.open - said.lanes.length} /> : <Nothing />}</div>
     </>
   );
 }
 
-function Table({ all }: { all: Lane[] }) {
+function Table({ all, more }: { all: Lane[]; more: number }) {
   return (
     <Card title="Open now" aside={<span className="text-small text-faint">lamppost lanes</span>}>
       <table className="figures w-full">
@@ -64,18 +64,16 @@ function Table({ all }: { all: Lane[] }) {
                 </span>
               </td>
               <td className="text-soft">{lane.state}</td>
-              <td className="max-w-40 truncate">
-                {lane.endpoints.length ? (
-                  lane.endpoints.map((name, at) => (
-                    <span key={name}>
-                      {at > 0 && ", "}
-                      <Link to={`/endpoints/${name}`} className="hover:underline">
-                        {name}
-                      </Link>
-                    </span>
-                  ))
+              <td className="max-w-44 truncate" title={lane.endpoints.join(", ") || "opened to be measured, asked or compared"}>
+                {lane.endpoints[0] ? (
+                  <>
+                    <Link to={`/endpoints/${lane.endpoints[0]}`} className="hover:underline">
+                      {lane.endpoints[0]}
+                    </Link>
+                    {lane.endpoints.length > 1 && <span className="text-faint"> +{lane.endpoints.length - 1}</span>}
+                  </>
                 ) : (
-                  <span className="text-faint">looked at</span>
+                  <span className="text-faint">no endpoint</span>
                 )}
               </td>
               <td className="num">
@@ -95,6 +93,7 @@ function Table({ all }: { all: Lane[] }) {
           ))}
         </tbody>
       </table>
+      {more > 0 && <p className="mt-3 text-soft">and {count(more)} more, with nothing in their queues.</p>}
     </Card>
   );
 }

@@ -5,7 +5,9 @@ import type { Version } from "../api/client";
 import { useVersions } from "../api/queries";
 import { Card, Mono, Snippets, Trouble, Waiting } from "../parts/basics";
 import { VersionLink } from "../parts/VersionLink";
-import { ago, bytes, ms, plural } from "../words";
+import { ago, bytes, count, ms, plural } from "../words";
+
+const SHOWN = 100;
 
 /** Which packages are there, which of them are proven, and which is the one I look for? */
 export function Models() {
@@ -70,7 +72,7 @@ export function Models() {
             </button>
           </p>
         )}
-        {models.map((model) => {
+        {models.slice(0, SHOWN).map((model) => {
           const mine = versions.data?.filter((version) => version.model === model) ?? [];
           return (
             <Card key={model} title={model} aside={<Newest all={mine} />}>
@@ -78,6 +80,7 @@ export function Models() {
             </Card>
           );
         })}
+        {models.length > SHOWN && <p className="text-soft">and {count(models.length - SHOWN)} more models; words in the search find them.</p>}
       </div>
     </>
   );

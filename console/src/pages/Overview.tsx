@@ -1,6 +1,7 @@
 import { Link } from "react-router";
-import type { Endpoint } from "../api/client";
-import { useAlerts, useEndpoints } from "../api/queries";
+import { useState } from "react";
+import type { Endpoint, Overview as Seen } from "../api/client";
+import { useAlerts, useOverview } from "../api/queries";
 import { Card, Snippets, Trouble, Waiting } from "../parts/basics";
 import { Lamp, lampOf } from "../parts/Lamp";
 import { Serves } from "../parts/Serves";
@@ -8,89 +9,122 @@ import { Verdict } from "../parts/Verdict";
 import { NeedsLook } from "./AlertsPage";
 import { ago, count, ms, percent, plural } from "../words";
 
+const MANY = 20;
+const NAMED = 3;
+
 /** What is served, and is it lit? */
 export function Overview() {
-  const endpoints = useEndpoints();
+  const [search, setSearch] = useState("");
+  const overview = useOverview(search.trim());
   const alerts = useAlerts();
-  if (endpoints.error && !endpoints.data) return <Trouble error={endpoints.error} again={() => void endpoints.refetch()} />;
+  if (overview.error && !overview.data) return <Trouble error={overview.error} again={() => void overview.refetch()} />;
+  const seen = overview.data;
   return (
     <>
       <h1 className="text-title font-semibold">Endpoints</h1>
-      {endpoints.data ? <p className="mt-1 text-lead text-soft">{sentence(endpoints.data)}</p> : <p className="mt-1 text-lead">&nbsp;</p>}
+      {seen ? <p className="mt-1 text-lead text-soft">{sentence(seen)}</p> : <p className="mt-1 text-lead">&nbsp;</p>}
       <NeedsLook alerts={alerts.data?.filter((one) => one.state !== "resolved") ?? []} />
       <div className="mt-6">
-        {!endpoints.data ? <Waiting height={160} label="loading endpoints" /> : endpoints.data.length ? <Table all={endpoints.data} /> : <Empty />}
+        {!seen ? <Waiting height={160} label="loading endpoints" /> : seen.endpoints ? <Now seen={seen} search={search} onSearch={setSearch} /> : <Empty />}
       </div>
     </>
   );
 }
 
-function sentence(all: Endpoint[]): string {
-  if (!all.length) return "Nothing is served yet.";
-  const dark = all.filter((one) => one.state !== "lit" && one.state !== "unlit");
-  const calls = plural(
-    all.reduce((sum, one) => sum + one.hour.calls, 0),
-    "call",
+function sentence(seen: Seen): string {
+  if (!seen.endpoints) return "Nothing is served yet.";
+  const calls = plural(seen.calls, "call");
+  if (!seen.outs) {
+    const lit = seen.flickering ? `${count(seen.flickering)} flickering` : seen.endpoints === 1 ? "and it is lit" : "all lit";
+    return `${seen.endpoints === 1 ? "One endpoint" : plural(seen.endpoints, "endpoint")}, ${lit}. ${calls} in the last hour.`;
+  }
+  const named = seen.out.slice(0, NAMED).join(", ");
+  const more = seen.outs > NAMED ? ` and ${count(seen.outs - NAMED)} more` : "";
+  return `${named}${more} ${seen.outs === 1 ? "is" : "are"} out. ${calls} in the last hour.`;
+}
+
+function Now({ seen, search, onSearch }: { seen: Seen; search: string; onSearch: (words: string) => void }) {
+  const shown = seen.shown;
+  return (
+    <Card
+      title="Now"
+      aside={
+        seen.endpoints > MANY && (
+          <input
+            type="search"
+            className="control w-56!"
+            aria-label="search endpoints"
+            placeholder="part of a name"
+            spellCheck={false}
+            value={search}
+            onChange={(event) => onSearch(event.target.value)}
+          />
+        )
+      }
+    >
+      {shown.length ? <Table all={shown} /> : <p className="text-soft">No endpoint has that in its name, or in what it serves.</p>}
+      {!search.trim() && shown.length < seen.endpoints && (
+        <p className="mt-3 text-soft">
+          {count(shown.length)} of {count(seen.endpoints)}: first those that need a look, then those that were called most.
+        </p>
+      )}
+    </Card>
   );
-  if (!dark.length) return `${all.length === 1 ? "One endpoint, and it is lit" : `${all.length} endpoints, all lit`}. ${calls} in the last hour.`;
-  return `${dark.map((one) => `${one.name} is ${one.state}`).join(", ")}. ${calls} in the last hour.`;
 }
 
 function Table({ all }: { all: Endpoint[] }) {
   return (
-    <Card title="Now">
-      <table className="figures w-full">
-        <thead>
-          <tr>
-            <th>endpoint</th>
-            <th>state</th>
-            <th className="w-full">serves</th>
-            <th>since</th>
-            <th className="num">calls in 1 h</th>
-            <th className="num">refused</th>
-            <th className="num">failed</th>
-            <th className="num">p50 ms</th>
-            <th className="num">p99 ms</th>
-            <th className="num">right</th>
-            <th>like training</th>
-          </tr>
-        </thead>
-        <tbody>
-          {all.map((one) => (
-            <tr key={one.name} className="relative hover:bg-sunk">
-              <td>
-                <span className="inline-flex items-center gap-3 pl-1">
-                  <Lamp state={lampOf(one)} />
-                  <Link to={`/endpoints/${one.name}`} className="font-semibold after:absolute after:inset-0">
-                    {one.name}
-                  </Link>
-                </span>
-              </td>
-              <td className="text-soft">{lampOf(one)}</td>
-              <td>
-                <span className="relative z-10">
-                  <Serves says={one.says} live />
-                </span>
-              </td>
-              <td className="text-soft">{ago(one.since)}</td>
-              <td className="num">{count(one.hour.calls)}</td>
-              <td className="num">{count(one.hour.refused)}</td>
-              <td className={`num ${one.hour.failed ? "font-semibold text-brick" : ""}`}>{count(one.hour.failed)}</td>
-              <td className="num">{ms(one.hour.p50_ms)}</td>
-              <td className="num">{ms(one.hour.p99_ms)}</td>
-              <td className="num" title={one.looks.quality ? `${count(one.looks.quality.right)} of ${count(one.looks.quality.of)} known answers of the last 30 days` : "no truth is told yet"}>
-                {one.looks.quality ? percent(one.looks.quality.right / one.looks.quality.of) : "–"}
-              </td>
-              <td title={one.looks.drift_says ?? undefined}>
-                <Link to={`/endpoints/${one.name}/drift`} className="relative z-10">
-                  <Verdict state={one.looks.drift} />
+    <table className="figures w-full">
+      <thead>
+        <tr>
+          <th>endpoint</th>
+          <th>state</th>
+          <th className="w-full">serves</th>
+          <th>since</th>
+          <th className="num">calls in 1 h</th>
+          <th className="num">refused</th>
+          <th className="num">failed</th>
+          <th className="num">p50 ms</th>
+          <th className="num">p99 ms</th>
+          <th className="num">right</th>
+          <th>like training</th>
+        </tr>
+      </thead>
+      <tbody>
+        {all.map((one) => (
+          <tr key={one.name} className="relative hover:bg-sunk">
+            <td>
+              <span className="inline-flex items-center gap-3 pl-1">
+                <Lamp state={lampOf(one)} />
+                <Link to={`/endpoints/${one.name}`} className="font-semibold after:absolute after:inset-0">
+                  {one.name}
                 </Link>
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Card>
+              </span>
+            </td>
+            <td className="text-soft">{lampOf(one)}</td>
+            <td>
+              <span className="relative z-10">
+                <Serves says={one.says} live />
+              </span>
+            </td>
+            <td className="text-soft">{ago(one.since)}</td>
+            <td className="num">{count(one.hour.calls)}</td>
+            <td className="num">{count(one.hour.refused)}</td>
+            <td className={`num ${one.hour.failed ? "font-semibold text-brick" : ""}`}>{count(one.hour.failed)}</td>
+            <td className="num">{ms(one.hour.p50_ms)}</td>
+            <td className="num">{ms(one.hour.p99_ms)}</td>
+            <td className="num" title={one.looks.quality ? `${count(one.looks.quality.right)} of ${count(one.looks.quality.of)} known answers of the last 30 days` : "no truth is told yet"}>
+              {one.looks.quality ? percent(one.looks.quality.right / one.looks.quality.of) : "–"}
+            </td>
+            <td title={one.looks.drift_says ?? undefined}>
+              <Link to={`/endpoints/${one.name}/drift`} className="relative z-10">
+                <Verdict state={one.looks.drift} />
+              </Link>
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

@@ -1,14 +1,17 @@
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import { useEndpoints } from "../api/queries";
+import { useOverview } from "../api/queries";
 import { toggleTheme } from "../theme";
+
+const VIEWS = ["traffic", "drift", "outcomes", "calls"];
 
 /** Jump anywhere from the keyboard: `/` opens it, typing narrows it, Enter goes. */
 export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
   const [typed, setTyped] = useState("");
   const [at, setAt] = useState(0);
-  const endpoints = useEndpoints();
+  const words = typed.trim().split(/\s+/).filter((word) => !VIEWS.includes(word));
+  const endpoints = useOverview(open ? words.join(" ") : "").data?.shown ?? [];
   const navigate = useNavigate();
 
   useEffect(() => {
@@ -29,8 +32,8 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
     { name: "Models", kind: "page", go: () => navigate("/models") },
     { name: "Interface", kind: "page", go: () => navigate("/docs") },
     { name: "Tokens", kind: "page", go: () => navigate("/tokens") },
-    ...(endpoints.data ?? []).map((one) => ({ name: one.name, kind: `serves ${one.version}`, go: () => navigate(`/endpoints/${one.name}`) })),
-    ...(typed.trim().includes(" ") ? (endpoints.data ?? []).flatMap((one) => ["traffic", "drift", "outcomes", "calls"].map((view) => ({ name: `${one.name} ${view}`, kind: "view", go: () => navigate(`/endpoints/${one.name}/${view}`) }))) : []),
+    ...endpoints.map((one) => ({ name: one.name, kind: `serves ${one.version}`, go: () => navigate(`/endpoints/${one.name}`) })),
+    ...(typed.trim().includes(" ") ? endpoints.flatMap((one) => VIEWS.map((view) => ({ name: `${one.name} ${view}`, kind: "view", go: () => navigate(`/endpoints/${one.name}/${view}`) }))) : []),
     ...(/^[0-9a-f]{8}-[0-9a-f-]{27}$/.test(typed.trim()) ? [{ name: typed.trim(), kind: "call", go: () => navigate(`/calls/${typed.trim()}`) }] : []),
     { name: "Day or night", kind: "colours", go: toggleTheme },
   ].filter((place) => `${place.name} ${place.kind}`.toLowerCase().includes(typed.trim().toLowerCase()));

@@ -2,8 +2,9 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Bell, BookOpen, FileText, Footprints, Gauge, KeyRound, LogOut, Moon, Package, Search, Sun, UserCheck } from "lucide-react";
 import { NavLink } from "react-router";
 import { api, type Session } from "../api/client";
-import { useEndpoints } from "../api/queries";
+import { useOverview } from "../api/queries";
 import { toggleTheme, useTheme } from "../theme";
+import { count } from "../words";
 import { Lamp, lampOf } from "./Lamp";
 
 const PLACES = [
@@ -19,10 +20,11 @@ const PLACES = [
 
 /** The narrow street of names on the left: every endpoint with its lamp. */
 export function Street({ session, onSearch }: { session: Session; onSearch: () => void }) {
-  const endpoints = useEndpoints();
+  const overview = useOverview();
   const queries = useQueryClient();
   const theme = useTheme();
-  const wrong = endpoints.data?.reduce((sum, one) => sum + one.looks.alerts, 0) ?? 0;
+  const wrong = overview.data?.alerts ?? 0;
+  const more = overview.data ? overview.data.endpoints - overview.data.shown.length : 0;
   const ThemeIcon = theme === "dark" ? Sun : Moon;
 
   async function signOut(): Promise<void> {
@@ -47,7 +49,7 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
         </button>
       </div>
       <ul className="mt-3 min-h-0 flex-1 overflow-y-auto px-3">
-        {endpoints.data?.map((one) => (
+        {overview.data?.shown.map((one) => (
           <li key={one.name}>
             <NavLink
               to={`/endpoints/${one.name}`}
@@ -59,8 +61,9 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
             </NavLink>
           </li>
         ))}
+        {more > 0 && <li className="px-2 py-2 text-small text-faint">{count(more)} more: press /</li>}
       </ul>
-      <div className="mx-3 mb-3">
+      <div className="mx-3 mb-3 border-t border-line pt-2">
         {PLACES.filter((place) => !place.role || place.role === session.role).map(({ to, name, Icon }) => (
           <NavLink
             key={to}

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 export function VersionLink({ name, live = false }: { name: string; live?: boolean }) {
   const [model, number] = name.split("@");
   return (
-    <Link to={`/models/${model}/${number}`} className={`font-mono hover:underline ${live ? "text-amber" : "text-slate"}`}>
+    <Link to={`/models/${model}/${number}`} className={`font-mono whitespace-nowrap hover:underline ${live ? "text-amber" : "text-slate"}`}>
       {name}
     </Link>
   );

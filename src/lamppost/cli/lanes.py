@@ -46,7 +46,7 @@ def _row(lane: dict[str, Any]) -> list[str]:
         f"{lane['requests']:,}",
         ("+" if lane["shared"] else "") + size(lane["memory_bytes"]),
         "–" if not lane["requests"] else "now" if lane["used_s_ago"] < 2 else f"{lane['used_s_ago']:,.0f} s ago",
-        ", ".join(lane["endpoints"]) or paint("looked at", DIM),
+        ", ".join(lane["endpoints"]) or paint("no endpoint", DIM),
     ]
 
 

@@ -2,16 +2,33 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import dataclass
+
 from lamppost.core.manifest import Manifest
 
 
-def matches(search: str, name: str, manifest: Manifest, pushed_by: str) -> bool:
-    """Whether every word of a search is found: in the name, a tag (``season:winter``, or either half), a field, a metric, the notes, or in
-    who packed or pushed it. Case does not count; a search without words finds everything.
-    """
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What lists say of a package, and the words that it is found by, in small letters."""
+
+    tags: Mapping[str, str]
+    metrics: Mapping[str, float]
+    words: tuple[str, ...]
+
+
+def told_of(manifest: Manifest) -> Told:
+    """The words are its name, tags (``season:winter``), fields, metrics and notes, and who packed it."""
     story = manifest.story
-    told = [name, manifest.name, pushed_by, story.by or "", story.notes, *story.metrics]
-    told += [field.name for field in (*manifest.inputs, *(manifest.options or ()), *manifest.answers)]
-    told += [f"{key}:{value}" for key, value in story.tags.items()]
-    lowered = [text.lower() for text in told]
-    return all(any(word in text for text in lowered) for word in search.lower().split())
+    words = [manifest.name, story.by or "", story.notes, *story.metrics]
+    words += [field.name for field in (*manifest.inputs, *(manifest.options or ()), *manifest.answers)]
+    words += [f"{key}:{value}" for key, value in story.tags.items()]
+    return Told(story.tags, story.metrics, tuple(word.lower() for word in words if word))
+
+
+def matches(search: str, name: str, told: Told, pushed_by: str) -> bool:
+    """Whether every word of a search is found: in the version's name, in what is told of it, or in who pushed it. Case does not count; a
+    search without words finds everything.
+    """
+    there = (name.lower(), pushed_by.lower(), *told.words)
+    return all(any(word in text for text in there) for word in search.lower().split())

@@ -2,25 +2,24 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
+from datetime import datetime
 from typing import Annotated
 from uuid import UUID
 
 from fastapi import APIRouter, Query
 
-from lamppost.core.histogram import quantiles
 from lamppost.core.plan import Plan
 from lamppost.core.promise import promise_of
-from lamppost.core.quality import part
 from lamppost.service.access import PROBLEMS, Looker, TheNode
 from lamppost.service.after import Shadowing
 from lamppost.service.api_contract import manifests_of
+from lamppost.service.glance import Seen
 from lamppost.service.node import Node
 from lamppost.service.routes import Route
-from lamppost.service.shapes import CallPage, CallShape, EndpointShape, Hour, Known, Looks, PastSplit, field_shapes
+from lamppost.service.shapes import CallPage, CallShape, EndpointShape, Hour, Looks, Overview, PastSplit, field_shapes
 from lamppost.service.shapes_changes import EndpointPage, ShadowShape
 from lamppost.service.shaping import back_shape, review_shape, rollout_shape
-from lamppost.store import alerts, endpoints, outcomes, records, reviews, windows
+from lamppost.store import endpoints, records, reviews
 from lamppost.store.records import Sought
 
 router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
@@ -29,10 +28,45 @@ router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
 @router.get("/endpoints")
 async def list_endpoints(node: TheNode, _: Looker) -> list[EndpointShape]:
     """Every endpoint with its state and its last hour."""
-    hours, looks = await _hours(node), await looks_of(node)
-    return [
-        _shape(node, route, hours.get(name, Hour()), looks.get(name, Looks())) for name, route in sorted(node.routes.by_endpoint.items())
+    seen = await node.glance.all()
+    return [_seen(node, route, seen) for _, route in sorted(node.routes.by_endpoint.items())]
+
+
+@router.get("/overview")
+async def get_overview(
+    node: TheNode,
+    _: Looker,
+    search: Annotated[str, Query(max_length=100, description="a part of the name, or of what is served")] = "",
+    limit: Annotated[int, Query(ge=1, le=1_000)] = 200,
+) -> Overview:
+    """All endpoints in figures, and those that are looked for: in the order of their names, or, where there are more than the limit, first
+    those that need a look and then those that were called most.
+    """
+    seen, by_endpoint = await node.glance.all(), node.routes.by_endpoint
+    words = search.lower().split()
+    found = [
+        (name, route)
+        for name, route in sorted(by_endpoint.items())
+        if all(word in f"{name} {route.split.setup.says()}".lower() for word in words)
     ]
+    if len(found) > limit:
+        found = sorted(found, key=lambda one: _need(one[1], seen.hours.get(one[0]), seen.looks.get(one[0])))[:limit]
+    out = sorted(name for name, route in by_endpoint.items() if route.state == "out")
+    return Overview(
+        endpoints=len(by_endpoint),
+        flickering=sum(route.state == "flickering" for route in by_endpoint.values()),
+        out=out[:20],
+        outs=len(out),
+        calls=sum(hour.calls for hour in seen.hours.values()),
+        alerts=sum(look.alerts for look in seen.looks.values()),
+        shown=[_seen(node, route, seen) for _, route in found],
+    )
+
+
+def _need(route: Route, hour: Hour | None, looks: Looks | None) -> tuple[bool, int, bool, int, str]:
+    """What sorts those first that somebody should look at."""
+    alerts, drifted = (looks.alerts, looks.drift == "drifted") if looks is not None else (0, False)
+    return route.state in ("lit", "unlit"), -alerts, not drifted, -(hour.calls if hour is not None else 0), route.split.endpoint
 
 
 @router.get("/endpoints/{endpoint}")
@@ -42,9 +76,8 @@ async def get_endpoint(endpoint: str, node: TheNode, _: Looker) -> EndpointPage:
     promise = promise_of(route.split.setup, await manifests_of(node, route.split.setup))
     past = await endpoints.history(node.pool, endpoint, 1_000)
     back = endpoints.earlier(past)
-    hours = await _hours(node)
     return EndpointPage(
-        **_shape(node, route, hours.get(endpoint, Hour()), (await looks_of(node, endpoint)).get(endpoint, Looks())).model_dump(),
+        **_shape(node, route, *(await node.glance.one(endpoint))).model_dump(),
         inputs=field_shapes(promise.inputs),
         options=field_shapes(promise.options or ()),
         answers=field_shapes(promise.answers),
@@ -102,40 +135,9 @@ async def get_call(request_id: UUID, node: TheNode, _: Looker) -> CallPage:
     return CallPage(**call, shadows=[CallShape(**one) for one in shadows])
 
 
-async def _hours(node: Node) -> dict[str, Hour]:
-    found = await records.latency(node.pool, datetime.now(UTC) - timedelta(hours=1))
-    hours = {}
-    for endpoint, past in found.items():
-        p50, p95, p99 = (None if us is None else round(us / 1e3, 3) for us in quantiles(past.histogram, (0.5, 0.95, 0.99)))
-        hours[endpoint] = Hour(calls=past.calls, refused=past.refused, failed=past.failed, p50_ms=p50, p95_ms=p95, p99_ms=p99)
-    return hours
-
-
-async def looks_of(node: Node, endpoint: str | None = None) -> dict[str, Looks]:
-    """Drift, quality and alerts of all endpoints, or of one, in four queries however many there are."""
-    now = datetime.now(UTC)
-    looks: dict[str, Looks] = {name: Looks() for name in node.routes.by_endpoint}
-    for one in await windows.newest(node.pool, endpoint):
-        route, look = node.routes.by_endpoint.get(one.endpoint), looks.get(one.endpoint)
-        if route is None or look is None or one.version not in {str(name) for name in route.split.setup.versions}:
-            continue
-        if look.drift is None or _ORDER.index(one.state) > _ORDER.index(look.drift):
-            look.drift, look.drift_says, look.drift_until = one.verdict["state"], one.verdict["says"], one.until
-    for name, (right, known) in (await outcomes.right(node.pool, now - timedelta(days=30), now, endpoint)).items():
-        found = part(right, known)
-        if name in looks and found is not None:
-            looks[name].quality = Known(right=right, of=known, low=found.low, high=found.high)
-    for stored in await alerts.listed(node.pool, endpoint, "open", 1_000):
-        if (look := looks.get(stored.alert.endpoint)) is not None:
-            look.alerts += 1
-            look.alert_says = look.alert_says or stored.alert.reading.says
-    for name, mute in (await alerts.mutes(node.pool)).items():
-        if name in looks:
-            looks[name].muted = mute.until
-    return looks
-
-
-_ORDER = ("too few", "steady", "shifting", "drifted")
+def _seen(node: Node, route: Route, seen: Seen) -> EndpointShape:
+    name = route.split.endpoint
+    return _shape(node, route, seen.hours.get(name, Hour()), seen.looks.get(name, Looks()))
 
 
 def _shape(node: Node, route: Route, hour: Hour, looks: Looks) -> EndpointShape:

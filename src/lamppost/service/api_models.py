@@ -7,11 +7,10 @@ from dataclasses import replace
 
 from fastapi import APIRouter, Request
 
-from lamppost.core.catalogue import matches
+from lamppost.core.catalogue import Told, told_of
 from lamppost.core.difference import difference
-from lamppost.core.errors import BodyTooLarge, NotFound
-from lamppost.core.manifest import Manifest, read_manifest
-from lamppost.core.names import VersionName, closest, parse_version
+from lamppost.core.errors import BodyTooLarge
+from lamppost.core.names import VersionName, parse_version
 from lamppost.core.steps import about
 from lamppost.package.read import Lamp
 from lamppost.service.access import PROBLEMS, Looker, Pointer, Pusher, TheNode
@@ -19,7 +18,7 @@ from lamppost.service.node import Node
 from lamppost.service.shapes import ChangeShape, Comparison, FileShape, MeasuredShape, Said, VersionPage, VersionShape, field_shapes
 from lamppost.service.shapes_changes import ModelShape, NewModel, Retire
 from lamppost.store import packages
-from lamppost.store.packages import Model, Version
+from lamppost.store.packages import Listed, Model, Version
 
 router = APIRouter(prefix="/api", tags=["models"], responses=PROBLEMS)
 
@@ -31,14 +30,7 @@ async def list_versions(node: TheNode, _: Looker, model: str | None = None, sear
     search : words that all must be found, each in the name, a tag (``season:winter`` or ``winter``), a field, a metric, the notes, or who
     packed or pushed it.
     """
-    found = await packages.list_versions(node.pool, model)
-    if model is not None and not found:
-        like = closest(model, {version.model for version in await packages.list_versions(node.pool)})
-        raise NotFound(f"there is no model {model!r}" + (f"; did you mean {like}?" if like else ""))
-    read = [(version, read_manifest(version.manifest.encode())) for version in found]
-    return [
-        _shape(node, version, manifest) for version, manifest in read if matches(search or "", version.name, manifest, version.pushed_by)
-    ]
+    return [_shape(node, version, told) for version, told in await node.catalogue.find(model, search or "")]
 
 
 @router.get("/models")
@@ -111,7 +103,7 @@ async def _page(node: Node, version: Version, lamp: Lamp) -> VersionPage:
     manifest, reference = lamp.manifest, lamp.reference
     about_model = next(one for one in await packages.list_models(node.pool) if one.name == version.model)
     return VersionPage(
-        **_shape(node, version, manifest).model_dump(),
+        **_shape(node, version, told_of(manifest)).model_dump(),
         inputs=field_shapes(manifest.inputs),
         options=field_shapes(manifest.options or ()),
         answers=field_shapes(manifest.answers),
@@ -130,7 +122,7 @@ async def _page(node: Node, version: Version, lamp: Lamp) -> VersionPage:
     )
 
 
-def _shape(node: Node, version: Version, manifest: Manifest) -> VersionShape:
+def _shape(node: Node, version: Listed, told: Told) -> VersionShape:
     serves = [route.split.endpoint for route in node.routes.naming(parse_version(version.name))]
     return VersionShape(
         name=version.name,
@@ -143,8 +135,8 @@ def _shape(node: Node, version: Version, manifest: Manifest) -> VersionShape:
         proof=version.proof,
         proof_says=version.proof_says,
         serves=serves,
-        tags=manifest.story.tags,
-        metrics=manifest.story.metrics,
+        tags=dict(told.tags),
+        metrics=dict(told.metrics),
         retired_at=version.retired_at,
         measured=None if version.measured is None else MeasuredShape.model_validate(version.measured),
     )

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+from typing import Annotated
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Query
 from fastapi.responses import Response
 
 import lamppost
@@ -38,7 +39,7 @@ async def get_metrics(node: TheNode, _: Looker) -> Response:
     """What this node did since it started, as OpenMetrics text with exemplars."""
     from lamppost.service.metrics import TYPE, exposition
 
-    return Response(exposition(node), headers={"content-type": TYPE})
+    return Response(await asyncio.to_thread(exposition, node), headers={"content-type": TYPE})
 
 
 @router.get("/api/node")
@@ -58,8 +59,8 @@ async def get_node(node: TheNode, _: Looker) -> NodeShape:
 
 
 @router.get("/api/lanes")
-async def list_lanes(node: TheNode, _: Looker) -> LanesShape:
-    """What is open on this node: copies, queues, batches, memory. The busiest first."""
+async def list_lanes(node: TheNode, _: Looker, limit: Annotated[int, Query(ge=1, le=100_000)] = 100_000) -> LanesShape:
+    """What is open on this node: copies, queues, batches, memory. The busiest first, and then those that were used last."""
     routes, pool = node.routes, node.routes.pool
     now = asyncio.get_running_loop().time()
     lanes = sorted(pool.lanes, key=lambda lane: (-lane.waiting, -lane.used_at))
@@ -68,7 +69,10 @@ async def list_lanes(node: TheNode, _: Looker) -> LanesShape:
         budget_bytes=pool.budget_bytes,
         workers=len(pool.drivers),
         asleep=sum(route.state == "unlit" for route in routes.by_endpoint.values()),
-        lanes=[_lane_shape(lane, [route.split.endpoint for route in routes.naming(parse_version(lane.name))], now) for lane in lanes],
+        open=len(lanes),
+        lanes=[
+            _lane_shape(lane, [route.split.endpoint for route in routes.naming(parse_version(lane.name))], now) for lane in lanes[:limit]
+        ],
     )
 
 

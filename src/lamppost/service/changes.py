@@ -130,7 +130,7 @@ class Changes:
         """What a setup would refuse of what was answered in the last hour."""
         since = datetime.now(UTC) - timedelta(hours=1)
         sent = await records.sent(self._pool, endpoint, since, _LOOKED_AT)
-        past = (await records.latency(self._pool, since)).get(endpoint)
+        past = (await records.latency(self._pool, since, [endpoint])).get(endpoint)
         promise = await self.promise(setup)
         plan = Plan(promise.inputs, options=promise.options)
         reasons: Counter[str] = Counter()

@@ -14,8 +14,10 @@ import psycopg
 from psycopg_pool import PoolTimeout
 
 from lamppost.service.auth import Auth
+from lamppost.service.catalogue import Catalogue
 from lamppost.service.changes import Changes
 from lamppost.service.counting import Counting
+from lamppost.service.glance import Glance
 from lamppost.service.lookout import Lookout
 from lamppost.service.predict import Predict
 from lamppost.service.quick import Quick
@@ -53,6 +55,8 @@ class Node:
         self.quick = Quick(self.auth, self.routes, self.recorder)
         self.lookout = Lookout(self.pool, self.routes, self.counting, settings, uuid4().hex[:8])
         self.judging = self.lookout.judging
+        self.glance = Glance(self.pool, self.routes)
+        self.catalogue = Catalogue(self.pool)
         self._rpc: RpcServer | None = None
         self._listening: asyncio.Task[None] | None = None
         self._warming: asyncio.Task[None] | None = None

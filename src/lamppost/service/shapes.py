@@ -128,6 +128,21 @@ class EndpointShape(Shape):
     looks: Looks
 
 
+class Overview(Shape):
+    """All endpoints in figures, and some of them. calls : in the last hour. alerts : open ones.
+
+    flickering : whose workers are being replaced. outs : how many cannot answer; out : the names of the first of those.
+    """
+
+    endpoints: int
+    flickering: int
+    outs: int
+    out: list[str]
+    calls: int
+    alerts: int
+    shown: list[EndpointShape]
+
+
 class PastSplit(Shape):
     """What an endpoint served from a time on."""
 
@@ -361,6 +376,7 @@ class LanesShape(Shape):
     budget_bytes: int
     workers: int
     asleep: int
+    open: int = Described(description="how many lanes are open, of which those in ``lanes`` are the busiest")
     lanes: list[LaneShape]
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
 import anyio
 import orjson
@@ -22,11 +22,10 @@ Proven = Literal["not yet", "passed", "failed"]
 
 
 @dataclass(frozen=True, slots=True)
-class Version:
-    """One immutable version.
+class Listed:
+    """One immutable version, as lists have it.
 
-    manifest : its JSON. proof : what replaying it on a node showed last; proof_says : in words. measured : figures of its first opening,
-    None before that.
+    proof : what replaying it on a node showed last; proof_says : in words. measured : figures of its first opening, None before that.
     """
 
     model: str
@@ -41,7 +40,6 @@ class Version:
     measured: dict[str, float] | None
     retired_at: datetime | None
     retired_by: str | None
-    manifest: str
 
     @property
     def name(self) -> str:
@@ -49,11 +47,18 @@ class Version:
         return f"{self.model}@{self.number}"
 
 
-_VERSION = (
-    "SELECT v.model, v.number, v.digest, p.size_bytes, v.pushed_by, v.pushed_at, v.proof, v.proof_says, v.proven_at, v.measured,"
-    " v.retired_at, v.retired_by, p.manifest"
-    " FROM versions v JOIN packages p ON p.digest = v.digest"
+@dataclass(frozen=True, slots=True)
+class Version(Listed):
+    """The same with its manifest, as JSON."""
+
+    manifest: str
+
+
+_LISTED = (
+    "v.model, v.number, v.digest, p.size_bytes, v.pushed_by, v.pushed_at, v.proof, v.proof_says, v.proven_at, v.measured,"
+    " v.retired_at, v.retired_by"
 )
+_VERSIONS = "FROM versions v JOIN packages p ON p.digest = v.digest"
 
 
 async def store_version(
@@ -157,7 +162,8 @@ async def fetch_package(pool: Pool, digest: str, to: Path) -> None:
 async def get_version(pool: Pool, name: VersionName) -> Version:
     """One version; raise NotFound that names the ones there are."""
     async with pool.connection() as connection:
-        row = await (await connection.execute(_VERSION + " WHERE v.model = %s AND v.number = %s", (name.model, name.number))).fetchone()
+        query = f"SELECT {_LISTED}, p.manifest {_VERSIONS} WHERE v.model = %s AND v.number = %s".encode()
+        row = await (await connection.execute(query, (name.model, name.number))).fetchone()
         if row is not None:
             return Version(*row)
         rows = await (
@@ -168,12 +174,20 @@ async def get_version(pool: Pool, name: VersionName) -> Version:
     raise NotFound(f"there is no model {name.model!r}; push a package first: lamppost push {name.model}.lamp")
 
 
-async def list_versions(pool: Pool, model: str | None = None) -> list[Version]:
+async def list_versions(pool: Pool, model: str | None = None) -> list[Listed]:
     """All versions, newest first within a model, models by name."""
-    where: tuple[str, tuple[Any, ...]] = ("", ()) if model is None else (" WHERE v.model = %s", (model,))
     async with pool.connection() as connection:
-        rows = await connection.execute(_VERSION + where[0] + " ORDER BY v.model, v.number DESC", where[1])
-        return [Version(*row) for row in await rows.fetchall()]
+        rows = await connection.execute(
+            f"SELECT {_LISTED} {_VERSIONS} WHERE %s::text IS NULL OR v.model = %s ORDER BY v.model, v.number DESC".encode(), (model, model)
+        )
+        return [Listed(*row) for row in await rows.fetchall()]
+
+
+async def manifests(pool: Pool, digests: Sequence[str]) -> dict[str, str]:
+    """The manifests of packages, as JSON, by digest."""
+    async with pool.connection() as connection:
+        rows = await connection.execute("SELECT digest, manifest FROM packages WHERE digest = ANY(%s)", (list(digests),))
+        return dict(await rows.fetchall())
 
 
 async def note_proof(pool: Pool, name: VersionName, proven: Proven, says: str) -> None:
