@@ -12,7 +12,7 @@ import orjson
 
 from lamppost.core.errors import PackageRefused
 from lamppost.core.manifest import MANIFEST
-from lamppost.package.read import read_lamp
+from lamppost.package.read import read_lamp, read_unpacked, unpack_lamp
 from tests.support.lamps import outage_lamp
 
 
@@ -50,6 +50,35 @@ class Reading(unittest.TestCase):
         self.assertEqual(hashlib.sha256((folder / MANIFEST).read_bytes()).hexdigest(), lamp.digest)
         self.assertEqual(lamp.unpack(self.folder), folder)
         self.assertEqual([path.name for path in self.folder.iterdir()], [lamp.digest])
+
+    def test_what_is_unpacked_is_checked_as_it_is_written_and_when_it_is_read_again(self) -> None:
+        lamp = read_lamp(self.good)
+        with self.assertRaises(FileNotFoundError):
+            read_unpacked(self.folder / lamp.digest, lamp.digest)
+        folder = unpack_lamp(self.good, lamp.digest, self.folder)
+        self.assertEqual(read_unpacked(folder, lamp.digest), (lamp.manifest, lamp.proof))
+        for name in (lamp.manifest.proof, MANIFEST):
+            (folder / name).write_bytes((folder / name).read_bytes() + b" ")
+            with self.subTest(name), self.assertRaisesRegex(PackageRefused, "was changed since it was unpacked"):
+                read_unpacked(folder, lamp.digest)
+        (folder / MANIFEST).unlink()
+        with self.assertRaisesRegex(PackageRefused, "cannot be read"):
+            read_unpacked(folder, lamp.digest)
+        for says, path, digest in (
+            ("another package", self.good, "0" * 64),
+            (
+                "digest",
+                rewritten(
+                    self.good,
+                    self.folder / "torn.lamp",
+                    {lamp.manifest.proof: b"{".ljust(lamp.manifest.members[lamp.manifest.proof].size_bytes)},
+                ),
+                lamp.digest,
+            ),
+        ):
+            with self.subTest(says), self.assertRaisesRegex(PackageRefused, says):
+                unpack_lamp(path, digest, self.folder / "other")
+            self.assertEqual(list((self.folder / "other").iterdir()), [], "nothing is left half-done")
 
     def test_files_that_are_no_lamp_files(self) -> None:
         text = self.folder / "a.lamp"

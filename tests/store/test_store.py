@@ -3,6 +3,7 @@
 import asyncio
 import hashlib
 import os
+import shutil
 import stat
 import tempfile
 import unittest
@@ -13,10 +14,12 @@ from uuid import uuid4
 import psycopg
 
 from lamppost.core.chunks import CHUNK_BYTES, cuts
-from lamppost.core.errors import BodyTooLarge, Conflict, NotFound, SetupError
+from lamppost.core.errors import BodyTooLarge, Conflict, NotFound, PackageRefused, SetupError
 from lamppost.core.histogram import bucket_of
+from lamppost.core.manifest import write_manifest
 from lamppost.core.names import VersionName
 from lamppost.core.setup import Setup
+from lamppost.package.read import read_lamp
 from lamppost.service.counting import Counting
 from lamppost.service.recorder import Recorder
 from lamppost.service.scribe import Here
@@ -28,6 +31,7 @@ from lamppost.store.postgres import PrivateServer
 from lamppost.store.records import Sought
 from lamppost.store.spool import Frame
 from lamppost.store.trail import By
+from tests.support.lamps import outage_lamp
 from tests.support.service import until
 
 MIGRATIONS = len(list(Path(database.__file__).parent.glob("migrations/*.sql")))
@@ -166,6 +170,26 @@ class Versions(WithServer):
         for row_ms in (0.5, 9.0):
             await packages.note_measured(self.pool, version, {"row_ms": row_ms})
         self.assertEqual((await packages.get_version(self.pool, version)).measured, {"row_ms": 0.5})
+
+    async def test_what_was_damaged_on_a_nodes_disk_is_unpacked_anew(self) -> None:
+        lamp = read_lamp(outage_lamp())
+        manifest = write_manifest(lamp.manifest).decode()
+        await packages.store_version(self.pool, "kept", lamp.digest, manifest, lamp.path, By("admin"), cuts(lamp.size_bytes))
+        home = self.data / uuid4().hex
+        shelf = Shelf(self.pool, home)
+        both = await asyncio.gather(shelf.unpacked(lamp.digest), shelf.unpacked(lamp.digest))
+        self.assertEqual(both[0], both[1])
+        manifest_there, proof, folder = both[0]
+        self.assertEqual((manifest_there, proof, folder), (lamp.manifest, lamp.proof, home / lamp.digest))
+        for name in ("manifest.json", lamp.manifest.proof):
+            (folder / name).write_bytes(b"{}")
+            self.assertEqual((await shelf.unpacked(lamp.digest))[1], lamp.proof)
+            self.assertNotEqual((folder / name).read_bytes(), b"{}")
+        (home / f"{lamp.digest}.lamp").write_bytes(b"PK")
+        shutil.rmtree(folder)
+        with self.assertRaises(PackageRefused):
+            await shelf.unpacked(lamp.digest)
+        self.assertEqual((await shelf.unpacked(lamp.digest))[1], lamp.proof, "the next try fetches it again")
 
     async def test_concurrent_pushes_get_different_numbers(self) -> None:
         pushed = await asyncio.gather(*(self.push(digest, self.package(digest.encode())) for digest in "0123456789"))

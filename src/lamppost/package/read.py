@@ -45,32 +45,60 @@ class Lamp:
 
     def unpack(self, folder: Path) -> Path:
         """Put the members into ``folder/<digest>`` and return that folder; nothing is done when it is there already."""
-        target = folder / self.digest
-        if target.is_dir():
-            return target
-        folder.mkdir(parents=True, exist_ok=True)
-        temporary = Path(tempfile.mkdtemp(dir=folder, prefix=".unpacking-"))
-        try:
-            with _opened(self.path) as archive:
-                for name, member in [(MANIFEST, None), *self.manifest.members.items()]:
-                    _extract(archive, name, member, temporary / name)
-            temporary.chmod(0o755)
-            temporary.rename(target)
-        except BaseException as error:
-            shutil.rmtree(temporary, ignore_errors=True)
-            if isinstance(error, OSError) and target.is_dir():  # somebody else was faster
-                return target
-            raise
+        return unpack_lamp(self.path, self.digest, folder)
+
+
+def unpack_lamp(path: Path, digest: str, folder: Path) -> Path:
+    """Put the members of a lamp file of that digest into ``folder/<digest>``, each checked as it is written, and return that folder.
+
+    Nothing is done when it is there already, and nothing is left of it when something is not as it should be: raise PackageRefused.
+    """
+    target = folder / digest
+    if target.is_dir():
         return target
+    folder.mkdir(parents=True, exist_ok=True)
+    temporary = Path(tempfile.mkdtemp(dir=folder, prefix=".unpacking-"))
+    try:
+        with _opened(path) as archive:
+            entries, raw = _read_head(path, archive)
+            if digest_of(raw) != digest:
+                raise PackageRefused(f"{path.name} is another package than {digest}; push it again")
+            manifest = read_manifest(raw)
+            _check_members(entries, manifest)
+            for name, member in [(MANIFEST, None), *manifest.members.items()]:
+                _extract(archive, name, member, temporary / name)
+        temporary.chmod(0o755)
+        temporary.rename(target)
+    except BaseException as error:
+        shutil.rmtree(temporary, ignore_errors=True)
+        if isinstance(error, OSError) and target.is_dir():  # somebody else was faster
+            return target
+        raise
+    return target
+
+
+def read_unpacked(folder: Path, digest: str) -> tuple[Manifest, Proof]:
+    """Manifest and proof of an unpacked package; raise FileNotFoundError without a folder, PackageRefused where something was changed.
+
+    What else it holds is checked by whoever loads it.
+    """
+    if not folder.is_dir():
+        raise FileNotFoundError(folder)
+    try:
+        raw = (folder / MANIFEST).read_bytes()
+        manifest = read_manifest(raw) if digest_of(raw) == digest else None
+        proof = (folder / manifest.proof).read_bytes() if manifest is not None else b""
+    except OSError as error:
+        raise PackageRefused(f"{folder} cannot be read: {error}") from error
+    if manifest is None or hashlib.sha256(proof).hexdigest() != manifest.members[manifest.proof].sha256:
+        raise PackageRefused(f"{folder} was changed since it was unpacked")
+    return manifest, read_proof(proof)
 
 
 def read_lamp(path: Path) -> Lamp:
     """Check a lamp file whole and return what is in it; raise PackageRefused for anything that is not as it should be."""
     with _opened(path) as archive:
-        entries = _check_entries(archive)
-        if MANIFEST not in entries:
-            raise PackageRefused(f"{path.name} has no {MANIFEST}; it is a ZIP, but no lamp file")
-        raw = _read_small(archive, entries[MANIFEST])
+        entries, raw = _read_head(path, archive)
         manifest = read_manifest(raw)
         _check_members(entries, manifest)
         for name, member in manifest.members.items():
@@ -82,6 +110,14 @@ def read_lamp(path: Path) -> Lamp:
     digest = digest_of(raw)
     check(signatures, digest)
     return Lamp(path, manifest, proof, reference, digest, path.stat().st_size, signatures)
+
+
+def _read_head(path: Path, archive: zipfile.ZipFile) -> tuple[dict[str, zipfile.ZipInfo], bytes]:
+    """What is in the archive, by paths that are allowed, and the manifest's bytes."""
+    entries = _check_entries(archive)
+    if MANIFEST not in entries:
+        raise PackageRefused(f"{path.name} has no {MANIFEST}; it is a ZIP, but no lamp file")
+    return entries, _read_small(archive, entries[MANIFEST])
 
 
 @contextmanager

@@ -42,14 +42,14 @@ class Opener:
         Raise NotFound, ProofFailed, PackageRefused or Unavailable.
         """
         version = await packages.get_version(self._pool, name)
-        lamp, folder = await self._shelf.unpacked(version.digest)
+        manifest, proof, folder = await self._shelf.unpacked(version.digest)
         kept = [Signature(*one) for one in await packages.list_signatures(self._pool, version.digest)]
         check(kept, version.digest)
-        demand(self._settings.signers, kept, lamp.manifest.formats)
-        lane = Lane(str(name), folder, lamp.manifest, lamp.proof, rules, self._workers)
+        demand(self._settings.signers, kept, manifest.formats)
+        lane = Lane(str(name), folder, manifest, proof, rules, self._workers)
         lane.apart = apart
         if self._environments is not None:
-            lane.overlay = await self._environments.of(str(name), lamp.manifest)
+            lane.overlay = await self._environments.of(str(name), manifest)
         if version.measured is not None and not lane.light:
             lane.expected_bytes = int(version.measured["memory_bytes"])
         try:

@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import asyncio
 import shutil
+from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 from uuid import uuid4
 
 from lamppost.core.errors import PackageRefused
-from lamppost.package.read import Lamp, read_lamp
+from lamppost.core.manifest import Manifest
+from lamppost.core.proof import Proof
+from lamppost.package.read import Lamp, read_lamp, read_unpacked, unpack_lamp
 from lamppost.store import packages
 from lamppost.store.database import Pool
+
+T = TypeVar("T")
 
 _REMEMBERED = 32
 
@@ -31,26 +37,33 @@ class Shelf:
         """What is in a stored package. The last few are remembered: a digest always means the same content."""
         lamp = self._described.pop(digest, None)
         if lamp is None:
-            lamp = await self._checked(digest)
+            lamp = await self._on_disk(digest, read_lamp)
         self._described[digest] = lamp
         while len(self._described) > _REMEMBERED:
             del self._described[next(iter(self._described))]
         return lamp
 
-    async def unpacked(self, digest: str) -> tuple[Lamp, Path]:
-        """A stored package, checked anew and unpacked."""
-        lamp = await self._checked(digest)
-        return lamp, await asyncio.to_thread(lamp.unpack, lamp.path.parent)
+    async def unpacked(self, digest: str) -> tuple[Manifest, Proof, Path]:
+        """A stored package that lies unpacked on disk: its manifest, its proof, and its folder."""
+        folder = self._folder / digest
+        try:
+            manifest, proof = await asyncio.to_thread(read_unpacked, folder, digest)
+        except (PackageRefused, FileNotFoundError) as error:
+            if isinstance(error, PackageRefused):
+                await asyncio.to_thread(shutil.rmtree, folder, ignore_errors=True)
+            await self._on_disk(digest, lambda file: unpack_lamp(file, digest, self._folder))
+            manifest, proof = await asyncio.to_thread(read_unpacked, folder, digest)
+        return manifest, proof, folder
 
-    async def _checked(self, digest: str) -> Lamp:
-        """A stored package, fetched from the database if it is not on disk."""
+    async def _on_disk(self, digest: str, read: Callable[[Path], T]) -> T:
+        """What is read of a stored package, which is fetched from the database if it is not on disk."""
         file = await self._place(digest)
         if not file.exists():
             fetched = file.with_name(f".{digest}.{uuid4().hex}")
             await packages.fetch_package(self._pool, digest, fetched)
             await asyncio.to_thread(fetched.replace, file)
         try:
-            return await asyncio.to_thread(read_lamp, file)
+            return await asyncio.to_thread(read, file)
         except PackageRefused:  # the copy on disk is damaged; the next try fetches it again
             await asyncio.to_thread(file.unlink, missing_ok=True)
             await asyncio.to_thread(shutil.rmtree, file.with_suffix(""), ignore_errors=True)
