@@ -159,7 +159,7 @@ def shoot_rollout(browser: Browser, address: str) -> None:
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(client.fetch("POST", "/api/session/link")["link"])
         page.get_by_role("table").get_by_role("link", name=ENDPOINT, exact=True).click()
-        page.get_by_role("button", name="Pause at 50 %").wait_for()
+        page.get_by_role("button", name="Pause at 50 %").wait_for(timeout=90_000)  # on a busy machine the first hundred calls take a while
         page.wait_for_timeout(1_500)
         page.screenshot(path=OUT / "console-rollout.png")
         page.close()
