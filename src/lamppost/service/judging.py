@@ -109,7 +109,7 @@ class Judging:
         """Seek reasons for the newest windows that are not steady, and for the one with which it began."""
         wrong = [one for one in judged if one.state in ("shifting", "drifted")]
         for one in [*wrong[:1], *wrong[1:][-_EXPLAINED:]]:
-            if not self._tells_more(one):
+            if not self.tells_more(one) and judged[0].at == one.at:  # with windows before it judged anew, since when may be another time
                 continue
             try:
                 begun = await self.begun(one, looker)
@@ -117,7 +117,7 @@ class Judging:
             except LampPostError as error:
                 log.info("no reason was found for %s at %s: %s", one.version, one.endpoint, error.detail)
 
-    def _tells_more(self, one: Judged) -> bool:
+    def tells_more(self, one: Judged) -> bool:
         """Whether reasons for a window are to be sought: at first, when other fields have changed, with twice the rows, once it is closed.
 
         A window that is open is judged every few seconds, and looking through its calls is what costs most of all this.

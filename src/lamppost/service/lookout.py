@@ -35,7 +35,8 @@ log = logging.getLogger("lamppost.lookout")
 
 LOOK_S = 2.0
 _REST = 9
-"""Looks rest for so many times what one took, so that answers do not wait for them."""
+"""While calls come, looks rest for so many times what one took, so that answers do not wait for them."""
+_BUSY_CALLS_S = 100.0
 _LONGEST_REST_S = 30.0
 _LOCK = 8_423
 _EVERY = {"alerts": 5.0, "merge": 60.0, "reports": 20.0, "roll up": 3_600.0}
@@ -74,9 +75,13 @@ class Lookout:
         await asyncio.gather(*self._tasks, return_exceptions=True)
 
     async def _run(self) -> None:
-        took = 0.0
+        took, calls, at = 0.0, 0, time.monotonic()
         while True:
-            await asyncio.sleep(max(LOOK_S, min(_LONGEST_REST_S, _REST * took)))
+            await asyncio.sleep(LOOK_S)
+            before, since = calls, at
+            calls, at = sum(lane.watch.requests for lane in self._routes.pool.lanes), time.monotonic()
+            if calls - before > _BUSY_CALLS_S * (at - since):
+                await asyncio.sleep(max(0.0, min(_LONGEST_REST_S, _REST * took) - LOOK_S))
             begun = time.monotonic()
             try:
                 async with self._pool.connection() as connection:
