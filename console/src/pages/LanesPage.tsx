@@ -93,7 +93,11 @@ function Table({ all, more }: { all: Lane[]; more: number }) {
           ))}
         </tbody>
       </table>
-      {more > 0 && <p className="mt-3 text-soft">and {count(more)} more, with nothing in their queues.</p>}
+      {more > 0 && (
+        <p className="mt-3 text-soft">
+          The {count(all.length)} busiest of {count(all.length + more)}.
+        </p>
+      )}
     </Card>
   );
 }
