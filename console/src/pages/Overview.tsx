@@ -1,5 +1,5 @@
-import { Link } from "react-router";
 import { useState } from "react";
+import { Link } from "react-router";
 import type { Endpoint, Overview as Seen } from "../api/client";
 import { useAlerts, useOverview } from "../api/queries";
 import { Card, Snippets, Trouble, Waiting } from "../parts/basics";
@@ -63,9 +63,9 @@ function Now({ seen, search, onSearch }: { seen: Seen; search: string; onSearch:
       }
     >
       {shown.length ? <Table all={shown} /> : <p className="text-soft">No endpoint has that in its name, or in what it serves.</p>}
-      {!search.trim() && shown.length < seen.endpoints && (
+      {shown.length < seen.found && (
         <p className="mt-3 text-soft">
-          {count(shown.length)} of {count(seen.endpoints)}: first those that need a look, then those that were called most.
+          {count(shown.length)} of {count(seen.found)}: first those that need a look, then those that were called most.
         </p>
       )}
     </Card>

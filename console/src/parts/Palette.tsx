@@ -10,8 +10,8 @@ const VIEWS = ["traffic", "drift", "outcomes", "calls"];
 export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
   const [typed, setTyped] = useState("");
   const [at, setAt] = useState(0);
-  const words = typed.trim().split(/\s+/).filter((word) => !VIEWS.includes(word));
-  const endpoints = useOverview(open ? words.join(" ") : "").data?.shown ?? [];
+  // the service finds by the first word, which is a part of a name; what follows may be the beginning of a view's
+  const endpoints = useOverview(open ? typed.trim().split(/\s+/)[0] : "").data?.shown ?? [];
   const navigate = useNavigate();
 
   useEffect(() => {

@@ -13,7 +13,7 @@ from lamppost.core.promise import promise_of
 from lamppost.service.access import PROBLEMS, Looker, TheNode
 from lamppost.service.after import Shadowing
 from lamppost.service.api_contract import manifests_of
-from lamppost.service.glance import Seen
+from lamppost.service.glance import Sights
 from lamppost.service.node import Node
 from lamppost.service.routes import Route
 from lamppost.service.shapes import CallPage, CallShape, EndpointShape, Hour, Looks, Overview, PastSplit, field_shapes
@@ -49,8 +49,9 @@ async def get_overview(
         for name, route in sorted(by_endpoint.items())
         if all(word in f"{name} {route.split.setup.says()}".lower() for word in words)
     ]
+    shown = found
     if len(found) > limit:
-        found = sorted(found, key=lambda one: _need(one[1], seen.hours.get(one[0]), seen.looks.get(one[0])))[:limit]
+        shown = sorted(found, key=lambda one: _need(one[1], seen.hours.get(one[0]), seen.looks.get(one[0])))[:limit]
     out = sorted(name for name, route in by_endpoint.items() if route.state == "out")
     return Overview(
         endpoints=len(by_endpoint),
@@ -59,7 +60,8 @@ async def get_overview(
         outs=len(out),
         calls=sum(hour.calls for hour in seen.hours.values()),
         alerts=sum(look.alerts for look in seen.looks.values()),
-        shown=[_seen(node, route, seen) for _, route in found],
+        found=len(found),
+        shown=[_seen(node, route, seen) for _, route in shown],
     )
 
 
@@ -135,7 +137,7 @@ async def get_call(request_id: UUID, node: TheNode, _: Looker) -> CallPage:
     return CallPage(**call, shadows=[CallShape(**one) for one in shadows])
 
 
-def _seen(node: Node, route: Route, seen: Seen) -> EndpointShape:
+def _seen(node: Node, route: Route, seen: Sights) -> EndpointShape:
     name = route.split.endpoint
     return _shape(node, route, seen.hours.get(name, Hour()), seen.looks.get(name, Looks()))
 

@@ -59,7 +59,7 @@ async def get_node(node: TheNode, _: Looker) -> NodeShape:
 
 
 @router.get("/api/lanes")
-async def list_lanes(node: TheNode, _: Looker, limit: Annotated[int, Query(ge=1, le=100_000)] = 100_000) -> LanesShape:
+async def list_lanes(node: TheNode, _: Looker, limit: Annotated[int | None, Query(ge=1)] = None) -> LanesShape:
     """What is open on this node: copies, queues, batches, memory. The busiest first, and then those that were used last."""
     routes, pool = node.routes, node.routes.pool
     now = asyncio.get_running_loop().time()

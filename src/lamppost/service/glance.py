@@ -21,7 +21,7 @@ from lamppost.store.records import Past
 _ORDER = ("too few", "steady", "shifting", "drifted")
 
 
-class Seen(NamedTuple):
+class Sights(NamedTuple):
     """What is known of endpoints, by their names; nothing stands there of one without calls."""
 
     hours: dict[str, Hour]
@@ -36,7 +36,7 @@ class Glance:
         self._routes = routes
         self._all = Kept(lambda: self._look(sorted(routes.by_endpoint), None))
 
-    async def all(self) -> Seen:
+    async def all(self) -> Sights:
         """Of every endpoint."""
         return await self._all.get()
 
@@ -45,9 +45,9 @@ class Glance:
         seen = await self._look([endpoint], endpoint)
         return seen.hours.get(endpoint, Hour()), seen.looks.get(endpoint, Looks())
 
-    async def _look(self, names: Sequence[str], endpoint: str | None) -> Seen:
+    async def _look(self, names: Sequence[str], endpoint: str | None) -> Sights:
         past = await records.latency(self._pool, datetime.now(UTC) - timedelta(hours=1), names)
-        return Seen(await asyncio.to_thread(_hours, past), await self._looks(endpoint))
+        return Sights(await asyncio.to_thread(_hours, past), await self._looks(endpoint))
 
     async def _looks(self, endpoint: str | None) -> dict[str, Looks]:
         """Drift, quality and alerts of all endpoints, or of one, in four queries however many there are."""

@@ -129,7 +129,7 @@ class EndpointShape(Shape):
 
 
 class Overview(Shape):
-    """All endpoints in figures, and some of them. calls : in the last hour. alerts : open ones.
+    """All endpoints in figures, and some of them. calls : in the last hour. alerts : open ones. found : how many the search finds.
 
     flickering : whose workers are being replaced. outs : how many cannot answer; out : the names of the first of those.
     """
@@ -140,6 +140,7 @@ class Overview(Shape):
     out: list[str]
     calls: int
     alerts: int
+    found: int
     shown: list[EndpointShape]
 
 
