@@ -53,7 +53,7 @@ clean:
 .PHONY: proto
 proto:
 	@scripts/setup.sh venv
-	@$(PYTHON_HERE) -m grpc_tools.protoc -I src --python_out=src --pyi_out=src src/lamppost/service/rpc/predict.proto
+	@$(PYTHON_HERE) -m grpc_tools.protoc -I src --python_out=src --pyi_out=src src/lamppost/service/grpc/predict.proto
 
 .PHONY: compiling-table
 compiling-table:

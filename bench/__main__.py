@@ -26,8 +26,8 @@ from lamppost.package.read import Lamp
 from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
 from lamppost.runtime.lane import Lane
-from lamppost.runtime.pool import WorkerPool
-from lamppost.runtime.terms import LaneSettings
+from lamppost.runtime.lane_options import LaneSettings
+from lamppost.runtime.worker_pool import WorkerPool
 
 CLIENTS = (1, 16, 64)
 

@@ -28,13 +28,13 @@ from bench.servers import free_port, running
 from demo.lamps import FIELDS, make_lamps, make_traffic
 from demo.train import CHOICES, FLAGS, NUMBERS
 from lamppost.client.config import find_connection
-from lamppost.core.plan import Plan
+from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.roles import Principal
 from lamppost.package.read import Lamp
 from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
 from lamppost.service.auth import Auth
-from lamppost.service.rpc import predict_pb2 as pb
+from lamppost.service.grpc import predict_pb2 as pb
 from lamppost.store.tokens import hash_of
 
 ROWS = 10_000
@@ -55,7 +55,7 @@ def best(call: Callable[[], Any], seconds: float = 1.0) -> float:
 
 def validation(lamp: Lamp) -> None:
     """Microseconds for one row, milliseconds for a thousand."""
-    plan = Plan(lamp.manifest.inputs)
+    plan = ValidationPlan(lamp.manifest.inputs)
     rows = make_traffic(1_000, seed=4)
     one, many = orjson.dumps(rows[0]), orjson.dumps({"rows": rows})
     print(f"validation of a row of {len(rows[0])} fields: {best(lambda: plan.read(one)) * 1e6:.1f} µs (goal: 30 for 8)", end="")

@@ -16,10 +16,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lamppost.core.cells import cells_of_choices, cells_of_numbers
-from lamppost.core.drift import LADDER, Against, Known, verdict
-from lamppost.core.quality import part
-from lamppost.core.sketching import Sketcher, correlations
+from lamppost.core.drift.bins import bin_choices, bin_numbers
+from lamppost.core.drift.sketches import Sketcher, location_correlations
+from lamppost.core.drift.verdicts import LADDER, DriftBaseline, ReferenceField, judge_windows
+from lamppost.core.monitoring.quality import estimate_share
 
 Rng = np.random.Generator
 Columns = dict[str, Any]
@@ -78,12 +78,14 @@ def make_sketcher(columns: Columns, rows: int) -> Sketcher:
     for name, values in columns.items():
         if isinstance(values, list):
             there = [value for value in values if value is not None]
-            known.append(Known(name, False, cells_of_choices(there), rows, rows - len(there)))
+            known.append(ReferenceField(name, False, bin_choices(there), rows, rows - len(there)))
         else:
-            known.append(Known(name, True, cells_of_numbers(values[np.isfinite(values)].tolist()), rows, int((~np.isfinite(values)).sum())))
+            known.append(
+                ReferenceField(name, True, bin_numbers(values[np.isfinite(values)].tolist()), rows, int((~np.isfinite(values)).sum()))
+            )
     names = tuple(one.name for one in known if one.numbers)
-    first = Sketcher(Against(tuple(known), rows, names))
-    return Sketcher(Against(tuple(known), rows, names, *correlations(first, columns, rows)))
+    first = Sketcher(DriftBaseline(tuple(known), rows, names))
+    return Sketcher(DriftBaseline(tuple(known), rows, names, *location_correlations(first, columns, rows)))
 
 
 # -- shifts -------------------------------------------------------------------------------------------------------------
@@ -140,7 +142,7 @@ SHIFTS: dict[str, tuple[Shift, float]] = {
 
 def limits(happened: int, of: int) -> str:
     """A part with its 95 % interval (Wilson, *JASA* 22, 1927)."""
-    found = part(happened, of)
+    found = estimate_share(happened, of)
     assert found is not None
     return f"{found.value:6.1%} ({found.low:.1%} to {found.high:.1%})"
 
@@ -153,7 +155,7 @@ def alarms(stream: Stream, reference: int, rows: int, runs: int, seed: int, draw
         sketcher = make_sketcher(stream.rows(reference, rng), reference)
         for _ in range(EACH):
             since = float(rng.random()) if drawn is not None else 0.0
-            said = verdict(sketcher.against, [sketcher.window(stream.rows(rows, rng, since, since + (drawn or 0.0)), rows)])
+            said = judge_windows(sketcher.against, [sketcher.window(stream.rows(rows, rng, since, since + (drawn or 0.0)), rows)])
             odd += said.state != "steady"
             worst += said.state == "drifted"
             looked += 1
@@ -169,7 +171,7 @@ def power(shift: Shift, reference: int, rows: int, runs: int, seed: int, each: i
         for _ in range(each):
             columns = Stream().rows(rows, rng)
             shift(columns, rng)
-            found += verdict(sketcher.against, [sketcher.window(columns, rows)]).state != "steady"
+            found += judge_windows(sketcher.against, [sketcher.window(columns, rows)]).state != "steady"
             looked += 1
     return found, looked
 
@@ -187,7 +189,7 @@ def delays(shift: Shift, reference: int, rows: int, runs: int, most: int = 16) -
             columns = Stream().rows(rows, rng)
             shift(columns, rng)
             windows = [*windows[1:], sketcher.window(columns, rows)]
-            if verdict(sketcher.against, windows).state != "steady":
+            if judge_windows(sketcher.against, windows).state != "steady":
                 break
         out.append(count)
     return out

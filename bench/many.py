@@ -21,15 +21,15 @@ from bench.load import load
 from bench.servers import free_port, running
 from demo.lamps import make_traffic
 from lamppost.client.config import find_connection
-from lamppost.core.manifest import write_manifest
-from lamppost.core.setup import Setup
+from lamppost.core.artifact.manifest import write_manifest
+from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.package.write import write_lamp
 from lamppost.store import endpoints, packages
 from lamppost.store.database import make_pool, migrate
-from lamppost.store.endpoints import Change
+from lamppost.store.endpoints import EndpointChange
 from lamppost.store.postgres import PrivateServer
-from lamppost.store.trail import By
+from lamppost.store.trail import ChangedBy
 
 MODELS = 3_000
 CLIENTS = 64
@@ -47,8 +47,8 @@ async def _fill(url: str, lamp: Lamp, folder: Path, count: int) -> None:
         write_lamp(path, replace(lamp.manifest, name=name, story=replace(lamp.manifest.story, notes=f"number {number}")), members)
         made = read_lamp(path)
         manifest = write_manifest(made.manifest).decode()
-        version, _ = await packages.store_version(pool, name, made.digest, manifest, path, By("bench"), [(0, made.size_bytes)])
-        await endpoints.set_up(pool, Change(name, Setup(version=str(version))), By("bench"))
+        version, _ = await packages.store_version(pool, name, made.digest, manifest, path, ChangedBy("bench"), [(0, made.size_bytes)])
+        await endpoints.change_endpoint(pool, EndpointChange(name, EndpointSetup(version=str(version))), ChangedBy("bench"))
     await pool.close()
 
 

@@ -11,16 +11,16 @@ from typing import Any
 
 from demo import feeders, lamps, notes, poles
 from demo.train import train_outage_risk
-from lamppost.core.measured import Measured
+from lamppost.core.engine.opening_measurement import OpeningMeasurement
 from lamppost.package.read import Lamp
 from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
 from lamppost.runtime.lane import Lane
-from lamppost.runtime.pool import WorkerPool
-from lamppost.runtime.process import WorkerProcess
-from lamppost.runtime.supply import WorkerSupply
-from lamppost.runtime.terms import LaneSettings
+from lamppost.runtime.lane_options import LaneSettings
+from lamppost.runtime.spare_workers import WorkerSupply
 from lamppost.runtime.wire import pack_frame
+from lamppost.runtime.worker_pool import WorkerPool
+from lamppost.runtime.worker_process import WorkerProcess
 
 
 def _packages(folder: Path) -> list[tuple[Lamp, float]]:
@@ -40,7 +40,7 @@ def _packages(folder: Path) -> list[tuple[Lamp, float]]:
     return made
 
 
-async def _opened(lamp: Lamp, folder: Path, original: bool) -> tuple[Measured, float]:
+async def _opened(lamp: Lamp, folder: Path, original: bool) -> tuple[OpeningMeasurement, float]:
     """What a lane measures with a worker whose imports are done, and the megabytes that the package adds to it."""
     unpacked = lamp.unpack(folder)
     graphs = lamp.manifest.serves_graphs and not original

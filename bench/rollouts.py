@@ -13,8 +13,8 @@ from math import sqrt
 
 import numpy as np
 
-from lamppost.core.histogram import bucket_of
-from lamppost.core.rollout import OVER, Counts, Plan, Rollout, decide, moved, readings
+from lamppost.core.endpoint.rollout import OVER, Rollout, RolloutPlan, StepCounts, apply_decision, decide_rollout, read_guards
+from lamppost.core.monitoring.latency_histogram import bucket_of
 
 P99_MS = 10.0
 QUICK, SLOW = str(bucket_of(4e3)), str(bucket_of(60e3))
@@ -51,10 +51,10 @@ class Ended:
     step: int
 
 
-def simulate(old: Kind, new: Kind, plan: Plan, rng: np.random.Generator, most: int = 200_000) -> Ended:
+def simulate(old: Kind, new: Kind, plan: RolloutPlan, rng: np.random.Generator, most: int = 200_000) -> Ended:
     """One rollout from its first call to its end."""
     rollout = Rollout("lamp@1", "lamp@2", plan)
-    steps = [Counts(plan.steps[0].share)]
+    steps = [StepCounts(plan.steps[0].share)]
     start, n, to_new = float(rng.random()), 0, 0
     kinds = (old, new)
     for turn in numbers():
@@ -71,12 +71,12 @@ def simulate(old: Kind, new: Kind, plan: Plan, rng: np.random.Generator, most: i
             for label, seen in zip("abc", rng.multinomial(calls - fails, kind.labels), strict=True):
                 steps[-1].answers[arm][label] = steps[-1].answers[arm].get(label, 0) + int(seen)
         to_new += int(arms.sum())
-        decision = decide(rollout, readings(plan.guards, steps, P99_MS), steps[-1], minutes=turn)
-        before, rollout = rollout.step, moved(rollout, decision)
+        decision = decide_rollout(rollout, read_guards(plan.guards, steps, P99_MS), steps[-1], minutes=turn)
+        before, rollout = rollout.step, apply_decision(rollout, decision)
         if rollout.state in OVER:
             return Ended(rollout.state, n, to_new, rollout.step)
         if rollout.step != before:
-            steps.append(Counts(plan.steps[rollout.step].share))
+            steps.append(StepCounts(plan.steps[rollout.step].share))
         if n >= most:
             break
     return Ended("still running", n, to_new, rollout.step)
@@ -85,7 +85,7 @@ def simulate(old: Kind, new: Kind, plan: Plan, rng: np.random.Generator, most: i
 def many(old: Kind, new: Kind, count: int, seed: int) -> Iterator[Ended]:
     """So many rollouts with the usual plan."""
     for one in range(count):
-        yield simulate(old, new, Plan(), np.random.default_rng([seed, one]))
+        yield simulate(old, new, RolloutPlan(), np.random.default_rng([seed, one]))
 
 
 def upper(happened: int, of: int) -> float:
@@ -100,7 +100,7 @@ def main(say: Callable[[str], None] = print) -> None:
     same = list(many(SAME, SAME, count, 1))
     back = sum(one.state == "back" for one in same)
     done = [one.calls for one in same if one.state == "done"]
-    most = Plan().guards.risk
+    most = RolloutPlan().guards.risk
     say(f"identical version: {back} of {count:,} went back ({back / count:.2%}, at most {upper(back, count):.2%}; stated: {most:.0%})")
     say(f"                   {len(done):,} finished, after {np.median(done):,.0f} calls (median)")
     say(f"{'worse version':20} {'back':>7} {'at step 1':>10} {'calls':>8} {'of them to it':>14}")

@@ -10,7 +10,7 @@ from typing import Any
 
 import pandas as pd
 
-from lamppost.core.infer import infer_inputs
+from lamppost.core.artifact.schema_inference import infer_inputs
 from lamppost.package import sklearn_model
 from lamppost.packing.fitted import fitted_step, inputs_of, prepared
 from lamppost.packing.recipe import Recipe

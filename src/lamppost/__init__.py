@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from lamppost.core.errors import LampPostError
     from lamppost.packing.networks import Network
     from lamppost.packing.pack import pack
-    from lamppost.packing.parts import Code, Encoder, Pixels, Table
+    from lamppost.packing.side_steps import Code, Encoder, Pixels, Table
 
 __all__ = ["AsyncClient", "Client", "Code", "Encoder", "LampPostError", "Network", "Pixels", "Table", "__version__", "pack"]
 __version__ = "0.1.0"
@@ -20,12 +20,12 @@ __version__ = "0.1.0"
 _HOMES = {
     "AsyncClient": "lamppost.client",
     "Client": "lamppost.client",
-    "Code": "lamppost.packing.parts",
-    "Encoder": "lamppost.packing.parts",
+    "Code": "lamppost.packing.side_steps",
+    "Encoder": "lamppost.packing.side_steps",
     "LampPostError": "lamppost.core.errors",
     "Network": "lamppost.packing.networks",
-    "Pixels": "lamppost.packing.parts",
-    "Table": "lamppost.packing.parts",
+    "Pixels": "lamppost.packing.side_steps",
+    "Table": "lamppost.packing.side_steps",
     "pack": "lamppost.packing.pack",
 }
 

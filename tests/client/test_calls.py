@@ -38,9 +38,9 @@ class Calls(unittest.TestCase):
 
     def test_a_problem_is_raised_as_what_it_is(self) -> None:
         problem = orjson.dumps(InvalidRows("row 0 is wrong", faults=[]).to_problem())
-        self.assertRaises(InvalidRows, calls.checked, Reply(422, {}, problem))
+        self.assertRaises(InvalidRows, calls.checked_json, Reply(422, {}, problem))
         with self.assertRaises(LampPostError) as caught:
-            calls.checked(Reply(500, {}, b"<html>"))
+            calls.checked_json(Reply(500, {}, b"<html>"))
         self.assertIn("is this address a Lamp Post?", caught.exception.detail)
 
     def test_timing_headers_of_others_do_no_harm(self) -> None:

@@ -4,11 +4,11 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lamppost.core.batch import BatchPolicy, Job, Piece, Waiting
+from lamppost.core.artifact.proof import Proof, ProofDifference, Tolerance, compare_answers, read_proof, write_proof
+from lamppost.core.engine.batch_queue import BatchPolicy, BatchQueue, Job, JobSlice
+from lamppost.core.engine.scaling import CopyBounds, LaneUsage, could_spare, next_copies, next_rows
 from lamppost.core.errors import LaneFull, PackageRefused
-from lamppost.core.fields import Field, Schema
-from lamppost.core.proof import Difference, Proof, Tolerance, compare, read_proof, write_proof
-from lamppost.core.scaling import CopyBounds, Load, could_spare, next_copies, next_rows
+from lamppost.core.schema.fields import Field, Schema
 
 ANSWERS = Schema((Field("label", "choice", choices=("a", "b")), Field("scores", "vector", choices=("a", "b"))))
 TRAINED = [{"label": "a", "scores": {"a": 0.75, "b": 0.25}}, {"label": "b", "scores": {"a": 0.0, "b": 1.0}}]
@@ -17,27 +17,27 @@ PROOF = Proof([{"x": 1.0}, {"x": 2.0}], TRAINED, Tolerance(1e-6, 1e-3))
 
 class Comparing(unittest.TestCase):
     def test_the_same_answers_pass(self) -> None:
-        verdict = compare(ANSWERS, PROOF, TRAINED)
+        verdict = compare_answers(ANSWERS, PROOF, TRAINED)
         self.assertEqual((verdict.passed, verdict.sentence()), (True, "all 2 rows get the answer that training gave"))
 
     def test_numbers_may_differ_within_the_tolerance_and_not_beyond(self) -> None:
         near = [TRAINED[0] | {"scores": {"a": 0.7507, "b": 0.25}}, TRAINED[1]]
-        self.assertTrue(compare(ANSWERS, PROOF, near).passed)
+        self.assertTrue(compare_answers(ANSWERS, PROOF, near).passed)
         far = [TRAINED[0] | {"scores": {"a": 0.7508, "b": 0.25}}, TRAINED[1]]
-        verdict = compare(ANSWERS, PROOF, far)
+        verdict = compare_answers(ANSWERS, PROOF, far)
         self.assertEqual((verdict.wrong_rows, verdict.differences[0].field), (1, "scores.a"))
         self.assertAlmostEqual(verdict.differences[0].off or 0, 0.0008)
 
     def test_labels_must_be_equal_and_nan_never_agrees(self) -> None:
-        verdict = compare(ANSWERS, PROOF, [TRAINED[0], {"label": "a", "scores": {"a": float("nan"), "b": 1.0}}])
-        self.assertEqual(verdict.differences[0], Difference(1, "label", "b", "a"))
+        verdict = compare_answers(ANSWERS, PROOF, [TRAINED[0], {"label": "a", "scores": {"a": float("nan"), "b": 1.0}}])
+        self.assertEqual(verdict.differences[0], ProofDifference(1, "label", "b", "a"))
         self.assertEqual([diff.field for diff in verdict.differences], ["label", "scores.a"])
         self.assertIn("1 of 2 rows differ from training; row 1, label: training gave b, this gives a", verdict.sentence())
 
     def test_a_missing_row_a_missing_key_and_an_extra_key_are_differences(self) -> None:
-        self.assertEqual(compare(ANSWERS, PROOF, TRAINED[:1]).wrong_rows, 2)
-        self.assertFalse(compare(ANSWERS, PROOF, [TRAINED[0], {"label": "b", "scores": {"a": 0.0}}]).passed)
-        self.assertFalse(compare(ANSWERS, PROOF, [TRAINED[0], {"label": "b", "scores": {"a": 0.0, "b": 1.0, "c": 0.0}}]).passed)
+        self.assertEqual(compare_answers(ANSWERS, PROOF, TRAINED[:1]).wrong_rows, 2)
+        self.assertFalse(compare_answers(ANSWERS, PROOF, [TRAINED[0], {"label": "b", "scores": {"a": 0.0}}]).passed)
+        self.assertFalse(compare_answers(ANSWERS, PROOF, [TRAINED[0], {"label": "b", "scores": {"a": 0.0, "b": 1.0, "c": 0.0}}]).passed)
 
     def test_round_trip_and_refusal(self) -> None:
         self.assertEqual(read_proof(write_proof(PROOF)), PROOF)
@@ -49,18 +49,18 @@ def never(_: object) -> bool:
     return False
 
 
-def pieces(batch: list[Piece[str]]) -> list[tuple[str, int, int]]:
+def pieces(batch: list[JobSlice[str]]) -> list[tuple[str, int, int]]:
     return [(piece.job.item, piece.start, piece.stop) for piece in batch]
 
 
 class Queueing(unittest.TestCase):
-    def waiting(self, *jobs: tuple[str, int], bulk: str = "", **policy: Any) -> Waiting[str]:
-        made: Waiting[str] = Waiting(BatchPolicy(**policy))
+    def waiting(self, *jobs: tuple[str, int], bulk: str = "", **policy: Any) -> BatchQueue[str]:
+        made: BatchQueue[str] = BatchQueue(BatchPolicy(**policy))
         for name, rows in jobs:
             made.add(Job(name, rows, 10 * rows, bulk=name in bulk))
         return made
 
-    def all_of(self, waiting: Waiting[str]) -> list[list[tuple[str, int, int]]]:
+    def all_of(self, waiting: BatchQueue[str]) -> list[list[tuple[str, int, int]]]:
         batches = []
         while len(waiting):
             batches.append(pieces(waiting.take(0.0, never)[0]))
@@ -126,7 +126,7 @@ class Queueing(unittest.TestCase):
     @given(st.lists(st.tuples(st.integers(1, 9), st.integers(0, 50), st.booleans()), max_size=40), st.integers(1, 12), st.booleans())
     @settings(max_examples=100, deadline=None)
     def test_every_row_is_taken_once_and_in_order(self, jobs: list[tuple[int, int, bool]], max_rows: int, put_back: bool) -> None:
-        waiting: Waiting[int] = Waiting(BatchPolicy(max_rows=max_rows, bulk_rows=3))
+        waiting: BatchQueue[int] = BatchQueue(BatchPolicy(max_rows=max_rows, bulk_rows=3))
         for number, (rows, size, bulk) in enumerate(jobs):
             waiting.add(Job(number, rows, size, bulk))
         if put_back:
@@ -146,15 +146,15 @@ class Scaling(unittest.TestCase):
     def test_copies_follow_how_busy_they_are(self) -> None:
         bounds = CopyBounds(1, 3, sleep_after_s=60)
         for copies, load, wanted in (
-            (1, Load(0.95, 8, 0, 0), 2),
-            (3, Load(0.99, 80, 0, 0), 3),
-            (1, Load(0.95, 0, 0, 0), 1),
-            (3, Load(0.1, 0, 3, 0), 3),
-            (3, Load(0.1, 0, 10, 0), 2),
-            (1, Load(0, 0, 10, 59), 1),
-            (1, Load(0, 0, 10, 60), 0),
-            (0, Load(0, 1, 0, 0), 1),
-            (4, Load(0.9, 5, 0, 0), 3),
+            (1, LaneUsage(0.95, 8, 0, 0), 2),
+            (3, LaneUsage(0.99, 80, 0, 0), 3),
+            (1, LaneUsage(0.95, 0, 0, 0), 1),
+            (3, LaneUsage(0.1, 0, 3, 0), 3),
+            (3, LaneUsage(0.1, 0, 10, 0), 2),
+            (1, LaneUsage(0, 0, 10, 59), 1),
+            (1, LaneUsage(0, 0, 10, 60), 0),
+            (0, LaneUsage(0, 1, 0, 0), 1),
+            (4, LaneUsage(0.9, 5, 0, 0), 3),
         ):
             with self.subTest(copies=copies, load=load):
                 self.assertEqual(next_copies(copies, load, bounds), wanted)

@@ -9,14 +9,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lamppost.core import errors
-from lamppost.core.backoff import Backoff
+from lamppost.core.artifact.manifest import Manifest, PackageFile, Provenance, manifest_digest, read_manifest, write_manifest
+from lamppost.core.artifact.steps import FrameColumn, SklearnStep
+from lamppost.core.engine.backoff import Backoff
 from lamppost.core.errors import BadRequest, Fault, InvalidRows, NotAllowed, PackageRefused
-from lamppost.core.fields import Field, Schema
-from lamppost.core.histogram import ERROR, bucket_counts, bucket_of, quantiles, value_of
-from lamppost.core.manifest import Manifest, Member, Story, digest_of, read_manifest, write_manifest
-from lamppost.core.names import VersionName, check_name, closest, parse_version, plain
+from lamppost.core.monitoring.latency_histogram import ERROR, bucket_counts, bucket_of, bucket_value, quantiles
+from lamppost.core.names import VersionName, check_name, closest_name, parse_version, plain_name
 from lamppost.core.roles import MAY, ROLES, Principal
-from lamppost.core.steps import FrameColumn, SklearnStep
+from lamppost.core.schema.fields import Field, Schema
 
 
 class Names(unittest.TestCase):
@@ -30,15 +30,15 @@ class Names(unittest.TestCase):
 
     def test_names_are_plain_and_a_usable_one_is_suggested(self) -> None:
         self.assertEqual(check_name("pole-photo-2", "model"), "pole-photo-2")
-        self.assertEqual(plain("Outage Risk 2"), "outage-risk-2")
+        self.assertEqual(plain_name("Outage Risk 2"), "outage-risk-2")
         for name in ("", "-a", "a-", "a_b", "A", "a/b", "..", "a" * 64):
             with self.assertRaises(BadRequest) as caught:
                 check_name(name, "model")
             self.assertIn("for example", caught.exception.detail)
 
     def test_the_closest_name_ignores_case(self) -> None:
-        self.assertEqual(closest("Outage-Rsk", ["outage-risk", "evening-load"]), "outage-risk")
-        self.assertIsNone(closest("zzz", ["outage-risk"]))
+        self.assertEqual(closest_name("Outage-Rsk", ["outage-risk", "evening-load"]), "outage-risk")
+        self.assertIsNone(closest_name("zzz", ["outage-risk"]))
 
 
 class Fields(unittest.TestCase):
@@ -88,10 +88,16 @@ LABEL = Schema((Field("label", "choice", choices=("no", "yes")),))
 
 def a_manifest() -> Manifest:
     step = SklearnStep("steps/0/model.skops", "skops", (FrameColumn("x", "float64"),), LABEL, labels=("no", "yes"))
-    members = {name: Member("0" * 64, 1) for name in ("steps/0/model.skops", "proof.json")}
+    members = {name: PackageFile("0" * 64, 1) for name in ("steps/0/model.skops", "proof.json")}
     answers = LABEL
     return Manifest(
-        "outage-risk", Schema((Field("x", "number", seen=(0, 1)),)), answers, (step,), "proof.json", members, story=Story(notes="hello")
+        "outage-risk",
+        Schema((Field("x", "number", seen=(0, 1)),)),
+        answers,
+        (step,),
+        "proof.json",
+        members,
+        story=Provenance(notes="hello"),
     )
 
 
@@ -99,7 +105,7 @@ class Manifests(unittest.TestCase):
     def test_round_trip_and_digest(self) -> None:
         data = write_manifest(a_manifest())
         self.assertEqual(read_manifest(data), a_manifest())
-        self.assertEqual(digest_of(b"{}"), "44136fa355b3678a1146ad16f7e8649e94fb4fc21fe77e8310c060f61caaff8a")
+        self.assertEqual(manifest_digest(b"{}"), "44136fa355b3678a1146ad16f7e8649e94fb4fc21fe77e8310c060f61caaff8a")
 
     def test_a_newer_format_says_what_to_do(self) -> None:
         data = write_manifest(a_manifest()).replace(b'"format": 1', b'"format": 2')
@@ -173,7 +179,7 @@ class Errors(unittest.TestCase):
 class Histograms(unittest.TestCase):
     @given(st.floats(1.001, 1e9))
     def test_a_bucket_tells_its_values_within_the_error(self, micros: float) -> None:
-        self.assertLessEqual(abs(value_of(bucket_of(micros)) - micros), ERROR * micros * (1 + 1e-9))
+        self.assertLessEqual(abs(bucket_value(bucket_of(micros)) - micros), ERROR * micros * (1 + 1e-9))
 
     @given(st.lists(st.integers(0, 10**9), min_size=1, max_size=50))
     def test_many_at_once_fall_into_the_same_buckets(self, micros: list[int]) -> None:

@@ -15,7 +15,7 @@ from playwright.sync_api import Browser, Page, expect, sync_playwright
 from demo.lamps import make_traffic
 from demo.poles import draw_post
 from lamppost.core.errors import NotSignedIn
-from lamppost.packing.build import build
+from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
 from tests.support.lamps import made_once, outage_lamp
 from tests.support.models import OUTAGE, small_outage_model
@@ -262,7 +262,7 @@ def other_forest() -> Path:
 
     def make(path: Path) -> None:
         model, frame = small_outage_model(trees=3)
-        build(model, frame, Recipe(**OUTAGE), path)
+        build_package(model, frame, Recipe(**OUTAGE), path)
 
     return made_once("outage-risk-other.lamp", make)
 

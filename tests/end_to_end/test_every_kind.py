@@ -12,9 +12,9 @@ import pandas as pd
 
 import lamppost
 from demo import feeders, notes, poles
-from lamppost.core.infer import plain_rows
+from lamppost.core.artifact.schema_inference import frame_rows
 from lamppost.package.read import read_lamp
-from lamppost.packing.build import build
+from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
 from tests.support import boosters, networks, zoo
 from tests.support.service import Service, until
@@ -41,10 +41,10 @@ class EveryKind(unittest.TestCase):
         path = self.folder / "kind.lamp"
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            build(model, frame, Recipe("kind", **more), path)
+            build_package(model, frame, Recipe("kind", **more), path)
         version = self.service.serve(path, "kind")
         inputs = read_lamp(path).manifest.inputs
-        rows = plain_rows(inputs, frame.head(ROWS))
+        rows = frame_rows(inputs, frame.head(ROWS))
         with self.service.client() as client, ThreadPoolExecutor(5) as pool:
             alone = list(pool.map(lambda row: client.predict("kind", row), rows[:5]))
             together = client.predict("kind", rows)

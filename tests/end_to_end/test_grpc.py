@@ -15,11 +15,11 @@ from grpc_reflection.v1alpha.proto_reflection_descriptor_database import ProtoRe
 
 from demo.poles import make_photos
 from lamppost.core.errors import BadBody, InvalidRows, TooManyRows
-from lamppost.core.fields import Field, Schema
-from lamppost.core.plan import Plan
-from lamppost.service.rpc import predict_pb2 as pb
-from lamppost.service.rpc.messages import read_request
-from tests.core.test_kinds import png
+from lamppost.core.payload.validation_plan import ValidationPlan
+from lamppost.core.schema.fields import Field, Schema
+from lamppost.service.grpc import predict_pb2 as pb
+from lamppost.service.grpc.messages import read_predict_request
+from tests.core.schema.test_value_kinds import png
 from tests.end_to_end.test_service import ROW
 from tests.support.lamps import outage_lamp
 from tests.support.other_lamps import photo_lamp, several_lamp
@@ -66,10 +66,10 @@ def columns(**changes: pb.Column | None) -> pb.Columns:
 
 
 class Messages(unittest.TestCase):
-    plan = Plan(SCHEMA)
+    plan = ValidationPlan(SCHEMA)
 
     def read(self, **parts: Any) -> Any:
-        return read_request(pb.PredictRequest(endpoint="x", **parts), self.plan, SCHEMA, None)[0]
+        return read_predict_request(pb.PredictRequest(endpoint="x", **parts), self.plan, SCHEMA, None)[0]
 
     def test_every_kind_of_field_comes_out_as_from_json(self) -> None:
         plain = {"height": 4.5, "visits": -(2**63), "trees": True, "district": None, "note": "ü", "at": "1970-01-01T00:00:00Z"}
@@ -138,7 +138,7 @@ class Messages(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             made = [sys.executable, "-m", "grpc_tools.protoc", "-I", str(source), f"--python_out={folder}"]
             subprocess.run([*made, str(Path(pb.__file__).with_name("predict.proto"))], check=True)
-            again = Path(folder, "lamppost/service/rpc/predict_pb2.py").read_text()
+            again = Path(folder, "lamppost/service/grpc/predict_pb2.py").read_text()
         self.assertEqual(again, Path(pb.__file__).read_text(), "run make proto")
 
 

@@ -10,11 +10,11 @@ from typing import Any
 
 import uvicorn
 
-from lamppost.service.ingress import Ingress
+from lamppost.service.http.connection import HttpConnection
 from tests.support.service import free_port, until
 
 
-class Quick(Ingress):
+class Quick(HttpConnection):
     head_s, pause_s = 0.4, 0.5
 
 

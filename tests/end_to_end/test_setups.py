@@ -15,7 +15,7 @@ import pyarrow as pa
 from sklearn.linear_model import LinearRegression, LogisticRegression
 
 from lamppost.core.errors import Conflict, InvalidRows, LampPostError, Unavailable
-from lamppost.packing.build import build
+from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
 from lamppost.store.postgres import PrivateServer
 from tests.support.lamps import run_folder
@@ -59,11 +59,11 @@ class Setups(unittest.TestCase):
                 data = frame(len(name), high)
                 fields = {"age": {"low": 0, "high": high}}
                 model = LogisticRegression().fit(data[["age", "load"]], data["label"])
-                build(model, data, Recipe(name, "label", fields=fields), cls.lamp(name))
+                build_package(model, data, Recipe(name, "label", fields=fields), cls.lamp(name))
                 cls.made[name] = (client.push(cls.lamp(name))["version"], model)
             parts = pd.DataFrame(np.random.default_rng(1).uniform(0, 1, (200, 2)), columns=["n.scores.fails", "s.scores.fails"])
             parts["risk"] = parts.mean(axis=1)
-            build(LinearRegression().fit(parts.iloc[:, :2], parts["risk"]), parts, Recipe("stack", "risk"), cls.lamp("stack"))
+            build_package(LinearRegression().fit(parts.iloc[:, :2], parts["risk"]), parts, Recipe("stack", "risk"), cls.lamp("stack"))
             client.push(cls.lamp("stack"))
 
     @staticmethod

@@ -10,8 +10,8 @@ from pathlib import Path
 
 import orjson
 
+from lamppost.core.artifact.manifest import MANIFEST
 from lamppost.core.errors import PackageRefused
-from lamppost.core.manifest import MANIFEST
 from lamppost.package.read import read_lamp, read_unpacked, unpack_lamp
 from tests.support.lamps import outage_lamp
 

@@ -9,14 +9,14 @@ from pathlib import Path
 import lightgbm as lgb
 import numpy as np
 
+from lamppost.core.artifact.schema_inference import columns_from_frame
+from lamppost.core.artifact.steps import BoosterFiles, SklearnStep
 from lamppost.core.errors import PackageRefused
-from lamppost.core.infer import columns_of
-from lamppost.core.steps import Booster, SklearnStep
 from lamppost.package.boosted_model import load_trees
 from lamppost.package.read import read_lamp
-from lamppost.packing.build import build
+from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
-from lamppost.runtime.steps import open_chain
+from lamppost.runtime.running_steps import open_chain
 from tests.support.boosters import CASES, LAMPS, NUMBERS, SMALL, said_by
 
 
@@ -27,7 +27,7 @@ class EveryKind(unittest.TestCase):
                 warnings.simplefilter("ignore")
                 model = make()
                 path = Path(folder) / "m.lamp"
-                build(model, frame.assign(**{target: LAMPS[target]}), Recipe("m", target, labels), path)
+                build_package(model, frame.assign(**{target: LAMPS[target]}), Recipe("m", target, labels), path)
                 lamp = read_lamp(path)
                 step = lamp.manifest.steps[0]
                 assert isinstance(step, SklearnStep)
@@ -38,7 +38,7 @@ class EveryKind(unittest.TestCase):
                 wanted = np.asarray(said_by(model, frame), dtype=np.float64)
                 for original in (False, True):
                     chain = open_chain(unpacked, lamp.manifest, frozenset({"skops"}), original)
-                    given = np.asarray(chain.run(columns_of(lamp.manifest.inputs, frame))[-1].values)
+                    given = np.asarray(chain.run(columns_from_frame(lamp.manifest.inputs, frame))[-1].values)
                     given = given[:, 1] if given.ndim > wanted.ndim else given
                     np.testing.assert_allclose(given, wanted, rtol=2e-6, atol=2e-6)
 
@@ -46,7 +46,7 @@ class EveryKind(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "m.lamp"
             frame = NUMBERS.assign(kwh=LAMPS["kwh"])
-            build(lgb.LGBMRegressor(**SMALL).fit(NUMBERS, LAMPS["kwh"]), frame, Recipe("m", "kwh", compile=False), path)
+            build_package(lgb.LGBMRegressor(**SMALL).fit(NUMBERS, LAMPS["kwh"]), frame, Recipe("m", "kwh", compile=False), path)
             lamp = read_lamp(path)
             self.assertEqual(lamp.manifest.formats, frozenset())
             self.assertEqual([name for name in lamp.manifest.members if name.startswith("steps")], ["steps/0/trees.txt"])
@@ -55,4 +55,4 @@ class EveryKind(unittest.TestCase):
     def test_damaged_trees_are_refused(self) -> None:
         for library, data in (("lightgbm", b"no trees"), ("xgboost", json.dumps({"learner": 1}).encode())):
             with self.assertRaisesRegex(PackageRefused, f"{library} cannot read t"):
-                load_trees(None, Booster(library, "t"), data, 2)  # type: ignore[arg-type]
+                load_trees(None, BoosterFiles(library, "t"), data, 2)  # type: ignore[arg-type]

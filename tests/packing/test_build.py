@@ -13,7 +13,7 @@ from sklearn.preprocessing import FunctionTransformer
 
 from lamppost.core.errors import BadRequest, LampPostError
 from lamppost.package.read import read_lamp
-from lamppost.packing.build import build
+from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
 from tests.support.lamps import outage_lamp
 from tests.support.models import OUTAGE, Coin, numbers_frame, small_outage_model
@@ -38,7 +38,9 @@ class Building(unittest.TestCase):
     def test_the_target_is_no_input_and_the_story_is_kept(self) -> None:
         model, frame = small_outage_model()
         extra = frame.assign(mayor="somebody")
-        remarks = build(model, extra, Recipe(**OUTAGE, notes="night", metrics={"accuracy": 0.5}, tags={"owner": "lighting"}), self.path)
+        remarks = build_package(
+            model, extra, Recipe(**OUTAGE, notes="night", metrics={"accuracy": 0.5}, tags={"owner": "lighting"}), self.path
+        )
         manifest = read_lamp(self.path).manifest
         self.assertNotIn("failed", manifest.inputs.names)
         self.assertEqual(remarks.notes[1:], ["not an input, because the model never saw it: mayor"])
@@ -49,24 +51,26 @@ class Building(unittest.TestCase):
         model, frame = small_outage_model()
         again = self.path.with_name("b.lamp")
         for path in (self.path, again):
-            build(model, frame, Recipe(**OUTAGE), path)
+            build_package(model, frame, Recipe(**OUTAGE), path)
             model = pickle.loads(pickle.dumps(model))  # as if it were loaded from the same file another day
         self.assertEqual(self.path.read_bytes(), again.read_bytes())
         self.assertEqual(read_lamp(self.path).digest, read_lamp(again).digest)
 
     def test_what_skops_does_not_hold_is_pickled_and_said_so(self) -> None:
         frame = numbers_frame().assign(side=lambda f: np.where(f.x > 120, "heads", "tails"))
-        remarks = build(Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side"), self.path)
+        remarks = build_package(Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side"), self.path)
         lamp = read_lamp(self.path)
         self.assertEqual((lamp.manifest.steps[0].format, lamp.manifest.answers.names), ("pickle", ("label",)))
         self.assertIn("a server must allow pickles", remarks.notes[1])
         self.assertRaises(
-            BadRequest, build, Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side", format="skops"), self.path
+            BadRequest, build_package, Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side", format="skops"), self.path
         )
 
     def test_regressors_and_models_of_plain_matrices(self) -> None:
         frame = pd.DataFrame({"a": [1.0, 2.0, 3.0], "b": [0.0, 1.0, 0.0], "kwh": [2.0, 5.0, 6.0]})
-        build(LinearRegression().fit(frame[["a", "b"]].to_numpy(), frame["kwh"]), frame, Recipe("load", "kwh", unit="kWh"), self.path)
+        build_package(
+            LinearRegression().fit(frame[["a", "b"]].to_numpy(), frame["kwh"]), frame, Recipe("load", "kwh", unit="kWh"), self.path
+        )
         lamp = read_lamp(self.path)
         self.assertEqual((lamp.manifest.answers.fields[0].name, lamp.manifest.steps[0].reads), ("kwh", "matrix"))
         self.assertAlmostEqual(lamp.proof.answers[0]["kwh"], 2.0)
@@ -87,6 +91,6 @@ class Building(unittest.TestCase):
             (model, frame, Recipe("m", "y", proof_rows=0), "at least one row"),
         ):
             with self.assertRaises(LampPostError) as caught:
-                build(given, data, recipe, self.path)
+                build_package(given, data, recipe, self.path)
             self.assertIn(says, caught.exception.detail)
             self.assertFalse(self.path.exists())

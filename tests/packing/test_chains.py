@@ -13,15 +13,15 @@ from sklearn.linear_model import LinearRegression, LogisticRegression
 from sklearn.preprocessing import LabelEncoder, StandardScaler
 from sklearn.tree import DecisionTreeClassifier
 
-from lamppost.core.columns import from_rows, to_rows
 from lamppost.core.errors import BadRequest, InvalidRows, ModelFault, PackageRefused
-from lamppost.core.plan import Plan
+from lamppost.core.payload.validation_plan import ValidationPlan
+from lamppost.core.schema.columns import answer_rows_from_columns, columns_from_rows
 from lamppost.package.read import Lamp, read_lamp
-from lamppost.packing.build import build
-from lamppost.packing.parts import Code, Table
+from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
+from lamppost.packing.side_steps import Code, Table
 from lamppost.runtime.proving import prove
-from lamppost.runtime.steps import open_chain
+from lamppost.runtime.running_steps import open_chain
 from tests.support import serving_code
 from tests.support.models import small_outage_model
 
@@ -36,13 +36,13 @@ class WithFolder(unittest.TestCase):
         self.folder = Path(folder.name)
 
     def built(self, model: Any, frame: pd.DataFrame, **recipe: Any) -> Lamp:
-        build(model, frame, Recipe(**{"name": "m", **recipe}), self.folder / "m.lamp")
+        build_package(model, frame, Recipe(**{"name": "m", **recipe}), self.folder / "m.lamp")
         return read_lamp(self.folder / "m.lamp")
 
     def ask(self, lamp: Lamp, rows: list[dict[str, Any]], original: bool = False, formats: frozenset[str] = ALL) -> list[dict[str, Any]]:
         chain = open_chain(lamp.unpack(self.folder), lamp.manifest, formats, original)
-        read = Plan(lamp.manifest.inputs).read_rows(rows)
-        return to_rows(lamp.manifest.answers, chain.run(from_rows(lamp.manifest.inputs, read)), len(rows))
+        read = ValidationPlan(lamp.manifest.inputs).read_rows(rows)
+        return answer_rows_from_columns(lamp.manifest.answers, chain.run(columns_from_rows(lamp.manifest.inputs, read)), len(rows))
 
 
 class Pieces(WithFolder):

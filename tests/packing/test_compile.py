@@ -11,17 +11,17 @@ from unittest import mock
 import numpy as np
 import onnx
 
-from lamppost.core.columns import Column, from_rows
-from lamppost.core.fields import Schema
-from lamppost.core.infer import plain_rows
-from lamppost.core.proof import Tolerance
+from lamppost.core.artifact.proof import Tolerance
+from lamppost.core.artifact.schema_inference import frame_rows
+from lamppost.core.schema.columns import Column, columns_from_rows
+from lamppost.core.schema.fields import Schema
 from lamppost.package import sklearn_model
 from lamppost.package.compiled_model import CompiledModel
 from lamppost.package.read import read_lamp
 from lamppost.packing import compile as compiling
-from lamppost.packing.build import build
+from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
-from lamppost.runtime.codec import Codec
+from lamppost.runtime.codec import FrameCodec
 from tests.support import zoo
 
 LAMPS = zoo.frame()
@@ -37,7 +37,7 @@ class EveryKind(unittest.TestCase):
                 model, frame = zoo.fitted(make, target, LAMPS)
                 path = Path(folder) / "m.lamp"
                 fields = {"maker": {"unseen": "accept"}}
-                remarks = build(model, frame, Recipe("m", target if target in frame else None, fields=fields), path)
+                remarks = build_package(model, frame, Recipe("m", target if target in frame else None, fields=fields), path)
                 lamp = read_lamp(path)
                 step = lamp.manifest.steps[0]
                 if why_not is not None:
@@ -52,8 +52,8 @@ class EveryKind(unittest.TestCase):
                 for rows in (LAMPS.tail(300), UNSEEN.tail(50)):
                     asked = rows[[column.name for column in step.columns]]
                     wanted = sklearn_model.predict(step, model, asked)
-                    plain = plain_rows(lamp.manifest.inputs, asked)
-                    given = running.run(from_rows(lamp.manifest.inputs, plain))
+                    plain = frame_rows(lamp.manifest.inputs, asked)
+                    given = running.run(columns_from_rows(lamp.manifest.inputs, plain))
                     self.alone(lamp.manifest.inputs, running, plain[:25], given)
                     for one, other in zip(wanted, given, strict=True):
                         np.testing.assert_allclose(np.asarray(other.values), np.asarray(one.values), rtol=1e-6, atol=1e-9)
@@ -61,7 +61,7 @@ class EveryKind(unittest.TestCase):
 
     def alone(self, inputs: Schema, running: CompiledModel, rows: list[dict[str, Any]], together: list[Column]) -> None:
         """A row that comes alone, by the shorter way, gets what it gets among others."""
-        codec = Codec(inputs)
+        codec = FrameCodec(inputs)
         for at, row in enumerate(rows):
             values = codec.single(codec.pack([row])[1])
             if values is not None:
@@ -75,12 +75,12 @@ class Safeguards(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.path = Path(folder.name) / "m.lamp"
-        build(self.model, self.frame, Recipe("m", "failed"), self.path)
+        build_package(self.model, self.frame, Recipe("m", "failed"), self.path)
         self.manifest = read_lamp(self.path).manifest
         self.step = replace(self.manifest.steps[0], compiled=None)
         self.rows = self.frame.drop(columns="failed")
 
-    def outcome(self) -> compiling.Outcome:
+    def outcome(self) -> compiling.CompileOutcome:
         return compiling.compile_step(self.step, self.model, self.manifest.inputs, self.rows, Tolerance())
 
     def test_a_graph_that_answers_otherwise_is_not_used(self) -> None:
@@ -131,5 +131,5 @@ class Safeguards(unittest.TestCase):
 
     def test_both_forms_are_carried_and_the_switch_leaves_it_out(self) -> None:
         self.assertEqual(set(self.manifest.members), {"proof.json", "reference.json", "steps/0/compiled.onnx", "steps/0/model.skops"})
-        build(self.model, self.frame, Recipe("m", "failed", compile=False), self.path)
+        build_package(self.model, self.frame, Recipe("m", "failed", compile=False), self.path)
         self.assertEqual(set(read_lamp(self.path).manifest.members), {"proof.json", "reference.json", "steps/0/model.skops"})

@@ -9,11 +9,11 @@ import numpy as np
 import pandas as pd
 
 import lamppost
+from lamppost.core.artifact.schema_inference import columns_from_frame
+from lamppost.core.artifact.steps import NetworkStep
 from lamppost.core.errors import BadRequest, InvalidRows, PackageRefused, ProofFailed
-from lamppost.core.infer import columns_of
-from lamppost.core.steps import NetworkStep
 from lamppost.package.read import Lamp
-from lamppost.runtime.steps import open_chain
+from lamppost.runtime.running_steps import open_chain
 from tests.support import networks
 from tests.support.packing import WithFolder
 
@@ -141,7 +141,7 @@ class Graphs(WithNetworks):
     def test_a_missing_number_reaches_an_integer_input_as_a_fault_of_the_row(self) -> None:
         frame = pd.DataFrame({"a": [[1, 2, 3]] * 40, "b": [[4, 5, 6]] * 40})
         chain = open_chain((lamp := self.pack(networks.ids(self.folder), frame)).unpack(self.folder), lamp.manifest, frozenset())
-        columns = columns_of(lamp.manifest.inputs, frame)
+        columns = columns_from_frame(lamp.manifest.inputs, frame)
         broken = replace(columns[0], values=np.full((40, 3), np.nan))
         self.assertRaisesRegex(InvalidRows, "no way to say that a value is missing", chain.run, [broken, columns[1]])
 

@@ -17,9 +17,9 @@ from sklearn.pipeline import make_pipeline
 from sklearn.preprocessing import LabelEncoder, OneHotEncoder, StandardScaler
 
 import lamppost
-from lamppost.core.columns import to_rows
+from lamppost.core.artifact.steps import SklearnStep
 from lamppost.core.errors import BadRequest, InvalidRows
-from lamppost.core.steps import SklearnStep
+from lamppost.core.schema.columns import answer_rows_from_columns
 from lamppost.package.read import Lamp
 from tests.support import zoo
 from tests.support.packing import WithFolder
@@ -31,7 +31,7 @@ CODE = Path(__file__).parents[1] / "support" / "serving_code.py"
 
 class WithRows(WithFolder):
     def rows(self, lamp: Lamp, frame: pd.DataFrame, original: bool = False) -> list[dict[str, Any]]:
-        return to_rows(lamp.manifest.answers, self.columns(lamp, frame, original), len(frame))
+        return answer_rows_from_columns(lamp.manifest.answers, self.columns(lamp, frame, original), len(frame))
 
     def pack(self, model: Any, frame: pd.DataFrame, **more: Any) -> Lamp:
         return super().pack(model, frame, prove=False, **more)

@@ -8,10 +8,10 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lamppost.core.columns import Column, from_rows, to_rows
 from lamppost.core.errors import ModelFault
-from lamppost.core.fields import Field, Schema
-from lamppost.runtime.codec import Codec
+from lamppost.core.schema.columns import Column, answer_rows_from_columns, columns_from_rows
+from lamppost.core.schema.fields import Field, Schema
+from lamppost.runtime.codec import FrameCodec
 from lamppost.runtime.wire import WireError, pack_columns, unpack_columns
 
 PLAIN = Schema(
@@ -51,28 +51,28 @@ class Codecs(unittest.TestCase):
     @given(rows_of(PLAIN, 12))
     @settings(max_examples=120, deadline=None)
     def test_what_goes_out_comes_in_as_the_careful_way_has_it(self, rows: list[dict[str, Any]]) -> None:
-        codec = Codec(PLAIN)
+        codec = FrameCodec(PLAIN)
         entries, body = codec.pack(rows)
-        for found, wanted in zip(codec.columns(len(rows), sent(entries), body), from_rows(PLAIN, rows), strict=True):
+        for found, wanted in zip(codec.columns(len(rows), sent(entries), body), columns_from_rows(PLAIN, rows), strict=True):
             np.testing.assert_array_equal(np.asarray(found.values), np.asarray(wanted.values))
             np.testing.assert_array_equal(np.asarray(found.missing is not None), np.asarray(wanted.missing is not None))
             self.assertEqual(found.extras, wanted.extras)
-        self.assertEqual(to_rows(PLAIN, unpack_columns(PLAIN, len(rows), sent(entries), body), len(rows)), rows)
+        self.assertEqual(answer_rows_from_columns(PLAIN, unpack_columns(PLAIN, len(rows), sent(entries), body), len(rows)), rows)
 
     @given(st.one_of(rows_of(LABELLED, 8).map(lambda rows: (LABELLED, rows)), rows_of(VALUED, 8).map(lambda rows: (VALUED, rows))))
     @settings(max_examples=80, deadline=None)
     def test_answers_come_back_as_rows(self, given_rows: tuple[Schema, list[dict[str, Any]]]) -> None:
         schema, rows = given_rows
-        entries, body = pack_columns(from_rows(schema, rows))
-        self.assertEqual(Codec(schema).rows(len(rows), sent(entries), body), rows)
+        entries, body = pack_columns(columns_from_rows(schema, rows))
+        self.assertEqual(FrameCodec(schema).rows(len(rows), sent(entries), body), rows)
 
     def test_many_rows_go_by_arrays_and_are_the_same(self) -> None:
         rows = [{"x": float(at), "n": at, "b": at % 2 == 0, "c": "ab"[at % 2]} for at in range(600)]
-        codec = Codec(PLAIN)
+        codec = FrameCodec(PLAIN)
         entries, body = codec.pack(rows)
-        self.assertEqual(to_rows(PLAIN, codec.columns(600, sent(entries), body), 600), rows)
-        few = Codec(PLAIN).pack(rows[:10])
-        self.assertEqual(few[1], pack_columns(from_rows(PLAIN, rows[:10]))[1])
+        self.assertEqual(answer_rows_from_columns(PLAIN, codec.columns(600, sent(entries), body), 600), rows)
+        few = FrameCodec(PLAIN).pack(rows[:10])
+        self.assertEqual(few[1], pack_columns(columns_from_rows(PLAIN, rows[:10]))[1])
 
     def test_answers_that_are_none_are_faults_of_the_model(self) -> None:
         for schema, columns, says in (
@@ -83,19 +83,19 @@ class Codecs(unittest.TestCase):
         ):
             entries, body = pack_columns(columns)
             with self.subTest(says), self.assertRaises(ModelFault) as caught:
-                Codec(schema).rows(2, sent(entries), body)
+                FrameCodec(schema).rows(2, sent(entries), body)
             self.assertIn(says, caught.exception.detail)
             wrong = 0 if says.startswith("a label") and columns[0].values[0] < 0 else 1
             alone = [Column(np.asarray(column.values)[wrong : wrong + 1]) for column in columns]
             entries, body = pack_columns(alone)
             with self.subTest(says, alone=True), self.assertRaises(ModelFault) as caught:
-                Codec(schema).rows(1, sent(entries), body)
+                FrameCodec(schema).rows(1, sent(entries), body)
             self.assertIn(says.split(" in row")[0], caught.exception.detail)
 
     @given(rows_of(PLAIN, 1))
     @settings(max_examples=80, deadline=None)
     def test_a_single_row_is_the_values_of_its_columns(self, rows: list[dict[str, Any]]) -> None:
-        codec = Codec(PLAIN)
+        codec = FrameCodec(PLAIN)
         entries, body = codec.pack(rows)
         values = codec.single(body)
         columns = codec.columns(1, sent(entries), body)
@@ -107,12 +107,12 @@ class Codecs(unittest.TestCase):
 
     def test_sums_that_overflow_are_no_fault(self) -> None:
         rows = [{"kwh": 1.7e308, "lamps": 1, "parts": {"p": 1.7e308, "q": 1.7e308, "r": 0.0}}] * 3
-        entries, body = pack_columns(from_rows(VALUED, rows))
-        self.assertEqual(Codec(VALUED).rows(3, sent(entries), body), rows)
+        entries, body = pack_columns(columns_from_rows(VALUED, rows))
+        self.assertEqual(FrameCodec(VALUED).rows(3, sent(entries), body), rows)
 
     def test_frames_that_do_not_fit_are_refused(self) -> None:
         rows = [{"label": "holds", "scores": {"holds": 0.75, "fails": 0.25}}]
-        made, body = pack_columns(from_rows(LABELLED, rows))
+        made, body = pack_columns(columns_from_rows(LABELLED, rows))
         entries = sent(made)
         for what, header, data in (
             ("no list", None, body),
@@ -124,7 +124,7 @@ class Codecs(unittest.TestCase):
             ("an entry that is none", ["x", entries[1]], body),
         ):
             with self.subTest(what), self.assertRaises((WireError, ModelFault)):
-                Codec(LABELLED).rows(1, header, data)
+                FrameCodec(LABELLED).rows(1, header, data)
 
 
 if __name__ == "__main__":

@@ -7,16 +7,16 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 
-from lamppost.core.batch import BatchPolicy
+from lamppost.core.artifact.proof import Tolerance
+from lamppost.core.engine.batch_queue import BatchPolicy
 from lamppost.core.errors import LaneFull, ModelFault, PackageRefused, ProofFailed, Unavailable
-from lamppost.core.proof import Tolerance
 from lamppost.package.read import read_lamp
 from lamppost.runtime.lane import Lane
-from lamppost.runtime.pool import WorkerPool
-from lamppost.runtime.process import WorkerProcess
+from lamppost.runtime.lane_options import LaneSettings, RequestOptions
 from lamppost.runtime.proving import prove
-from lamppost.runtime.supply import WorkerSupply
-from lamppost.runtime.terms import LaneSettings, Terms
+from lamppost.runtime.spare_workers import WorkerSupply
+from lamppost.runtime.worker_pool import WorkerPool
+from lamppost.runtime.worker_process import WorkerProcess
 from tests.support.lamps import moody_lamp, outage_lamp, run_folder
 from tests.support.models import Companion, CrashesOnce, Moody
 
@@ -105,7 +105,8 @@ class Lanes(WithLanes):
         ids = [f"0199f3a1-6d7e-7c1a-8a57-{number:012x}" for number in range(3)]
         with self.assertLogs("lamppost.worker", "INFO") as logged:
             asked = [
-                lane.predict([{"x": value}], 10, Terms(request_id=one)) for value, one in zip((1.0, Moody.FAIL, 3.0), ids, strict=True)
+                lane.predict([{"x": value}], 10, RequestOptions(request_id=one))
+                for value, one in zip((1.0, Moody.FAIL, 3.0), ids, strict=True)
             ]
             await asyncio.gather(*asked, return_exceptions=True)
             while not any("nineteen" in one.getMessage() and "[request" in one.getMessage() for one in logged.records):

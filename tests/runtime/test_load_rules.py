@@ -2,17 +2,17 @@
 
 import unittest
 
-from lamppost.core.batch import BatchPolicy
-from lamppost.core.scaling import QUIET_S, CopyBounds
-from lamppost.runtime.terms import LaneSettings
-from lamppost.runtime.watching import Watch
+from lamppost.core.engine.batch_queue import BatchPolicy
+from lamppost.core.engine.scaling import QUIET_S, CopyBounds
+from lamppost.runtime.lane_load import LaneLoad
+from lamppost.runtime.lane_options import LaneSettings
 
 
-def watch(target_ms: float | None = None, most: int = 1, max_rows: int = 512) -> Watch:
-    return Watch(LaneSettings(batch=BatchPolicy(max_rows=max_rows), copies=CopyBounds(1, most), target_ms=target_ms))
+def watch(target_ms: float | None = None, most: int = 1, max_rows: int = 512) -> LaneLoad:
+    return LaneLoad(LaneSettings(batch=BatchPolicy(max_rows=max_rows), copies=CopyBounds(1, most), target_ms=target_ms))
 
 
-def crowd(one: Watch, together: int, now: float, took_s: float = 0.002) -> float:
+def crowd(one: LaneLoad, together: int, now: float, took_s: float = 0.002) -> float:
     """So many callers in step for a second: half of them go, half wait. The time then."""
     for _ in range(100):
         one.sent(together // 2, together // 2, together - together // 2, now)
@@ -62,7 +62,7 @@ class Gathering(unittest.TestCase):
 
 
 class Looking(unittest.TestCase):
-    def work(self, one: Watch, now: float, busy: float, waiting: int = 0, copies: int = 1, run_s: float = 0.01, rows: int = 100) -> int:
+    def work(self, one: LaneLoad, now: float, busy: float, waiting: int = 0, copies: int = 1, run_s: float = 0.01, rows: int = 100) -> int:
         """Half a second of batches that together take so much of it; the copies wanted then."""
         for at in range(max(1, round(busy * 0.5 * copies / run_s))):
             one.sent(rows, 10, waiting, now + at * 0.001)

@@ -4,8 +4,8 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lamppost.core.columns import Column, from_rows, to_rows
-from lamppost.core.fields import Field, Schema
+from lamppost.core.schema.columns import Column, answer_rows_from_columns, columns_from_rows
+from lamppost.core.schema.fields import Field, Schema
 from lamppost.runtime.wire import HEAD, MAX_HEADER_BYTES, WireError, frame_size, pack_columns, pack_frame, read_header, unpack_columns
 
 SCHEMA = Schema(
@@ -39,8 +39,8 @@ class Columns(unittest.TestCase):
     @given(ROWS)
     @settings(max_examples=80, deadline=None)
     def test_rows_survive_the_wire(self, rows: list[dict[str, object]]) -> None:
-        entries, body = pack_columns(from_rows(SCHEMA, rows))
-        self.assertEqual(to_rows(SCHEMA, unpack_columns(SCHEMA, len(rows), entries, body), len(rows)), rows)
+        entries, body = pack_columns(columns_from_rows(SCHEMA, rows))
+        self.assertEqual(answer_rows_from_columns(SCHEMA, unpack_columns(SCHEMA, len(rows), entries, body), len(rows)), rows)
 
     def test_columns_that_do_not_fit_are_refused(self) -> None:
         one = Schema((Field("c", "choice", choices=("a",)),))

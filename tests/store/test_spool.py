@@ -10,15 +10,26 @@ import zlib
 from pathlib import Path
 from uuid import uuid4
 
-from lamppost.store.calls import Call, bundle, count, pack, read_counts, unpack, without_payload, write_counts
-from lamppost.store.lines import calls_of, line_of
-from lamppost.store.spool import FIRST_LINE, Frame, Portion, Spool
+from lamppost.store.call_records import (
+    CallRecord,
+    bundle_calls,
+    count_calls,
+    pack_calls,
+    read_counts,
+    strip_payloads,
+    unpack_calls,
+    write_counts,
+)
+from lamppost.store.copy_lines import copy_line, read_copy_lines
+from lamppost.store.spool import FIRST_LINE, Spool, SpoolFrame, SpoolPortion
 
 
-def calls(number: int, payload: int = 100) -> list[Call]:
+def calls(number: int, payload: int = 100) -> list[CallRecord]:
     body = b'"' + b"x" * payload + b'"'
     at = 1_790_000_000.25
-    return [Call(at + n, str(uuid4()), "lamps\t\\", "lamps@1", None, 200, 1, 1, 1_000, {"queue": 7}, body, body) for n in range(number)]
+    return [
+        CallRecord(at + n, str(uuid4()), "lamps\t\\", "lamps@1", None, 200, 1, 1, 1_000, {"queue": 7}, body, body) for n in range(number)
+    ]
 
 
 def earlier(kind: int, payload: bytes) -> bytes:
@@ -36,13 +47,13 @@ class Spools(unittest.TestCase):
     def files(self) -> list[Path]:
         return sorted(self.folder.glob("*.spool"))
 
-    def taken(self, spool: Spool, most_bytes: int) -> Portion:
+    def taken(self, spool: Spool, most_bytes: int) -> SpoolPortion:
         portion = spool.take(most_bytes)
         assert portion is not None
         return portion
 
-    def drain(self, spool: Spool) -> list[Frame]:
-        out: list[Frame] = []
+    def drain(self, spool: Spool) -> list[SpoolFrame]:
+        out: list[SpoolFrame] = []
         while portion := spool.take(1):
             out += portion.frames()
             spool.done(portion)
@@ -52,7 +63,7 @@ class Spools(unittest.TestCase):
         spool = Spool(self.folder, 10**9)
         payloads = [calls(3), calls(1), calls(2)]
         for payload in payloads:
-            spool.append([bundle(payload)])
+            spool.append([bundle_calls(payload)])
         self.assertEqual(spool.waiting, 6)
         again = Spool(self.folder, 10**9)
         self.assertEqual(again.waiting, 6, "another start finds them")
@@ -61,23 +72,23 @@ class Spools(unittest.TestCase):
 
     def test_what_earlier_software_left_is_read(self) -> None:
         kept = [call._replace(trace="00-" + "ab" * 16) for call in calls(3)]
-        lines = [line_of(call).rsplit(b"\t", 3)[0] + b"\n" for call in kept]  # no column for what is known later
+        lines = [copy_line(call).rsplit(b"\t", 3)[0] + b"\n" for call in kept]  # no column for what is known later
         without = [line.replace(b"\t" + b"ab" * 16, b"", 1) for line in lines]
         for number, given in ((1, without), (2, lines)):
             path = self.folder / f"{number:032x}.spool"
             path.write_bytes(b"lamppost spool %d\n" % number + earlier(0, b"".join(given)) + b"torn")
-        (self.folder / f"{3:032x}.spool").write_bytes(b"lamppost spool 2\n" + earlier(2, write_counts(count(kept))))
+        (self.folder / f"{3:032x}.spool").write_bytes(b"lamppost spool 2\n" + earlier(2, write_counts(count_calls(kept))))
         again = Spool(self.folder, 10**9)
         self.assertEqual(again.waiting, 9)
         first, second, third = self.drain(again)
         self.assertEqual(first.calls, [call._replace(trace=None) for call in kept])
         self.assertEqual(second.calls, kept)
-        self.assertEqual((third.kind, third.calls, third.counts), ("counts", [], count(kept)))
+        self.assertEqual((third.kind, third.calls, third.counts), ("counts", [], count_calls(kept)))
 
     def test_a_torn_or_damaged_frame_is_cut_off_and_what_stands_before_it_is_kept(self) -> None:
         spool = Spool(self.folder, 10**9)
         for _ in range(3):
-            spool.append([bundle(calls(2))])
+            spool.append([bundle_calls(calls(2))])
         spool.sync()
         (path,) = self.files()
         whole = path.read_bytes()
@@ -104,13 +115,13 @@ class Spools(unittest.TestCase):
         spool = Spool(self.folder, 2_000_000)
         with self.assertLogs("lamppost.spool", "WARNING"):
             for _ in range(60):
-                spool.append([bundle(calls(50, payload=500))])
+                spool.append([bundle_calls(calls(50, payload=500))])
         self.assertLessEqual(spool.size, 2_000_000)
         self.assertGreater(spool.payloads_given_up, 0)
         self.assertEqual((spool.calls_given_up, spool.waiting), (0, 3_000))
         with self.assertLogs("lamppost.spool", "WARNING"):
             spool.most_bytes = 100_000
-            spool.append([bundle(calls(50))])
+            spool.append([bundle_calls(calls(50))])
         self.assertLessEqual(spool.size, 100_000)
         self.assertGreater(spool.calls_given_up, 0)
         self.assertEqual(Spool(self.folder, 10**9).waiting, 3_050)
@@ -120,21 +131,21 @@ class Spools(unittest.TestCase):
     def test_what_was_done_is_not_given_again_after_the_bound_was_met(self) -> None:
         spool = Spool(self.folder, 10**9)
         for _ in range(4):
-            spool.append([bundle(calls(10, payload=2_000))])
+            spool.append([bundle_calls(calls(10, payload=2_000))])
         spool.done(self.taken(spool, 1))
         spool.most_bytes = 30_000
         with self.assertLogs("lamppost.spool", "WARNING"):
-            spool.append([bundle(calls(10))])
+            spool.append([bundle_calls(calls(10))])
         self.assertEqual([frame.number for frame in self.drain(spool)], [2, 3, 4, 5])
 
     def test_a_full_disk_keeps_no_half_a_frame(self) -> None:
         code = (
             "import sys, resource, signal; from pathlib import Path\n"
-            "from lamppost.store.calls import Call, bundle; from lamppost.store.spool import Spool\n"
+            "from lamppost.store.call_records import CallRecord, bundle_calls; from lamppost.store.spool import Spool\n"
             "signal.signal(signal.SIGXFSZ, signal.SIG_IGN); resource.setrlimit(resource.RLIMIT_FSIZE, (5_000, 5_000))\n"
             "spool = Spool(Path(sys.argv[1]), 10**9)\n"
             "for number in range(9):\n"
-            "    try: spool.append([bundle([Call(1.0, '', 'lamps', None, None, 200, 1, 1, 1, {}, b'x' * 990, None)])])\n"
+            "    try: spool.append([bundle_calls([CallRecord(1.0, '', 'lamps', None, None, 200, 1, 1, 1, {}, b'x' * 990, None)])])\n"
             "    except OSError as error: print(number, type(error).__name__)\n"
         )
         done = subprocess.run([sys.executable, "-c", code, str(self.folder)], capture_output=True, text=True, timeout=60, check=True)
@@ -145,12 +156,12 @@ class Spools(unittest.TestCase):
     def test_a_portion_is_read_whole_though_its_segment_was_written_again(self) -> None:
         spool = Spool(self.folder, 10**9)
         for _ in range(4):
-            spool.append([bundle(calls(10, payload=2_000))])
+            spool.append([bundle_calls(calls(10, payload=2_000))])
         spool.done(self.taken(spool, 1))
         two = self.taken(spool, 50_000)
         spool.most_bytes = 30_000
         with self.assertLogs("lamppost.spool", "WARNING"):
-            spool.append([bundle(calls(10))])
+            spool.append([bundle_calls(calls(10))])
         self.assertEqual([(frame.number, frame.kind, len(frame.calls)) for frame in two.frames()], [(2, "bare", 10), (3, "bare", 10)])
         spool.done(two)
         self.assertEqual([frame.number for frame in self.drain(spool)], [4, 5])
@@ -159,7 +170,7 @@ class Spools(unittest.TestCase):
     def test_of_a_damaged_portion_what_is_whole_is_read(self) -> None:
         spool = Spool(self.folder, 10**9)
         for _ in range(3):
-            spool.append([bundle(calls(2))])
+            spool.append([bundle_calls(calls(2))])
         portion = self.taken(spool, 10**9)
         (path,) = self.files()
         whole = path.read_bytes()
@@ -175,21 +186,21 @@ class Calls(unittest.TestCase):
             second._replace(answer=b"", version=None, batch_rows=None, shadow=True, endpoint="lämp\n", at=1_790_000_000.123456),
             first._replace(input=b"\x00\xff no text", status=400),
         ]
-        self.assertEqual(unpack(pack(several)), several)
-        self.assertEqual(unpack(pack([])), [])
+        self.assertEqual(unpack_calls(pack_calls(several)), several)
+        self.assertEqual(unpack_calls(pack_calls([])), [])
 
     def test_they_come_back_from_lines_as_they_went(self) -> None:
         (call,) = calls(1)
         call = call._replace(input=b'"a\tb\\n\\\\ \\t"', trace="00-" + "ab" * 16)
-        line = line_of(call, (3.5, "x\ty"), "elsewhere")
+        line = copy_line(call, (3.5, "x\ty"), "elsewhere")
         self.assertEqual(line.count(b"\t"), 16)
         self.assertTrue(line.endswith(b"\t3.500\tx\\ty\telsewhere\n"))
-        self.assertEqual(calls_of(line.rsplit(b"\t", 3)[0]), [call])
+        self.assertEqual(read_copy_lines(line.rsplit(b"\t", 3)[0]), [call])
 
     def test_a_call_without_payload_counts_as_before(self) -> None:
         whole = calls(2)
-        bare = without_payload(whole)
+        bare = strip_payloads(whole)
         self.assertEqual([call[:10] for call in bare], [call[:10] for call in whole])
         self.assertTrue(all((call.input, call.answer) == (None, None) for call in bare))
-        self.assertEqual(count(bare), count(whole))
-        self.assertEqual(read_counts(write_counts(count(whole))), count(whole))
+        self.assertEqual(count_calls(bare), count_calls(whole))
+        self.assertEqual(read_counts(write_counts(count_calls(whole))), count_calls(whole))

@@ -13,24 +13,24 @@ from uuid import uuid4
 
 import psycopg
 
-from lamppost.core.chunks import CHUNK_BYTES, cuts
+from lamppost.core.artifact.chunks import CHUNK_BYTES, chunk_bounds
+from lamppost.core.artifact.manifest import write_manifest
+from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import BodyTooLarge, Conflict, NotFound, PackageRefused, SetupError
-from lamppost.core.histogram import bucket_of
-from lamppost.core.manifest import write_manifest
+from lamppost.core.monitoring.latency_histogram import bucket_of
 from lamppost.core.names import VersionName
-from lamppost.core.setup import Setup
 from lamppost.package.read import read_lamp
-from lamppost.service.counting import Counting
-from lamppost.service.recorder import Recorder
-from lamppost.service.scribe import Here
-from lamppost.service.shelf import Shelf
-from lamppost.store import database, endpoints, packages, records, samples, tokens
-from lamppost.store.calls import Call, count, pack, write_counts
-from lamppost.store.endpoints import Change
+from lamppost.service.packages.package_cache import PackageCache
+from lamppost.service.records.record_writer import InProcessSink
+from lamppost.service.records.recorder import Recorder
+from lamppost.service.records.window_counting import WindowCounting
+from lamppost.store import call_samples, database, endpoints, packages, records, tokens
+from lamppost.store.call_records import CallRecord, count_calls, pack_calls, write_counts
+from lamppost.store.endpoints import EndpointChange
 from lamppost.store.postgres import PrivateServer
-from lamppost.store.records import Sought
-from lamppost.store.spool import Frame
-from lamppost.store.trail import By
+from lamppost.store.records import CallFilter
+from lamppost.store.spool import SpoolFrame
+from lamppost.store.trail import ChangedBy
 from tests.support.lamps import outage_lamp
 from tests.support.service import until
 
@@ -97,24 +97,24 @@ class Tokens(WithServer):
         secret = tokens.make_first_admin(self.fresh)
         assert secret is not None
         self.assertIsNone(tokens.make_first_admin(self.fresh))
-        who = await tokens.principals(self.pool)
+        who = await tokens.principals_by_hash(self.pool)
         self.assertEqual(who[tokens.hash_of(secret)].role, "admin")
         with psycopg.connect(self.fresh) as connection:
             self.assertNotIn(secret, str(connection.execute("SELECT * FROM tokens").fetchall()))
 
     async def test_revoking_ends_token_and_sessions_but_never_the_last_admin(self) -> None:
         tokens.make_first_admin(self.fresh)
-        await tokens.make_token(self.pool, "second", "admin", None, By("admin"))
+        await tokens.make_token(self.pool, "second", "admin", None, ChangedBy("admin"))
         session = await tokens.open_session(self.pool, "second")
         self.assertIsNotNone(await tokens.session_token(self.pool, session))
-        await tokens.revoke_token(self.pool, "second", By("admin"))
+        await tokens.revoke_token(self.pool, "second", ChangedBy("admin"))
         self.assertIsNone(await tokens.session_token(self.pool, session))
         with self.assertRaises(Conflict):
-            await tokens.revoke_token(self.pool, "admin", By("admin"))
+            await tokens.revoke_token(self.pool, "admin", ChangedBy("admin"))
         with self.assertRaises(NotFound):
-            await tokens.revoke_token(self.pool, "second", By("admin"))
+            await tokens.revoke_token(self.pool, "second", ChangedBy("admin"))
         with self.assertRaises(Conflict):
-            await tokens.make_token(self.pool, "second", "viewer", None, By("admin"))
+            await tokens.make_token(self.pool, "second", "viewer", None, ChangedBy("admin"))
 
     async def test_a_link_works_once(self) -> None:
         tokens.make_first_admin(self.fresh)
@@ -125,14 +125,14 @@ class Tokens(WithServer):
     async def test_a_replaced_admin_token_ends_the_old_one(self) -> None:
         old = tokens.make_first_admin(self.fresh)
         new = tokens.replace_admin(self.fresh)
-        who = await tokens.principals(self.pool)
+        who = await tokens.principals_by_hash(self.pool)
         self.assertEqual((tokens.hash_of(old or "") in who, tokens.hash_of(new) in who), (False, True))
 
 
 class Versions(WithServer):
     async def push(self, digest: str, path: Path) -> tuple[VersionName, bool]:
         size = len(path.read_bytes())  # noqa: ASYNC240 - a small file of the test's own
-        return await packages.store_version(self.pool, "outage-risk", digest * 64, "{}", path, By("admin"), cuts(size))
+        return await packages.store_version(self.pool, "outage-risk", digest * 64, "{}", path, ChangedBy("admin"), chunk_bounds(size))
 
     async def test_versions_count_up_and_the_same_package_is_the_same_version(self) -> None:
         data = os.urandom(CHUNK_BYTES * 2 + 5)
@@ -153,11 +153,11 @@ class Versions(WithServer):
         await packages.store_chunk(self.pool, lost, b"lost")
         self.assertEqual(await packages.missing_chunks(self.pool, [lost, kept, later, later]), [later])
         to = self.data / "assembled"
-        self.assertEqual(await packages.assemble(self.pool, [lost, kept], to), [(0, 4), (4, 8)])
+        self.assertEqual(await packages.assemble_chunks(self.pool, [lost, kept], to), [(0, 4), (4, 8)])
         with self.assertRaisesRegex(NotFound, "chunk 1 .* is not stored"):
-            await packages.assemble(self.pool, [lost, later], to)
+            await packages.assemble_chunks(self.pool, [lost, later], to)
         with self.assertRaises(BodyTooLarge):
-            await packages.assemble(self.pool, [lost, kept], to, limit=7)
+            await packages.assemble_chunks(self.pool, [lost, kept], to, limit=7)
         async with self.pool.connection() as connection:
             await connection.execute("UPDATE chunks SET stored_at = now() - interval '2 days'")
         self.assertEqual(await packages.missing_chunks(self.pool, [lost, kept]), [lost])
@@ -168,15 +168,15 @@ class Versions(WithServer):
             await packages.note_signatures(self.pool, "a" * 64, [("k" * 44, "s" * 88)])
         self.assertEqual(await packages.list_signatures(self.pool, "a" * 64), [("k" * 44, "s" * 88)])
         for row_ms in (0.5, 9.0):
-            await packages.note_measured(self.pool, version, {"row_ms": row_ms})
+            await packages.note_measurement(self.pool, version, {"row_ms": row_ms})
         self.assertEqual((await packages.get_version(self.pool, version)).measured, {"row_ms": 0.5})
 
     async def test_what_was_damaged_on_a_nodes_disk_is_unpacked_anew(self) -> None:
         lamp = read_lamp(outage_lamp())
         manifest = write_manifest(lamp.manifest).decode()
-        await packages.store_version(self.pool, "kept", lamp.digest, manifest, lamp.path, By("admin"), cuts(lamp.size_bytes))
+        await packages.store_version(self.pool, "kept", lamp.digest, manifest, lamp.path, ChangedBy("admin"), chunk_bounds(lamp.size_bytes))
         home = self.data / uuid4().hex
-        shelf = Shelf(self.pool, home)
+        shelf = PackageCache(self.pool, home)
         both = await asyncio.gather(shelf.unpacked(lamp.digest), shelf.unpacked(lamp.digest))
         self.assertEqual(both[0], both[1])
         manifest_there, proof, folder = both[0]
@@ -201,18 +201,18 @@ class Versions(WithServer):
         one, two = VersionName("outage-risk", 1), VersionName("outage-risk", 2)
         async with await psycopg.AsyncConnection.connect(self.fresh, autocommit=True) as listening:
             await listening.execute(f"LISTEN {database.CHANGES}".encode())
-            setups = [Setup(version=str(version)) for version in (one, two, one)]
-            changes = [Change("outage-risk", setup) for setup in setups]
-            followed = [(await endpoints.set_up(self.pool, change, By("admin")))[1] for change in changes]
+            setups = [EndpointSetup(version=str(version)) for version in (one, two, one)]
+            changes = [EndpointChange("outage-risk", setup) for setup in setups]
+            followed = [(await endpoints.change_endpoint(self.pool, change, ChangedBy("admin")))[1] for change in changes]
             self.assertEqual([before and before.version for before in followed], [None, one, two])
             heard = [note.payload async for note in listening.notifies(timeout=5, stop_after=3)]
         self.assertEqual(heard, ["routes"] * 3)
         self.assertEqual(
-            [(s.revision, s.version) for s in await endpoints.history(self.pool, "outage-risk")], [(3, one), (2, two), (1, one)]
+            [(s.revision, s.version) for s in await endpoints.endpoint_history(self.pool, "outage-risk")], [(3, one), (2, two), (1, one)]
         )
-        self.assertEqual([s.version for s in await endpoints.list_splits(self.pool)], [one])
+        self.assertEqual([s.version for s in await endpoints.list_revisions(self.pool)], [one])
         with self.assertRaisesRegex(Conflict, "its revision is 3, and this was made for 2"):
-            await endpoints.set_up(self.pool, Change("outage-risk", setups[0], after=2), By("admin"))
+            await endpoints.change_endpoint(self.pool, EndpointChange("outage-risk", setups[0], after=2), ChangedBy("admin"))
 
 
 class Earlier(unittest.TestCase):
@@ -233,33 +233,33 @@ class Earlier(unittest.TestCase):
             ("z a ~b <2", 1),
             ("a b <1 c", 1),
         ):
-            self.assertEqual(getattr(endpoints.earlier(self.splits(past)), "revision", None), back, past)
+            self.assertEqual(getattr(endpoints.find_rollback_target(self.splits(past)), "revision", None), back, past)
 
     def test_what_lies_further_back_than_is_remembered_is_found_by_what_put_it_back(self) -> None:
         newest = self.splits("a " + "b <1 " * 40 + "b")[:10]
-        found = endpoints.earlier(newest)
+        found = endpoints.find_rollback_target(newest)
         assert found is not None
         self.assertEqual(str(found.version), "lamp@1")
 
-    def splits(self, text: str) -> list[endpoints.Split]:
-        made: list[endpoints.Split] = []
+    def splits(self, text: str) -> list[endpoints.EndpointRevision]:
+        made: list[endpoints.EndpointRevision] = []
         for number, word in enumerate(text.split(), 1):
             restores = int(word[1:]) if word[0] == "<" else None
-            setup = made[restores - 1].setup if restores else Setup(version=f"lamp@{ord(word[-1]) - ord('a') + 1}")
+            setup = made[restores - 1].setup if restores else EndpointSetup(version=f"lamp@{ord(word[-1]) - ord('a') + 1}")
             rollout = 1 if word[0] == "~" else None
-            made.append(endpoints.Split("lamp", number, setup, datetime.now(UTC), "admin", restores, rollout))
+            made.append(endpoints.EndpointRevision("lamp", number, setup, datetime.now(UTC), "admin", restores, rollout))
         return made[::-1]
 
 
-def a_call(at: datetime, status: int = 200, micros: int = 1_000, input: bytes = b'{"x":1}') -> Call:
-    return Call(
+def a_call(at: datetime, status: int = 200, micros: int = 1_000, input: bytes = b'{"x":1}') -> CallRecord:
+    return CallRecord(
         at.timestamp(), str(uuid4()), "outage-risk", "outage-risk@1", "admin", status, 1, 1, micros, {"queue": 3}, input, b'{"answer":{}}'
     )
 
 
 class Records(WithServer):
-    def counting(self) -> Counting:
-        return Counting(self.pool, Shelf(self.pool, self.data / uuid4().hex))
+    def counting(self) -> WindowCounting:
+        return WindowCounting(self.pool, PackageCache(self.pool, self.data / uuid4().hex))
 
     async def test_calls_of_several_days_are_kept_and_counted(self) -> None:
         now = datetime.now(UTC)
@@ -269,23 +269,23 @@ class Records(WithServer):
             a_call(now, 503),
             a_call(now - timedelta(days=1)),
         ]
-        here, first = Here(self.pool, counting), Frame("s", 1, "calls", pack(calls))
+        here, first = InProcessSink(self.pool, counting), SpoolFrame("s", 1, "calls", pack_calls(calls))
         self.assertEqual(await here.bring([first]), 0)
         stored = await counting.look([first])
-        self.assertIsNone(await records.deliver(self.pool, stored), "what was counted with a frame that is stored is not stored again")
-        again = [first, Frame("s", 2, "counts", write_counts(count([a_call(now)])))]
+        self.assertIsNone(await records.store_frames(self.pool, stored), "what was counted with a frame that is stored is not stored again")
+        again = [first, SpoolFrame("s", 2, "counts", write_counts(count_calls([a_call(now)])))]
         self.assertEqual(await here.bring(again), 0, "the first was stored before, the second is counts alone")
         self.assertEqual(await here.bring(again), 0)
-        past = (await records.latency(self.pool, now - timedelta(minutes=1), ["outage-risk", "nobody"]))["outage-risk"]
+        past = (await records.endpoint_load(self.pool, now - timedelta(minutes=1), ["outage-risk", "nobody"]))["outage-risk"]
         self.assertEqual((past.calls, past.refused, past.failed), (6, 1, 1))
         self.assertEqual(past.histogram, {bucket_of(1_000): 3, bucket_of(9_000): 1})
-        latest = await records.latest_calls(self.pool, Sought("outage-risk"), 3)
+        latest = await records.latest_calls(self.pool, CallFilter("outage-risk"), 3)
         self.assertEqual((len(latest), latest[0]["input"], latest[0]["phases_us"]), (3, {"x": 1}, {"queue": 3}))
-        self.assertEqual(await records.latest_calls(self.pool, Sought("other"), 3), [])
+        self.assertEqual(await records.latest_calls(self.pool, CallFilter("other"), 3), [])
 
     async def test_a_few_of_many_calls_are_drawn_evenly_and_of_few_all(self) -> None:
         begun = datetime.fromtimestamp(datetime.now(UTC).timestamp() // 10 * 10, UTC) - timedelta(minutes=30)
-        here = Here(self.pool, self.counting())
+        here = InProcessSink(self.pool, self.counting())
         calls = [
             a_call(begun + timedelta(seconds=at / 10), input=b'{"x":%d}' % at)._replace(
                 endpoint="drawn", token="early" if at < 900 else "late"
@@ -293,21 +293,21 @@ class Records(WithServer):
             for at in range(3_600)
         ]
         refused = [a_call(begun + timedelta(seconds=at), 422)._replace(endpoint="drawn") for at in range(300)]
-        await here.bring([Frame(uuid4().hex, 1, "calls", pack([*calls, *refused]))])
+        await here.bring([SpoolFrame(uuid4().hex, 1, "calls", pack_calls([*calls, *refused]))])
         span = (begun, begun + timedelta(minutes=6))
-        sent = await samples.sent_between(self.pool, "drawn", "outage-risk@1", *span, 200)
+        sent = await call_samples.sample_inputs(self.pool, "drawn", "outage-risk@1", *span, 200)
         places = sorted(one.input["x"] for one in sent)
         self.assertEqual((len(sent), {one.status for one in sent}), (200, {200}))
         self.assertEqual([sum(low <= place < low + 900 for place in places) for low in range(0, 3_600, 900)], [50, 50, 50, 50])
-        few = await samples.sent_between(self.pool, "drawn", "outage-risk@1", begun, begun + timedelta(seconds=30), 200)
+        few = await call_samples.sample_inputs(self.pool, "drawn", "outage-risk@1", begun, begun + timedelta(seconds=30), 200)
         self.assertEqual(len({one.request_id for one in few}), 200)
         self.assertTrue(all(one.input["x"] < 300 for one in few))
-        self.assertEqual(await samples.sent_between(self.pool, "drawn", "another@1", *span, 200), [])
-        by_token = await samples.callers(self.pool, "drawn", *span)
+        self.assertEqual(await call_samples.sample_inputs(self.pool, "drawn", "another@1", *span, 200), [])
+        by_token = await call_samples.count_callers(self.pool, "drawn", *span)
         self.assertAlmostEqual(by_token["early"] / sum(by_token.values()), 0.25, delta=0.06)
 
     async def test_one_record_the_database_cannot_hold_does_not_cost_the_others(self) -> None:
-        recorder = Recorder(Here(self.pool, self.counting()), self.data / uuid4().hex, 10**9)
+        recorder = Recorder(InProcessSink(self.pool, self.counting()), self.data / uuid4().hex, 10**9)
         with self.assertLogs("lamppost.records", "ERROR"):
             for number in range(9):
                 recorder.add(a_call(datetime.now(UTC), input=b"not json" if number == 4 else b'"\\u0000 is kept"'))
@@ -317,7 +317,7 @@ class Records(WithServer):
         self.assertEqual((recorder.written, recorder.dropped), (8, 1))
 
     async def test_past_its_bound_the_oldest_gives_way_and_is_counted(self) -> None:
-        recorder = Recorder(Here(self.pool, self.counting()), self.data / uuid4().hex, 10**9)
+        recorder = Recorder(InProcessSink(self.pool, self.counting()), self.data / uuid4().hex, 10**9)
         for _ in range(140):
             recorder.add(a_call(datetime.now(UTC), input=b'"' + b"x" * 2**20 + b'"'))
         self.assertEqual((recorder.waiting, recorder.dropped), (127, 13))

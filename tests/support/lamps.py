@@ -11,7 +11,7 @@ import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from lamppost.packing.build import build
+from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
 from tests.support import models
 
@@ -48,7 +48,7 @@ def outage_lamp() -> Path:
 
     def make(path: Path) -> None:
         model, frame = models.small_outage_model()
-        build(model, frame, Recipe(**models.OUTAGE), path)
+        build_package(model, frame, Recipe(**models.OUTAGE), path)
 
     return made_once("outage-risk.lamp", make)
 
@@ -58,6 +58,6 @@ def moody_lamp(name: str, model: models.Moody) -> Path:
 
     def make(path: Path) -> None:
         frame = models.numbers_frame()
-        build(model.fit(frame), frame, Recipe(name, proof_rows=3), path)
+        build_package(model.fit(frame), frame, Recipe(name, proof_rows=3), path)
 
     return made_once(f"{name}.lamp", make)

@@ -5,7 +5,7 @@ from pathlib import Path
 import pandas as pd
 
 from demo.poles import FIELDS, TARGET, pixels, train_pole_photo
-from lamppost.packing.build import build
+from lamppost.packing.build import build_package
 from lamppost.packing.networks import Network
 from lamppost.packing.recipe import Recipe
 from tests.support import networks
@@ -18,7 +18,7 @@ def photo_lamp() -> Path:
     def make(path: Path) -> None:
         model, frame, *_ = train_pole_photo()
         recipe = Recipe("pole-photo", TARGET, fields=FIELDS, before=[pixels()], tags={"kind": "picture"})
-        build(model, frame, recipe, path)
+        build_package(model, frame, recipe, path)
 
     return made_once("pole-photo.lamp", make)
 
@@ -31,6 +31,6 @@ def several_lamp() -> Path:
         network = Network(networks.several(path.parent), inputs={"seq": "seq", "note": "note", "k": "k"})
         options = {"k": {"kind": "number", "low": 0, "high": 100, "default": 2}}
         fields = {"note": {"private": True, "example": "a note"}}
-        build(network, frame, Recipe("several", options=options, fields=fields, tags={"kind": "graph"}), path)
+        build_package(network, frame, Recipe("several", options=options, fields=fields, tags={"kind": "graph"}), path)
 
     return made_once("several.lamp", make)

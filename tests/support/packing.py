@@ -9,10 +9,10 @@ from typing import Any
 import pandas as pd
 
 import lamppost
-from lamppost.core.columns import Column
-from lamppost.core.infer import columns_of
+from lamppost.core.artifact.schema_inference import columns_from_frame
+from lamppost.core.schema.columns import Column
 from lamppost.package.read import Lamp
-from lamppost.runtime.steps import open_chain
+from lamppost.runtime.running_steps import open_chain
 
 
 class WithFolder(unittest.TestCase):
@@ -31,4 +31,4 @@ class WithFolder(unittest.TestCase):
         """What the package's steps give for the rows of a frame, options among its columns."""
         formats = frozenset({"skops", "python", "torch"})
         chain = open_chain(lamp.unpack(self.folder), lamp.manifest, formats, original)
-        return chain.run(columns_of(lamp.manifest.columns, frame))
+        return chain.run(columns_from_frame(lamp.manifest.columns, frame))

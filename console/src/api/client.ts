@@ -3,39 +3,39 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
 export type Setup = components["schemas"]["Setup"];
-export type Lane = components["schemas"]["LaneShape"];
+export type Lane = components["schemas"]["LaneStateAnswer"];
 export type LaneRules = components["schemas"]["LaneRules"];
-export type Endpoint = components["schemas"]["EndpointShape"];
-export type Overview = components["schemas"]["Overview"];
-export type EndpointPage = components["schemas"]["EndpointPage"];
-export type Field = components["schemas"]["FieldShape"];
-export type Call = components["schemas"]["CallShape"];
-export type Version = components["schemas"]["VersionShape"];
-export type VersionPage = components["schemas"]["VersionPage"];
-export type Comparison = components["schemas"]["Comparison"];
+export type Endpoint = components["schemas"]["EndpointAnswer"];
+export type Overview = components["schemas"]["OverviewAnswer"];
+export type EndpointPage = components["schemas"]["EndpointDetailAnswer"];
+export type Field = components["schemas"]["FieldAnswer"];
+export type Call = components["schemas"]["CallAnswer"];
+export type Version = components["schemas"]["VersionAnswer"];
+export type VersionPage = components["schemas"]["VersionDetailAnswer"];
+export type Comparison = components["schemas"]["ComparisonAnswer"];
 export type Profile = components["schemas"]["Profile"];
-export type Token = components["schemas"]["TokenShape"];
-export type MadeToken = components["schemas"]["MadeToken"];
-export type Session = components["schemas"]["Session"];
+export type Token = components["schemas"]["TokenAnswer"];
+export type MadeToken = components["schemas"]["NewTokenAnswer"];
+export type Session = components["schemas"]["SessionAnswer"];
 
-export type Rollout = components["schemas"]["RolloutShape"];
-export type Reading = components["schemas"]["ReadingShape"];
-export type Review = components["schemas"]["ReviewShape"];
-export type Entry = components["schemas"]["EntryShape"];
-export type CallPage = components["schemas"]["CallPage"];
-export type Agreement = components["schemas"]["AgreementShape"];
+export type Rollout = components["schemas"]["RolloutAnswer"];
+export type Reading = components["schemas"]["GuardReadingAnswer"];
+export type Review = components["schemas"]["ReviewAnswer"];
+export type Entry = components["schemas"]["TrailEntryAnswer"];
+export type CallPage = components["schemas"]["CallDetailAnswer"];
+export type Agreement = components["schemas"]["AgreementAnswer"];
 
-export type DriftPage = components["schemas"]["DriftPage"];
-export type Figure = components["schemas"]["FigureShape"];
-export type CellsPage = components["schemas"]["CellsPage"];
-export type WindowOfDrift = components["schemas"]["WindowShape"];
-export type TrafficPage = components["schemas"]["TrafficPage"];
-export type Moment = components["schemas"]["Moment"];
-export type QualityPage = components["schemas"]["QualityPage"];
+export type DriftPage = components["schemas"]["DriftAnswer"];
+export type Figure = components["schemas"]["FeatureDriftAnswer"];
+export type CellsPage = components["schemas"]["FeatureBinsAnswer"];
+export type WindowOfDrift = components["schemas"]["WindowAnswer"];
+export type TrafficPage = components["schemas"]["TrafficAnswer"];
+export type Moment = components["schemas"]["TrafficStep"];
+export type QualityPage = components["schemas"]["QualityAnswer"];
 export type VersionQuality = components["schemas"]["VersionQuality"];
-export type QualityFigure = components["schemas"]["QualityFigure"];
-export type Alert = components["schemas"]["AlertShape"];
-export type Channel = components["schemas"]["ChannelShape"];
+export type QualityFigure = components["schemas"]["EstimateAnswer"];
+export type Alert = components["schemas"]["AlertAnswer"];
+export type Channel = components["schemas"]["ChannelAnswer"];
 
 export const api = createClient<paths>();
 
@@ -116,7 +116,7 @@ function answersOf(said: Record<string, unknown>): Record<string, unknown>[] {
   );
 }
 
-export type VersionSaid = components["schemas"]["Said"];
+export type VersionSaid = components["schemas"]["VersionPredictionAnswer"];
 
 /** What any version says to the same body, served or not. */
 export async function askVersion(model: string, number: number, body: string): Promise<VersionSaid> {

@@ -10,7 +10,7 @@ def main() -> None:
 
     0 done; 1 refused or failed; 2 wrong usage; 3 the service cannot be reached; 4 not signed in or not allowed; 130 Ctrl-C.
     """
-    from lamppost.cli import app_changes, app_watch  # noqa: F401 - they add their commands
+    from lamppost.cli import app_versions, app_watch  # noqa: F401 - they add their commands
     from lamppost.cli.app import app
     from lamppost.core.errors import LampPostError
 

@@ -6,7 +6,7 @@ import re
 from pathlib import Path
 from urllib.parse import quote
 
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, paint, say, say_json, size, table
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_bytes, paint, print_json, print_line, print_table, time_ago
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
 
@@ -19,29 +19,29 @@ def alerts(endpoint: str | None, everything: bool, take: int | None, note: str |
     with Client(address) as client:
         if take is not None:
             said = client.fetch("POST", f"/api/alerts/{take}/acknowledge", {"note": note})
-            say_json(said) if as_json else say(f"alert {take} is acknowledged: {said['endpoint']}: {said['says']}")
+            print_json(said) if as_json else print_line(f"alert {take} is acknowledged: {said['endpoint']}: {said['says']}")
             return
         found = client.fetch("GET", "/api/alerts", endpoint=endpoint, state=None if everything else "open")
     if as_json:
-        say_json(found)
+        print_json(found)
         return
     if not found:
-        say("Nothing is wrong." if not everything else "There was no alert yet.")
+        print_line("Nothing is wrong." if not everything else "There was no alert yet.")
         return
     for one in found:
         glyph, colour = _GLYPHS[one["state"]]
-        over = f", over {ago(one['resolved_at'])}" if one["resolved_at"] else ""
+        over = f", over {time_ago(one['resolved_at'])}" if one["resolved_at"] else ""
         by = f" by {one['acknowledged_by']}" if one["acknowledged_by"] else ""
         state = paint(f"{glyph} {one['state']}", colour)
-        when = f"since {ago(one['since'])}{over}"
-        say(f"{state}{by}  {one['endpoint']}, {one['rule']}, {when}  (alert {one['number']})")
-        say(f"  {one['says']}")
-        say(paint(f"  sure: {one['sure']}", DIM))
+        when = f"since {time_ago(one['since'])}{over}"
+        print_line(f"{state}{by}  {one['endpoint']}, {one['rule']}, {when}  (alert {one['number']})")
+        print_line(f"  {one['says']}")
+        print_line(paint(f"  sure: {one['sure']}", DIM))
         if one["why"]:
-            say(f"  probably: {one['why']}")
+            print_line(f"  probably: {one['why']}")
         if one["note"]:
-            say(f"  note: {one['note']}")
-        say(paint(f"  next: {one['next']}", DIM))
+            print_line(f"  note: {one['note']}")
+        print_line(paint(f"  next: {one['next']}", DIM))
 
 
 def mute(endpoint: str, span: str, note: str | None, address: str | None, as_json: bool) -> None:
@@ -53,11 +53,11 @@ def mute(endpoint: str, span: str, note: str | None, address: str | None, as_jso
     with Client(address) as client:
         said = client.fetch("PUT", f"/api/endpoints/{quote(endpoint, safe='')}/mute", {"minutes": minutes, "note": note})
     if as_json:
-        say_json(said)
+        print_json(said)
         return
-    say(f"nothing goes out about {endpoint} until {said['until'][:16]} UTC" if minutes else f"{endpoint} is heard again")
+    print_line(f"nothing goes out about {endpoint} until {said['until'][:16]} UTC" if minutes else f"{endpoint} is heard again")
     if minutes:
-        say(paint(f"  undo: lamppost mute {endpoint} off", DIM))
+        print_line(paint(f"  undo: lamppost mute {endpoint} off", DIM))
 
 
 def channel_add(
@@ -70,11 +70,11 @@ def channel_add(
     with Client(address) as client:
         said = client.fetch("POST", f"/api/channels/{quote(name, safe='')}", body)
     if as_json:
-        say_json(said)
+        print_json(said)
         return
-    say(f"{paint('●', AMBER)} {name} hears of {', '.join(said['endpoints'] or ['all endpoints'])} at {said['target']}")
+    print_line(f"{paint('●', AMBER)} {name} hears of {', '.join(said['endpoints'] or ['all endpoints'])} at {said['target']}")
     if said["secret"]:
-        say(f"  what it gets is signed with (shown this once): {said['secret']}")
+        print_line(f"  what it gets is signed with (shown this once): {said['secret']}")
 
 
 def channel_list(address: str | None, as_json: bool) -> None:
@@ -82,10 +82,10 @@ def channel_list(address: str | None, as_json: bool) -> None:
     with Client(address) as client:
         found, notices = client.fetch("GET", "/api/channels"), client.fetch("GET", "/api/notices", limit=100)
     if as_json:
-        say_json({"channels": found, "notices": notices})
+        print_json({"channels": found, "notices": notices})
         return
     if not found:
-        say("Nobody hears of alerts yet. Add a channel with: lamppost channel add NAME --webhook URL")
+        print_line("Nobody hears of alerts yet. Add a channel with: lamppost channel add NAME --webhook URL")
         return
     rows = []
     for one in found:
@@ -95,14 +95,14 @@ def channel_list(address: str | None, as_json: bool) -> None:
         if waiting:
             fared += f", {len(waiting)} not: {waiting[0]['error'] or 'on its way'}"
         rows.append([one["name"], one["kind"], one["target"], ", ".join(one["endpoints"] or ["all"]), one["reports"], fared])
-    table(["channel", "kind", "to", "endpoints", "reports", "lately"], rows)
+    print_table(["channel", "kind", "to", "endpoints", "reports", "lately"], rows)
 
 
 def channel_remove(name: str, address: str | None) -> None:
     """``lamppost channel remove``."""
     with Client(address) as client:
         client.fetch("DELETE", f"/api/channels/{quote(name, safe='')}")
-    say(f"{name} is removed")
+    print_line(f"{name} is removed")
 
 
 def report(endpoint: str, period: str, to: Path | None, address: str | None) -> None:
@@ -117,4 +117,4 @@ def report(endpoint: str, period: str, to: Path | None, address: str | None) -> 
         file.write_bytes(content)
     except OSError as error:
         raise BadRequest(f"{file} cannot be written: {error.strerror}") from error
-    say(f"{file}  {size(len(content))}")
+    print_line(f"{file}  {format_bytes(len(content))}")

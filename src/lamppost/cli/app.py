@@ -60,10 +60,10 @@ def up(
     records: Annotated[bool, typer.Option("--records/--no-records", help="Record calls; without, nothing is watched.")] = True,
 ) -> None:
     """Start the service, with a PostgreSQL of its own."""
-    from lamppost.cli.up import Options, run
+    from lamppost.cli.up import UpOptions, run
 
     run(
-        Options(
+        UpOptions(
             data,
             host,
             port,
@@ -99,9 +99,9 @@ def pack(
     as_json: AsJson = False,
 ) -> None:
     """Build a lamp file, and prove it."""
-    from lamppost.cli.packing import Wanted, pack
+    from lamppost.cli.packing import PackOptions, pack
 
-    pack(source, Wanted(to, rows, name, quantize, sign), as_json)
+    pack(source, PackOptions(to, rows, name, quantize, sign), as_json)
 
 
 @app.command()
@@ -166,10 +166,10 @@ def point(
     as_json: AsJson = False,
 ) -> None:
     """Make an endpoint serve a version, once that has proved itself."""
-    from lamppost.cli.changes import Insist
+    from lamppost.cli.changes import ChangeOverrides
     from lamppost.cli.manage import point
 
-    point(endpoint, version, Insist(anyway, override), address, as_json)
+    point(endpoint, version, ChangeOverrides(anyway, override), address, as_json)
 
 
 @app.command()
@@ -194,9 +194,9 @@ def setup(
     as_json: AsJson = False,
 ) -> None:
     """Show or change what an endpoint serves and how: several versions, look-ups, leniency."""
-    from lamppost.cli.setup import Wanted, setup
+    from lamppost.cli.setup import SetupOptions, setup
 
-    setup(endpoint, Wanted(file, as_of, lenient, tuple(lane or ()), tuple(watch or ())), address, as_json)
+    setup(endpoint, SetupOptions(file, as_of, lenient, tuple(lane or ()), tuple(watch or ())), address, as_json)
 
 
 @app.command()
@@ -258,9 +258,9 @@ def ask(
     as_json: AsJson = False,
 ) -> None:
     """Ask an endpoint; with no row, the schema's example is sent."""
-    from lamppost.cli.ask import Asked, ask
+    from lamppost.cli.ask import AskOptions, ask
 
-    ask(endpoint, Asked(row, file, image or [], option or [], header or []), address, as_json)
+    ask(endpoint, AskOptions(row, file, image or [], option or [], header or []), address, as_json)
 
 
 @app.command()
@@ -278,9 +278,9 @@ def tail(
     as_json: AsJson = False,
 ) -> None:
     """Show the last calls."""
-    from lamppost.cli.calls import Sought, tail
+    from lamppost.cli.calls import CallFilter, tail
 
-    tail(Sought(endpoint, status, slower, version, token, odd, contains), lines, follow, address, as_json)
+    tail(CallFilter(endpoint, status, slower, version, token, odd, contains), lines, follow, address, as_json)
 
 
 @app.command()
@@ -315,9 +315,9 @@ def token_new(
     as_json: AsJson = False,
 ) -> None:
     """Make a token; its secret is shown once."""
-    from lamppost.cli.tokens import Wanted, token_new
+    from lamppost.cli.tokens import TokenOptions, token_new
 
-    token_new(Wanted(name, role, endpoint, expires, rate), address, as_json)
+    token_new(TokenOptions(name, role, endpoint, expires, rate), address, as_json)
 
 
 @tokens.command("list")

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from lamppost.cli.app import Address, AsJson, app
-from lamppost.cli.app_changes import Endpoint
+from lamppost.cli.app_versions import Endpoint
 
 channels = typer.Typer(no_args_is_help=True, help="Add, list and remove where alerts and reports go.", rich_markup_mode=None)
 app.add_typer(channels, name="channel")

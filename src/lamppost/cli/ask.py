@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from lamppost.cli.out import AMBER, DIM, SLATE, ms, paint, say, say_json, short_json, table
+from lamppost.cli.out import AMBER, DIM, SLATE, format_ms, paint, print_json, print_line, print_table, short_json
 from lamppost.client import Client, Prediction
 from lamppost.core.errors import BadRequest
 
@@ -19,7 +19,7 @@ _POLL_S = 0.5
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class AskOptions:
     """What was said on the command line. images : ``FIELD=FILE`` or ``FILE``. options, headers : ``NAME=VALUE``."""
 
     row: str | None
@@ -29,7 +29,7 @@ class Asked:
     headers: list[str]
 
 
-def ask(endpoint: str, asked: Asked, address: str | None, as_json: bool) -> None:
+def ask(endpoint: str, asked: AskOptions, address: str | None, as_json: bool) -> None:
     """``lamppost ask``."""
     if asked.row is not None and asked.file is not None:
         raise BadRequest("give either --row or --file")
@@ -39,12 +39,12 @@ def ask(endpoint: str, asked: Asked, address: str | None, as_json: bool) -> None
         said = client.predict(endpoint, rows, options, headers)
     if as_json:
         shown = {"answers": said.answers, "version": said.version, "request_id": said.request_id, "timing_ms": said.timing_ms}
-        say_json({**shown, "changed": said.changed} if said.changed else shown)
+        print_json({**shown, "changed": said.changed} if said.changed else shown)
     else:
         _show(said)
 
 
-def _rows(client: Client, endpoint: str, asked: Asked) -> tuple[Any, dict[str, Any]]:
+def _rows(client: Client, endpoint: str, asked: AskOptions) -> tuple[Any, dict[str, Any]]:
     """The rows to ask for, and the options."""
     options = {name: _plain(value) for name, _, value in (one.partition("=") for one in asked.options)}
     if asked.row is not None:
@@ -140,24 +140,24 @@ def _cell(text: Any, kind: str | None, name: Any, at: int) -> Any:
 
 
 def _show(said: Prediction) -> None:
-    took = f"{said.version}  {ms(said.timing_ms.get('total'))} ms in the service  {said.request_id}"
+    took = f"{said.version}  {format_ms(said.timing_ms.get('total'))} ms in the service  {said.request_id}"
     if len(said.answers) == 1:
         for name, value in said.answer.items():
             if isinstance(value, dict):
                 _bars(value)
             else:
-                say(paint(short(value), AMBER) if name == "label" else f"{name} {paint(short(value), AMBER)}")
+                print_line(paint(short(value), AMBER) if name == "label" else f"{name} {paint(short(value), AMBER)}")
     else:
         names = list(said.answers[0])
-        table(
+        print_table(
             ["row", *names],
             [[str(at), *(short(answer[name]) for name in names)] for at, answer in enumerate(said.answers)],
             right=frozenset({"row"}),
         )
     for one in said.changed:
         taken = "left out" if one.get("left_out") else f"taken as {one['taken']}"
-        say(f"row {one['row']}, {one['field']}: {one['given']} was {taken}")
-    say(paint(took, DIM))
+        print_line(f"row {one['row']}, {one['field']}: {one['given']} was {taken}")
+    print_line(paint(took, DIM))
 
 
 def _bars(scores: dict[str, float]) -> None:
@@ -165,7 +165,7 @@ def _bars(scores: dict[str, float]) -> None:
     width = max(len(name) for name in scores)
     for name, score in sorted(scores.items(), key=lambda item: -item[1]):
         filled = round(30 * min(1.0, max(0.0, score)))
-        say(f"  {name.ljust(width)}  {score:6.1%}  {paint('█' * filled, AMBER)}{paint('░' * (30 - filled), SLATE)}")
+        print_line(f"  {name.ljust(width)}  {score:6.1%}  {paint('█' * filled, AMBER)}{paint('░' * (30 - filled), SLATE)}")
 
 
 def short(value: Any) -> str:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from lamppost.cli.ask import short
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, ms, paint, say, say_json, table
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_ms, paint, print_json, print_line, print_table, time_ago
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import parse_version
@@ -18,7 +18,7 @@ _POLL_S = 1.0
 
 
 @dataclass(frozen=True, slots=True)
-class Sought:
+class CallFilter:
     """Which calls; None for all."""
 
     endpoint: str | None
@@ -35,14 +35,16 @@ class Sought:
         return told | {"token": self.token, "odd": self.odd, "contains": self.contains}
 
 
-def tail(sought: Sought, lines: int, follow: bool, address: str | None, as_json: bool) -> None:
+def tail(sought: CallFilter, lines: int, follow: bool, address: str | None, as_json: bool) -> None:
     """``lamppost tail``."""
     endpoint = sought.endpoint
     with Client(address) as client:
         found = client.fetch("GET", "/api/calls", limit=lines, **sought.params())
         if not found and not follow and not as_json:
-            odd = sought != Sought(endpoint)
-            say("There are no such calls." if odd else f"There are no calls yet. Make one with: lamppost ask {endpoint or 'ENDPOINT'}")
+            odd = sought != CallFilter(endpoint)
+            print_line(
+                "There are no such calls." if odd else f"There are no calls yet. Make one with: lamppost ask {endpoint or 'ENDPOINT'}"
+            )
             return
         if not as_json:
             _print_hours(client, endpoint)
@@ -60,9 +62,9 @@ def _print_hours(client: Client, endpoint: str | None) -> None:
     for one in client.fetch("GET", "/api/endpoints"):
         if endpoint in (None, one["name"]):
             hour = one["hour"]
-            times = ", ".join(f"{name} {ms(hour[f'{name}_ms'])}" for name in ("p50", "p95", "p99"))
+            times = ", ".join(f"{name} {format_ms(hour[f'{name}_ms'])}" for name in ("p50", "p95", "p99"))
             counts = f"{hour['calls']:,} calls, {hour['refused']:,} refused, {hour['failed']:,} failed"
-            say(paint(f"{one['name']}, last hour: {counts}; {times} ms", SLATE))
+            print_line(paint(f"{one['name']}, last hour: {counts}; {times} ms", SLATE))
 
 
 _WIDTHS = (12, 20, 18, 6, 5, 9, 9, 9)
@@ -71,7 +73,7 @@ _WIDTHS = (12, 20, 18, 6, 5, 9, 9, 9)
 def _print_calls(calls: list[dict[str, Any]], as_json: bool, head: bool) -> None:
     """Oldest first, so that the newest is next to the prompt; JSON is one object a line."""
     if head and not as_json:
-        say(paint(_line(("time", "endpoint", "version", "status", "rows", "total ms", "queue ms", "worker ms"), "says"), DIM))
+        print_line(paint(_line(("time", "endpoint", "version", "status", "rows", "total ms", "queue ms", "worker ms"), "says"), DIM))
     for call in reversed(calls):
         if as_json:
             print(json.dumps(call, ensure_ascii=False), flush=True)
@@ -84,12 +86,12 @@ def _print_calls(calls: list[dict[str, Any]], as_json: bool, head: bool) -> None
             call["version"] or "–",
             str(call["status"]),
             str(call["rows"]),
-            ms(call["total_us"] / 1e3),
-            ms(phases["queue"] / 1e3 if "queue" in phases else None),
-            ms(phases["worker"] / 1e3 if "worker" in phases else None),
+            format_ms(call["total_us"] / 1e3),
+            format_ms(phases["queue"] / 1e3 if "queue" in phases else None),
+            format_ms(phases["worker"] / 1e3 if "worker" in phases else None),
         )
         text = _line(cells, _says(call))
-        say(text if call["status"] < 400 else paint(text, BRICK))
+        print_line(text if call["status"] < 400 else paint(text, BRICK))
 
 
 def _line(cells: tuple[str, ...], says: str) -> str:
@@ -133,22 +135,24 @@ def call(request_id: str, version: str | None, address: str | None, as_json: boo
         said = client.fetch("GET", f"/api/calls/{request_id}")
         again = None if version is None else _replayed(client, said, version)
     if as_json:
-        say_json(said if again is None else said | {"replayed": again})
+        print_json(said if again is None else said | {"replayed": again})
         return
     glyph = paint("●", AMBER) if said["status"] < 400 else paint("✗", BRICK)
     by = f"by {paint(said['version'] or 'nothing', AMBER)}"
-    say(f"{glyph} {said['endpoint']}, status {said['status']}, {by} for {said['token'] or 'nobody'}, {ago(said['at'])} ({said['at']})")
-    phases = ", ".join(f"{name} {ms(us / 1e3)}" for name, us in said["phases_us"].items())
-    say(f"  {ms(said['total_us'] / 1e3)} ms: {phases}; {said['rows']} rows, in a batch of {said['batch_rows'] or '–'}")
+    print_line(
+        f"{glyph} {said['endpoint']}, status {said['status']}, {by} for {said['token'] or 'nobody'}, {time_ago(said['at'])} ({said['at']})"
+    )
+    phases = ", ".join(f"{name} {format_ms(us / 1e3)}" for name, us in said["phases_us"].items())
+    print_line(f"  {format_ms(said['total_us'] / 1e3)} ms: {phases}; {said['rows']} rows, in a batch of {said['batch_rows'] or '–'}")
     if said["odd"] is not None:
         why = f": {said['odd_why']}" if said["odd_why"] else ", like training's own rows"
-        say(f"  oddness {said['odd']:.1f}{why}")
+        print_line(f"  oddness {said['odd']:.1f}{why}")
     if said["brought_by"]:
-        say(f"  it was answered elsewhere: {said['brought_by']}")
+        print_line(f"  it was answered elsewhere: {said['brought_by']}")
     for title, value in (("in", said["input"]), ("out", said["answer"])):
-        say(f"{title:4} {json.dumps(value, ensure_ascii=False)}" if value is not None else f"{title:4} not kept")
+        print_line(f"{title:4} {json.dumps(value, ensure_ascii=False)}" if value is not None else f"{title:4} not kept")
     for one in said["shadows"]:
-        say(f"shadow {paint(one['version'], SLATE)}  {json.dumps(one['answer'], ensure_ascii=False)}")
+        print_line(f"shadow {paint(one['version'], SLATE)}  {json.dumps(one['answer'], ensure_ascii=False)}")
     if again is not None:
         _compared(said, again)
 
@@ -170,5 +174,5 @@ def _compared(said: dict[str, Any], again: dict[str, Any]) -> None:
         same = then == now
         was, says = (json.dumps(one, ensure_ascii=False) for one in (then, now))
         rows.append([str(at), paint("same", DIM) if same else paint("other", BRICK), was, says])
-    say()
-    table(["row", "", str(said["version"]), again["version"]], rows[:20], right=frozenset({"row"}))
+    print_line()
+    print_table(["row", "", str(said["version"]), again["version"]], rows[:20], right=frozenset({"row"}))

@@ -8,15 +8,15 @@ from typing import Any
 from urllib.parse import quote
 
 from lamppost.cli.ask import read_file
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, ms, paint, say, say_json, short_json, table
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_ms, paint, print_json, print_line, print_table, short_json, time_ago
 from lamppost.client import Client
+from lamppost.core.endpoint.setup import read_setup, write_setup
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import parse_version
-from lamppost.core.setup import read_setup, write_setup
 
 
 @dataclass(frozen=True, slots=True)
-class Insist:
+class ChangeOverrides:
     """What somebody insists on; see the service's ``Insisting``."""
 
     break_callers: bool = False
@@ -28,10 +28,10 @@ def rollback(endpoint: str, note: str | None, address: str | None, as_json: bool
     with Client(address, timeout_s=60) as client:
         said = client.rollback(endpoint, note)
     if as_json:
-        say_json(said)
+        print_json(said)
         return
-    say(f"{paint('●', AMBER)} {said['says']}")
-    say(paint(f"  undo: {said['undo']}", DIM))
+    print_line(f"{paint('●', AMBER)} {said['says']}")
+    print_line(paint(f"  undo: {said['undo']}", DIM))
 
 
 def read_sticky(text: str | None) -> dict[str, str] | None:
@@ -44,7 +44,7 @@ def read_sticky(text: str | None) -> dict[str, str] | None:
     return {"by": by, "name": name}
 
 
-def split(endpoint: str, shares: list[str], sticky: str | None, insist: Insist, address: str | None, as_json: bool) -> None:
+def split(endpoint: str, shares: list[str], sticky: str | None, insist: ChangeOverrides, address: str | None, as_json: bool) -> None:
     """``lamppost split``."""
     of: dict[str, float] = {}
     for text in shares:
@@ -75,20 +75,20 @@ def shadow(endpoint: str, version: str, share: float, address: str | None, as_js
             shadows.append({"version": version, "share": share})
         return {key: value for key, value in setup.items() if key != "shadows"} | ({"shadows": shadows} if shadows else {})
 
-    _set_up(endpoint, change, Insist(), address, as_json)
+    _set_up(endpoint, change, ChangeOverrides(), address, as_json)
 
 
-def _set_up(endpoint: str, change: Any, insist: Insist, address: str | None, as_json: bool) -> None:
+def _set_up(endpoint: str, change: Any, insist: ChangeOverrides, address: str | None, as_json: bool) -> None:
     with Client(address, timeout_s=180) as client:
         page = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")
         wanted = change(write_setup(read_setup(page["setup"])))
         said = client.set_up(endpoint, wanted, page["revision"], break_callers=insist.break_callers, override=insist.override)
     if as_json:
-        say_json(said)
+        print_json(said)
         return
-    say(f"{paint('●', AMBER)} {said['says']}")
+    print_line(f"{paint('●', AMBER)} {said['says']}")
     if said["undo"]:
-        say(paint(f"  undo: {said['undo']}", DIM))
+        print_line(paint(f"  undo: {said['undo']}", DIM))
 
 
 def compare(before: str, after: str, endpoint: str | None, last: int, file: Path | None, address: str | None, as_json: bool) -> None:
@@ -108,28 +108,28 @@ def compare(before: str, after: str, endpoint: str | None, last: int, file: Path
             wanted["rows"] = rows if isinstance(rows, list) else [rows]
         said = client.fetch("POST", "/api/compare/answers", wanted)
     if as_json:
-        say_json(said)
+        print_json(said)
         return
-    say(f"{paint('●', AMBER)} {said['says']}")
+    print_line(f"{paint('●', AMBER)} {said['says']}")
     if said["mean"] is not None:
-        say(f"  {said['by']}: mean {said['mean']:.4g}, 95 % below {said['p95']:.4g}, most {said['most']:.4g}")
-    say(f"  {before} took {ms(said['before_ms'])} ms, {after} {ms(said['after_ms'])} ms, in batches of 64")
+        print_line(f"  {said['by']}: mean {said['mean']:.4g}, 95 % below {said['p95']:.4g}, most {said['most']:.4g}")
+    print_line(f"  {before} took {format_ms(said['before_ms'])} ms, {after} {format_ms(said['after_ms'])} ms, in batches of 64")
     if said["flips"]:
-        say()
-        table(
+        print_line()
+        print_table(
             ["was", "is", "rows"], [[one["before"], one["after"], f"{one['rows']:,}"] for one in said["flips"]], right=frozenset({"rows"})
         )
     if said["slices"]:
-        say()
+        print_line()
         rows = [[f"{s['field']} = {s['value']}", f"{s['rows']:,}", f"{s['agree'] / s['rows']:.1%}"] for s in said["slices"][:6]]
-        table(["where they agree least", "rows", "agree"], rows, right=frozenset({"rows", "agree"}))
+        print_table(["where they agree least", "rows", "agree"], rows, right=frozenset({"rows", "agree"}))
     if said["worst"]:
-        say()
-        say(paint("rows that differ most", DIM))
+        print_line()
+        print_line(paint("rows that differ most", DIM))
         for one in said["worst"][:5]:
-            say(f"  {short_json(one['row'], 30)}")
-            say(f"    {before}: {short_json(one['before'], 60)}")
-            say(f"    {after}: {short_json(one['after'], 60)}")
+            print_line(f"  {short_json(one['row'], 30)}")
+            print_line(f"    {before}: {short_json(one['before'], 60)}")
+            print_line(f"    {after}: {short_json(one['after'], 60)}")
 
 
 def retire(version: str, undo: bool, address: str | None) -> None:
@@ -138,10 +138,10 @@ def retire(version: str, undo: bool, address: str | None) -> None:
     with Client(address) as client:
         client.fetch("POST", f"/api/models/{name.model}/versions/{name.number}/retire", {"undo": undo})
     if undo:
-        say(f"{paint('◌', SLATE)} {version} may serve again")
+        print_line(f"{paint('◌', SLATE)} {version} may serve again")
     else:
-        say(f"{paint('◌', SLATE)} {version} is retired: it stays stored, and can serve no more")
-        say(paint(f"  undo: lamppost retire {version} --undo", DIM))
+        print_line(f"{paint('◌', SLATE)} {version} is retired: it stays stored, and can serve no more")
+        print_line(paint(f"  undo: lamppost retire {version} --undo", DIM))
 
 
 def about(model: str, owner: str | None, purpose: str | None, address: str | None, as_json: bool) -> None:
@@ -153,24 +153,24 @@ def about(model: str, owner: str | None, purpose: str | None, address: str | Non
     if said is None:
         raise BadRequest(f"there is no model {model!r}; see lamppost models")
     if as_json:
-        say_json(said)
+        print_json(said)
         return
-    say(f"{model}  answered for by {said['owner'] or '–'}")
-    say(f"purpose  {said['purpose'] or '–'}")
+    print_line(f"{model}  answered for by {said['owner'] or '–'}")
+    print_line(f"purpose  {said['purpose'] or '–'}")
 
 
 def trail(subject: str | None, search: str | None, by: str | None, lines: int, ndjson: bool, address: str | None, as_json: bool) -> None:
     """``lamppost trail``."""
     with Client(address, timeout_s=300) as client:
         if ndjson:
-            say(client.fetch_bytes("/api/trail.ndjson", subject=subject).decode().rstrip("\n"))
+            print_line(client.fetch_bytes("/api/trail.ndjson", subject=subject).decode().rstrip("\n"))
             return
         found = client.fetch("GET", "/api/trail", subject=subject, search=search, token=by, limit=lines)
     if as_json:
-        say_json(found)
+        print_json(found)
         return
     if not found:
-        say("Nothing like that is on the trail.")
+        print_line("Nothing like that is on the trail.")
         return
     rows = []
     for one in reversed(found):
@@ -178,18 +178,18 @@ def trail(subject: str | None, search: str | None, by: str | None, lines: int, n
         rows.append(
             [
                 one["at"][:19].replace("T", " "),
-                ago(one["at"]),
+                time_ago(one["at"]),
                 one["token"],
                 one["address"] or "",
                 paint(one["action"], BRICK) if loud else one["action"],
                 one["subject"],
-                told(one),
+                entry_text(one),
             ]
         )
-    table(["when (UTC)", "", "token", "from", "did", "to", "what"], rows)
+    print_table(["when (UTC)", "", "token", "from", "did", "to", "what"], rows)
 
 
-def told(entry: dict[str, Any]) -> str:
+def entry_text(entry: dict[str, Any]) -> str:
     """What an entry changed, in a few words."""
     before, after = (_words(entry[side]) for side in ("before", "after"))
     change = f"{before} → {after}" if before and after and before != after else after or before

@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Any, Literal
 import orjson
 from pydantic import BaseModel, ConfigDict, ValidationError
 
+from lamppost.core.artifact.proof import Tolerance
+from lamppost.core.artifact.steps import ArtifactFormat
 from lamppost.core.errors import BadRequest
-from lamppost.core.proof import Tolerance
-from lamppost.core.steps import ArtifactFormat
 from lamppost.packing.networks import FORMATS, Network
-from lamppost.packing.parts import Code, Encoder, Pixels, Table
 from lamppost.packing.recipe import Part
+from lamppost.packing.side_steps import Code, Encoder, Pixels, Table
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from lamppost.cli.out import AMBER, DIM, paint, say, say_json
+from lamppost.cli.out import AMBER, DIM, paint, print_json, print_line
 from lamppost.client.config import config_file
 from lamppost.core.names import NAME
 from lamppost.package.signing import make_key, read_public
@@ -21,34 +21,34 @@ def key_new(name: str, as_json: bool) -> None:
     private, public = make_key(_folder(), name)
     key = read_public(public)
     if as_json:
-        say_json({"name": name, "key": key, "private": str(private), "public": str(public)})
+        print_json({"name": name, "key": key, "private": str(private), "public": str(public)})
         return
-    say(f"{paint('●', AMBER)} {name}  {key}")
-    say(f"  private, for you alone: {private}")
-    say(f"  public, for services:   {public}")
-    say(paint(f"  next: lamppost sign FILE.lamp --key {name}; and where the service runs: lamppost up --signed-by {public}", DIM))
+    print_line(f"{paint('●', AMBER)} {name}  {key}")
+    print_line(f"  private, for you alone: {private}")
+    print_line(f"  public, for services:   {public}")
+    print_line(paint(f"  next: lamppost sign FILE.lamp --key {name}; and where the service runs: lamppost up --signed-by {public}", DIM))
 
 
 def key_list(as_json: bool) -> None:
     """``lamppost key list``."""
     found = [{"name": path.stem, "key": read_public(path), "public": str(path)} for path in sorted(_folder().glob("*.pub"))]
     if as_json:
-        say_json(found)
+        print_json(found)
         return
     if not found:
-        say("There is no key yet. Make one with: lamppost key new NAME")
+        print_line("There is no key yet. Make one with: lamppost key new NAME")
     for one in found:
-        say(f"{one['name']}  {one['key']}  {one['public']}")
+        print_line(f"{one['name']}  {one['key']}  {one['public']}")
 
 
 def sign(file: Path, key: str, as_json: bool) -> None:
     """``lamppost sign``."""
     signed = sign_file(file, key)
     if as_json:
-        say_json(signed)
+        print_json(signed)
         return
-    say(f"{paint('●', AMBER)} {file} is signed by {signed['key']}")
-    say(f"  digest {signed['digest']}")
+    print_line(f"{paint('●', AMBER)} {file} is signed by {signed['key']}")
+    print_line(f"  digest {signed['digest']}")
 
 
 def sign_file(file: Path, key: str) -> dict[str, str]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from lamppost.cli.out import AMBER, DIM, SLATE, paint, say, say_json, size, table
+from lamppost.cli.out import AMBER, DIM, SLATE, format_bytes, paint, print_json, print_line, print_table
 from lamppost.client import Client
 from lamppost.core.errors import NotFound
 
@@ -20,17 +20,17 @@ def lanes(version: str | None, address: str | None, as_json: bool) -> None:
         if not said["lanes"]:
             raise NotFound(f"{version} is not open on this node; it is opened with the next request that needs it")
     if as_json:
-        say_json(said)
+        print_json(said)
         return
     if version is not None:
         _one(said["lanes"][0])
         return
     asleep = f", {said['asleep']:,} endpoints asleep" if said["asleep"] else ""
-    held, budget = size(said["memory_bytes"]), size(said["budget_bytes"])
-    say(f"{len(said['lanes'])} versions open in {said['workers']} workers{asleep}; they hold {held} of {budget}")
-    say()
+    held, budget = format_bytes(said["memory_bytes"]), format_bytes(said["budget_bytes"])
+    print_line(f"{len(said['lanes'])} versions open in {said['workers']} workers{asleep}; they hold {held} of {budget}")
+    print_line()
     head = ["version", "state", "copies", "waiting", "max rows", "rows/s", "requests", "memory", "used", "for"]
-    table(head, [_row(lane) for lane in said["lanes"]], right=frozenset(head[2:8]))
+    print_table(head, [_row(lane) for lane in said["lanes"]], right=frozenset(head[2:8]))
 
 
 def _row(lane: dict[str, Any]) -> list[str]:
@@ -44,23 +44,23 @@ def _row(lane: dict[str, Any]) -> list[str]:
         f"{lane['max_rows']:,}",
         f"{lane['rows_s']:,.0f}" if lane["rows_s"] else "–",
         f"{lane['requests']:,}",
-        ("+" if lane["shared"] else "") + size(lane["memory_bytes"]),
+        ("+" if lane["shared"] else "") + format_bytes(lane["memory_bytes"]),
         "–" if not lane["requests"] else "now" if lane["used_s_ago"] < 2 else f"{lane['used_s_ago']:,.0f} s ago",
         ", ".join(lane["endpoints"]) or paint("no endpoint", DIM),
     ]
 
 
 def _one(lane: dict[str, Any]) -> None:
-    say(f"{paint(lane['version'], AMBER)}  {lane['copies']} of {lane['copies_most']} copies, {lane['waiting']:,} waiting")
+    print_line(f"{paint(lane['version'], AMBER)}  {lane['copies']} of {lane['copies_most']} copies, {lane['waiting']:,} waiting")
     where = "shared with others" if lane["shared"] else "its own"
     pids = ", ".join(map(str, lane["pids"]))
-    say(f"workers {pids or 'none'} ({where}), {size(lane['memory_bytes'])}{', kept warm' if lane['keep_warm'] else ''}")
+    print_line(f"workers {pids or 'none'} ({where}), {format_bytes(lane['memory_bytes'])}{', kept warm' if lane['keep_warm'] else ''}")
     if lane["why"]:
-        say(lane["why"])
-    say()
+        print_line(lane["why"])
+    print_line()
     most = max((batch["batches"] for batch in lane["batches"]), default=1)
-    say(paint("rows in a batch   batches", DIM))
+    print_line(paint("rows in a batch   batches", DIM))
     for batch in lane["batches"]:
         low = batch["rows"] // 2 + 1
         rows = f"{batch['rows']}" if low >= batch["rows"] else f"{low}–{batch['rows']}"
-        say(f"{rows:>15}  {batch['batches']:8,}  {paint('█' * max(1, round(30 * batch['batches'] / most)), SLATE)}")
+        print_line(f"{rows:>15}  {batch['batches']:8,}  {paint('█' * max(1, round(30 * batch['batches'] / most)), SLATE)}")

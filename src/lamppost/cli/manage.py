@@ -6,37 +6,51 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from lamppost.cli.changes import Insist
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, lamp, ms, paint, say, say_json, sending, size, table
+from lamppost.cli.changes import ChangeOverrides
+from lamppost.cli.out import (
+    AMBER,
+    BRICK,
+    DIM,
+    SLATE,
+    format_bytes,
+    format_ms,
+    lamp,
+    paint,
+    print_json,
+    print_line,
+    print_table,
+    time_ago,
+    upload_progress,
+)
 from lamppost.client import Client
 from lamppost.core.names import parse_version
 
 
 def push(file: Path, model: str | None, address: str | None, as_json: bool) -> None:
     """``lamppost push``."""
-    with Client(address, timeout_s=180) as client, sending(file.name, as_json) as progress:
+    with Client(address, timeout_s=180) as client, upload_progress(file.name, as_json) as progress:
         said = client.push(file, model, progress)
     if as_json:
-        say_json(said)
+        print_json(said)
         return
     version = said["version"]
     if said["new"]:
-        say(f"{paint('◌', SLATE)} {version} is stored, digest {said['digest'][:12]}")
+        print_line(f"{paint('◌', SLATE)} {version} is stored, digest {said['digest'][:12]}")
     else:
-        say(f"{paint('◌', SLATE)} this package is {version} already; nothing was stored again")
-    say(paint(f"  next: lamppost point {version.partition('@')[0]} {version}", DIM))
+        print_line(f"{paint('◌', SLATE)} this package is {version} already; nothing was stored again")
+    print_line(paint(f"  next: lamppost point {version.partition('@')[0]} {version}", DIM))
 
 
-def point(endpoint: str, version: str, insist: Insist, address: str | None, as_json: bool) -> None:
+def point(endpoint: str, version: str, insist: ChangeOverrides, address: str | None, as_json: bool) -> None:
     """``lamppost point``."""
     parse_version(version)
     with Client(address, timeout_s=180) as client:
         said = client.point(endpoint, version, insist.break_callers, insist.override)
     if as_json:
-        say_json(said)
+        print_json(said)
         return
-    say(f"{paint('●', AMBER)} {said['says']}")
-    say(paint(f"  undo: {said['undo']}" if said["undo"] else f"  next: lamppost ask {endpoint}", DIM))
+    print_line(f"{paint('●', AMBER)} {said['says']}")
+    print_line(paint(f"  undo: {said['undo']}" if said["undo"] else f"  next: lamppost ask {endpoint}", DIM))
 
 
 def endpoints(address: str | None, as_json: bool) -> None:
@@ -44,10 +58,10 @@ def endpoints(address: str | None, as_json: bool) -> None:
     with Client(address) as client:
         found = client.fetch("GET", "/api/endpoints")
     if as_json:
-        say_json(found)
+        print_json(found)
         return
     if not found:
-        say("There is no endpoint yet. Make one with: lamppost point NAME MODEL@1")
+        print_line("There is no endpoint yet. Make one with: lamppost point NAME MODEL@1")
         return
     head = ["endpoint", "state", "serves", "since", "calls 1 h", "failed", "p50 ms", "p99 ms"]
     rows = []
@@ -58,17 +72,17 @@ def endpoints(address: str | None, as_json: bool) -> None:
                 one["name"],
                 lamp(one["state"]),
                 one["says"],
-                ago(one["since"]),
+                time_ago(one["since"]),
                 f"{hour['calls']:,}",
                 f"{hour['failed']:,}",
-                ms(hour["p50_ms"]),
-                ms(hour["p99_ms"]),
+                format_ms(hour["p50_ms"]),
+                format_ms(hour["p99_ms"]),
             ]
         )
-    table(head, rows, right=frozenset(head[4:]))
+    print_table(head, rows, right=frozenset(head[4:]))
     for one in found:
         if one["why"]:
-            say(f"{one['name']}: {one['why']}")
+            print_line(f"{one['name']}: {one['why']}")
 
 
 def models(model: str | None, search: str | None, address: str | None, as_json: bool) -> None:
@@ -76,26 +90,26 @@ def models(model: str | None, search: str | None, address: str | None, as_json: 
     with Client(address) as client:
         found = client.fetch("GET", "/api/versions", model=model, search=search)
     if as_json:
-        say_json(found)
+        print_json(found)
         return
     if not found and search:
-        say(f"No version has all of these words: {search}. See every one with: lamppost models")
+        print_line(f"No version has all of these words: {search}. See every one with: lamppost models")
         return
     if not found:
-        say("There is no model yet. Store one with: lamppost push FILE.lamp")
+        print_line("There is no model yet. Store one with: lamppost push FILE.lamp")
         return
     head = ["version", "serves", "proof", "row ms", "size", "pushed", "by", "tags", "digest"]
     colours = {"passed": AMBER, "failed": BRICK, "not yet": SLATE}
-    table(
+    print_table(
         head,
         [
             [
                 v["name"],
                 ", ".join(v["serves"]) or "–",
                 paint(v["proof"], colours[v["proof"]]),
-                ms(v["measured"]["row_ms"]) if v["measured"] else "–",
-                size(v["size_bytes"]),
-                ago(v["pushed_at"]),
+                format_ms(v["measured"]["row_ms"]) if v["measured"] else "–",
+                format_bytes(v["size_bytes"]),
+                time_ago(v["pushed_at"]),
                 v["pushed_by"],
                 ", ".join(f"{key}:{value}" for key, value in v["tags"].items()),
                 v["digest"][:12],
@@ -115,7 +129,7 @@ def show(name: str, address: str | None, as_json: bool) -> None:
         else:
             said = client.fetch("GET", f"/api/endpoints/{quote(name, safe='')}")
     if as_json:
-        say_json(said)
+        print_json(said)
     elif "@" in name:
         _show_version(said)
     else:
@@ -124,24 +138,24 @@ def show(name: str, address: str | None, as_json: bool) -> None:
 
 def _show_endpoint(said: dict[str, Any]) -> None:
     hour = said["hour"]
-    since = f"since {ago(said['since'])}, pointed by {said['changed_by']}"
-    say(f"{said['name']}  {lamp(said['state'])}  serves {paint(said['says'], AMBER)} {since}")
+    since = f"since {time_ago(said['since'])}, pointed by {said['changed_by']}"
+    print_line(f"{said['name']}  {lamp(said['state'])}  serves {paint(said['says'], AMBER)} {since}")
     if said["why"]:
-        say(f"  {said['why']}")
+        print_line(f"  {said['why']}")
     if said["setup"]["lenient"]:
-        say("  reads leniently: takes values whose meaning leaves no doubt, and tells")
+        print_line("  reads leniently: takes values whose meaning leaves no doubt, and tells")
     for lookup in said["setup"]["lookups"]:
-        say(f"  looks up {', '.join(lookup['fields'])} by {lookup['key']} in {lookup['table']} of {lookup['source']}")
-    say(
+        print_line(f"  looks up {', '.join(lookup['fields'])} by {lookup['key']} in {lookup['table']} of {lookup['source']}")
+    print_line(
         f"last hour  {hour['calls']:,} calls, {hour['refused']:,} refused, {hour['failed']:,} failed;"
-        f" p50 {ms(hour['p50_ms'])} ms, p95 {ms(hour['p95_ms'])} ms, p99 {ms(hour['p99_ms'])} ms"
+        f" p50 {format_ms(hour['p50_ms'])} ms, p95 {format_ms(hour['p95_ms'])} ms, p99 {format_ms(hour['p99_ms'])} ms"
     )
-    say()
+    print_line()
     _show_fields(said)
-    say()
-    table(
+    print_line()
+    print_table(
         ["#", "served", "since", "pointed by"],
-        [[str(past["revision"]), past["says"], ago(past["since"]), past["changed_by"]] for past in said["history"][:10]],
+        [[str(past["revision"]), past["says"], time_ago(past["since"]), past["changed_by"]] for past in said["history"][:10]],
         right=frozenset({"#"}),
     )
 
@@ -149,35 +163,38 @@ def _show_endpoint(said: dict[str, Any]) -> None:
 def _show_version(said: dict[str, Any]) -> None:
     story = said["story"]
     serves = f"serves {', '.join(said['serves'])}" if said["serves"] else "serves nothing"
-    name, pushed = paint(said["name"], AMBER), f"pushed by {said['pushed_by']} {ago(said['pushed_at'])}"
-    say(f"{name}  {serves}; {size(said['size_bytes'])}, {pushed}")
-    say(f"digest {said['digest']}")
-    say(f"proof  {said['proof']}{': ' + said['proof_says'] if said['proof_says'] else ''}")
+    name, pushed = paint(said["name"], AMBER), f"pushed by {said['pushed_by']} {time_ago(said['pushed_at'])}"
+    print_line(f"{name}  {serves}; {format_bytes(said['size_bytes'])}, {pushed}")
+    print_line(f"digest {said['digest']}")
+    print_line(f"proof  {said['proof']}{': ' + said['proof_says'] if said['proof_says'] else ''}")
     if measured := said["measured"]:
-        rows = f"one row {ms(measured['row_ms'])} ms, 64 rows {ms(measured['batch_ms'])} ms"
-        say(f"speed  {rows}; opens and proves itself in {measured['open_s']:.1f} s, its worker holds {size(measured['memory_bytes'])}")
+        rows = f"one row {format_ms(measured['row_ms'])} ms, 64 rows {format_ms(measured['batch_ms'])} ms"
+        print_line(
+            f"speed  {rows}; opens and proves itself in {measured['open_s']:.1f} s, its worker "
+            f"holds {format_bytes(measured['memory_bytes'])}"
+        )
     for key in said["signers"]:
-        say(f"signed  by {key}")
+        print_line(f"signed  by {key}")
     for step in said["steps"]:
-        say(f"step  {step}")
+        print_line(f"step  {step}")
     if story["metrics"]:
-        say("metrics  " + ", ".join(f"{key} {value:g}" for key, value in story["metrics"].items()))
+        print_line("metrics  " + ", ".join(f"{key} {value:g}" for key, value in story["metrics"].items()))
     if story["notes"]:
-        say(f"notes  {story['notes'].strip()}")
-    say()
+        print_line(f"notes  {story['notes'].strip()}")
+    print_line()
     _show_fields(said)
 
 
 def _show_fields(said: dict[str, Any]) -> None:
-    table(["input", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["inputs"]])
+    print_table(["input", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["inputs"]])
     if said["options"]:
-        say()
-        table(["option", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["options"]])
-    say()
-    table(["answer", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["answers"]])
+        print_line()
+        print_table(["option", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["options"]])
+    print_line()
+    print_table(["answer", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["answers"]])
 
 
 def console(address: str | None) -> None:
     """``lamppost console``."""
     with Client(address) as client:
-        say(client.fetch("POST", "/api/session/link")["link"])
+        print_line(client.fetch("POST", "/api/session/link")["link"])

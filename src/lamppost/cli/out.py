@@ -28,12 +28,12 @@ def lamp(state: str) -> str:
     return f"{paint(glyph, colour)} {state}"
 
 
-def say(text: str = "") -> None:
+def print_line(text: str = "") -> None:
     """One line for people."""
     print(text, flush=True)
 
 
-def say_json(value: Any) -> None:
+def print_json(value: Any) -> None:
     """A value for programs."""
     print(json.dumps(value, indent=2, ensure_ascii=False, default=str))
 
@@ -51,7 +51,7 @@ def short_json(value: Any, longest: int = 80) -> str:
     return json.dumps(cut(value), ensure_ascii=False)
 
 
-def table(head: Sequence[str], rows: Sequence[Sequence[str]], right: frozenset[str] = frozenset()) -> None:
+def print_table(head: Sequence[str], rows: Sequence[Sequence[str]], right: frozenset[str] = frozenset()) -> None:
     """Aligned columns; those named in ``right`` hold figures. On a terminal a last column that does not fit is cut."""
     widths = [max([len(name), *(_width(row[i]) for row in rows)]) for i, name in enumerate(head)]
 
@@ -67,9 +67,9 @@ def table(head: Sequence[str], rows: Sequence[Sequence[str]], right: frozenset[s
             parts.append(gap + cell if name in right else cell + gap)
         return "  ".join(parts).rstrip()
 
-    say(paint(line(head), DIM))
+    print_line(paint(line(head), DIM))
     for row in rows:
-        say(line(row))
+        print_line(line(row))
 
 
 def _cut(text: str, room: int) -> str:
@@ -90,7 +90,7 @@ def _width(text: str) -> int:
 
 
 @contextmanager
-def sending(name: str, quiet: bool) -> Iterator[Callable[[int, int], None] | None]:
+def upload_progress(name: str, quiet: bool) -> Iterator[Callable[[int, int], None] | None]:
     """A bar for what is on its way, on a terminal only; gives what to tell bytes there and bytes in all."""
     if quiet or not sys.stderr.isatty():
         yield None
@@ -104,7 +104,7 @@ def sending(name: str, quiet: bool) -> Iterator[Callable[[int, int], None] | Non
         yield lambda there, whole: bars.update(task, completed=there, total=whole)
 
 
-def ago(when: str) -> str:
+def time_ago(when: str) -> str:
     """A time as people say it: ``3 min ago``."""
     seconds = (datetime.now(UTC) - datetime.fromisoformat(when)).total_seconds()
     for size, unit in ((86_400, "d"), (3_600, "h"), (60, "min")):
@@ -113,7 +113,7 @@ def ago(when: str) -> str:
     return "just now" if seconds < 10 else f"{int(seconds)} s ago"
 
 
-def size(count: int) -> str:
+def format_bytes(count: int) -> str:
     """Bytes for people: ``2.2 MB``."""
     for unit, step in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
         if count >= step:
@@ -121,7 +121,7 @@ def size(count: int) -> str:
     return f"{count} B"
 
 
-def ms(value: float | None) -> str:
+def format_ms(value: float | None) -> str:
     """Milliseconds with three figures, or a dash."""
     if value is None:
         return "–"

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from lamppost.cli.out import AMBER, DIM, paint, say, say_json, table
+from lamppost.cli.out import AMBER, DIM, paint, print_json, print_line, print_table
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
 
@@ -33,13 +33,15 @@ def outcome(
             taken["unknown"] += [at + place for place in said["unknown"]]
             taken["says"] = said["says"]
     if as_json:
-        say_json(taken)
+        print_json(taken)
         return
-    say(f"{paint('●', AMBER)} {taken['new']:,} outcomes of {endpoint} are new or changed, {taken['known'] - taken['new']:,} were known")
+    print_line(
+        f"{paint('●', AMBER)} {taken['new']:,} outcomes of {endpoint} are new or changed, {taken['known'] - taken['new']:,} were known"
+    )
     if taken["unknown"]:
         first = ", ".join(str(place) for place in taken["unknown"][:5])
-        say(f"  {len(taken['unknown']):,} belong to no recorded answer: number {first}{' …' if len(taken['unknown']) > 5 else ''}")
-    say(paint(f"  next: lamppost outcomes {endpoint}", DIM))
+        print_line(f"  {len(taken['unknown']):,} belong to no recorded answer: number {first}{' …' if len(taken['unknown']) > 5 else ''}")
+    print_line(paint(f"  next: lamppost outcomes {endpoint}", DIM))
 
 
 def _value(text: str) -> Any:
@@ -80,21 +82,21 @@ def outcomes(endpoint: str, since: str | None, until: str | None, address: str |
     with Client(address, timeout_s=60) as client:
         said = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/quality", since=since, until=until)
     if as_json:
-        say_json(said)
+        print_json(said)
         return
-    say(said["says"])
+    print_line(said["says"])
     for one in said["versions"]:
-        say()
+        print_line()
         shadow = ", as a shadow" if one["shadow"] else ""
         late = one["late_s"]
         words = (
             f"{late / 86_400:.0f} days" if late > 172_800 else f"{late / 3_600:.0f} hours" if late > 7_200 else f"{late / 60:.0f} minutes"
         )
-        say(f"{paint(one['version'], AMBER)}{shadow}: {one['known']:,} of {one['answered']:,} known, told {words} later (median)")
+        print_line(f"{paint(one['version'], AMBER)}{shadow}: {one['known']:,} of {one['answered']:,} known, told {words} later (median)")
         _labels(one) if one["kind"] == "labels" else _numbers(one)
         if one["slices"]:
             title = "accuracy" if one["kind"] == "labels" else "absolute error"
-            table(["where", title, "rows"], [_slice(found) for found in one["slices"][:8]], right=frozenset({"rows"}))
+            print_table(["where", title, "rows"], [_slice(found) for found in one["slices"][:8]], right=frozenset({"rows"}))
 
 
 def _figure(one: dict[str, Any] | None, percent: bool = True) -> str:
@@ -111,16 +113,16 @@ def _slice(found: dict[str, Any]) -> list[str]:
 
 
 def _labels(one: dict[str, Any]) -> None:
-    say(f"accuracy {_figure(one['accuracy'])}")
+    print_line(f"accuracy {_figure(one['accuracy'])}")
     rows = [[label["label"], _figure(label["precision"]), _figure(label["recall"]), f"{label['true']:,}"] for label in one["labels"]]
-    table(["label", "precision", "recall", "true"], rows, right=frozenset({"true"}))
+    print_table(["label", "precision", "recall", "true"], rows, right=frozenset({"true"}))
     if one["calibration"] is not None:
         found = one["calibration"]
-        say(f"scores are off by {found['error']:.3f} on average (Brier {found['brier']:.3f})")
+        print_line(f"scores are off by {found['error']:.3f} on average (Brier {found['brier']:.3f})")
 
 
 def _numbers(one: dict[str, Any]) -> None:
     error, bias = _figure(one["absolute_error"], False), _figure(one["bias"], False)
-    say(f"absolute error {error}, root mean square {one['root_mean_square']:.3g}, bias {bias}")
+    print_line(f"absolute error {error}, root mean square {one['root_mean_square']:.3g}, bias {bias}")
     if one["near"] is not None:
-        say(f"within a tenth of training's spread: {_figure(one['near'])}")
+        print_line(f"within a tenth of training's spread: {_figure(one['near'])}")

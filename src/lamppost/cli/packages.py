@@ -8,15 +8,15 @@ from typing import Any
 
 import typer
 
-from lamppost.cli.out import AMBER, BRICK, paint, say, say_json, size, table
+from lamppost.cli.out import AMBER, BRICK, format_bytes, paint, print_json, print_line, print_table
 from lamppost.client import Client
-from lamppost.core.difference import difference
+from lamppost.core.artifact.difference import compare_packages
+from lamppost.core.artifact.manifest import Provenance
+from lamppost.core.artifact.proof import USUAL_CAUSES
+from lamppost.core.artifact.steps import step_summary
 from lamppost.core.errors import BadRequest
-from lamppost.core.fields import Field
-from lamppost.core.manifest import Story
 from lamppost.core.names import parse_version
-from lamppost.core.proof import USUAL_CAUSES
-from lamppost.core.steps import about
+from lamppost.core.schema.fields import Field
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.runtime.proving import prove as prove_lamp
 
@@ -28,26 +28,26 @@ def inspect(file: Path, as_json: bool) -> None:
     lamp = read_lamp(file)
     manifest = lamp.manifest
     if as_json:
-        say_json({"digest": lamp.digest, "size_bytes": lamp.size_bytes, "proof_rows": len(lamp.proof.rows), **asdict(manifest)})
+        print_json({"digest": lamp.digest, "size_bytes": lamp.size_bytes, "proof_rows": len(lamp.proof.rows), **asdict(manifest)})
         return
     says = ", ".join(
         field.name if not field.choices or field.kind == "vector" else "/".join(field.choices[:6]) for field in manifest.answers
     )
-    say(f"{paint(manifest.name, AMBER)}  tells {says}; {len(manifest.inputs)} inputs, {size(lamp.size_bytes)}")
-    say(f"digest {lamp.digest}")
-    say()
-    table(
+    print_line(f"{paint(manifest.name, AMBER)}  tells {says}; {len(manifest.inputs)} inputs, {format_bytes(lamp.size_bytes)}")
+    print_line(f"digest {lamp.digest}")
+    print_line()
+    print_table(
         ["input", "is", "seen in training", "example"],
         [[f.name, f.wanted(), "" if f.seen is None else f"{f.seen[0]:g} to {f.seen[1]:g}", _example(f)] for f in manifest.inputs],
     )
     if manifest.options:
-        say()
-        table(["option", "is", "meaning"], [[f.name, f.wanted(), f.meaning or ""] for f in manifest.options])
-    say()
-    table(["answer", "is"], [[f.name, f.wanted()] for f in manifest.answers])
-    say()
+        print_line()
+        print_table(["option", "is", "meaning"], [[f.name, f.wanted(), f.meaning or ""] for f in manifest.options])
+    print_line()
+    print_table(["answer", "is"], [[f.name, f.wanted()] for f in manifest.answers])
+    print_line()
     for at, step in enumerate(manifest.steps):
-        say(f"step {at}    {about(step)}")
+        print_line(f"step {at}    {step_summary(step)}")
     _show_story(lamp)
 
 
@@ -56,7 +56,7 @@ def _example(field: Field) -> str:
     if value is None:
         return "–"
     if field.kind == "image":
-        return f"a picture, {size(len(str(value)) * 3 // 4)}"
+        return f"a picture, {format_bytes(len(str(value)) * 3 // 4)}"
     text = str(value).lower() if isinstance(value, bool) else str(value)
     return text if len(text) <= _SHOWN else text[: _SHOWN - 1] + "…"
 
@@ -64,25 +64,27 @@ def _example(field: Field) -> str:
 def _show_story(lamp: Lamp) -> None:
     story = lamp.manifest.story
     tolerance = lamp.proof.tolerance
-    say(f"proof     {len(lamp.proof.rows)} rows; numbers agree within {tolerance.absolute:g} + {tolerance.relative:g} of the value")
+    print_line(f"proof     {len(lamp.proof.rows)} rows; numbers agree within {tolerance.absolute:g} + {tolerance.relative:g} of the value")
     if story.trained_rows is not None:
-        say(f"trained   on {story.trained_rows:,} rows, Python {story.python}, {', '.join(f'{k} {v}' for k, v in story.libraries.items())}")
+        print_line(
+            f"trained   on {story.trained_rows:,} rows, Python {story.python}, {', '.join(f'{k} {v}' for k, v in story.libraries.items())}"
+        )
     if packed := _packed(story):
-        say(f"packed    {packed}")
+        print_line(f"packed    {packed}")
     if story.quantized:
-        say(f"smaller   {story.quantized}")
+        print_line(f"smaller   {story.quantized}")
     if story.metrics:
-        say(f"metrics   {', '.join(f'{name} {value:g}' for name, value in story.metrics.items())}")
+        print_line(f"metrics   {', '.join(f'{name} {value:g}' for name, value in story.metrics.items())}")
     if story.tags:
-        say(f"tags      {', '.join(f'{name} {value}' for name, value in story.tags.items())}")
+        print_line(f"tags      {', '.join(f'{name} {value}' for name, value in story.tags.items())}")
     if story.notes:
-        say(f"notes     {story.notes.strip()}")
+        print_line(f"notes     {story.notes.strip()}")
     for one in lamp.signatures:
-        say(f"signed    by {one.key}")
-    say(f"files     {', '.join(f'{path} {size(member.size_bytes)}' for path, member in lamp.manifest.members.items())}")
+        print_line(f"signed    by {one.key}")
+    print_line(f"files     {', '.join(f'{path} {format_bytes(member.size_bytes)}' for path, member in lamp.manifest.members.items())}")
 
 
-def _packed(story: Story) -> str:
+def _packed(story: Provenance) -> str:
     """Who packed it, when, and from which commit."""
     commit = f"at commit {story.commit[:12]}{' with changes' if story.changed else ''}" if story.commit else ""
     return " ".join(part for part in (f"by {story.by}" if story.by else "", commit, f"of {story.at}" if story.at else "") if part)
@@ -93,17 +95,19 @@ def prove(file: Path, as_json: bool) -> None:
     lamp = read_lamp(file)
     verdict = prove_lamp(lamp)
     if as_json:
-        say_json({"name": lamp.manifest.name, "digest": lamp.digest, "passed": verdict.passed, **asdict(verdict)})
+        print_json({"name": lamp.manifest.name, "digest": lamp.digest, "passed": verdict.passed, **asdict(verdict)})
     elif verdict.passed:
-        say(f"{paint('●', AMBER)} {lamp.manifest.name} passes its proof: {verdict.sentence()}")
+        print_line(f"{paint('●', AMBER)} {lamp.manifest.name} passes its proof: {verdict.sentence()}")
     else:
-        say(f"{paint('✗', BRICK)} {lamp.manifest.name} fails its proof: {verdict.wrong_rows} of {verdict.rows} rows differ from training")
-        table(
+        print_line(
+            f"{paint('✗', BRICK)} {lamp.manifest.name} fails its proof: {verdict.wrong_rows} of {verdict.rows} rows differ from training"
+        )
+        print_table(
             ["row", "answer", "training gave", "this gives", "off by"],
             [[str(d.row), d.field, str(d.trained), str(d.given), "" if d.off is None else f"{d.off:.3g}"] for d in verdict.differences],
             right=frozenset({"row", "off by"}),
         )
-        say(USUAL_CAUSES)
+        print_line(USUAL_CAUSES)
     if not verdict.passed:
         raise typer.Exit(1)
 
@@ -112,18 +116,18 @@ def diff(before: str, after: str, address: str | None, as_json: bool) -> None:
     """``lamppost diff``."""
     compared = _versions(before, after, address) if _is_version(before) and _is_version(after) else _files(before, after)
     if as_json:
-        say_json(compared)
+        print_json(compared)
     elif compared["before"] == compared["after"]:
-        say("the same package")
+        print_line("the same package")
     else:
         changes = compared["changes"]
         count = sum(change["breaks"] for change in changes)
-        say(
+        print_line(
             f"{paint('✗', BRICK)} {count} of {len(changes)} changes would break callers"
             if count
             else f"{paint('●', AMBER)} nothing in it breaks callers"
         )
-        table(["", "part", "what changed"], [[paint("breaks", BRICK) if c["breaks"] else "", c["part"], c["says"]] for c in changes])
+        print_table(["", "part", "what changed"], [[paint("breaks", BRICK) if c["breaks"] else "", c["part"], c["says"]] for c in changes])
     if compared["breaks"]:
         raise typer.Exit(1)
 
@@ -144,6 +148,6 @@ def _files(before: str, after: str) -> dict[str, Any]:
     if _is_version(before) or _is_version(after):
         raise BadRequest("give two lamp files, or two versions such as outage-risk@1 outage-risk@2, not one of each")
     old, new = read_lamp(Path(before)), read_lamp(Path(after))
-    changes = difference(old.manifest, new.manifest, (old.reference, new.reference), (old.proof, new.proof))
+    changes = compare_packages(old.manifest, new.manifest, (old.reference, new.reference), (old.proof, new.proof))
     breaks = any(change.breaks for change in changes)
     return {"before": old.digest, "after": new.digest, "breaks": breaks, "changes": [asdict(change) for change in changes]}

@@ -12,11 +12,11 @@ from typing import Any
 
 from lamppost.cli.description import Description, load_model, read_description, read_frame
 from lamppost.cli.keys import sign_file
-from lamppost.cli.out import AMBER, BRICK, DIM, paint, say, say_json, size
+from lamppost.cli.out import AMBER, BRICK, DIM, format_bytes, paint, print_json, print_line
+from lamppost.core.artifact.proof import Tolerance
 from lamppost.core.errors import BadRequest
 from lamppost.core.limits import MAX_MEMBERS, MAX_PACKAGE_BYTES
-from lamppost.core.names import plain
-from lamppost.core.proof import Tolerance
+from lamppost.core.names import plain_name
 from lamppost.packing.networks import FORMATS, Network
 from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
@@ -26,7 +26,7 @@ _FRAMES = (".parquet", ".csv", ".json")
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class PackOptions:
     """What was said on the command line."""
 
     to: Path | None
@@ -36,7 +36,7 @@ class Wanted:
     sign: str | None
 
 
-def pack(source: Path, wanted: Wanted, as_json: bool) -> None:
+def pack(source: Path, wanted: PackOptions, as_json: bool) -> None:
     """``lamppost pack``."""
     with _found(source) as found:
         if found.suffix == ".toml":
@@ -48,21 +48,21 @@ def pack(source: Path, wanted: Wanted, as_json: bool) -> None:
         lamp, remarks = pack_with_remarks(model, frame, wanted.to or beside / f"{recipe.name}.lamp", recipe)
     signed = sign_file(lamp.path, wanted.sign) if wanted.sign else None
     if as_json:
-        say_json({"file": str(lamp.path), "digest": lamp.digest, "size_bytes": lamp.size_bytes, "signed": signed, **asdict(remarks)})
+        print_json({"file": str(lamp.path), "digest": lamp.digest, "size_bytes": lamp.size_bytes, "signed": signed, **asdict(remarks)})
         return
     proven = f"{len(lamp.manifest.inputs)} inputs, {len(lamp.proof.rows)} rows proven in a fresh process"
-    say(f"{paint('●', AMBER)} {lamp.path}  {size(lamp.size_bytes)}  {proven}")
-    say(f"  digest {lamp.digest}")
+    print_line(f"{paint('●', AMBER)} {lamp.path}  {format_bytes(lamp.size_bytes)}  {proven}")
+    print_line(f"  digest {lamp.digest}")
     if signed:
-        say(f"  signed by {signed['key']}")
+        print_line(f"  signed by {signed['key']}")
     for note in remarks.notes:
-        say(f"  {note}")
+        print_line(f"  {note}")
     for caution in remarks.cautions:
-        say(f"  {paint('look again', BRICK)} {caution}")
-    say(paint(f"  next: lamppost push {lamp.path}", DIM))
+        print_line(f"  {paint('look again', BRICK)} {caution}")
+    print_line(paint(f"  next: lamppost push {lamp.path}", DIM))
 
 
-def _described(said: Description, here: Path, wanted: Wanted) -> tuple[Any, Any, Recipe]:
+def _described(said: Description, here: Path, wanted: PackOptions) -> tuple[Any, Any, Recipe]:
     frame = read_frame(here / said.training.frame)
     recipe = Recipe(
         wanted.name or said.name,
@@ -85,14 +85,14 @@ def _described(said: Description, here: Path, wanted: Wanted) -> tuple[Any, Any,
     return said.model.made(here), frame, recipe
 
 
-def _bare(model: Path, source: Path, wanted: Wanted) -> tuple[Any, Any, Recipe]:
+def _bare(model: Path, source: Path, wanted: PackOptions) -> tuple[Any, Any, Recipe]:
     """A model file by itself: the schema comes from the graph and the rows, the proof from the rows."""
     rows = wanted.rows or _rows_beside(model)
     if rows is None:
         raise BadRequest(
             f"{source} comes without rows, and a package proves itself on rows; give some with --rows FILE, or write a lamp.toml beside it"
         )
-    name = wanted.name or plain(source.stem) or "model"
+    name = wanted.name or plain_name(source.stem) or "model"
     made = Network(model) if model.suffix.lower() in FORMATS else load_model(model)
     return made, read_frame(rows), Recipe(name, quantize=wanted.quantize)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 from urllib.parse import quote
 
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, paint, say, say_json, table
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_json, print_line, print_table, time_ago
 from lamppost.client import Client
 from lamppost.core.names import parse_version
 
@@ -17,10 +17,10 @@ def review_list(endpoint: str | None, address: str | None, as_json: bool) -> Non
     with Client(address) as client:
         found = client.fetch("GET", "/api/reviews", endpoint=endpoint)
     if as_json:
-        say_json(found)
+        print_json(found)
         return
     if not found:
-        say("There is no review. An endpoint demands approvals after: lamppost review demand ENDPOINT 1")
+        print_line("There is no review. An endpoint demands approvals after: lamppost review demand ENDPOINT 1")
         return
     rows = [
         [
@@ -29,12 +29,12 @@ def review_list(endpoint: str | None, address: str | None, as_json: bool) -> Non
             one["version"],
             paint(one["state"], _COLOURS[one["state"]]),
             f"{sum(v['approves'] for v in one['verdicts'])} of {one['needed']}",
-            f"{one['asked_by']} {ago(one['asked_at'])}",
+            f"{one['asked_by']} {time_ago(one['asked_at'])}",
             "; ".join([one["note"], *(f"{v['token']}: {v['reason']}" for v in one["verdicts"])]),
         ]
         for one in found
     ]
-    table(["#", "endpoint", "version", "state", "approvals", "asked by", "what was said"], rows, right=frozenset({"#"}))
+    print_table(["#", "endpoint", "version", "state", "approvals", "asked by", "what was said"], rows, right=frozenset({"#"}))
 
 
 def review_ask(endpoint: str, version: str, note: str, address: str | None, as_json: bool) -> None:
@@ -54,28 +54,28 @@ def review_say(number: int, approves: bool, reason: str, address: str | None, as
 
 def _told(said: dict[str, Any], as_json: bool) -> None:
     if as_json:
-        say_json(said)
+        print_json(said)
         return
     approvals = sum(one["approves"] for one in said["verdicts"])
-    say(
+    print_line(
         f"{paint('◌', _COLOURS[said['state']])} review {said['number']}: {said['version']} for {said['endpoint']} is {said['state']},"
         f" {approvals} of {said['needed']} approvals"
     )
     if said["state"] == "open":
-        say(paint(f"  next, by somebody else: lamppost review approve {said['number']} --reason '…'", DIM))
+        print_line(paint(f"  next, by somebody else: lamppost review approve {said['number']} --reason '…'", DIM))
     elif said["state"] == "approved":
-        say(paint(f"  next: lamppost point {said['endpoint']} {said['version']}", DIM))
+        print_line(paint(f"  next: lamppost point {said['endpoint']} {said['version']}", DIM))
 
 
 def review_withdraw(number: int, address: str | None) -> None:
     """``lamppost review withdraw``."""
     with Client(address) as client:
         client.fetch("DELETE", f"/api/reviews/{number}")
-    say(f"review {number} is withdrawn")
+    print_line(f"review {number} is withdrawn")
 
 
 def review_demand(endpoint: str, approvals: int, address: str | None) -> None:
     """``lamppost review demand``."""
     with Client(address) as client:
         client.fetch("PUT", f"/api/endpoints/{quote(endpoint, safe='')}/approvals", {"approvals": approvals})
-    say(f"{endpoint} demands {approvals or 'no'} approval{'' if approvals == 1 else 's'} before a version serves it")
+    print_line(f"{endpoint} demands {approvals or 'no'} approval{'' if approvals == 1 else 's'} before a version serves it")

@@ -10,7 +10,7 @@ from urllib.parse import quote
 import typer
 
 from lamppost.cli.changes import read_sticky
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, ago, paint, say, say_json, table
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_json, print_line, print_table, time_ago
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import parse_version
@@ -20,7 +20,7 @@ _GLYPHS = {"running": ("◐", AMBER), "paused": ("◐", SLATE), "done": ("●", 
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class RolloutOptions:
     """What was said on the command line."""
 
     version: str | None
@@ -35,7 +35,7 @@ class Wanted:
     override: str | None
 
 
-def rollout(endpoint: str, wanted: Wanted, address: str | None, as_json: bool) -> None:
+def rollout(endpoint: str, wanted: RolloutOptions, address: str | None, as_json: bool) -> None:
     """``lamppost rollout``."""
     if len(wanted.acts) > 1 or (wanted.acts and wanted.version):
         raise BadRequest("say one thing: begin a rollout to a version, or --pause, --resume, --finish or --back the one that goes on")
@@ -57,14 +57,14 @@ def rollout(endpoint: str, wanted: Wanted, address: str | None, as_json: bool) -
         if wanted.follow:
             said = _followed(client, path, said, quiet=as_json)
     if as_json:
-        say_json(said)
+        print_json(said)
     elif not wanted.follow:
         _show(said)
     if wanted.follow and said["state"] != "done":
         raise typer.Exit(1)
 
 
-def _plan(client: Client, path: str, wanted: Wanted) -> dict[str, Any] | None:
+def _plan(client: Client, path: str, wanted: RolloutOptions) -> dict[str, Any] | None:
     """The endpoint's own plan, or the usual one, with what was said otherwise; None where nothing was."""
     if wanted.steps is None and wanted.calls is None and wanted.minutes is None and not wanted.guards:
         return None
@@ -106,19 +106,19 @@ def _followed(client: Client, path: str, said: dict[str, Any], quiet: bool) -> d
 
 def _line(said: dict[str, Any]) -> None:
     glyph, colour = _GLYPHS[said["state"]]
-    say(f"{paint(glyph, colour)} {said['why'] or 'begun'}")
+    print_line(f"{paint(glyph, colour)} {said['why'] or 'begun'}")
 
 
 def _show(said: dict[str, Any]) -> None:
     glyph, colour = _GLYPHS[said["state"]]
-    over = f", over since {ago(said['ended_at'])}" if said["ended_at"] else ""
-    say(
+    over = f", over since {time_ago(said['ended_at'])}" if said["ended_at"] else ""
+    print_line(
         f"{paint(glyph, colour)} {said['endpoint']}: {paint(said['old'], SLATE)} → {paint(said['new'], AMBER)}, {said['state']},"
-        f" begun by {said['begun_by']} {ago(said['begun_at'])}{over}"
+        f" begun by {said['begun_by']} {time_ago(said['begun_at'])}{over}"
     )
     if said["why"]:
-        say(f"  {said['why']}")
-    say()
+        print_line(f"  {said['why']}")
+    print_line()
     rows = []
     for at, step in enumerate(said["plan"]["steps"]):
         calls = said["calls"][at] if at < len(said["calls"]) else [0, 0]
@@ -129,9 +129,9 @@ def _show(said: dict[str, Any]) -> None:
             if part
         )
         rows.append([f"{step['share']:g} %", lasts, f"{calls[0]:,}", f"{calls[1]:,}", here])
-    table(["step", "lasts", said["old"], said["new"], ""], rows, right=frozenset({"step", said["old"], said["new"]}))
+    print_table(["step", "lasts", said["old"], said["new"], ""], rows, right=frozenset({"step", said["old"], said["new"]}))
     if said["readings"]:
-        say()
+        print_line()
         rows = [
             [
                 one["guard"],
@@ -142,6 +142,6 @@ def _show(said: dict[str, Any]) -> None:
             ]
             for one in said["readings"]
         ]
-        table(["guard", "now", "limit", "evidence", said["new"]], rows, right=frozenset({"now", "limit", "evidence"}))
+        print_table(["guard", "now", "limit", "evidence", said["new"]], rows, right=frozenset({"now", "limit", "evidence"}))
     if said["ended_at"] is None:
-        say(paint(f"  take it back: lamppost rollout {said['endpoint']} --back", DIM))
+        print_line(paint(f"  take it back: lamppost rollout {said['endpoint']} --back", DIM))

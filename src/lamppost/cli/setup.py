@@ -11,14 +11,14 @@ from urllib.parse import quote
 
 import tomli_w
 
-from lamppost.cli.out import AMBER, DIM, paint, say, say_json
+from lamppost.cli.out import AMBER, DIM, paint, print_json, print_line
 from lamppost.client import Client
+from lamppost.core.endpoint.setup import read_setup, write_setup
 from lamppost.core.errors import BadRequest, NotFound
-from lamppost.core.setup import read_setup, write_setup
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class SetupOptions:
     """What was said on the command line; nothing of it to look only. lane, watch : ``NAME=VALUE``."""
 
     file: Path | None
@@ -28,27 +28,27 @@ class Wanted:
     watch: tuple[str, ...] = ()
 
 
-def setup(endpoint: str, wanted: Wanted, address: str | None, as_json: bool) -> None:
+def setup(endpoint: str, wanted: SetupOptions, address: str | None, as_json: bool) -> None:
     """``lamppost setup``."""
     if wanted.file is not None and wanted.as_of is not None:
         raise BadRequest("give either --file or --as-of")
     with Client(address, timeout_s=180) as client:
         page = _page(client, endpoint, wanted)
         now = _plain(page["setup"]) if page else {}
-        if wanted == Wanted(None, None, None):
-            say_json(now) if as_json else _show(endpoint, page or {})
+        if wanted == SetupOptions(None, None, None):
+            print_json(now) if as_json else _show(endpoint, page or {})
             return
         made = _made(endpoint, wanted, now, page)
         said = client.set_up(endpoint, made, page["revision"] if page else 0)
     if as_json:
-        say_json(said)
+        print_json(said)
         return
-    say(f"{paint('●', AMBER)} {said['says']}")
+    print_line(f"{paint('●', AMBER)} {said['says']}")
     if said["undo"]:
-        say(paint(f"  undo: {said['undo']}", DIM))
+        print_line(paint(f"  undo: {said['undo']}", DIM))
 
 
-def _page(client: Client, endpoint: str, wanted: Wanted) -> dict[str, Any] | None:
+def _page(client: Client, endpoint: str, wanted: SetupOptions) -> dict[str, Any] | None:
     try:
         page: dict[str, Any] = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")
     except NotFound:
@@ -58,7 +58,7 @@ def _page(client: Client, endpoint: str, wanted: Wanted) -> dict[str, Any] | Non
     return page
 
 
-def _made(endpoint: str, wanted: Wanted, now: dict[str, Any], page: dict[str, Any] | None) -> dict[str, Any]:
+def _made(endpoint: str, wanted: SetupOptions, now: dict[str, Any], page: dict[str, Any] | None) -> dict[str, Any]:
     made = now
     if wanted.file is not None:
         made = read_toml(wanted.file)
@@ -102,5 +102,5 @@ def read_toml(file: Path) -> dict[str, Any]:
 
 
 def _show(endpoint: str, page: dict[str, Any]) -> None:
-    say(paint(f"# {endpoint}, revision {page['revision']}: serves {page['says']}", DIM))
-    say(tomli_w.dumps(_plain(page["setup"])).rstrip())
+    print_line(paint(f"# {endpoint}, revision {page['revision']}: serves {page['says']}", DIM))
+    print_line(tomli_w.dumps(_plain(page["setup"])).rstrip())

@@ -20,15 +20,15 @@ import uvicorn
 import uvloop
 
 from lamppost.cli.logs import set_up_logging
-from lamppost.cli.out import AMBER, paint, say
+from lamppost.cli.out import AMBER, paint, print_line
 from lamppost.client.config import keep_token
 from lamppost.core.errors import SetupError
 from lamppost.core.names import check_name
 from lamppost.package.signing import read_public
-from lamppost.runtime.terms import LaneSettings
+from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.app import make_app
 from lamppost.service.console import console_folder
-from lamppost.service.ingress import Ingress
+from lamppost.service.http.connection import HttpConnection
 from lamppost.service.node import Node
 from lamppost.service.settings import Settings
 from lamppost.store import tokens
@@ -40,7 +40,7 @@ _SWITCH_S = 0.0005
 
 
 @dataclass(frozen=True, slots=True)
-class Options:
+class UpOptions:
     """What was said on the command line."""
 
     data: Path
@@ -63,7 +63,7 @@ class Options:
     records: bool
 
 
-def run(options: Options) -> None:
+def run(options: UpOptions) -> None:
     """Run until SIGINT or SIGTERM; PostgreSQL ends last."""
     set_up_logging(options.log_json)
     for noisy in ("uvicorn.error", "psycopg.pool", "httpx"):
@@ -101,7 +101,7 @@ def run(options: Options) -> None:
         )
         config = uvicorn.Config(
             make_app(node),
-            http=Ingress,
+            http=HttpConnection,
             log_config=None,
             access_log=False,
             server_header=False,
@@ -158,14 +158,14 @@ class _Server(uvicorn.Server):
         if not self.started:
             return
         gc.freeze()  # what is there now stays: to look through it for cycles, again and again, takes a tenth of a second each time
-        say(f"{paint('●', AMBER)} Lamp Post answers at {self._address}")
+        print_line(f"{paint('●', AMBER)} Lamp Post answers at {self._address}")
         if self._secret is not None:
             file = keep_token(self._address, self._secret)
-            say(f"  admin token (shown this once, kept in {file}): {self._secret}")
+            print_line(f"  admin token (shown this once, kept in {file}): {self._secret}")
         if console_folder() is None:
-            say("  the console is not built; build it with: make console")
+            print_line("  the console is not built; build it with: make console")
         else:
-            say("  sign a browser in with: lamppost console")
+            print_line("  sign a browser in with: lamppost console")
 
 
 @contextmanager
@@ -204,7 +204,7 @@ def _only_one(data: Path) -> Iterator[None]:
 
 
 @contextmanager
-def _database(options: Options, data: Path) -> Iterator[str]:
+def _database(options: UpOptions, data: Path) -> Iterator[str]:
     """The URL of the database: the one given, or that of a private server that ends with us."""
     if options.database:
         yield options.database

@@ -9,7 +9,7 @@ from itertools import pairwise
 from typing import Any
 from urllib.parse import quote
 
-from lamppost.cli.out import AMBER, BRICK, DIM, LAMPS, SLATE, lamp, ms, paint, say, say_json, table
+from lamppost.cli.out import AMBER, BRICK, DIM, LAMPS, SLATE, format_ms, lamp, paint, print_json, print_line, print_table
 from lamppost.client import Client
 
 _COLOURS = {"steady": SLATE, "shifting": AMBER, "drifted": BRICK, "too few": DIM}
@@ -17,7 +17,7 @@ _BARS = " ▁▂▃▄▅▆▇█"
 _LOOK_S = 2.0
 
 
-def verdict(state: str | None) -> str:
+def paint_verdict(state: str | None) -> str:
     """A verdict in its colour."""
     return "–" if state is None else paint(state, _COLOURS[state])
 
@@ -30,30 +30,30 @@ def drift(
     with Client(address, timeout_s=60) as client:
         if field is not None:
             said = client.fetch("GET", f"{path}/{quote(field, safe='')}", version=version, at=at)
-            say_json(said) if as_json else _figure(said)
+            print_json(said) if as_json else _figure(said)
             return
         said = client.fetch("GET", path, version=version, at=at, against=against)
     if as_json:
-        say_json(said)
+        print_json(said)
         return
-    say(f"{verdict(said['state'])}  {said['says']}")
+    print_line(f"{paint_verdict(said['state'])}  {said['says']}")
     window = said["window"]
     if window is None:
         return
     span = f"{_when(window['at'])} to {_when(window['until'])}{'' if window['over'] else ', so far'}"
     held = "training" if said["against"] == "training" else f"the window of {_when(said['against'])}"
-    say(paint(f"{said['version']}, {span}, against {held}; {window['odd']:,} odd rows", DIM))
+    print_line(paint(f"{said['version']}, {span}, against {held}; {window['odd']:,} odd rows", DIM))
     if said["why"] is not None:
-        say(f"probably: {said['why']['says']}")
-        say(paint(f"since {_when(said['why']['since'])}", DIM))
-    say()
-    table(
+        print_line(f"probably: {said['why']['says']}")
+        print_line(paint(f"since {_when(said['why']['since'])}", DIM))
+    print_line()
+    print_table(
         ["figure", "verdict", "how", "p"],
-        [[one["name"], verdict(one["state"]), one["says"], _chance(one)] for one in said["figures"]]
+        [[one["name"], paint_verdict(one["state"]), one["says"], _chance(one)] for one in said["figures"]]
         + [
             [
                 f"{one['one']} × {one['other']}",
-                verdict(one["state"]),
+                paint_verdict(one["state"]),
                 f"correlate by {one['after']:+.2f}, before {one['before']:+.2f}",
                 _p(one["p"]),
             ]
@@ -62,12 +62,14 @@ def drift(
         right=frozenset({"p"}),
     )
     if len(said["windows"]) > 1:
-        say()
-        say(paint(f"windows, oldest first ({_when(said['windows'][0]['at'])} to {_when(said['windows'][-1]['until'])}):", DIM))
-        say("".join(paint("■", _COLOURS[one["state"]]) if sys.stdout.isatty() else one["state"][0] for one in said["windows"][-120:]))
+        print_line()
+        print_line(paint(f"windows, oldest first ({_when(said['windows'][0]['at'])} to {_when(said['windows'][-1]['until'])}):", DIM))
+        print_line(
+            "".join(paint("■", _COLOURS[one["state"]]) if sys.stdout.isatty() else one["state"][0] for one in said["windows"][-120:])
+        )
     worst = next((one for one in said["figures"] if one["state"] != "steady"), None)
     if worst is not None:
-        say(paint(f"next: lamppost drift {endpoint} --field {worst['name']!r}", DIM))
+        print_line(paint(f"next: lamppost drift {endpoint} --field {worst['name']!r}", DIM))
 
 
 def _chance(figure: dict[str, Any]) -> str:
@@ -90,9 +92,9 @@ def _figure(said: dict[str, Any]) -> None:
     for name, before, now in zip(names, said["reference"], said["window"], strict=True):
         drawn = [paint("█" * round(20 * part / most), colour) for part, colour in ((before, SLATE), (now, AMBER))]
         rows.append([name, f"{before:.1%}", f"{now:.1%}", *drawn])
-    table(["values", "training", "now", "training", "now"], rows, right=frozenset())
+    print_table(["values", "training", "now", "training", "now"], rows, right=frozenset())
     missing = said["window_missing"]
-    say(paint(f"missing: {said['reference_missing']:.1%} in training, {'–' if missing is None else f'{missing:.1%}'} now", DIM))
+    print_line(paint(f"missing: {said['reference_missing']:.1%} in training, {'–' if missing is None else f'{missing:.1%}'} now", DIM))
 
 
 def _ranges(edges: list[float], ends: list[float] | None) -> list[str]:
@@ -107,10 +109,10 @@ def traffic(endpoint: str, since: str | None, until: str | None, address: str | 
     with Client(address, timeout_s=60) as client:
         said = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/traffic", since=since, until=until)
     if as_json:
-        say_json(said)
+        print_json(said)
         return
-    say(said["says"])
-    say(paint(f"{_when(said['since'])} to {_when(said['until'])} UTC, steps of {said['step_s']} s", DIM))
+    print_line(said["says"])
+    print_line(paint(f"{_when(said['since'])} to {_when(said['until'])} UTC, steps of {said['step_s']} s", DIM))
     if not said["moments"]:
         return
     for title, values, colour in (
@@ -118,24 +120,27 @@ def traffic(endpoint: str, since: str | None, until: str | None, address: str | 
         ("p99 ms", [one["p99"] or 0.0 for one in _every(said)], SLATE),
         ("failed", [float(one["failed"]) for one in _every(said)], BRICK),
     ):
-        say(f"{title:8} {paint(bars(values), colour)}  at most {max(values):,.3g}")
-    say()
-    rows = [[one["phase"], f"{one['calls']:,}", *(ms(one["ms"][name]) for name in ("p50", "p90", "p95", "p99"))] for one in said["phases"]]
+        print_line(f"{title:8} {paint(bar_line(values), colour)}  at most {max(values):,.3g}")
+    print_line()
+    rows = [
+        [one["phase"], f"{one['calls']:,}", *(format_ms(one["ms"][name]) for name in ("p50", "p90", "p95", "p99"))]
+        for one in said["phases"]
+    ]
     batch = said["batch_rows"]
     if batch["p50"] is not None:
         rows.append(["rows in a batch", "", *(f"{batch[name]:,.0f}" for name in ("p50", "p90", "p95", "p99"))])
     head = ["phase (ms)", "calls", "p50", "p90", "p95", "p99"]
-    table(head, rows, right=frozenset(head[1:]))
+    print_table(head, rows, right=frozenset(head[1:]))
     if said["budgets"]:
-        say()
+        print_line()
         head = ["promise", "objective", "calls", "bad", "budget spent", "burns"]
         rows = [
             [one["name"], f"{one['objective']:g} %", f"{one['calls']:,}", f"{one['bad']:,}", f"{one['spent']:.0%}", f"{one['burn']:.1f} ×"]
             for one in said["budgets"]
         ]
-        table(head, rows, right=frozenset(head[1:]))
+        print_table(head, rows, right=frozenset(head[1:]))
     for one in said["changes"]:
-        say(paint(f"{_when(one['at'])}  {one['says']}, by {one['by']}", DIM))
+        print_line(paint(f"{_when(one['at'])}  {one['says']}, by {one['by']}", DIM))
 
 
 def _every(said: dict[str, Any], most: int = 72) -> list[dict[str, Any]]:
@@ -153,7 +158,7 @@ def _every(said: dict[str, Any], most: int = 72) -> list[dict[str, Any]]:
     return out
 
 
-def bars(values: list[float]) -> str:
+def bar_line(values: list[float]) -> str:
     """A line of bars, from 0 to the largest."""
     most = max([*values, 1e-12])
     return "".join(_BARS[min(8, -(-int(value * 800 / most) // 100))] for value in values)
@@ -165,7 +170,7 @@ def watch(endpoint: str | None, once: bool, address: str | None, as_json: bool) 
         if as_json or once or not sys.stdout.isatty():
             found = [one for one in client.fetch("GET", "/api/endpoints") if endpoint in (None, one["name"])]
             if as_json:
-                say_json(found)
+                print_json(found)
                 return
             _print_endpoints(found)
             return
@@ -182,7 +187,7 @@ def _cells(one: dict[str, Any]) -> list[str]:
     quality = looks["quality"]
     good = "–" if quality is None else f"{100 * quality['right'] / quality['of']:.0f} % of {quality['of']:,}"
     alerts = "–" if not looks["alerts"] else f"{looks['alerts']}: {looks['alert_says']}"
-    fast = [ms(hour[name]) for name in ("p50_ms", "p99_ms")]
+    fast = [format_ms(hour[name]) for name in ("p50_ms", "p99_ms")]
     return [one["name"], one["says"], f"{hour['calls']:,}", f"{hour['failed']:,}", *fast, good, alerts]
 
 
@@ -191,14 +196,14 @@ _HEAD = ("endpoint", "serves", "calls 1 h", "failed", "p50 ms", "p99 ms", "right
 
 def _print_endpoints(found: list[dict[str, Any]]) -> None:
     if not found:
-        say("There is no endpoint yet. Make one with: lamppost point NAME MODEL@1")
+        print_line("There is no endpoint yet. Make one with: lamppost point NAME MODEL@1")
         return
     head = ["state", *_HEAD, "like training", "alerts"]
     rows = []
     for one in found:
         cells = _cells(one)
-        rows.append([lamp(_state(one)), *cells[:-1], verdict(one["looks"]["drift"]), cells[-1]])
-    table(head, rows, right=frozenset(_HEAD[2:]))
+        rows.append([lamp(_state(one)), *cells[:-1], paint_verdict(one["looks"]["drift"]), cells[-1]])
+    print_table(head, rows, right=frozenset(_HEAD[2:]))
 
 
 def _live(client: Client, endpoint: str | None) -> None:
@@ -245,7 +250,7 @@ def _lines(client: Client, endpoint: str, names: dict[str, str]) -> list[Any]:
     if said["moments"]:
         for title, key, colour in (("calls/s", "rate", AMBER), ("p99 ms", "p99", SLATE), ("failed", "failed", BRICK)):
             values = [float(one[key] or 0.0) for one in _every(said)]
-            out.append(Text.assemble(f"{title:8} ", (bars(values), names[colour]), f"  at most {max(values):,.3g}"))
+            out.append(Text.assemble(f"{title:8} ", (bar_line(values), names[colour]), f"  at most {max(values):,.3g}"))
     for lane in client.fetch("GET", "/api/lanes")["lanes"]:
         if endpoint in lane["endpoints"]:
             held = f"{lane['copies']} of {lane['copies_most']} copies, {lane['waiting']} waiting, {lane['rows_s']:,.0f} rows/s"

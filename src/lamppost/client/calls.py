@@ -14,7 +14,7 @@ from urllib.parse import quote
 import orjson
 
 from lamppost.client.values import Prediction, Reply, Request, read_timing
-from lamppost.core.chunks import cuts
+from lamppost.core.artifact.chunks import chunk_bounds
 from lamppost.core.errors import BadRequest, LampPostError, from_problem
 
 T = TypeVar("T")
@@ -24,7 +24,7 @@ Progress = Callable[[int, int], None]
 """Told how many bytes are there, and how many there are in all."""
 
 
-def checked(reply: Reply) -> Any:
+def checked_json(reply: Reply) -> Any:
     """The JSON of a good reply, None for an empty one; raise the error that a problem document stands for."""
     try:
         said = orjson.loads(reply.body) if reply.body else None
@@ -40,18 +40,18 @@ def checked(reply: Reply) -> Any:
 def fetch(method: str, path: str, json: Any = None, **params: Any) -> Call[Any]:
     """Any API call: the JSON of its answer."""
     reply = yield Request(method, path, json=json, params={key: value for key, value in params.items() if value is not None})
-    return checked(reply)
+    return checked_json(reply)
 
 
 def fetch_bytes(path: str, **params: Any) -> Call[bytes]:
     """Any API call whose answer is no JSON."""
     reply = yield Request("GET", path, params={key: value for key, value in params.items() if value is not None})
     if reply.status >= 400:
-        checked(reply)
+        checked_json(reply)
     return reply.body
 
 
-def tell(endpoint: str, request_id: str, truth: Any, row: int = 0) -> Call[dict[str, Any]]:
+def record_outcome(endpoint: str, request_id: str, truth: Any, row: int = 0) -> Call[dict[str, Any]]:
     """Tell what was true about an earlier answer."""
     body = {"outcomes": [{"request_id": request_id, "row": row, "truth": truth}]}
     said: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/outcomes", body)
@@ -72,7 +72,7 @@ def predict(
     reply = yield Request(
         "POST", f"/predict/{quote(endpoint, safe='')}", content=content, headers={**(headers or {}), "content-type": "application/json"}
     )
-    said = checked(reply)
+    said = checked_json(reply)
     answers = said["answers"] if "answers" in said else [said["answer"]]
     return Prediction(
         answers, said["version"], said["request_id"], read_timing(reply.headers.get("server-timing", "")), said.get("changed", [])
@@ -92,7 +92,7 @@ def push(file: BinaryIO, model: str | None, progress: Progress | None = None) ->
     progress : called with bytes that are there and bytes in all.
     """
     size = file.seek(0, 2)
-    cut = cuts(size, _member_starts(file))
+    cut = chunk_bounds(size, _member_starts(file))
     names = [hashlib.sha256(_read(file, *one)).hexdigest() for one in cut]
     missing = set((yield from fetch("POST", "/api/packages/chunks", {"chunks": names}))["missing"])
     there = sum(end - start for name, (start, end) in zip(names, cut, strict=True) if name not in missing)
@@ -103,7 +103,7 @@ def push(file: BinaryIO, model: str | None, progress: Progress | None = None) ->
             missing.remove(name)
             data = _read(file, start, end)
             headers = {"content-type": "application/octet-stream"}
-            checked((yield Request("PUT", f"/api/packages/chunks/{name}", content=data, headers=headers)))
+            checked_json((yield Request("PUT", f"/api/packages/chunks/{name}", content=data, headers=headers)))
             there += end - start
     if progress is not None:
         progress(size, size)

@@ -121,7 +121,7 @@ class Client:
 
     def tell(self, endpoint: str, request_id: str, truth: Any, row: int = 0) -> dict[str, Any]:
         """Tell what was true about an earlier answer: ``client.tell("outage-risk", said.request_id, "holds")``."""
-        return self._run(calls.tell(endpoint, request_id, truth, row))
+        return self._run(calls.record_outcome(endpoint, request_id, truth, row))
 
     def fetch_bytes(self, path: str, **params: Any) -> bytes:
         """Any call whose answer is no JSON, such as a report, or the trail as NDJSON."""
@@ -203,7 +203,7 @@ class AsyncClient:
 
     async def tell(self, endpoint: str, request_id: str, truth: Any, row: int = 0) -> dict[str, Any]:
         """See `Client.tell`."""
-        return await self._run(calls.tell(endpoint, request_id, truth, row))
+        return await self._run(calls.record_outcome(endpoint, request_id, truth, row))
 
     async def fetch_bytes(self, path: str, **params: Any) -> bytes:
         """See `Client.fetch_bytes`."""

@@ -6,21 +6,21 @@ LampPostError
 │   ├── BadBody             400  the same of CSV, NDJSON, Arrow and forms
 │   ├── NotAcceptable       406
 │   ├── WrongContentType    415
-│   ├── TooSlow             408
+│   ├── RequestTooSlow      408
 │   ├── BodyTooLarge        413
 │   ├── HeadersTooLarge     431
 │   ├── TooManyRows         413
 │   └── InvalidRows         422  carries every fault, each with row and field
 ├── NotSignedIn             401
 ├── NotAllowed              403
-├── TooOften                429  the token's own rate
+├── RateLimited             429  the token's own rate
 ├── NotFound                404  an unknown endpoint, model, version or call
 ├── Conflict                409
 │   └── ProofFailed         409  carries the rows that differ
 ├── PackageRefused          422  a lamp file that is broken, hostile or not allowed here
 ├── Unavailable             503  nothing can answer now
 │   ├── LaneFull            503  the queue is at its bound, try again after a moment
-│   └── TooLate             504  the caller's own deadline has passed
+│   └── DeadlinePassed      504  the caller's own deadline has passed
 ├── ModelFault              502  the model failed, or gave an answer outside its own schema
 │   └── LookupFault         502  a table holds what its field cannot be
 ├── ServerUnreachable            seen by clients only
@@ -67,7 +67,7 @@ class Fault:
         return {key: value for key, value in out.items() if value is not None}
 
 
-def moved(error: LampPostError, row_of: Callable[[int], int]) -> LampPostError:
+def shift_fault_rows(error: LampPostError, row_of: Callable[[int], int]) -> LampPostError:
     """The error with its faults' rows counted elsewhere, in its sentence too; ``row_of`` gives the new row of each."""
     faults = error.extra.get("faults")
     if not faults:
@@ -140,7 +140,7 @@ class BodyTooLarge(BadRequest):
     code, status, title = "body-too-large", 413, "The body is too large"
 
 
-class TooSlow(BadRequest):
+class RequestTooSlow(BadRequest):
     """The request does not come to an end."""
 
     code, status, title = "too-slow", 408, "The request did not come in time"
@@ -176,7 +176,7 @@ class NotAllowed(LampPostError):
     code, status, title = "not-allowed", 403, "This token may not do that"
 
 
-class TooOften(LampPostError):
+class RateLimited(LampPostError):
     """The token comes more often than it may."""
 
     code, status, title = "too-often", 429, "This token comes too often"
@@ -218,7 +218,7 @@ class LaneFull(Unavailable):
     code, title = "lane-full", "Too many requests are waiting"
 
 
-class TooLate(Unavailable):
+class DeadlinePassed(Unavailable):
     """The caller's own deadline passed before its rows could be run."""
 
     code, status, title = "too-late", 504, "The deadline has passed"

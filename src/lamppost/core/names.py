@@ -30,12 +30,12 @@ def check_name(name: str, what: str) -> str:
     if not NAME.fullmatch(name):
         raise BadRequest(
             f"{what} name {name!r} is not usable: use lower-case letters, digits and hyphens inside, 63 characters at most, "
-            f"for example {plain(name) or 'outage-risk'!r}"
+            f"for example {plain_name(name) or 'outage-risk'!r}"
         )
     return name
 
 
-def plain(text: str) -> str:
+def plain_name(text: str) -> str:
     """The nearest plain name to any text: ``plain("Outage Risk 2") == "outage-risk-2"``."""
     return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")[:63].strip("-")
 
@@ -48,7 +48,7 @@ def parse_version(text: str) -> VersionName:
     return VersionName(check_name(model, "model"), int(number))
 
 
-def closest(name: str, known: Iterable[str]) -> str | None:
+def closest_name(name: str, known: Iterable[str]) -> str | None:
     """The known name most like ``name`` (case does not count), or None when nothing is like it."""
     lowered = {candidate.lower(): candidate for candidate in known}
     match = difflib.get_close_matches(name.lower(), lowered, n=1, cutoff=0.6)

@@ -10,8 +10,8 @@ from typing import Any, Literal
 
 import numpy as np
 
+from lamppost.core.artifact.steps import BoosterFiles
 from lamppost.core.errors import BadRequest, PackageRefused
-from lamppost.core.steps import Booster
 
 Library = Literal["lightgbm", "xgboost"]
 
@@ -43,7 +43,7 @@ def dump_trees(model: Any) -> tuple[bytes, int | None]:
 class BoostedModel:
     """Trees read back, behind the pieces before them; a regressor's."""
 
-    def __init__(self, before: Any | None, step: Booster, data: bytes) -> None:
+    def __init__(self, before: Any | None, step: BoosterFiles, data: bytes) -> None:
         self.library, self.data, self.rounds = step.library, data, step.rounds
         self._before = before
         self._ask = _lightgbm(data) if step.library == "lightgbm" else _xgboost(data, step.rounds)
@@ -70,7 +70,7 @@ class BoostedClassifier:
         return np.column_stack([1.0 - said, said]) if said.ndim == 1 else said
 
 
-def load_trees(before: Any | None, step: Booster, data: bytes, n_labels: int) -> BoostedModel | BoostedClassifier:
+def load_trees(before: Any | None, step: BoosterFiles, data: bytes, n_labels: int) -> BoostedModel | BoostedClassifier:
     """The model back from its files; raise PackageRefused where its library is not installed or refuses the file."""
     try:
         model = BoostedModel(before, step, data)

@@ -8,15 +8,15 @@ from typing import Any
 
 import numpy as np
 
-from lamppost.core.columns import Column
-from lamppost.core.fields import Field, Schema
-from lamppost.core.steps import Compiled
+from lamppost.core.artifact.steps import CompiledForm
+from lamppost.core.schema.columns import Column
+from lamppost.core.schema.fields import Field, Schema
 
 
 class CompiledModel:
     """One session on one thread; many of them share a machine better than many threads share one."""
 
-    def __init__(self, graph: bytes, compiled: Compiled, inputs: Schema) -> None:
+    def __init__(self, graph: bytes, compiled: CompiledForm, inputs: Schema) -> None:
         import onnxruntime
 
         options = onnxruntime.SessionOptions()

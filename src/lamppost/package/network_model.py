@@ -15,10 +15,10 @@ from typing import Any, cast
 import numpy as np
 import numpy.typing as npt
 
-from lamppost.core.columns import Array, Column, to_array, to_column
+from lamppost.core.artifact.steps import NetworkInput, NetworkOutput, NetworkStep
 from lamppost.core.errors import Fault, InvalidRows, ModelFault, PackageRefused
-from lamppost.core.fields import Field, Schema
-from lamppost.core.steps import Feed, NetworkStep, Output
+from lamppost.core.schema.columns import Array, Column, array_for_step, column_from_step
+from lamppost.core.schema.fields import Field, Schema
 
 Ask = Callable[[dict[str, Array]], dict[str, Any]]
 """Arrays by input name, rows first, to whatever the network gives by output name."""
@@ -61,7 +61,7 @@ class NetworkModel:
                 filled = part + part[-1:] * (size - len(part) if self.step.rows else 0)
                 yield part, len(filled), {name: np.stack([values[row] for row in filled]) for name, values in fed.items()}
 
-    def _fed(self, feed: Feed, columns: Sequence[Column]) -> Array | list[Array]:
+    def _fed(self, feed: NetworkInput, columns: Sequence[Column]) -> Array | list[Array]:
         """One array a row for an input of the network."""
         arrays = []
         for name in feed.columns:
@@ -75,8 +75,8 @@ class NetworkModel:
         return whole if feed.dtype == "string" else _cast(feed, self._place[feed.columns[0]][1], whole)
 
 
-def _numbers(feed: Feed, field: Field, column: Column) -> Array:
-    array = to_array(field, column)
+def _numbers(feed: NetworkInput, field: Field, column: Column) -> Array:
+    array = array_for_step(field, column)
     if field.kind == "choice" and feed.dtype != "string":
         return np.asarray(column.values)  # its code
     if field.kind == "yes/no":
@@ -86,7 +86,7 @@ def _numbers(feed: Feed, field: Field, column: Column) -> Array:
     return array
 
 
-def _cast(feed: Feed, field: Field, array: Array) -> Array:
+def _cast(feed: NetworkInput, field: Field, array: Array) -> Array:
     if feed.dtype not in ("float16", "float32", "float64") and array.dtype.kind == "f":
         gone = ~np.isfinite(array)
         if gone.any():
@@ -105,7 +105,7 @@ def _cast(feed: Feed, field: Field, array: Array) -> Array:
     return array.astype(feed.dtype, copy=False)
 
 
-def _fit(feed: Feed, field: Field, row: int, array: Array) -> Array:
+def _fit(feed: NetworkInput, field: Field, row: int, array: Array) -> Array:
     """An array whose shape is known only now, or one text."""
     if feed.dtype == "string":
         if array.dtype == object and None in array:
@@ -129,7 +129,7 @@ def _groups(feeds: dict[str, Array | list[Array]], rows: int) -> list[list[int]]
     return list(groups.values())
 
 
-def made(output: Output, said: Any, rows: int) -> Array:
+def made(output: NetworkOutput, said: Any, rows: int) -> Array:
     """One value a row of what a network gave; raise ModelFault when that is not one for each row."""
     if isinstance(said, list) and said and isinstance(said[0], dict):  # a map of class to score for each row
         keys = sorted(said[0], key=lambda key: (isinstance(key, str), key))
@@ -151,7 +151,7 @@ def made(output: Output, said: Any, rows: int) -> Array:
 
 def _column(field: Field, values: list[Any]) -> Column:
     if field.kind == "tensor":
-        return to_column(field, [np.asarray(value, dtype=np.float64).reshape([n or -1 for n in field.shape]) for value in values])
+        return column_from_step(field, [np.asarray(value, dtype=np.float64).reshape([n or -1 for n in field.shape]) for value in values])
     if field.kind == "vector":
         array = np.array([np.asarray(value, dtype=np.float64).reshape(-1) for value in values])
         if array.shape[1] == 1 and len(field.choices) == 2:  # the score of the second of two labels
@@ -166,7 +166,7 @@ def _column(field: Field, values: list[Any]) -> Column:
         return Column(np.array(plain, dtype=np.float64))
     if field.kind == "integer":
         return Column(np.array(plain, dtype=np.int64))
-    return to_column(field, [value.decode() if isinstance(value, bytes) else value for value in plain])
+    return column_from_step(field, [value.decode() if isinstance(value, bytes) else value for value in plain])
 
 
 def open_onnx(file: Path) -> Ask:

@@ -18,11 +18,11 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
+from lamppost.core.artifact.manifest import MANIFEST, Manifest, PackageFile, manifest_digest, read_manifest
+from lamppost.core.artifact.proof import Proof, read_proof
+from lamppost.core.artifact.reference import Reference, read_reference
 from lamppost.core.errors import PackageRefused
 from lamppost.core.limits import MAX_MANIFEST_BYTES, MAX_MEMBERS, MAX_PACKAGE_BYTES
-from lamppost.core.manifest import MANIFEST, Manifest, Member, digest_of, read_manifest
-from lamppost.core.proof import Proof, read_proof
-from lamppost.core.reference import Reference, read_reference
 from lamppost.package.signing import MAX_SIGNATURES_BYTES, SIGNATURES, Signature, check, read_signatures
 
 _CHUNK = 2**20
@@ -61,7 +61,7 @@ def unpack_lamp(path: Path, digest: str, folder: Path) -> Path:
     try:
         with _opened(path) as archive:
             entries, raw = _read_head(path, archive)
-            if digest_of(raw) != digest:
+            if manifest_digest(raw) != digest:
                 raise PackageRefused(f"{path.name} is another package than {digest}; push it again")
             manifest = read_manifest(raw)
             _check_members(entries, manifest)
@@ -86,7 +86,7 @@ def read_unpacked(folder: Path, digest: str) -> tuple[Manifest, Proof]:
         raise FileNotFoundError(folder)
     try:
         raw = (folder / MANIFEST).read_bytes()
-        manifest = read_manifest(raw) if digest_of(raw) == digest else None
+        manifest = read_manifest(raw) if manifest_digest(raw) == digest else None
         proof = (folder / manifest.proof).read_bytes() if manifest is not None else b""
     except OSError as error:
         raise PackageRefused(f"{folder} cannot be read: {error}") from error
@@ -107,7 +107,7 @@ def read_lamp(path: Path) -> Lamp:
         proof = read_proof(_read_small(archive, entries[manifest.proof]))
         reference = read_reference(_read_small(archive, entries[manifest.reference])) if manifest.reference else None
         signatures = read_signatures(_read_small(archive, entries[SIGNATURES], MAX_SIGNATURES_BYTES)) if SIGNATURES in entries else ()
-    digest = digest_of(raw)
+    digest = manifest_digest(raw)
     check(signatures, digest)
     return Lamp(path, manifest, proof, reference, digest, path.stat().st_size, signatures)
 
@@ -200,7 +200,7 @@ def _read_small(archive: zipfile.ZipFile, info: zipfile.ZipInfo, limit: int = MA
     return data
 
 
-def _checked(archive: zipfile.ZipFile, name: str, member: Member) -> Iterator[bytes]:
+def _checked(archive: zipfile.ZipFile, name: str, member: PackageFile) -> Iterator[bytes]:
     """The member's bytes in chunks; never more than the manifest says, and refused unless their digest is the manifest's."""
     hasher, size = hashlib.sha256(), 0
     with archive.open(name) as file:
@@ -214,7 +214,7 @@ def _checked(archive: zipfile.ZipFile, name: str, member: Member) -> Iterator[by
         raise PackageRefused(f"member {name!r} has another digest than the manifest says; the file was changed or damaged after packing")
 
 
-def _extract(archive: zipfile.ZipFile, name: str, member: Member | None, target: Path) -> None:
+def _extract(archive: zipfile.ZipFile, name: str, member: PackageFile | None, target: Path) -> None:
     target.parent.mkdir(parents=True, exist_ok=True)
     with target.open("wb") as out:
         for chunk in [_read_small(archive, archive.getinfo(name))] if member is None else _checked(archive, name, member):

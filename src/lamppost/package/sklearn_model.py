@@ -14,10 +14,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import orjson
 
-from lamppost.core.columns import Column, strings
+from lamppost.core.artifact.steps import ArtifactFormat, FrameColumn, Reads, SklearnStep
 from lamppost.core.errors import BadRequest, ModelFault, PackageRefused
-from lamppost.core.fields import Field, Schema
-from lamppost.core.steps import ArtifactFormat, FrameColumn, Reads, SklearnStep
+from lamppost.core.schema.columns import Column, column_texts
+from lamppost.core.schema.fields import Field, Schema
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -189,7 +189,7 @@ def _series(field: Field, column: Column, spec: FrameColumn) -> Any:
     dtype = "int64" if spec.dtype == "category" and field.kind == "integer" else spec.dtype
     values: Any
     if field.kind in ("choice", "text"):
-        values = strings(field, column)
+        values = column_texts(field, column)
         if spec.dtype == "category":
             return pd.Categorical(values, categories=list(spec.categories))
         if spec.dtype == "object":

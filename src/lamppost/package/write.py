@@ -10,16 +10,16 @@ from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 
-from lamppost.core.manifest import MANIFEST, Manifest, Member, write_manifest
+from lamppost.core.artifact.manifest import MANIFEST, Manifest, PackageFile, write_manifest
 from lamppost.package.read import read_lamp
 from lamppost.package.signing import SIGNATURES, Signature, check, write_signatures
 
 _EPOCH = (1980, 1, 1, 0, 0, 0)  # the earliest time a ZIP can hold
 
 
-def describe(members: Mapping[str, bytes]) -> dict[str, Member]:
+def describe(members: Mapping[str, bytes]) -> dict[str, PackageFile]:
     """Digest and size of each member."""
-    return {path: Member(hashlib.sha256(data).hexdigest(), len(data)) for path, data in members.items()}
+    return {path: PackageFile(hashlib.sha256(data).hexdigest(), len(data)) for path, data in members.items()}
 
 
 def write_lamp(path: Path, manifest: Manifest, members: Mapping[str, bytes]) -> None:

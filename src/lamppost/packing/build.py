@@ -12,27 +12,27 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from lamppost.core.columns import Column, column_of, to_rows
+from lamppost.core.artifact.manifest import Manifest, Provenance, fields_by_name
+from lamppost.core.artifact.proof import Proof, write_proof
+from lamppost.core.artifact.reference import Reference, make_reference, write_reference
+from lamppost.core.artifact.schema_inference import choose_proof_rows, columns_from_frame, frame_rows, infer_inputs
+from lamppost.core.artifact.steps import FrameColumn, NetworkStep, PixelsStep, Reads, SklearnStep, Step, TableStep
 from lamppost.core.errors import BadRequest
-from lamppost.core.fields import Field, Schema
-from lamppost.core.infer import columns_of, infer_inputs, plain_rows, proof_rows
-from lamppost.core.manifest import Manifest, Story, read_as
 from lamppost.core.names import check_name
-from lamppost.core.proof import Proof, write_proof
-from lamppost.core.reference import Reference, make_reference, write_reference
-from lamppost.core.steps import FrameColumn, NetworkStep, PixelsStep, Reads, SklearnStep, Step, TableStep
+from lamppost.core.schema.columns import Column, answer_rows_from_columns, column_from_values
+from lamppost.core.schema.fields import Field, Schema
 from lamppost.package import sklearn_model
 from lamppost.package.sklearn_model import as_read, model_input
 from lamppost.package.write import describe, write_lamp
-from lamppost.packing.cautions import cautions, unread
-from lamppost.packing.environment import pins
 from lamppost.packing.fitted import fitted_step, inputs_of, prepared
-from lamppost.packing.networks import Network, field_hints, network_step, story_of
-from lamppost.packing.parts import Code, Encoder, Pixels, Table, code_step, encoder_step, field_of, pixels_step, table_step
+from lamppost.packing.networks import Network, field_hints, network_step, read_notes
+from lamppost.packing.pack_warnings import input_warnings, unused_input_warnings
+from lamppost.packing.pins import find_pins
+from lamppost.packing.provenance import find_origin
 from lamppost.packing.quantizing import quantized
 from lamppost.packing.recipe import Part, Recipe, Remarks
-from lamppost.packing.story import origin
-from lamppost.runtime.steps import Running, RunningSklearn, open_step
+from lamppost.packing.side_steps import Code, Encoder, Pixels, Table, code_step, encoder_step, field_of, pixels_step, table_step
+from lamppost.runtime.running_steps import RunningSklearn, RunningStep, open_step
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -45,7 +45,7 @@ _COMPARED_ROWS = 1_000
 _EVERYTHING = frozenset({"python", "torch"})
 
 
-def build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> Remarks:
+def build_package(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> Remarks:
     """Write the lamp file of a fitted object, or of a `Network`."""
     check_name(recipe.name, "model")
     if recipe.proof_rows < 1:
@@ -65,9 +65,9 @@ def build(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> Remarks:
 def _build(package: _Package, model: Any, to: Path) -> Remarks:
     recipe = package.recipe
     notes: list[str] = []
-    story = Story(notes=recipe.notes, tags=dict(recipe.tags or {}))
+    story = Provenance(notes=recipe.notes, tags=dict(recipe.tags or {}))
     if isinstance(model, Network):
-        said, tags = story_of(model)
+        said, tags = read_notes(model)
         story = replace(story, notes=recipe.notes or said, tags=tags | story.tags)
     package.begin(model, notes)
     package.add_parts(recipe.before)
@@ -83,12 +83,12 @@ def _build(package: _Package, model: Any, to: Path) -> Remarks:
     answers = package.steps[-1].gives
     proof, reference = package.proof(answers), package.reference(answers)
     members = package.members | {"proof.json": write_proof(proof), "reference.json": write_reference(reference)}
-    made = origin(to.parent.absolute(), recipe.by)
+    made = find_origin(to.parent.absolute(), recipe.by)
     story = replace(
         story,
         trained_rows=len(package.frame),
         metrics=dict(recipe.metrics or {}),
-        libraries=pins(model, package.members, package.imports()),
+        libraries=find_pins(model, package.members, package.imports()),
         python=platform.python_version(),
         by=made.by,
         commit=made.commit,
@@ -122,7 +122,7 @@ class _Package:
         self.inputs: Schema
         self.request_frame: pd.DataFrame
         self.options: Schema | None = None
-        self._running: list[Running] = []
+        self._running: list[RunningStep] = []
         self._columns: dict[str, Column] = {}
         self._known: dict[str, Field] = {}
         self._reads: Reads = "frame"
@@ -166,10 +166,10 @@ class _Package:
                 raise BadRequest(f"options.{needed[0]}: an option needs a default, or missing = true; the proof is made with it")
             self._known |= {field.name: field for field in self.options}
         if recipe.before or recipe.after or isinstance(model, Network):
-            self._flow(columns_of(self.inputs, self.request_frame), self.inputs)
+            self._flow(columns_from_frame(self.inputs, self.request_frame), self.inputs)
             if self.options:
                 rows = len(self.frame)
-                self._flow([column_of(field, [field.default] * rows) for field in self.options], self.options)
+                self._flow([column_from_values(field, [field.default] * rows) for field in self.options], self.options)
 
     def _hinted(self, model: Any) -> dict[str, Mapping[str, Any]]:
         """What is said about the fields: by the packer, and by the network that reads them."""
@@ -230,18 +230,18 @@ class _Package:
         folder.mkdir()
         return quantized(network, *self._some(_COMPARED_ROWS), folder)
 
-    def _opened(self, step: Step, members: Mapping[str, bytes]) -> Running:
+    def _opened(self, step: Step, members: Mapping[str, bytes]) -> RunningStep:
         for path, data in members.items():
             (self.folder / path).parent.mkdir(parents=True, exist_ok=True)
             (self.folder / path).write_bytes(data)
-        takes = read_as(self._known, step.takes, f"step {len(self.steps)}")
+        takes = fields_by_name(self._known, step.takes, f"step {len(self.steps)}")
         return open_step(step, takes, self.folder, members.__getitem__, _EVERYTHING)
 
     def add_fitted(self, model: Any, notes: list[str]) -> None:
         """Add the model's step, compiled if that is exact."""
         recipe = self.recipe
         frame = self._model_frame(model) if recipe.before else self.request_frame
-        takes = read_as(self._known, tuple(str(name) for name in frame.columns), "the model")
+        takes = fields_by_name(self._known, tuple(str(name) for name in frame.columns), "the model")
         made = fitted_step(model, frame, takes, self._reads, recipe, len(self.steps))
         notes[:0] = made.notes
         self.steps.append(made.step)
@@ -260,7 +260,7 @@ class _Package:
         """What the model reads, for every row of the training frame, out of what the steps before it gave."""
         names = getattr(model, "feature_names_in_", None)
         wanted = [str(name) for name in names] if names is not None else self._unread()
-        takes = read_as(self._known, tuple(wanted), "the model")
+        takes = fields_by_name(self._known, tuple(wanted), "the model")
         if names is None:
             text = len(wanted) == 1 and takes.fields[0].kind in ("text", "choice") and not hasattr(model, "n_features_in_")
             self._reads = "column" if text else "matrix"
@@ -280,14 +280,14 @@ class _Package:
     def cautions(self, answers: Schema) -> list[str]:
         """Inputs that are probably mistakes."""
         name = next((name for name in self.recipe.targets if name in self.frame.columns), None)
-        found = cautions(self.inputs, self.request_frame, None if name is None else self.frame[name])
-        return found + unread(self.inputs, self.request_frame, lambda rows: self._ask(rows, answers))
+        found = input_warnings(self.inputs, self.request_frame, None if name is None else self.frame[name])
+        return found + unused_input_warnings(self.inputs, self.request_frame, lambda rows: self._ask(rows, answers))
 
     def _ask(self, rows: pd.DataFrame, answers: Schema) -> np.ndarray[Any, Any]:
         """What the whole package says to some rows: its last answer that is numbers or codes."""
-        table = dict(zip(self.inputs.names, columns_of(self.inputs, rows), strict=True))
+        table = dict(zip(self.inputs.names, columns_from_frame(self.inputs, rows), strict=True))
         for field in self.options or ():
-            table[field.name] = column_of(field, [field.default] * len(rows))
+            table[field.name] = column_from_values(field, [field.default] * len(rows))
         for step, running in zip(self.steps, self._running, strict=True):
             table.update(zip(step.gives.names, running.run([table[name] for name in step.takes]), strict=True))
         said = [[np.asarray(value).tobytes() for value in table[name].values] for name in answers.names]
@@ -301,8 +301,8 @@ class _Package:
         labels = self._labels
         if labels is None and answers.fields[0].kind == "choice" and answers.names[0] in self._columns:
             labels = np.asarray(self._columns[answers.names[0]].values)
-        positions = proof_rows(self.inputs, self.request_frame, self.recipe.proof_rows, labels)
-        rows = plain_rows(self.inputs, self.request_frame.iloc[positions])
+        positions = choose_proof_rows(self.inputs, self.request_frame, self.recipe.proof_rows, labels)
+        rows = frame_rows(self.inputs, self.request_frame.iloc[positions])
         return Proof(rows, self._said(answers, positions), self.recipe.tolerance)
 
     def _said(self, answers: Schema, positions: list[int]) -> list[dict[str, Any]]:
@@ -311,16 +311,16 @@ class _Package:
             known = _known_answers(self.recipe.answers, answers, len(self.frame))
             return [known[position] for position in positions]
         if self._fitted is not None:
-            return to_rows(answers, self._fitted(positions), len(positions))
+            return answer_rows_from_columns(answers, self._fitted(positions), len(positions))
         columns = [self._columns[name] for name in answers.names]
-        return to_rows(answers, [_rows_of(column, positions) for column in columns], len(positions))
+        return answer_rows_from_columns(answers, [_rows_of(column, positions) for column in columns], len(positions))
 
     def reference(self, answers: Schema) -> Reference:
         """What inputs and answers look like over the frame, or over 50,000 rows spread evenly over it (2,000 of pictures or tensors)."""
         heavy = any(field.kind in ("image", "tensor") for field in self.inputs)
         count = min(len(self.frame), _HEAVY_ROWS if heavy else _REFERENCE_ROWS)
         positions = np.linspace(0, len(self.frame) - 1, num=count).astype(int).tolist()
-        rows = plain_rows(self.inputs, self.request_frame.iloc[positions])
+        rows = frame_rows(self.inputs, self.request_frame.iloc[positions])
         held_out = self._held_out()
         if held_out is None:
             return make_reference(self.inputs, rows, answers, self._said(answers, positions))

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from onnx import TensorProto
 
-from lamppost.core.columns import Column
-from lamppost.core.fields import Schema
-from lamppost.core.infer import columns_of
-from lamppost.core.proof import Tolerance
-from lamppost.core.steps import Compiled, SklearnStep
+from lamppost.core.artifact.proof import Tolerance
+from lamppost.core.artifact.schema_inference import columns_from_frame
+from lamppost.core.artifact.steps import CompiledForm, SklearnStep
+from lamppost.core.schema.columns import Column
+from lamppost.core.schema.fields import Schema
 from lamppost.package import sklearn_model
 from lamppost.package.compiled_model import CompiledModel
 from lamppost.packing.compile_columns import Raw, code_fields, number_fields
@@ -31,14 +31,14 @@ _MEASURE_S = 0.4
 
 
 @dataclass(frozen=True, slots=True)
-class Outcome:
+class CompileOutcome:
     """What became of a step. graph : the ONNX bytes, None when it was not compiled. why : the reason then.
 
     before_ms, after_ms : milliseconds for one row and for 64, of the original and of the graph.
     """
 
     graph: bytes | None
-    compiled: Compiled | None
+    compiled: CompiledForm | None
     why: str | None
     before_ms: tuple[float, float] = (0.0, 0.0)
     after_ms: tuple[float, float] = (0.0, 0.0)
@@ -57,24 +57,24 @@ class Outcome:
 
 def compile_step(
     step: SklearnStep, model: Any, inputs: Schema, frame: pd.DataFrame, tolerance: Tolerance, file: str = "steps/0/compiled.onnx"
-) -> Outcome:
+) -> CompileOutcome:
     """Compile a fitted object and check it on rows of its training frame, at least 1,000: labels exactly, numbers within tolerance.
 
     frame : rows to check on, columns as the model reads them. Whatever goes wrong, the outcome says so and the original serves.
     """
     try:
-        compiled = Compiled(file, number_fields(inputs), code_fields(inputs))
+        compiled = CompiledForm(file, number_fields(inputs), code_fields(inputs))
         graph = _convert(step, model, inputs)
         running = CompiledModel(graph, compiled, inputs)
         rows = _rows_to_check(frame)
         difference = _differs(step, model, running, inputs, rows, tolerance)
         if difference is not None:
-            return Outcome(None, None, difference)
+            return CompileOutcome(None, None, difference)
     except NotCompiled as error:
-        return Outcome(None, None, f"there is no exact counterpart for {error}")
+        return CompileOutcome(None, None, f"there is no exact counterpart for {error}")
     except Exception as error:  # a converter met a shape it does not know; the original is always there
-        return Outcome(None, None, f"{type(error).__name__}: {error}"[:300])
-    return Outcome(graph, compiled, None, *_measure(step, model, running, inputs, rows))
+        return CompileOutcome(None, None, f"{type(error).__name__}: {error}"[:300])
+    return CompileOutcome(graph, compiled, None, *_measure(step, model, running, inputs, rows))
 
 
 def _convert(step: SklearnStep, model: Any, inputs: Schema) -> bytes:
@@ -136,7 +136,7 @@ def _original(step: SklearnStep, model: Any, rows: pd.DataFrame) -> list[Column]
 def _differs(step: SklearnStep, model: Any, running: CompiledModel, inputs: Schema, rows: pd.DataFrame, tolerance: Tolerance) -> str | None:
     """In one sentence where the graph's answers are not the original's; None when they all are."""
     trained = _original(step, model, rows)
-    given = running.run(columns_of(inputs, rows))
+    given = running.run(columns_from_frame(inputs, rows))
     if len(trained) != len(given):
         return "the graph gives other answers than the original has"
     for one, other in zip(trained, given, strict=True):
@@ -160,7 +160,7 @@ def _measure(
     """Milliseconds for one row and for 64: columns in, answers out, on this machine, before and after."""
     before, after = [], []
     for count in (1, _MEASURED_ROWS):
-        columns = columns_of(inputs, rows.head(count))
+        columns = columns_from_frame(inputs, rows.head(count))
         before.append(
             _best_ms(lambda columns=columns: sklearn_model.predict(step, model, sklearn_model.model_input(step, inputs, columns)))
         )

@@ -12,9 +12,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from lamppost.core.columns import Column, from_rows
-from lamppost.core.fields import Field, Schema, Value
-from lamppost.core.steps import FrameColumn, SklearnStep
+from lamppost.core.artifact.steps import FrameColumn, SklearnStep
+from lamppost.core.schema.columns import Column, columns_from_rows
+from lamppost.core.schema.fields import Field, Schema, Value
 from lamppost.package.compiled_model import width_of
 from lamppost.package.sklearn_model import model_input
 from lamppost.packing.compile_transformers import transform
@@ -185,7 +185,7 @@ class Raw:
     def _ask(self, fitted: Any, rows: list[dict[str, Value]], names: list[str]) -> npt.NDArray[np.float64]:
         schema = Schema(tuple(self._fields[name] for name in names))
         specs: tuple[FrameColumn, ...] = tuple(self._specs[name] for name in names)
-        columns: list[Column] = from_rows(schema, rows)
+        columns: list[Column] = columns_from_rows(schema, rows)
         asked = model_input(SklearnStep("-", "skops", specs, schema, self._reads), schema, columns)
         out = fitted.transform(asked)
         out = out.toarray() if hasattr(out, "toarray") else np.asarray(out)

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from lamppost.core.artifact.schema_inference import classifier_answers, multi_target_answers, regressor_answers
+from lamppost.core.artifact.steps import BoosterFiles, PredictedTarget, Reads, SklearnStep
 from lamppost.core.errors import BadRequest
-from lamppost.core.fields import Schema
-from lamppost.core.infer import classifier_answers, regressor_answers, several_answers
-from lamppost.core.steps import Booster, Reads, SklearnStep, Target
+from lamppost.core.schema.fields import Schema
 from lamppost.package import sklearn_model
 from lamppost.package.boosted_model import BoostedModel, dump_trees, library_of, load_trees, n_classes, split
 from lamppost.package.sklearn_model import as_read, frame_columns, target_classes
@@ -42,7 +42,7 @@ def prepared(model: Any) -> Any:
         data, rounds = dump_trees(model)
         library = library_of(model)
         assert library is not None
-        return load_trees(None, Booster(library, "the booster", rounds), data, n_classes(model))
+        return load_trees(None, BoosterFiles(library, "the booster", rounds), data, n_classes(model))
     if not hasattr(model, "predict"):
         raise BadRequest(f"{type(model).__name__} has no predict; pack the fitted estimator or pipeline that answers")
     return model
@@ -99,7 +99,7 @@ def fitted_step(model: Any, frame: pd.DataFrame, takes: Schema, reads: Reads, re
         labels,
         targets,
         _label_from(model, matrix) if labels and scored else "predict",
-        Booster("lightgbm", "none"),
+        BoosterFiles("lightgbm", "none"),
     )
     step, members, reasons = _stored(step, model, recipe, at)
     notes = []
@@ -123,11 +123,11 @@ def _stored(step: SklearnStep, model: Any, recipe: Recipe, at: int) -> tuple[Skl
     library = library_of(trees)
     booster = None
     if isinstance(plain, BoostedModel):  # a booster without an estimator around it
-        booster, before = Booster(plain.library, f"steps/{at}/trees.{_ENDINGS[plain.library]}", plain.rounds), None
+        booster, before = BoosterFiles(plain.library, f"steps/{at}/trees.{_ENDINGS[plain.library]}", plain.rounds), None
         members[booster.file] = plain.data
     elif library is not None:
         data, rounds = dump_trees(trees)
-        booster = Booster(library, f"steps/{at}/trees.{_ENDINGS[library]}", rounds)
+        booster = BoosterFiles(library, f"steps/{at}/trees.{_ENDINGS[library]}", rounds)
         members[booster.file] = data
     else:
         before = model
@@ -143,7 +143,7 @@ def _stored(step: SklearnStep, model: Any, recipe: Recipe, at: int) -> tuple[Skl
 _ENDINGS = {"lightgbm": "txt", "xgboost": "json"}
 
 
-def _answers(model: Any, matrix: Any, recipe: Recipe) -> tuple[tuple[str, ...], tuple[Target, ...], Schema, bool]:
+def _answers(model: Any, matrix: Any, recipe: Recipe) -> tuple[tuple[str, ...], tuple[PredictedTarget, ...], Schema, bool]:
     """Labels, targets, the schema of what the model gives, and whether it scores."""
     from sklearn.base import is_classifier
 
@@ -159,10 +159,12 @@ def _answers(model: Any, matrix: Any, recipe: Recipe) -> tuple[tuple[str, ...], 
     if len(names) != count:
         raise BadRequest(f"the model answers with {count} values a row, and target names {len(names)}: {', '.join(names)}; name them all")
     if not told:
-        targets = tuple(Target(name) for name in names)
-        return (), targets, several_answers(targets, False, recipe.unit), False
-    targets = tuple(Target(name, tuple(map(str, classes))) for name, classes in zip(names, target_classes(model, count), strict=True))
-    return (), targets, several_answers(targets, scored, None), scored
+        targets = tuple(PredictedTarget(name) for name in names)
+        return (), targets, multi_target_answers(targets, False, recipe.unit), False
+    targets = tuple(
+        PredictedTarget(name, tuple(map(str, classes))) for name, classes in zip(names, target_classes(model, count), strict=True)
+    )
+    return (), targets, multi_target_answers(targets, scored, None), scored
 
 
 def _labels(classes: np.ndarray[Any, Any], given: Mapping[Any, str] | Sequence[str] | None) -> tuple[str, ...]:

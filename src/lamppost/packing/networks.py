@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING, Any, Literal, get_args
 
 import numpy as np
 
-from lamppost.core.columns import Column
+from lamppost.core.artifact.schema_inference import classifier_answers
+from lamppost.core.artifact.steps import Dtype, NetworkFormat, NetworkInput, NetworkOutput, NetworkStep
 from lamppost.core.errors import BadRequest, ModelFault
-from lamppost.core.fields import Field, Kind, Schema
-from lamppost.core.infer import classifier_answers
-from lamppost.core.steps import Dtype, Feed, NetworkFormat, NetworkStep, Output
+from lamppost.core.schema.columns import Column
+from lamppost.core.schema.fields import Field, Kind, Schema
 from lamppost.package.network_model import NetworkModel, made
 
 if TYPE_CHECKING:
@@ -53,7 +53,7 @@ class Network:
 
 
 @dataclass(frozen=True, slots=True)
-class Opening:
+class NetworkPort:
     """One input or output as the graph declares it. shape : of one row, 0 for an open axis; rows : a fixed number of them, or 0."""
 
     name: str
@@ -62,7 +62,7 @@ class Opening:
     rows: int = 0
 
 
-def describe(network: Network) -> tuple[list[Opening], list[str], list[str]]:
+def describe_network(network: Network) -> tuple[list[NetworkPort], list[str], list[str]]:
     """The inputs of a network, the names of its outputs, and the files beside it. PyTorch programs do not tell their inputs."""
     if network.format != "onnx":
         return [], [], []
@@ -72,7 +72,7 @@ def describe(network: Network) -> tuple[list[Opening], list[str], list[str]]:
     return openings, [value.name for value in model.graph.output], _beside(model)
 
 
-def story_of(network: Network) -> tuple[str, dict[str, str]]:
+def read_notes(network: Network) -> tuple[str, dict[str, str]]:
     """Notes and tags that an ONNX graph carries: its description and its metadata."""
     if network.format != "onnx":
         return "", {}
@@ -80,12 +80,12 @@ def story_of(network: Network) -> tuple[str, dict[str, str]]:
     return model.doc_string, {entry.key: entry.value for entry in model.metadata_props}
 
 
-def wiring(network: Network, columns: Sequence[str], also: Sequence[str] = ()) -> dict[str, tuple[str, ...]]:
+def match_columns_to_inputs(network: Network, columns: Sequence[str], also: Sequence[str] = ()) -> dict[str, tuple[str, ...]]:
     """Which columns feed which input; raise BadRequest where that cannot be told.
 
     columns : those that a single input is made of where nothing is said. also : others, such as options, that inputs may name.
     """
-    openings, _, _ = describe(network)
+    openings, _, _ = describe_network(network)
     names = [one.name for one in openings]
     if network.inputs is not None:
         given = {name: (of,) if isinstance(of, str) else tuple(of) for name, of in network.inputs.items()}
@@ -106,9 +106,9 @@ def wiring(network: Network, columns: Sequence[str], also: Sequence[str] = ()) -
 
 def field_hints(network: Network, columns: Sequence[str], also: Sequence[str] = ()) -> dict[str, dict[str, Any]]:
     """What the network's inputs say about the fields that feed them, beyond what a frame shows: that whole numbers need not be whole."""
-    openings = {one.name: one for one in describe(network)[0]}
+    openings = {one.name: one for one in describe_network(network)[0]}
     hints: dict[str, dict[str, Any]] = {}
-    for name, of in wiring(network, columns, also).items():
+    for name, of in match_columns_to_inputs(network, columns, also).items():
         dtype = openings[name].dtype if name in openings else "float32"
         for column in of:
             if dtype.startswith("float"):
@@ -129,9 +129,9 @@ def network_step(
     path = Path(network.path)
     if not path.is_file():
         raise BadRequest(f"there is no network at {path}")
-    openings, names, beside = describe(network)
+    openings, names, beside = describe_network(network)
     declared = {one.name: one for one in openings}
-    wired = wiring(network, list(known) if unread is None else unread, list(known))
+    wired = match_columns_to_inputs(network, list(known) if unread is None else unread, list(known))
     feeds = tuple(_feed(name, of, known, declared.get(name)) for name, of in wired.items())
     rows = max([one.rows for one in openings], default=0)
     file = f"steps/{at}/{path.name}"
@@ -139,7 +139,9 @@ def network_step(
     for name in beside:
         members[f"steps/{at}/{name}"] = (path.parent / name).read_bytes()
     placeholder = Schema((Field("none", "number"),))
-    step = NetworkStep(file, network.format, feeds, (Output("none", "none"),), placeholder, tuple(sorted(members.keys() - {file})), rows)
+    step = NetworkStep(
+        file, network.format, feeds, (NetworkOutput("none", "none"),), placeholder, tuple(sorted(members.keys() - {file})), rows
+    )
     takes = Schema(tuple(known[name] for name in step.takes))
     said = _look(step, takes, path, [columns[name] for name in step.takes], names)
     outputs, gives = _answers(network, said, any(0 in feed.shape for feed in feeds))
@@ -155,7 +157,7 @@ def _look(step: NetworkStep, takes: Schema, path: Path, columns: Sequence[Column
     def note(feeds: dict[str, Any]) -> dict[str, Any]:
         said = ask(feeds)
         for name, value in said.items():
-            given.setdefault(name, []).extend(made(Output(name, name), value, len(next(iter(feeds.values())))))
+            given.setdefault(name, []).extend(made(NetworkOutput(name, name), value, len(next(iter(feeds.values())))))
         return {**said, "none": np.zeros(len(next(iter(feeds.values()))))}
 
     running._ask = note
@@ -166,11 +168,11 @@ def _look(step: NetworkStep, takes: Schema, path: Path, columns: Sequence[Column
     return {name: given[name] for name in (names or given)}
 
 
-def _answers(network: Network, said: Mapping[str, list[Any]], open_axes: bool) -> tuple[tuple[Output, ...], Schema]:
+def _answers(network: Network, said: Mapping[str, list[Any]], open_axes: bool) -> tuple[tuple[NetworkOutput, ...], Schema]:
     attributes = {name: dict(given) for name, given in (network.outputs or {}).items()}
     if unknown := attributes.keys() - said.keys():
         raise BadRequest(f"the network has no output {', '.join(sorted(unknown))}; its outputs are {', '.join(said)}")
-    outputs: list[Output] = []
+    outputs: list[NetworkOutput] = []
     fields: list[Field] = []
     left = list(said)
     if network.labels is not None:
@@ -179,19 +181,19 @@ def _answers(network: Network, said: Mapping[str, list[Any]], open_axes: bool) -
         answers = classifier_answers(tuple(map(str, network.labels)), scores is not None)
         fields += answers.fields
         if label is not None:
-            outputs.append(Output(label, "label"))
+            outputs.append(NetworkOutput(label, "label"))
         else:
             assert scores is not None
             single = np.size(said[scores][0]) == 1
             half: Literal["above zero", "above half"] = "above zero" if network.scores == "sigmoid" else "above half"
-            outputs.append(Output(scores, "label", half if single else "highest"))
+            outputs.append(NetworkOutput(scores, "label", half if single else "highest"))
         if scores is not None:
-            outputs.append(Output(scores, "scores", network.scores))
+            outputs.append(NetworkOutput(scores, "scores", network.scores))
     for name in left:
         given = attributes.get(name, {})
         field = _field(str(given.pop("field", f"output_{name}" if name.isdigit() else name)), said[name], given, open_axes)
         fields.append(field)
-        outputs.append(Output(name, field.name))
+        outputs.append(NetworkOutput(name, field.name))
     return tuple(outputs), Schema(tuple(fields))
 
 
@@ -233,7 +235,7 @@ def _field(name: str, values: list[Any], given: Mapping[str, Any], open_axes: bo
 _KINDS: dict[str, Kind] = {"b": "yes/no", "i": "integer", "u": "integer", "U": "text", "S": "text", "O": "text"}
 
 
-def _feed(name: str, of: tuple[str, ...], known: Mapping[str, Field], opening: Opening | None) -> Feed:
+def _feed(name: str, of: tuple[str, ...], known: Mapping[str, Field], opening: NetworkPort | None) -> NetworkInput:
     dtype: Dtype = opening.dtype if opening else "float32"
     first = known[of[0]]
     if first.kind == "image":
@@ -248,14 +250,14 @@ def _feed(name: str, of: tuple[str, ...], known: Mapping[str, Field], opening: O
         raise BadRequest(f"the network's {name} reads {dtype}, and {of[0]} holds numbers with fractions; make it whole numbers")
     own = first.shape if first.kind == "tensor" else (len(first.choices),) if first.kind == "vector" else (len(of),) if len(of) > 1 else ()
     if opening is None:
-        return Feed(name, of, dtype, own)
+        return NetworkInput(name, of, dtype, own)
     size = int(np.prod(own)) if 0 not in own else 0
     fixed = opening.shape and 0 not in opening.shape
     if fixed and size and int(np.prod(opening.shape)) != size:
         raise BadRequest(f"the network's {name} wants {opening.shape} a row, and {', '.join(of)} give {own or 'one number'}")
     if not fixed and len(own) == len(opening.shape):
-        return Feed(name, of, dtype, tuple(mine or theirs for mine, theirs in zip(own, opening.shape, strict=True)))
-    return Feed(name, of, dtype, tuple(length or 1 for length in opening.shape) if not own and opening.shape else opening.shape)
+        return NetworkInput(name, of, dtype, tuple(mine or theirs for mine, theirs in zip(own, opening.shape, strict=True)))
+    return NetworkInput(name, of, dtype, tuple(length or 1 for length in opening.shape) if not own and opening.shape else opening.shape)
 
 
 # -- reading ONNX -----------------------------------------------------------------------------------------------------
@@ -273,7 +275,7 @@ def _graph(path: Path) -> onnx.ModelProto:
     return model
 
 
-def _opening(value: Any) -> Opening:
+def _opening(value: Any) -> NetworkPort:
     import onnx
 
     tensor = value.type.tensor_type
@@ -285,7 +287,7 @@ def _opening(value: Any) -> Opening:
     dims = [axis.dim_value if axis.HasField("dim_value") else 0 for axis in tensor.shape.dim]
     if not dims:
         raise BadRequest(f"the network's input {value.name} has no axis for rows; export the network with a batch axis first")
-    return Opening(value.name, dtype, tuple(dims[1:]), dims[0])  # type: ignore[arg-type]
+    return NetworkPort(value.name, dtype, tuple(dims[1:]), dims[0])  # type: ignore[arg-type]
 
 
 def _beside(model: onnx.ModelProto) -> list[str]:

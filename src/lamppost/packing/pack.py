@@ -8,12 +8,12 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from lamppost.core.artifact.proof import DEFAULT_TOLERANCE, USUAL_CAUSES, Tolerance
+from lamppost.core.artifact.steps import ArtifactFormat
 from lamppost.core.errors import ProofFailed
-from lamppost.core.proof import DEFAULT_TOLERANCE, USUAL_CAUSES, Tolerance
-from lamppost.core.steps import ArtifactFormat
 from lamppost.package.read import Lamp, read_lamp
-from lamppost.packing.build import build
-from lamppost.packing.cautions import PackWarning
+from lamppost.packing.build import build_package
+from lamppost.packing.pack_warnings import PackWarning
 from lamppost.packing.recipe import Part, Recipe, Remarks
 from lamppost.runtime.proving import prove as prove_lamp
 
@@ -56,7 +56,8 @@ def pack(
     frame : the data frame it was trained on, one column a field; a column may hold pictures (PNG or JPEG bytes, or uint8 arrays) or arrays.
     target : the column that was predicted, or all of them in the model's order; kept out of the inputs.
     labels : names of the classes, by class or in their order, or the fitted label encoder.
-    fields : what to say beyond what the frame shows, such as ``{"height_m": {"unit": "m", "low": 0}}``; see `lamppost.core.fields.Field`.
+    fields : what to say beyond what the frame shows, such as ``{"height_m": {"unit": "m", "low": 0}}``; see
+    `lamppost.core.schema.fields.Field`.
     format : ``skops`` (default where it holds the model) or ``pickle``. proof_rows : rows kept with the answers of ``model``.
     tolerance : how far a number may be from training's. notes, metrics, tags : the model's story. unit : of a regressor's answer.
     compile : make a graph of the whole chain too, and serve that, where it gives the same answers.
@@ -116,7 +117,7 @@ def pack_with_remarks(model: Any, frame: pd.DataFrame, to: Path, recipe: Recipe,
     """`pack`, and what the packer should know about it."""
     unproven = to.with_name(f".{to.name}.unproven")
     try:
-        remarks = build(model, frame, recipe, unproven)
+        remarks = build_package(model, frame, recipe, unproven)
         if prove:
             verdict = prove_lamp(read_lamp(unproven))
             if not verdict.passed:

@@ -14,9 +14,9 @@ from pathlib import Path
 
 import numpy as np
 
-from lamppost.core.columns import Array, Column
 from lamppost.core.errors import BadRequest
-from lamppost.core.fields import Field, Schema
+from lamppost.core.schema.columns import Array, Column
+from lamppost.core.schema.fields import Field, Schema
 from lamppost.package.network_model import NetworkModel
 from lamppost.packing.networks import Network, network_step
 

@@ -6,10 +6,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from lamppost.core.proof import Tolerance
-from lamppost.core.steps import ArtifactFormat
+from lamppost.core.artifact.proof import Tolerance
+from lamppost.core.artifact.steps import ArtifactFormat
 from lamppost.packing.networks import Network
-from lamppost.packing.parts import Code, Encoder, Pixels, Table
+from lamppost.packing.side_steps import Code, Encoder, Pixels, Table
 
 Part = Code | Table | Encoder | Pixels | Network
 """What can stand before and after the model."""
@@ -17,7 +17,7 @@ Part = Code | Table | Encoder | Pixels | Network
 
 @dataclass(frozen=True, slots=True)
 class Recipe:
-    """Everything `build` needs beside model and frame; the same as the arguments of `lamppost.pack`, where they are described."""
+    """Everything `build_package` needs beside model and frame; the same as the arguments of `lamppost.pack`, where they are described."""
 
     name: str
     target: str | Sequence[str] | None = None

@@ -1,4 +1,4 @@
-"""Rows to the columns of a frame and answers of a frame to rows, by one schema: what `core.columns` and `runtime.wire` do,
+"""Rows to the columns of a frame and answers of a frame to rows, by one schema: what `core.columns` and `lamppost.runtime.wire` do,
 without an array in between where values are plain. Batches are small and many, so what counts is the cost of a column, not of a value.
 """
 
@@ -14,9 +14,9 @@ from typing import Any
 
 import numpy as np
 
-from lamppost.core.columns import Column, column_of, dtype_of, from_rows, to_rows
 from lamppost.core.errors import ModelFault
-from lamppost.core.fields import Field, Schema
+from lamppost.core.schema.columns import Column, answer_rows_from_columns, column_from_values, columns_from_rows, dtype_of
+from lamppost.core.schema.fields import Field, Schema
 from lamppost.runtime.wire import WireError, pack_columns, unpack_columns
 
 Row = dict[str, Any]
@@ -26,7 +26,7 @@ _MANY = 512
 """Rows from which on arrays are faster than lists."""
 
 
-class Codec:
+class FrameCodec:
     """For the rows of one schema. `pack` for what goes out, `rows` and `columns` for what comes back."""
 
     def __init__(self, schema: Schema) -> None:
@@ -38,9 +38,9 @@ class Codec:
         self._said = _SingleAnswer(schema) if self._plain else None
 
     def pack(self, rows: Sequence[Row]) -> tuple[list[Any], bytes]:
-        """Header entries and body of rows that a `Plan` has let through."""
+        """Header entries and body of rows that a `ValidationPlan` has let through."""
         if len(rows) >= _MANY:
-            return pack_columns(from_rows(self.schema, rows))
+            return pack_columns(columns_from_rows(self.schema, rows))
         if len(rows) == 1 and self._single is not None and (packed := self._single.pack(rows[0])) is not None:
             return self._single.entries, packed
         entries: list[Any] = []
@@ -56,7 +56,7 @@ class Codec:
                     entries.append((len(data), 0, extras))
                     parts.append(data)
                     continue
-            (entry,), data = pack_columns([column_of(field, values)])
+            (entry,), data = pack_columns([column_from_values(field, values)])
             entries.append(entry)
             parts.append(data)
         return entries, b"".join(parts)
@@ -83,7 +83,7 @@ class Codec:
             return [row]
         if not self._plain or rows >= _MANY:
             columns = unpack_columns(self.schema, rows, entries, body)
-            return to_rows(self.schema, columns, rows)
+            return answer_rows_from_columns(self.schema, columns, rows)
         if not isinstance(entries, list) or len(entries) != len(self.schema):
             raise WireError("a frame has another number of columns than the schema")
         lists, at = [], 0
@@ -94,7 +94,7 @@ class Codec:
                     lists.append(_READ[field.kind](field, fixed, body[at : at + size], rows))
                     at += size
                 case _:  # extras, masks, and whatever is wrong: the careful way
-                    return to_rows(self.schema, unpack_columns(self.schema, rows, entries, body), rows)
+                    return answer_rows_from_columns(self.schema, unpack_columns(self.schema, rows, entries, body), rows)
         if at != len(body):
             raise WireError("a frame has bytes that belong to no column")
         names = self.schema.names

@@ -15,38 +15,38 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 
-from lamppost.core.backoff import Backoff
-from lamppost.core.batch import Job, Piece, Waiting
-from lamppost.core.columns import Column, check, join_columns, slice_columns
-from lamppost.core.errors import BY_CODE, LampPostError, LaneFull, ModelFault, TooLate, Unavailable, moved
-from lamppost.core.manifest import Manifest
-from lamppost.core.measured import Measured
-from lamppost.core.plan import Plan, Row
-from lamppost.core.privacy import Kept
-from lamppost.core.proof import Proof, Verdict
-from lamppost.runtime.codec import Codec
-from lamppost.runtime.driver import Driver, Part
-from lamppost.runtime.opening import open_seat
-from lamppost.runtime.pool import MAX_QUEUED_BYTES, WorkerPool
-from lamppost.runtime.process import WorkerGone
-from lamppost.runtime.supply import Needs
-from lamppost.runtime.terms import AT_ONCE, LaneAnswer, LaneSettings, Reply, Terms
-from lamppost.runtime.watching import Watch
+from lamppost.core.artifact.manifest import Manifest
+from lamppost.core.artifact.proof import Proof, ProofVerdict
+from lamppost.core.engine.backoff import Backoff
+from lamppost.core.engine.batch_queue import BatchQueue, Job, JobSlice
+from lamppost.core.engine.opening_measurement import OpeningMeasurement
+from lamppost.core.errors import BY_CODE, DeadlinePassed, LampPostError, LaneFull, ModelFault, Unavailable, shift_fault_rows
+from lamppost.core.payload.validation_plan import Row, ValidationPlan
+from lamppost.core.schema.columns import Column, check_answer_columns, join_columns, slice_columns
+from lamppost.core.schema.redaction import RedactionPolicy
+from lamppost.runtime.codec import FrameCodec
+from lamppost.runtime.lane_load import LaneLoad
+from lamppost.runtime.lane_options import LIVE_REQUEST, AnswerReceiver, LaneAnswer, LaneSettings, RequestOptions
+from lamppost.runtime.seat_opening import open_seat
+from lamppost.runtime.spare_workers import Needs
 from lamppost.runtime.wire import WireError, pack_columns, unpack_columns
+from lamppost.runtime.worker_driver import FramePart, WorkerDriver
+from lamppost.runtime.worker_pool import MAX_QUEUED_BYTES, WorkerPool
+from lamppost.runtime.worker_process import WorkerGone
 
 log = logging.getLogger("lamppost.lane")
 
 T = TypeVar("T")
-State = Literal["opening", "lit", "restarting", "out", "closed"]
+LaneState = Literal["opening", "lit", "restarting", "out", "closed"]
 _LIGHT_BYTES = 4 * 2**20
 
 
 @dataclass(slots=True, eq=False)
 class _Request:
     rows: Sequence[Row]
-    done: Reply
+    done: AnswerReceiver
     since: float
-    terms: Terms
+    terms: RequestOptions
     columns: Sequence[Column] | None = None
     request_id: str = ""
     answers: dict[int, LaneAnswer] = field(default_factory=dict)
@@ -54,7 +54,7 @@ class _Request:
 
 @dataclass(slots=True)
 class _Batch:
-    pieces: list[Piece[_Request]]
+    pieces: list[JobSlice[_Request]]
     rows: int
     as_columns: bool
 
@@ -64,31 +64,31 @@ class Lane:
 
     def __init__(self, name: str, folder: Path, manifest: Manifest, proof: Proof, settings: LaneSettings, pool: WorkerPool) -> None:
         self.name = name
-        self.plan = Plan(manifest.inputs, options=manifest.options)
-        self.keeps = Kept(manifest.inputs, manifest.options, manifest.answers)
+        self.plan = ValidationPlan(manifest.inputs, options=manifest.options)
+        self.keeps = RedactionPolicy(manifest.inputs, manifest.options, manifest.answers)
         self.manifest = manifest
         self.answers = manifest.answers
         self.columns = manifest.columns
         self.folder = folder
         self.proof = proof
         self.settings = settings
-        self.state: State = "opening"
+        self.state: LaneState = "opening"
         self.why: str | None = None
-        self.verdict: Verdict | None = None
+        self.verdict: ProofVerdict | None = None
         self.memory_bytes = 0
-        self.measured: Measured | None = None
+        self.measured: OpeningMeasurement | None = None
         self.expected_bytes = 0
-        self.seats: list[Driver] = []
+        self.seats: list[WorkerDriver] = []
         self.apart = False
         self.solo = False
         self.overlay: Path | None = None
         self.used_at = asyncio.get_running_loop().time()
-        self.watch = Watch(settings)
+        self.watch = LaneLoad(settings)
         self._loop = asyncio.get_running_loop()
-        self._sends = Codec(manifest.columns)
-        self._gets = Codec(manifest.answers)
+        self._sends = FrameCodec(manifest.columns)
+        self._gets = FrameCodec(manifest.answers)
         self._pool = pool
-        self._waiting: Waiting[_Request] = Waiting(settings.batch, pool.queued)
+        self._waiting: BatchQueue[_Request] = BatchQueue(settings.batch, pool.queued)
         self._running = 0
         self._seating: asyncio.Task[None] | None = None
         self._lingering: asyncio.TimerHandle | None = None
@@ -136,7 +136,7 @@ class Lane:
 
     # -- opening and closing ------------------------------------------------------------------------------------------
 
-    async def open(self, measure: bool = False) -> Verdict:
+    async def open(self, measure: bool = False) -> ProofVerdict:
         """Open and prove in a worker, measure if asked to, then take traffic.
 
         Raise ProofFailed or whatever the worker says; the lane is out then.
@@ -211,19 +211,21 @@ class Lane:
 
     # -- requests -----------------------------------------------------------------------------------------------------
 
-    async def predict(self, rows: Sequence[Row], size_bytes: int, terms: Terms = AT_ONCE) -> LaneAnswer:
+    async def predict(self, rows: Sequence[Row], size_bytes: int, terms: RequestOptions = LIVE_REQUEST) -> LaneAnswer:
         """Answers to rows of this lane's `plan`; raise LaneFull, TooLate, Unavailable or ModelFault. ``size_bytes`` : of the body."""
         done: asyncio.Future[LaneAnswer] = self._loop.create_future()
         self.submit(rows, size_bytes, terms, done, terms.request_id)
         return await done
 
-    async def predict_columns(self, columns: Sequence[Column], rows: int, size_bytes: int, terms: Terms = AT_ONCE) -> LaneAnswer:
+    async def predict_columns(
+        self, columns: Sequence[Column], rows: int, size_bytes: int, terms: RequestOptions = LIVE_REQUEST
+    ) -> LaneAnswer:
         """The same for many rows at once, as columns in and out; they are batches of their own."""
         done: asyncio.Future[LaneAnswer] = self._loop.create_future()
         self._enqueue(_Request((), done, time.monotonic(), terms, columns, terms.request_id), rows, size_bytes)
         return await done
 
-    def submit(self, rows: Sequence[Row], size_bytes: int, terms: Terms, done: Reply, request_id: str = "") -> None:
+    def submit(self, rows: Sequence[Row], size_bytes: int, terms: RequestOptions, done: AnswerReceiver, request_id: str = "") -> None:
         """`predict` for whoever need not wait: ``done`` is told, from the event loop; raise what says that it will not be."""
         self._enqueue(_Request(rows, done, time.monotonic(), terms, None, request_id), len(rows), size_bytes)
 
@@ -259,7 +261,7 @@ class Lane:
 
     # -- what a driver asks and tells ---------------------------------------------------------------------------------
 
-    def batch(self, room: int, now: float) -> Part | None:
+    def batch(self, room: int, now: float) -> FramePart | None:
         """What waits, up to ``room`` rows, as columns on the wire; None while it is worth to wait for more."""
         if (wait_s := self.watch.gather_s(now, len(self._waiting))) > 0:
             if self._lingering is None:
@@ -268,7 +270,9 @@ class Lane:
         pieces, late = self._waiting.take(now, _is_over, min(room, self.watch.max_rows))
         for job in late:
             if not job.item.done.done():
-                job.item.done.set_exception(TooLate(f"the answer was wanted sooner than {self.name} could give it; it was not asked"))
+                job.item.done.set_exception(
+                    DeadlinePassed(f"the answer was wanted sooner than {self.name} could give it; it was not asked")
+                )
         if not pieces:
             return None
         first = pieces[0].job.item
@@ -287,9 +291,9 @@ class Lane:
         self._running += 1
         self.watch.sent(rows, len(pieces), len(self._waiting), now)
         request = first.request_id if len(pieces) == 1 else ""
-        return Part(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body, request)
+        return FramePart(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body, request)
 
-    def answered(self, part: Part, header: dict[str, Any], body: bytes, sent: float) -> None:
+    def answered(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
         """Hand the answers of a batch to whoever waits for them."""
         self._running -= 1
         self.solo = False
@@ -301,7 +305,7 @@ class Lane:
             rows: list[Row] = []
             if batch.as_columns:
                 columns = self.read(header, body, batch.rows)
-                check(self.answers, columns, batch.rows)
+                check_answer_columns(self.answers, columns, batch.rows)
             else:
                 rows = self.read_rows(header, body, batch.rows)
         except LampPostError as error:
@@ -321,7 +325,7 @@ class Lane:
         alone_s = alone / 1e6 if isinstance(alone, int) and 0 <= alone <= took * 1e6 else took
         self.watch.ran(batch.rows, alone_s, [now - piece.job.item.since for piece in batch.pieces])
 
-    def _settle(self, piece: Piece[_Request], answer: LaneAnswer) -> None:
+    def _settle(self, piece: JobSlice[_Request], answer: LaneAnswer) -> None:
         """The answer of a request, once all its pieces have theirs."""
         job = piece.job
         request = job.item
@@ -365,7 +369,7 @@ class Lane:
 
     def _failed(self, batch: _Batch, error: LampPostError) -> None:
         """A batch of several requests is tried again one by one, a request of several rows in halves until the bad row is known."""
-        again: list[Piece[_Request]] = []
+        again: list[JobSlice[_Request]] = []
         for piece in batch.pieces:
             request = piece.job.item
             if request.done.done():
@@ -380,11 +384,11 @@ class Lane:
         self._waiting.put_back(again)
         self._kick()
 
-    def interrupted(self, part: Part, why: str, together: bool) -> None:
+    def interrupted(self, part: FramePart, why: str, together: bool) -> None:
         """The worker ended over a batch: once more elsewhere, by itself if others were in the same frame."""
         self._running -= 1
         batch: _Batch = part.batch
-        again: list[Piece[_Request]] = []
+        again: list[JobSlice[_Request]] = []
         for piece in batch.pieces:
             piece.tries += 1
             request = piece.job.item
@@ -399,7 +403,7 @@ class Lane:
         self.apart = self.apart or not together
         self._waiting.put_back(again)
 
-    def unseated(self, driver: Driver, why: str) -> None:
+    def unseated(self, driver: WorkerDriver, why: str) -> None:
         """The worker has ended: another seat, at once if something waits or the lane was in use of late."""
         if driver in self.seats:
             self.seats.remove(driver)
@@ -447,7 +451,7 @@ def _is_over(request: _Request) -> bool:
         return True
     if request.terms.gone is None or not request.terms.gone():
         return False
-    request.done.set_exception(TooLate("the caller hung up before its rows were run; they were not"))
+    request.done.set_exception(DeadlinePassed("the caller hung up before its rows were run; they were not"))
     return True
 
 
@@ -455,12 +459,12 @@ def _names_row(error: LampPostError) -> bool:
     return any("row" in fault for fault in error.extra.get("faults") or [])
 
 
-def _placed(error: LampPostError, piece: Piece[_Request]) -> LampPostError:
+def _placed(error: LampPostError, piece: JobSlice[_Request]) -> LampPostError:
     """The error of a single row of a larger request, which says which row it is."""
     if piece.job.rows == 1:
         return error
     if _names_row(error):
-        return moved(error, lambda row: row + piece.start)
+        return shift_fault_rows(error, lambda row: row + piece.start)
     faults = [{"row": piece.start, "expected": "a row that the model can answer", "given": error.detail}]
     return type(error)(f"row {piece.start}: {error.detail}", **{**error.extra, "faults": faults})
 

@@ -7,22 +7,22 @@ import tempfile
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from lamppost.core.artifact.proof import ProofVerdict
 from lamppost.core.errors import ProofFailed
-from lamppost.core.proof import Verdict
 from lamppost.package.read import Lamp
 from lamppost.runtime.lane import Lane
-from lamppost.runtime.pool import WorkerPool
-from lamppost.runtime.terms import LaneSettings
+from lamppost.runtime.lane_options import LaneSettings
+from lamppost.runtime.worker_pool import WorkerPool
 
 
-def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle", "python", "torch"})) -> Verdict:
+def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle", "python", "torch"})) -> ProofVerdict:
     """Replay the proof in a new worker process; raise PackageRefused or ModelFault when it cannot even be opened."""
     # in a thread, because the caller's may have an event loop already, as in a notebook
     with tempfile.TemporaryDirectory(prefix="lamppost-prove-") as folder, ThreadPoolExecutor(1) as thread:
         return thread.submit(asyncio.run, _prove(lamp, Path(folder), formats)).result()
 
 
-async def _prove(lamp: Lamp, folder: Path, formats: frozenset[str]) -> Verdict:
+async def _prove(lamp: Lamp, folder: Path, formats: frozenset[str]) -> ProofVerdict:
     unpacked = await asyncio.to_thread(lamp.unpack, folder)
     pool = WorkerPool()
     lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(formats=formats), pool)

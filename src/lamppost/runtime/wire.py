@@ -2,7 +2,7 @@
 
 A frame is ``header_bytes: u32 LE``, ``body_bytes: u32 LE``, the header as JSON, the body. The header's ``columns`` lists, in
 schema order, ``[body_bytes_of_this_column, missing_bytes, extras]``; buffers lie one after the other, in the dtypes of
-`lamppost.core.columns.dtype_of`. Text and images are int32 byte lengths (-1 for missing) and then the bytes, text as UTF-8; tensors
+`lamppost.core.schema.columns.dtype_of`. Text and images are int32 byte lengths (-1 for missing) and then the bytes, text as UTF-8; tensors
 with axes of any length are int32 shapes, a row after the other, and then the elements. Everything read is checked against its
 bounds before use, because a worker is not trusted.
 """
@@ -17,8 +17,8 @@ from typing import Any
 import numpy as np
 import orjson
 
-from lamppost.core.columns import Array, Column, dtype_of
-from lamppost.core.fields import Field, Schema
+from lamppost.core.schema.columns import Array, Column, dtype_of
+from lamppost.core.schema.fields import Field, Schema
 
 HEAD = struct.Struct("<II")
 MAX_HEADER_BYTES = 16 * 2**20

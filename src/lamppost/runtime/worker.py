@@ -22,10 +22,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, ClassVar, TextIO
 
+from lamppost.core.artifact.manifest import MANIFEST, read_manifest
 from lamppost.core.errors import LampPostError
-from lamppost.core.manifest import MANIFEST, read_manifest
-from lamppost.runtime.codec import Codec
-from lamppost.runtime.steps import Chain, open_chain
+from lamppost.runtime.codec import FrameCodec
+from lamppost.runtime.running_steps import StepChain, open_chain
 from lamppost.runtime.wire import HEAD, frame_size, pack_columns, pack_frame, read_header
 
 _PR_SET_PDEATHSIG = 1
@@ -40,8 +40,8 @@ _FILE_BYTES = 2**30
 class _Slot:
     """One open package."""
 
-    codec: Codec
-    steps: Chain
+    codec: FrameCodec
+    steps: StepChain
 
 
 class Worker:
@@ -82,7 +82,7 @@ class Worker:
         folder, before = Path(header["folder"]), _memory_bytes()
         manifest = read_manifest((folder / MANIFEST).read_bytes())
         steps = open_chain(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
-        self.slots[int(header["slot"])] = _Slot(Codec(manifest.columns), steps)
+        self.slots[int(header["slot"])] = _Slot(FrameCodec(manifest.columns), steps)
         gc.freeze()  # a look for cycles through all that is open would hold up a batch for a tenth of a second
         after = _memory_bytes()
         return pack_frame({"op": "opened", "pid": os.getpid(), "memory_bytes": after, "grew_bytes": max(0, after - before)})

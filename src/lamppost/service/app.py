@@ -15,24 +15,24 @@ from starlette.exceptions import HTTPException
 
 import lamppost
 from lamppost.core.errors import BadJson, BadRequest, LampPostError, NotFound
-from lamppost.service import (
-    api_alerts,
-    api_changes,
-    api_contract,
-    api_endpoints,
-    api_models,
-    api_node,
-    api_packages,
-    api_replay,
-    api_reviews,
-    api_tokens,
-    api_watch,
+from lamppost.service.api import (
+    alerts,
+    changes,
+    endpoints,
+    models,
+    monitoring,
+    node_status,
+    openapi_document,
+    packages,
+    replay,
+    reviews,
+    tokens,
 )
 from lamppost.service.console import mount_console
+from lamppost.service.http.predict_handler import PREFIX, Receive, Scope, Send, problem_headers
 from lamppost.service.node import Node, running
-from lamppost.service.predict import PREFIX, Receive, Scope, Send, problem_headers
 
-_API = (api_endpoints, api_watch, api_changes, api_models, api_replay, api_reviews, api_alerts, api_packages, api_tokens, api_node)
+_API = (endpoints, monitoring, changes, models, replay, reviews, alerts, packages, tokens, node_status)
 
 
 class App(FastAPI):
@@ -67,8 +67,8 @@ def make_app(node: Node) -> App:
         separate_input_output_schemas=False,
     )
     app.node = app.state.node = node
-    app.state.contracts = api_contract.Contracts()
-    app.include_router(api_contract.router)
+    app.state.contracts = openapi_document.EndpointPaths()
+    app.include_router(openapi_document.router)
     for module in _API:
         app.include_router(module.router)
     app.add_exception_handler(LampPostError, _on_error)

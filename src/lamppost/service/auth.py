@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
-from lamppost.core.errors import NotAllowed, NotSignedIn, TooOften
-from lamppost.core.pace import Bucket
+from lamppost.core.engine.rate_limit import TokenBucket
+from lamppost.core.errors import NotAllowed, NotSignedIn, RateLimited
 from lamppost.core.roles import Principal
 from lamppost.store import tokens
 from lamppost.store.database import Pool
@@ -26,12 +26,12 @@ class Auth:
         self._pool = pool
         self._by_hash: dict[bytes, Principal] = {}
         self._sessions: dict[str, tuple[Principal, datetime]] = {}
-        self._buckets: dict[str, Bucket] = {}
+        self._buckets: dict[str, TokenBucket] = {}
         self._used: dict[str, float] = {}
 
     async def reload(self) -> None:
         """Read all tokens anew and forget cached sessions, so that what was revoked ends at once."""
-        self._by_hash = await tokens.principals(self._pool)
+        self._by_hash = await tokens.principals_by_hash(self._pool)
         self._sessions.clear()
         rates = {known.token: known.rate_per_s for known in self._by_hash.values()}
         self._buckets = {token: bucket for token, bucket in self._buckets.items() if rates.get(token) == bucket.rate_per_s}
@@ -55,9 +55,9 @@ class Auth:
         if found.expires_at is not None and found.expires_at.timestamp() <= now:
             raise NotSignedIn(f"the token {found.token!r} expired at {found.expires_at:%Y-%m-%d %H:%M} UTC; ask an admin for another one")
         if found.rate_per_s is not None:
-            bucket = self._buckets.get(found.token) or self._buckets.setdefault(found.token, Bucket.full(found.rate_per_s, now))
+            bucket = self._buckets.get(found.token) or self._buckets.setdefault(found.token, TokenBucket.full(found.rate_per_s, now))
             if wait_s := bucket.take(now):
-                raise TooOften(
+                raise RateLimited(
                     f"the token {found.token!r} may come {found.rate_per_s:g} times a second; try again in {wait_s:.2g} s",
                     retry_after_s=math.ceil(wait_s),
                 )

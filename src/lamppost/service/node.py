@@ -14,23 +14,23 @@ import psycopg
 from psycopg_pool import PoolTimeout
 
 from lamppost.service.auth import Auth
-from lamppost.service.catalogue import Catalogue
-from lamppost.service.changes import Changes
-from lamppost.service.counting import Counting
-from lamppost.service.glance import Glance
-from lamppost.service.lookout import Lookout
-from lamppost.service.predict import Predict
-from lamppost.service.quick import Quick
-from lamppost.service.recorder import Recorder
-from lamppost.service.rolling import Rolling
-from lamppost.service.routes import Routes
-from lamppost.service.scribe import Scribe
+from lamppost.service.deployment.changes import EndpointChanges
+from lamppost.service.deployment.rollout_driver import RolloutDriver
+from lamppost.service.deployment.route_table import Routes
+from lamppost.service.http.fast_path import FastPath
+from lamppost.service.http.predict_handler import PredictHandler
+from lamppost.service.monitoring.endpoint_summaries import EndpointSummaries
+from lamppost.service.monitoring.maintenance import Lookout
+from lamppost.service.packages.package_cache import PackageCache
+from lamppost.service.packages.version_listing import VersionListing
+from lamppost.service.records.record_writer import WriterProcess
+from lamppost.service.records.recorder import Recorder
+from lamppost.service.records.window_counting import WindowCounting
 from lamppost.service.settings import Settings
-from lamppost.service.shelf import Shelf
 from lamppost.store.database import CHANGES, make_pool
 
 if TYPE_CHECKING:
-    from lamppost.service.rpc.server import RpcServer
+    from lamppost.service.grpc.server import GrpcServer
 
 log = logging.getLogger("lamppost.node")
 
@@ -44,20 +44,20 @@ class Node:
         self.settings = settings
         self.pool = make_pool(settings.database)
         self.auth = Auth(self.pool)
-        self.counting = Counting(self.pool, Shelf(self.pool, settings.data / "packages"))
-        scribe = Scribe(settings.database, settings.data / "packages", self.counting)
+        self.counting = WindowCounting(self.pool, PackageCache(self.pool, settings.data / "packages"))
+        scribe = WriterProcess(settings.database, settings.data / "packages", self.counting)
         self.recorder = Recorder(scribe, settings.data / "spool", settings.spool_bytes, settings.otlp)
         self.recorder.on = settings.records
         self.routes = Routes(self.pool, settings, self.recorder, self.counting)
-        self.changes = Changes(self.pool, self.routes)
-        self.rolling = Rolling(self.pool, self.routes, self.changes)
-        self.predict = Predict(self.auth, self.routes, self.recorder, settings.max_body_bytes)
-        self.quick = Quick(self.auth, self.routes, self.recorder)
+        self.changes = EndpointChanges(self.pool, self.routes)
+        self.rolling = RolloutDriver(self.pool, self.routes, self.changes)
+        self.predict = PredictHandler(self.auth, self.routes, self.recorder, settings.max_body_bytes)
+        self.quick = FastPath(self.auth, self.routes, self.recorder)
         self.lookout = Lookout(self.pool, self.routes, self.counting, settings, uuid4().hex[:8])
         self.judging = self.lookout.judging
-        self.glance = Glance(self.pool, self.routes)
-        self.catalogue = Catalogue(self.pool)
-        self._rpc: RpcServer | None = None
+        self.glance = EndpointSummaries(self.pool, self.routes)
+        self.catalogue = VersionListing(self.pool)
+        self._rpc: GrpcServer | None = None
         self._listening: asyncio.Task[None] | None = None
         self._warming: asyncio.Task[None] | None = None
 
@@ -120,13 +120,13 @@ class Node:
         await self.changes.remember()
 
 
-def _rpc(node: Node, address: str) -> RpcServer:
+def _rpc(node: Node, address: str) -> GrpcServer:
     """The gRPC server, made inside the running loop; its library is loaded only where it is wanted."""
     os.environ.setdefault("GRPC_ENABLE_FORK_SUPPORT", "0")  # workers are other programs and never use it
-    from lamppost.service.rpc.server import Predictions, RpcServer
+    from lamppost.service.grpc.server import GrpcServer, PredictionServicer
 
-    made = Predictions(node.auth, node.routes, node.recorder)
-    return RpcServer(address, made, node.routes, node.settings.max_body_bytes)
+    made = PredictionServicer(node.auth, node.routes, node.recorder)
+    return GrpcServer(address, made, node.routes, node.settings.max_body_bytes)
 
 
 @contextlib.asynccontextmanager

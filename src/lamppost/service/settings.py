@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from lamppost.core.limits import MAX_BODY_BYTES, MAX_PACKAGE_BYTES
-from lamppost.runtime.terms import LaneSettings
+from lamppost.runtime.lane_options import LaneSettings
 
 
 @dataclass(frozen=True, slots=True)

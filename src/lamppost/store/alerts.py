@@ -12,15 +12,15 @@ from psycopg import AsyncConnection
 from psycopg.rows import TupleRow
 from psycopg.types.json import Json
 
-from lamppost.core.alerting import Alert, Reading
 from lamppost.core.errors import Conflict, NotFound
+from lamppost.core.monitoring.alert_rules import Alert, RuleReading
 from lamppost.store.database import Pool
 
 Reports = Literal["none", "daily", "weekly"]
 
 
 @dataclass(frozen=True, slots=True)
-class Stored:
+class StoredAlert:
     """An alert as it is kept."""
 
     number: int
@@ -32,14 +32,14 @@ class Stored:
 _COLUMNS = "number, endpoint, rule, cause, state, since, seen_at, resolved_at, acknowledged_by, note, told"
 
 
-def _stored(row: TupleRow) -> Stored:
+def _stored(row: TupleRow) -> StoredAlert:
     number, endpoint, rule, cause, state, since, seen_at, resolved_at, by, note, told = row
-    reading = Reading(seen_at, told["level"], told["says"], told["sure"], cause, told.get("why"))
+    reading = RuleReading(seen_at, told["level"], told["says"], told["sure"], cause, told.get("why"))
     back = datetime.fromisoformat(told["back_since"]) if told.get("back_since") else None
-    return Stored(number, Alert(endpoint, rule, state, since, seen_at, reading, back, resolved_at), by, note)
+    return StoredAlert(number, Alert(endpoint, rule, state, since, seen_at, reading, back, resolved_at), by, note)
 
 
-async def listed(pool: Pool, endpoint: str | None, state: str | None, limit: int) -> list[Stored]:
+async def list_alerts(pool: Pool, endpoint: str | None, state: str | None, limit: int) -> list[StoredAlert]:
     """Alerts, those that are open first, then the newest. state : ``open`` for firing and acknowledged ones."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -51,7 +51,7 @@ async def listed(pool: Pool, endpoint: str | None, state: str | None, limit: int
         return [_stored(row) for row in await rows.fetchall()]
 
 
-async def latest(pool: Pool) -> dict[tuple[str, str], Stored]:
+async def latest_alerts(pool: Pool) -> dict[tuple[str, str], StoredAlert]:
     """The newest alert of each rule of each endpoint."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -60,7 +60,7 @@ async def latest(pool: Pool) -> dict[tuple[str, str], Stored]:
         return {(one.alert.endpoint, one.alert.rule): one for one in map(_stored, await rows.fetchall())}
 
 
-async def put(connection: AsyncConnection[TupleRow], alert: Alert, number: int | None) -> int:
+async def save_alert(connection: AsyncConnection[TupleRow], alert: Alert, number: int | None) -> int:
     """Keep an alert: a new one where it has no number yet."""
     told = {
         "level": alert.reading.level,
@@ -85,7 +85,7 @@ async def put(connection: AsyncConnection[TupleRow], alert: Alert, number: int |
     return number
 
 
-async def acknowledge(pool: Pool, number: int, by: str, note: str | None) -> Stored:
+async def acknowledge_alert(pool: Pool, number: int, by: str, note: str | None) -> StoredAlert:
     """Somebody looks after it; raise NotFound or Conflict."""
     async with pool.connection() as connection, connection.transaction():
         row = await (await connection.execute(f"SELECT {_COLUMNS} FROM alerts WHERE number = %s FOR UPDATE".encode(), (number,))).fetchone()
@@ -113,14 +113,14 @@ class Mute:
     note: str | None
 
 
-async def mutes(pool: Pool) -> dict[str, Mute]:
+async def list_mutes(pool: Pool) -> dict[str, Mute]:
     """Those that hold now."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT endpoint, until, muted_by, note FROM mutes WHERE until > now()")
         return {row[0]: Mute(*row) for row in await rows.fetchall()}
 
 
-async def mute(connection: AsyncConnection[TupleRow], endpoint: str, until: datetime, by: str, note: str | None) -> None:
+async def mute_endpoint(connection: AsyncConnection[TupleRow], endpoint: str, until: datetime, by: str, note: str | None) -> None:
     """Begin, lengthen, or with a time in the past end a mute."""
     await connection.execute(
         "INSERT INTO mutes (endpoint, until, muted_by, note) VALUES (%s, %s, %s, %s) ON CONFLICT (endpoint) DO UPDATE SET"
@@ -154,7 +154,7 @@ class Channel:
 _CHANNEL = "SELECT name, kind, target, secret, endpoints, reports, reported_at, made_by, made_at FROM channels"
 
 
-async def channels(pool: Pool) -> list[Channel]:
+async def list_channels(pool: Pool) -> list[Channel]:
     """All channels by name."""
     async with pool.connection() as connection:
         return [Channel(*row) for row in await (await connection.execute(f"{_CHANNEL} ORDER BY name".encode())).fetchall()]
@@ -181,7 +181,7 @@ async def remove_channel(connection: AsyncConnection[TupleRow], name: str) -> No
         raise NotFound(f"there is no channel {name!r}; see lamppost channels")
 
 
-async def reported(pool: Pool, name: str, at: datetime) -> None:
+async def note_report_sent(pool: Pool, name: str, at: datetime) -> None:
     """A scheduled report went out."""
     async with pool.connection() as connection:
         await connection.execute("UPDATE channels SET reported_at = %s WHERE name = %s", (at, name))
@@ -203,9 +203,9 @@ async def add_notices(connection: AsyncConnection[TupleRow], names: Sequence[str
         await connection.execute("INSERT INTO notices (id, channel, body) VALUES (%s, %s, %s)", (uuid4(), name, Json(body)))
 
 
-async def waiting(pool: Pool, limit: int = 20) -> list[Notice]:
+async def due_notices(pool: Pool, limit: int = 20) -> list[Notice]:
     """Notices whose turn it is."""
-    known = {one.name: one for one in await channels(pool)}
+    known = {one.name: one for one in await list_channels(pool)}
     async with pool.connection() as connection:
         rows = await connection.execute(
             "SELECT id, channel, body, tries FROM notices WHERE done_at IS NULL AND NOT given_up AND next_try <= now()"
@@ -215,13 +215,13 @@ async def waiting(pool: Pool, limit: int = 20) -> list[Notice]:
         return [Notice(row[0], known[row[1]], row[2], row[3]) for row in await rows.fetchall() if row[1] in known]
 
 
-async def sent(pool: Pool, notice: Notice) -> None:
+async def note_sent(pool: Pool, notice: Notice) -> None:
     """It arrived."""
     async with pool.connection() as connection:
         await connection.execute("UPDATE notices SET done_at = now(), error = NULL, tries = tries + 1 WHERE id = %s", (notice.id,))
 
 
-async def not_sent(pool: Pool, notice: Notice, error: str, wait_s: float | None) -> None:
+async def note_not_sent(pool: Pool, notice: Notice, error: str, wait_s: float | None) -> None:
     """It did not arrive; it is tried again after a while, or with None given up."""
     async with pool.connection() as connection:
         await connection.execute(
@@ -230,7 +230,7 @@ async def not_sent(pool: Pool, notice: Notice, error: str, wait_s: float | None)
         )
 
 
-async def notices(pool: Pool, limit: int = 50) -> list[dict[str, Any]]:
+async def list_notices(pool: Pool, limit: int = 50) -> list[dict[str, Any]]:
     """The newest notices with how they fared."""
     async with pool.connection() as connection:
         rows = await connection.execute(

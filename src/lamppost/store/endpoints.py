@@ -11,18 +11,18 @@ import orjson
 from psycopg import AsyncConnection
 from psycopg.rows import TupleRow
 
+from lamppost.core.endpoint.setup import EndpointSetup, read_setup, write_setup
 from lamppost.core.errors import Conflict, NotFound
 from lamppost.core.names import VersionName
-from lamppost.core.setup import Setup, read_setup, write_setup
 from lamppost.store import rollouts, trail
 from lamppost.store.database import Pool, announce
-from lamppost.store.trail import By
+from lamppost.store.trail import ChangedBy
 
 _COLUMNS = "endpoint, revision, setup, since, changed_by, restores, rollout, watch"
 
 
 @dataclass(frozen=True, slots=True)
-class Split:
+class EndpointRevision:
     """What an endpoint serves since when, by whom; revision counts its changes from 1.
 
     restores : the earlier revision that this one puts back. rollout, watch : of which rollout it is a step, and what is counted meanwhile.
@@ -30,7 +30,7 @@ class Split:
 
     endpoint: str
     revision: int
-    setup: Setup
+    setup: EndpointSetup
     since: datetime
     changed_by: str
     restores: int | None = None
@@ -44,11 +44,11 @@ class Split:
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class EndpointChange:
     """A change to be made. after : the revision it was thought out against. action, note : for the trail."""
 
     endpoint: str
-    setup: Setup
+    setup: EndpointSetup
     after: int | None = None
     restores: int | None = None
     rollout: int | None = None
@@ -58,38 +58,38 @@ class Change:
     note: str | None = field(default=None)
 
 
-async def list_splits(pool: Pool) -> list[Split]:
+async def list_revisions(pool: Pool) -> list[EndpointRevision]:
     """The split in force of every endpoint, by name."""
     async with pool.connection() as connection:
         rows = await connection.execute(f"SELECT DISTINCT ON (endpoint) {_COLUMNS} FROM splits ORDER BY endpoint, revision DESC".encode())
         return [_split(*row) for row in await rows.fetchall()]
 
 
-async def history(pool: Pool, endpoint: str, limit: int = 50) -> list[Split]:
+async def endpoint_history(pool: Pool, endpoint: str, limit: int = 50) -> list[EndpointRevision]:
     """The splits of one endpoint, newest first."""
     async with pool.connection() as connection:
         query = f"SELECT {_COLUMNS} FROM splits WHERE endpoint = %s ORDER BY revision DESC LIMIT %s"
         return [_split(*row) for row in await (await connection.execute(query.encode(), (endpoint, limit))).fetchall()]
 
 
-async def histories(pool: Pool, names: Sequence[str], limit: int) -> dict[str, list[Split]]:
+async def endpoint_histories(pool: Pool, names: Sequence[str], limit: int) -> dict[str, list[EndpointRevision]]:
     """The splits of several endpoints, each newest first."""
     query = (
         f"SELECT {_COLUMNS} FROM (SELECT *, row_number() OVER (PARTITION BY endpoint ORDER BY revision DESC) AS at FROM splits"
         " WHERE endpoint = ANY(%s)) newest WHERE at <= %s ORDER BY endpoint, revision DESC"
     )
-    out: dict[str, list[Split]] = {}
+    out: dict[str, list[EndpointRevision]] = {}
     async with pool.connection() as connection:
         for row in await (await connection.execute(query.encode(), (list(names), limit))).fetchall():
             out.setdefault(row[0], []).append(_split(*row))
     return out
 
 
-def _split(endpoint: str, revision: int, setup: Any, since: datetime, changed_by: str, *more: Any) -> Split:
-    return Split(endpoint, revision, read_setup(setup), since, changed_by, *more)
+def _split(endpoint: str, revision: int, setup: Any, since: datetime, changed_by: str, *more: Any) -> EndpointRevision:
+    return EndpointRevision(endpoint, revision, read_setup(setup), since, changed_by, *more)
 
 
-def earlier(past: Sequence[Split]) -> Split | None:
+def find_rollback_target(past: Sequence[EndpointRevision]) -> EndpointRevision | None:
     """What going back from the newest of these splits (newest first) returns to; None when it is the first.
 
     Steps of rollouts are passed over, and so is what an earlier going back has passed: twice in a row goes back twice.
@@ -110,33 +110,37 @@ def earlier(past: Sequence[Split]) -> Split | None:
     return None
 
 
-async def set_up(pool: Pool, change: Change, by: By) -> tuple[Split, Split | None]:
+async def change_endpoint(pool: Pool, change: EndpointChange, by: ChangedBy) -> tuple[EndpointRevision, EndpointRevision | None]:
     """Make one change, as one transaction that every node hears of; returns the new split and the one it follows."""
-    made = await apply(pool, [change], by)
+    made = await change_endpoints(pool, [change], by)
     return made[0]
 
 
-async def apply(pool: Pool, changes: Sequence[Change], by: By) -> list[tuple[Split, Split | None]]:
+async def change_endpoints(
+    pool: Pool, changes: Sequence[EndpointChange], by: ChangedBy
+) -> list[tuple[EndpointRevision, EndpointRevision | None]]:
     """Make changes, all or none. Raise Conflict where one was thought out against a revision that is not in force any more."""
     async with pool.connection() as connection, connection.transaction():
-        made = [await make(connection, change, by) for change in sorted(changes, key=lambda change: change.endpoint)]
+        made = [await add_revision(connection, change, by) for change in sorted(changes, key=lambda change: change.endpoint)]
         await announce(connection, "routes")
         return made
 
 
-async def newest(connection: AsyncConnection[TupleRow], endpoint: str) -> Split | None:
+async def newest_revision(connection: AsyncConnection[TupleRow], endpoint: str) -> EndpointRevision | None:
     """What an endpoint serves, None for one that is new."""
     query = f"SELECT {_COLUMNS} FROM splits WHERE endpoint = %s ORDER BY revision DESC LIMIT 1"
     row = await (await connection.execute(query.encode(), (endpoint,))).fetchone()
     return None if row is None else _split(*row)
 
 
-async def make(connection: AsyncConnection[TupleRow], change: Change, by: By) -> tuple[Split, Split | None]:
+async def add_revision(
+    connection: AsyncConnection[TupleRow], change: EndpointChange, by: ChangedBy
+) -> tuple[EndpointRevision, EndpointRevision | None]:
     """One change inside a transaction; whoever opened that announces it."""
     endpoint, setup = change.endpoint, change.setup
     await connection.execute("INSERT INTO endpoints (name) VALUES (%s) ON CONFLICT DO NOTHING", (endpoint,))
     await connection.execute("SELECT 1 FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
-    before = await newest(connection, endpoint)
+    before = await newest_revision(connection, endpoint)
     now = 0 if before is None else before.revision
     if change.after is not None and change.after != now:
         said = f"{endpoint} was changed meanwhile: its revision is {now}, and this was made for {change.after}; look again"
@@ -147,9 +151,9 @@ async def make(connection: AsyncConnection[TupleRow], change: Change, by: By) ->
         if version is None or version[0] is not None:
             raise Conflict(f"{name} {'does not exist' if version is None else 'is retired'}, and cannot serve; see lamppost models")
     if change.rollout is None and before is not None and before.rollout is not None:
-        await rollouts.end_by_hand(connection, endpoint, f"{by.token} changed {endpoint} otherwise, to {setup.says()}")
+        await rollouts.end_replaced_rollout(connection, endpoint, f"{by.token} changed {endpoint} otherwise, to {setup.says()}")
     if change.approvals is not None:
-        await demand(connection, endpoint, change.approvals, by)
+        await demand_approvals(connection, endpoint, change.approvals, by)
     watch = None if change.watch is None else orjson.dumps(change.watch).decode()
     insert = (
         "INSERT INTO splits (endpoint, revision, setup, changed_by, restores, rollout, watch) VALUES (%s, %s, %s, %s, %s, %s, %s)"
@@ -165,11 +169,11 @@ async def make(connection: AsyncConnection[TupleRow], change: Change, by: By) ->
             (endpoint, now + 1, name.model, name.number),
         )
     old = None if before is None else write_setup(before.setup)
-    await trail.add(connection, by, change.action, endpoint, old, written, change.note)
+    await trail.add_entry(connection, by, change.action, endpoint, old, written, change.note)
     return _split(*made), before
 
 
-async def demand(connection: AsyncConnection[TupleRow], endpoint: str, approvals: int, by: By) -> None:
+async def demand_approvals(connection: AsyncConnection[TupleRow], endpoint: str, approvals: int, by: ChangedBy) -> None:
     """How many approvals a version needs before it serves an endpoint."""
     found = await connection.execute("SELECT approvals FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
     row = await found.fetchone()
@@ -177,10 +181,10 @@ async def demand(connection: AsyncConnection[TupleRow], endpoint: str, approvals
         raise NotFound(f"there is no endpoint {endpoint!r}")
     if row[0] != approvals:
         await connection.execute("UPDATE endpoints SET approvals = %s WHERE name = %s", (approvals, endpoint))
-        await trail.add(connection, by, "demanded approvals", endpoint, row[0], approvals)
+        await trail.add_entry(connection, by, "demanded approvals", endpoint, row[0], approvals)
 
 
-async def approvals(pool: Pool) -> dict[str, int]:
+async def list_demanded_approvals(pool: Pool) -> dict[str, int]:
     """How many approvals each endpoint demands, where it demands any."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT name, approvals FROM endpoints WHERE approvals > 0")

@@ -10,12 +10,12 @@ from uuid import UUID
 
 from psycopg.types.json import Json
 
-from lamppost.core.quality import Told
+from lamppost.core.monitoring.quality import JudgedAnswer
 from lamppost.store.database import Pool
 
 
 @dataclass(frozen=True, slots=True)
-class Answered:
+class AnsweredCall:
     """A recorded call, or what a shadow said to it. input, answer : as recorded."""
 
     request_id: UUID
@@ -31,7 +31,7 @@ class Answered:
 class Outcome:
     """The truth about one row of one answer."""
 
-    of: Answered
+    of: AnsweredCall
     row: int
     truth: Any
     said: dict[str, Any]
@@ -42,14 +42,14 @@ class Outcome:
 _ANSWERED = "SELECT request_id, endpoint, version, shadow, at, input, answer FROM calls WHERE status = 200 AND version IS NOT NULL"
 
 
-async def answered(pool: Pool, request_ids: Sequence[UUID]) -> list[Answered]:
+async def answered_calls(pool: Pool, request_ids: Sequence[UUID]) -> list[AnsweredCall]:
     """The calls with these ids, and what shadows answered to them."""
     async with pool.connection() as connection:
         rows = await connection.execute(f"{_ANSWERED} AND request_id = ANY(%s)".encode(), (list(request_ids),))
-        return [Answered(*row) for row in await rows.fetchall()]
+        return [AnsweredCall(*row) for row in await rows.fetchall()]
 
 
-async def by_key(pool: Pool, endpoint: str, key: str, values: Sequence[str], since: datetime, until: datetime) -> list[Answered]:
+async def calls_by_key(pool: Pool, endpoint: str, key: str, values: Sequence[str], since: datetime, until: datetime) -> list[AnsweredCall]:
     """Calls of a span that sent one of these values in a field, in any of their rows; the newest first."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -59,10 +59,10 @@ async def by_key(pool: Pool, endpoint: str, key: str, values: Sequence[str], sin
             " WHERE one->>%s = ANY(%s)))) ORDER BY at DESC LIMIT 20000".encode(),
             (endpoint, since, until, key, list(values), key, list(values)),
         )
-        return [Answered(*row) for row in await rows.fetchall()]
+        return [AnsweredCall(*row) for row in await rows.fetchall()]
 
 
-async def keep(pool: Pool, told: Sequence[Outcome], by: str) -> int:
+async def store_outcomes(pool: Pool, told: Sequence[Outcome], by: str) -> int:
     """Store outcomes; one that is told again replaces what was told before. Returns how many are new or changed."""
     if not told:
         return 0
@@ -84,17 +84,17 @@ async def keep(pool: Pool, told: Sequence[Outcome], by: str) -> int:
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class KnownOutcome:
     """An outcome as quality reads it."""
 
     version: str
     shadow: bool
     at: datetime
     told_at: datetime
-    told: Told
+    told: JudgedAnswer
 
 
-async def known(pool: Pool, endpoint: str, since: datetime, until: datetime, limit: int = 100_000) -> list[Known]:
+async def outcomes_between(pool: Pool, endpoint: str, since: datetime, until: datetime, limit: int = 100_000) -> list[KnownOutcome]:
     """Outcomes of answers given in a span, the oldest first."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -102,10 +102,10 @@ async def known(pool: Pool, endpoint: str, since: datetime, until: datetime, lim
             " WHERE endpoint = %s AND answered_at >= %s AND answered_at < %s ORDER BY answered_at LIMIT %s",
             (endpoint, since, until, limit),
         )
-        return [Known(row[0], row[1], row[2], row[3], Told(row[4], row[5], row[6])) for row in await rows.fetchall()]
+        return [KnownOutcome(row[0], row[1], row[2], row[3], JudgedAnswer(row[4], row[5], row[6])) for row in await rows.fetchall()]
 
 
-async def answered_rows(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:
+async def count_answered_rows(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:
     """Rows answered in a span, by version; the denominator of how much is known."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -116,7 +116,7 @@ async def answered_rows(pool: Pool, endpoint: str, since: datetime, until: datet
         return dict(await rows.fetchall())
 
 
-async def right(pool: Pool, since: datetime, until: datetime, endpoint: str | None = None) -> dict[str, tuple[int, int]]:
+async def count_right_answers(pool: Pool, since: datetime, until: datetime, endpoint: str | None = None) -> dict[str, tuple[int, int]]:
     """Right answers of those given in a span whose truth is known, by endpoint; shadows do not count."""
     async with pool.connection() as connection:
         rows = await connection.execute(

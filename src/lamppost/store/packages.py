@@ -16,13 +16,13 @@ from lamppost.core.errors import BodyTooLarge, Conflict, NotFound
 from lamppost.core.names import VersionName
 from lamppost.store import trail
 from lamppost.store.database import Pool, announce
-from lamppost.store.trail import By
+from lamppost.store.trail import ChangedBy
 
 Proven = Literal["not yet", "passed", "failed"]
 
 
 @dataclass(frozen=True, slots=True)
-class Listed:
+class ListedVersion:
     """One immutable version, as lists have it.
 
     proof : what replaying it on a node showed last; proof_says : in words. measured : figures of its first opening, None before that.
@@ -48,7 +48,7 @@ class Listed:
 
 
 @dataclass(frozen=True, slots=True)
-class Version(Listed):
+class StoredVersion(ListedVersion):
     """The same with its manifest, as JSON."""
 
     manifest: str
@@ -62,7 +62,7 @@ _VERSIONS = "FROM versions v JOIN packages p ON p.digest = v.digest"
 
 
 async def store_version(
-    pool: Pool, model: str, digest: str, manifest: str, path: Path, by: By, cut: Sequence[tuple[int, int]]
+    pool: Pool, model: str, digest: str, manifest: str, path: Path, by: ChangedBy, cut: Sequence[tuple[int, int]]
 ) -> tuple[VersionName, bool]:
     """Store a checked lamp file as the model's next version, whole or not at all. cut : start and end of its chunks.
 
@@ -93,7 +93,7 @@ async def store_version(
             )
         ).fetchone()
         assert number is not None
-        await trail.add(connection, by, "pushed", f"{model}@{number[0]}", after={"digest": digest, "size_bytes": size_bytes})
+        await trail.add_entry(connection, by, "pushed", f"{model}@{number[0]}", after={"digest": digest, "size_bytes": size_bytes})
         await announce(connection, "versions")
         return VersionName(model, number[0]), True
 
@@ -116,7 +116,7 @@ async def store_chunk(pool: Pool, sha256: bytes, data: bytes) -> None:
         await connection.execute("INSERT INTO chunks (sha256, data) VALUES (%s, %s) ON CONFLICT DO NOTHING", (sha256, data))
 
 
-async def assemble(pool: Pool, wanted: Sequence[bytes], to: Path, limit: int | None = None) -> list[tuple[int, int]]:
+async def assemble_chunks(pool: Pool, wanted: Sequence[bytes], to: Path, limit: int | None = None) -> list[tuple[int, int]]:
     """Write chunks one after the other to disk, and return where each begins and ends.
 
     Raise NotFound where one is not stored, BodyTooLarge where they are more than ``limit`` bytes.
@@ -156,16 +156,16 @@ async def fetch_package(pool: Pool, digest: str, to: Path) -> None:
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT sha256 FROM package_chunks WHERE digest = %s ORDER BY position", (digest,))
         wanted = [bytes(sha256) for (sha256,) in await rows.fetchall()]
-    await assemble(pool, wanted, to)
+    await assemble_chunks(pool, wanted, to)
 
 
-async def get_version(pool: Pool, name: VersionName) -> Version:
+async def get_version(pool: Pool, name: VersionName) -> StoredVersion:
     """One version; raise NotFound that names the ones there are."""
     async with pool.connection() as connection:
         query = f"SELECT {_LISTED}, p.manifest {_VERSIONS} WHERE v.model = %s AND v.number = %s".encode()
         row = await (await connection.execute(query, (name.model, name.number))).fetchone()
         if row is not None:
-            return Version(*row)
+            return StoredVersion(*row)
         rows = await (
             await connection.execute("SELECT number FROM versions WHERE model = %s ORDER BY number DESC LIMIT 5", (name.model,))
         ).fetchall()
@@ -174,16 +174,16 @@ async def get_version(pool: Pool, name: VersionName) -> Version:
     raise NotFound(f"there is no model {name.model!r}; push a package first: lamppost push {name.model}.lamp")
 
 
-async def list_versions(pool: Pool, model: str | None = None) -> list[Listed]:
+async def list_versions(pool: Pool, model: str | None = None) -> list[ListedVersion]:
     """All versions, newest first within a model, models by name."""
     async with pool.connection() as connection:
         rows = await connection.execute(
             f"SELECT {_LISTED} {_VERSIONS} WHERE %s::text IS NULL OR v.model = %s ORDER BY v.model, v.number DESC".encode(), (model, model)
         )
-        return [Listed(*row) for row in await rows.fetchall()]
+        return [ListedVersion(*row) for row in await rows.fetchall()]
 
 
-async def manifests(pool: Pool, digests: Sequence[str]) -> dict[str, str]:
+async def read_manifests(pool: Pool, digests: Sequence[str]) -> dict[str, str]:
     """The manifests of packages, as JSON, by digest."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT digest, manifest FROM packages WHERE digest = ANY(%s)", (list(digests),))
@@ -199,7 +199,7 @@ async def note_proof(pool: Pool, name: VersionName, proven: Proven, says: str) -
         )
 
 
-async def note_measured(pool: Pool, name: VersionName, measured: Mapping[str, float]) -> None:
+async def note_measurement(pool: Pool, name: VersionName, measured: Mapping[str, float]) -> None:
     """Keep what the first opening of a version measured."""
     async with pool.connection() as connection:
         await connection.execute(
@@ -209,7 +209,7 @@ async def note_measured(pool: Pool, name: VersionName, measured: Mapping[str, fl
 
 
 @dataclass(frozen=True, slots=True)
-class Model:
+class ModelRecord:
     """Who answers for a model, and what it is for; None where nobody has said."""
 
     name: str
@@ -217,14 +217,14 @@ class Model:
     purpose: str | None
 
 
-async def list_models(pool: Pool) -> list[Model]:
+async def list_models(pool: Pool) -> list[ModelRecord]:
     """All models, by name."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT name, owner, purpose FROM models ORDER BY name")
-        return [Model(*row) for row in await rows.fetchall()]
+        return [ModelRecord(*row) for row in await rows.fetchall()]
 
 
-async def describe_model(pool: Pool, wanted: Model, by: By) -> None:
+async def describe_model(pool: Pool, wanted: ModelRecord, by: ChangedBy) -> None:
     """Say who answers for a model and what it is for; None leaves it as it is."""
     async with pool.connection() as connection, connection.transaction():
         found = await connection.execute("SELECT owner, purpose FROM models WHERE name = %s FOR UPDATE", (wanted.name,))
@@ -235,10 +235,10 @@ async def describe_model(pool: Pool, wanted: Model, by: By) -> None:
         if after != list(row):
             await connection.execute("UPDATE models SET owner = %s, purpose = %s WHERE name = %s", (*after, wanted.name))
             was, now = (dict(zip(("owner", "purpose"), one, strict=True)) for one in (row, after))
-            await trail.add(connection, by, "described", wanted.name, was, now)
+            await trail.add_entry(connection, by, "described", wanted.name, was, now)
 
 
-async def retire(pool: Pool, name: VersionName, back: bool, by: By) -> None:
+async def retire_version(pool: Pool, name: VersionName, back: bool, by: ChangedBy) -> None:
     """Keep a version from being served from now on, or let it again; raise Conflict while an endpoint serves it, NotFound."""
     async with pool.connection() as connection, connection.transaction():
         where = "model = %s AND number = %s"
@@ -258,11 +258,11 @@ async def retire(pool: Pool, name: VersionName, back: bool, by: By) -> None:
         change = "retired_at = NULL, retired_by = NULL" if back else "retired_at = now(), retired_by = %s"
         values = (name.model, name.number) if back else (by.token, name.model, name.number)
         await connection.execute(f"UPDATE versions SET {change} WHERE {where}".encode(), values)
-        await trail.add(connection, by, "took out of retirement" if back else "retired", str(name))
+        await trail.add_entry(connection, by, "took out of retirement" if back else "retired", str(name))
         await announce(connection, "versions")
 
 
-async def served_before(pool: Pool, name: VersionName) -> list[str]:
+async def endpoints_served_by(pool: Pool, name: VersionName) -> list[str]:
     """Every endpoint that ever had a version answer, by name."""
     async with pool.connection() as connection:
         rows = await connection.execute(

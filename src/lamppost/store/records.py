@@ -17,13 +17,13 @@ from psycopg import AsyncConnection, sql
 from psycopg.rows import TupleRow
 
 from lamppost.core.errors import NotFound
-from lamppost.core.histogram import quantiles
+from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.store import windows
-from lamppost.store.calls import Call, Count, PhaseCount, count, count_phases
+from lamppost.store.call_records import CallCount, CallRecord, PhaseCount, count_calls, count_phases
+from lamppost.store.copy_lines import STORED, copy_line
 from lamppost.store.database import Pool
-from lamppost.store.lines import STORED, line_of
-from lamppost.store.spool import Frame
-from lamppost.store.windows import Delta
+from lamppost.store.spool import SpoolFrame
+from lamppost.store.windows import WindowDelta
 
 log = logging.getLogger("lamppost.records")
 
@@ -31,7 +31,7 @@ _P99_CALLS = 100
 _COPY = f"COPY calls ({', '.join(STORED)}) FROM STDIN".encode()
 
 
-async def last_used(pool: Pool, most: int) -> list[str]:
+async def recently_called_endpoints(pool: Pool, most: int) -> list[str]:
     """Endpoints by their last call, the latest first."""
     async with pool.connection() as connection:
         query = "SELECT endpoint FROM latency GROUP BY endpoint ORDER BY max(at) DESC LIMIT %s"
@@ -39,32 +39,32 @@ async def last_used(pool: Pool, most: int) -> list[str]:
 
 
 @dataclass(frozen=True, slots=True)
-class Counted:
+class CountedFrames:
     """Frames of one segment, and what was counted of all their rows. odd : by the place of a call among theirs, its oddness and why.
 
     brought_by : who brought in calls that were answered elsewhere.
     """
 
-    frames: Sequence[Frame]
-    deltas: list[Delta]
+    frames: Sequence[SpoolFrame]
+    deltas: list[WindowDelta]
     odd: Mapping[int, tuple[float, str]]
     brought_by: str | None = None
 
     @property
-    def lines(self) -> list[tuple[Call, bytes]]:
+    def lines(self) -> list[tuple[CallRecord, bytes]]:
         """Their calls, each with the line that the database gets."""
         calls = chain.from_iterable(frame.calls for frame in self.frames)
-        return [(call, line_of(call, self.odd.get(at), self.brought_by)) for at, call in enumerate(calls)]
+        return [(call, copy_line(call, self.odd.get(at), self.brought_by)) for at, call in enumerate(calls)]
 
 
-async def stored_through(pool: Pool, segment: str) -> int:
+async def last_stored_frame(pool: Pool, segment: str) -> int:
     """The number of the last frame of a segment that is stored, 0 for none."""
     async with pool.connection() as connection:
         row = await (await connection.execute("SELECT number FROM spooled WHERE segment = %s", (segment,))).fetchone()
         return 0 if row is None else int(row[0])
 
 
-async def deliver(pool: Pool, counted: Counted) -> int | None:
+async def store_frames(pool: Pool, counted: CountedFrames) -> int | None:
     """Store frames in one transaction, each exactly once however often it is delivered; None when one of them is stored by now.
 
     The partitions of their days must exist. Returns how many calls the database could not hold; each is logged and left out.
@@ -80,7 +80,7 @@ async def deliver(pool: Pool, counted: Counted) -> int | None:
         counts, phases = await asyncio.to_thread(_counts, counted.frames, kept)
         await _add_latency(connection, counts)
         await _add_phases(connection, phases)
-        await windows.add(connection, counted.deltas)
+        await windows.add_deltas(connection, counted.deltas)
         await connection.execute(
             "INSERT INTO spooled (segment, number) VALUES (%s, %s)"
             " ON CONFLICT (segment) DO UPDATE SET number = excluded.number, at = now()",
@@ -89,15 +89,15 @@ async def deliver(pool: Pool, counted: Counted) -> int | None:
         return len(lines) - len(kept)
 
 
-def _counts(frames: Sequence[Frame], kept: Sequence[Call]) -> tuple[Counter[Count], Counter[PhaseCount]]:
-    counts = count(kept)
+def _counts(frames: Sequence[SpoolFrame], kept: Sequence[CallRecord]) -> tuple[Counter[CallCount], Counter[PhaseCount]]:
+    counts = count_calls(kept)
     for frame in frames:
         if frame.kind == "counts":
             counts += frame.counts
     return counts, count_phases(kept)
 
 
-async def _copy(connection: AsyncConnection[TupleRow], lines: Sequence[tuple[Call, bytes]]) -> list[Call]:
+async def _copy(connection: AsyncConnection[TupleRow], lines: Sequence[tuple[CallRecord, bytes]]) -> list[CallRecord]:
     """The calls that were stored: one that the database cannot hold does not keep the others."""
     if not lines:
         return []
@@ -113,7 +113,7 @@ async def _copy(connection: AsyncConnection[TupleRow], lines: Sequence[tuple[Cal
     return [call for call, _ in lines]
 
 
-async def _add_latency(connection: AsyncConnection[TupleRow], counts: Mapping[Count, int]) -> None:
+async def _add_latency(connection: AsyncConnection[TupleRow], counts: Mapping[CallCount, int]) -> None:
     if not counts:
         return
     columns = [list(column) for column in zip(*((*kind, calls) for kind, calls in sorted(counts.items())), strict=True)]
@@ -166,7 +166,7 @@ _SELECT = f"SELECT {', '.join(_COLUMNS)} FROM calls"
 
 
 @dataclass(frozen=True, slots=True)
-class Sought:
+class CallFilter:
     """Which calls: to an endpoint, by a token, a version, with a status from ``status`` on, that took so long; None for all.
 
     after : only those that came later than that request id; ids are ordered by time. odd : at least so odd. contains : a text in the
@@ -185,7 +185,7 @@ class Sought:
     trace: str | None = None
 
 
-async def latest_calls(pool: Pool, sought: Sought, limit: int) -> list[dict[str, Any]]:
+async def latest_calls(pool: Pool, sought: CallFilter, limit: int) -> list[dict[str, Any]]:
     """The newest calls first."""
     conditions: list[str] = ["at > now() - interval '30 days'", "NOT shadow"]
     values: dict[str, Any] = {"limit": limit}
@@ -210,7 +210,7 @@ async def latest_calls(pool: Pool, sought: Sought, limit: int) -> list[dict[str,
         return [dict(zip(_NAMES, row, strict=True)) for row in await rows.fetchall()]
 
 
-async def one_call(pool: Pool, request_id: UUID) -> tuple[dict[str, Any], list[dict[str, Any]]]:
+async def find_call(pool: Pool, request_id: UUID) -> tuple[dict[str, Any], list[dict[str, Any]]]:
     """One call, and what shadows answered to it; raise NotFound."""
     async with pool.connection() as connection:
         rows = await connection.execute(f"{_SELECT} WHERE request_id = %s ORDER BY shadow, version".encode(), (request_id,))
@@ -221,7 +221,7 @@ async def one_call(pool: Pool, request_id: UUID) -> tuple[dict[str, Any], list[d
 
 
 @dataclass(slots=True)
-class Past:
+class EndpointLoad:
     """A stretch of time of one endpoint. histogram : of answered calls (status below 400), bucket to count."""
 
     histogram: dict[int, int]
@@ -230,7 +230,7 @@ class Past:
     failed: int = 0
 
 
-async def latency(pool: Pool, since: datetime, endpoints: Sequence[str]) -> dict[str, Past]:
+async def endpoint_load(pool: Pool, since: datetime, endpoints: Sequence[str]) -> dict[str, EndpointLoad]:
     """Calls of endpoints since a time: refused are those of status 400 to 499, failed those of 500 and up."""
     async with pool.connection() as connection:
         rows = await connection.execute(  # name by name, so that only the end of the index is read and not what was kept of years
@@ -239,9 +239,9 @@ async def latency(pool: Pool, since: datetime, endpoints: Sequence[str]) -> dict
             " GROUP BY endpoint, bucket, status / 100) one",
             (list(endpoints), since),
         )
-        out: dict[str, Past] = {}
+        out: dict[str, EndpointLoad] = {}
         for endpoint, bucket, hundreds, calls in await rows.fetchall():
-            past = out.setdefault(endpoint, Past({}))
+            past = out.setdefault(endpoint, EndpointLoad({}))
             past.calls += int(calls)
             if hundreds < 4:
                 past.histogram[bucket] = past.histogram.get(bucket, 0) + int(calls)
@@ -252,7 +252,7 @@ async def latency(pool: Pool, since: datetime, endpoints: Sequence[str]) -> dict
         return out
 
 
-async def p99_ms(pool: Pool, endpoint: str, version: str, since: datetime) -> float | None:
+async def version_p99_ms(pool: Pool, endpoint: str, version: str, since: datetime) -> float | None:
     """The 99th percentile of what a version answered for an endpoint since a time, in milliseconds; None below 100 calls."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -266,7 +266,7 @@ async def p99_ms(pool: Pool, endpoint: str, version: str, since: datetime) -> fl
 
 
 @dataclass(frozen=True, slots=True)
-class Sent:
+class RecordedInput:
     """What callers sent in one call, as it was recorded. version : what answered."""
 
     request_id: UUID
@@ -276,7 +276,7 @@ class Sent:
     answer: Any
 
 
-async def sent(pool: Pool, endpoint: str, since: datetime, limit: int, statuses: Sequence[int] = (200,)) -> list[Sent]:
+async def recorded_inputs(pool: Pool, endpoint: str, since: datetime, limit: int, statuses: Sequence[int] = (200,)) -> list[RecordedInput]:
     """The last calls to an endpoint whose input was kept, the newest first."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -284,4 +284,4 @@ async def sent(pool: Pool, endpoint: str, since: datetime, limit: int, statuses:
             " AND input IS NOT NULL AND status = ANY(%s) ORDER BY at DESC LIMIT %s",
             (endpoint, since, list(statuses), limit),
         )
-        return [Sent(*row) for row in await rows.fetchall()]
+        return [RecordedInput(*row) for row in await rows.fetchall()]

@@ -12,13 +12,13 @@ from lamppost.core.errors import Conflict, NotAllowed, NotFound
 from lamppost.core.names import VersionName
 from lamppost.store import trail
 from lamppost.store.database import Pool, announce
-from lamppost.store.trail import By
+from lamppost.store.trail import ChangedBy
 
 _COLUMNS = "number, endpoint, version, note, asked_by, asked_at, state"
 
 
 @dataclass(frozen=True, slots=True)
-class Verdict:
+class ReviewVerdict:
     """What one reviewer said."""
 
     token: str
@@ -39,10 +39,10 @@ class Review:
     asked_at: datetime
     state: str
     needed: int = 0
-    verdicts: list[Verdict] = field(default_factory=list)
+    verdicts: list[ReviewVerdict] = field(default_factory=list)
 
 
-async def ask(pool: Pool, endpoint: str, version: VersionName, note: str, by: By) -> int:
+async def ask_review(pool: Pool, endpoint: str, version: VersionName, note: str, by: ChangedBy) -> int:
     """Ask for a review; raise Conflict where one is open or was approved, NotFound for an endpoint or a version that is not there."""
     async with pool.connection() as connection, connection.transaction():
         found = await connection.execute("SELECT approvals FROM endpoints WHERE name = %s", (endpoint,))
@@ -60,12 +60,12 @@ async def ask(pool: Pool, endpoint: str, version: VersionName, note: str, by: By
         except UniqueViolation:
             raise Conflict(f"a review of {version} for {endpoint} is open, or was approved; see lamppost review list {endpoint}") from None
         assert number is not None
-        await trail.add(connection, by, "asked for review", endpoint, after={"version": str(version), "review": number[0]}, note=note)
+        await trail.add_entry(connection, by, "asked for review", endpoint, after={"version": str(version), "review": number[0]}, note=note)
         await announce(connection, "reviews")
         return int(number[0])
 
 
-async def say(pool: Pool, number: int, approves: bool, reason: str, by: By) -> Review:
+async def decide_review(pool: Pool, number: int, approves: bool, reason: str, by: ChangedBy) -> Review:
     """Approve or refuse an open review. Raise NotAllowed for whoever asked for it or pushed the version, Conflict once it is decided."""
     async with pool.connection() as connection, connection.transaction():
         found = await connection.execute(f"SELECT {_COLUMNS} FROM reviews WHERE number = %s FOR UPDATE".encode(), (number,))
@@ -92,23 +92,23 @@ async def say(pool: Pool, number: int, approves: bool, reason: str, by: By) -> R
         state = "refused" if not approves else "approved" if counted[0] >= counted[1] else "open"
         await connection.execute("UPDATE reviews SET state = %s WHERE number = %s", (state, number))
         action = "approved" if approves else "refused"
-        await trail.add(connection, by, action, review.endpoint, after={"version": review.version, "review": number}, note=reason)
+        await trail.add_entry(connection, by, action, review.endpoint, after={"version": review.version, "review": number}, note=reason)
         await announce(connection, "reviews")
-    return (await listed(pool, number=number))[0]
+    return (await list_reviews(pool, number=number))[0]
 
 
-async def withdraw(pool: Pool, number: int, by: By) -> None:
+async def withdraw_review(pool: Pool, number: int, by: ChangedBy) -> None:
     """Take an open or approved review back."""
     async with pool.connection() as connection, connection.transaction():
         query = "UPDATE reviews SET state = 'withdrawn' WHERE number = %s AND state IN ('open', 'approved') RETURNING endpoint, version"
         row = await (await connection.execute(query, (number,))).fetchone()
         if row is None:
             raise Conflict(f"review {number} is over, or there is none; see lamppost review list")
-        await trail.add(connection, by, "withdrew review", row[0], after={"version": row[1], "review": number})
+        await trail.add_entry(connection, by, "withdrew review", row[0], after={"version": row[1], "review": number})
         await announce(connection, "reviews")
 
 
-async def listed(pool: Pool, endpoint: str | None = None, number: int | None = None, limit: int = 50) -> list[Review]:
+async def list_reviews(pool: Pool, endpoint: str | None = None, number: int | None = None, limit: int = 50) -> list[Review]:
     """Reviews with their verdicts, the newest first."""
     async with pool.connection() as connection:
         query = (
@@ -123,11 +123,11 @@ async def listed(pool: Pool, endpoint: str | None = None, number: int | None = N
             "SELECT review, token, approves, reason, at FROM verdicts WHERE review = ANY(%s) ORDER BY at", (list(found),)
         )
         for review, *verdict in await said.fetchall():
-            found[review].verdicts.append(Verdict(*verdict))
+            found[review].verdicts.append(ReviewVerdict(*verdict))
     return list(found.values())
 
 
-async def not_approved(pool: Pool, endpoint: str, versions: Iterable[VersionName]) -> tuple[int, list[str]]:
+async def unapproved_versions(pool: Pool, endpoint: str, versions: Iterable[VersionName]) -> tuple[int, list[str]]:
     """How many approvals an endpoint demands, and which of these versions do not have them."""
     wanted = [str(version) for version in versions]
     async with pool.connection() as connection:

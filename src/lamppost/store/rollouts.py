@@ -13,15 +13,15 @@ from psycopg import AsyncConnection
 from psycopg.errors import UniqueViolation
 from psycopg.rows import TupleRow
 
+from lamppost.core.endpoint.rollout import OVER, Rollout, StepCounts, read_counts, read_rollout, write_json
 from lamppost.core.errors import Conflict, NotFound
-from lamppost.core.rollout import OVER, Counts, Rollout, read_counts, read_rollout, write
 from lamppost.store.database import Pool
 
 _COLUMNS = "number, endpoint, rollout, before, revision, p99_ms, readings, begun_by, begun_at, step_since, ended_at"
 
 
 @dataclass(frozen=True, slots=True)
-class Stored:
+class StoredRollout:
     """A rollout with its number. before : the revision in force before it. revision : of its present step, or of what it ended with.
 
     p99_ms : of the old version before it, None where it had too few calls. readings : what its guards said last, as JSON.
@@ -40,14 +40,16 @@ class Stored:
     ended_at: datetime | None
 
 
-async def begin(connection: AsyncConnection[TupleRow], endpoint: str, rollout: Rollout, before: int, p99_ms: float | None, by: str) -> int:
+async def begin_rollout(
+    connection: AsyncConnection[TupleRow], endpoint: str, rollout: Rollout, before: int, p99_ms: float | None, by: str
+) -> int:
     """A new rollout, inside the transaction of its first step; raise Conflict while another one goes on there."""
     try:
         row = await (
             await connection.execute(
                 "INSERT INTO rollouts (endpoint, rollout, state, before, revision, p99_ms, begun_by)"
                 " VALUES (%s, %s, %s, %s, %s, %s, %s) RETURNING number",
-                (endpoint, orjson.dumps(write(rollout)).decode(), rollout.state, before, before + 1, p99_ms, by),
+                (endpoint, orjson.dumps(write_json(rollout)).decode(), rollout.state, before, before + 1, p99_ms, by),
             )
         ).fetchone()
     except UniqueViolation:
@@ -56,7 +58,7 @@ async def begin(connection: AsyncConnection[TupleRow], endpoint: str, rollout: R
     return int(row[0])
 
 
-async def save(
+async def save_rollout(
     connection: AsyncConnection[TupleRow], number: int, rollout: Rollout, revision: int, readings: list[dict[str, Any]], new_step: bool
 ) -> None:
     """Keep where a rollout stands; one that is over has ended now."""
@@ -65,7 +67,7 @@ async def save(
         " step_since = CASE WHEN %s THEN now() ELSE step_since END,"
         " ended_at = CASE WHEN %s THEN now() END WHERE number = %s",
         (
-            orjson.dumps(write(rollout)).decode(),
+            orjson.dumps(write_json(rollout)).decode(),
             rollout.state,
             revision,
             orjson.dumps(readings).decode(),
@@ -76,18 +78,18 @@ async def save(
     )
 
 
-async def going_on(pool: Pool) -> list[int]:
+async def running_rollouts(pool: Pool) -> list[int]:
     """The numbers of all rollouts that are not over."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT number FROM rollouts WHERE ended_at IS NULL ORDER BY number")
         return [number for (number,) in await rows.fetchall()]
 
 
-Held = tuple[AsyncConnection[TupleRow], Stored | None]
+Held = tuple[AsyncConnection[TupleRow], StoredRollout | None]
 
 
 @asynccontextmanager
-async def held(pool: Pool, number: int | None = None, endpoint: str | None = None) -> AsyncIterator[Held]:
+async def hold_rollout(pool: Pool, number: int | None = None, endpoint: str | None = None) -> AsyncIterator[Held]:
     """A rollout that goes on, by number (None if another node holds it) or by endpoint (waits for it), held until the transaction ends."""
     where, value, wait = ("number = %s", number, " SKIP LOCKED") if endpoint is None else ("endpoint = %s", endpoint, "")
     # the endpoint is locked first, as every change of one does
@@ -99,41 +101,41 @@ async def held(pool: Pool, number: int | None = None, endpoint: str | None = Non
         yield connection, None if row is None else _stored(*row)
 
 
-async def latest(pool: Pool, endpoint: str, limit: int = 1) -> list[Stored]:
+async def latest_rollouts(pool: Pool, endpoint: str, limit: int = 1) -> list[StoredRollout]:
     """The last rollouts of an endpoint, the newest first."""
     async with pool.connection() as connection:
         query = f"SELECT {_COLUMNS} FROM rollouts WHERE endpoint = %s ORDER BY number DESC LIMIT %s"
         return [_stored(*row) for row in await (await connection.execute(query.encode(), (endpoint, limit))).fetchall()]
 
 
-def _stored(number: int, endpoint: str, rollout: Any, *more: Any) -> Stored:
-    return Stored(number, endpoint, read_rollout(rollout), *more)
+def _stored(number: int, endpoint: str, rollout: Any, *more: Any) -> StoredRollout:
+    return StoredRollout(number, endpoint, read_rollout(rollout), *more)
 
 
-async def end_by_hand(connection: AsyncConnection[TupleRow], endpoint: str, why: str) -> int | None:
+async def end_replaced_rollout(connection: AsyncConnection[TupleRow], endpoint: str, why: str) -> int | None:
     """End a rollout of an endpoint that somebody changes otherwise, inside the transaction of that change."""
     query = f"SELECT {_COLUMNS} FROM rollouts WHERE endpoint = %s AND ended_at IS NULL FOR UPDATE"
     row = await (await connection.execute(query.encode(), (endpoint,))).fetchone()
     if row is None:
         return None
     stored = _stored(*row)
-    await save(connection, stored.number, stored.rollout.end(why), stored.revision, stored.readings, new_step=False)
+    await save_rollout(connection, stored.number, stored.rollout.end(why), stored.revision, stored.readings, new_step=False)
     return stored.number
 
 
-async def note_counts(pool: Pool, number: int, step: int, node: str, counts: Counts) -> None:
+async def save_node_counts(pool: Pool, number: int, step: int, node: str, counts: StepCounts) -> None:
     """What a node has counted at a step so far, all of it."""
     async with pool.connection() as connection:
         await connection.execute(
             "INSERT INTO rollout_counts (rollout, step, node, counts) VALUES (%s, %s, %s, %s)"
             " ON CONFLICT (rollout, step, node) DO UPDATE SET counts = excluded.counts",
-            (number, step, node, orjson.dumps(write(counts)).decode()),
+            (number, step, node, orjson.dumps(write_json(counts)).decode()),
         )
 
 
-async def all_counts(connection: AsyncConnection[TupleRow], number: int, rollout: Rollout) -> list[Counts]:
+async def sum_counts(connection: AsyncConnection[TupleRow], number: int, rollout: Rollout) -> list[StepCounts]:
     """What all nodes have counted, for each step up to the present one."""
-    steps = [Counts(step.share) for step in rollout.plan.steps[: rollout.step + 1]]
+    steps = [StepCounts(step.share) for step in rollout.plan.steps[: rollout.step + 1]]
     rows = await connection.execute("SELECT step, counts FROM rollout_counts WHERE rollout = %s", (number,))
     for step, counts in await rows.fetchall():
         if step < len(steps):

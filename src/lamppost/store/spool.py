@@ -26,8 +26,19 @@ from pathlib import Path
 from typing import BinaryIO, Literal, NamedTuple
 from uuid import uuid4
 
-from lamppost.store.calls import Bundle, Call, Count, count, joined, pack, read_counts, unpack, without_payload, write_counts
-from lamppost.store.lines import calls_of
+from lamppost.store.call_records import (
+    CallBundle,
+    CallCount,
+    CallRecord,
+    count_calls,
+    join_bundles,
+    pack_calls,
+    read_counts,
+    strip_payloads,
+    unpack_calls,
+    write_counts,
+)
+from lamppost.store.copy_lines import read_copy_lines
 
 log = logging.getLogger("lamppost.spool")
 
@@ -43,8 +54,8 @@ KINDS: tuple[Kind, ...] = ("calls", "bare", "counts")
 
 
 @dataclass(frozen=True)
-class Frame:
-    """What one append wrote. payload : calls as `lamppost.store.calls.pack` makes them, or for ``counts`` a JSON list."""
+class SpoolFrame:
+    """What one append wrote. payload : calls as `lamppost.store.call_records.pack` makes them, or for ``counts`` a JSON list."""
 
     segment: str
     number: int
@@ -52,14 +63,14 @@ class Frame:
     payload: bytes
 
     @cached_property
-    def calls(self) -> list[Call]:
+    def calls(self) -> list[CallRecord]:
         """The calls, none where only counts are left."""
-        return [] if self.kind == "counts" else unpack(self.payload)
+        return [] if self.kind == "counts" else unpack_calls(self.payload)
 
     @cached_property
-    def counts(self) -> Counter[Count]:
+    def counts(self) -> Counter[CallCount]:
         """How many calls of each kind it tells of."""
-        return read_counts(self.payload) if self.kind == "counts" else count(self.calls)
+        return read_counts(self.payload) if self.kind == "counts" else count_calls(self.calls)
 
     @property
     def total(self) -> int:
@@ -68,7 +79,7 @@ class Frame:
 
 
 @dataclass(frozen=True, slots=True)
-class Portion:
+class SpoolPortion:
     """Frames of one segment, one after the other: those numbered above ``after``, up to ``until``, with so many calls.
 
     start, end : where they lie in the file, unless it was written again since.
@@ -81,9 +92,9 @@ class Portion:
     until: int
     calls: int
 
-    def frames(self) -> list[Frame]:
+    def frames(self) -> list[SpoolFrame]:
         """Read them; fewer than there were when a part of the file cannot be read."""
-        found: list[Frame] = []
+        found: list[SpoolFrame] = []
         for start in (self.start, len(FIRST_LINE)):
             found = []
             for frame in read_frames(Path(self.path), self.after, start):
@@ -126,7 +137,7 @@ class Spool:
                 total += path.stat().st_size
         return total
 
-    def append(self, bundles: Sequence[Bundle]) -> None:
+    def append(self, bundles: Sequence[CallBundle]) -> None:
         """Write one frame of whole records.
 
         Raises
@@ -134,7 +145,7 @@ class Spool:
         OSError
             Nothing of the frame is kept: the disk is full, or cannot be written.
         """
-        payload, calls = joined(bundles), sum(one.calls for one in bundles)
+        payload, calls = join_bundles(bundles), sum(one.calls for one in bundles)
         with self._lock:
             if self._current is None or self._current.bytes > SEGMENT_BYTES:
                 self._end_segment()
@@ -150,7 +161,7 @@ class Spool:
             if self._current is not None:
                 self._current.sync()
 
-    def take(self, most_bytes: int) -> Portion | None:
+    def take(self, most_bytes: int) -> SpoolPortion | None:
         """The oldest frames that are not done, all of one segment; at least one where there is any. Only their heads are read."""
         with self._lock:
             for path in self._paths():
@@ -162,14 +173,14 @@ class Spool:
                         if end - start >= most_bytes:
                             break
                 if until > after:
-                    return Portion(str(path), start, end, after, until, calls)
+                    return SpoolPortion(str(path), start, end, after, until, calls)
                 if self._current is None or path != self._current.path:
                     path.unlink()
                     self._taken.pop(path.stem, None)
                     self._rewritten.discard(path.stem)
             return None
 
-    def done(self, portion: Portion) -> None:
+    def done(self, portion: SpoolPortion) -> None:
         """These frames, and those before them in their segment, are in the database."""
         segment = Path(portion.path).stem
         with self._lock:
@@ -190,7 +201,7 @@ class Spool:
 
     def _shrink(self) -> None:
         """Give up the payloads of the oldest, and where that is not enough, all but their counts."""
-        steps: tuple[tuple[Kind, Callable[[Frame], bytes]], ...] = (("bare", _bare), ("counts", _counted))
+        steps: tuple[tuple[Kind, Callable[[SpoolFrame], bytes]], ...] = (("bare", _bare), ("counts", _counted))
         for kind, less in steps:
             for path in self._paths():
                 if self.size <= self.most_bytes * 0.9:
@@ -199,7 +210,7 @@ class Spool:
                     self._end_segment()  # its own turn; what comes next begins another
                 self._rewrite(path, kind, less)
 
-    def _rewrite(self, path: Path, kind: Kind, less: Callable[[Frame], bytes]) -> None:
+    def _rewrite(self, path: Path, kind: Kind, less: Callable[[SpoolFrame], bytes]) -> None:
         number, start = self._taken.get(path.stem, (0, len(FIRST_LINE)))
         frames = list(read_frames(path, number, start))
         if all(KINDS.index(frame.kind) >= KINDS.index(kind) for frame in frames):
@@ -223,11 +234,11 @@ class Spool:
         log.warning("the spool is at its bound of %d MB: %s was cut to %s", self.most_bytes // 10**6, path.name, kind)
 
 
-def _bare(frame: Frame) -> bytes:
-    return pack(without_payload(frame.calls))
+def _bare(frame: SpoolFrame) -> bytes:
+    return pack_calls(strip_payloads(frame.calls))
 
 
-def _counted(frame: Frame) -> bytes:
+def _counted(frame: SpoolFrame) -> bytes:
     return write_counts(frame.counts)
 
 
@@ -295,7 +306,7 @@ def _heads_of(path: Path, start: int) -> Iterator[_Head]:
         yield from _heads(file, start)
 
 
-def read_frames(path: Path, after: int = 0, start: int = len(FIRST_LINE)) -> Iterator[Frame]:
+def read_frames(path: Path, after: int = 0, start: int = len(FIRST_LINE)) -> Iterator[SpoolFrame]:
     """The whole frames of a segment with a number above ``after``; it ends at the first that is torn or damaged."""
     try:
         file = path.open("rb")
@@ -307,7 +318,7 @@ def read_frames(path: Path, after: int = 0, start: int = len(FIRST_LINE)) -> Ite
                 payload = _payload(file, head)
                 if payload is None:
                     return
-                yield Frame(path.stem, head.number, head.kind, payload)
+                yield SpoolFrame(path.stem, head.number, head.kind, payload)
 
 
 def _payload(file: BinaryIO, head: _Head) -> bytes | None:
@@ -356,8 +367,8 @@ def _renew(path: Path) -> int:
             if KINDS[kind] == "counts":
                 calls = read_counts(payload).total()
             else:
-                read = calls_of(payload)
-                calls, payload = len(read), pack(read)
+                read = read_copy_lines(payload)
+                calls, payload = len(read), pack_calls(read)
             writer.write(KINDS[kind], calls, payload, number)
             total += calls
     writer.sync()

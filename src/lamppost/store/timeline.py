@@ -7,14 +7,14 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
-from lamppost.core.histogram import bucket_of, value_of
+from lamppost.core.monitoring.latency_histogram import bucket_of, bucket_value
 from lamppost.store.database import Pool
 
 Histogram = dict[int, int]
 
 
 @dataclass(slots=True)
-class Stretch:
+class LoadStep:
     """One step of time. latency : of answered calls, by bucket. statuses : calls by status."""
 
     at: datetime
@@ -38,22 +38,22 @@ class Stretch:
         """Those with a status of 500 and up."""
         return sum(many for status, many in self.statuses.items() if status >= 500)
 
-    def add(self, other: Stretch) -> None:
+    def add(self, other: LoadStep) -> None:
         """What happened in another."""
         for mine, theirs in ((self.latency, other.latency), (self.statuses, other.statuses)):
             for key, calls in theirs.items():
                 mine[key] = mine.get(key, 0) + calls
 
 
-def whole(several: Sequence[Stretch], at: datetime) -> Stretch:
+def sum_steps(several: Sequence[LoadStep], at: datetime) -> LoadStep:
     """Latency and statuses of stretches together, beginning at that time."""
-    made = Stretch(at)
+    made = LoadStep(at)
     for one in several:
         made.add(one)
     return made
 
 
-async def stretches(pool: Pool, endpoint: str, since: datetime, until: datetime, step_s: int) -> list[Stretch]:
+async def load_steps(pool: Pool, endpoint: str, since: datetime, until: datetime, step_s: int) -> list[LoadStep]:
     """Calls of an endpoint, step by step; steps without calls are left out."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -61,9 +61,9 @@ async def stretches(pool: Pool, endpoint: str, since: datetime, until: datetime,
             " WHERE endpoint = %s AND at >= %s AND at < %s AND NOT shadow GROUP BY 1, 2, 3, 4 ORDER BY 1",
             (step_s, endpoint, since, until),
         )
-        found: dict[datetime, Stretch] = {}
+        found: dict[datetime, LoadStep] = {}
         for at, version, status, bucket, calls in await rows.fetchall():
-            one = found.setdefault(at, Stretch(at))
+            one = found.setdefault(at, LoadStep(at))
             one.statuses[status] = one.statuses.get(status, 0) + calls
             if version:
                 one.versions[version] = one.versions.get(version, 0) + calls
@@ -76,11 +76,11 @@ async def stretches(pool: Pool, endpoint: str, since: datetime, until: datetime,
         )
         for at, bucket, calls in await more.fetchall():
             if at in found:
-                found[at].rows += round(value_of(bucket)) * calls
+                found[at].rows += round(bucket_value(bucket)) * calls
     return list(found.values())
 
 
-async def phases(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, Histogram]:
+async def phase_histograms(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, Histogram]:
     """Microseconds by phase over a span, and under ``batch`` and ``rows`` numbers of rows."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -96,12 +96,14 @@ async def phases(pool: Pool, endpoint: str, since: datetime, until: datetime) ->
 Totals = tuple[int, int, int]
 
 
-async def totals(pool: Pool, endpoint: str, since: datetime, slow_ms: float | None) -> Totals:
+async def service_level_totals(pool: Pool, endpoint: str, since: datetime, slow_ms: float | None) -> Totals:
     """Calls that a service level counts since a time (refused ones are the caller's), failed ones, and answered ones that were slow."""
-    return (await totals_of(pool, [endpoint], since, slow_ms)).get(endpoint, (0, 0, 0))
+    return (await service_level_totals_by_endpoint(pool, [endpoint], since, slow_ms)).get(endpoint, (0, 0, 0))
 
 
-async def totals_of(pool: Pool, endpoints: Sequence[str], since: datetime, slow_ms: float | None = None) -> dict[str, Totals]:
+async def service_level_totals_by_endpoint(
+    pool: Pool, endpoints: Sequence[str], since: datetime, slow_ms: float | None = None
+) -> dict[str, Totals]:
     """The same of several endpoints at once; those without calls are left out."""
     limit = bucket_of(slow_ms * 1e3) if slow_ms is not None else 32_767
     async with pool.connection() as connection:
@@ -114,7 +116,7 @@ async def totals_of(pool: Pool, endpoints: Sequence[str], since: datetime, slow_
         return {endpoint: (calls, failed, slow) for endpoint, calls, failed, slow in await rows.fetchall()}
 
 
-async def last_calls(pool: Pool) -> dict[str, datetime]:
+async def last_call_times(pool: Pool) -> dict[str, datetime]:
     """When each endpoint was called last, to ten seconds; a look at the end of the index for each."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -135,7 +137,7 @@ async def note_lanes(pool: Pool, node: str, lanes: Sequence[tuple[str, int, int,
             )
 
 
-async def lanes(pool: Pool, versions: Sequence[str], since: datetime, until: datetime, step_s: int) -> list[dict[str, Any]]:
+async def lane_samples(pool: Pool, versions: Sequence[str], since: datetime, until: datetime, step_s: int) -> list[dict[str, Any]]:
     """Copies, waiting rows and memory of versions over time, all nodes together."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -148,7 +150,7 @@ async def lanes(pool: Pool, versions: Sequence[str], since: datetime, until: dat
         return [dict(zip(("at", "copies", "waiting", "memory_mb"), row, strict=True)) for row in await rows.fetchall()]
 
 
-async def roll_up(pool: Pool, now: datetime) -> None:
+async def roll_up_histograms(pool: Pool, now: datetime) -> None:
     """Windows of ten seconds become windows of ten minutes after two days, and of an hour after thirty."""
     for table, kinds in (("latency", "endpoint, version, status, bucket, shadow"), ("phases", "endpoint, version, phase, bucket")):
         for age, step in ((timedelta(days=2), 600), (timedelta(days=30), 3_600)):
@@ -163,7 +165,7 @@ async def roll_up(pool: Pool, now: datetime) -> None:
                 )
 
 
-async def forget(pool: Pool, keep_days: dict[str, tuple[int, int]], now: datetime) -> int:
+async def delete_expired(pool: Pool, keep_days: dict[str, tuple[int, int]], now: datetime) -> int:
     """Let go of calls and statistics that are older than their endpoints keep them: (days of calls, days of statistics). Returns calls."""
     gone = 0
     longest = max((days for days, _ in keep_days.values()), default=30)

@@ -15,7 +15,7 @@ from lamppost.core.errors import Conflict, NotFound
 from lamppost.core.roles import Principal, Role
 from lamppost.store import trail
 from lamppost.store.database import Pool, announce
-from lamppost.store.trail import By
+from lamppost.store.trail import ChangedBy
 
 PREFIX = "lamp_"
 SESSION_TIME = timedelta(hours=12)
@@ -79,7 +79,7 @@ async def make_token(
     name: str,
     role: str,
     endpoints: list[str] | None,
-    by: By,
+    by: ChangedBy,
     expires_at: datetime | None = None,
     rate_per_s: float | None = None,
 ) -> str:
@@ -94,7 +94,7 @@ async def make_token(
         if not made.rowcount:
             raise Conflict(f"there is a token {name!r} already; choose another name")
         told = {"role": role, "endpoints": endpoints, "expires_at": expires_at, "rate_per_s": rate_per_s}
-        await trail.add(connection, by, "made token", name, after={key: value for key, value in told.items() if value is not None})
+        await trail.add_entry(connection, by, "made token", name, after={key: value for key, value in told.items() if value is not None})
         await announce(connection, "tokens")
     return secret
 
@@ -122,7 +122,7 @@ async def note_used(pool: Pool, used: Mapping[str, datetime]) -> None:
             )
 
 
-async def revoke_token(pool: Pool, name: str, by: By) -> None:
+async def revoke_token(pool: Pool, name: str, by: ChangedBy) -> None:
     """End a token and its sessions, on every node; raise NotFound, or Conflict for the last admin's."""
     async with pool.connection() as connection, connection.transaction():
         await connection.execute("LOCK TABLE tokens IN EXCLUSIVE MODE")
@@ -135,11 +135,11 @@ async def revoke_token(pool: Pool, name: str, by: By) -> None:
             raise Conflict(f"{name!r} is the last admin token that does not expire; make another one first")
         await connection.execute("UPDATE tokens SET revoked_at = now() WHERE name = %s", (name,))
         await connection.execute("DELETE FROM sessions WHERE token = %s", (name,))
-        await trail.add(connection, by, "revoked token", name)
+        await trail.add_entry(connection, by, "revoked token", name)
         await announce(connection, "tokens")
 
 
-async def principals(pool: Pool) -> dict[bytes, Principal]:
+async def principals_by_hash(pool: Pool) -> dict[bytes, Principal]:
     """Everybody whose token was not revoked, by hash of the secret."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT hash, name, role, endpoints, expires_at, rate_per_s FROM tokens WHERE revoked_at IS NULL")

@@ -16,7 +16,7 @@ _COLUMNS = "number, at, token, address, action, subject, before, after, note"
 
 
 @dataclass(frozen=True, slots=True)
-class By:
+class ChangedBy:
     """Who makes a change: a token, and the address that it came from, None for the service itself."""
 
     token: str
@@ -24,7 +24,7 @@ class By:
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class TrailEntry:
     """One change. subject : the endpoint, model, version or token. before, after : JSON values, None where there is nothing to tell."""
 
     number: int
@@ -38,8 +38,14 @@ class Entry:
     note: str | None
 
 
-async def add(
-    connection: AsyncConnection[TupleRow], by: By, action: str, subject: str, before: Any = None, after: Any = None, note: str | None = None
+async def add_entry(
+    connection: AsyncConnection[TupleRow],
+    by: ChangedBy,
+    action: str,
+    subject: str,
+    before: Any = None,
+    after: Any = None,
+    note: str | None = None,
 ) -> None:
     """Add one entry; it stands when the surrounding transaction does."""
     await connection.execute(
@@ -53,7 +59,7 @@ def _json(value: Any) -> str | None:
 
 
 @dataclass(frozen=True, slots=True)
-class Search:
+class TrailSearch:
     """Which entries: of a subject, by a token, of an action, with words in any of it, within a time; None for all."""
 
     subject: str | None = None
@@ -64,7 +70,7 @@ class Search:
     until: datetime | None = None
 
 
-async def find(pool: Pool, search: Search, limit: int, before: int | None = None) -> list[Entry]:
+async def find_entries(pool: Pool, search: TrailSearch, limit: int, before: int | None = None) -> list[TrailEntry]:
     """Entries, the newest first; ``before`` goes on where an earlier look ended."""
     conditions = ["true"]
     values: dict[str, Any] = {"limit": limit, "before": before}
@@ -87,4 +93,4 @@ async def find(pool: Pool, search: Search, limit: int, before: int | None = None
         )
     query = f"SELECT {_COLUMNS} FROM trail WHERE {' AND '.join(conditions)} ORDER BY number DESC LIMIT %(limit)s"
     async with pool.connection() as connection:
-        return [Entry(*row) for row in await (await connection.execute(query.encode(), values)).fetchall()]
+        return [TrailEntry(*row) for row in await (await connection.execute(query.encode(), values)).fetchall()]

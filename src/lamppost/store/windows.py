@@ -14,8 +14,8 @@ from psycopg.types.json import Json
 from lamppost.store.database import Pool
 
 
-class Delta(NamedTuple):
-    """Rows that were counted at once. at : start of their tick. data : of `lamppost.core.windows`."""
+class WindowDelta(NamedTuple):
+    """Rows that were counted at once. at : start of their tick. data : of `lamppost.core.drift.windows`."""
 
     endpoint: str
     version: str
@@ -25,7 +25,7 @@ class Delta(NamedTuple):
     data: bytes
 
 
-async def add(connection: AsyncConnection[TupleRow], deltas: Sequence[Delta]) -> None:
+async def add_deltas(connection: AsyncConnection[TupleRow], deltas: Sequence[WindowDelta]) -> None:
     """Keep deltas, in the transaction that stores their calls."""
     if deltas:
         columns = [list(column) for column in zip(*deltas, strict=True)]
@@ -36,7 +36,7 @@ async def add(connection: AsyncConnection[TupleRow], deltas: Sequence[Delta]) ->
         )
 
 
-async def between(pool: Pool, endpoint: str, version: str, since: datetime, until: datetime) -> list[Delta]:
+async def deltas_between(pool: Pool, endpoint: str, version: str, since: datetime, until: datetime) -> list[WindowDelta]:
     """Deltas whose tick begins in a span, the oldest first."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -44,10 +44,10 @@ async def between(pool: Pool, endpoint: str, version: str, since: datetime, unti
             " WHERE endpoint = %s AND version = %s AND at >= %s AND at < %s ORDER BY at, number",
             (endpoint, version, since, until),
         )
-        return [Delta(*row) for row in await rows.fetchall()]
+        return [WindowDelta(*row) for row in await rows.fetchall()]
 
 
-class Fresh(NamedTuple):
+class UnjudgedWindows(NamedTuple):
     """Windows that something was counted in since they were judged. at : starts of the ticks. first, number : first and last new delta."""
 
     endpoint: str
@@ -57,7 +57,7 @@ class Fresh(NamedTuple):
     number: int
 
 
-async def fresh(pool: Pool, after: int = 0) -> list[Fresh]:
+async def unjudged_windows(pool: Pool, after: int = 0) -> list[UnjudgedWindows]:
     """What has to be judged, what waits for longest first. after : deltas up to that number are known to be judged, and not looked at."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -66,11 +66,11 @@ async def fresh(pool: Pool, after: int = 0) -> list[Fresh]:
             " WHERE s.number > %s AND s.number > coalesce(j.number, 0) GROUP BY s.endpoint, s.version ORDER BY min(s.number)",
             (after,),
         )
-        return [Fresh(*row) for row in await rows.fetchall()]
+        return [UnjudgedWindows(*row) for row in await rows.fetchall()]
 
 
 @dataclass(frozen=True, slots=True)
-class Judged:
+class JudgedWindow:
     """A window and its verdict. state : steady, shifting, drifted, or too few where it has not enough rows. why : see attribution."""
 
     endpoint: str
@@ -87,7 +87,7 @@ class Judged:
 _JUDGED = "SELECT endpoint, version, at, until, row_count, odd_count, state, verdict, why FROM judged"
 
 
-async def keep(pool: Pool, judged: Sequence[Judged], through: Fresh) -> None:
+async def store_verdicts(pool: Pool, judged: Sequence[JudgedWindow], through: UnjudgedWindows) -> None:
     """Store verdicts, in place of earlier ones on the same windows."""
     async with pool.connection() as connection, connection.transaction():
         async with connection.cursor() as cursor:
@@ -111,17 +111,17 @@ async def keep(pool: Pool, judged: Sequence[Judged], through: Fresh) -> None:
         )
 
 
-async def history(pool: Pool, endpoint: str, version: str | None, since: datetime, until: datetime) -> list[Judged]:
+async def judged_windows(pool: Pool, endpoint: str, version: str | None, since: datetime, until: datetime) -> list[JudgedWindow]:
     """Judged windows of an endpoint that begin in a span, the oldest first."""
     async with pool.connection() as connection:
         rows = await connection.execute(
             f"{_JUDGED} WHERE endpoint = %s AND (%s::text IS NULL OR version = %s) AND at >= %s AND at < %s ORDER BY at, version".encode(),
             (endpoint, version, version, since, until),
         )
-        return [Judged(*row) for row in await rows.fetchall()]
+        return [JudgedWindow(*row) for row in await rows.fetchall()]
 
 
-async def histories(pool: Pool, since: Mapping[str, datetime], until: datetime) -> dict[str, list[Judged]]:
+async def judged_windows_by_endpoint(pool: Pool, since: Mapping[str, datetime], until: datetime) -> dict[str, list[JudgedWindow]]:
     """The same of several endpoints at once, each since a time of its own."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -129,13 +129,13 @@ async def histories(pool: Pool, since: Mapping[str, datetime], until: datetime) 
             " WHERE judged.endpoint = asked.endpoint AND at >= asked.since AND at < %s) one ORDER BY at, version".encode(),
             (list(since), list(since.values()), until),
         )
-        found: dict[str, list[Judged]] = {}
+        found: dict[str, list[JudgedWindow]] = {}
         for row in await rows.fetchall():
-            found.setdefault(row[0], []).append(Judged(*row))
+            found.setdefault(row[0], []).append(JudgedWindow(*row))
         return found
 
 
-async def newest(pool: Pool, endpoint: str | None = None) -> list[Judged]:
+async def newest_judged_windows(pool: Pool, endpoint: str | None = None) -> list[JudgedWindow]:
     """The newest window of each version at each endpoint, or at one; a look at the end of the index for each."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -144,10 +144,10 @@ async def newest(pool: Pool, endpoint: str | None = None) -> list[Judged]:
             " WHERE %s::text IS NULL OR known.endpoint = %s".encode(),
             (endpoint, endpoint),
         )
-        return [Judged(*row) for row in await rows.fetchall()]
+        return [JudgedWindow(*row) for row in await rows.fetchall()]
 
 
-async def explain(pool: Pool, one: Judged, why: dict[str, Any]) -> None:
+async def store_explanation(pool: Pool, one: JudgedWindow, why: dict[str, Any]) -> None:
     """Store the reason of a verdict."""
     async with pool.connection() as connection:
         await connection.execute(
@@ -155,7 +155,7 @@ async def explain(pool: Pool, one: Judged, why: dict[str, Any]) -> None:
         )
 
 
-async def crowded(pool: Pool, after: int, limit: int) -> list[tuple[str, str, datetime]]:
+async def ticks_to_merge(pool: Pool, after: int, limit: int) -> list[tuple[str, str, datetime]]:
     """Ticks with several deltas that are over. after : deltas up to that number are known to be merged, and not looked at."""
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -166,7 +166,7 @@ async def crowded(pool: Pool, after: int, limit: int) -> list[tuple[str, str, da
         return [(row[0], row[1], row[2]) for row in await rows.fetchall()]
 
 
-async def replace(pool: Pool, merged: Delta, taken: int) -> None:
+async def replace_deltas(pool: Pool, merged: WindowDelta, taken: int) -> None:
     """One delta in place of the ``taken`` ones of its tick; nothing where others came or went meanwhile."""
     key = (merged.endpoint, merged.version, merged.at)
     async with pool.connection() as connection, connection.transaction():

@@ -1,0 +1,175 @@
+"""The manifest of a lamp file: what is in it, what goes in and out, how it was made. Bytes in, values out.
+
+``manifest.json`` is the only member whose digest stands nowhere; its own SHA-256 is the package's digest, because it names
+the digest of every other member.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+from dataclasses import field as default
+from functools import cache
+from typing import Any, ClassVar
+
+import orjson
+from pydantic import TypeAdapter, ValidationError
+
+from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep
+from lamppost.core.errors import PackageRefused
+from lamppost.core.names import check_name
+from lamppost.core.schema.fields import Field, Schema
+
+FORMAT = 1
+MANIFEST = "manifest.json"
+_STRICT = {"extra": "forbid", "strict": True}
+
+
+@dataclass(frozen=True, slots=True)
+class PackageFile:
+    """One file in the package. sha256 : hex digest of its bytes. size_bytes : its size when unpacked."""
+
+    sha256: str
+    size_bytes: int
+
+
+@dataclass(frozen=True, slots=True)
+class Provenance:
+    """How the model came to be. All for people.
+
+    trained_rows : rows of the training frame. libraries : distribution name to version. python : interpreter version.
+    by : who packed it. commit : of the checkout it was packed in. changed : whether files differed from that commit. at : when, RFC 3339.
+    quantized : what making a network smaller changed, in one sentence.
+    """
+
+    notes: str = ""
+    trained_rows: int | None = None
+    metrics: dict[str, float] = default(default_factory=dict)
+    tags: dict[str, str] = default(default_factory=dict)
+    libraries: dict[str, str] = default(default_factory=dict)
+    python: str = ""
+    by: str | None = None
+    commit: str | None = None
+    changed: bool = False
+    at: str | None = None
+    quantized: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Manifest:
+    """Everything about a package except its bytes.
+
+    name : the model's name. inputs, answers : schemas of one row in and one row out. options : named parameters of a call, which
+    steps see as columns. steps : run in order.
+    proof : member with the proof. reference : member with what training's inputs and answers looked like.
+    members : path to digest and size of every other file.
+    """
+
+    name: str
+    inputs: Schema
+    answers: Schema
+    steps: tuple[Step, ...]
+    proof: str
+    members: dict[str, PackageFile]
+    reference: str | None = None
+    story: Provenance = default(default_factory=Provenance)
+    options: Schema | None = None
+    format: int = FORMAT
+
+    __pydantic_config__: ClassVar = _STRICT
+
+    def __post_init__(self) -> None:
+        check_name(self.name, "model")
+        if not self.steps:
+            raise PackageRefused("the manifest lists no steps")
+        for path in [self.proof, *([self.reference] if self.reference else []), *(path for step in self.steps for path in step.files)]:
+            if path not in self.members:
+                raise PackageRefused(f"the manifest uses {path!r} but does not list it among its members")
+        known = {field.name: field for field in self.columns}
+        for at, step in enumerate(self.steps):
+            fields_by_name(known, step.takes, f"step {at}")
+            if isinstance(step, SklearnStep) and step.compiled:
+                fields_by_name(known, (*step.compiled.numbers, *step.compiled.codes), f"the graph of step {at}")
+            known |= {field.name: field for field in step.gives}
+        if wrong := [field.name for field in self.answers if known.get(field.name) != field]:
+            raise PackageRefused(f"the answer {wrong[0]!r} is not what the steps give")
+        if pictures := [field.name for field in self.answers if field.kind == "image"]:
+            raise PackageRefused(f"the answer {pictures[0]!r} is an image; answers are numbers, text and lists")
+
+    @property
+    def columns(self) -> Schema:
+        """What the steps begin with: inputs, then options."""
+        return Schema((*self.inputs, *self.options)) if self.options else self.inputs
+
+    @property
+    def formats(self) -> frozenset[str]:
+        """What is opened to serve and could run code: ``pickle``, ``python``, ``torch``; and ``skops``. Graphs, trees and tables are data.
+
+        A server's policy is asked about each.
+        """
+        opened: set[str] = set()
+        for step in self.steps:
+            if isinstance(step, PythonStep):
+                opened.add("python")
+            elif isinstance(step, NetworkStep) and step.format != "onnx":
+                opened.add("torch")
+            elif isinstance(step, SklearnStep) and step.compiled is None and step.file is not None:
+                opened.add(step.format)
+        return frozenset(opened)
+
+    @property
+    def serves_graphs(self) -> bool:
+        """Whether a worker needs the ONNX runtime only, and no library of models."""
+        return all(
+            isinstance(step, (TableStep, PixelsStep))
+            or (isinstance(step, SklearnStep) and step.compiled is not None)
+            or (isinstance(step, NetworkStep) and step.format == "onnx")
+            for step in self.steps
+        )
+
+
+def fields_by_name(known: dict[str, Field], names: tuple[str, ...], who: str) -> Schema:
+    """The fields of some columns; raise PackageRefused when one is not there yet."""
+    if unknown := [name for name in names if name not in known]:
+        raise PackageRefused(f"{who} reads columns that are no inputs and that no step before it gives: {', '.join(unknown)}")
+    return Schema(tuple(known[name] for name in dict.fromkeys(names)))
+
+
+@cache
+def _adapter() -> TypeAdapter[Manifest]:
+    return TypeAdapter(Manifest)
+
+
+def write_manifest(manifest: Manifest) -> bytes:
+    """Canonical bytes: sorted keys, two-space indent, defaults left out except the format."""
+    data: dict[str, Any] = _adapter().dump_python(manifest, mode="json", exclude_defaults=True)
+    data["format"] = manifest.format
+    for written, step in zip(data["steps"], manifest.steps, strict=True):
+        written["kind"] = step.kind
+    return orjson.dumps(data, option=orjson.OPT_SORT_KEYS | orjson.OPT_INDENT_2)
+
+
+def read_manifest(data: bytes) -> Manifest:
+    """Read a manifest; raise PackageRefused with one clear sentence when it is newer, broken, or says impossible things."""
+    try:
+        raw = orjson.loads(data)
+    except ValueError as error:
+        raise PackageRefused(f"{MANIFEST} is not JSON ({error}); pack the model again") from error
+    version = raw.get("format") if isinstance(raw, dict) else None
+    if not isinstance(version, int) or version < 1:
+        raise PackageRefused(f"{MANIFEST} names no format version; this is no lamp file, or a damaged one")
+    if version > FORMAT:
+        raise PackageRefused(
+            f"the lamp file is of format {version} and this Lamp Post reads up to {FORMAT}; upgrade Lamp Post, or pack with this version"
+        )
+    try:
+        return _adapter().validate_json(data)
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        place = ".".join(str(part) for part in first["loc"])
+        raise PackageRefused(f"{MANIFEST} is wrong at {place or 'its top'}: {first['msg'].lower()}; pack the model again") from error
+
+
+def manifest_digest(manifest_bytes: bytes) -> str:
+    """The package's content digest: hex SHA-256 of its manifest's bytes."""
+    return hashlib.sha256(manifest_bytes).hexdigest()

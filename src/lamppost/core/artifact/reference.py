@@ -1,0 +1,224 @@
+"""The reference: what inputs and answers looked like in training, small enough to travel with the package.
+
+Quantiles are by linear interpolation (type 7 of Hyndman and Fan, *The American Statistician* 50(4), 1996).
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from dataclasses import field as default
+from functools import cache, partial
+from typing import Any, ClassVar
+
+import numpy as np
+import orjson
+from numpy.typing import NDArray
+from pydantic import TypeAdapter, ValidationError
+
+from lamppost.core.drift.bins import BINS, FieldBins, bin_choices, bin_numbers
+from lamppost.core.drift.outlier_score import OutlierScorer
+from lamppost.core.drift.sketches import Sketcher, location_correlations
+from lamppost.core.drift.verdicts import DriftBaseline, ReferenceField
+from lamppost.core.drift.watched_features import ANSWERS, Columns, FeatureExtractor, feature_columns, features_of_schema, frequent_words
+from lamppost.core.errors import PackageRefused
+from lamppost.core.schema.columns import to_microseconds
+from lamppost.core.schema.fields import Schema
+
+MAX_PAIRED = 40
+KEPT_CHOICES = 63
+SAMPLE_ROWS = 500
+SAMPLE_HEAVY = 50
+"""Rows of the sample where they hold pictures or tensors."""
+
+
+@dataclass(frozen=True, slots=True)
+class FeatureProfile:
+    """One figure (see `lamppost.core.drift.watched_features`) over the rows of the reference.
+
+    count : rows, missing ones included. missing : rows without a value.
+    quantiles : of a number, at 0, 5, …, 100 %; of a time, of its seconds since 1970 in UTC. tails : at 0.1 and 99.9 %.
+    mean, sd : of the same.
+    choices : counts of the 63 most frequent values of a choice or yes/no, the most frequent first. rest : count of all others.
+    cells : what windows are counted by; None where a package was made before there were any, and of a time.
+    """
+
+    name: str
+    count: int
+    missing: int
+    quantiles: tuple[float, ...] = ()
+    tails: tuple[float, ...] = ()
+    mean: float | None = None
+    sd: float | None = None
+    choices: dict[str, int] = default(default_factory=dict)
+    rest: int = 0
+    cells: FieldBins | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class PairCorrelations:
+    """Correlations of the location scores of the inputs that are numbers, row by row above the diagonal, in the order of ``names``.
+
+    most_apart : how much those of blocks of the reference differ from them; empty where by no more than chance.
+    """
+
+    names: tuple[str, ...]
+    correlations: tuple[float, ...]
+    most_apart: tuple[float, ...] = ()
+
+    __pydantic_config__: ClassVar = {"extra": "forbid"}
+
+
+@dataclass(frozen=True, slots=True)
+class Reference:
+    """Profiles of inputs and answers over ``rows`` rows, and a sample of input rows spread evenly over them.
+
+    words : of each text field, those that every other row had. unseen : whether answers are to rows that the model was not fitted on.
+    odd : oddness of the reference's own rows at 50, 99 and 99.9 %.
+    """
+
+    rows: int
+    inputs: tuple[FeatureProfile, ...]
+    answers: tuple[FeatureProfile, ...]
+    sample: list[dict[str, Any]]
+    words: dict[str, tuple[str, ...]] = default(default_factory=dict)
+    unseen: bool = False
+    pairs: PairCorrelations | None = None
+    odd: tuple[float, ...] = ()
+
+    __pydantic_config__: ClassVar = {"extra": "forbid"}
+
+
+def make_reference(
+    inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, said: Sequence[dict[str, Any]], unseen: bool = False
+) -> Reference:
+    """The reference of some rows, and of answers: to these rows, or where ``unseen`` to others that the model was not fitted on.
+
+    Of private fields only what is missing is kept.
+    """
+    private = {field.name for field in inputs if field.private}
+    heavy = any(field.kind in ("image", "tensor") for field in inputs)
+    places = np.linspace(0, len(rows) - 1, num=min(len(rows), SAMPLE_HEAVY if heavy else SAMPLE_ROWS)).astype(int).tolist()
+    sample = [{name: value for name, value in rows[place].items() if name not in private} for place in places]
+    texts = [field.name for field in inputs if field.kind == "text" and not field.private]
+    words = {name: frequent_words([row[name] for row in rows]) for name in texts}
+    made = Reference(len(rows), feature_profiles(inputs, rows, words), feature_profiles(answers, said, {}), sample, words, unseen=unseen)
+    return _finished(made, inputs, rows, answers, said)
+
+
+def feature_profiles(schema: Schema, rows: Sequence[dict[str, Any]], words: Mapping[str, Sequence[str]]) -> tuple[FeatureProfile, ...]:
+    """A profile for each figure."""
+    columns = feature_columns(figures := features_of_schema(schema, words), {}, rows)
+    out = []
+    for field in schema:
+        values = [row[field.name] for row in rows]
+        if field.private:
+            out.append(FeatureProfile(field.name, len(values), sum(value is None for value in values)))
+        elif field.kind == "time":
+            out.append(_of_numbers(field.name, [None if value is None else to_microseconds(value) / 1e6 for value in values], cells=False))
+        else:
+            for figure in figures:
+                if figure.field == field.name:
+                    # every other row made the words, the rows between say how many others there are
+                    column = columns[figure.name][1::2] if figure.name == f"{field.name}.new words" else columns[figure.name]
+                    out.append((_of_numbers if figure.numbers else _of_choices)(figure.name, column))
+    return tuple(out)
+
+
+def _of_choices(name: str, values: list[Any]) -> FeatureProfile:
+    there = [value for value in values if value is not None]
+    kept = dict(sorted(Counter(there).items(), key=lambda item: (-item[1], item[0]))[:KEPT_CHOICES])
+    cells = bin_choices(there) if there else None
+    return FeatureProfile(name, len(values), len(values) - len(there), choices=kept, rest=len(there) - sum(kept.values()), cells=cells)
+
+
+def _of_numbers(name: str, values: list[Any], cells: bool = True) -> FeatureProfile:
+    there = np.array([value for value in values if value is not None], dtype=np.float64)
+    missing = len(values) - len(there)
+    if not len(there):
+        return FeatureProfile(name, len(values), missing)
+    at = tuple(np.quantile(there, np.linspace(0, 1, BINS + 1)).tolist())
+    tails = tuple(np.quantile(there, (0.001, 0.999)).tolist())
+    made = bin_numbers(there.tolist()) if cells else None
+    return FeatureProfile(name, len(values), missing, at, tails, float(there.mean()), float(there.std()), cells=made)
+
+
+def drift_baseline(reference: Reference) -> DriftBaseline:
+    """What windows are held against; answers are called ``answers.NAME``. Empty for a reference without cells."""
+    known = []
+    mirrored = _mirrored(reference.answers)
+    for prefix, listed in (("", reference.inputs), (ANSWERS, reference.answers)):
+        for one in listed:
+            if one.cells is not None and one not in mirrored:
+                numbers = not one.cells.choices
+                fitted = prefix == ANSWERS and not reference.unseen
+                known.append(ReferenceField(prefix + one.name, numbers, one.cells, one.count, one.missing, fitted))
+    pairs = reference.pairs
+    if pairs is None:
+        return DriftBaseline(tuple(known), reference.rows)
+    square = partial(_square, len(pairs.names))
+    most = square(pairs.most_apart, 0.0) if pairs.most_apart else None
+    return DriftBaseline(tuple(known), reference.rows, pairs.names, square(pairs.correlations, 1.0), most)
+
+
+def _mirrored(answers: Sequence[FeatureProfile]) -> list[FeatureProfile]:
+    """Scores of two labels say the same twice: the first of each pair."""
+    out = []
+    for one in answers:
+        stem = one.name.rpartition(".")[0]
+        pair = [other for other in answers if stem and other.name.rpartition(".")[0] == stem]
+        if len(pair) == 2 and one is pair[0] and abs((pair[0].mean or 0.0) + (pair[1].mean or 0.0) - 1.0) < 1e-6:
+            out.append(one)
+    return out
+
+
+def _square(size: int, above: Sequence[float], diagonal: float) -> NDArray[np.float64]:
+    out = np.zeros((size, size))
+    out[np.triu_indices(size, 1)] = above
+    out += out.T
+    np.fill_diagonal(out, diagonal)
+    return out
+
+
+def _finished(
+    reference: Reference, inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, said: Sequence[dict[str, Any]]
+) -> Reference:
+    """With correlations of its numbers and the oddness of its own rows."""
+    base = drift_baseline(reference)
+    columns = watched_columns(reference, inputs, rows, answers, said)
+    names = tuple(one.name for one in base.known if one.numbers and not one.name.startswith(ANSWERS))[:MAX_PAIRED]
+    if len(names) > 1 and len(rows) >= 10:
+        sketcher = Sketcher(DriftBaseline(base.known, base.rows, names))
+        whole, most = location_correlations(sketcher, columns, len(rows))
+        upper = np.triu_indices(len(names), 1)
+        kept = tuple(whole[upper].round(5).tolist()), () if most is None else tuple(most[upper].round(5).tolist())
+        reference = replace(reference, pairs=PairCorrelations(names, *kept))
+    scores = OutlierScorer(Sketcher(drift_baseline(reference))).scores(columns, len(rows))[0]
+    return replace(reference, odd=tuple(np.quantile(scores, (0.5, 0.99, 0.999)).round(4).tolist()))
+
+
+def watched_columns(
+    reference: Reference, inputs: Schema, rows: Sequence[Mapping[str, Any]], answers: Schema, said: Sequence[Mapping[str, Any]]
+) -> Columns:
+    """Figures of inputs and answers, answers under their prefix."""
+    return FeatureExtractor(inputs, answers, reference.words).columns(rows, said)
+
+
+@cache
+def _adapter() -> TypeAdapter[Reference]:
+    return TypeAdapter(Reference)
+
+
+def write_reference(reference: Reference) -> bytes:
+    """Canonical JSON bytes."""
+    return orjson.dumps(_adapter().dump_python(reference, mode="json", exclude_defaults=True), option=orjson.OPT_SORT_KEYS)
+
+
+def read_reference(data: bytes) -> Reference:
+    """Read what `write_reference` wrote; raise PackageRefused for anything else."""
+    try:
+        return _adapter().validate_json(data)
+    except ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        raise PackageRefused(f"the reference cannot be read at {'.'.join(map(str, first['loc']))}: {first['msg'].lower()}") from error

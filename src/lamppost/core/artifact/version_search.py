@@ -1,0 +1,34 @@
+"""Finding versions among many."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from lamppost.core.artifact.manifest import Manifest
+
+
+@dataclass(frozen=True, slots=True)
+class VersionSummary:
+    """What lists say of a package, and the words that it is found by, in small letters."""
+
+    tags: Mapping[str, str]
+    metrics: Mapping[str, float]
+    words: tuple[str, ...]
+
+
+def summarize_manifest(manifest: Manifest) -> VersionSummary:
+    """The words are its name, tags (``season:winter``), fields, metrics and notes, and who packed it."""
+    story = manifest.story
+    words = [manifest.name, story.by or "", story.notes, *story.metrics]
+    words += [field.name for field in (*manifest.inputs, *(manifest.options or ()), *manifest.answers)]
+    words += [f"{key}:{value}" for key, value in story.tags.items()]
+    return VersionSummary(story.tags, story.metrics, tuple(word.lower() for word in words if word))
+
+
+def matches_search(search: str, name: str, told: VersionSummary, pushed_by: str) -> bool:
+    """Whether every word of a search is found: in the version's name, in what is told of it, or in who pushed it. Case does not count; a
+    search without words finds everything.
+    """
+    there = (name.lower(), pushed_by.lower(), *told.words)
+    return all(any(word in text for text in there) for word in search.lower().split())

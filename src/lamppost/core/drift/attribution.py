@@ -1,0 +1,148 @@
+"""Why: where in the rows a change sits, and how much of the change in the answers each changed field explains.
+
+Slices: within each value of each choice, the field's mean (or the part of its commonest changed value) is held against the reference's
+rows with the same value; a slice explains what the whole change would lose without it. Answers: rows of the reference are asked again
+with one field moved to where the window has it, rank for rank (numbers) or by drawing from what has become more frequent (choices);
+what that moves the answers by, over what they moved by, is the field's part.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Row = Mapping[str, Any]
+_LEAST = 8
+_MOST_VALUES = 40
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeSlice:
+    """Where a change sits. part : of the whole change that lies in rows with this value. before, after : the field's mean there, or the
+    part of rows whose value is missing or new; rows : of the window.
+    """
+
+    by: str
+    value: str
+    rows: int
+    before: float
+    after: float
+    part: float
+
+
+def slices_behind_change(
+    field: str, choices: Sequence[str], reference: Sequence[Row], window: Sequence[Row], missing: bool = False
+) -> list[ChangeSlice]:
+    """Slices that hold more of a field's change than their size would tell, the most first. Rows as JSON has them.
+
+    missing : whether the change is in how often there is no value.
+    """
+    if not reference or not window:
+        return []
+    numbers = sum(isinstance(row.get(field), (int, float)) and not isinstance(row.get(field), bool) for row in window) > len(window) / 2
+    known = Counter(str(row.get(field)) for row in reference)
+    if missing:
+        value = lambda row: float(row.get(field) is None)  # noqa: E731
+    elif numbers:
+        value = lambda row: _number(row.get(field))  # noqa: E731
+    else:
+        now = Counter(str(row.get(field)) for row in window)
+        grown = max(now, key=lambda one: now[one] / len(window) - known[one] / len(reference))
+        value = lambda row: float(str(row.get(field)) == grown)  # noqa: E731
+    whole = _mean(value, window) - _mean(value, reference)
+    if abs(whole) < 1e-9 * (float(_of(value, reference).std()) or 1.0):
+        return []
+    found = []
+    for by in choices:
+        if by == field:
+            continue
+        values = Counter(str(row.get(by)) for row in window)
+        for name, many in values.most_common(_MOST_VALUES):
+            here = [row for row in window if str(row.get(by)) == name]
+            there = [row for row in reference if str(row.get(by)) == name]
+            if many < _LEAST or len(there) < _LEAST or len(values) < 2:
+                continue
+            before, after = _mean(value, there), _mean(value, here)
+            part = (after - before) * many / len(window) / whole
+            if part > 1.5 * many / len(window) and part > 0.25 and abs(after - before) > 2 * _error(value, there, here):
+                found.append(ChangeSlice(by, name, many, before, after, min(1.0, part)))
+    ranked = sorted(found, key=lambda one: (-one.part / max(0.05, one.rows / len(window)) * one.part, one.by))
+    # what happens to be frequent where the change sits has a part in it too; only what has about as large a one is told
+    return [one for one in ranked if one.part >= 0.6 * ranked[0].part][:5]
+
+
+def _number(value: Any) -> float:
+    try:
+        return float(value)
+    except (TypeError, ValueError):
+        return float("nan")
+
+
+def _of(value: Any, rows: Sequence[Any]) -> NDArray[np.float64]:
+    found = np.asarray([value(row) for row in rows], dtype=np.float64)
+    there: NDArray[np.float64] = found[np.isfinite(found)]
+    return there if len(there) else np.zeros(1)
+
+
+def _mean(value: Any, rows: Sequence[Row]) -> float:
+    return float(_of(value, rows).mean())
+
+
+def _error(value: Any, one: Sequence[Row], other: Sequence[Row]) -> float:
+    a, b = _of(value, one), _of(value, other)
+    return float(np.sqrt(a.var() / len(a) + b.var() / len(b)))
+
+
+def rows_with_field_moved(field: str, reference: Sequence[Row], window: Sequence[Row], seed: int = 1) -> list[dict[str, Any]]:
+    """The reference's rows with one field as the window has it; all else stays."""
+    now = [row[field] for row in window if row.get(field) is not None]
+    out = [dict(row) for row in reference]
+    if not now:
+        return out
+    numbers = all(isinstance(value, (int, float)) and not isinstance(value, bool) for value in now)
+    if numbers:
+        there = [at for at, row in enumerate(reference) if isinstance(row.get(field), (int, float))]
+        before = np.asarray([float(reference[at][field]) for at in there])
+        ranks = (np.argsort(np.argsort(before, kind="stable"), kind="stable") + 0.5) / max(1, len(before))
+        after = np.quantile(np.asarray(now, dtype=np.float64), ranks)
+        whole = all(isinstance(value, int) for value in now)
+        for at, value in zip(there, after, strict=True):
+            out[at][field] = round(float(value)) if whole else float(value)
+        return out
+    rng = np.random.default_rng(seed)
+    was, has = Counter(str(row.get(field)) for row in reference), Counter(str(value) for value in now)
+    names = list(has)
+    originals = {str(value): value for value in now}
+    p = {name: was[name] / len(reference) for name in was}
+    q = {name: has[name] / len(now) for name in names}
+    surplus = np.asarray([max(0.0, q[name] - p.get(name, 0.0)) for name in names])
+    if surplus.sum() <= 0:
+        return out
+    for row in out:
+        name = str(row.get(field))
+        if rng.random() > min(1.0, q.get(name, 0.0) / p[name]):
+            row[field] = originals[names[int(rng.choice(len(names), p=surplus / surplus.sum()))]]
+    return out
+
+
+def answer_shift(before: Sequence[Row], after: Sequence[Row], answer: str) -> dict[str, float]:
+    """How far answers moved: of a number its mean, of a label the part of rows with each."""
+    one, other = ([row.get(answer) for row in rows] for rows in (before, after))
+    if all(isinstance(value, (int, float)) and not isinstance(value, bool) for value in [*one, *other]):
+        return {"": float(_of(_number, other).mean() - _of(_number, one).mean())} if one and other else {"": 0.0}
+    a, b = Counter(map(str, one)), Counter(map(str, other))
+    return {name: b[name] / max(1, len(other)) - a[name] / max(1, len(one)) for name in a.keys() | b.keys()}
+
+
+def explained_part(effect_alone: Mapping[str, float], whole: Mapping[str, float]) -> float:
+    """The part of a change that another one makes up: its projection onto it, 0 to 1; 0 where nothing changed."""
+    size = sum(value**2 for value in whole.values())
+    if size < 1e-8:
+        return 0.0
+    along = sum(value * whole.get(name, 0.0) for name, value in effect_alone.items())
+    return float(min(1.0, max(0.0, along / size)))

@@ -1,0 +1,90 @@
+"""Oddness: how little a row looks like the rows of the reference, field by field and all numbers together.
+
+For each figure p is the part of the reference that is as far out or as rare; for all numbers together it is that of the squared
+Mahalanobis distance of their location scores (chi-squared with as many degrees as there are numbers). A row's oddness is -log10 of the
+smallest of them times their number (Bonferroni): at 3, one row of a thousand is as odd by chance. What the reference's own rows score
+travels with it, because numbers are never quite normal.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import special
+
+from lamppost.core.drift.sketches import Sketcher, Values, number_array
+from lamppost.core.drift.verdicts import ReferenceField
+from lamppost.core.drift.watched_features import ANSWERS
+
+Floats = NDArray[np.float64]
+_FAR = 0.002
+"""The part of the reference beyond its range at 0.1 and 99.9 %."""
+JOINT = "together"
+
+
+class OutlierScorer:
+    """Scores rows against a reference; only figures of inputs count."""
+
+    def __init__(self, sketcher: Sketcher) -> None:
+        against = sketcher.against
+        self._sketcher = sketcher
+        self._known = [one for one in against.known if not one.name.startswith(ANSWERS)]
+        self._inverse: Floats | None = None
+        if against.correlations is not None and len(against.names) > 1:
+            # a little of the unit matrix, so that fields that say the same do not blow up what differs between them
+            self._inverse = np.asarray(np.linalg.inv(0.95 * against.correlations + 0.05 * np.eye(len(against.names))))
+        self._rare = {one.name: _rarity(one) for one in self._known if not one.numbers}
+
+    def scores(self, columns: Mapping[str, Values], rows: int) -> tuple[Floats, list[str]]:
+        """Each row's oddness, 0 and above, and the figure that it is by; ``together`` where no figure is odd by itself."""
+        names: list[str] = []
+        found: list[Floats] = []
+        for one in self._known:
+            if one.name in columns:
+                if one.numbers:
+                    found.append(_tail(one, number_array(columns[one.name])))
+                else:
+                    rare, unseen = self._rare[one.name]
+                    there = (rare.get(value, unseen) if value is not None else _missing(one) for value in columns[one.name])
+                    found.append(np.fromiter(there, dtype=np.float64, count=rows))
+                names.append(one.name)
+        if self._inverse is not None and rows:
+            matrix = self._sketcher.located(columns, rows)
+            distance = np.einsum("ij,jk,ik->i", matrix, self._inverse, matrix)
+            found.append(special.chdtrc(matrix.shape[1], distance))
+            names.append(JOINT)
+        if not found or not rows:
+            return np.zeros(rows), [""] * rows
+        p = np.stack(found)
+        least = p.argmin(axis=0)
+        score = -np.log10(np.clip(p[least, np.arange(rows)] * len(found), 1e-12, 1.0))
+        return score, [names[at] for at in least]
+
+
+def _missing(known: ReferenceField) -> float:
+    return max(known.missing, 0.5) / max(1, known.rows)
+
+
+def _rarity(known: ReferenceField) -> tuple[dict[str, float], float]:
+    """For each choice the part of rows with one as rare or rarer; and what that is for one that was never seen."""
+    counts = np.asarray(known.cells.counts, dtype=np.float64)
+    total = max(1.0, counts.sum())
+    rare = {choice: float(counts[counts <= count].sum() / total) for choice, count in zip(known.cells.choices, counts, strict=False)}
+    return rare, float(max(counts[-1], 0.5) / total)
+
+
+def _tail(known: ReferenceField, given: Floats) -> Floats:
+    """Two-sided part of the reference beyond a number: by cells inside of its range, falling with the distance outside of it."""
+    cells = known.cells
+    counts = np.asarray(cells.counts, dtype=np.float64)
+    shares = counts / counts.sum()
+    below = np.cumsum(shares) - shares
+    places = np.searchsorted(np.asarray(cells.edges), given, side="left").clip(0, len(counts) - 1)
+    p = np.minimum(1.0, 2 * np.minimum(below[places] + shares[places], 1 - below[places]))
+    width = max(cells.high - cells.low, 1e-9 * max(1.0, abs(cells.high)))
+    beyond = np.maximum(cells.low - given, given - cells.high) / width
+    out = np.where(beyond > 0, _FAR * np.exp(-10 * np.minimum(np.nan_to_num(beyond), 3.0)), p)
+    part: Floats = np.where(np.isnan(given), _missing(known), out)
+    return part

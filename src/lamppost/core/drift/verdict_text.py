@@ -1,0 +1,160 @@
+"""A verdict on drift in words and figures, since when it holds, and what of it is kept."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lamppost.core.drift.verdicts import FLOORS, STATES, DriftFinding, DriftVerdict, FieldSketch, FieldVerdict, ReferenceField
+
+_KEPT = 3
+"""Findings of a field that are kept."""
+
+
+def write_verdict(verdict: DriftVerdict) -> dict[str, Any]:
+    """A verdict as JSON has it, the fields that matter most first."""
+    fields = sorted(verdict.fields, key=_weight, reverse=True)
+    return {
+        "state": verdict.state,
+        "says": verdict_sentence(verdict),
+        "windows": verdict.windows,
+        "rows": verdict.rows,
+        "fields": [_field(one) for one in fields],
+        "pairs": [
+            {"one": pair.one, "other": pair.other, "state": pair.state, "p": pair.p, "before": pair.before, "after": pair.after}
+            for pair in verdict.pairs[:20]
+        ],
+    }
+
+
+def _weight(field: FieldVerdict) -> tuple[int, float]:
+    finding = leading_finding(field)
+    return STATES.index(field.state), finding.size / FLOORS[finding.what][1] if finding is not None else 0.0
+
+
+def leading_finding(field: FieldVerdict) -> DriftFinding | None:
+    """The finding that gave a field its state: the largest by its floor among the sure ones; of a steady field the largest of all."""
+    sure = [one for one in field.findings if one.p < 0.01] or list(field.findings)
+    return max(sure, key=lambda one: one.size / FLOORS[one.what][1], default=None)
+
+
+def _field(field: FieldVerdict) -> dict[str, Any]:
+    first = leading_finding(field)
+    rest = [one for one in field.findings if one is not first]
+    kept = ([first] if first is not None else []) + rest[: _KEPT - 1]
+    return {
+        "name": field.name,
+        "state": field.state,
+        "says": describe_field(field),
+        "rows": field.rows,
+        "findings": [
+            {"what": one.what, "p": one.p, "size": one.size, "signed": one.signed, "before": one.before, "after": one.after} for one in kept
+        ],
+    }
+
+
+def describe_field(field: FieldVerdict) -> str:
+    """What is otherwise about a field, in a few words: ``1.2 sd higher``."""
+    finding = leading_finding(field)
+    if field.state == "steady" or finding is None:
+        return "as in training"
+    return describe_finding(finding)
+
+
+def describe_finding(finding: DriftFinding) -> str:
+    """One way in which a field differs."""
+    size = abs(finding.signed)
+    if finding.what == "location":
+        return f"{size:.2g} sd {'higher' if finding.signed > 0 else 'lower'}"
+    if finding.what == "spread":
+        return f"{'wider' if finding.signed > 0 else 'narrower'} by {size:.2g}"
+    if finding.what == "shape":
+        return f"distributed otherwise, by {size:.2g}"
+    words = {"missing": "missing in", "outside": "outside training's range in", "unseen": "a value never seen before in"}
+    return f"{words[finding.what]} {_percent(finding.after)}, in training {_percent(finding.before)}"
+
+
+def _percent(part: float | None) -> str:
+    return "–" if part is None else f"{100 * part:.2g} %" if part < 0.1 else f"{100 * part:.0f} %"
+
+
+def describe_p(p: float) -> str:
+    """How sure it is, in words: ``p < 1e-9``."""
+    return f"p = {p:.2g}" if p >= 1e-4 else "p < 1e-12" if p < 1e-12 else f"p < 1e{math.floor(math.log10(p)) + 1}"
+
+
+def verdict_sentence(verdict: DriftVerdict) -> str:
+    """A verdict in one sentence, with certainty and size."""
+    rows = f"{verdict.rows:,} rows"
+    if verdict.state == "steady":
+        return f"Steady: {rows} look like training in all {len(verdict.fields)} figures."
+    changed = sorted((one for one in verdict.fields if one.state != "steady"), key=_weight, reverse=True)
+    told = []
+    for one in changed[:2]:
+        finding = leading_finding(one)
+        told.append(f"{one.name} is {describe_field(one)}" + (f" ({describe_p(finding.p)})" if finding is not None else ""))
+    if not told and verdict.pairs:
+        pair = verdict.pairs[0]
+        told = [f"{pair.one} and {pair.other} correlate by {pair.after:+.2f} and not by {pair.before:+.2f} ({describe_p(pair.p)})"]
+    more = len(changed) - len(told)
+    span = f", over {verdict.windows} windows" if verdict.windows > 1 else ""
+    tail = f", and {more} more" if more > 0 and changed else ""
+    return f"{verdict.state.capitalize()}: {'; '.join(told)}{tail}. {rows}{span}."
+
+
+def change_start(known: ReferenceField, ticks: Sequence[FieldSketch]) -> int | None:
+    """Which of some ticks (oldest first) a lasting change of a figure began with; None where it does not stand out.
+
+    The split with the largest log-likelihood of two multinomials over one (Hinkley, *Biometrika* 57, 1970).
+    """
+    usable = np.stack([np.append(one.cells, [one.missing]) for one in ticks]).astype(np.float64)
+    if len(usable) < 2 or not known.cells.counts:
+        return None
+    before, total = np.cumsum(usable, axis=0), usable.sum(axis=0)
+    gains = np.array([_likelihood(before[at]) + _likelihood(total - before[at]) for at in range(len(usable) - 1)])
+    best = int(gains.argmax())
+    gain = 2 * (gains[best] - _likelihood(total))
+    return best + 1 if gain > 2 * (usable.shape[1] + math.log(len(usable))) else None
+
+
+def _likelihood(counts: NDArray[np.float64]) -> float:
+    total = counts.sum()
+    there = counts[counts > 0]
+    return float((there * np.log(there / total)).sum()) if total else 0.0
+
+
+def bin_shares(known: ReferenceField, sketch: FieldSketch | None) -> dict[str, Any]:
+    """Reference and window cell by cell, as a page draws them: parts of the rows that have a value.
+
+    edges : upper ends of all cells of a number but the last. range : 0.1 and 99.9 % of the reference. choices : the cells of a choice.
+    """
+    cells = known.cells
+    reference = np.asarray(cells.counts, dtype=np.float64)
+    window = sketch.cells.astype(np.float64) if sketch is not None else np.zeros(len(reference))
+    return {
+        "edges": list(cells.edges),
+        "range": [cells.low, cells.high] if known.numbers else None,
+        "choices": [*cells.choices, "any other"] if not known.numbers else [],
+        "reference": (reference / max(1.0, reference.sum())).round(6).tolist(),
+        "window": (window / max(1.0, window.sum())).round(6).tolist(),
+        "reference_rows": int(reference.sum()),
+        "window_rows": int(window.sum()),
+        "reference_missing": known.missing / max(1, known.rows),
+        "window_missing": sketch.missing / max(1, sketch.rows) if sketch is not None else None,
+    }
+
+
+def window_as_reference(known: Sequence[ReferenceField], windows: Mapping[str, FieldSketch]) -> tuple[ReferenceField, ...]:
+    """An earlier window in the place of the reference: the same cells with its counts. Blocks are the reference's own and stay."""
+    out = []
+    for one in known:
+        sketch = windows.get(one.name)
+        if sketch is not None and sketch.cells.sum():
+            cells = replace(one.cells, counts=tuple(sketch.cells.tolist()), outside=sketch.odd if one.numbers else 0, once=sketch.odd)
+            out.append(replace(one, cells=cells, rows=sketch.rows, missing=sketch.missing))
+    return tuple(out)

@@ -1,0 +1,223 @@
+"""Figures: what of a field's values is watched. Numbers and choices as they are; text, pictures and tensors by figures of them.
+
+A figure is called by its field, or by its field and what it is of it (``note.length``, ``photo.sharpness``, ``scores.fails``).
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import math
+import re
+from collections import Counter
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+from zlib import crc32
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lamppost.core.schema.fields import Field, Schema
+from lamppost.core.schema.images import BadImage, decode_image
+from lamppost.core.schema.value_kinds import choice_text
+
+Columns = dict[str, list[Any]]
+Words = Mapping[str, Collection[str]]
+
+ANSWERS = "answers."
+"""What the figures of answers are called by, besides their names."""
+
+MAX_WORDS = 4_000
+PROJECTED = 32
+"""A vector of more elements is watched by projections of it."""
+_PROJECTIONS = 4
+_WORD = re.compile(r"\w+")
+
+
+@dataclass(frozen=True, slots=True)
+class WatchedFeature:
+    """name : of the figure. numbers : whether it is a number or a choice. of : the figure of a value of the field, or None."""
+
+    name: str
+    field: str
+    numbers: bool
+    of: Callable[[Any], Any]
+
+
+def features_of_schema(schema: Schema, words: Words | None = None) -> tuple[WatchedFeature, ...]:
+    """Every figure of the fields that are not private. words : those that the texts of the reference had; without them no word is new."""
+    return tuple(figure for field in schema if not field.private for figure in _of_field(field, (words or {}).get(field.name)))
+
+
+def feature_columns(figures: Sequence[WatchedFeature], defaults: Mapping[str, Any], rows: Sequence[Mapping[str, Any]]) -> Columns:
+    """Values of each figure by rows as JSON has them. A field that is left out has its default; None is missing."""
+    out: Columns = {}
+    for figure in figures:
+        name, of, default = figure.field, figure.of, defaults.get(figure.field)
+        out[figure.name] = [None if (value := row.get(name, default)) is None else of(value) for row in rows]
+    return out
+
+
+def field_defaults(schema: Schema) -> dict[str, Any]:
+    """The defaults of fields that have one."""
+    return {field.name: field.default for field in schema if field.default is not None}
+
+
+class FeatureExtractor:
+    """What is watched of the rows of one version and of its answers, these under the prefix `ANSWERS`."""
+
+    def __init__(self, inputs: Schema, answers: Schema, words: Words) -> None:
+        self._inputs = features_of_schema(inputs, words)
+        self._answers = features_of_schema(answers)
+        self._defaults = field_defaults(inputs)
+
+    def columns(
+        self, asked: Sequence[Mapping[str, Any]], said: Sequence[Mapping[str, Any]], names: frozenset[str] | None = None
+    ) -> Columns:
+        """Of inputs only those named, where they are; of answers nothing where the first is empty."""
+        out = feature_columns([one for one in self._inputs if names is None or one.field in names], self._defaults, asked)
+        if not said or not said[0]:
+            return out
+        return out | {ANSWERS + name: values for name, values in feature_columns(self._answers, {}, said).items()}
+
+
+def frequent_words(texts: Sequence[str | None]) -> tuple[str, ...]:
+    """The words of every other text, the most frequent ones: the texts between say how many new words are to be expected."""
+    seen = Counter(word for text in texts[::2] if text for word in set(split_words(text)))
+    return tuple(sorted(word for word, _ in sorted(seen.items(), key=lambda pair: (-pair[1], pair[0]))[:MAX_WORDS]))
+
+
+def split_words(text: str) -> list[str]:
+    """Runs of letters and digits, without case."""
+    return _WORD.findall(text.casefold())
+
+
+def _of_field(field: Field, words: Collection[str] | None) -> Iterator[WatchedFeature]:
+    name = field.name
+    if field.kind in ("number", "integer"):
+        yield WatchedFeature(name, name, True, _number)
+    elif field.kind in ("choice", "yes/no"):
+        yield WatchedFeature(name, name, False, choice_text)
+    elif field.kind == "time":
+        yield WatchedFeature(
+            name, name, False, lambda _: "given"
+        )  # it moves on by itself: only whether it is there is held against anything
+    elif field.kind == "text":
+        yield from _of_text(name, words)
+    elif field.kind == "vector" and len(field.choices) <= PROJECTED:
+        for choice in field.choices:
+            yield WatchedFeature(f"{name}.{choice}", name, True, partial(_element, choice))
+    elif field.kind == "vector":
+        many = len(field.choices)
+        for at in range(_PROJECTIONS):
+            weights = _weights(name, at, many)
+            yield WatchedFeature(f"{name}.projection {at + 1}", name, True, partial(_projected, weights))
+        yield WatchedFeature(f"{name}.norm", name, True, _norm)
+    elif field.kind == "tensor":
+        yield WatchedFeature(f"{name}.mean", name, True, partial(_of_array, np.mean))
+        yield WatchedFeature(f"{name}.sd", name, True, partial(_of_array, np.std))
+        if all(field.shape):
+            for at in range(_PROJECTIONS):
+                weights = _weights(name, at, math.prod(field.shape))
+                yield WatchedFeature(f"{name}.projection {at + 1}", name, True, partial(_projected, weights))
+    else:
+        yield from _of_image(field)
+
+
+def _of_text(name: str, words: Collection[str] | None) -> Iterator[WatchedFeature]:
+    yield WatchedFeature(f"{name}.length", name, True, lambda value: len(str(value)))
+    yield WatchedFeature(f"{name}.words", name, True, lambda value: len(split_words(str(value))))
+    yield WatchedFeature(f"{name}.letters", name, True, _letters)
+    if words is not None:
+        known = frozenset(words)
+        yield WatchedFeature(f"{name}.new words", name, False, lambda value: _new_words(str(value), known))
+
+
+def _of_image(field: Field) -> Iterator[WatchedFeature]:
+    name = field.name
+    seen = _Pictures(field)
+    for at, what in enumerate(("brightness", "contrast", "sharpness", "pixels")):
+        if what != "pixels" or field.size is None:
+            yield WatchedFeature(f"{name}.{what}", name, True, partial(seen.of, at))
+
+
+class _Pictures:
+    """Figures of the picture that was looked at last: all four are asked for, one after another, for each column of pictures."""
+
+    def __init__(self, field: Field) -> None:
+        self._field = field
+        self._known: dict[str, tuple[float | None, ...]] = {}
+
+    def of(self, at: int, value: Any) -> float | None:
+        """One of the figures of a picture."""
+        return self._all(value)[at]
+
+    def _all(self, value: Any) -> tuple[float | None, ...]:
+        """Mean pixel, its standard deviation, mean step between neighbours (all 0 to 255), and how many pixels there are."""
+        if (known := self._known.get(value)) is not None:
+            return known
+        if len(self._known) > 512:
+            self._known.clear()
+        try:
+            pixels = decode_image(self._field, base64.b64decode(value)).astype(np.float64).mean(axis=2)
+        except (BadImage, binascii.Error, TypeError, ValueError):
+            found: tuple[float | None, ...] = (None, None, None, None)
+        else:
+            steps = [np.abs(np.diff(pixels, axis=axis)).mean() for axis in (0, 1) if pixels.shape[axis] > 1]
+            sharp = float(np.mean(steps)) if steps else 0.0
+            found = (float(pixels.mean()), float(pixels.std()), sharp, float(pixels.size))
+        self._known[value] = found
+        return found
+
+
+def _number(value: Any) -> float | None:
+    try:
+        number = float(value)
+    except (TypeError, ValueError, OverflowError):
+        return None
+    return number if math.isfinite(number) else None
+
+
+def _letters(value: Any) -> float | None:
+    """Part of the characters that are letters of any script, or the space between them."""
+    text = str(value)
+    return sum(one.isalpha() or one == " " for one in text) / len(text) if text else None
+
+
+def _new_words(text: str, known: frozenset[str]) -> str:
+    new = len(set(split_words(text)) - known)
+    return ("none", "one", "several")[min(2, new)]
+
+
+def _element(choice: str, value: Any) -> float | None:
+    return _number(value.get(choice)) if isinstance(value, dict) else None
+
+
+def _array(value: Any) -> NDArray[np.float64] | None:
+    try:
+        array = np.asarray(list(value.values()) if isinstance(value, dict) else value, dtype=np.float64).ravel()
+    except (TypeError, ValueError):
+        return None
+    return array if array.size and np.isfinite(array).all() else None
+
+
+def _of_array(what: Callable[[Any], Any], value: Any) -> float | None:
+    array = _array(value)
+    return None if array is None else float(what(array))
+
+
+def _norm(value: Any) -> float | None:
+    return _of_array(np.linalg.norm, value)
+
+
+def _projected(weights: Any, value: Any) -> float | None:
+    array = _array(value)
+    return None if array is None or array.size != len(weights) else float(array @ weights)
+
+
+def _weights(name: str, at: int, many: int) -> NDArray[np.float64]:
+    """The same direction wherever it is asked for: signs drawn from a generator that is seeded by the field's name."""
+    signs = np.random.default_rng([crc32(name.encode()), at]).integers(0, 2, many) * 2.0 - 1.0
+    return np.asarray(signs / math.sqrt(many), dtype=np.float64)

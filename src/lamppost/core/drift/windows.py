@@ -1,0 +1,80 @@
+"""Windows as bytes: what a span of time was counted to be, small enough to keep for years.
+
+A head (format, layout, rows) and then, figure by figure in the reference's order, little-endian counts of 32 bits: the cells, missing, odd;
+0xFFFFFFFF as missing stands for a figure that was not asked for. Sums and products of location scores follow as 32-bit floats, the upper
+triangle only. So a number takes 88 bytes, a choice at most 264. The layout is a checksum over names and numbers of cells: what was counted
+by another one, or in an earlier format, is never added up with this.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Sequence
+from zlib import crc32
+
+import numpy as np
+
+from lamppost.core.drift.verdicts import DriftBaseline, FieldSketch, JointMoments, WindowSketch
+
+FORMAT = 1
+_HEAD = struct.Struct("<BIII")
+_ABSENT = 0xFFFFFFFF
+
+
+class WindowLayout:
+    """How windows against a reference are counted and kept. checksum : over names and numbers of cells."""
+
+    def __init__(self, against: DriftBaseline) -> None:
+        self.against = against
+        said = [f"{one.name}\0{len(one.cells.counts)}\0{one.cells.edges}\0{one.cells.choices}" for one in against.known]
+        self.checksum = crc32("\1".join([*said, *against.names]).encode())
+        self.counts = sum(len(known.cells.counts) + 2 for known in against.known)
+        self.size = len(against.names)
+        self.upper = np.triu_indices(self.size)
+
+
+def write_window(layout: WindowLayout, window: WindowSketch, rows: int) -> bytes:
+    """A window of so many rows."""
+    parts = []
+    for known in layout.against.known:
+        sketch = window.fields.get(known.name)
+        counts = [*known.cells.counts, _ABSENT, 0] if sketch is None else [*sketch.cells.tolist(), sketch.missing, sketch.odd]
+        parts.append(np.asarray(counts, dtype="<u4").tobytes())
+    moments = window.moments
+    if moments is not None:
+        parts.append(np.concatenate([moments.sums, moments.products[layout.upper]]).astype("<f4").tobytes())
+    return _HEAD.pack(FORMAT, layout.checksum, rows, moments.rows if moments is not None else 0) + b"".join(parts)
+
+
+def read_window(layout: WindowLayout, data: bytes) -> tuple[WindowSketch, int] | None:
+    """A window and its rows; None where it was counted in another way, by other software or against another reference."""
+    if len(data) < _HEAD.size or data[0] != FORMAT:
+        return None
+    _, made, rows, paired = _HEAD.unpack_from(data)
+    size, counts = layout.size, layout.counts
+    floats = size + size * (size + 1) // 2 if paired else 0
+    if made != layout.checksum or len(data) != _HEAD.size + 4 * (counts + floats):
+        return None
+    given = np.frombuffer(data, dtype="<u4", count=counts, offset=_HEAD.size).astype(np.int64)
+    fields, at = {}, 0
+    for known in layout.against.known:
+        many = len(known.cells.counts)
+        if given[at + many] != _ABSENT:
+            fields[known.name] = FieldSketch(given[at : at + many], int(given[at + many]), int(given[at + many + 1]))
+        at += many + 2
+    moments = None
+    if paired:
+        numbers = np.frombuffer(data, dtype="<f4", offset=_HEAD.size + 4 * counts).astype(np.float64)
+        products = np.zeros((size, size))
+        products[layout.upper] = numbers[size:]
+        products.T[layout.upper] = numbers[size:]
+        moments = JointMoments(paired, numbers[:size], products)
+    return WindowSketch(fields, moments), rows
+
+
+def pool_windows(windows: Sequence[tuple[WindowSketch, int]]) -> tuple[WindowSketch, int]:
+    """All of some windows together, and their rows."""
+    window, rows = windows[0]
+    for other, more in windows[1:]:
+        window, rows = window + other, rows + more
+    return window, rows

@@ -1,0 +1,104 @@
+"""The whole state of endpoints as one document, and what differs between two of them."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import orjson
+
+from lamppost.core.endpoint.setup import EndpointSetup, read_setup, write_setup
+from lamppost.core.errors import BadRequest
+from lamppost.core.names import check_name
+
+APPROVALS = "approvals"
+MOST_APPROVALS = 9
+
+
+@dataclass(frozen=True, slots=True)
+class DeclaredEndpoint:
+    """One endpoint of a document. approvals : how many a version needs before it serves."""
+
+    setup: EndpointSetup
+    approvals: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class DeclaredDifference:
+    """One key that is not the same. before, after : its JSON values, None where it is not there. The key "" is the whole endpoint."""
+
+    endpoint: str
+    key: str
+    before: Any
+    after: Any
+
+    def says(self) -> str:
+        """In one line."""
+        if not self.key:
+            return f"{self.endpoint} is new"
+        return f"{self.endpoint}  {self.key}: {_shown(self.before)} → {_shown(self.after)}"
+
+
+def _shown(value: Any) -> str:
+    return "–" if value is None else orjson.dumps(value).decode()
+
+
+def write_declared(endpoints: Mapping[str, DeclaredEndpoint]) -> dict[str, Any]:
+    """The document as JSON or TOML has it."""
+    out: dict[str, Any] = {}
+    for name in sorted(endpoints):
+        one = endpoints[name]
+        out[name] = ({APPROVALS: one.approvals} if one.approvals else {}) | write_setup(one.setup)
+    return {"endpoints": out}
+
+
+def read_declared(data: Any) -> dict[str, DeclaredEndpoint]:
+    """The endpoints of a document; raise BadRequest that names the place."""
+    if not isinstance(data, Mapping) or not isinstance(data.get("endpoints"), Mapping):
+        raise BadRequest("the document needs a table [endpoints.NAME] for each endpoint")
+    if odd := sorted(data.keys() - {"endpoints"}):
+        raise BadRequest(f"the document has a key {odd[0]!r} at its top; it holds endpoints and nothing else")
+    out: dict[str, DeclaredEndpoint] = {}
+    for name, one in data["endpoints"].items():
+        check_name(str(name), "endpoint")
+        if not isinstance(one, Mapping):
+            raise BadRequest(f"endpoints.{name} is no table")
+        rest = dict(one)
+        approvals = rest.pop(APPROVALS, 0)
+        if isinstance(approvals, bool) or not isinstance(approvals, int) or not 0 <= approvals <= MOST_APPROVALS:
+            raise BadRequest(f"endpoints.{name}.{APPROVALS} is {approvals!r}; it goes from 0 to {MOST_APPROVALS}")
+        try:
+            out[str(name)] = DeclaredEndpoint(read_setup(rest), approvals)
+        except BadRequest as error:
+            raise BadRequest(f"endpoints.{name}: {error.detail}") from error
+    return out
+
+
+def declared_differences(now: Mapping[str, DeclaredEndpoint], wanted: Mapping[str, DeclaredEndpoint]) -> list[DeclaredDifference]:
+    """What would have to change. Endpoints that the wanted document does not name stay as they are."""
+    found: list[DeclaredDifference] = []
+    for name in sorted(wanted):
+        if name not in now:
+            found.append(DeclaredDifference(name, "", None, write_declared({name: wanted[name]})["endpoints"][name]))
+            continue
+        before, after = (_flat(write_declared({name: one[name]})["endpoints"][name]) for one in (now, wanted))
+        keys = sorted(before.keys() | after.keys())
+        found += [DeclaredDifference(name, key, before.get(key), after.get(key)) for key in keys if before.get(key) != after.get(key)]
+    return found
+
+
+def _flat(value: Any, under: str = "") -> dict[str, Any]:
+    """Values by their dotted keys; lists of tables by their places."""
+    if isinstance(value, Mapping) and value:
+        return {key: one for name, inner in value.items() for key, one in _flat(inner, f"{under}.{name}" if under else str(name)).items()}
+    if isinstance(value, list) and value and all(isinstance(one, Mapping) for one in value):
+        return {key: one for at, inner in enumerate(value) for key, one in _flat(inner, f"{under}[{at}]").items()}
+    return {under: value}
+
+
+def revisions_fingerprint(revisions: Mapping[str, tuple[int, int]]) -> str:
+    """What a plan was made against: endpoints with their revisions and approvals, as twelve hexadecimal digits."""
+    written = orjson.dumps({name: list(pair) for name, pair in revisions.items()}, option=orjson.OPT_SORT_KEYS)
+    return hashlib.sha256(written).hexdigest()[:12]

@@ -1,0 +1,335 @@
+"""What an endpoint promises its callers: the fields, options and answers that hold whichever of its versions answers.
+
+Versions that are chosen from are merged to the widest schema, and each row is then held against the schema of its own version (`fit_rows`).
+Versions that answer together are merged to the tightest: a row must be right for all of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import Any, Literal
+
+from lamppost.core.artifact.manifest import Manifest
+from lamppost.core.endpoint.setup import EndpointSetup, EnsembleSetup, LookupSetup, VersionChoice
+from lamppost.core.endpoint.shares import Shares
+from lamppost.core.errors import Conflict, Fault, InvalidRows
+from lamppost.core.names import closest_name
+from lamppost.core.payload.validation_plan import MAX_FAULTS, Row
+from lamppost.core.schema.fields import Field, Schema, find_field
+from lamppost.core.schema.images import BadImage, check_header
+from lamppost.core.schema.value_kinds import shortened_json
+
+WHICH = "version"
+"""The answer that says which version gave it, where rows of one request go to several."""
+
+
+@dataclass(frozen=True, slots=True)
+class EndpointSchema:
+    """inputs, options : what callers send. answers : what they get. header : one that callers send to choose a version."""
+
+    inputs: Schema
+    options: Schema | None
+    answers: Schema
+    header: str | None = None
+
+
+def endpoint_schema(setup: EndpointSetup, manifests: Mapping[str, Manifest]) -> EndpointSchema:
+    """The promise of a setup, by the manifests of its versions; raise Conflict when they do not go together, saying why."""
+    if setup.choose is not None:
+        made = _chosen(setup.choose, manifests)
+    elif setup.together is not None:
+        made = _together(setup.together, manifests)
+    elif setup.shares is not None:
+        made = _shared(setup.shares, manifests)
+    else:
+        manifest = manifests[str(setup.version)]
+        made = EndpointSchema(manifest.inputs, manifest.options, manifest.answers)
+    for lookup in setup.lookups:
+        made = replace(made, inputs=_looked_up(lookup, made.inputs))
+    return made
+
+
+def _looked_up(lookup: LookupSetup, inputs: Schema) -> Schema:
+    if unknown := [name for name in lookup.fields if name not in inputs.names]:
+        like = closest_name(unknown[0], inputs.names)
+        raise Conflict(f"the look-up gives {unknown[0]!r}, which is no input" + (f"; did you mean {like}?" if like else ""))
+    rest = [field for field in inputs if field.name not in lookup.fields]
+    key = find_field(rest, lookup.key)
+    if key is None:
+        kind = lookup.key_kind or "text"
+        rest.insert(
+            0,
+            Field(
+                lookup.key, kind, example=lookup.example, meaning=f"key in the table {lookup.table}, which knows {', '.join(lookup.fields)}"
+            ),
+        )
+    elif key.kind not in ("text", "choice", "integer"):
+        raise Conflict(f"{lookup.key!r} is {key.wanted()}, and a key is text or a whole number")
+    return Schema(tuple(rest))
+
+
+# -- one of several -----------------------------------------------------------------------------------------------------
+
+
+def _chosen(choose: VersionChoice, manifests: Mapping[str, Manifest]) -> EndpointSchema:
+    names = [*choose.cases.values(), *([choose.other] if choose.other else [])]
+    parts = [manifests[name] for name in dict.fromkeys(names)]
+    inputs = merge_schemas([part.inputs for part in parts], widest=True, what="field")
+    lists = [part.options for part in parts if part.options is not None]
+    options = merge_schemas(lists, widest=True, what="option") if lists else None
+    if options is not None and len(lists) < len(parts):
+        options = Schema(tuple(_optional(field) for field in options))
+    answers = _answers(parts)
+    if choose.by == "header":
+        return EndpointSchema(inputs, options, answers, choose.name)
+    if choose.by == "field":
+        if WHICH in answers.names:
+            raise Conflict(f"an answer is called {WHICH!r} already, which is to say which version gave it")
+        which = Field(WHICH, "text", meaning="the version that gave this answer")
+        return EndpointSchema(_with_chooser(choose, inputs), options, Schema((*answers, which)))
+    return EndpointSchema(inputs, _with_chooser(choose, options or ()), answers)
+
+
+def _with_chooser(choose: VersionChoice, schema: Iterable[Field]) -> Schema:
+    fields = list(schema)
+    there = find_field(fields, choose.name)
+    if there is None:
+        meaning = f"chooses the version that answers{'' if choose.other is None else '; any other value too'}"
+        chooser = Field(
+            choose.name,
+            "choice",
+            choices=tuple(choose.cases),
+            unseen="refuse" if choose.other is None else "accept",
+            missing=choose.other is not None,
+            example=next(iter(choose.cases)),
+            meaning=meaning,
+        )
+        return Schema((chooser, *fields))
+    if there.kind not in ("choice", "text", "integer", "yes/no"):
+        raise Conflict(f"{choose.name!r} is {there.wanted()}; a version is chosen by a choice, text, a whole number, or true and false")
+    if there.kind == "choice" and there.unseen == "refuse" and (odd := [case for case in choose.cases if case not in there.choices]):
+        like = closest_name(odd[0], there.choices)
+        raise Conflict(f"{choose.name} is never {odd[0]!r}" + (f"; did you mean {like}?" if like else ""))
+    if choose.other is None and there.kind == "choice":
+        example = there.example if there.example in choose.cases else next(iter(choose.cases))
+        known = replace(there, choices=tuple(choose.cases), unseen="refuse", missing=False, default=None, example=example)
+        fields[fields.index(there)] = known
+    return Schema(tuple(fields))
+
+
+def _answers(parts: Sequence[Manifest]) -> Schema:
+    first = parts[0].answers
+    for part in parts[1:]:
+        if part.answers.names != first.names:
+            raise Conflict(
+                f"{parts[0].name} answers {', '.join(first.names)} and {part.name} answers {', '.join(part.answers.names)}; "
+                "behind one endpoint all give the same answers"
+            )
+    return merge_schemas([part.answers for part in parts], widest=True, what="answer")
+
+
+def _shared(shares: Shares, manifests: Mapping[str, Manifest]) -> EndpointSchema:
+    """A row must be right for every version, because any of them may get it; what is answered may be wider than one of them."""
+    parts = [manifests[name] for name in shares.of]
+    inputs = merge_schemas([part.inputs for part in parts], widest=False, what="field")
+    lists = [part.options for part in parts if part.options is not None]
+    options = merge_schemas(lists, widest=False, what="option") if lists else None
+    answers = _answers(parts)
+    sticky = shares.sticky
+    if sticky is None:
+        return EndpointSchema(inputs, options, answers)
+    if sticky.by == "header":
+        return EndpointSchema(inputs, options, answers, sticky.name)
+    if sticky.by == "option":
+        return EndpointSchema(inputs, _with_key(sticky.name, options or ()), answers)
+    if WHICH in answers.names:
+        raise Conflict(f"an answer is called {WHICH!r} already, which is to say which version gave it")
+    which = Field(WHICH, "text", meaning="the version that gave this answer")
+    return EndpointSchema(_with_key(sticky.name, inputs), options, Schema((*answers, which)))
+
+
+def _with_key(name: str, schema: Iterable[Field]) -> Schema:
+    fields = list(schema)
+    there = find_field(fields, name)
+    if there is None:
+        meaning = "whoever sends the same value gets answers of the same version"
+        return Schema((Field(name, "text", missing=True, example="lamp-17", meaning=meaning), *fields))
+    if there.kind not in ("choice", "text", "integer", "yes/no"):
+        raise Conflict(f"{name!r} is {there.wanted()}; callers are told apart by a choice, text, a whole number, or true and false")
+    return Schema(tuple(fields))
+
+
+# -- several together ---------------------------------------------------------------------------------------------------
+
+
+def _together(together: EnsembleSetup, manifests: Mapping[str, Manifest]) -> EndpointSchema:
+    parts = {name: manifests[version] for name, version in together.parts.items()}
+    combine = manifests[together.combine]
+    given = part_answer_fields({name: part.answers for name, part in parts.items()})
+    own: list[Field] = []
+    for field in combine.inputs:
+        answer = given.get(field.name)
+        if answer is None:
+            if "." in field.name and field.name.partition(".")[0] in parts:
+                raise Conflict(f"{together.combine} takes {field.name!r}; the parts give {', '.join(list(given)[:20])}")
+            own.append(field)
+        elif not _holds(field, answer):
+            raise Conflict(f"{together.combine} takes {field.name} as {field.wanted()}, and the part gives {answer.wanted()}")
+    if len(own) == len(combine.inputs):
+        raise Conflict(f"{together.combine} takes no answer of a part; its inputs are to be named such as {next(iter(given))!r}")
+    schemas = [part.inputs for part in parts.values()] + ([Schema(tuple(own))] if own else [])
+    inputs = merge_schemas(schemas, widest=False, what="field")
+    lists = [part.options for part in (*parts.values(), combine) if part.options is not None]
+    return EndpointSchema(inputs, merge_schemas(lists, widest=False, what="option") if lists else None, combine.answers)
+
+
+def part_answer_fields(answers: Mapping[str, Schema]) -> dict[str, Field]:
+    """The answers of parts as fields of whatever combines them: ``part.answer``, or ``part.answer.choice`` of a vector."""
+    given: dict[str, Field] = {}
+    for part, schema in answers.items():
+        for field in schema:
+            name = f"{part}.{field.name}"
+            if field.kind == "vector":
+                given |= {f"{name}.{choice}": Field(f"{name}.{choice}", "number") for choice in field.choices}
+            else:
+                given[name] = replace(field, name=name)
+    return given
+
+
+def part_answer_row(part: str, answers: Schema, row: Row) -> Row:
+    """One answer row of a part as it is handed to what combines."""
+    out: Row = {}
+    for field in answers:
+        value, name = row[field.name], f"{part}.{field.name}"
+        if field.kind == "vector":
+            out |= {f"{name}.{choice}": value[choice] for choice in field.choices}
+        elif field.kind == "time" and value is not None:
+            out[name] = datetime.fromisoformat(value)
+        else:
+            out[name] = value
+    return out
+
+
+def _holds(field: Field, answer: Field) -> bool:
+    texts = ("choice", "text")
+    return field.kind == answer.kind or (field.kind in texts and answer.kind in texts) or (field.kind, answer.kind) == ("number", "integer")
+
+
+# -- merging ------------------------------------------------------------------------------------------------------------
+
+
+def merge_schemas(schemas: Sequence[Schema], widest: bool, what: str) -> Schema:
+    """One schema of several: what any of them takes, or only what all of them take. Raise Conflict when a name means different things."""
+    names = dict.fromkeys(name for schema in schemas for name in schema.names)
+    fields = []
+    for name in names:
+        there = [field for schema in schemas if (field := find_field(schema, name)) is not None]
+        field = there[0]
+        for other in there[1:]:
+            field = _merged(field, other, widest, what)
+        fields.append(_optional(field) if widest and len(there) < len(schemas) else field)
+    return Schema(tuple(fields))
+
+
+def _optional(field: Field) -> Field:
+    """A field that only some versions have: it may be left out, and a version that needs it, or has a default, sees to that itself."""
+    if field.kind in ("tensor", "vector"):
+        raise Conflict(f"{field.name!r} is {field.wanted()}, which cannot be missing, and not every version has it")
+    return replace(field, missing=True, default=None)
+
+
+def _merged(one: Field, other: Field, widest: bool, what: str) -> Field:
+    if one.kind != other.kind or one.shape != other.shape or one.elements != other.elements or one.channels != other.channels:
+        raise Conflict(f"the {what} {one.name!r} is {one.wanted()} for one version and {other.wanted()} for another")
+    if one.kind == "vector" and one.choices != other.choices and (what != "answer" or set(one.choices) != set(other.choices)):
+        raise Conflict(f"the {what} {one.name!r} has the elements {', '.join(one.choices)} in one version and {', '.join(other.choices)}")
+    lows, highs = (one.low, other.low), (one.high, other.high)
+    if widest:
+        choices = tuple(dict.fromkeys((*one.choices, *other.choices)))
+        low = None if None in lows else min(low for low in lows if low is not None)
+        high = None if None in highs else max(high for high in highs if high is not None)
+        unseen: Literal["refuse", "accept"] = "accept" if "accept" in (one.unseen, other.unseen) else "refuse"
+        missing, size = one.missing or other.missing, one.size if one.size == other.size else None
+        missing = missing or (one.default is None) != (other.default is None)
+    else:
+        choices = tuple(choice for choice in one.choices if choice in other.choices)
+        if one.kind == "choice" and one.unseen == "accept" == other.unseen:
+            choices = tuple(dict.fromkeys((*one.choices, *other.choices)))
+        low = max((low for low in lows if low is not None), default=None)
+        high = min((high for high in highs if high is not None), default=None)
+        unseen = "refuse" if "refuse" in (one.unseen, other.unseen) else "accept"
+        missing, size = one.missing and other.missing, one.size or other.size
+        if (one.kind == "choice" and not choices) or (None not in (low, high) and low > high):  # type: ignore[operator]
+            raise Conflict(f"no value of the {what} {one.name!r} is right for all: {one.wanted()}, and {other.wanted()}")
+        if one.size and other.size and one.size != other.size:
+            raise Conflict(f"the {what} {one.name!r} is {one.wanted()} for one version and {other.wanted()} for another")
+    return replace(
+        one,
+        low=low,
+        high=high,
+        choices=choices,
+        unseen=unseen,
+        missing=missing and one.kind not in ("tensor", "vector"),
+        size=size,
+        default=one.default if one.default == other.default else None,
+        example=one.example if widest or one.example in choices or one.kind != "choice" else choices[0],
+        seen=None if one.seen is None or other.seen is None else (min(one.seen[0], other.seen[0]), max(one.seen[1], other.seen[1])),
+        private=one.private or other.private,
+    )
+
+
+# -- a row of the promise as a row of one version -----------------------------------------------------------------------
+
+
+def fit_rows(rows: Sequence[Row], columns: Schema, known: Schema, version: str, ignored: str | None = None) -> list[Row]:
+    """Rows that the merged plan let through, as one version takes them: its own fields, its defaults, its limits.
+
+    columns : inputs and options of the version. known : those of the promise. ignored : a field that only chose the version.
+    Raise InvalidRows with every fault (50 at most); rows are counted in ``rows``.
+    """
+    faults: list[Fault] = []
+    others = [field for field in known if field.name not in columns.names and field.name != ignored]
+    for field in others:
+        for row, values in enumerate(rows):
+            if values[field.name] is not None:
+                faults.append(Fault(row, field.name, _shown(field, values[field.name]), f"nothing, because {version} has no such field"))
+    checks = [(field, find_field(known, field.name)) for field in columns]
+    tight = [field for field, merged_field in checks if field != merged_field]
+    out = [{name: values[name] for name in columns.names} for values in rows]
+    for field in tight:
+        for row, values in enumerate(out):
+            value = values[field.name]
+            if value is None and field.default is not None:
+                values[field.name] = datetime.fromisoformat(str(field.default)) if field.kind == "time" else field.default
+            elif not field_allows(field, value):
+                faults.append(Fault(row, field.name, _shown(field, value), f"{field.wanted()}, for {version}"))
+    if faults:
+        faults.sort(key=lambda fault: fault.row or 0)
+        more = f"; and {len(faults) - 1} more fault{'s' if len(faults) > 2 else ''}" if len(faults) > 1 else ""
+        shown = [fault.to_dict() for fault in faults[:MAX_FAULTS]]
+        raise InvalidRows(faults[0].sentence() + more, faults=shown, fault_count=len(faults))
+    return out
+
+
+def field_allows(field: Field, value: Any) -> bool:
+    """Whether a value that is right for a wider field of the same kind is right for this one."""
+    if value is None:
+        return field.missing
+    if field.kind in ("number", "integer"):
+        return (field.low is None or value >= field.low) and (field.high is None or value <= field.high)
+    if field.kind == "tensor":
+        return (field.low is None or value.min() >= field.low) and (field.high is None or value.max() <= field.high)
+    if field.kind == "choice":
+        return field.unseen == "accept" or value in field.choices
+    if field.kind == "image":
+        try:
+            check_header(field, value)
+        except BadImage:
+            return False
+    return True
+
+
+def _shown(field: Field, value: Any) -> str:
+    return "a private value" if field.private else shortened_json(value)

@@ -1,0 +1,145 @@
+"""An endpoint's promise as OpenAPI 3.1: its path, with the true schemas of what goes in and comes out, and examples that work."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from lamppost.core.artifact.manifest import Manifest
+from lamppost.core.endpoint.endpoint_schema import endpoint_schema
+from lamppost.core.endpoint.setup import EndpointSetup
+from lamppost.core.payload.text_formats import ARROW, CSV, JSON, MULTIPART, NDJSON, csv_header
+from lamppost.core.payload.validation_plan import MAX_ROWS, ValidationPlan
+from lamppost.core.schema.fields import Schema
+
+PROBLEMS = {
+    400: "the body is not what its content type says",
+    401: "no token, or one that is not known or has expired",
+    403: "the token does not cover this endpoint",
+    404: "there is no such endpoint",
+    406: "no answer can be written in the types that are accepted",
+    408: "the request did not come in time",
+    413: "more rows or bytes than one request may have",
+    415: "a content type that is not read",
+    422: "values that break the schema; `faults` has each with row, field, given and expected",
+    431: "headers over the bounds",
+    429: "the token comes more often than it may",
+    502: "the model failed, or answered outside its own schema",
+    503: "the endpoint's lane is full, or has no lit version",
+    504: "the caller's own deadline has passed",
+}
+
+
+def pascal_case(endpoint: str) -> str:
+    """A name for schemas and generated types: ``pascal("outage-risk") == "OutageRisk"``."""
+    joined = "".join(part[:1].upper() + part[1:] for part in endpoint.split("-"))
+    return joined if joined[:1].isalpha() else f"Endpoint{joined}"
+
+
+def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, Manifest]) -> tuple[dict[str, Any], dict[str, Any]]:
+    """The path item of ``/predict/{endpoint}`` and the component schemas that it refers to; ``manifests`` by version."""
+    name, version = pascal_case(endpoint), setup.says()
+    promise = endpoint_schema(setup, manifests)
+    notes = [manifests[str(one)].story.notes for one in setup.versions[:1]]
+    if setup.lenient:
+        notes.append("Read leniently: values whose meaning leaves no doubt, such as numbers as text, are taken, and told under `changed`.")
+    plan = ValidationPlan(promise.inputs, options=promise.options)
+    row, answer = _plain(promise.inputs), _plain(promise.answers)
+    answer["required"] = list(promise.answers.names)
+    answer.pop("examples", None)
+    schemas = {f"{name}Row": row, f"{name}Answer": answer}
+    options: dict[str, Any] = {}
+    if promise.options is not None:
+        schemas[f"{name}Options"] = _plain(promise.options)
+        options = {"options": {"$ref": f"#/components/schemas/{name}Options"}}
+    needed = ["options"] if promise.options is not None and any(field.required for field in promise.options) else []
+    one = {**row, "properties": row["properties"] | options, "required": [*row["required"], *needed], "examples": [plan.example()]}
+    schemas[f"{name}Request"] = {"title": f"What {endpoint} is asked", "anyOf": [one, *(_several(name, plan, options, needed))]}
+    schemas[f"{name}Reply"] = {"title": f"What {endpoint} answers", "anyOf": _replies(name, promise.answers)}
+    content = {
+        JSON: {"schema": {"$ref": f"#/components/schemas/{name}Request"}, "example": plan.example()},
+        NDJSON: {"schema": {"type": "string", "description": "one row as a JSON object on each line"}},
+        CSV: {"schema": {"type": "string", "description": f"a header and a row a line; fields: {', '.join(promise.inputs.names)}"}},
+        ARROW: {"schema": {"type": "string", "format": "binary"}},
+    }
+    if any(field.kind == "image" for field in promise.inputs):
+        content[MULTIPART] = {"schema": {"type": "object", "properties": {f.name: _part(f.kind) for f in promise.inputs}}}
+    answered = {
+        JSON: {"schema": {"$ref": f"#/components/schemas/{name}Reply"}},
+        NDJSON: {"schema": {"type": "string"}},
+        CSV: {"schema": {"type": "string", "description": f"columns: {', '.join(csv_header(promise.answers))}"}},
+        ARROW: {"schema": {"type": "string", "format": "binary"}},
+    }
+    headers = {
+        "Model-Version": {"description": "the version that answered", "schema": {"type": "string", "examples": [str(setup.versions[0])]}},
+        "Request-Id": {"description": "under which the call is recorded", "schema": {"type": "string", "format": "uuid"}},
+        "Server-Timing": {"description": "phases in milliseconds", "schema": {"type": "string"}},
+    }
+    responses: dict[str, Any] = {"200": {"description": f"answers by {version}", "headers": headers, "content": answered}}
+    for status, why in PROBLEMS.items():
+        schema = {"$ref": "#/components/schemas/Problem"}
+        responses[str(status)] = {"description": why, "content": {"application/problem+json": {"schema": schema}}}
+    operation = {
+        "operationId": f"predict_{endpoint.replace('-', '_')}",
+        "tags": ["predict"],
+        "summary": f"Ask {endpoint}, which serves {version}",
+        "description": "\n\n".join(note for note in notes if note),
+        "security": [{"token": []}],
+        "requestBody": {"required": True, "content": content},
+        "responses": responses,
+    }
+    parameters: list[dict[str, Any]] = []
+    if promise.header is not None and setup.choose is not None:
+        cases = {"type": "string", "examples": list(setup.choose.cases)}
+        if setup.choose.other is None:
+            cases = {"type": "string", "enum": list(setup.choose.cases)}
+        about = "chooses the version that answers"
+        parameters.append(
+            {"name": promise.header, "in": "header", "required": setup.choose.other is None, "description": about, "schema": cases}
+        )
+    if promise.options is not None:
+        chosen = {"schema": {"$ref": f"#/components/schemas/{name}Options"}}
+        about = "options of a body that is not JSON, as JSON"
+        parameters.append({"name": "options", "in": "query", "required": False, "description": about, "content": {JSON: chosen}})
+    if parameters:
+        operation["parameters"] = parameters
+    return {"post": operation}, schemas
+
+
+def _plain(schema: Schema) -> dict[str, Any]:
+    return {key: value for key, value in schema.to_json_schema().items() if key != "$schema"}
+
+
+def _several(name: str, plan: ValidationPlan, options: dict[str, Any], needed: list[str]) -> list[dict[str, Any]]:
+    """Rows, and columns."""
+    rows = {"type": "array", "items": {"$ref": f"#/components/schemas/{name}Row"}, "minItems": 1, "maxItems": MAX_ROWS}
+    lists = {field.name: {"type": "array", "items": field.to_json_schema(), "minItems": 1, "maxItems": MAX_ROWS} for field in plan.schema}
+    required = [field.name for field in plan.schema if field.required]
+    columns = {"type": "object", "properties": lists, "required": required, "additionalProperties": False}
+    return [
+        {"type": "object", "properties": {key: value, **options}, "required": [key, *needed], "additionalProperties": False}
+        for key, value in (("rows", rows), ("columns", columns))
+    ]
+
+
+def _replies(name: str, answers: Schema) -> list[dict[str, Any]]:
+    about = {"version": {"type": "string"}, "request_id": {"type": "string", "format": "uuid"}}
+    told = {"changed": {"type": "array", "items": {"type": "object"}, "description": "values that a lenient endpoint took as others"}}
+    one = {"$ref": f"#/components/schemas/{name}Answer"}
+    columns: dict[str, Any] = {}
+    for field in answers:
+        if field.kind == "vector":
+            numbers = {choice: {"type": "array", "items": {"type": "number"}} for choice in field.choices}
+            columns[field.name] = {"type": "object", "properties": numbers, "required": list(field.choices)}
+        else:
+            columns[field.name] = {"type": "array", "items": field.to_json_schema()}
+    forms: dict[str, Any] = {
+        "answer": one,
+        "answers": {"type": "array", "items": one},
+        "columns": {"type": "object", "properties": columns, "required": list(columns)},
+    }
+    return [{"type": "object", "properties": {key: value, **about, **told}, "required": [key, *about]} for key, value in forms.items()]
+
+
+def _part(kind: str) -> dict[str, Any]:
+    return {"type": "string", "contentMediaType": "application/octet-stream"} if kind == "image" else {"type": "string"}

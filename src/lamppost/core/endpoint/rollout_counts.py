@@ -1,0 +1,127 @@
+"""What a node counts of the calls to an endpoint while a rollout goes on: values that travel with the split, and how a call is counted."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from functools import cache
+from typing import Any
+
+from pydantic import TypeAdapter
+
+from lamppost.core.artifact.reference import Reference
+from lamppost.core.endpoint.agreement import answers_differ, main_answer
+from lamppost.core.endpoint.rollout import Rollout, StepCounts
+from lamppost.core.monitoring.latency_histogram import bucket_of
+from lamppost.core.schema.fields import Schema, find_field
+from lamppost.core.schema.value_kinds import choice_text
+
+
+@dataclass(frozen=True, slots=True)
+class CountedRollout:
+    """rollout, step : which. old, new : versions. share : percent for the new one.
+
+    answer : the one whose distribution is counted. edges : inner edges of cells for a number, by the old version's reference.
+    scale, tolerance : numbers further apart than their product disagree. compare : whether both versions are asked the same rows.
+    """
+
+    rollout: int
+    step: int
+    old: str
+    new: str
+    share: float
+    answer: str
+    edges: tuple[float, ...]
+    scale: float | None
+    tolerance: float
+    compare: bool
+
+    def cell(self, answer: Mapping[str, Any]) -> str:
+        """The label of an answer, or the cell that its number falls into."""
+        value = answer.get(self.answer)
+        if isinstance(value, (int, float)) and not isinstance(value, bool) and self.edges:
+            at = bisect_left(self.edges, value)
+            low = "" if at == 0 else f"above {self.edges[at - 1]:.3g}"
+            high = "" if at == len(self.edges) else f"up to {self.edges[at]:.3g}"
+            return f"{self.answer} {low}{' ' if low and high else ''}{high}"
+        return "missing" if value is None else choice_text(value)[:80]
+
+
+def counted_rollout(rollout: Rollout, number: int, answers: Schema, reference: Reference | None) -> CountedRollout:
+    """What to count. answers, reference : of the old version."""
+    guards = rollout.plan.guards
+    field = main_answer(answers)
+    profile = next((one for one in (reference.answers if reference else ()) if one.name == field.name), None)
+    edges = tuple(sorted(set(profile.quantiles[2:-2:2]))) if profile is not None and field.kind == "number" else ()
+    return CountedRollout(
+        number,
+        rollout.step,
+        rollout.old,
+        rollout.new,
+        rollout.shares.of.get(rollout.new, 0.0),
+        field.name,
+        edges,
+        profile.sd if profile is not None else None,
+        guards.tolerance,
+        guards.disagreement is not None,
+    )
+
+
+class RolloutTally:
+    """Counts of one node since they were last taken."""
+
+    def __init__(self, watch: CountedRollout, answers: Schema) -> None:
+        self.watch = watch
+        self._field = find_field(answers, watch.answer) or main_answer(answers)
+        self._counts = StepCounts(watch.share)
+
+    def answered(self, version: str, ms: float, answers: list[dict[str, Any]]) -> None:
+        """A call that a version answered; its first row stands for it, because rows of one call are not independent."""
+        arm, counts = self._arm(version), self._counts
+        if arm is None:
+            return
+        counts.calls[arm] += 1
+        bucket = str(bucket_of(ms * 1e3))
+        counts.latency[arm][bucket] = counts.latency[arm].get(bucket, 0) + 1
+        if answers and self.watch.answer in answers[0]:
+            labels, cell = counts.answers[arm], self.watch.cell(answers[0])
+            if cell in labels or len(labels) < 64:
+                labels[cell] = labels.get(cell, 0) + 1
+
+    def failed(self, version: str) -> None:
+        """A call that a version failed."""
+        arm = self._arm(version)
+        if arm is not None:
+            self._counts.calls[arm] += 1
+            self._counts.failed[arm] += 1
+
+    def compared(self, one: list[dict[str, Any]], other: list[dict[str, Any]]) -> None:
+        """The answers of the old version, then of the new one, to the same rows; the first row stands for the call."""
+        if one and other:
+            self._counts.compared += 1
+            name = self.watch.answer
+            self._counts.apart += answers_differ(self._field, one[0].get(name), other[0].get(name), self.watch.scale, self.watch.tolerance)
+
+    def take(self) -> StepCounts | None:
+        """What was counted since the last time, None for nothing."""
+        counts, self._counts = self._counts, StepCounts(self.watch.share)
+        return None if counts.empty else counts
+
+    def _arm(self, version: str) -> int | None:
+        return 1 if version == self.watch.new else 0 if version == self.watch.old else None
+
+
+@cache
+def _adapter() -> TypeAdapter[CountedRollout]:
+    return TypeAdapter(CountedRollout)
+
+
+def write_counted_rollout(watch: CountedRollout) -> dict[str, Any]:
+    """As JSON has it."""
+    return asdict(watch)
+
+
+def read_counted_rollout(data: Any) -> CountedRollout:
+    """What `write_counted_rollout` wrote."""
+    return _adapter().validate_python(data)

@@ -1,0 +1,301 @@
+"""Requests and answers as Apache Arrow streams (IPC streaming format): typed columns in, typed columns out, no row in between.
+
+Types that hold a kind: any integer or float for number; any integer for integer; bool for yes/no; string, large string, or a dictionary
+of them for choice and text; timestamp with a zone for time; binary for image; (fixed size) lists for tensor.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from lamppost.core.errors import BadBody, Fault, InvalidRows, TooManyRows
+from lamppost.core.names import closest_name
+from lamppost.core.schema.columns import GONE_TIME, Array, Column, column_from_values, column_texts, dtype_of
+from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema
+from lamppost.core.schema.images import BadImage, check_header
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+
+MAX_FAULTS = 50
+
+
+def read_arrow(schema: Schema, body: bytes, max_rows: int) -> tuple[list[Column], int]:
+    """Columns in schema order and the number of rows; raise BadBody, TooManyRows, or InvalidRows with every fault (50 at most)."""
+    import pyarrow as pa
+
+    try:
+        with pa.ipc.open_stream(io.BytesIO(body)) as stream:
+            _check_names(schema, stream.schema.names)
+            batches, rows = [], 0
+            for batch in stream:
+                rows += batch.num_rows
+                if rows > max_rows:
+                    raise TooManyRows(f"one request may have {max_rows} rows, this one has more; send them in several", max_rows=max_rows)
+                batch.validate(full=True)
+                batches.append(batch)
+            table = pa.Table.from_batches(batches, stream.schema)
+        return read_table(schema, table, max_rows)
+    except (pa.ArrowException, OSError, ValueError, OverflowError, MemoryError) as error:
+        raise BadBody(f"the body is no Arrow stream, or one cut short: {str(error)[:200]}") from error
+
+
+def read_table(schema: Schema, table: pa.Table, max_rows: int) -> tuple[list[Column], int]:
+    """The same of a table in memory."""
+    names, rows = table.schema.names, table.num_rows
+    _check_names(schema, names)
+    if rows > max_rows:
+        raise TooManyRows(f"one request may have {max_rows} rows, this one has more; send them in several", max_rows=max_rows)
+    if not rows:
+        raise BadBody("there are no rows; send at least one")
+    faults: list[Fault] = []
+    columns = [_column(field, table.column(field.name) if field.name in names else None, rows, faults) for field in schema]
+    if faults:
+        more = f"; and {len(faults) - 1} more" if len(faults) > 1 else ""
+        raise InvalidRows(faults[0].sentence() + more, faults=[fault.to_dict() for fault in faults[:MAX_FAULTS]], fault_count=len(faults))
+    return columns, rows
+
+
+def _check_names(schema: Schema, names: Sequence[str]) -> None:
+    if twice := sorted({name for name in names if names.count(name) > 1}):
+        raise BadBody(f"the column {twice[0]!r} stands there more than once")
+    for name in names:
+        if name not in schema.names:
+            like = closest_name(name, schema.names)
+            raise BadBody(f"there is a column {name!r}, which is no field" + (f"; did you mean {like}?" if like else ""))
+    if lost := [field.name for field in schema if field.required and field.name not in names]:
+        raise BadBody(f"the body lacks the columns {', '.join(lost[:10])}, which every row needs")
+
+
+def _column(field: Field, chunked: pa.ChunkedArray | None, rows: int, faults: list[Fault]) -> Column:
+    if chunked is None:
+        return column_from_values(field, [field.default] * rows)
+    array = chunked.combine_chunks()
+    gone = np.asarray(array.is_null())
+    if gone.any() and not field.missing:
+        _note(faults, field, gone, ["null"] * rows, "this field may not be missing")
+        return column_from_values(field, [_filler(field)] * rows)
+    reader = {"choice": _texts, "text": _texts, "time": _times, "image": _pictures, "tensor": _tensors}.get(field.kind, _numbers)
+    try:
+        return reader(field, array, gone, faults)
+    except _WrongType:
+        given = f"a column of {array.type}"
+        faults.append(Fault(0, field.name, given, field.wanted(), f"send {_TYPES[field.kind]}"))
+        return column_from_values(field, [_filler(field)] * rows)
+
+
+class _WrongType(Exception):
+    """A column of a type that does not hold the field's kind."""
+
+
+_TYPES = {
+    "number": "float64, or any other float or integer",
+    "integer": "int64, or any other integer",
+    "yes/no": "bool",
+    "choice": "string",
+    "text": "string",
+    "time": "timestamp with a zone",
+    "image": "binary",
+    "tensor": "lists of float64 or int64",
+}
+
+
+def _filler(field: Field) -> Any:
+    """A value that stands in for a column that is refused anyway."""
+    plain: dict[str, Any] = {"number": 0.0, "integer": 0, "yes/no": False, "text": "", "image": b"", "time": "1970-01-01T00:00:00Z"}
+    if field.kind == "tensor":
+        return np.zeros([length or 1 for length in field.shape])
+    return field.choices[0] if field.kind == "choice" else plain[field.kind]
+
+
+def _note(faults: list[Fault], field: Field, wrong: Array, values: Any, hint: str | None = None) -> None:
+    """A fault for each wrong row, as far as there is room; the rest is counted."""
+    for row in np.flatnonzero(wrong).tolist():
+        given = "a private value" if field.private else str(values[row])[:80] if len(faults) < MAX_FAULTS else ""
+        faults.append(Fault(row, field.name, given, field.wanted(), hint))
+
+
+def _numbers(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> Column:
+    import pyarrow as pa
+
+    kind = array.type
+    whole, real = pa.types.is_integer(kind), pa.types.is_floating(kind)
+    if field.kind == "yes/no":
+        if not pa.types.is_boolean(kind):
+            raise _WrongType
+        return Column(np.where(gone, 2, np.asarray(array.fill_null(False))).astype(np.uint8))
+    if not whole and not (real and field.kind == "number"):
+        raise _WrongType
+    values = np.asarray(array.fill_null(0))
+    if field.kind == "integer":
+        if kind == pa.uint64() and (over := values > INT_HIGH).any():
+            _note(faults, field, over, values, "whole numbers go from -2^63 to 2^63-1")
+        plain = values.astype(np.int64)
+    else:
+        plain = values.astype(np.float64)
+        if (odd := ~np.isfinite(plain)).any():
+            _note(
+                faults,
+                field,
+                odd,
+                plain,
+                "NaN and infinity are no values; send null" if field.missing else "NaN and infinity are no values",
+            )
+    _within(field, plain, ~gone, faults)
+    if field.kind == "number":
+        return Column(np.where(gone, np.nan, plain) if gone.any() else plain)
+    return Column(plain, gone if gone.any() else None)
+
+
+def _within(field: Field, values: Array, there: Array, faults: list[Fault]) -> None:
+    low = INT_LOW if field.low is None and values.dtype.kind == "i" else field.low
+    wrong = np.zeros(len(values), dtype=bool)
+    if low is not None:
+        wrong |= values < low
+    if field.high is not None:
+        wrong |= values > field.high
+    if (wrong & there).any():
+        _note(faults, field, wrong & there, values)
+
+
+def _texts(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> Column:
+    import pyarrow as pa
+
+    plain = array.type.value_type if pa.types.is_dictionary(array.type) else array.type
+    if not (pa.types.is_string(plain) or pa.types.is_large_string(plain)):
+        raise _WrongType
+    if field.kind == "text":
+        values = array.to_pylist()
+        long = np.array([value is not None and len(value) > MAX_TEXT for value in values])
+        if long.any():
+            _note(faults, field, long, values, f"{MAX_TEXT} characters at most")
+        return Column(values)
+    coded = array if pa.types.is_dictionary(array.type) else array.dictionary_encode()
+    words = coded.dictionary.to_pylist()
+    known = {choice: code for code, choice in enumerate(field.choices)}
+    extras = [word for word in words if word not in known] if field.unseen == "accept" else []
+    known |= {word: len(known) + at for at, word in enumerate(extras)}
+    codes = np.array([known.get(word, -2) for word in words] or [-1], dtype=np.int32)
+    out = np.where(gone, -1, codes[np.asarray(coded.indices.fill_null(0)).astype(np.int64)]).astype(np.int32)
+    if (wrong := out == -2).any():
+        _note(faults, field, wrong, array.to_pylist())
+    return Column(out, extras=tuple(extras))
+
+
+def _times(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> Column:  # noqa: ARG001 - as its fellows
+    import pyarrow as pa
+
+    if not pa.types.is_timestamp(array.type) or array.type.tz is None:
+        raise _WrongType
+    us = np.asarray(array.cast(pa.timestamp("us", "UTC"), safe=False).cast(pa.int64()).fill_null(GONE_TIME))
+    return Column(np.where(gone, GONE_TIME, us))
+
+
+def _pictures(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> Column:  # noqa: ARG001 - as its fellows
+    import pyarrow as pa
+
+    if not (pa.types.is_binary(array.type) or pa.types.is_large_binary(array.type)):
+        raise _WrongType
+    values = array.to_pylist()
+    for row, data in enumerate(values):
+        try:
+            if data is not None:
+                check_header(field, data)
+        except BadImage as error:
+            faults.append(Fault(row, field.name, str(error), field.wanted()))
+    return Column(values)
+
+
+def _tensors(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> Column:  # noqa: ARG001 - as its fellows
+    import pyarrow as pa
+
+    def is_list(kind: pa.DataType) -> bool:
+        return bool(pa.types.is_list(kind) or pa.types.is_large_list(kind) or pa.types.is_fixed_size_list(kind))
+
+    inner, axes = array.type, 0
+    while is_list(inner):
+        inner, axes = inner.value_type, axes + 1
+    allowed = pa.types.is_integer(inner) or (pa.types.is_floating(inner) and field.elements == "number")
+    if axes != len(field.shape) or not allowed:
+        raise _WrongType
+    arrays: list[Array] = []
+    for row, value in enumerate(array.to_pylist()):
+        try:
+            one = np.array(value, dtype=dtype_of(field))
+        except (TypeError, ValueError):
+            one = np.empty(0)
+        fits = one.ndim == axes and all(want in (0, have) for want, have in zip(field.shape, one.shape, strict=True)) and one.size
+        bad = fits and (not np.isfinite(one).all() or _outside(field, one))
+        if not fits or bad:
+            faults.append(Fault(row, field.name, "elements out of range" if bad else f"a shape of {one.shape}", field.wanted()))
+            one = np.zeros([length or 1 for length in field.shape])
+        arrays.append(one)
+    return Column(arrays if 0 in field.shape else np.stack(arrays))
+
+
+def _outside(field: Field, one: Array) -> bool:
+    return bool((field.low is not None and (one < field.low).any()) or (field.high is not None and (one > field.high).any()))
+
+
+# -- answers ------------------------------------------------------------------------------------------------------------
+
+
+def arrow_schema(schema: Schema) -> pa.Schema:
+    """The Arrow schema of answers: a vector is a struct with a float64 for each of its names."""
+    import pyarrow as pa
+
+    plain = {"number": pa.float64(), "integer": pa.int64(), "yes/no": pa.bool_(), "text": pa.string(), "time": pa.timestamp("us", "UTC")}
+    fields = []
+    for field in schema:
+        if field.kind == "choice":
+            kind = pa.dictionary(pa.int32(), pa.string())
+        elif field.kind == "vector":
+            kind = pa.struct([pa.field(name, pa.float64(), nullable=False) for name in field.choices])
+        elif field.kind == "tensor":
+            kind = pa.int64() if field.elements == "integer" else pa.float64()
+            for _ in field.shape:
+                kind = pa.list_(kind)
+        else:
+            kind = plain[field.kind]
+        fields.append(pa.field(field.name, kind, nullable=field.missing))
+    return pa.schema(fields)
+
+
+def write_arrow(schema: Schema, columns: Sequence[Column]) -> bytes:
+    """An Arrow stream of answer columns that were checked, in one batch."""
+    import pyarrow as pa
+
+    types = arrow_schema(schema)
+    arrays = [_array(field, column, types.field(field.name).type) for field, column in zip(schema, columns, strict=True)]
+    batch = pa.record_batch(arrays, types)
+    sink = io.BytesIO()
+    with pa.ipc.new_stream(sink, types) as stream:
+        stream.write_batch(batch)
+    return sink.getvalue()
+
+
+def _array(field: Field, column: Column, kind: pa.DataType) -> pa.Array:
+    import pyarrow as pa
+
+    values: Any = column.values
+    if field.kind == "choice":
+        codes = pa.array(values, pa.int32(), mask=values < 0 if (values < 0).any() else None)
+        return pa.DictionaryArray.from_arrays(codes, pa.array([*field.choices, *column.extras], pa.string()))
+    if field.kind == "vector":
+        parts = [pa.array(np.ascontiguousarray(values[:, at])) for at in range(values.shape[1])]
+        return pa.StructArray.from_arrays(parts, fields=list(kind))
+    if field.kind == "tensor":
+        return pa.array([value.tolist() for value in values], kind)
+    if field.kind == "text":
+        return pa.array(column_texts(field, column), kind)
+    if field.kind == "yes/no":
+        return pa.array(values == 1, kind, mask=values == 2)
+    if field.kind == "time":
+        return pa.array(values, pa.int64(), mask=values == GONE_TIME).cast(kind)
+    if field.kind == "number":
+        return pa.array(values, kind, mask=np.isnan(values)) if field.missing else pa.array(values, kind)
+    return pa.array(values, kind, mask=column.missing)

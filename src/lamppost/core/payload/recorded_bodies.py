@@ -1,0 +1,42 @@
+"""Recorded bodies as rows again: what callers sent, and what they were answered."""
+
+from __future__ import annotations
+
+from typing import Any
+
+Rows = list[dict[str, Any]]
+
+
+def request_rows(body: Any) -> Rows:
+    """The rows of a request as it was recorded; none where it was kept as text, or not at all."""
+    if not isinstance(body, dict):
+        return []
+    if isinstance(body.get("rows"), list):
+        return [row for row in body["rows"] if isinstance(row, dict)]
+    if isinstance(body.get("columns"), dict):
+        return _of_columns(body["columns"])
+    return [{key: value for key, value in body.items() if key != "options"} if "options" in body else body]
+
+
+def answer_rows(body: Any) -> Rows:
+    """The rows of an answer as it was recorded."""
+    if not isinstance(body, dict):
+        return []
+    if isinstance(body.get("answer"), dict):
+        return [body["answer"]]
+    if isinstance(body.get("answers"), list):
+        return [row for row in body["answers"] if isinstance(row, dict)]
+    return _of_columns(body["columns"]) if isinstance(body.get("columns"), dict) else []
+
+
+def request_options(body: Any) -> dict[str, Any]:
+    """The options of a call."""
+    options = body.get("options") if isinstance(body, dict) else None
+    return options if isinstance(options, dict) else {}
+
+
+def _of_columns(columns: dict[str, Any]) -> Rows:
+    lists = [values for values in columns.values() if isinstance(values, list)]
+    if len(lists) < len(columns) or len({len(values) for values in lists}) > 1:
+        return []
+    return [dict(zip(columns, values, strict=True)) for values in zip(*lists, strict=True)]

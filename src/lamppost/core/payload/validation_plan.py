@@ -1,0 +1,369 @@
+"""The validation plan of an input schema: request bytes in, rows or faults out.
+
+One plan is built per version and used for every request. JSON goes through pydantic-core in one pass; only when something is
+wrong is the body looked at a second time, to say where and what.
+
+A body is one row as an object, or ``{"rows": [row, …]}``, or ``{"columns": {field: [value, …], …}}``, with ``options`` beside the
+fields or the rows where the schema has some. Every row that comes out has every field and every option, with None where a value is missing.
+
+A key that stands twice in an object is refused. Two counts tell nearly always that there is none: of the keys that were read, and of the
+colons in the body, or where texts have some too, of ``":``, which can stand nowhere inside a text; only where they differ is the body read
+again.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable
+from functools import cached_property
+from typing import Any, NamedTuple
+
+import orjson
+from pydantic_core import ErrorDetails, SchemaValidator, ValidationError, from_json, to_json
+from pydantic_core import core_schema as cs
+
+from lamppost.core.errors import BadJson, Fault, InvalidRows, TooManyRows
+from lamppost.core.names import closest_name
+from lamppost.core.payload.coercion import Coercion, coerce_row
+from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema, find_field
+from lamppost.core.schema.value_kinds import shortened_json, value_schema
+
+Row = dict[str, Any]
+"""Values by field: as in JSON, but a time is a datetime, an image its bytes, a tensor an array."""
+
+MAX_ROWS = 10_000
+MAX_FAULTS = 50
+_NUMBER = re.compile(r"[-+]?(\d+(\.\d*)?|\.\d+)([eE][-+]?\d+)?")
+_SPACED = re.compile(rb'"[ \t\r\n]+:')
+_ROWS_FIRST = re.compile(rb'[ \t\r\n]*\{[ \t\r\n]*"rows"[ \t\r\n]*:')
+_SMALL = 4_096
+
+
+class ParsedRows(NamedTuple):
+    """The rows of one request; ``alone`` says that it was one plain object, ``columns`` that they came as columns: so will the answer."""
+
+    rows: list[Row]
+    alone: bool
+    columns: bool = False
+
+
+def _default(field: Field, value: cs.CoreSchema) -> Any:
+    return None if field.default is None else SchemaValidator(value).validate_json(orjson.dumps(field.default))
+
+
+def _entries(schema: Iterable[Field]) -> dict[str, cs.TypedDictField]:
+    return {field.name: cs.typed_dict_field(value_schema(field), required=field.required) for field in schema}
+
+
+def _defaults(schema: Iterable[Field]) -> dict[str, Any]:
+    return {field.name: _default(field, value_schema(field)) for field in schema if not field.required}
+
+
+class ValidationPlan:
+    """How requests for one input schema are read.
+
+    >>> Plan(Schema((Field("x", "number"),))).read(b'{"x": 1}')
+    Rows(rows=[{'x': 1.0}], alone=True)
+    """
+
+    def __init__(self, schema: Schema, max_rows: int = MAX_ROWS, options: Schema | None = None) -> None:
+        self.schema = schema
+        self.max_rows = max_rows
+        self.options = options
+        self._whole = len(schema)
+        self._defaults = _defaults(schema)
+        self._option_defaults = _defaults(options or ())
+        inputs = _entries(schema)
+        row = cs.typed_dict_schema(inputs, extra_behavior="forbid")
+        rows = cs.list_schema(row, min_length=1, max_length=max_rows)
+        extra: dict[str, cs.TypedDictField] = {}
+        flat = inputs
+        if options is not None:
+            chosen = _entries(options)
+            value = cs.typed_dict_schema(chosen, extra_behavior="forbid")
+            extra = {"options": cs.typed_dict_field(value, required=any(field.required for field in options))}
+            flat = inputs | chosen
+        self._one = SchemaValidator(cs.typed_dict_schema(inputs | extra, extra_behavior="forbid"))
+        self._many = SchemaValidator(cs.typed_dict_schema({"rows": cs.typed_dict_field(rows)} | extra, extra_behavior="forbid"))
+        listed = {
+            name: cs.typed_dict_field(cs.list_schema(entry["schema"], min_length=1, max_length=max_rows), required=field.required)
+            for (name, entry), field in zip(inputs.items(), schema, strict=True)
+        }
+        columns = cs.typed_dict_field(cs.typed_dict_schema(listed, extra_behavior="forbid"))
+        self._columns = cs.typed_dict_schema({"columns": columns} | extra, extra_behavior="forbid")
+        self._flat = cs.list_schema(cs.typed_dict_schema(flat, extra_behavior="forbid"), min_length=1, max_length=max_rows)
+
+    # the readers below are made when they are first needed: most plans read rows only
+
+    @cached_property
+    def _columns_reader(self) -> SchemaValidator:
+        return SchemaValidator(self._columns)
+
+    @cached_property
+    def _flat_reader(self) -> SchemaValidator:
+        return SchemaValidator(self._flat)
+
+    @cached_property
+    def _options_reader(self) -> SchemaValidator:
+        return SchemaValidator(cs.typed_dict_schema(_entries(self.options or ()), extra_behavior="forbid"))
+
+    def read(self, body: bytes, told: list[Coercion] | None = None) -> ParsedRows:
+        """Rows of a JSON body, each with the options; raise BadJson, TooManyRows, or InvalidRows with all faults (at most 50).
+
+        With a list ``told`` the body is read leniently (see `lamppost.core.payload.coercion`), and the list gets what was changed.
+        """
+        try:
+            return self._read(body)
+        except InvalidRows:
+            eased = None if told is None else self._eased(body, told)
+            if eased is None:
+                raise
+        return self._read(eased)
+
+    def _read(self, body: bytes) -> ParsedRows:
+        many = body.startswith(b'{"rows"') or (len(body) > _SMALL and _ROWS_FIRST.match(body) is not None)
+        if not many and len(body) <= _SMALL:  # a row by itself, most likely: to look for its keys would cost as much as to read it
+            try:
+                return self._read_one(body)
+            except ValidationError as error:
+                if not any(_has_key(body, key) for key in ("rows", "columns")):
+                    raise self._explain(error, many=False) from None
+        many = many or (b'"rows"' in body and _has_key(body, "rows"))
+        if not many and b'"columns"' in body and _has_key(body, "columns"):
+            return self._read_columns(body)
+        try:
+            if not many:
+                return self._read_one(body)
+            said = self._many.validate_json(body)
+        except ValidationError as error:
+            raise self._explain(error, many) from None
+        rows: list[Row] = said["rows"]
+        options = self._given_options(said)
+        _no_twins(body, sum(map(len, rows)) + 1 + (0 if options is None else len(options) + 1))
+        self._fill(rows)
+        if self.options:
+            chosen = self._filled(options)
+            rows = [row | chosen for row in rows]
+        return ParsedRows(rows, alone=False)
+
+    def _read_one(self, body: bytes) -> ParsedRows:
+        row: Row = self._one.validate_json(body)
+        if self.options is None:
+            _no_twins(body, len(row))
+            if len(row) != self._whole:
+                self._fill((row,))
+            return ParsedRows([row], alone=True)
+        options = self._given_options(row)
+        _no_twins(body, len(row) + (0 if options is None else len(options) + 1))
+        self._fill((row,))
+        return ParsedRows([row | self._filled(options)], alone=True)
+
+    def _fill(self, rows: Iterable[Row]) -> None:
+        """Put in what may be left out and was."""
+        for row in rows:
+            if len(row) != self._whole:
+                for name, value in self._defaults.items():
+                    row.setdefault(name, value)
+
+    def _given_options(self, said: Row) -> Row | None:
+        options: Row | None = said.pop("options", None) if self.options else None
+        return options
+
+    def _filled(self, options: Row | None) -> Row:
+        return self._option_defaults | (options or {})
+
+    def _eased(self, body: bytes, told: list[Coercion]) -> bytes | None:
+        """The body with what can be taken changed, None where nothing could be."""
+        data = from_json(body)
+        if not isinstance(data, dict):
+            return None
+        before = len(told)
+        options = data.pop("options", None) if self.options else None
+        if isinstance(data.get("rows"), list) and len(data) == 1:
+            rows = data["rows"]
+            data["rows"] = [coerce_row(self.schema, row, at, told) if isinstance(row, dict) else row for at, row in enumerate(rows)]
+        elif isinstance(data.get("columns"), dict) and len(data) == 1:
+            for name, values in data["columns"].items():
+                if name in self.schema.names and isinstance(values, list):
+                    rows = [coerce_row(self.schema, {name: value}, at, told) for at, value in enumerate(values)]
+                    data["columns"][name] = [row[name] for row in rows]
+        else:
+            data = coerce_row(self.schema, data, 0, told)
+        if isinstance(options, dict) and self.options:
+            options = coerce_row(self.options, options, 0, told)
+        if options is not None:
+            data["options"] = options
+        return to_json(data, inf_nan_mode="constants") if len(told) > before else None
+
+    def read_options(self, given: bytes | None) -> Row:
+        """Options that came apart from the rows, as a JSON object; raise BadJson or InvalidRows. Defaults where nothing came."""
+        if self.options is None:
+            if given is None:
+                return {}
+            raise BadJson("this endpoint has no options; leave them out")
+        try:
+            options: Row = self._options_reader.validate_json(given or b"{}")
+        except ValidationError as error:
+            details = error.errors(include_url=False, include_context=True)
+            if details[0]["type"] == "json_invalid" or not details[0]["loc"]:
+                raise BadJson("the options are no JSON object", example={"options": self.options.example()}) from None
+            faults = [self._fault(detail, 0, str(detail["loc"][0]), self.options) for detail in details[:MAX_FAULTS]]
+            raise InvalidRows(faults[0].sentence(), faults=[fault.to_dict() for fault in faults]) from None
+        return self._filled(options)
+
+    def _read_columns(self, body: bytes) -> ParsedRows:
+        """A list for each field, all of one length."""
+        try:
+            said = self._columns_reader.validate_json(body)
+        except ValidationError as error:
+            raise self._explain(error, many=True, columns=True) from None
+        lists: dict[str, list[Any]] = said["columns"]
+        options = self._given_options(said)
+        _no_twins(body, len(lists) + 1 + (0 if options is None else len(options) + 1))
+        lengths = {name: len(values) for name, values in lists.items()}
+        if len(set(lengths.values())) > 1:
+            told = ", ".join(f"{name} {length}" for name, length in list(lengths.items())[:20])
+            raise BadJson(f"the columns are of different lengths ({told}); each has one value a row", example=self._columns_example())
+        rows = next(iter(lengths.values()), 0)
+        for field in self.schema:
+            if field.name not in lists:
+                lists[field.name] = [self._defaults[field.name]] * rows
+        names = self.schema.names
+        made: list[Row] = [dict(zip(names, values, strict=True)) for values in zip(*(lists[name] for name in names), strict=True)]
+        if self.options:
+            chosen = self._filled(options)
+            made = [row | chosen for row in made]
+        return ParsedRows(made, alone=False, columns=True)
+
+    def _columns_example(self) -> dict[str, Any]:
+        return {"columns": {name: [value] for name, value in self.schema.example().items()}}
+
+    def read_rows(self, rows: Iterable[Any]) -> list[Row]:
+        """Check rows that are Python values already (of a proof, say), options among their keys, by the same rules."""
+        try:
+            flat: list[Row] = self._flat_reader.validate_json(orjson.dumps(list(rows)))
+        except ValidationError as error:
+            first = error.errors(include_url=False)[0]
+            place = ".".join(map(str, first["loc"]))
+            raise InvalidRows(f"row {place}: {first['msg'].lower()}", faults=[]) from error
+        defaults = self._defaults | self._option_defaults
+        return [defaults | row for row in flat] if defaults else flat
+
+    def example(self, many: bool = False) -> dict[str, Any]:
+        """A body that is taken."""
+        row = self.schema.example()
+        options = {"options": self.options.example()} if self.options and any(field.required for field in self.options) else {}
+        return {"rows": [row], **options} if many else {**row, **options}
+
+    def _explain(self, error: ValidationError, many: bool, columns: bool = False) -> BadJson | TooManyRows | InvalidRows:
+        example = self._columns_example() if columns else self.example(many)
+        faults: list[Fault] = []
+        for detail in error.errors(include_url=False, include_context=True):
+            kind, place = detail["type"], detail["loc"]
+            if kind == "json_invalid":
+                where = str(detail["ctx"]["error"])
+                return BadJson(f"the body is not JSON: {where}; send an object such as the example", example=example)
+            if columns and place[:1] == ("columns",) and len(place) > 1:
+                if kind == "too_long" and len(place) == 2:
+                    return TooManyRows(f"one request may have {self.max_rows} rows, this one has more", max_rows=self.max_rows)
+                if len(faults) < MAX_FAULTS:
+                    row = int(place[2]) if len(place) > 2 and isinstance(place[2], int) else None
+                    faults.append(self._fault(detail, row, str(place[1]), self.schema, whole=row is None))
+                continue
+            if kind == "too_long" and place == ("rows",):
+                return TooManyRows(
+                    f"one request may have {self.max_rows} rows, this one has more; send them in several requests", max_rows=self.max_rows
+                )
+            if kind == "too_short" and place == ("rows",):
+                return InvalidRows("the list of rows is empty; send at least one row", example=example, faults=[])
+            if place in ((), ("rows",), ("columns",)):
+                shape = "an object of lists under columns" if columns else "a list of rows under rows" if many else "one row as an object"
+                return BadJson(f"given {shortened_json(detail['input'])}, expected {shape}", example=example)
+            if place[0] == "options" and self.options is not None:
+                if len(faults) < MAX_FAULTS:
+                    faults.append(self._fault(detail, 0, str(place[1]) if len(place) > 1 else None, self.options))
+                continue
+            if many and place[0] != "rows":
+                beside = ("columns" if columns else "rows") + (" and options" if self.options else "")
+                return BadJson(
+                    f"the key {place[0]!r} stands beside {'columns' if columns else 'rows'}; send {beside} alone", example=example
+                )
+            if len(faults) < MAX_FAULTS:
+                row, rest = (int(place[1]), place[2:]) if many else (0, place)
+                faults.append(self._fault(detail, row, str(rest[0]) if rest else None, self.schema))
+        count = error.error_count()
+        more = f"; and {count - 1} more fault{'s' if count > 2 else ''}" if count > 1 else ""
+        return InvalidRows(faults[0].sentence() + more, faults=[fault.to_dict() for fault in faults], fault_count=count, example=example)
+
+    def _fault(self, detail: ErrorDetails, row: int | None, name: str | None, schema: Schema, whole: bool = False) -> Fault:
+        given = shortened_json(detail["input"])
+        if name is None:
+            return Fault(row, None, given, "options as an object" if schema is self.options else "one row as an object")
+        field = find_field(schema, name)
+        if field is None:
+            like = closest_name(name, schema.names)
+            hint = f"did you mean {like}?" if like else f"leave it out; the fields are {', '.join(schema.names[:20])}"
+            return Fault(row, name, given, "no field of that name", hint)
+        if detail["type"] == "missing" and len(detail["loc"]) <= 3:
+            return Fault(row, name, "nothing", field.wanted(), "add this field")
+        if whole:
+            return Fault(row, name, given, f"a list of values, each {field.wanted()}")
+        if detail["type"] in ("image", "tensor"):
+            given = str(detail["ctx"]["said"])
+        if field.kind == "tensor":
+            given = _place_in_tensor(detail, given)
+        return Fault(row, name, "a private value" if field.private else given, field.wanted(), _hint(field, detail))
+
+
+def _no_twins(body: bytes, keys: int) -> None:
+    """Raise BadJson for a key that stands twice in an object; ``keys`` is how many were read."""
+    if body.count(b":") == keys or (body.count(b'":') == keys and _SPACED.search(body) is None):
+        return
+
+    def pairs(found: list[tuple[str, Any]]) -> None:
+        names = [name for name, _ in found]
+        if len(set(names)) != len(names):
+            twice = next(name for name in names if names.count(name) > 1)
+            raise BadJson(f"the key {shortened_json(twice)} stands twice in one object; say each once")
+
+    json.loads(body, object_pairs_hook=pairs)
+
+
+def _place_in_tensor(detail: ErrorDetails, given: str) -> str:
+    """Where in the lists it is wrong: the numbers after the field's name."""
+    at = [part for part in detail["loc"] if isinstance(part, int)]
+    inside = at[1:] if detail["loc"][0] in ("rows", "columns") else at
+    if detail["type"] in ("too_long", "too_short"):
+        given = f"a list of {len(detail['input'])}"
+    return f"{given} at [{', '.join(map(str, inside))}]" if inside else given
+
+
+def _hint(field: Field, detail: ErrorDetails) -> str | None:
+    value = detail["input"]
+    if value is None:
+        return "this field may not be missing"
+    if field.kind == "choice" and isinstance(value, str) and (like := closest_name(value, field.choices)):
+        return f"did you mean {like}?"
+    if field.kind in ("number", "integer") and isinstance(value, str) and _NUMBER.fullmatch(value.strip()):
+        return "send the number without quotes"
+    if value == "" and field.missing:
+        return "send null for a missing value"
+    if detail["type"] == "finite_number":
+        return "NaN and infinity are no values; send null" if field.missing else "NaN and infinity are no values"
+    if field.kind == "integer" and isinstance(value, int) and not INT_LOW <= value <= INT_HIGH:
+        return "whole numbers go from -2^63 to 2^63-1"
+    if detail["type"] == "string_too_long":
+        return f"{MAX_TEXT} characters at most"
+    if detail["type"] == "no-offset":
+        return "say the offset from UTC too: Z, or +01:00"
+    return None
+
+
+def _has_key(body: bytes, key: str) -> bool:
+    """Whether the body is an object with that key of its own, wherever it stands."""
+    try:
+        data = from_json(body)
+    except ValueError:
+        return False
+    return isinstance(data, dict) and key in data

@@ -1,0 +1,96 @@
+"""What a packer should look at again: inputs that are likely to be mistakes, each with what to do about it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from lamppost.core.schema.fields import Field, Schema
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_LEAST_ROWS = 50
+_ASKED_ROWS = 400
+_MOST_FIELDS = 100
+_NEARLY_ALL = 0.95
+
+
+class PackWarning(UserWarning):
+    """Something about a package that is probably not meant."""
+
+
+def input_warnings(schema: Schema, frame: pd.DataFrame, target: pd.Series | None) -> list[str]:
+    """Cautions about the inputs of a training frame; nothing is said about frames of fewer than 50 rows."""
+    if len(frame) < _LEAST_ROWS:
+        return []
+    out = []
+    for field in schema:
+        series = frame[field.name]
+        present = series.dropna()
+        different = _plain(present).nunique()
+        if different <= 1:
+            out.append(f"{field.name} has the same value in every row; leave it out, it cannot matter")
+        elif target is not None and _tells(_plain(series), target):
+            out.append(f"{field.name} tells the target by itself; if it is not known when the model is asked, leave it out and train again")
+        elif field.kind in ("choice", "text") and _are_numbers(present):
+            out.append(f"{field.name} holds numbers as text; make it a number before training, unless these are codes")
+        elif (field.kind in ("choice", "integer") or _is_code(field, present)) and different >= _NEARLY_ALL * len(series):
+            out.append(
+                f"{field.name} is another in nearly every row, like a key; leave it out, or look known fields up by it (lamppost.Table)"
+            )
+    return out
+
+
+def unused_input_warnings(schema: Schema, frame: pd.DataFrame, ask: Callable[[pd.DataFrame], Any]) -> list[str]:
+    """Cautions about inputs that the model's answers do not depend on: shuffling them on 400 rows changes nothing.
+
+    ask : answers to a frame of inputs, as an array of bytes with a row for each.
+    """
+    if len(frame) < _LEAST_ROWS or len(schema) > _MOST_FIELDS:
+        return []
+    rng = np.random.default_rng(0)
+    rows = frame.iloc[np.linspace(0, len(frame) - 1, num=min(len(frame), _ASKED_ROWS)).astype(int)].reset_index(drop=True)
+    before = np.asarray(ask(rows))
+    out = []
+    for field in schema:
+        shuffled = rows.copy()
+        shuffled[field.name] = rows[field.name].iloc[rng.permutation(len(rows))].reset_index(drop=True)
+        if _plain(rows[field.name]).nunique() > 1 and np.array_equal(before, np.asarray(ask(shuffled))):
+            out.append(f"{field.name} does not change any answer; leave it out, and callers need not send it")
+    return out
+
+
+def _plain(series: pd.Series) -> pd.Series:
+    """The column itself; one of arrays or lists as bytes, so that they can be counted."""
+    if len(series) and isinstance(series.iloc[0], (np.ndarray, list, tuple)):
+        return series.map(lambda value: np.asarray(value).tobytes())
+    return series
+
+
+def _tells(series: pd.Series, target: pd.Series) -> bool:
+    """Whether equal values always go with equal targets, both ways, or two numbers are the same up to scale."""
+    import pandas as pd
+
+    both = pd.DataFrame({"a": series.to_numpy(), "b": target.to_numpy()}).dropna()
+    if both["b"].nunique() < 2 or len(both) < _LEAST_ROWS:
+        return False
+    if all(pd.api.types.is_numeric_dtype(both[name]) for name in "ab"):
+        a, b = both["a"].to_numpy(dtype=float), both["b"].to_numpy(dtype=float)
+        if a.std() > 0 and b.std() > 0 and abs(np.corrcoef(a, b)[0, 1]) > 0.99999:
+            return True
+    pairs = both.drop_duplicates()
+    return len(pairs) == both["a"].nunique() == both["b"].nunique() <= _LEAST_ROWS
+
+
+def _is_code(field: Field, present: pd.Series) -> bool:
+    """Whether texts are single words, such as account numbers, and nothing that somebody wrote."""
+    return field.kind == "text" and not present.astype(str).str.contains(r"\s", regex=True).any()
+
+
+def _are_numbers(present: pd.Series) -> bool:
+    import pandas as pd
+
+    return bool(len(present)) and bool(pd.to_numeric(present.astype(str), errors="coerce").notna().all())

@@ -1,0 +1,88 @@
+"""How lanes are run and asked: settings, the terms of a call, answers, and where they go."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Any, NamedTuple, Protocol
+
+from lamppost.core.endpoint.setup import LaneRules
+from lamppost.core.engine.batch_queue import BatchPolicy
+from lamppost.core.engine.scaling import CopyBounds
+from lamppost.core.errors import LampPostError
+from lamppost.core.schema.columns import Column
+
+
+@dataclass(frozen=True, slots=True)
+class LaneSettings:
+    """formats : artifact formats that may be opened. original : serve the original even where there is a compiled form.
+
+    open_s, run_s : bounds on opening a package and on one batch, in seconds. tries : workers a request may end. target_ms : what the
+    lane's p99 should stay under, None for no target. keep_warm : whether it is never let go for want of memory.
+    """
+
+    formats: frozenset[str] = frozenset({"skops"})
+    original: bool = False
+    batch: BatchPolicy = field(default_factory=BatchPolicy)
+    copies: CopyBounds = field(default_factory=CopyBounds)
+    target_ms: float | None = None
+    keep_warm: bool = False
+    open_s: float = 120.0
+    run_s: float = 30.0
+    tries: int = 2
+
+
+def lane_settings(base: LaneSettings, rules: LaneRules, cores: int) -> LaneSettings:
+    """A node's settings with what an endpoint asks for."""
+    batch = replace(
+        base.batch,
+        max_rows=rules.max_rows or base.batch.max_rows,
+        queue_rows=rules.queue_rows or base.batch.queue_rows,
+        queue_s=rules.queue_s or base.batch.queue_s,
+        linger_s=base.batch.linger_s if rules.linger_ms is None else rules.linger_ms / 1e3,
+    )
+    least = rules.copies_least or 1
+    copies = CopyBounds(least, max(least, rules.copies_most or cores), rules.sleep_after_s)
+    return replace(base, batch=batch, copies=copies, target_ms=rules.target_ms, run_s=rules.run_s or base.run_s, keep_warm=rules.keep_warm)
+
+
+@dataclass(frozen=True, slots=True)
+class RequestOptions:
+    """How a caller wants to be served. bulk : after live calls. deadline : on the loop's clock. gone : whether nobody waits any more.
+
+    request_id : what the log of a worker calls the request by.
+    """
+
+    bulk: bool = False
+    deadline: float | None = None
+    gone: Callable[[], bool] | None = None
+    request_id: str = ""
+
+
+LIVE_REQUEST = RequestOptions()
+
+
+class LaneAnswer(NamedTuple):
+    """Answer rows, and where the time went. queue_s, worker_s : seconds waiting, and there and back. batch_rows : rows run together.
+
+    columns : the answers of a request that came as columns; ``rows`` is empty then.
+    """
+
+    rows: list[dict[str, Any]]
+    queue_s: float
+    worker_s: float
+    batch_rows: int
+    columns: list[Column] | None = None
+
+
+class AnswerReceiver(Protocol):
+    """Where an answer goes: a future, or anything that is told the same way."""
+
+    def done(self) -> bool:
+        """Whether it has been told, or nobody listens any more."""
+
+    def set_result(self, result: LaneAnswer, /) -> None:
+        """The answer."""
+
+    def set_exception(self, exception: LampPostError, /) -> None:
+        """What went wrong instead."""

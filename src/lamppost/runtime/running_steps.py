@@ -1,0 +1,237 @@
+"""Steps as running code. `open_chain` is the one place where artifacts become live objects; only workers and packers call it."""
+
+from __future__ import annotations
+
+import hashlib
+import importlib
+import sys
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, Protocol
+
+import numpy as np
+import orjson
+
+from lamppost.core.artifact.manifest import Manifest, fields_by_name
+from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep
+from lamppost.core.errors import Fault, InvalidRows, ModelFault, PackageRefused
+from lamppost.core.schema.columns import Array, Column, array_for_step, column_from_step
+from lamppost.core.schema.fields import Schema
+from lamppost.core.schema.value_kinds import shortened_json
+from lamppost.package import sklearn_model
+from lamppost.package.boosted_model import load_trees
+from lamppost.package.compiled_model import CompiledModel
+from lamppost.package.network_model import NetworkModel
+
+
+class RunningStep(Protocol):
+    """An open step."""
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """Columns out of columns, in the orders of its ``takes`` and ``gives``."""
+
+
+class RunningSklearn:
+    """A fitted scikit-learn object, ready to answer."""
+
+    def __init__(self, step: SklearnStep, takes: Schema, model: Any) -> None:
+        self.step = step
+        self.takes = takes
+        self.model = model
+        sklearn_model.to_one_thread(model)  # parallel over requests, not inside one
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """Label and scores, or one number."""
+        matrix = sklearn_model.model_input(self.step, self.takes, columns)
+        return sklearn_model.predict(self.step, self.model, matrix)
+
+
+class RunningPython:
+    """An object of the packer's own class."""
+
+    def __init__(self, step: PythonStep, takes: Schema, made: Any) -> None:
+        self.step = step
+        self.takes = takes
+        self.made = made
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """Whatever the class makes of the columns."""
+        rows = len(columns[0].values)
+        given = {field.name: array_for_step(field, column) for field, column in zip(self.takes, columns, strict=True)}
+        out = self.made.run(given)
+        if not isinstance(out, dict) or (lost := [name for name in self.step.gives.names if name not in out]):
+            said = "no dict" if not isinstance(out, dict) else f"no {', '.join(lost)}"
+            raise ModelFault(f"{self.step.name}.run gave {said}; it should give {', '.join(self.step.gives.names)}")
+        made = [column_from_step(field, out[field.name]) for field in self.step.gives]
+        for field, column in zip(self.step.gives, made, strict=True):
+            if len(column.values) != rows:
+                raise ModelFault(f"{self.step.name}.run gave {len(column.values)} values of {field.name} for {rows} rows")
+        return made
+
+
+class RunningPixels:
+    """Pictures to tensors of one size."""
+
+    def __init__(self, step: PixelsStep, takes: Schema) -> None:
+        self.step = step
+        self.field = takes.fields[0]
+        if self.field.kind != "image":
+            raise PackageRefused(f"{self.field.name} is {self.field.wanted()}, and pixels are made of a picture")
+        height, width, channels = (step.gives.fields[0].shape[at] for at in ((0, 1, 2) if step.layout == "hwc" else (1, 2, 0)))
+        self._size = (width, height)
+        self._plain = replace(self.field, size=None, channels=channels)  # type: ignore[arg-type]
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """Pixels in the step's layout, float64; raise InvalidRows for a picture that is missing or cannot be decoded."""
+        pictures = array_for_step(self._plain, columns[0])
+        return [Column(np.stack([self._made(row, picture) for row, picture in enumerate(pictures)]))]
+
+    def _made(self, row: int, picture: Any) -> Array:
+        from PIL import Image
+
+        if picture is None:
+            fault = Fault(row, self.field.name, "null", self.field.wanted(), "without a picture there is no answer")
+            raise InvalidRows(fault.sentence(), faults=[fault.to_dict()])
+        if (picture.shape[1], picture.shape[0]) != self._size:
+            image = Image.fromarray(picture[..., 0] if picture.shape[2] == 1 else picture)
+            sized = image.resize(self._size, Image.Resampling[self.step.resample.upper()])
+            picture = np.asarray(sized).reshape(self._size[1], self._size[0], picture.shape[2])
+        pixels = picture / self.step.scale
+        if self.step.mean:
+            pixels = pixels - np.array(self.step.mean)
+        if self.step.sd:
+            pixels = pixels / np.array(self.step.sd)
+        return pixels if self.step.layout == "hwc" else np.moveaxis(pixels, 2, 0)
+
+
+class RunningTable:
+    """A look-up table in memory: key to row."""
+
+    def __init__(self, step: TableStep, takes: Schema, data: bytes) -> None:
+        self.step = step
+        self.key = takes.fields[0]
+        table = orjson.loads(data)
+        self._rows = {key: at for at, key in enumerate(table["keys"])}
+        self._columns = [table["columns"][field.name] for field in step.gives]
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """The fields of each key; raise InvalidRows for a key that is not there, if such are refused."""
+        keys = array_for_step(self.key, columns[0]).tolist()
+        places = [self._rows.get(key) for key in keys]
+        if self.step.unknown == "refuse" and None in places:
+            row = places.index(None)
+            given = "a private value" if self.key.private else shortened_json(keys[row])
+            fault = Fault(row, self.key.name, given, f"one of the {len(self._rows):,} keys of the package's table")
+            raise InvalidRows(fault.sentence(), faults=[fault.to_dict()])
+        return [
+            column_from_step(field, [None if at is None else values[at] for at in places])
+            for field, values in zip(self.step.gives, self._columns, strict=True)
+        ]
+
+
+class StepChain:
+    """Open steps in a row. run_single : answers one row of plain values, where there is a shorter way for it."""
+
+    def __init__(self, inputs: Schema, steps: Sequence[tuple[Step, RunningStep]], answers: Schema) -> None:
+        self._inputs = inputs.names
+        self._steps = [(tuple(step.takes), step.gives.names, running.run) for step, running in steps]
+        self._answers = answers.names
+        self.run_single: Callable[[Sequence[Any]], list[Column]] | None = None
+        if len(steps) == 1 and isinstance(model := steps[0][1], CompiledModel):
+            step = steps[0][0]
+            if tuple(step.takes) == inputs.names and step.gives.names == answers.names:
+                self.run_single = model.run_single
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """Answer columns of input columns, both in schema order."""
+        table = dict(zip(self._inputs, columns, strict=True))
+        for takes, gives, run in self._steps:
+            table.update(zip(gives, run([table[name] for name in takes]), strict=True))
+        return [table[name] for name in self._answers]
+
+
+def open_chain(folder: Path, manifest: Manifest, formats: frozenset[str], original: bool = False) -> StepChain:
+    """Open the steps of an unpacked package: compiled forms where there are some, unless the originals are asked for.
+
+    Raise PackageRefused for a format that the policy does not allow, or a member that was changed on disk.
+    """
+
+    def member(name: str) -> bytes:
+        data = (folder / name).read_bytes()
+        if hashlib.sha256(data).hexdigest() != manifest.members[name].sha256:
+            raise PackageRefused(f"{name} was changed since it was unpacked; push the package again")
+        return data
+
+    known = {field.name: field for field in manifest.columns}
+    opened: list[tuple[Step, RunningStep]] = []
+    for at, step in enumerate(manifest.steps):
+        takes = fields_by_name(known, step.takes, f"step {at}")
+        opened.append((step, open_step(step, takes, folder, member, formats, original)))
+        known |= {field.name: field for field in step.gives}
+    return StepChain(manifest.columns, opened, manifest.answers)
+
+
+def open_step(
+    step: Step, takes: Schema, folder: Path, member: Callable[[str], bytes], formats: frozenset[str], original: bool = False
+) -> RunningStep:
+    """Open one step; ``member`` gives the checked bytes of a file of the package."""
+    if isinstance(step, TableStep):
+        return RunningTable(step, takes, member(step.file))
+    if isinstance(step, PixelsStep):
+        return RunningPixels(step, takes)
+    if isinstance(step, NetworkStep):
+        if step.format != "onnx":
+            _allowed("torch", formats)
+        for path in step.files:
+            member(path)  # checked before it is opened
+        return NetworkModel(step, takes, folder / step.file)
+    if isinstance(step, PythonStep):
+        _allowed("python", formats)
+        return RunningPython(step, takes, _made(step, folder, member))
+    if step.compiled is not None and not original:
+        return CompiledModel(member(step.compiled.file), step.compiled, takes)
+    fitted = None
+    if step.file is not None:
+        _allowed(step.format, formats)
+        fitted = sklearn_model.load(member(step.file), step.format)
+    if step.booster is not None:
+        fitted = load_trees(fitted, step.booster, member(step.booster.file), len(step.labels))
+    return RunningSklearn(step, takes, fitted)
+
+
+def _allowed(wanted: str, formats: frozenset[str]) -> None:
+    if wanted not in formats:
+        raise PackageRefused(refused_format(wanted))
+
+
+def refused_format(wanted: str) -> str:
+    """Why a format is not opened here, and what to do."""
+    if wanted == "python":
+        return "the package carries Python code of its own, and this service does not allow that; start it with --allow-code"
+    if wanted == "torch":
+        return (
+            "the package holds a PyTorch program, which can run code when it is opened, and this service does not allow that; "
+            "export the network to ONNX, or start the service with --allow-pickle"
+        )
+    return (
+        f"the model is stored as {wanted}, which runs code when it is opened, and this service does not allow it; "
+        "pack it as skops, or start the service with --allow-pickle"
+    )
+
+
+def _made(step: PythonStep, folder: Path, member: Callable[[str], bytes]) -> Any:
+    """An open object of the class, imported from the package's own modules."""
+    for path in step.files:
+        member(path)  # checked before anything of it runs
+    home = folder / step.folder
+    for name in [module for module in sys.modules if f"{module.replace('.', '/')}.py" in step.modules]:
+        del sys.modules[name]  # of another package that was open in this process
+    sys.path.insert(0, str(home))
+    try:
+        made = getattr(importlib.import_module(step.module), step.name)()
+    finally:
+        sys.path.remove(str(home))
+    if hasattr(made, "open"):
+        made.open(home)
+    return made

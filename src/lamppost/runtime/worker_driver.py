@@ -1,0 +1,252 @@
+"""A worker at work: the lanes that are seated in it, and frames that carry a batch of each lane that has something waiting.
+
+While the worker is on one frame, requests gather in their lanes; when its answer comes the next frame goes out at once, and the answers
+are read while the worker is on it. Everything happens in callbacks of the event loop, with no task in between. When the worker ends,
+every lane that was seated hears of it and finds itself another one.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+import logging
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from lamppost.runtime.wire import pack_frame
+from lamppost.runtime.worker_process import Frame, WorkerGone, WorkerProcess
+
+log = logging.getLogger("lamppost.worker")
+
+FRAME_ROWS = 2_048
+"""Most rows of one frame, whatever lanes they are of."""
+FRAME_LANES = 128
+
+_numbers = itertools.count(1)
+
+
+@dataclass(slots=True)
+class FramePart:
+    """One lane's share of a frame. batch : what the lane wants back with the answer. entries, body : its columns on the wire.
+
+    request : the id of the request whose rows these are, where they are of one.
+    """
+
+    lane: SeatedLane
+    batch: Any
+    rows: int
+    entries: list[Any]
+    body: bytes
+    request: str = ""
+
+
+class SeatedLane(Protocol):
+    """What a driver needs of a lane."""
+
+    name: str
+
+    @property
+    def run_s(self) -> float:
+        """Longest time for one batch, in seconds."""
+
+    def batch(self, room: int, now: float) -> FramePart | None:
+        """What waits, up to ``room`` rows; None when nothing does."""
+
+    def answered(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
+        """The answer to a part."""
+
+    def interrupted(self, part: FramePart, why: str, together: bool) -> None:
+        """The worker ended over it; ``together`` says that other lanes were in the same frame."""
+
+    def unseated(self, driver: WorkerDriver, why: str) -> None:
+        """The worker has ended, and the seat with it."""
+
+    @property
+    def solo(self) -> bool:
+        """Whether it is to have its next frame for itself."""
+
+
+class WorkerDriver:
+    """See the module. needs : the kind of its worker. kept : whether it is for one lane only."""
+
+    def __init__(self, worker: WorkerProcess, needs: str, kept: bool) -> None:
+        self.worker = worker
+        self.needs = needs
+        self.kept = kept
+        self.slots: dict[SeatedLane, int] = {}
+        self.opening = 0
+        self.frames = 0
+        self._loop = asyncio.get_running_loop()
+        self._ready: dict[SeatedLane, None] = {}
+        self._flight: list[FramePart] = []
+        self._sent = 0.0
+        self._timer: asyncio.TimerHandle | None = None
+        self._due = False
+        self._closed = False
+        worker.on_gone = self._gone
+
+    @property
+    def gone(self) -> str | None:
+        """Why its worker is of no use any more."""
+        return self.worker.gone
+
+    @property
+    def working(self) -> bool:
+        """Whether a frame is with the worker."""
+        return bool(self._flight)
+
+    async def open(self, lane: SeatedLane, ask: dict[str, Any], timeout_s: float) -> dict[str, Any]:
+        """Open a lane's package here; the answer's header. Raise WorkerGone."""
+        slot = next(_numbers)
+        header, _ = await self.worker.call(pack_frame({"op": "open", "slot": slot, **ask}), timeout_s)
+        if header.get("op") == "opened":
+            self.slots[lane] = slot
+        return header
+
+    async def ask(self, lane: SeatedLane, requests: Sequence[tuple[int, list[Any], bytes]], timeout_s: float) -> list[Frame]:
+        """Answers to (rows, entries, body) apart from the queue, for proving and measuring. Raise WorkerGone."""
+        slot = self.slots[lane]
+        parts = [_told(slot, rows, entries, body) for rows, entries, body in requests]
+        came: asyncio.Future[None] = self._loop.create_future()
+        answers: list[Frame] = []
+
+        def reply(said: Frame | WorkerGone) -> None:
+            if came.done():
+                return
+            if isinstance(said, WorkerGone):
+                came.set_exception(said)
+                return
+            answers.extend(_split(said))
+            if not said[0].get("more"):
+                came.set_result(None)
+
+        self.worker.submit(pack_frame({"op": "run", "parts": parts}, b"".join(body for _, _, body in requests)), reply)
+        try:
+            await asyncio.wait_for(came, timeout_s)
+        except TimeoutError:
+            why = f"it did not answer within {timeout_s:g} s and was stopped"
+            self.worker.stop(why)
+            raise WorkerGone(why) from None
+        return answers
+
+    def unseat(self, lane: SeatedLane) -> None:
+        """Let go of a lane that has nothing in hand here."""
+        slot = self.slots.pop(lane, None)
+        self._ready.pop(lane, None)
+        if slot is not None and not self.kept:
+            self.worker.submit(pack_frame({"op": "close", "slot": slot}), lambda _: None)
+
+    def kick(self, lane: SeatedLane, enough: bool = False) -> None:
+        """Something waits in a lane: send it as soon as the worker is free. Requests of the same turn of the loop go together, unless
+        they are ``enough``: then the worker begins while the rest is read.
+        """
+        self._ready[lane] = None
+        if self._flight:
+            return
+        if enough:
+            self._next()
+        elif not self._due:
+            self._due = True
+            self._loop.call_soon(self._next)
+
+    def _next(self) -> None:
+        """Send what waits, lanes in turn."""
+        self._due = False
+        if self._flight or self.worker.gone is not None:
+            return
+        parts: list[FramePart] = []
+        room, now = FRAME_ROWS, time.monotonic()  # the loop's own clock may go by whole milliseconds
+        again: list[SeatedLane] = []
+        while self._ready and room > 0 and len(parts) < FRAME_LANES:
+            lane = next(iter(self._ready))
+            if parts and (lane.solo or parts[-1].lane.solo):
+                break
+            del self._ready[lane]
+            part = lane.batch(room, now)
+            if part is not None:
+                parts.append(part)
+                room -= part.rows
+                again.append(lane)
+        for lane in again:
+            self._ready[lane] = None  # to the end of the line; nothing waits there, perhaps, and then it falls out
+        if not parts:
+            self._ready.clear()
+            return
+        self._flight, self._sent = parts, now
+        header = {"op": "run", "parts": [_told(self.slots[one.lane], one.rows, one.entries, one.body, one.request) for one in parts]}
+        body = parts[0].body if len(parts) == 1 else b"".join(one.body for one in parts)
+        self._timer = self._loop.call_later(max(one.lane.run_s for one in parts), self._late)
+        self.worker.submit(pack_frame(header, body), self._came)
+
+    def _late(self) -> None:
+        limit = max((one.lane.run_s for one in self._flight), default=0.0)
+        self.worker.stop(f"it did not answer within {limit:g} s and was stopped")
+
+    def _came(self, said: Frame | WorkerGone) -> None:
+        """Answers of some parts or of all: the next frame first, then the answers."""
+        if isinstance(said, WorkerGone):
+            self._lost(str(said))
+            return
+        header = said[0]
+        answers = _split(said)
+        if len(answers) > len(self._flight) or (not header.get("more") and len(answers) != len(self._flight)):
+            why = "it answered another number of batches than it was asked"
+            self._lost(why)
+            self.worker.stop(why)
+            return
+        done, self._flight = self._flight[: len(answers)], self._flight[len(answers) :]
+        sent = self._sent
+        if not self._flight:
+            if self._timer is not None:
+                self._timer.cancel()
+            self.frames += 1
+            self._next()
+        for part, (entry, body) in zip(done, answers, strict=True):
+            part.lane.answered(part, entry, body, sent)
+
+    def _lost(self, why: str) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+        parts, self._flight = self._flight, []
+        for part in parts:
+            part.lane.interrupted(part, why, len(parts) > 1)
+
+    def _gone(self, why: str) -> None:
+        """The worker has ended; what was in flight has heard of it before."""
+        lanes = list(self.slots)
+        self.slots.clear()
+        self._ready.clear()
+        if self._closed:
+            return
+        if lanes:
+            log.warning("the worker of %s ended (%s)", ", ".join(lane.name for lane in lanes[:5]), why)
+        for lane in lanes:
+            lane.unseated(self, why)
+
+    async def close(self) -> None:
+        """End the worker."""
+        self._closed = True
+        await self.worker.close()
+
+
+def _told(slot: int, rows: int, entries: list[Any], body: bytes, request: str = "") -> dict[str, Any]:
+    """What a frame's header says of a part."""
+    told = {"slot": slot, "rows": rows, "columns": entries, "bytes": len(body)}
+    return told | {"request": request} if request else told
+
+
+def _split(frame: Frame) -> list[Frame]:
+    """The parts of an answer, each with its own header and body; what does not add up is left as it is, for the lane to refuse."""
+    header, body = frame
+    parts = header.get("parts")
+    if not isinstance(parts, list):
+        return []
+    out, at = [], 0
+    for part in parts:
+        size = part.get("bytes", 0) if isinstance(part, dict) else 0
+        size = size if isinstance(size, int) and size >= 0 else 0
+        out.append((part if isinstance(part, dict) else {}, body[at : at + size]))
+        at += size
+    return out

@@ -1,0 +1,172 @@
+"""The workers of a node and who sits where: which worker a lane is opened in, how many copies it has, and what is let go when memory
+is short.
+
+A light lane that is data only (a graph, tables) shares a worker with others of its kind, so that thousands of small models cost no
+thousand processes; any other has a worker for itself. A lane over whose batch a shared worker ended sits alone from then on.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lamppost.core.engine.batch_queue import QueuedTotals
+from lamppost.core.errors import Unavailable
+from lamppost.runtime.spare_workers import WorkerSupply
+from lamppost.runtime.worker_driver import WorkerDriver
+
+if TYPE_CHECKING:
+    from lamppost.runtime.lane import Lane
+
+log = logging.getLogger("lamppost.pool")
+
+_TICK_S = 0.5
+_LOOK_EVERY = 4
+SCRATCH_BYTES = 2**30
+"""Most that a worker may leave in its scratch folder."""
+MAX_QUEUED_BYTES = 512 * 2**20
+"""Most bytes of requests that wait on a node, in all its lanes."""
+
+
+def default_budget() -> int:
+    """Half of the memory that this machine, or this container, may use, in bytes."""
+    total = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+    for limit in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
+        try:
+            total = min(total, int(Path(limit).read_text()))
+        except (OSError, ValueError):
+            continue
+    return total // 2
+
+
+class WorkerPool:
+    """Workers for lanes. budget_bytes : memory that all workers together may hold. let_go : asked to put a lane to sleep.
+
+    A node has one for its whole life; `start` begins to look after the lanes, `close` ends the workers.
+    """
+
+    def __init__(self, supply: WorkerSupply | None = None, budget_bytes: int | None = None, cores: int | None = None) -> None:
+        self.supply = supply or WorkerSupply(spares=False)
+        self.budget_bytes = budget_bytes or default_budget()
+        self.cores = cores or os.cpu_count() or 1
+        self.let_go: Callable[[Lane], bool] = lambda _: False
+        self.lanes: set[Lane] = set()
+        self.drivers: set[WorkerDriver] = set()
+        self.queued = QueuedTotals()
+        self._places = asyncio.Lock()
+        self._looking: asyncio.Task[None] | None = None
+        self._ending: set[asyncio.Task[None]] = set()
+
+    def start(self) -> None:
+        """Begin to look after the lanes."""
+        self.supply.prepare()
+        self._looking = asyncio.create_task(self._look(), name="pool")
+
+    async def place(self, lane: Lane) -> WorkerDriver:
+        """A worker that the lane may be opened in, where it has no seat yet."""
+        if not lane.light or lane.apart:
+            return self._known(WorkerDriver(await self.supply.take(lane.name, lane.needs, lane.overlay), lane.needs, kept=True))
+        async with self._places:
+            shared = [one for one in self.drivers if one.needs == lane.needs and not one.kept and not one.gone and lane not in one.slots]
+            most = max(1, self.cores // 2) + (1 if lane.seats else 0)
+            if len(shared) >= most or (shared and not lane.seats):
+                return min(shared, key=lambda one: len(one.slots))
+            return self._known(WorkerDriver(await self.supply.take("shared", lane.needs), lane.needs, kept=False))
+
+    def _known(self, driver: WorkerDriver) -> WorkerDriver:
+        self.drivers.add(driver)
+        return driver
+
+    def leave(self, lane: Lane, driver: WorkerDriver) -> None:
+        """A lane gives up its seat; a worker that was kept for it ends."""
+        driver.unseat(lane)
+        if driver.kept or driver.gone:
+            self.end(driver)
+
+    def end(self, driver: WorkerDriver) -> None:
+        """End a worker, in the background."""
+        self.drivers.discard(driver)
+        task = asyncio.create_task(driver.close())
+        self._ending.add(task)
+        task.add_done_callback(self._ending.discard)
+
+    # -- memory -------------------------------------------------------------------------------------------------------
+
+    @property
+    def memory_bytes(self) -> int:
+        """What all workers hold now, spares left out."""
+        return sum(driver.worker.memory_bytes for driver in self.drivers)
+
+    async def make_room(self, lane: Lane, expected_bytes: int) -> None:
+        """Let idle lanes go, those first that were not used for longest, until ``expected_bytes`` more fit into the budget.
+
+        Raise Unavailable when the lane alone is too large for it.
+        """
+        if expected_bytes > self.budget_bytes:
+            raise Unavailable(
+                f"{lane.name} needs {expected_bytes / 1e6:,.0f} MB and this node's budget for models is {self.budget_bytes / 1e6:,.0f} MB; "
+                "start it with a larger one: lamppost up --memory"
+            )
+        over = self.memory_bytes + expected_bytes - self.budget_bytes
+        for other in sorted(self.lanes, key=lambda one: one.used_at):
+            if over <= 0:
+                return
+            if other is not lane and other.idle and not other.keep_warm and other.state == "lit":
+                freed = other.memory_bytes
+                if self.let_go(other):
+                    log.info("%s is let go to make room for %s", other.name, lane.name)
+                    over -= freed
+
+    # -- looking after the lanes --------------------------------------------------------------------------------------
+
+    async def _look(self) -> None:
+        turn = 0
+        before = 0.0
+        while True:
+            await asyncio.sleep(_TICK_S)
+            turn += 1
+            now = asyncio.get_running_loop().time()
+            everywhere = turn % _LOOK_EVERY == 0  # of thousands of lanes most are quiet
+            lanes = [lane for lane in self.lanes if everywhere or lane.stirs(before)]
+            before = now
+            for lane in lanes:
+                try:
+                    if lane.look(now) == 0 and lane.idle:
+                        self.let_go(lane)
+                except Exception:
+                    log.exception("%s could not be looked after", lane.name)
+            if everywhere:
+                self._look_at_workers()
+
+    def _look_at_workers(self) -> None:
+        """End workers that take more than they may, and shared ones that nobody sits in any more."""
+        for driver in list(self.drivers):
+            if driver.gone:
+                self.drivers.discard(driver)
+            elif not driver.slots and not driver.kept and not driver.working and not driver.opening:
+                self.end(driver)
+            elif (held := driver.worker.memory_bytes) > self.budget_bytes:
+                driver.worker.stop(f"it held {held / 1e6:,.0f} MB, over the budget of {self.budget_bytes / 1e6:,.0f} MB, and was stopped")
+            elif (left := driver.worker.scratch_bytes()) > SCRATCH_BYTES:
+                driver.worker.stop(
+                    f"it wrote {left / 1e6:,.0f} MB of files, over the limit of {SCRATCH_BYTES / 1e6:,.0f} MB, and was stopped"
+                )
+        if self.memory_bytes > self.budget_bytes:
+            for other in sorted(self.lanes, key=lambda one: one.used_at):
+                if other.idle and not other.keep_warm and other.state == "lit" and self.let_go(other):
+                    log.info("%s is let go, memory is short", other.name)
+                    return
+
+    async def close(self) -> None:
+        """End every worker."""
+        if self._looking is not None:
+            self._looking.cancel()
+            await asyncio.gather(self._looking, return_exceptions=True)
+        for driver in list(self.drivers):
+            self.end(driver)
+        await asyncio.gather(*self._ending, return_exceptions=True)
+        await self.supply.close()

@@ -1,0 +1,89 @@
+"""What API routes need of a request: the node, and somebody who may."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from typing import Annotated, Any
+
+from fastapi import Depends, Request
+
+from lamppost.core.roles import Permission, Principal, Role
+from lamppost.service.api.schemas.base import Problem
+from lamppost.service.node import Node
+from lamppost.store.trail import ChangedBy
+
+PROBLEMS: dict[int | str, dict[str, Any]] = {
+    status: {"model": Problem, "content": {"application/problem+json": {}}, "description": why}
+    for status, why in {
+        400: "the request cannot be read",
+        401: "no token, or one that is not known or has expired",
+        403: "the token's role does not cover this",
+        429: "the token comes more often than it may",
+        404: "no such name",
+        409: "the present state forbids it",
+        408: "the request did not come in time",
+        413: "the body is too large",
+        431: "headers over the bounds",
+        422: "the request does not fit",
+        503: "nothing can answer at the moment",
+    }.items()
+}
+
+
+def the_node(request: Request) -> Node:
+    """The node that the app was made for."""
+    node: Node = request.app.state.node
+    return node
+
+
+@dataclass(frozen=True, slots=True)
+class Caller:
+    """Whoever is asking, and from which address."""
+
+    principal: Principal
+    address: str | None
+
+    @property
+    def token(self) -> str:
+        """The name of the token."""
+        return self.principal.token
+
+    @property
+    def role(self) -> Role:
+        """Its role."""
+        return self.principal.role
+
+    @property
+    def by(self) -> ChangedBy:
+        """As the trail has it."""
+        return ChangedBy(self.token, self.address)
+
+    def check(self, permission: Permission, endpoint: str | None = None) -> None:
+        """Raise NotAllowed unless the role covers it."""
+        self.principal.check(permission, endpoint)
+
+
+async def the_caller(request: Request, node: Annotated[Node, Depends(the_node)]) -> Caller:
+    """Whoever is asking; NotSignedIn becomes 401."""
+    principal = await node.auth.check(request.method, request.scope["headers"])
+    return Caller(principal, request.client.host if request.client is not None else None)
+
+
+def require_permission(permission: Permission) -> Callable[[Caller], Awaitable[Caller]]:
+    """A dependency that lets through whoever has the permission."""
+
+    async def check(caller: Annotated[Caller, Depends(the_caller)]) -> Caller:
+        caller.check(permission)
+        return caller
+
+    return check
+
+
+TheNode = Annotated[Node, Depends(the_node)]
+RequireView = Annotated[Caller, Depends(require_permission("look"))]
+Pusher = Annotated[Caller, Depends(require_permission("push"))]
+Pointer = Annotated[Caller, Depends(require_permission("point"))]
+Reviewer = Annotated[Caller, Depends(require_permission("review"))]
+TokenKeeper = Annotated[Caller, Depends(require_permission("tokens"))]
+RequireCaller = Annotated[Caller, Depends(the_caller)]

@@ -1,0 +1,224 @@
+"""Changing what endpoints serve: point, set up, go back, roll out, declare."""
+
+from __future__ import annotations
+
+import tomllib
+
+import tomli_w
+from fastapi import APIRouter
+
+from lamppost.core.endpoint.declared import (
+    DeclaredDifference,
+    DeclaredEndpoint,
+    declared_differences,
+    read_declared,
+    revisions_fingerprint,
+    write_declared,
+)
+from lamppost.core.endpoint.setup import EndpointSetup
+from lamppost.core.errors import BadRequest, Conflict, NotAllowed
+from lamppost.core.names import check_name, parse_version
+from lamppost.core.roles import MAY
+from lamppost.service.api.access import PROBLEMS, Caller, Pointer, RequireView, TheNode, TokenKeeper
+from lamppost.service.api.mappers import rollout_answer
+from lamppost.service.api.schemas.base import OverridableRequest
+from lamppost.service.api.schemas.declared import DeclaredAnswer, DeclaredDifferenceAnswer, DeclaredDifferencesAnswer, DeclaredRequest
+from lamppost.service.api.schemas.endpoints import (
+    ApprovalsRequest,
+    PointAnswer,
+    PointRequest,
+    RollbackAnswer,
+    RollbackRequest,
+    SetupRequest,
+)
+from lamppost.service.api.schemas.rollouts import RolloutAnswer, RolloutRequest
+from lamppost.service.deployment.changes import ChangeOverrides
+from lamppost.service.deployment.rollout_driver import RolloutAction
+from lamppost.service.node import Node
+from lamppost.store import endpoints
+from lamppost.store.database import announce
+from lamppost.store.endpoints import EndpointChange, EndpointRevision
+
+router = APIRouter(prefix="/api", tags=["changes"], responses=PROBLEMS)
+
+
+def _anyway(wanted: OverridableRequest) -> ChangeOverrides:
+    return ChangeOverrides(wanted.break_callers, wanted.override)
+
+
+@router.post("/endpoints/{endpoint}/point")
+async def point_endpoint(endpoint: str, wanted: PointRequest, node: TheNode, caller: Pointer) -> PointAnswer:
+    """Make an endpoint serve a version: it is opened and proven first, and what was served goes on until then."""
+    check_name(endpoint, "endpoint")
+    version = parse_version(wanted.version)
+    present = node.routes.setup(endpoint)
+    setup = EndpointSetup(version=str(version)) if present is None else present.pointed(version)
+    (made,) = await node.changes.make([EndpointChange(endpoint, setup, action="pointed")], caller.by, caller.role, _anyway(wanted))
+    return _pointed(*made)
+
+
+@router.put("/endpoints/{endpoint}/setup")
+async def set_up_endpoint(endpoint: str, wanted: SetupRequest, node: TheNode, caller: Pointer) -> PointAnswer:
+    """Give an endpoint a whole setup: one version or several, shares, shadows, look-ups. Everything is opened, proven and checked first."""
+    check_name(endpoint, "endpoint")
+    (made,) = await node.changes.make([EndpointChange(endpoint, wanted.setup, wanted.after)], caller.by, caller.role, _anyway(wanted))
+    return _pointed(*made)
+
+
+def _pointed(split: EndpointRevision, before: EndpointRevision | None) -> PointAnswer:
+    endpoint, now = split.endpoint, split.setup.says()
+    if before is None:
+        says, undo = f"{endpoint} is lit and serves {now}.", None
+    else:
+        then = before.setup.says()
+        same = then == now
+        says = f"{endpoint} serves {now} as before, in another way." if same else f"{endpoint} serves {now}; it served {then} before."
+        undo = f"lamppost setup {endpoint} --as-of {before.revision}" if same else f"lamppost rollback {endpoint}"
+        if before.rollout is not None and split.rollout is None:
+            says, undo = f"{says} The rollout that went on is ended.", f"lamppost setup {endpoint} --as-of {before.revision}"
+    if split.setup == (before.setup if before else None):
+        says, undo = f"{endpoint} serves {now} as before; nothing else changed.", None
+    return PointAnswer(
+        endpoint=endpoint,
+        version=str(split.version),
+        before=before.setup.says() if before else None,
+        revision=split.revision,
+        says=says,
+        undo=undo,
+    )
+
+
+@router.post("/endpoints/{endpoint}/rollback")
+async def roll_back(endpoint: str, wanted: RollbackRequest, node: TheNode, caller: Pointer) -> RollbackAnswer:
+    """Serve again what was served before, at once; twice in a row goes back twice. It needs no review."""
+    back = await node.changes.go_back(endpoint, caller.by, wanted.note)
+    now, then = back.split.setup.says(), back.before.setup.says()
+    return RollbackAnswer(
+        endpoint=endpoint,
+        version=str(back.split.version),
+        before=then,
+        revision=back.split.revision,
+        stored=back.stored,
+        says=f"{endpoint} is back at {now}; it served {then} before."
+        + ("" if back.stored else " This node serves it already; other nodes follow as soon as the database answers."),
+        undo=f"lamppost setup {endpoint} --as-of {back.before.revision}",
+    )
+
+
+@router.post("/endpoints/{endpoint}/rollout", status_code=201)
+async def begin_rollout(endpoint: str, wanted: RolloutRequest, node: TheNode, caller: Pointer) -> RolloutAnswer:
+    """Move an endpoint to a version step by step, as long as its guards stay calm. It goes back by itself, and says why."""
+    begun = await node.rolling.begin(
+        endpoint, parse_version(wanted.version), wanted.plan, wanted.sticky, caller.by, caller.role, _anyway(wanted)
+    )
+    return rollout_answer(*begun)
+
+
+@router.get("/endpoints/{endpoint}/rollouts")
+async def list_rollouts(endpoint: str, node: TheNode, _: RequireView) -> list[RolloutAnswer]:
+    """The last rollouts of an endpoint, the newest first."""
+    node.routes.route(endpoint)
+    return [rollout_answer(*one) for one in await node.rolling.latest(endpoint, 20)]
+
+
+@router.post("/endpoints/{endpoint}/rollout/{act}")
+async def act_on_rollout(endpoint: str, act: RolloutAction, node: TheNode, caller: Pointer) -> RolloutAnswer:
+    """Pause it, resume it, finish it now, or take it back now."""
+    return rollout_answer(*await node.rolling.act(endpoint, act, caller.by))
+
+
+@router.put("/endpoints/{endpoint}/approvals", status_code=204)
+async def demand_approvals(endpoint: str, wanted: ApprovalsRequest, node: TheNode, caller: TokenKeeper) -> None:
+    """How many others must approve a version before it serves this endpoint."""
+    async with node.pool.connection() as connection, connection.transaction():
+        await endpoints.demand_approvals(connection, endpoint, wanted.approvals, caller.by)
+        await announce(connection, "routes")
+
+
+# -- the declared state -------------------------------------------------------------------------------------------------
+
+
+@router.get("/state")
+async def get_state(node: TheNode, _: RequireView) -> DeclaredAnswer:
+    """The state of all endpoints as one document."""
+    now, revisions = await _state(node)
+    state = write_declared(now)
+    return DeclaredAnswer(**state, toml=tomli_w.dumps(state), fingerprint=revisions_fingerprint(revisions))
+
+
+@router.post("/state/plan")
+async def plan_state(wanted: DeclaredRequest, node: TheNode, _: RequireView) -> DeclaredDifferencesAnswer:
+    """What applying a document would change; nothing is changed."""
+    now, revisions = await _state(node)
+    after = _wanted(wanted)
+    _check_against(wanted, revisions)
+    return _planned(now, after, declared_differences(now, after), revisions)
+
+
+@router.post("/state/apply")
+async def apply_state(wanted: DeclaredRequest, node: TheNode, caller: Pointer) -> DeclaredDifferencesAnswer:
+    """Make endpoints as a document says: all of it or nothing, everything opened and proven first. What is so already stays untouched."""
+    now, revisions = await _state(node)
+    after = _wanted(wanted)
+    _check_against(wanted, revisions)
+    found = declared_differences(now, after)
+    _check_approvals(found, after, caller)
+    changes = [
+        EndpointChange(name, after[name].setup, revisions.get(name, (0, 0))[0], approvals=after[name].approvals, action="applied")
+        for name in dict.fromkeys(difference.endpoint for difference in found)
+    ]
+    if changes:
+        await node.changes.make(changes, caller.by, caller.role, ChangeOverrides(wanted.break_callers, wanted.override))
+    _, revisions = await _state(node)
+    return _planned(now, after, found, revisions)
+
+
+async def _state(node: Node) -> tuple[dict[str, DeclaredEndpoint], dict[str, tuple[int, int]]]:
+    demanded = await endpoints.list_demanded_approvals(node.pool)
+    splits = await endpoints.list_revisions(node.pool)
+    now = {split.endpoint: DeclaredEndpoint(split.setup, demanded.get(split.endpoint, 0)) for split in splits}
+    return now, {split.endpoint: (split.revision, demanded.get(split.endpoint, 0)) for split in splits}
+
+
+def _wanted(document: DeclaredRequest) -> dict[str, DeclaredEndpoint]:
+    if (document.endpoints is None) == (document.toml is None):
+        raise BadRequest("give the document either as endpoints or as toml")
+    if document.toml is None:
+        return read_declared({"endpoints": document.endpoints})
+    try:
+        return read_declared(tomllib.loads(document.toml))
+    except tomllib.TOMLDecodeError as error:
+        raise BadRequest(f"the document is not TOML: {error}") from error
+
+
+def _check_against(wanted: DeclaredRequest, revisions: dict[str, tuple[int, int]]) -> None:
+    present = revisions_fingerprint(revisions)
+    if wanted.against is not None and wanted.against != present:
+        raise Conflict(
+            f"this was planned against the state {wanted.against}, and the state is {present} now; look again: lamppost plan FILE",
+            now=present,
+        )
+
+
+def _check_approvals(found: list[DeclaredDifference], after: dict[str, DeclaredEndpoint], caller: Caller) -> None:
+    """Who demands reviews is for admins: nobody lifts a demand on themselves."""
+    for difference in found:
+        touched = difference.key == "approvals" or (not difference.key and after[difference.endpoint].approvals)
+        if touched and "tokens" not in MAY[caller.role]:
+            raise NotAllowed(f"{difference.says()}: only an admin may change how many approvals an endpoint demands")
+
+
+def _planned(
+    now: dict[str, DeclaredEndpoint],
+    after: dict[str, DeclaredEndpoint],
+    found: list[DeclaredDifference],
+    revisions: dict[str, tuple[int, int]],
+) -> DeclaredDifferencesAnswer:
+    return DeclaredDifferencesAnswer(
+        differences=[
+            DeclaredDifferenceAnswer(endpoint=one.endpoint, key=one.key, before=one.before, after=one.after, says=one.says())
+            for one in found
+        ],
+        fingerprint=revisions_fingerprint(revisions),
+        left=sorted(now.keys() - after.keys()),
+    )

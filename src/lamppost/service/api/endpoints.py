@@ -1,0 +1,172 @@
+"""Endpoints: what they serve, pointing them at a version, their calls."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated
+from uuid import UUID
+
+from fastapi import APIRouter, Query
+
+from lamppost.core.endpoint.endpoint_schema import endpoint_schema
+from lamppost.core.payload.validation_plan import ValidationPlan
+from lamppost.service.api.access import PROBLEMS, RequireView, TheNode
+from lamppost.service.api.mappers import review_answer, rollback_target, rollout_answer
+from lamppost.service.api.openapi_document import manifests_of
+from lamppost.service.api.schemas.base import field_answers
+from lamppost.service.api.schemas.calls import CallAnswer, CallDetailAnswer
+from lamppost.service.api.schemas.endpoints import EndpointAnswer, EndpointDetailAnswer, OverviewAnswer, RevisionAnswer, ShadowAnswer
+from lamppost.service.deployment.route_table import Route
+from lamppost.service.monitoring.endpoint_summaries import LastHour, MonitoringSummary, SummariesByEndpoint
+from lamppost.service.node import Node
+from lamppost.service.prediction.answer_hooks import ShadowState
+from lamppost.store import endpoints, records, reviews
+from lamppost.store.records import CallFilter
+
+router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
+
+
+@router.get("/endpoints")
+async def list_endpoints(node: TheNode, _: RequireView) -> list[EndpointAnswer]:
+    """Every endpoint with its state and its last hour."""
+    seen = await node.glance.all()
+    return [_seen(node, route, seen) for _, route in sorted(node.routes.by_endpoint.items())]
+
+
+@router.get("/overview")
+async def get_overview(
+    node: TheNode,
+    _: RequireView,
+    search: Annotated[str, Query(max_length=100, description="a part of the name, or of what is served")] = "",
+    limit: Annotated[int, Query(ge=1, le=1_000)] = 200,
+) -> OverviewAnswer:
+    """All endpoints in figures, and those that are looked for: in the order of their names, or, where there are more than the limit, first
+    those that need a look and then those that were called most.
+    """
+    seen, by_endpoint = await node.glance.all(), node.routes.by_endpoint
+    words = search.lower().split()
+    found = [
+        (name, route)
+        for name, route in sorted(by_endpoint.items())
+        if all(word in f"{name} {route.split.setup.says()}".lower() for word in words)
+    ]
+    shown = found
+    if len(found) > limit:
+        shown = sorted(found, key=lambda one: _need(one[1], seen.hours.get(one[0]), seen.looks.get(one[0])))[:limit]
+    out = sorted(name for name, route in by_endpoint.items() if route.state == "out")
+    return OverviewAnswer(
+        endpoints=len(by_endpoint),
+        flickering=sum(route.state == "flickering" for route in by_endpoint.values()),
+        out=out[:20],
+        outs=len(out),
+        calls=sum(hour.calls for hour in seen.hours.values()),
+        alerts=sum(look.alerts for look in seen.looks.values()),
+        found=len(found),
+        shown=[_seen(node, route, seen) for _, route in shown],
+    )
+
+
+def _need(route: Route, hour: LastHour | None, looks: MonitoringSummary | None) -> tuple[bool, int, bool, int, str]:
+    """What sorts those first that somebody should look at."""
+    alerts, drifted = (looks.alerts, looks.drift == "drifted") if looks is not None else (0, False)
+    return route.state in ("lit", "unlit"), -alerts, not drifted, -(hour.calls if hour is not None else 0), route.split.endpoint
+
+
+@router.get("/endpoints/{endpoint}")
+async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> EndpointDetailAnswer:
+    """One endpoint: what it serves, its fields, its last hour, what it served before."""
+    route = node.routes.route(endpoint)
+    promise = endpoint_schema(route.split.setup, await manifests_of(node, route.split.setup))
+    past = await endpoints.endpoint_history(node.pool, endpoint, 1_000)
+    back = endpoints.find_rollback_target(past)
+    return EndpointDetailAnswer(
+        **_shape(node, route, *(await node.glance.one(endpoint))).model_dump(),
+        inputs=field_answers(promise.inputs),
+        options=field_answers(promise.options or ()),
+        answers=field_answers(promise.answers),
+        example=ValidationPlan(promise.inputs, options=promise.options).example(),
+        json_schema=promise.inputs.to_json_schema(promise.options),
+        setup=route.split.setup,
+        history=[
+            RevisionAnswer(
+                revision=s.revision,
+                version=str(s.version),
+                says=s.setup.says(),
+                setup=s.setup,
+                since=s.since,
+                changed_by=s.changed_by,
+                restores=s.restores,
+                rollout=s.rollout,
+            )
+            for s in past[:50]
+        ],
+        approvals=(await endpoints.list_demanded_approvals(node.pool)).get(endpoint, 0),
+        back=None if back is None else rollback_target(back),
+        rollout=rollout_answer(*going[0]) if (going := await node.rolling.latest(endpoint)) else None,
+        shadows=[_shadow(one) for one in route.after.shadows] if route.after is not None else [],
+        reviews=[review_answer(one) for one in await reviews.list_reviews(node.pool, endpoint) if one.state in ("open", "approved")],
+    )
+
+
+@router.get("/calls")
+async def list_calls(
+    node: TheNode,
+    _: RequireView,
+    endpoint: str | None = None,
+    version: str | None = None,
+    token: str | None = None,
+    status: Annotated[int | None, Query(ge=100, le=599, description="this status and above")] = None,
+    slower_ms: Annotated[float | None, Query(ge=0, le=86_400_000)] = None,
+    limit: Annotated[int, Query(ge=1, le=1_000)] = 50,
+    after: UUID | None = None,
+    odd: Annotated[float | None, Query(ge=0, le=12, description="at least so odd; from 3 on one row of a thousand is by chance")] = None,
+    contains: Annotated[str | None, Query(min_length=2, max_length=200, description="a text in the input or the answer")] = None,
+    before: datetime | None = None,
+    trace: Annotated[str | None, Query(pattern="^[0-9a-f]{32}$", description="id of a trace")] = None,
+) -> list[CallAnswer]:
+    """The newest calls first; with ``after``, only those later than that request id."""
+    if endpoint is not None:
+        node.routes.route(endpoint)
+    sought = CallFilter(endpoint, version, token, status, slower_ms, after, odd, contains, before, trace)
+    return [CallAnswer(**call) for call in await records.latest_calls(node.pool, sought, limit)]
+
+
+@router.get("/calls/{request_id}")
+async def get_call(request_id: UUID, node: TheNode, _: RequireView) -> CallDetailAnswer:
+    """One call: input, answer, version, phases, and what shadows answered."""
+    call, shadows = await records.find_call(node.pool, request_id)
+    return CallDetailAnswer(**call, shadows=[CallAnswer(**one) for one in shadows])
+
+
+def _seen(node: Node, route: Route, seen: SummariesByEndpoint) -> EndpointAnswer:
+    name = route.split.endpoint
+    return _shape(node, route, seen.hours.get(name, LastHour()), seen.looks.get(name, MonitoringSummary()))
+
+
+def _shape(node: Node, route: Route, hour: LastHour, looks: MonitoringSummary) -> EndpointAnswer:
+    split = route.split
+    return EndpointAnswer(
+        name=split.endpoint,
+        state=route.state,
+        why=route.reason or node.routes.opener.being_made(split.setup),
+        version=str(split.version),
+        versions=[str(name) for name in split.setup.versions],
+        says=split.setup.says(),
+        since=split.since,
+        changed_by=split.changed_by,
+        revision=split.revision,
+        hour=hour,
+        looks=looks,
+    )
+
+
+def _shadow(one: ShadowState) -> ShadowAnswer:
+    return ShadowAnswer(
+        version=one.version,
+        share=one.share,
+        open=one.lane is not None,
+        why=one.why,
+        answered=one.answered,
+        failed=one.failed,
+        left_out=one.left_out,
+    )

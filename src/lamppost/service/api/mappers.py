@@ -1,0 +1,46 @@
+"""Stored values about changes as the API tells them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict
+
+from lamppost.core.endpoint.rollout import StepCounts
+from lamppost.service.api.schemas.endpoints import RollbackTargetAnswer
+from lamppost.service.api.schemas.reviews import ReviewAnswer
+from lamppost.service.api.schemas.rollouts import GuardReadingAnswer, RolloutAnswer
+from lamppost.store.endpoints import EndpointRevision
+from lamppost.store.reviews import Review
+from lamppost.store.rollouts import StoredRollout
+
+
+def rollout_answer(stored: StoredRollout, steps: Sequence[StepCounts]) -> RolloutAnswer:
+    """A rollout with what was counted at its steps."""
+    rollout = stored.rollout
+    return RolloutAnswer(
+        number=stored.number,
+        endpoint=stored.endpoint,
+        old=rollout.old,
+        new=rollout.new,
+        plan=rollout.plan,
+        sticky=rollout.sticky,
+        step=rollout.step,
+        state=rollout.state,
+        why=rollout.why,
+        readings=[GuardReadingAnswer.model_validate(one) for one in stored.readings],
+        calls=[list(step.calls) for step in steps],
+        begun_by=stored.begun_by,
+        begun_at=stored.begun_at,
+        step_since=stored.step_since,
+        ended_at=stored.ended_at,
+    )
+
+
+def rollback_target(split: EndpointRevision) -> RollbackTargetAnswer:
+    """What going back would return to."""
+    return RollbackTargetAnswer(revision=split.revision, says=split.setup.says(), version=str(split.version), since=split.since)
+
+
+def review_answer(review: Review) -> ReviewAnswer:
+    """A review with its verdicts."""
+    return ReviewAnswer.model_validate(asdict(review))

@@ -1,0 +1,90 @@
+"""``/metrics``: what this node did since it started, in OpenMetrics 1.0, with the id of a recent request beside each latency bucket.
+
+The recorder hands over what it is about to write to the spool.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from prometheus_client import CollectorRegistry
+from prometheus_client.core import CounterMetricFamily, Exemplar, GaugeMetricFamily, HistogramMetricFamily
+from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
+from prometheus_client.registry import Collector
+
+from lamppost.service.node import Node
+from lamppost.service.records.meter import EDGES_S, LatencyCounts
+
+TYPE = CONTENT_TYPE_LATEST
+
+
+class _Collected(Collector):
+    def __init__(self, node: Node) -> None:
+        self._node = node
+
+    def collect(self) -> Iterator[Any]:
+        """Every family, read at once."""
+        meter = self._node.recorder.meter
+        calls = CounterMetricFamily("lamppost_calls", "Calls to an endpoint by status.", labels=["endpoint", "version", "status"])
+        for labels, count in list(meter.calls.items()):
+            calls.add_metric(list(labels), count)
+        yield calls
+        rows = CounterMetricFamily("lamppost_rows", "Rows that were answered.", labels=["endpoint", "version"])
+        for pair, count in list(meter.rows.items()):
+            rows.add_metric(list(pair), count)
+        yield rows
+        speed = HistogramMetricFamily(
+            "lamppost_call_seconds", "Seconds from the first byte to the answer.", labels=["endpoint", "version"], unit="seconds"
+        )
+        for pair, one in list(meter.speed.items()):
+            speed.add_metric(list(pair), _buckets(one), one.total_s)
+        yield speed
+        yield from self._node_families()
+
+    def _node_families(self) -> Iterator[Any]:
+        node, spool = self._node, self._node.recorder.spool
+        lit = GaugeMetricFamily("lamppost_endpoint_lit", "Whether an endpoint answers, or will with its next call.", labels=["endpoint"])
+        for name, route in list(node.routes.by_endpoint.items()):
+            lit.add_metric([name], 0 if route.state == "out" else 1)
+        yield lit
+        waiting = GaugeMetricFamily("lamppost_lane_waiting_rows", "Rows that wait in a lane.", labels=["version"])
+        copies = GaugeMetricFamily("lamppost_lane_copies", "Workers that a version is open in.", labels=["version"])
+        memory = GaugeMetricFamily("lamppost_lane_memory_bytes", "Memory of an open version.", labels=["version"], unit="bytes")
+        for lane in list(node.routes.pool.lanes):
+            waiting.add_metric([lane.name], lane.waiting_rows)
+            copies.add_metric([lane.name], len(lane.seats))
+            memory.add_metric([lane.name], lane.memory_bytes)
+        yield from (waiting, copies, memory)
+        for name, says, value in (
+            ("lamppost_records_waiting", "Records that are not in the database yet.", node.recorder.waiting),
+            ("lamppost_spool_bytes", "What waiting records take on disk.", spool.size),
+        ):
+            yield GaugeMetricFamily(name, says, value=value)
+        for name, says, value in (
+            ("lamppost_records_dropped", "Records that were lost.", node.recorder.dropped),
+            ("lamppost_payloads_given_up", "Calls whose input and answer the spool's bound has cost.", spool.payloads_given_up),
+            ("lamppost_calls_given_up", "Calls of which the spool's bound left only counts.", spool.calls_given_up),
+            ("lamppost_windows_unread", "Windows that other software counted and that were left out.", node.judging.unread),
+            ("lamppost_notices_failed", "Tries to bring out a notice that failed.", node.lookout.notices.failed),
+        ):
+            yield CounterMetricFamily(name, says, value=value)
+
+
+def _buckets(speed: LatencyCounts) -> list[Any]:
+    out: list[Any] = []
+    total = 0
+    for at, edge in enumerate([*EDGES_S, float("inf")]):
+        total += speed.counts[at]
+        seen = speed.seen.get(at)
+        told = Exemplar({"request_id": seen[0]}, seen[1], seen[2]) if seen is not None else None
+        out.append(("+Inf" if edge == float("inf") else str(edge), total, told))
+    return out
+
+
+def write_metrics(node: Node) -> bytes:
+    """All of it as text."""
+    registry = CollectorRegistry(auto_describe=False)
+    registry.register(_Collected(node))
+    made: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]
+    return made

@@ -1,0 +1,155 @@
+"""Models and versions: finding them, looking at them, comparing two."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import replace
+
+from fastapi import APIRouter, Request
+
+from lamppost.core.artifact.difference import compare_packages
+from lamppost.core.artifact.steps import step_summary
+from lamppost.core.artifact.version_search import VersionSummary, summarize_manifest
+from lamppost.core.errors import BodyTooLarge
+from lamppost.core.names import VersionName, parse_version
+from lamppost.package.read import Lamp
+from lamppost.service.api.access import PROBLEMS, Pointer, Pusher, RequireView, TheNode
+from lamppost.service.api.schemas.base import field_answers
+from lamppost.service.api.schemas.models import (
+    ComparisonAnswer,
+    ModelAnswer,
+    ModelRequest,
+    OpeningMeasurementAnswer,
+    PackageFileAnswer,
+    RetireRequest,
+    SchemaChangeAnswer,
+    VersionAnswer,
+    VersionDetailAnswer,
+    VersionPredictionAnswer,
+)
+from lamppost.service.node import Node
+from lamppost.store import packages
+from lamppost.store.packages import ListedVersion, ModelRecord, StoredVersion
+
+router = APIRouter(prefix="/api", tags=["models"], responses=PROBLEMS)
+
+
+@router.get("/versions")
+async def list_versions(node: TheNode, _: RequireView, model: str | None = None, search: str | None = None) -> list[VersionAnswer]:
+    """All versions, of one model or of all; newest first within a model.
+
+    search : words that all must be found, each in the name, a tag (``season:winter`` or ``winter``), a field, a metric, the notes, or who
+    packed or pushed it.
+    """
+    return [_shape(node, version, told) for version, told in await node.catalogue.find(model, search or "")]
+
+
+@router.get("/models")
+async def list_models(node: TheNode, _: RequireView) -> list[ModelAnswer]:
+    """All models: who answers for them, and what they are for."""
+    return [ModelAnswer(name=one.name, owner=one.owner, purpose=one.purpose) for one in await packages.list_models(node.pool)]
+
+
+@router.put("/models/{model}", status_code=204)
+async def describe_model(model: str, said: ModelRequest, node: TheNode, caller: Pusher) -> None:
+    """Say who answers for a model, and what it is for."""
+    await packages.describe_model(node.pool, ModelRecord(model, said.owner, said.purpose), caller.by)
+
+
+@router.post("/models/{model}/versions/{number}/retire", status_code=204)
+async def retire_version(model: str, number: int, wanted: RetireRequest, node: TheNode, caller: Pointer) -> None:
+    """Keep a version from being served from now on, or undo that. It stays stored, and what refers to it stays whole."""
+    await packages.retire_version(node.pool, VersionName(model, number), wanted.undo, caller.by)
+
+
+@router.get("/compare")
+async def compare(before: str, after: str, node: TheNode, _: RequireView) -> ComparisonAnswer:
+    """What changed from one version to another, those changes first that would break callers; and both versions."""
+    one, other = [await _described(node, parse_version(name)) for name in (before, after)]
+    lamps, figures = (one[1], other[1]), (one[0].measured, other[0].measured)
+    references, proofs = (lamps[0].reference, lamps[1].reference), (lamps[0].proof, lamps[1].proof)
+    changes = compare_packages(lamps[0].manifest, lamps[1].manifest, references, proofs, figures)
+    return ComparisonAnswer(
+        before=await _page(node, *one),
+        after=await _page(node, *other),
+        breaks=any(change.breaks for change in changes),
+        changes=[SchemaChangeAnswer(part=change.part, says=change.says, breaks=change.breaks) for change in changes],
+    )
+
+
+@router.get("/models/{model}/versions/{number}")
+async def get_version(model: str, number: int, node: TheNode, _: RequireView) -> VersionDetailAnswer:
+    """One version: schemas, story, proof, what was measured."""
+    return await _page(node, *await _described(node, VersionName(model, number)))
+
+
+@router.post(
+    "/models/{model}/versions/{number}/ask",
+    openapi_extra={"requestBody": {"required": True, "content": {"application/json": {"schema": {"type": "object"}}}}},
+)
+async def ask_version(model: str, number: int, request: Request, node: TheNode, caller: RequireView) -> VersionPredictionAnswer:
+    """What any version says to rows, whether it is served or not: for comparing. It is opened and proven first; nothing is recorded."""
+    caller.check("predict")
+    body = bytearray()
+    async for piece in request.stream():
+        body += piece
+        if len(body) > node.settings.max_body_bytes:
+            raise BodyTooLarge(
+                f"the body is over the limit of {node.settings.max_body_bytes:,} bytes", max_bytes=node.settings.max_body_bytes
+            )
+    async with node.routes.visit(VersionName(model, number)) as lane:
+        rows = lane.plan.read(bytes(body)).rows
+        start = time.perf_counter()
+        said = await lane.predict(rows, len(body))
+        took_ms = (time.perf_counter() - start) * 1e3
+    return VersionPredictionAnswer(version=f"{model}@{number}", answers=said.rows, took_ms=round(took_ms, 3))
+
+
+async def _described(node: Node, name: VersionName) -> tuple[StoredVersion, Lamp]:
+    version = await packages.get_version(node.pool, name)
+    return version, await node.routes.shelf.described(version.digest)
+
+
+async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetailAnswer:
+    manifest, reference = lamp.manifest, lamp.reference
+    about_model = next(one for one in await packages.list_models(node.pool) if one.name == version.model)
+    return VersionDetailAnswer(
+        **_shape(node, version, summarize_manifest(manifest)).model_dump(),
+        inputs=field_answers(manifest.inputs),
+        options=field_answers(manifest.options or ()),
+        answers=field_answers(manifest.answers),
+        steps=[step_summary(step) for step in manifest.steps],
+        story=manifest.story,
+        formats=sorted(manifest.formats),
+        signers=[key for key, _ in await packages.list_signatures(node.pool, version.digest)],
+        proof_rows=len(lamp.proof.rows),
+        files=[
+            PackageFileAnswer(path=path, size_bytes=member.size_bytes, sha256=member.sha256) for path, member in manifest.members.items()
+        ],
+        reference_rows=reference.rows if reference else None,
+        reference_inputs=[replace(one, cells=None) for one in reference.inputs] if reference else [],
+        reference_answers=[replace(one, cells=None) for one in reference.answers] if reference else [],
+        served=await packages.endpoints_served_by(node.pool, parse_version(version.name)),
+        owner=about_model.owner,
+        purpose=about_model.purpose,
+    )
+
+
+def _shape(node: Node, version: ListedVersion, told: VersionSummary) -> VersionAnswer:
+    serves = [route.split.endpoint for route in node.routes.naming(parse_version(version.name))]
+    return VersionAnswer(
+        name=version.name,
+        model=version.model,
+        number=version.number,
+        digest=version.digest,
+        size_bytes=version.size_bytes,
+        pushed_by=version.pushed_by,
+        pushed_at=version.pushed_at,
+        proof=version.proof,
+        proof_says=version.proof_says,
+        serves=serves,
+        tags=dict(told.tags),
+        metrics=dict(told.metrics),
+        retired_at=version.retired_at,
+        measured=None if version.measured is None else OpeningMeasurementAnswer.model_validate(version.measured),
+    )

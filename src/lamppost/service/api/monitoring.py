@@ -1,0 +1,324 @@
+"""How endpoints are doing: windows against training, load over time, outcomes, and calls that were answered elsewhere."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import asdict
+from datetime import UTC, datetime, timedelta
+from typing import Annotated, Any
+from uuid import UUID
+
+import orjson
+from fastapi import APIRouter, Query
+
+from lamppost.core.drift.verdict_text import bin_shares, window_as_reference, write_verdict
+from lamppost.core.drift.verdicts import DriftBaseline, judge_windows
+from lamppost.core.drift.windows import pool_windows
+from lamppost.core.errors import BadRequest, NotFound
+from lamppost.core.monitoring.latency_histogram import quantiles
+from lamppost.core.names import closest_name, parse_version
+from lamppost.core.payload.recorded_bodies import request_rows
+from lamppost.service.api.access import PROBLEMS, Pointer, RequireCaller, RequireView, TheNode
+from lamppost.service.api.schemas.calls import ImportCallsAnswer, ImportCallsRequest
+from lamppost.service.api.schemas.drift import (
+    DriftAnswer,
+    DriftExplanationAnswer,
+    FeatureBinsAnswer,
+    FeatureDriftAnswer,
+    FeatureStep,
+    PairDriftAnswer,
+    WindowAnswer,
+    WindowState,
+)
+from lamppost.service.api.schemas.outcomes import OutcomesAnswer, OutcomesRequest, QualityAnswer
+from lamppost.service.api.schemas.traffic import (
+    ChangeMark,
+    ErrorBudgetAnswer,
+    LanesStep,
+    Percentiles,
+    PhasePercentiles,
+    TrafficAnswer,
+    TrafficStep,
+)
+from lamppost.service.monitoring import outcomes
+from lamppost.service.monitoring.drift_evaluation import window_start
+from lamppost.service.monitoring.maintenance import budgets
+from lamppost.service.node import Node
+from lamppost.service.prediction.call import new_request_id
+from lamppost.service.records.record_writer import InProcessSink
+from lamppost.store import endpoints, packages, timeline, windows
+from lamppost.store.call_records import CallRecord, pack_calls
+from lamppost.store.spool import SpoolFrame
+from lamppost.store.timeline import Histogram
+from lamppost.store.windows import JudgedWindow
+
+router = APIRouter(prefix="/api", tags=["watching"], responses=PROBLEMS)
+
+_STEPS = (10, 30, 60, 300, 600, 1_800, 3_600, 10_800, 21_600, 86_400)
+_MOST_MOMENTS = 240
+_PHASES = ("token", "read", "validate", "queue", "worker", "answer", "total")
+_WINDOWS = 400
+Since = Annotated[datetime | None, Query(description="start of the span")]
+Until = Annotated[datetime | None, Query(description="end of the span; now by default")]
+
+
+def _span(since: datetime | None, until: datetime | None, usual: timedelta) -> tuple[datetime, datetime]:
+    end = _utc(until) or datetime.now(UTC)
+    start = _utc(since) or end - usual
+    if not start < end or end - start > timedelta(days=3_700) or start.year < 2000:
+        raise BadRequest("a span begins before it ends, after the year 2000, and is at most ten years long")
+    return start, end
+
+
+def _utc(at: datetime | None) -> datetime | None:
+    return at.replace(tzinfo=UTC) if at is not None and at.tzinfo is None else at
+
+
+# -- drift --------------------------------------------------------------------------------------------------------------
+
+
+@router.get("/endpoints/{endpoint}/drift")
+async def get_drift(
+    endpoint: str,
+    node: TheNode,
+    _: RequireView,
+    version: Annotated[str | None, Query(max_length=200)] = None,
+    at: Annotated[datetime | None, Query(description="a time in the window to look at; the newest by default")] = None,
+    against: Annotated[datetime | None, Query(description="a time in an earlier window to hold it against; training by default")] = None,
+) -> DriftAnswer:
+    """Whether an endpoint's rows and answers still look like training, figure by figure, and why not."""
+    route = node.routes.route(endpoint)
+    name = version or str(route.split.version)
+    now = datetime.now(UTC)
+    past, one = await _windows(node, endpoint, name, at)
+    looker = await node.counting.looker(name)
+    if at is not None and one is None:
+        raise NotFound(f"{endpoint} has no window of {name} at {_utc(at):%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
+    said: dict[str, Any] = one.verdict if one is not None else {"fields": [], "pairs": [], "windows": 1, "says": ""}
+    earlier = _utc(against)
+    if one is not None and earlier is not None:
+        said = await _against(node, one, earlier)
+    state: WindowState | None = said["state"] if one is not None else None
+    nothing = "Nothing was counted yet; ask it something." if looker else f"{name} was packed without a reference; pack it again."
+    return DriftAnswer(
+        endpoint=endpoint,
+        version=name,
+        says=said["says"] if one is not None else nothing,
+        state=state,
+        against="training" if earlier is None else window_start(earlier, one.until - one.at).isoformat() if one else "training",
+        window=_window(one, now) if one is not None else None,
+        pooled=said["windows"],
+        figures=[FeatureDriftAnswer(**figure) for figure in said["fields"]],
+        pairs=[PairDriftAnswer(**pair) for pair in said["pairs"]],
+        why=DriftExplanationAnswer(**one.why) if one is not None and one.why is not None and earlier is None else None,
+        windows=[_window(other, now) for other in past],
+        watched=looker is not None,
+    )
+
+
+async def _windows(node: Node, endpoint: str, version: str, at: datetime | None) -> tuple[list[JudgedWindow], JudgedWindow | None]:
+    """The last windows of a version, and the one in which a time lies, or the newest."""
+    now, wanted = datetime.now(UTC), _utc(at)
+    past = (await windows.judged_windows(node.pool, endpoint, version, now - timedelta(days=400), now))[-_WINDOWS:]
+    return past, next((one for one in reversed(past) if wanted is None or one.at <= wanted < one.until), None)
+
+
+def _window(one: JudgedWindow, now: datetime) -> WindowAnswer:
+    says, state = one.verdict["says"], one.verdict["state"]
+    return WindowAnswer(
+        version=one.version, at=one.at, until=one.until, over=one.until <= now, rows=one.rows, odd=one.odd, state=state, says=says
+    )
+
+
+async def _against(node: Node, one: JudgedWindow, earlier: datetime) -> dict[str, Any]:
+    """A window against an earlier one, in the place of the reference."""
+    looker = await node.counting.looker(one.version)
+    if looker is None or looker.sketcher is None:
+        raise NotFound(f"{one.version} has no reference, so its windows cannot be held against each other")
+    span = one.until - one.at
+    start = window_start(earlier, span)
+    pair = [await node.judging.ticks(one.endpoint, one.version, looker, begin, begin + span) for begin in (start, one.at)]
+    if not pair[0] or not pair[1]:
+        raise NotFound(f"nothing was counted in the window that begins at {start:%Y-%m-%d %H:%M} UTC")
+    base = looker.sketcher.against
+    (before, rows), (after, _) = (pool_windows([tick[:2] for tick in ticks.values()]) for ticks in pair)
+    correlations = before.moments.correlations() if before.moments is not None else None
+    held = DriftBaseline(window_as_reference(base.known, before.fields), rows, base.names, correlations)
+    said = write_verdict(await asyncio.to_thread(judge_windows, held, [after]))
+    return said | {"says": said["says"].replace("training", f"the window of {start:%Y-%m-%d %H:%M}")}
+
+
+@router.get("/endpoints/{endpoint}/drift/{figure}")
+async def get_figure(
+    endpoint: str,
+    figure: str,
+    node: TheNode,
+    _: RequireView,
+    version: Annotated[str | None, Query(max_length=200)] = None,
+    at: Annotated[datetime | None, Query(description="a time in the window to look at; the newest by default")] = None,
+) -> FeatureBinsAnswer:
+    """One figure: reference and window over each other, and how it went."""
+    name = version or str(node.routes.route(endpoint).split.version)
+    looker = await node.counting.looker(name)
+    known = {one.name: one for one in looker.sketcher.against.known} if looker is not None and looker.sketcher is not None else {}
+    if figure not in known:
+        like = closest_name(figure, list(known))
+        raise NotFound(f"{name} has no figure {figure!r}" + (f"; did you mean {like}?" if like else ""))
+    past, one = await _windows(node, endpoint, name, at)
+    sketch = None
+    if one is not None and looker is not None:
+        span = (one.until - one.at) * one.verdict["windows"]
+        ticks = await node.judging.ticks(endpoint, name, looker, one.until - span, one.until)
+        if ticks:
+            sketch = pool_windows([tick[:2] for tick in ticks.values()])[0].fields.get(figure)
+    told = bin_shares(known[figure], sketch)
+    return FeatureBinsAnswer(name=figure, numbers=known[figure].numbers, history=[_then(other, figure) for other in past], **told)
+
+
+def _then(one: JudgedWindow, figure: str) -> FeatureStep:
+    found = next((field for field in one.verdict["fields"] if field["name"] == figure), None)
+    if found is None:
+        return FeatureStep(at=one.at, state="too few", size=0.0, says=one.verdict["says"])
+    size = found["findings"][0]["size"] if found["findings"] else 0.0
+    return FeatureStep(at=one.at, state=found["state"], size=size, says=found["says"])
+
+
+# -- load ---------------------------------------------------------------------------------------------------------------
+
+
+@router.get("/endpoints/{endpoint}/traffic")
+async def get_traffic(
+    endpoint: str,
+    node: TheNode,
+    _: RequireView,
+    since: Since = None,
+    until: Until = None,
+    step_s: Annotated[int | None, Query(ge=10, le=86_400, description="seconds of a step; as many as fit by default")] = None,
+) -> TrafficAnswer:
+    """Calls, errors, percentiles by phase, batches and lanes over time, with the changes of what is served."""
+    route = node.routes.route(endpoint)
+    start, end = _span(since, until, timedelta(hours=1))
+    length = (end - start).total_seconds()
+    step = step_s or next((one for one in _STEPS if length / one <= _MOST_MOMENTS), _STEPS[-1])
+    if length / step > 10_000:
+        raise BadRequest(f"a span of {length / 86_400:.0f} days has too many steps of {step} s; leave step_s out")
+    found = await timeline.load_steps(node.pool, endpoint, start, end, step)
+    phases = await timeline.phase_histograms(node.pool, endpoint, start, end)
+    versions = [str(one) for one in route.split.setup.versions]
+    watch = route.split.setup.watch
+    levels = (await budgets(node.pool, endpoint, watch.objectives, datetime.now(UTC)))[0] if watch.objectives is not None else []
+    total = timeline.sum_steps(found, start)
+    return TrafficAnswer(
+        endpoint=endpoint,
+        since=start,
+        until=end,
+        step_s=step,
+        says=_load_says(total, length),
+        moments=[_moment(one, step) for one in found],
+        phases=[_phase(name, phases[name]) for name in _PHASES if name in phases],
+        batch_rows=_percentiles(phases.get("batch", {}), 1.0, whole=True),
+        statuses={str(status): calls for status, calls in total.statuses.items()},
+        lanes=[LanesStep(**lane) for lane in await timeline.lane_samples(node.pool, versions, start, end, max(30, step))],
+        changes=[
+            ChangeMark(at=one.since, says=one.setup.says(), by=one.changed_by)
+            for one in await endpoints.endpoint_history(node.pool, endpoint, 200)
+            if start <= one.since < end
+        ],
+        budgets=[ErrorBudgetAnswer(**asdict(one)) for one in levels],
+    )
+
+
+def _moment(one: timeline.LoadStep, step: int) -> TrafficStep:
+    speed = _percentiles(one.latency, 1e-3)
+    return TrafficStep(
+        at=one.at,
+        calls=one.calls,
+        refused=one.refused,
+        failed=one.failed,
+        rows=round(one.rows),
+        rate=round(one.calls / step, 3),
+        versions=one.versions,
+        **speed.model_dump(),
+    )
+
+
+def _phase(name: str, counts: Histogram) -> PhasePercentiles:
+    return PhasePercentiles(phase=name, calls=sum(counts.values()), ms=_percentiles(counts, 1e-3))
+
+
+def _percentiles(counts: Histogram, scale: float, whole: bool = False) -> Percentiles:
+    found = quantiles(counts, (0.5, 0.9, 0.95, 0.99))
+    made = [None if value is None else max(1.0, round(value)) if whole else round(value * scale, 3) for value in found]
+    return Percentiles(p50=made[0], p90=made[1], p95=made[2], p99=made[3])
+
+
+_UNITS = (("second", 1), ("minute", 60), ("hour", 3_600), ("day", 86_400))
+
+
+def _load_says(total: timeline.LoadStep, length_s: float) -> str:
+    calls, failed = total.calls, total.failed
+    if not calls:
+        return "No calls in this span."
+    p99 = quantiles(total.latency, (0.99,))[0]
+    fast = f", p99 {p99 / 1e3:,.1f} ms" if p99 is not None else ""
+    wrong = f"{failed:,} failed" if failed else "none failed"
+    rate, unit = next((each, unit) for each, unit in ((calls / length_s * s, unit) for unit, s in _UNITS) if each >= 1 or unit == "day")
+    return f"{calls:,} calls, {rate:,.0f} a {unit}{fast}, {wrong}."
+
+
+# -- outcomes -----------------------------------------------------------------------------------------------------------
+
+
+@router.post("/endpoints/{endpoint}/outcomes")
+async def tell_outcomes(endpoint: str, wanted: OutcomesRequest, node: TheNode, caller: RequireCaller) -> OutcomesAnswer:
+    """Tell the truth about earlier answers, by request id and row or by a key. What is told again replaces what was told before."""
+    caller.check("predict", endpoint)
+    node.routes.route(endpoint)
+    for at, one in enumerate(wanted.outcomes):
+        if (one.key is None) == (wanted.key is not None) or (one.request_id is None) == (wanted.key is None):
+            raise BadRequest(f"outcome {at} needs {'a key' if wanted.key is not None else 'a request_id'}, as all others of its list")
+    told = [outcomes.ToldOutcome(one.truth, one.request_id, one.row, None if one.key is None else str(one.key)) for one in wanted.outcomes]
+    span = _span(wanted.since, wanted.until, outcomes.SINCE)
+    taken = await outcomes.store_told_outcomes(node.pool, node.routes, endpoint, told, wanted.key, span, caller.token)
+    says = f"{taken.new:,} outcomes of {endpoint} are new, {taken.known - taken.new:,} were known"
+    if taken.unknown:
+        says += f"; {len(taken.unknown):,} belong to no recorded answer (the first is number {taken.unknown[0]})"
+    return OutcomesAnswer(new=taken.new, known=taken.known, unknown=taken.unknown[:1_000], says=says + ".")
+
+
+@router.get("/endpoints/{endpoint}/quality")
+async def get_quality(endpoint: str, node: TheNode, _: RequireView, since: Since = None, until: Until = None) -> QualityAnswer:
+    """How good answers were: accuracy, precision and recall, calibration or error, by version and slice and over time, with intervals."""
+    node.routes.route(endpoint)
+    start, end = _span(since, until, outcomes.SINCE)
+    return QualityAnswer.model_validate(await outcomes.quality_page(node.pool, node.routes, endpoint, start, end))
+
+
+# -- calls from elsewhere -----------------------------------------------------------------------------------------------
+
+
+@router.post("/endpoints/{endpoint}/calls")
+async def bring_calls(endpoint: str, wanted: ImportCallsRequest, node: TheNode, caller: Pointer) -> ImportCallsAnswer:
+    """Bring in calls that were answered elsewhere: they are counted and judged as at their own time, and marked with their source."""
+    node.routes.route(endpoint)
+    for name in {one.version for one in wanted.calls}:
+        await packages.get_version(node.pool, parse_version(name))
+    now = datetime.now(UTC)
+    calls, ids = [], []
+    for at, one in enumerate(wanted.calls):
+        when = _utc(one.at) or now
+        if not now - timedelta(days=3_650) < when <= now + timedelta(minutes=5):
+            raise BadRequest(f"call {at} is of {when:%Y-%m-%d}; it is of the last ten years and not of the future")
+        request_id = new_request_id(int(when.timestamp() * 1e3))
+        ids.append(UUID(request_id))
+        body, answer = orjson.dumps(one.input), orjson.dumps(one.answer)
+        rows = max(1, len(request_rows(one.input)))
+        token, took = one.token or caller.token, one.total_us
+        calls.append(
+            CallRecord(
+                when.timestamp(), request_id, endpoint, one.version, token, one.status, rows, None, took, one.phases_us, body, answer
+            )
+        )
+    frame = SpoolFrame(f"brought {wanted.batch.hex}", 1, "calls", pack_calls(calls))
+    await InProcessSink(node.pool, node.counting).bring([frame], wanted.source)
+    return ImportCallsAnswer(request_ids=ids)

@@ -1,0 +1,101 @@
+"""Health, and what this node says of itself. Health needs no token."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+from fastapi.responses import Response
+
+import lamppost
+from lamppost.core.errors import Unavailable
+from lamppost.core.names import parse_version
+from lamppost.runtime.lane import Lane
+from lamppost.service.api.access import PROBLEMS, RequireView, TheNode
+from lamppost.service.api.schemas.node import BatchSizeCount, CopiesSince, LanesAnswer, LaneStateAnswer, NodeAnswer
+
+router = APIRouter(tags=["node"], responses=PROBLEMS)
+
+
+@router.get("/health/live")
+async def live() -> dict[str, str]:
+    """Whether the process answers."""
+    return {"status": "live"}
+
+
+@router.get("/health/ready")
+async def ready(node: TheNode) -> dict[str, str]:
+    """Whether every endpoint is lit, or will be with its first request; 503 with the names of those that are not."""
+    if not (node.routes.settled and node.routes.warm):
+        raise Unavailable("this node is starting")
+    if dark := sorted(name for name, route in node.routes.by_endpoint.items() if route.state == "out"):
+        raise Unavailable(f"not lit: {', '.join(dark[:20])}", out=dark)
+    return {"status": "ready"}
+
+
+@router.get("/metrics", response_class=Response, responses={200: {"content": {"application/openmetrics-text": {}}}})
+async def get_metrics(node: TheNode, _: RequireView) -> Response:
+    """What this node did since it started, as OpenMetrics text with exemplars."""
+    from lamppost.service.api.metrics_exposition import TYPE, write_metrics
+
+    return Response(await asyncio.to_thread(write_metrics, node), headers={"content-type": TYPE})
+
+
+@router.get("/api/node")
+async def get_node(node: TheNode, _: RequireView) -> NodeAnswer:
+    """This node and its records."""
+    spool = node.recorder.spool
+    return NodeAnswer(
+        version=lamppost.__version__,
+        records_waiting=node.recorder.waiting,
+        records_dropped=node.recorder.dropped,
+        spool_bytes=spool.size,
+        spool_most_bytes=spool.most_bytes,
+        payloads_given_up=spool.payloads_given_up,
+        calls_given_up=spool.calls_given_up,
+        formats=sorted(node.settings.lane.formats),
+    )
+
+
+@router.get("/api/lanes")
+async def list_lanes(node: TheNode, _: RequireView, limit: Annotated[int | None, Query(ge=1)] = None) -> LanesAnswer:
+    """What is open on this node: copies, queues, batches, memory. The busiest first, and then those that were used last."""
+    routes, pool = node.routes, node.routes.pool
+    now = asyncio.get_running_loop().time()
+    lanes = sorted(pool.lanes, key=lambda lane: (-lane.waiting, -lane.used_at))
+    return LanesAnswer(
+        memory_bytes=pool.memory_bytes,
+        budget_bytes=pool.budget_bytes,
+        workers=len(pool.drivers),
+        asleep=sum(route.state == "unlit" for route in routes.by_endpoint.values()),
+        open=len(lanes),
+        lanes=[
+            _lane_shape(lane, [route.split.endpoint for route in routes.naming(parse_version(lane.name))], now) for lane in lanes[:limit]
+        ],
+    )
+
+
+def _lane_shape(lane: Lane, endpoints: list[str], now: float) -> LaneStateAnswer:
+    watch = lane.watch
+    return LaneStateAnswer(
+        version=lane.name,
+        endpoints=endpoints,
+        state=lane.state,
+        why=lane.why,
+        copies=len(lane.seats),
+        copies_most=lane.settings.copies.most,
+        pids=[driver.worker.pid for driver in lane.seats],
+        shared=any(not driver.kept for driver in lane.seats),
+        waiting=lane.waiting,
+        waiting_rows=lane.waiting_rows,
+        max_rows=watch.max_rows,
+        target_ms=lane.settings.target_ms,
+        rows_s=round(watch.rows_s, 1),
+        memory_bytes=lane.memory_bytes,
+        keep_warm=lane.keep_warm,
+        requests=watch.requests,
+        used_s_ago=round(max(0.0, now - lane.used_at), 1),
+        batches=[BatchSizeCount(rows=rows, batches=count) for rows, count in sorted(watch.batches.items())],
+        copies_past=[CopiesSince(seconds_ago=round(now - at, 1), copies=copies) for at, copies in watch.copies],
+    )

@@ -1,0 +1,74 @@
+"""``/openapi.json``: the API's own paths for everybody, and a path for each endpoint that whoever asks may know of."""
+
+from __future__ import annotations
+
+from copy import deepcopy
+from typing import Any
+
+import orjson
+from fastapi import APIRouter, FastAPI, Request, Response
+
+from lamppost.core.artifact.manifest import Manifest, read_manifest
+from lamppost.core.endpoint.openapi_paths import endpoint_paths
+from lamppost.core.endpoint.setup import EndpointSetup
+from lamppost.core.errors import NotSignedIn
+from lamppost.core.roles import MAY, Principal
+from lamppost.service.api.access import TheNode
+from lamppost.service.node import Node
+from lamppost.store import packages
+
+router = APIRouter()
+
+Contract = tuple[dict[str, Any], dict[str, Any]]
+
+
+class EndpointPaths:
+    """The contracts of endpoints, made once for each revision of what one serves."""
+
+    def __init__(self) -> None:
+        self._made: dict[str, tuple[int, Contract]] = {}
+
+    async def of(self, node: Node, endpoint: str) -> Contract:
+        """Path item and schemas of an endpoint as it serves now."""
+        split = node.routes.route(endpoint).split
+        kept = self._made.get(endpoint)
+        if kept is None or kept[0] != split.revision:
+            made = endpoint_paths(endpoint, split.setup, await manifests_of(node, split.setup))
+            kept = self._made[endpoint] = (split.revision, made)
+        return kept[1]
+
+
+async def manifests_of(node: Node, setup: EndpointSetup) -> dict[str, Manifest]:
+    """The manifests of a setup's versions, whether they are open here or not."""
+    versions = [await packages.get_version(node.pool, name) for name in setup.versions]
+    return {version.name: read_manifest(version.manifest.encode()) for version in versions}
+
+
+@router.get("/openapi.json", include_in_schema=False)
+async def openapi(request: Request, node: TheNode) -> Response:
+    """The whole document. Without a token it has the API's own paths only: fields and examples are not for everybody."""
+    app: FastAPI = request.app
+    document = deepcopy(app.openapi())
+    document["components"].setdefault("securitySchemes", {})["token"] = {"type": "http", "scheme": "bearer"}
+    try:
+        who = await node.auth.check("GET", request.scope["headers"])
+    except NotSignedIn:
+        if request.headers.get("authorization"):
+            raise
+        return _written(document)
+    contracts: EndpointPaths = request.app.state.contracts
+    for endpoint in sorted(node.routes.by_endpoint):
+        if _may_know(who, endpoint):
+            path, schemas = await contracts.of(node, endpoint)
+            document["paths"][f"/predict/{endpoint}"] = path
+            document["components"]["schemas"] |= schemas
+    return _written(document)
+
+
+def _may_know(who: Principal, endpoint: str) -> bool:
+    asks = "predict" in MAY[who.role] and (who.endpoints is None or endpoint in who.endpoints)
+    return asks or "look" in MAY[who.role]
+
+
+def _written(document: dict[str, Any]) -> Response:
+    return Response(orjson.dumps(document), media_type="application/json", headers={"cache-control": "no-store"})

@@ -1,0 +1,139 @@
+"""Pushing packages: whole, or in chunks of which the service says which it has already. Nothing broken is stored."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import re
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Annotated, Any
+
+import anyio
+from fastapi import APIRouter, Request, Response
+from pydantic import Field as Described
+
+from lamppost.core.artifact.chunks import CHUNK_BYTES, chunk_bounds
+from lamppost.core.artifact.manifest import write_manifest
+from lamppost.core.errors import BadRequest, BodyTooLarge, PackageRefused
+from lamppost.core.names import check_name
+from lamppost.package.read import Lamp, member_starts, read_lamp
+from lamppost.package.signing import demand
+from lamppost.runtime.running_steps import refused_format
+from lamppost.service.api.access import PROBLEMS, Pusher, TheNode
+from lamppost.service.api.schemas.base import ApiModel
+from lamppost.service.api.schemas.models import PushAnswer
+from lamppost.service.node import Node
+from lamppost.store import packages
+from lamppost.store.trail import ChangedBy
+
+router = APIRouter(prefix="/api/packages", tags=["packages"], responses=PROBLEMS)
+
+_BYTES: dict[str, Any] = {"type": "string", "format": "binary"}
+_SHA256 = re.compile(r"[0-9a-f]{64}")
+MAX_CHUNKS = 200_000
+
+Digest = Annotated[str, Described(pattern=_SHA256.pattern, min_length=64, max_length=64)]
+
+
+class Chunks(ApiModel):
+    """SHA-256 of each chunk of a lamp file, in order, hex."""
+
+    chunks: list[Digest] = Described(min_length=1, max_length=MAX_CHUNKS)
+
+
+class Missing(ApiModel):
+    """Those of the chunks that the service does not have; the others need not be sent."""
+
+    missing: list[str]
+
+
+@router.post("", status_code=201, openapi_extra={"requestBody": {"required": True, "content": {"application/zip": {"schema": _BYTES}}}})
+async def push_package(request: Request, node: TheNode, caller: Pusher, model: str | None = None) -> PushAnswer:
+    """Store a lamp file as the next version of its model (or of ``model``). The body is the file itself."""
+    with _incoming(node) as (path, handle):
+        await _receive(request, handle, node.settings.max_package_bytes)
+        return await _store(node, path, model, caller.by, None)
+
+
+@router.post("/chunks")
+async def list_missing_chunks(wanted: Chunks, node: TheNode, _: Pusher) -> Missing:
+    """Which chunks of a lamp file are to be sent."""
+    found = await packages.missing_chunks(node.pool, [bytes.fromhex(one) for one in wanted.chunks])
+    return Missing(missing=[sha256.hex() for sha256 in found])
+
+
+@router.put(
+    "/chunks/{sha256}",
+    status_code=204,
+    openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {"schema": _BYTES}}}},
+)
+async def put_chunk(sha256: str, request: Request, node: TheNode, _: Pusher) -> Response:
+    """Store one chunk, of a mebibyte at most; it is forgotten after a day unless a package takes it."""
+    data = bytearray()
+    async for piece in request.stream():
+        data += piece
+        if len(data) > CHUNK_BYTES:
+            raise BodyTooLarge(f"a chunk has {CHUNK_BYTES:,} bytes at most", max_bytes=CHUNK_BYTES)
+    if not _SHA256.fullmatch(sha256) or hashlib.sha256(data).hexdigest() != sha256:
+        raise BadRequest(f"the {len(data):,} bytes sent are not those of chunk {sha256[:64]}; read the file again and send it anew")
+    await packages.store_chunk(node.pool, bytes.fromhex(sha256), bytes(data))
+    return Response(status_code=204)
+
+
+@router.post("/assembled", status_code=201)
+async def push_chunks(sent: Chunks, node: TheNode, caller: Pusher, model: str | None = None) -> PushAnswer:
+    """Store the lamp file that these chunks make, as the next version of its model (or of ``model``)."""
+    wanted = [bytes.fromhex(one) for one in sent.chunks]
+    with _incoming(node) as (path, handle):
+        os.close(handle)
+        cut = await packages.assemble_chunks(node.pool, wanted, path, node.settings.max_package_bytes)
+        return await _store(node, path, model, caller.by, cut)
+
+
+async def _store(node: Node, path: Path, model: str | None, by: ChangedBy, cut: Sequence[tuple[int, int]] | None) -> PushAnswer:
+    """Check a file that has come in whole, and make it a version."""
+    lamp = await anyio.to_thread.run_sync(_read, path)
+    settings = node.settings
+    if refused := lamp.manifest.formats - settings.lane.formats:
+        raise PackageRefused(refused_format(sorted(refused)[0]))
+    demand(settings.signers, lamp.signatures, lamp.manifest.formats)
+    target = check_name(model, "model") if model else lamp.manifest.name
+    manifest = write_manifest(lamp.manifest).decode()
+    cut = cut or chunk_bounds(lamp.size_bytes, await anyio.to_thread.run_sync(member_starts, path))
+    version, new = await packages.store_version(node.pool, target, lamp.digest, manifest, path, by, cut)
+    await packages.note_signatures(node.pool, lamp.digest, [(one.key, one.signature) for one in lamp.signatures])
+    await node.routes.shelf.keep(lamp.digest, path)
+    return PushAnswer(version=str(version), digest=lamp.digest, new=new)
+
+
+@contextmanager
+def _incoming(node: Node) -> Iterator[tuple[Path, int]]:
+    """A new file for what comes in; nothing of it stays."""
+    folder = node.settings.data / "incoming"
+    folder.mkdir(parents=True, exist_ok=True)
+    handle, name = tempfile.mkstemp(dir=folder, suffix=".lamp")
+    try:
+        yield Path(name), handle
+    finally:
+        Path(name).unlink(missing_ok=True)
+
+
+async def _receive(request: Request, handle: int, limit: int) -> None:
+    """The body into a file, a piece at a time."""
+    size = 0
+    with os.fdopen(handle, "wb") as file:
+        async for piece in request.stream():
+            size += len(piece)
+            if size > limit:
+                raise BodyTooLarge(f"the lamp file is over the limit of {limit:,} bytes", max_bytes=limit)
+            await anyio.to_thread.run_sync(file.write, piece)
+
+
+def _read(path: Path) -> Lamp:
+    try:
+        return read_lamp(path)
+    except PackageRefused as error:  # the caller does not know our temporary name
+        raise PackageRefused(error.detail.replace(path.name, "the file")) from error

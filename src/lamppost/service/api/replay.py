@@ -1,0 +1,122 @@
+"""Two versions on the same rows: recorded calls, the proof, or rows that were sent."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import asdict
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import orjson
+from fastapi import APIRouter
+
+from lamppost.core.endpoint.agreement import Agreement, measure_agreement
+from lamppost.core.errors import BadRequest, LampPostError
+from lamppost.core.names import parse_version
+from lamppost.core.payload.recorded_bodies import request_options, request_rows
+from lamppost.core.payload.validation_plan import Row
+from lamppost.runtime.lane import Lane
+from lamppost.service.api.access import PROBLEMS, RequireView, TheNode
+from lamppost.service.api.schemas.agreement import (
+    AgreementAnswer,
+    AgreementRequest,
+    DisagreeingRowAnswer,
+    DisagreeingSliceAnswer,
+    LabelFlipAnswer,
+)
+from lamppost.service.node import Node
+from lamppost.service.prediction.bulk_answers import answer_in_bulk
+from lamppost.store import records
+
+router = APIRouter(prefix="/api", tags=["models"], responses=PROBLEMS)
+
+_BACK = timedelta(days=30)
+_MOST_ROWS = 10_000
+
+
+@router.post("/compare/answers")
+async def compare_answers(wanted: AgreementRequest, node: TheNode, caller: RequireView) -> AgreementAnswer:
+    """What two versions say to the same rows: agreement, flips, differences, where they sit, how fast. Nothing is recorded."""
+    caller.check("predict")
+    if sum((wanted.endpoint is not None, wanted.proof, wanted.rows is not None)) != 1:
+        raise BadRequest("say on which rows: the proof, rows, or an endpoint with its last calls; exactly one")
+    before, after = parse_version(wanted.before), parse_version(wanted.after)
+    async with node.routes.visit(before) as one, node.routes.visit(after) as other:
+        raw, on = await _rows(wanted, node, one)
+        taken = _taken([one, other], raw)
+        answers, took = [], []
+        for lane, rows in ((one, [pair[0] for pair in taken]), (other, [pair[1] for pair in taken])):
+            start = time.perf_counter()
+            answers.append(await answer_in_bulk(lane, rows))
+            took.append((time.perf_counter() - start) * 1e3)
+        plain = [pair[2] for pair in taken]
+        found = measure_agreement(plain, answers[0], answers[1], one.manifest.inputs, one.answers, wanted.tolerance)
+    return _shape(wanted, found, on, len(raw) - len(taken), plain, answers, took)
+
+
+async def _rows(wanted: AgreementRequest, node: Node, lane: Lane) -> tuple[list[dict[str, Any]], str]:
+    if wanted.proof:
+        return list(lane.proof.rows), f"the {len(lane.proof.rows):,} rows of the proof of {wanted.before}"
+    if wanted.rows is not None:
+        return wanted.rows, f"{len(wanted.rows):,} rows that were sent"
+    endpoint = str(wanted.endpoint)
+    node.routes.route(endpoint)
+    sent = await records.recorded_inputs(node.pool, endpoint, datetime.now(UTC) - _BACK, wanted.last)
+    rows = [row for call in sent for row in _of_body(call.input)][:_MOST_ROWS]
+    return rows, f"{len(rows):,} rows of the last {len(sent):,} calls to {endpoint}"
+
+
+def _of_body(body: Any) -> list[dict[str, Any]]:
+    """The rows of a recorded body, each with the options of its call."""
+    options = request_options(body)
+    return [{**row, "options": options} if options else row for row in request_rows(body)]
+
+
+def _taken(lanes: Sequence[Lane], raw: Sequence[dict[str, Any]]) -> list[tuple[Row, Row, dict[str, Any]]]:
+    """Rows as each version reads them, and as they came; those that one of them refuses are left out."""
+    out = []
+    for row in raw:
+        body = orjson.dumps(row)
+        try:
+            one, other = (lane.plan.read(body, []).rows[0] for lane in lanes)
+        except (LampPostError, IndexError):
+            continue
+        out.append((one, other, row))
+    return out
+
+
+def _shape(
+    wanted: AgreementRequest,
+    found: Agreement,
+    on: str,
+    refused: int,
+    rows: list[dict[str, Any]],
+    answers: list[list[Row]],
+    took: list[float],
+) -> AgreementAnswer:
+    part = "no rows to compare" if found.part is None else f"{found.agree:,} of {found.rows:,} rows agree ({found.part:.1%})"
+    return AgreementAnswer(
+        before=wanted.before,
+        after=wanted.after,
+        on=on,
+        by=found.by,
+        rows=found.rows,
+        agree=found.agree,
+        refused=refused,
+        flips=[LabelFlipAnswer(**asdict(flip)) for flip in found.flips],
+        mean=found.mean,
+        p95=found.p95,
+        most=found.most,
+        scale=found.scale,
+        slices=[DisagreeingSliceAnswer(**asdict(one)) for one in found.slices],
+        worst=[
+            DisagreeingRowAnswer(distance=one.distance, row=rows[one.row], before=answers[0][one.row], after=answers[1][one.row])
+            for one in found.worst
+        ],
+        before_ms=round(took[0], 3),
+        after_ms=round(took[1], 3),
+        says=f"{wanted.before} and {wanted.after} on {on}: {part}"
+        + (f"; {refused:,} rows were refused by one of them" if refused else "")
+        + ".",
+    )

@@ -1,0 +1,83 @@
+"""Reviews, and the trail of all changes."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from dataclasses import asdict
+from typing import Annotated
+
+import orjson
+from fastapi import APIRouter, Query
+from fastapi.responses import StreamingResponse
+from pydantic import AwareDatetime
+
+from lamppost.core.names import parse_version
+from lamppost.service.api.access import PROBLEMS, Pusher, RequireView, Reviewer, TheNode
+from lamppost.service.api.mappers import review_answer
+from lamppost.service.api.schemas.reviews import ReviewAnswer, ReviewRequest, ReviewVerdictRequest, TrailEntryAnswer
+from lamppost.store import reviews, trail
+from lamppost.store.database import Pool
+from lamppost.store.trail import TrailSearch
+
+router = APIRouter(prefix="/api", tags=["reviews"], responses=PROBLEMS)
+
+_AT_ONCE = 500
+
+
+@router.get("/reviews")
+async def list_reviews(node: TheNode, _: RequireView, endpoint: str | None = None) -> list[ReviewAnswer]:
+    """Reviews, the newest first."""
+    return [review_answer(one) for one in await reviews.list_reviews(node.pool, endpoint)]
+
+
+@router.post("/reviews", status_code=201)
+async def ask_for_review(wanted: ReviewRequest, node: TheNode, caller: Pusher) -> ReviewAnswer:
+    """Ask others to approve that an endpoint serves a version."""
+    node.routes.route(wanted.endpoint)
+    number = await reviews.ask_review(node.pool, wanted.endpoint, parse_version(wanted.version), wanted.note, caller.by)
+    return review_answer((await reviews.list_reviews(node.pool, number=number))[0])
+
+
+@router.post("/reviews/{review}/verdict")
+async def decide_review(review: int, said: ReviewVerdictRequest, node: TheNode, caller: Reviewer) -> ReviewAnswer:
+    """Approve or refuse, with a reason. Whoever asked, or pushed the version, may not."""
+    return review_answer(await reviews.decide_review(node.pool, review, said.approves, said.reason, caller.by))
+
+
+@router.delete("/reviews/{review}", status_code=204)
+async def withdraw_review(review: int, node: TheNode, caller: Pusher) -> None:
+    """Take a review back that is open or approved."""
+    await reviews.withdraw_review(node.pool, review, caller.by)
+
+
+@router.get("/trail")
+async def read_trail(
+    node: TheNode,
+    _: RequireView,
+    subject: str | None = None,
+    token: str | None = None,
+    action: str | None = None,
+    search: str | None = None,
+    since: AwareDatetime | None = None,
+    until: AwareDatetime | None = None,
+    before: int | None = None,
+    limit: Annotated[int, Query(ge=1, le=1_000)] = 100,
+) -> list[TrailEntryAnswer]:
+    """Who changed what, the newest first. search : words that all must be found. before : an entry's number, to go on from there."""
+    wanted = TrailSearch(subject, token, action, search, since, until)
+    return [TrailEntryAnswer.model_validate(asdict(entry)) for entry in await trail.find_entries(node.pool, wanted, limit, before)]
+
+
+@router.get("/trail.ndjson", response_class=StreamingResponse, responses={200: {"content": {"application/x-ndjson": {}}}})
+async def export_trail(
+    node: TheNode, _: RequireView, subject: str | None = None, since: AwareDatetime | None = None, until: AwareDatetime | None = None
+) -> StreamingResponse:
+    """The whole trail as NDJSON, the newest first."""
+    return StreamingResponse(_lines(node.pool, TrailSearch(subject, since=since, until=until)), media_type="application/x-ndjson")
+
+
+async def _lines(pool: Pool, search: TrailSearch) -> AsyncIterator[bytes]:
+    before: int | None = None
+    while entries := await trail.find_entries(pool, search, _AT_ONCE, before):
+        before = entries[-1].number
+        yield b"".join(orjson.dumps(entry, option=orjson.OPT_UTC_Z) + b"\n" for entry in entries)

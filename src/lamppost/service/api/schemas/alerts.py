@@ -1,0 +1,86 @@
+"""API schemas of alerts, mutes, channels and notices."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+from uuid import UUID
+
+from pydantic import Field as Described
+
+from lamppost.service.api.schemas.base import ApiModel
+
+
+class AlertAnswer(ApiModel):
+    """An alert. sure : how sure it is. why : the probable reason. next : the command to look further."""
+
+    number: int
+    endpoint: str
+    rule: str
+    state: Literal["firing", "acknowledged", "resolved"]
+    cause: str
+    since: datetime
+    seen_at: datetime
+    resolved_at: datetime | None
+    says: str
+    sure: str
+    why: str | None
+    acknowledged_by: str | None
+    note: str | None
+    next: str
+
+
+class AcknowledgeRequest(ApiModel):
+    """note : what is being done about it."""
+
+    note: str | None = Described(default=None, max_length=1_000)
+
+
+class EndpointMuteRequest(ApiModel):
+    """minutes : for how long nothing goes out; 0 ends a mute."""
+
+    minutes: float = Described(ge=0, le=43_200)
+    note: str | None = Described(default=None, max_length=1_000)
+
+
+class EndpointMuteAnswer(ApiModel):
+    """Nothing goes out about an endpoint until then."""
+
+    endpoint: str
+    until: datetime
+    muted_by: str
+    note: str | None
+
+
+class ChannelRequest(ApiModel):
+    """Where notices go. target : a URL, or an address of mail. endpoints : null for all."""
+
+    kind: Literal["webhook", "mail"]
+    target: str = Described(min_length=3, max_length=1_000)
+    endpoints: list[str] | None = None
+    reports: Literal["none", "daily", "weekly"] = "none"
+
+
+class ChannelAnswer(ApiModel):
+    """A channel. secret : what webhooks are signed with; told once, when it is made."""
+
+    name: str
+    kind: Literal["webhook", "mail"]
+    target: str
+    endpoints: list[str] | None
+    reports: Literal["none", "daily", "weekly"]
+    made_by: str
+    secret: str | None = None
+
+
+class NoticeAnswer(ApiModel):
+    """A notice and how it fared."""
+
+    id: UUID
+    channel: str
+    made_at: datetime
+    tries: int
+    done_at: datetime | None
+    given_up: bool
+    error: str | None
+    body: dict[str, Any]

@@ -1,0 +1,45 @@
+"""API schemas of the declared document."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import Field as Described
+
+from lamppost.service.api.schemas.base import ApiModel
+
+
+class DeclaredRequest(ApiModel):
+    """The state of endpoints, as values or as TOML. against : refused unless this is the fingerprint of the present state; null for any."""
+
+    endpoints: dict[str, Any] | None = None
+    toml: str | None = Described(default=None, max_length=1_000_000)
+    against: str | None = None
+    break_callers: bool = False
+    override: str | None = None
+
+
+class DeclaredAnswer(ApiModel):
+    """The present state as a document, with its fingerprint."""
+
+    endpoints: dict[str, Any]
+    toml: str
+    fingerprint: str
+
+
+class DeclaredDifferenceAnswer(ApiModel):
+    """One key that would change; the key is empty for an endpoint that is new."""
+
+    endpoint: str
+    key: str
+    before: Any
+    after: Any
+    says: str
+
+
+class DeclaredDifferencesAnswer(ApiModel):
+    """What applying a document would change. left : endpoints that it does not name, and that stay as they are."""
+
+    differences: list[DeclaredDifferenceAnswer]
+    fingerprint: str
+    left: list[str]

@@ -1,0 +1,152 @@
+"""API schemas of endpoints: what they serve, and changing that."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from pydantic import Field as Described
+
+from lamppost.core.endpoint.setup import EndpointSetup
+from lamppost.core.schema.fields import Value
+from lamppost.service.api.schemas.base import ApiModel, FieldAnswer, OverridableRequest
+from lamppost.service.api.schemas.reviews import ReviewAnswer
+from lamppost.service.api.schemas.rollouts import RolloutAnswer
+from lamppost.service.deployment.route_table import State
+from lamppost.service.monitoring.endpoint_summaries import LastHour, MonitoringSummary
+
+
+class EndpointAnswer(ApiModel):
+    """An endpoint at a glance."""
+
+    name: str
+    state: State
+    why: str | None = Described(description="why it is not lit")
+    version: str = Described(description="the one that stands for the endpoint, where several serve")
+    versions: list[str]
+    says: str = Described(description="what it serves, in a few words", examples=["north@1 or south@2 by district"])
+    since: datetime
+    changed_by: str
+    revision: int
+    hour: LastHour
+    looks: MonitoringSummary
+
+
+class OverviewAnswer(ApiModel):
+    """All endpoints in figures, and some of them. calls : in the last hour. alerts : open ones. found : how many the search finds.
+
+    flickering : whose workers are being replaced. outs : how many cannot answer; out : the names of the first of those.
+    """
+
+    endpoints: int
+    flickering: int
+    outs: int
+    out: list[str]
+    calls: int
+    alerts: int
+    found: int
+    shown: list[EndpointAnswer]
+
+
+class RevisionAnswer(ApiModel):
+    """What an endpoint served from a time on."""
+
+    revision: int
+    version: str
+    says: str
+    setup: EndpointSetup
+    since: datetime
+    changed_by: str
+    restores: int | None = Described(description="the earlier revision that it puts back")
+    rollout: int | None = Described(description="the rollout that it is a step of")
+
+
+class PointAnswer(ApiModel):
+    """What pointing changed."""
+
+    endpoint: str
+    version: str
+    before: str | None
+    revision: int
+    says: str
+    undo: str | None = Described(description="the command that takes it back")
+
+
+class PointRequest(OverridableRequest):
+    """Which version an endpoint shall serve."""
+
+    version: str = Described(examples=["outage-risk@2"])
+
+
+class SetupRequest(OverridableRequest):
+    """What an endpoint shall serve and how."""
+
+    setup: EndpointSetup = Described(
+        description="exactly one of version, shares, choose and together; shadows; look-ups; lenient; lane; rollout"
+    )
+    after: int | None = Described(default=None, description="the revision that this was thought out against; refused if it is not in force")
+
+
+class RollbackRequest(ApiModel):
+    """Going back to what was served before. note : why, for the trail."""
+
+    note: str | None = Described(default=None, max_length=1_000)
+
+
+class RollbackAnswer(ApiModel):
+    """What going back did. stored : false while the database has not taken it; this node serves it already, the others follow."""
+
+    endpoint: str
+    version: str
+    before: str
+    revision: int
+    stored: bool
+    says: str
+    undo: str
+
+
+class RollbackTargetAnswer(ApiModel):
+    """What going back would return to."""
+
+    revision: int
+    says: str
+    version: str
+    since: datetime
+
+
+class ApprovalsRequest(ApiModel):
+    """How many approvals by others a version needs before it serves."""
+
+    approvals: int = Described(ge=0, le=9)
+
+
+class ShadowAnswer(ApiModel):
+    """A shadow on this node. why : it is not open. left_out : copies that found no room."""
+
+    version: str
+    share: float
+    open: bool
+    why: str | None
+    answered: int
+    failed: int
+    left_out: int
+
+
+class EndpointDetailAnswer(EndpointAnswer):
+    """An endpoint with all that its page shows. example, json_schema : of a body with one row, options beside its fields.
+
+    setup : as `PUT …/setup` takes it.
+    """
+
+    inputs: list[FieldAnswer]
+    options: list[FieldAnswer]
+    answers: list[FieldAnswer]
+    example: dict[str, Value]
+    json_schema: dict[str, Any]
+    setup: EndpointSetup
+    history: list[RevisionAnswer]
+    approvals: int = Described(description="how many others must approve a version before it serves")
+    back: RollbackTargetAnswer | None = Described(description="what going back would return to")
+    rollout: RolloutAnswer | None = Described(description="the last one, whether it goes on or is over")
+    shadows: list[ShadowAnswer]
+    reviews: list[ReviewAnswer] = Described(description="open and approved ones")

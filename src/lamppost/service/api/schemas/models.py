@@ -1,0 +1,123 @@
+"""API schemas of models and versions."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import Field as Described
+
+from lamppost.core.artifact.difference import PackagePart
+from lamppost.core.artifact.manifest import Provenance
+from lamppost.core.artifact.reference import FeatureProfile
+from lamppost.service.api.schemas.base import ApiModel, FieldAnswer
+
+
+class OpeningMeasurementAnswer(ApiModel):
+    """What the first opening of a version measured on the node that did it; see `lamppost.core.engine.opening_measurement`."""
+
+    open_s: float
+    memory_bytes: int
+    row_ms: float = Described(description="milliseconds there and back for one row")
+    batch_ms: float = Described(description="milliseconds there and back for 64 rows together")
+
+
+class VersionAnswer(ApiModel):
+    """A version at a glance. measured : null until it was first opened."""
+
+    name: str
+    model: str
+    number: int
+    digest: str
+    size_bytes: int
+    pushed_by: str
+    pushed_at: datetime
+    proof: Literal["not yet", "passed", "failed"]
+    proof_says: str | None
+    serves: list[str]
+    tags: dict[str, str]
+    metrics: dict[str, float]
+    measured: OpeningMeasurementAnswer | None
+    retired_at: datetime | None
+
+
+class PackageFileAnswer(ApiModel):
+    """One file of a package."""
+
+    path: str
+    size_bytes: int
+    sha256: str
+
+
+class VersionDetailAnswer(VersionAnswer):
+    """A version with what is in it. steps : each in one line. reference : what training looked like, null in packages without one."""
+
+    inputs: list[FieldAnswer]
+    options: list[FieldAnswer]
+    answers: list[FieldAnswer]
+    steps: list[str]
+    story: Provenance
+    formats: list[str] = Described(description="what runs code when it is opened")
+    signers: list[str] = Described(description="public keys that signed the package, Ed25519, base64")
+    proof_rows: int
+    served: list[str] = Described(description="endpoints that it ever served")
+    owner: str | None
+    purpose: str | None
+    files: list[PackageFileAnswer]
+    reference_rows: int | None
+    reference_inputs: list[FeatureProfile]
+    reference_answers: list[FeatureProfile]
+
+
+class VersionPredictionAnswer(ApiModel):
+    """What a version says to some rows."""
+
+    version: str
+    answers: list[dict[str, Any]]
+    took_ms: float
+
+
+class SchemaChangeAnswer(ApiModel):
+    """One thing that is not the same in two versions. breaks : whether a caller that was fine before may fail now."""
+
+    part: PackagePart
+    says: str
+    breaks: bool
+
+
+class ComparisonAnswer(ApiModel):
+    """Two versions, and all that changed from one to the other."""
+
+    before: VersionDetailAnswer
+    after: VersionDetailAnswer
+    breaks: bool
+    changes: list[SchemaChangeAnswer]
+
+
+class PushAnswer(ApiModel):
+    """What a push made. new : false when the same package had been pushed before."""
+
+    version: str
+    digest: str
+    new: bool
+
+
+class ModelAnswer(ApiModel):
+    """Who answers for a model, and what it is for."""
+
+    name: str
+    owner: str | None
+    purpose: str | None
+
+
+class ModelRequest(ApiModel):
+    """What to say about a model; null leaves it as it is."""
+
+    owner: str | None = Described(default=None, max_length=200)
+    purpose: str | None = Described(default=None, max_length=2_000)
+
+
+class RetireRequest(ApiModel):
+    """undo : take it out of retirement."""
+
+    undo: bool = False

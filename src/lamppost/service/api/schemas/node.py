@@ -1,0 +1,75 @@
+"""API schemas of this node and its lanes."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field as Described
+
+from lamppost.service.api.schemas.base import ApiModel
+
+
+class BatchSizeCount(ApiModel):
+    """How often a batch had more than half of so many rows, and at most so many."""
+
+    rows: int
+    batches: int
+
+
+class CopiesSince(ApiModel):
+    """How many copies there were, from so many seconds ago on."""
+
+    seconds_ago: float
+    copies: int
+
+
+class LaneStateAnswer(ApiModel):
+    """A version that is open on this node. pids : of the workers that it is open in; shared : whether others sit in them too."""
+
+    version: str
+    endpoints: list[str]
+    state: Literal["opening", "lit", "restarting", "out", "closed"]
+    why: str | None
+    copies: int
+    copies_most: int
+    pids: list[int]
+    shared: bool
+    waiting: int = Described(description="requests in its queue")
+    waiting_rows: int
+    max_rows: int = Described(description="rows that a batch may have now")
+    target_ms: float | None
+    rows_s: float = Described(description="rows a second while it worked, of late; 0 where it was idle")
+    memory_bytes: int = Described(description="what it adds to a shared worker, or all that its own worker holds")
+    keep_warm: bool
+    requests: int = Described(description="since it was opened")
+    used_s_ago: float
+    batches: list[BatchSizeCount]
+    copies_past: list[CopiesSince]
+
+
+class LanesAnswer(ApiModel):
+    """What is open on this node, against what it may hold. asleep : endpoints that are opened with their next request."""
+
+    memory_bytes: int
+    budget_bytes: int
+    workers: int
+    asleep: int
+    open: int = Described(description="how many lanes are open, of which those in ``lanes`` are the busiest")
+    lanes: list[LaneStateAnswer]
+
+
+class NodeAnswer(ApiModel):
+    """This node. records_waiting : calls not in the database yet. records_dropped : lost, because neither disk nor database took them.
+
+    spool_bytes, spool_most_bytes : what waiting records take on disk, and may take. payloads_given_up, calls_given_up : calls that
+    the spool's bound has cost their inputs and answers, and all but their counts.
+    """
+
+    version: str
+    records_waiting: int
+    records_dropped: int
+    spool_bytes: int
+    spool_most_bytes: int
+    payloads_given_up: int
+    calls_given_up: int
+    formats: list[str]

@@ -1,0 +1,121 @@
+"""API schemas of outcomes and of the quality of answers."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+from uuid import UUID
+
+from pydantic import Field as Described
+from pydantic import JsonValue
+
+from lamppost.service.api.schemas.base import ApiModel
+
+
+class OutcomeRequest(ApiModel):
+    """The truth about one answer: by the id of its call and the row in it, or by a key."""
+
+    truth: JsonValue
+    request_id: UUID | None = None
+    row: int = Described(default=0, ge=0, le=1_000_000)
+    key: str | int | None = None
+
+
+class OutcomesRequest(ApiModel):
+    """Outcomes. key : the input field whose value tells which answer is meant; the latest answer of the span that had it.
+
+    since, until : that span, by default the last 30 days.
+    """
+
+    outcomes: list[OutcomeRequest] = Described(min_length=1, max_length=10_000)
+    key: str | None = Described(default=None, max_length=200)
+    since: datetime | None = None
+    until: datetime | None = None
+
+
+class OutcomesAnswer(ApiModel):
+    """new : stored or changed. known : that belong to an answer. unknown : places in the list of those that belong to none."""
+
+    new: int
+    known: int
+    unknown: list[int]
+    says: str
+
+
+class EstimateAnswer(ApiModel):
+    """A figure with its 95 % interval, from so many rows."""
+
+    value: float
+    low: float | None
+    high: float | None
+    of: int
+
+
+class LabelQuality(ApiModel):
+    """One label. true : rows whose truth it is."""
+
+    label: str
+    precision: EstimateAnswer | None
+    recall: EstimateAnswer | None
+    true: int
+
+
+class CalibrationBin(ApiModel):
+    """Scores of one tenth: what they said on average, and how often it came."""
+
+    expected: float
+    came: EstimateAnswer
+
+
+class Calibration(ApiModel):
+    """error : mean distance of the two, weighted by rows (expected calibration error). brier : mean squared error of scores."""
+
+    error: float
+    brier: float
+    bins: list[CalibrationBin]
+
+
+class QualitySlice(ApiModel):
+    """Accuracy, or absolute error, where a choice has one value."""
+
+    by: str
+    value: str
+    figure: EstimateAnswer
+
+
+class QualityStep(ApiModel):
+    """Accuracy, or absolute error, of answers given at a time."""
+
+    at: datetime
+    figure: EstimateAnswer | None
+
+
+class VersionQuality(ApiModel):
+    """The quality of one version. known, answered : rows whose truth is told, of those that were answered. late_s : median of how late."""
+
+    version: str
+    shadow: bool
+    answer: str
+    kind: Literal["labels", "numbers"]
+    known: int
+    answered: int
+    late_s: float
+    accuracy: EstimateAnswer | None = None
+    labels: list[LabelQuality]
+    calibration: Calibration | None = None
+    absolute_error: EstimateAnswer | None = None
+    root_mean_square: float | None = None
+    bias: EstimateAnswer | None = None
+    near: EstimateAnswer | None = Described(default=None, description="within a tenth of the answer's spread in training")
+    slices: list[QualitySlice]
+    over_time: list[QualityStep]
+
+
+class QualityAnswer(ApiModel):
+    """How good answers were, as far as the truth is known."""
+
+    endpoint: str
+    since: datetime
+    until: datetime
+    says: str
+    versions: list[VersionQuality]

@@ -1,0 +1,49 @@
+"""API schemas of rollouts and their guards."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from pydantic import Field as Described
+
+from lamppost.core.endpoint.rollout import RolloutPlan, RolloutState
+from lamppost.core.endpoint.shares import StickyKey
+from lamppost.service.api.schemas.base import ApiModel, OverridableRequest
+
+
+class RolloutRequest(OverridableRequest):
+    """A rollout to a version. plan : null for the endpoint's own, or the usual one. sticky : what keeps a caller with its version."""
+
+    version: str = Described(examples=["outage-risk@2"])
+    plan: RolloutPlan | None = None
+    sticky: StickyKey | None = None
+
+
+class GuardReadingAnswer(ApiModel):
+    """A guard now. value beside its limit; evidence from 0 to 1, where 1 takes the rollout back."""
+
+    guard: str
+    value: float | None
+    limit: float
+    evidence: float
+    says: str
+
+
+class RolloutAnswer(ApiModel):
+    """A rollout and where it stands. step : index of the present one. calls : what old and new version answered at each step so far."""
+
+    number: int
+    endpoint: str
+    old: str
+    new: str
+    plan: RolloutPlan
+    sticky: StickyKey | None
+    step: int
+    state: RolloutState
+    why: str
+    readings: list[GuardReadingAnswer]
+    calls: list[list[int]]
+    begun_by: str
+    begun_at: datetime
+    step_since: datetime
+    ended_at: datetime | None

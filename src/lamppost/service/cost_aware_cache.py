@@ -1,0 +1,33 @@
+"""An answer that many ask for again and again, and that costs the more the more endpoints there are."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Awaitable, Callable
+from typing import Generic, TypeVar
+
+T = TypeVar("T")
+
+_TIMES = 10
+"""An answer is kept for so many times as long as it took: what is cheap is always new, and what is dear costs a tenth at most."""
+
+
+class CostAwareCache(Generic[T]):
+    """One question. Whoever asks while it is being answered waits for that answer; a failure is kept for nobody."""
+
+    def __init__(self, ask: Callable[[], Awaitable[T]], clock: Callable[[], float] = time.monotonic) -> None:
+        self._ask = ask
+        self._clock = clock
+        self._lock = asyncio.Lock()
+        self._said: tuple[float, T] | None = None
+
+    async def get(self) -> T:
+        """The answer, at most so old."""
+        async with self._lock:
+            begun = self._clock()
+            if self._said is None or self._said[0] <= begun:
+                said = await self._ask()
+                ended = self._clock()
+                self._said = (ended + _TIMES * (ended - begun), said)
+            return self._said[1]

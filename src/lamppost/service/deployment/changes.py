@@ -1,0 +1,239 @@
+"""Changes of what endpoints serve: what is checked before one is made, and going back.
+
+Whoever makes a change is told what callers it would break, and what review it lacks, before anything happens.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import orjson
+import psycopg
+from psycopg_pool import PoolTimeout
+
+from lamppost.core.artifact.manifest import read_manifest
+from lamppost.core.endpoint.endpoint_schema import EndpointSchema, endpoint_schema
+from lamppost.core.endpoint.setup import EndpointSetup
+from lamppost.core.errors import BadRequest, Conflict, LampPostError, NotAllowed
+from lamppost.core.names import check_name
+from lamppost.core.payload.validation_plan import ValidationPlan
+from lamppost.service.deployment.route_table import Made, Routes
+from lamppost.store import endpoints, packages, records, reviews
+from lamppost.store.database import Pool
+from lamppost.store.endpoints import EndpointChange, EndpointRevision
+from lamppost.store.trail import ChangedBy
+
+log = logging.getLogger("lamppost.changes")
+
+_LOOKED_AT = 2_000
+"""Most calls of the last hour that a change is held against."""
+_PATIENCE_S = 0.5
+_REMEMBERED = 50
+"""Changes of an endpoint that are looked through for what to go back to."""
+_AGAIN_S = 0.5
+_GIVE_UP_S = 600.0
+
+
+@dataclass(frozen=True, slots=True)
+class CallerBreakage:
+    """What a setup would refuse of what callers sent in the last hour. why : the most frequent reasons, each with its calls."""
+
+    calls: int
+    looked_at: int
+    refused: int
+    why: tuple[tuple[str, int], ...]
+
+    def says(self, what: str) -> str:
+        """In one sentence."""
+        of = f"the last {self.looked_at:,} of {self.calls:,} calls" if self.looked_at < self.calls else f"{self.calls:,} calls"
+        reasons = "; ".join(f"{why} ({count:,})" for why, count in self.why)
+        return f"{what} would refuse {self.refused:,} of {of} that were answered in the last hour: {reasons}"
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeOverrides:
+    """What somebody insists on. break_callers : although callers would be refused. override : the reason for going without review."""
+
+    break_callers: bool = False
+    override: str | None = None
+
+
+NO_OVERRIDES = ChangeOverrides()
+
+
+@dataclass(frozen=True, slots=True)
+class RollbackResult:
+    """What going back did. stored : whether the database has it already."""
+
+    split: EndpointRevision
+    before: EndpointRevision
+    stored: bool
+
+
+class EndpointChanges:
+    """The changes that one node makes."""
+
+    def __init__(self, pool: Pool, routes: Routes) -> None:
+        self._pool = pool
+        self._routes = routes
+        self._past: dict[str, list[EndpointRevision]] = {}
+        self._writing: set[asyncio.Task[EndpointRevision | None]] = set()
+
+    async def make(self, changes: Sequence[EndpointChange], by: ChangedBy, role: str, anyway: ChangeOverrides = NO_OVERRIDES) -> list[Made]:
+        """Check and make changes, all or none. Raise Conflict where callers would break or a review lacks, and what opening raises."""
+        checked = [await self.checked(change, role, anyway) for change in changes]
+
+        async def commit(ready: Sequence[EndpointChange]) -> list[Made]:
+            return await endpoints.change_endpoints(self._pool, ready, by)
+
+        made = await self._routes.change(checked, commit)
+        for split, before in made:
+            await self._look_behind(split.endpoint, before)
+        return made
+
+    async def checked(self, change: EndpointChange, role: str, anyway: ChangeOverrides) -> EndpointChange:
+        """The change as it may be made, with a word for the trail where a rule was overridden."""
+        check_name(change.endpoint, "endpoint")
+        present = self._routes.setup(change.endpoint)
+        serving = set(present.versions) if present is not None else set()
+        new = [version for version in change.setup.versions if version not in serving]
+        for version in change.setup.versions:
+            if (await packages.get_version(self._pool, version)).retired_at is not None:
+                raise Conflict(f"{version} is retired; choose another version, or take it out: lamppost retire {version} --undo")
+        if new:
+            needed, lacking = await reviews.unapproved_versions(self._pool, change.endpoint, new)
+            if lacking:
+                change = _without_review(change, needed, lacking, role, anyway)
+        if present is not None and new and not anyway.break_callers:
+            broken = await self.breaks(change.endpoint, change.setup)
+            if broken.refused:
+                raise Conflict(
+                    f"{broken.says(change.setup.says())}. Nothing was changed; do it anyway with --anyway, or see: "
+                    f"lamppost diff {present.versions[0]} {new[0]}",
+                    refused=broken.refused,
+                    calls=broken.calls,
+                )
+        return change
+
+    async def promise(self, setup: EndpointSetup) -> EndpointSchema:
+        """What a setup promises callers."""
+        versions = [await packages.get_version(self._pool, name) for name in setup.versions]
+        return endpoint_schema(setup, {version.name: read_manifest(version.manifest.encode()) for version in versions})
+
+    async def breaks(self, endpoint: str, setup: EndpointSetup) -> CallerBreakage:
+        """What a setup would refuse of what was answered in the last hour."""
+        since = datetime.now(UTC) - timedelta(hours=1)
+        sent = await records.recorded_inputs(self._pool, endpoint, since, _LOOKED_AT)
+        past = (await records.endpoint_load(self._pool, since, [endpoint])).get(endpoint)
+        promise = await self.promise(setup)
+        plan = ValidationPlan(promise.inputs, options=promise.options)
+        reasons: Counter[str] = Counter()
+        refused = await asyncio.to_thread(_refused, plan, [one.input for one in sent], reasons, setup.lenient)
+        calls = max(len(sent), past.calls - past.refused - past.failed if past is not None else 0)
+        return CallerBreakage(calls, len(sent), refused, tuple(reasons.most_common(3)))
+
+    # -- going back ---------------------------------------------------------------------------------------------------
+
+    async def earlier(self, endpoint: str) -> EndpointRevision | None:
+        """What going back would return to; known without the database where this node has seen the endpoint's last change."""
+        known = self._past.get(endpoint)
+        if known is None or known[0].revision != self._routes.route(endpoint).split.revision:
+            known = self._past[endpoint] = await endpoints.endpoint_history(self._pool, endpoint, _REMEMBERED)
+        found = endpoints.find_rollback_target(known)
+        if found is None and len(known) >= _REMEMBERED:  # further back than is remembered
+            found = endpoints.find_rollback_target(await endpoints.endpoint_history(self._pool, endpoint, 1_000_000))
+        return found
+
+    async def remember(self) -> None:
+        """Read what endpoints served before, where that has changed, so that going back needs no database."""
+        routes = self._routes.by_endpoint
+        for endpoint in self._past.keys() - routes.keys():
+            del self._past[endpoint]
+        stale = [name for name, route in routes.items() if name not in self._past or self._past[name][0].revision < route.split.revision]
+        if stale:
+            self._past |= await endpoints.endpoint_histories(self._pool, stale, _REMEMBERED)
+
+    async def go_back(self, endpoint: str, by: ChangedBy, note: str | None = None) -> RollbackResult:
+        """Serve again what was served before: on this node at once, and everywhere as soon as the database has it."""
+        present = self._routes.route(endpoint).split
+        target = await self.earlier(endpoint)
+        if target is None:
+            raise Conflict(f"{endpoint} has served nothing before {present.setup.says()}; point it at another version instead")
+        await self._routes.go_back(endpoint, present, target)
+        self._past[endpoint].insert(0, self._routes.route(endpoint).split)
+        change = EndpointChange(endpoint, target.setup, present.revision, target.revision, action="went back", note=note)
+        task = asyncio.create_task(self._write_back(change, by), name=f"go back {endpoint}")
+        self._writing.add(task)
+        task.add_done_callback(self._writing.discard)
+        done, _ = await asyncio.wait([task], timeout=_PATIENCE_S)
+        ahead = self._routes.route(endpoint).split
+        split = task.result() if done else None
+        if split is not None:
+            await self._look_behind(endpoint, present)
+        return RollbackResult(split or ahead, present, split is not None)
+
+    async def _write_back(self, change: EndpointChange, by: ChangedBy) -> EndpointRevision | None:
+        """Store it, however long that takes; where somebody else was faster, serve what they want."""
+        deadline = asyncio.get_running_loop().time() + _GIVE_UP_S
+        while True:
+            try:
+                return (await endpoints.change_endpoint(self._pool, change, by))[0]
+            except (psycopg.OperationalError, PoolTimeout) as error:
+                log.warning("%s went back on this node; the database does not take it yet: %s", change.endpoint, str(error).strip())
+                if asyncio.get_running_loop().time() > deadline:
+                    raise
+                await asyncio.sleep(_AGAIN_S)
+            except LampPostError:
+                newest = (await endpoints.endpoint_history(self._pool, change.endpoint, 1))[0]
+                await self._routes.follow(newest)
+                raise
+
+    async def _look_behind(self, endpoint: str, left: EndpointRevision | None) -> None:
+        """Keep warm what going back would return to, and what was served until now, so that either is there at once."""
+        target = await self.earlier(endpoint)
+        self._routes.keep_behind(endpoint, [split.setup for split in (target, left) if split is not None])
+
+    async def close(self) -> None:
+        """Wait a moment for what the database has not taken yet."""
+        if self._writing:
+            await asyncio.wait(list(self._writing), timeout=5.0)
+
+
+def _without_review(change: EndpointChange, needed: int, lacking: Sequence[str], role: str, anyway: ChangeOverrides) -> EndpointChange:
+    """The change, where an admin insists with a reason; refused otherwise."""
+    what = f"{needed} approval{'s' if needed > 1 else ''}"
+    if anyway.override is None:
+        raise Conflict(
+            f"{change.endpoint} demands {what} before {lacking[0]} serves it; ask for them with: "
+            f"lamppost review ask {change.endpoint} {lacking[0]} --note '…'",
+            lacking=list(lacking),
+        )
+    if role != "admin":
+        raise NotAllowed(f"only an admin may go without review; {lacking[0]} needs {what}")
+    if not anyway.override.strip():
+        raise BadRequest("going without review needs a reason: --override 'why'")
+    log.warning("%s: %s serves WITHOUT REVIEW: %s", change.endpoint, ", ".join(lacking), anyway.override)
+    return replace(change, action="overrode review", note=anyway.override)
+
+
+def _refused(plan: ValidationPlan, bodies: Sequence[Any], reasons: Counter[str], lenient: bool) -> int:
+    refused = 0
+    for body in bodies:
+        try:
+            plan.read(orjson.dumps(body), [] if lenient else None)
+        except LampPostError as error:
+            faults = error.extra.get("faults") or []
+            reasons[f"{faults[0].get('field') or 'row'} {_fault(faults[0])}" if faults else error.detail[:80]] += 1
+            refused += 1
+    return refused
+
+
+def _fault(fault: dict[str, Any]) -> str:
+    given = str(fault["given"])
+    return "is missing" if given in ("nothing", "null") else f"is {given[:40]}, and {str(fault['expected'])[:80]} is wanted"

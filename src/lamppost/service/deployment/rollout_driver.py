@@ -1,0 +1,196 @@
+"""Rollouts on the move. Every node counts what it answers; whichever holds a rollout's row at that moment decides for all of them."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+from collections.abc import Sequence
+from dataclasses import asdict, replace
+from datetime import UTC, datetime, timedelta
+from typing import Any, Literal
+from uuid import uuid4
+
+import psycopg
+from psycopg import AsyncConnection
+from psycopg.rows import TupleRow
+from psycopg_pool import PoolTimeout
+
+from lamppost.core.endpoint.rollout import Rollout, RolloutPlan, StepCounts, apply_decision, decide_rollout, read_guards
+from lamppost.core.endpoint.rollout_counts import counted_rollout, read_counted_rollout, write_counted_rollout
+from lamppost.core.endpoint.shares import StickyKey
+from lamppost.core.errors import Conflict, LampPostError
+from lamppost.core.names import VersionName, parse_version
+from lamppost.service.deployment.changes import ChangeOverrides, EndpointChanges
+from lamppost.service.deployment.route_table import Made, Routes
+from lamppost.store import endpoints, packages, records, rollouts, trail
+from lamppost.store.database import Pool, announce
+from lamppost.store.endpoints import EndpointChange, EndpointRevision
+from lamppost.store.rollouts import StoredRollout
+from lamppost.store.trail import ChangedBy
+
+log = logging.getLogger("lamppost.rollouts")
+
+LOOK_S = 0.5
+RolloutAction = Literal["pause", "resume", "finish", "back"]
+
+
+class RolloutDriver:
+    """The rollouts of one node."""
+
+    def __init__(self, pool: Pool, routes: Routes, changes: EndpointChanges) -> None:
+        self._pool = pool
+        self._routes = routes
+        self._changes = changes
+        self._node = uuid4().hex
+        self._seen: dict[tuple[int, int], StepCounts] = {}
+        self._task: asyncio.Task[None] | None = None
+
+    def start(self) -> None:
+        """Begin to look."""
+        self._task = asyncio.create_task(self._run(), name="rollouts")
+
+    async def close(self) -> None:
+        """Stop looking; whatever goes on is taken up by another node, or by the next start."""
+        if self._task is not None:
+            self._task.cancel()
+            await asyncio.gather(self._task, return_exceptions=True)
+            with contextlib.suppress(psycopg.Error, PoolTimeout):
+                await self._tell()
+
+    async def begin(
+        self,
+        endpoint: str,
+        version: VersionName,
+        plan: RolloutPlan | None,
+        sticky: StickyKey | None,
+        by: ChangedBy,
+        role: str,
+        anyway: ChangeOverrides,
+    ) -> tuple[StoredRollout, list[StepCounts]]:
+        """Begin a rollout to a version, with its first step. Raise Conflict where one goes on, or where the endpoint serves several."""
+        present = self._routes.route(endpoint).split
+        going = await rollouts.latest_rollouts(self._pool, endpoint)
+        if going and going[0].ended_at is None:
+            raise Conflict(
+                f"a rollout of {endpoint} to {going[0].rollout.new} goes on already; finish it or take it back first: "
+                f"lamppost rollout {endpoint} --finish or --back"
+            )
+        old = present.setup.version
+        if old is None:
+            raise Conflict(f"{endpoint} serves {present.setup.says()}; a rollout goes from one version to another: point it at one first")
+        rollout = Rollout(old, str(version), plan or present.setup.rollout or RolloutPlan(), sticky)
+        since = datetime.now(UTC) - timedelta(hours=1)
+        p99_ms = await records.version_p99_ms(self._pool, endpoint, old, since)
+        lamp = await self._routes.shelf.described((await packages.get_version(self._pool, parse_version(old))).digest)
+        watch = counted_rollout(rollout, 0, lamp.manifest.answers, lamp.reference)
+        setup = present.setup.shared(rollout.shares)
+        change = EndpointChange(endpoint, setup, present.revision, action="began rollout", note=f"to {version}, first {watch.share:g} %")
+        change = await self._changes.checked(change, role, anyway)
+
+        async def commit(ready: Sequence[EndpointChange]) -> list[Made]:
+            async with self._pool.connection() as connection, connection.transaction():
+                number = await rollouts.begin_rollout(connection, endpoint, rollout, present.revision, p99_ms, by.token)
+                step = replace(ready[0], rollout=number, watch=write_counted_rollout(replace(watch, rollout=number)))
+                made = await endpoints.add_revision(connection, step, by)
+                await announce(connection, "routes")
+                return [made]
+
+        await self._routes.change([change], commit)
+        return (await self.latest(endpoint))[0]
+
+    async def act(self, endpoint: str, what: RolloutAction, by: ChangedBy) -> tuple[StoredRollout, list[StepCounts]]:
+        """Pause, resume, finish or take back, now."""
+        async with rollouts.hold_rollout(self._pool, endpoint=endpoint) as (connection, stored):
+            assert stored is not None
+            rollout = getattr(stored.rollout, what)(by.token)
+            await self._put(connection, stored, rollout, stored.readings, by)
+        await self._routes.reconcile()
+        return (await self.latest(endpoint))[0]
+
+    async def latest(self, endpoint: str, limit: int = 1) -> list[tuple[StoredRollout, list[StepCounts]]]:
+        """The last rollouts of an endpoint, each with what was counted at its steps."""
+        found = await rollouts.latest_rollouts(self._pool, endpoint, limit)
+        async with self._pool.connection() as connection:
+            return [(one, await rollouts.sum_counts(connection, one.number, one.rollout)) for one in found]
+
+    # -- looking ------------------------------------------------------------------------------------------------------
+
+    async def _run(self) -> None:
+        while True:
+            await asyncio.sleep(LOOK_S)
+            try:
+                await self._tell()
+                for number in await rollouts.running_rollouts(self._pool):
+                    await self._look(number)
+            except (psycopg.OperationalError, PoolTimeout) as error:
+                log.debug("rollouts wait for the database: %s", error)
+            except LampPostError as error:
+                log.error("a rollout cannot be moved: %s", error.detail)
+            except Exception:
+                log.exception("looking at rollouts failed on a fault of our own, trying again")
+
+    async def _tell(self) -> None:
+        """Store what this node has counted."""
+        for route in list(self._routes.by_endpoint.values()):
+            after, split = route.after, route.split
+            if after is None or after.tally is None or split.rollout is None:
+                continue
+            counts = after.tally.take()
+            if counts is None:
+                continue
+            step = after.tally.watch.step
+            total = self._seen.setdefault((split.rollout, step), StepCounts(counts.share))
+            total.add(counts)
+            await rollouts.save_node_counts(self._pool, split.rollout, step, self._node, total)
+
+    async def _look(self, number: int) -> None:
+        """Decide about one rollout, unless another node does at this moment."""
+        async with rollouts.hold_rollout(self._pool, number) as (connection, stored):
+            if stored is None:
+                return
+            steps = await rollouts.sum_counts(connection, number, stored.rollout)
+            read = read_guards(stored.rollout.plan.guards, steps, stored.p99_ms)
+            minutes = (datetime.now(UTC) - stored.step_since).total_seconds() / 60
+            decision = decide_rollout(stored.rollout, read, steps[-1], minutes)
+            told = [asdict(reading) for reading in read]
+            if decision.do == "hold":
+                if told != stored.readings or decision.why != stored.rollout.why:
+                    held = apply_decision(stored.rollout, decision)
+                    await rollouts.save_rollout(connection, number, held, stored.revision, told, new_step=False)
+                return
+            await self._put(connection, stored, apply_decision(stored.rollout, decision), told, ChangedBy(f"rollout of {stored.begun_by}"))
+        log.info("%s: %s", stored.endpoint, decision.why)
+        await self._routes.reconcile()
+
+    async def _put(
+        self, connection: AsyncConnection[TupleRow], stored: StoredRollout, rollout: Rollout, read: list[dict[str, Any]], by: ChangedBy
+    ) -> None:
+        """Store where a rollout stands now, and what the endpoint serves with it, in one transaction."""
+        revision = stored.revision
+        before = await endpoints.newest_revision(connection, stored.endpoint)
+        assert before is not None
+        if rollout.shares != stored.rollout.shares:
+            change = self._change(stored, rollout, before)
+            revision = before.revision + 1
+            await rollouts.save_rollout(connection, stored.number, rollout, revision, read, new_step=True)
+            await endpoints.add_revision(connection, change, by)
+            await announce(connection, "routes")
+        else:
+            await rollouts.save_rollout(connection, stored.number, rollout, revision, read, new_step=False)
+            action = "paused rollout" if rollout.state == "paused" else "resumed rollout"
+            await trail.add_entry(connection, by, action, stored.endpoint, note=rollout.why)
+
+    def _change(self, stored: StoredRollout, rollout: Rollout, before: EndpointRevision) -> EndpointChange:
+        if rollout.state in ("done", "back"):
+            version = parse_version(next(iter(rollout.shares.of)))
+            restores = stored.before if rollout.state == "back" else None
+            action = "finished rollout" if rollout.state == "done" else "took rollout back"
+            return EndpointChange(
+                stored.endpoint, before.setup.pointed(version), before.revision, restores, action=action, note=rollout.why
+            )
+        assert before.watch is not None
+        watch = replace(read_counted_rollout(before.watch), share=rollout.shares.of[rollout.new], step=rollout.step)
+        setup = before.setup.shared(rollout.shares)
+        action, told = "moved rollout on", write_counted_rollout(watch)
+        return EndpointChange(stored.endpoint, setup, before.revision, rollout=stored.number, watch=told, action=action, note=rollout.why)

@@ -1,0 +1,211 @@
+"""The gRPC server of a node: predictions, the standard health service, and reflection, on a port of their own."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections.abc import AsyncIterator
+from typing import Any
+
+import grpc
+import orjson
+from grpc_health.v1 import health_pb2, health_pb2_grpc
+from grpc_reflection.v1alpha import reflection
+
+from lamppost.core.errors import LampPostError, SetupError
+from lamppost.core.payload.coercion import MAX_LISTED, Coercion
+from lamppost.core.payload.text_formats import JSON
+from lamppost.runtime.lane_options import RequestOptions
+from lamppost.service.auth import Auth
+from lamppost.service.deployment.route_table import Routes
+from lamppost.service.grpc import predict_pb2 as pb
+from lamppost.service.grpc.messages import read_predict_request, write_predict_reply
+from lamppost.service.prediction import bodies
+from lamppost.service.prediction.call import Ongoing, PhaseTimer, new_request_id
+from lamppost.service.records.recorder import Recorder
+
+log = logging.getLogger("lamppost.grpc")
+
+GRPC = "application/grpc"
+_SERVICE = pb.DESCRIPTOR.services_by_name["Prediction"].full_name
+_MOST_CALLS = 4_096
+_WATCH_S = 0.5
+_CODES = {
+    401: grpc.StatusCode.UNAUTHENTICATED,
+    403: grpc.StatusCode.PERMISSION_DENIED,
+    404: grpc.StatusCode.NOT_FOUND,
+    409: grpc.StatusCode.FAILED_PRECONDITION,
+    429: grpc.StatusCode.RESOURCE_EXHAUSTED,
+    500: grpc.StatusCode.INTERNAL,
+    502: grpc.StatusCode.INTERNAL,
+    504: grpc.StatusCode.DEADLINE_EXCEEDED,
+    503: grpc.StatusCode.UNAVAILABLE,
+}
+Context = Any
+
+
+class RefusedCall(Exception):
+    """A call that ends with a status."""
+
+    def __init__(self, error: LampPostError, request_id: str) -> None:
+        super().__init__(error.detail)
+        self.error = error
+        self.problem = orjson.dumps({**error.to_problem(), "request_id": request_id}, default=str)
+        self.request_id = request_id
+
+
+class PredictionServicer:
+    """``lamppost.v1.Prediction``."""
+
+    def __init__(self, auth: Auth, routes: Routes, recorder: Recorder) -> None:
+        self._auth = auth
+        self._routes = routes
+        self._recorder = recorder
+
+    async def predict(self, message: pb.PredictRequest, context: Context) -> pb.PredictReply:
+        """One request, one answer."""
+        try:
+            return await self._answer(message, context)
+        except RefusedCall as refused:
+            await _end(context, refused)
+            raise
+
+    async def predict_stream(self, messages: AsyncIterator[pb.PredictRequest], context: Context) -> AsyncIterator[pb.PredictReply]:
+        """Requests in turn; the first that fails ends the stream."""
+        async for message in messages:
+            try:
+                yield await self._answer(message, context)
+            except RefusedCall as refused:
+                await _end(context, refused)
+
+    async def _answer(self, message: pb.PredictRequest, context: Context) -> pb.PredictReply:
+        clock, request_id = PhaseTimer(), new_request_id()
+        call = Ongoing(message.endpoint, request_id)
+        try:
+            reply, body = await self._asked(message, context, call, clock)
+        except LampPostError as error:
+            call.failed(error)
+            refused = RefusedCall(error, request_id)
+        except Exception:
+            log.exception("request %s to %s failed on a fault of our own", request_id, message.endpoint)
+            refused = RefusedCall(LampPostError("the service failed on this request; the log has more"), request_id)
+        else:
+            clock.mark("answer")
+            for phase, seconds in clock.phases.items():
+                reply.timing_ms[phase] = seconds * 1e3
+            call.record(self._recorder, clock, 200, body)
+            return reply
+        clock.mark("answer")
+        if call.known:
+            call.record(self._recorder, clock, refused.error.status, refused.problem)
+        raise refused
+
+    async def _asked(self, message: pb.PredictRequest, context: Context, call: Ongoing, clock: PhaseTimer) -> tuple[pb.PredictReply, bytes]:
+        headers = [(key.encode(), value.encode() if isinstance(value, str) else value) for key, value in context.invocation_metadata()]
+        principal = await self._auth.check("POST", headers)
+        principal.check("predict", message.endpoint)
+        call.token = principal.token
+        route, serving = await self._routes.serving(message.endpoint)
+        call.known, call.version, call.keeps, call.serving = True, str(route.split.version), serving.keeps, serving
+        call.after = route.after
+        clock.mark("token")
+        told: list[Coercion] | None = [] if route.split.setup.lenient else None
+        asked, call.body = read_predict_request(message, serving.plan, serving.columns, told)
+        call.rows = asked.count
+        if asked.columns is not None:
+            call.kind, call.asked = GRPC, asked
+        clock.mark("validate")
+        left = context.time_remaining()
+        deadline = None if left is None else asyncio.get_running_loop().time() + left
+        terms = RequestOptions(deadline=deadline, gone=context.cancelled, request_id=call.request_id)
+        async with self._routes.kept_open(message.endpoint, serving):
+            served = await serving.ask(asked, asked.columns is not None, message.ByteSize(), headers, terms)
+        clock.took(served.answer.queue_s, served.answer.worker_s)
+        call.version, call.answered = served.version, served.answer
+        if call.after is not None:
+            ms = (clock.last - clock.start) * 1e3
+            call.after.told(served.version, served.rows, served.answer.rows, ms, call.request_id, call.token)
+        about: dict[str, Any] = {"version": served.version, "request_id": call.request_id}
+        reply = write_predict_reply(serving.answers, asked, served.answer)
+        reply.version, reply.request_id = served.version, about["request_id"]
+        for change in (told or [])[:MAX_LISTED]:
+            reply.changed.add(row=change.row, field=change.field, given=change.given, taken=change.taken or "")
+        if asked.columns is not None:
+            return reply, orjson.dumps({"content_type": GRPC, "bytes": reply.ByteSize()})
+        return reply, bodies.write_answer(serving.answers, asked, served.answer, JSON, about)
+
+
+async def _end(context: Context, refused: RefusedCall) -> None:
+    """End a call with the status of an error, its sentence, and the whole problem in the trailing metadata."""
+    code = _CODES.get(refused.error.status, grpc.StatusCode.INVALID_ARGUMENT)
+    trailing = (("problem-bin", refused.problem), ("request-id", refused.request_id))
+    await context.abort(code, refused.error.detail, trailing)
+
+
+class HealthServicer(health_pb2_grpc.HealthServicer):  # type: ignore[misc]
+    """``grpc.health.v1``: the node under the empty name and the service's own, each endpoint under its name."""
+
+    def __init__(self, routes: Routes) -> None:
+        self._routes = routes
+
+    def _status(self, service: str) -> int:
+        statuses = health_pb2.HealthCheckResponse
+        if service in ("", _SERVICE):
+            return int(statuses.SERVING if self._routes.settled else statuses.NOT_SERVING)
+        route = self._routes.by_endpoint.get(service)
+        if route is None:
+            return int(statuses.SERVICE_UNKNOWN)
+        return int(statuses.NOT_SERVING if route.state == "out" else statuses.SERVING)
+
+    async def Check(self, request: health_pb2.HealthCheckRequest, context: Context) -> health_pb2.HealthCheckResponse:  # noqa: N802
+        """The status now."""
+        status = self._status(request.service)
+        if status == health_pb2.HealthCheckResponse.SERVICE_UNKNOWN:
+            await context.abort(grpc.StatusCode.NOT_FOUND, f"there is no endpoint {request.service!r}")
+        return health_pb2.HealthCheckResponse(status=status)
+
+    async def Watch(self, request: health_pb2.HealthCheckRequest, context: Context) -> AsyncIterator[Any]:  # noqa: N802, ARG002
+        """The status now, and whenever it changes."""
+        last = None
+        while True:
+            if (status := self._status(request.service)) != last:
+                last = status
+                yield health_pb2.HealthCheckResponse(status=status)
+            await asyncio.sleep(_WATCH_S)
+
+
+class GrpcServer:
+    """`start`, then `stop`."""
+
+    def __init__(self, address: str, predictions: PredictionServicer, routes: Routes, max_body_bytes: int) -> None:
+        self.address = address
+        handlers = {
+            "Predict": grpc.unary_unary_rpc_method_handler(
+                predictions.predict,
+                request_deserializer=pb.PredictRequest.FromString,
+                response_serializer=pb.PredictReply.SerializeToString,
+            ),
+            "PredictStream": grpc.stream_stream_rpc_method_handler(
+                predictions.predict_stream,
+                request_deserializer=pb.PredictRequest.FromString,
+                response_serializer=pb.PredictReply.SerializeToString,
+            ),
+        }
+        limits = [("grpc.max_receive_message_length", max_body_bytes), ("grpc.max_send_message_length", -1), ("grpc.so_reuseport", 0)]
+        self._server = grpc.aio.server(options=limits, maximum_concurrent_rpcs=_MOST_CALLS)
+        self._server.add_generic_rpc_handlers((grpc.method_handlers_generic_handler(_SERVICE, handlers),))
+        health_pb2_grpc.add_HealthServicer_to_server(HealthServicer(routes), self._server)
+        names = (_SERVICE, health_pb2.DESCRIPTOR.services_by_name["Health"].full_name, reflection.SERVICE_NAME)
+        reflection.enable_server_reflection(names, self._server)
+
+    async def start(self) -> None:
+        """Listen; raise SetupError where that cannot be."""
+        try:
+            self._server.add_insecure_port(self.address)
+        except RuntimeError as error:
+            raise SetupError(f"cannot listen for gRPC on {self.address}; choose another port with --grpc-port") from error
+        await self._server.start()
+
+    async def stop(self, grace_s: float = 10.0) -> None:
+        """Take no more calls, and finish those in hand."""
+        await self._server.stop(grace_s)

@@ -1,0 +1,216 @@
+"""Verdicts on windows: whatever was counted since the last look is held against the reference, window by window."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import time
+from collections import defaultdict
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from lamppost.core.drift.verdict_text import change_start, write_verdict
+from lamppost.core.drift.verdicts import LADDER, FieldSketch, WindowSketch, judge_windows
+from lamppost.core.drift.windows import WindowLayout, pool_windows, read_window, write_window
+from lamppost.core.errors import LampPostError
+from lamppost.core.monitoring.settings import MonitoringSettings
+from lamppost.core.monitoring.watermark import Watermark
+from lamppost.service.deployment.route_table import Routes
+from lamppost.service.monitoring.drift_explanation import explain_window
+from lamppost.service.records.window_counting import ReferenceScorer, WindowCounting
+from lamppost.store import windows
+from lamppost.store.database import Pool
+from lamppost.store.windows import JudgedWindow, UnjudgedWindows, WindowDelta
+
+log = logging.getLogger("lamppost.drift")
+
+LEAST_ROWS = 50
+"""A window of fewer rows is pooled with those before it."""
+_BACK = 4 * LADDER[-1]
+_TURN_S = 2.0
+"""What judging takes at the most before something else has its turn."""
+_SETTLED_S = 60.0
+"""Transactions may end in another order than their deltas were numbered in, but not so much later."""
+_OVER_S = 1_200.0
+"""A tick of a delta that was seen so long ago is over, and merged."""
+_MERGED = 500
+"""Ticks that are merged in one look at most."""
+_EXPLAINED = 3
+"""Windows of one look whose reasons are sought: the newest that are not steady, and the first."""
+
+_REMEMBERED = 10_000
+
+Ticks = dict[datetime, tuple[WindowSketch, int, int]]
+
+
+def window_start(at: datetime, span: timedelta) -> datetime:
+    """The start of the window that a time lies in; windows are counted from 1970, so that all nodes have the same."""
+    seconds = span.total_seconds()
+    return datetime.fromtimestamp(at.timestamp() // seconds * seconds, UTC)
+
+
+class DriftEvaluation:
+    """What one node does about windows; only one node at a time does it. judged : endpoints with new verdicts, until somebody took note."""
+
+    def __init__(self, pool: Pool, routes: Routes, counting: WindowCounting) -> None:
+        self._pool = pool
+        self._routes = routes
+        self._counting = counting
+        self.unread = 0
+        self.judged: set[str] = set()
+        self._through = self._merged = 0
+        self._seen = Watermark(_OVER_S)
+        self._explained: dict[tuple[str, str, datetime], tuple[tuple[str, ...], int, bool]] = {}
+
+    def watch_of(self, endpoint: str) -> MonitoringSettings:
+        """How an endpoint is watched; as usual where it is gone."""
+        route = self._routes.by_endpoint.get(endpoint)
+        return route.split.setup.watch if route is not None else MonitoringSettings()
+
+    async def look(self) -> int:
+        """Judge what is new, as much as there is time for and what waits for longest first; returns how many windows that were."""
+        many, begun = 0, time.monotonic()
+        new = await windows.unjudged_windows(self._pool, self._through)
+        # up to where everything is judged: no look has to go through what was counted in a year
+        self._seen.note(begun, max((one.number for one in new), default=0))
+        self._through = min([self._seen.by(begun - _SETTLED_S), *(one.first - 1 for one in new)])
+        for one in new:
+            if time.monotonic() - begun > _TURN_S:
+                break
+            looker = await self._counting.looker(one.version)
+            if looker is None or looker.sketcher is None:
+                await windows.store_verdicts(self._pool, [], one)
+                continue
+            judged = await self._judge(one, looker)
+            await windows.store_verdicts(self._pool, judged, one)
+            many += len(judged)
+            self.judged.add(one.endpoint)
+            await self._explain(judged, looker)
+        return many
+
+    async def ticks(self, endpoint: str, version: str, looker: ReferenceScorer, start: datetime, end: datetime) -> Ticks:
+        """What was counted in a span, by tick: window, rows, odd rows. What other software counted is left out, and told."""
+        assert looker.layout is not None
+        deltas = await windows.deltas_between(self._pool, endpoint, version, start, end)
+        ticks, unread = await asyncio.to_thread(_ticks, looker.layout, deltas)
+        for delta in unread:
+            self.unread += 1
+            log.warning("%s at %s: a window of %s was counted by other software and is left out", version, endpoint, delta.at)
+        return ticks
+
+    async def _judge(self, fresh: UnjudgedWindows, looker: ReferenceScorer) -> list[JudgedWindow]:
+        span = timedelta(minutes=self.watch_of(fresh.endpoint).window_minutes)
+        first, last = window_start(fresh.at[0], span), window_start(fresh.at[-1], span)
+        ticks = await self.ticks(fresh.endpoint, fresh.version, looker, first - _BACK * span, last + LADDER[-1] * span)
+        return await asyncio.to_thread(_judged, fresh, looker, span, ticks, first)
+
+    async def _explain(self, judged: list[JudgedWindow], looker: ReferenceScorer) -> None:
+        """Seek reasons for the newest windows that are not steady, and for the one with which it began."""
+        wrong = [one for one in judged if one.state in ("shifting", "drifted")]
+        for one in [*wrong[:1], *wrong[1:][-_EXPLAINED:]]:
+            if not self.tells_more(one) and judged[0].at == one.at:  # with windows before it judged anew, since when may be another time
+                continue
+            try:
+                begun = await self.begun(one, looker)
+                await windows.store_explanation(self._pool, one, await explain_window(self._pool, self._routes, one, begun))
+            except LampPostError as error:
+                log.info("no reason was found for %s at %s: %s", one.version, one.endpoint, error.detail)
+
+    def tells_more(self, one: JudgedWindow) -> bool:
+        """Whether reasons for a window are to be sought: at first, when other fields have changed, with twice the rows, once it is closed.
+
+        A window that is open is judged every few seconds, and looking through its calls is what costs most of all this.
+        """
+        key = (one.endpoint, one.version, one.at)
+        names = tuple(field["name"] for field in one.verdict["fields"] if field["state"] != "steady")
+        what = (names, one.rows.bit_length(), one.until <= datetime.now(UTC))
+        if self._explained.get(key) == what:
+            return False
+        self._explained[key] = what
+        while len(self._explained) > _REMEMBERED:
+            del self._explained[next(iter(self._explained))]
+        return True
+
+    async def begun(self, one: JudgedWindow, looker: ReferenceScorer) -> datetime:
+        """Since when it is so: the tick with which the most changed field changed, sought from its last steady windows on."""
+        assert looker.sketcher is not None
+        span = one.until - one.at
+        past = await windows.judged_windows(self._pool, one.endpoint, one.version, one.at - 64 * span, one.at)
+        steady = [other.at for other in past if other.state == "steady"]
+        start = max((one.at - 16 * span, *(steady[-4:-3] or steady[:1])))
+        ticks = await self.ticks(one.endpoint, one.version, looker, start, one.until)
+        name = next((field["name"] for field in one.verdict["fields"] if field["state"] != "steady"), None)
+        known = next((known for known in looker.sketcher.against.known if known.name == name), None)
+        there: list[tuple[datetime, FieldSketch]] = [(at, tick[0].fields[name]) for at, tick in ticks.items() if name in tick[0].fields]
+        if known is None or not there:
+            return one.at
+        at = await asyncio.to_thread(change_start, known, [sketch for _, sketch in there])
+        return there[at][0] if at is not None else one.at
+
+    async def merge(self) -> None:
+        """One row for each tick that is over."""
+        now = time.monotonic()
+        crowded, done = await windows.ticks_to_merge(self._pool, self._merged, _MERGED), 0
+        for endpoint, version, at in crowded:
+            looker = await self._counting.looker(version)
+            if looker is None or looker.layout is None:
+                continue
+            deltas = await windows.deltas_between(self._pool, endpoint, version, at, at + timedelta(seconds=1))
+            ticks, unread = await asyncio.to_thread(_ticks, looker.layout, deltas)
+            if not unread and at in ticks:
+                window, rows, odd = ticks[at]
+                await windows.replace_deltas(
+                    self._pool, WindowDelta(endpoint, version, at, rows, odd, write_window(looker.layout, window, rows)), len(deltas)
+                )
+                done += 1
+        if len(crowded) < _MERGED or not done:  # what other software counted stays as it is, and does not hold up the rest
+            self._merged = self._seen.by(now - _OVER_S)
+
+
+def _ticks(layout: WindowLayout, deltas: Sequence[WindowDelta]) -> tuple[Ticks, list[WindowDelta]]:
+    """Deltas by tick, and those that were counted in another way."""
+    by_tick: dict[datetime, list[tuple[WindowSketch, int]]] = defaultdict(list)
+    odd: dict[datetime, int] = defaultdict(int)
+    unread = []
+    for delta in deltas:
+        read = read_window(layout, delta.data)
+        if read is None:
+            unread.append(delta)
+            continue
+        by_tick[delta.at].append(read)
+        odd[delta.at] += delta.odd
+    return {at: (*pool_windows(parts), odd[at]) for at, parts in sorted(by_tick.items())}, unread
+
+
+def _judged(fresh: UnjudgedWindows, looker: ReferenceScorer, span: timedelta, ticks: Ticks, first: datetime) -> list[JudgedWindow]:
+    """Verdicts on all windows from one on. Windows without rows do not count."""
+    assert looker.sketcher is not None
+    by_window: dict[datetime, list[tuple[WindowSketch, int, int]]] = defaultdict(list)
+    for at, tick in ticks.items():
+        by_window[window_start(at, span)].append(tick)
+    whole = [(at, *pool_windows([tick[:2] for tick in parts]), sum(tick[2] for tick in parts)) for at, parts in sorted(by_window.items())]
+    out = []
+    for place, (at, _, rows, odd) in enumerate(whole):
+        if at < first:
+            continue
+        past = [one for one in whole[: place + 1] if one[0] > at - _BACK * span][-LADDER[-1] :]
+        state, said = _said(looker, [(one[1], one[2]) for one in past], rows)
+        out.append(JudgedWindow(fresh.endpoint, fresh.version, at, at + span, rows, odd, state, said))
+    return out
+
+
+def _said(looker: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: int) -> tuple[str, dict[str, Any]]:
+    assert looker.sketcher is not None
+    used: list[WindowSketch] = []
+    held: list[tuple[WindowSketch, int]] = []
+    for one in reversed(past):
+        held.insert(0, one)
+        if sum(many for _, many in held) >= LEAST_ROWS:
+            used.insert(0, pool_windows(held)[0])
+            held = []
+    if not used:
+        says = f"Too few: {rows:,} rows, at least {LEAST_ROWS} are needed."
+        return "too few", {"state": "too few", "says": says, "windows": len(past), "rows": rows, "fields": [], "pairs": []}
+    found = write_verdict(judge_windows(looker.sketcher.against, used))
+    return found["state"], found

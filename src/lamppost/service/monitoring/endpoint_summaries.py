@@ -1,0 +1,122 @@
+"""Endpoints at a glance: the last hour, drift, quality, alerts; of one endpoint always as it is now, of all of them as of a moment ago
+where there are thousands.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Literal, NamedTuple
+
+from lamppost.core.monitoring.latency_histogram import quantiles
+from lamppost.core.monitoring.quality import estimate_share
+from lamppost.service.cost_aware_cache import CostAwareCache
+from lamppost.service.deployment.route_table import Routes
+from lamppost.store import alerts, outcomes, records, windows
+from lamppost.store.database import Pool
+from lamppost.store.records import EndpointLoad
+
+_ORDER = ("too few", "steady", "shifting", "drifted")
+
+
+@dataclass(slots=True)
+class LastHour:
+    """The last hour of an endpoint; milliseconds are of answered calls, null when there were none.
+
+    refused : calls answered with a status from 400 to 499. failed : calls answered with a status of 500 or more.
+    """
+
+    calls: int = 0
+    refused: int = 0
+    failed: int = 0
+    p50_ms: float | None = None
+    p95_ms: float | None = None
+    p99_ms: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class KnownQuality:
+    """Right answers among those of the last 30 days whose truth is known, with a 95 % interval."""
+
+    right: int
+    of: int
+    low: float
+    high: float
+
+
+@dataclass(slots=True)
+class MonitoringSummary:
+    """How an endpoint looks against training by its newest judged window, what is known of its answers, and what is wrong.
+
+    drift : null where nothing was judged yet. alerts : open ones. muted : until when nothing goes out.
+    """
+
+    drift: Literal["steady", "shifting", "drifted", "too few"] | None = None
+    drift_says: str | None = None
+    drift_until: datetime | None = None
+    quality: KnownQuality | None = None
+    alerts: int = 0
+    alert_says: str | None = None
+    muted: datetime | None = None
+
+
+class SummariesByEndpoint(NamedTuple):
+    """What is known of endpoints, by their names; nothing stands there of one without calls."""
+
+    hours: dict[str, LastHour]
+    looks: dict[str, MonitoringSummary]
+
+
+class EndpointSummaries:
+    """Of the endpoints of a node."""
+
+    def __init__(self, pool: Pool, routes: Routes) -> None:
+        self._pool = pool
+        self._routes = routes
+        self._all = CostAwareCache(lambda: self._look(sorted(routes.by_endpoint), None))
+
+    async def all(self) -> SummariesByEndpoint:
+        """Of every endpoint."""
+        return await self._all.get()
+
+    async def one(self, endpoint: str) -> tuple[LastHour, MonitoringSummary]:
+        """Of one."""
+        seen = await self._look([endpoint], endpoint)
+        return seen.hours.get(endpoint, LastHour()), seen.looks.get(endpoint, MonitoringSummary())
+
+    async def _look(self, names: Sequence[str], endpoint: str | None) -> SummariesByEndpoint:
+        past = await records.endpoint_load(self._pool, datetime.now(UTC) - timedelta(hours=1), names)
+        return SummariesByEndpoint(await asyncio.to_thread(_hours, past), await self._looks(endpoint))
+
+    async def _looks(self, endpoint: str | None) -> dict[str, MonitoringSummary]:
+        """Drift, quality and alerts of all endpoints, or of one, in four queries however many there are."""
+        now, by_endpoint = datetime.now(UTC), self._routes.by_endpoint
+        looks: dict[str, MonitoringSummary] = {name: MonitoringSummary() for name in ([endpoint] if endpoint is not None else by_endpoint)}
+        for one in await windows.newest_judged_windows(self._pool, endpoint):
+            route, look = by_endpoint.get(one.endpoint), looks.get(one.endpoint)
+            if route is None or look is None or one.version not in {str(name) for name in route.split.setup.versions}:
+                continue
+            if look.drift is None or _ORDER.index(one.state) > _ORDER.index(look.drift):
+                look.drift, look.drift_says, look.drift_until = one.verdict["state"], one.verdict["says"], one.until
+        for name, (right, known) in (await outcomes.count_right_answers(self._pool, now - timedelta(days=30), now, endpoint)).items():
+            found = estimate_share(right, known)
+            if name in looks and found is not None:
+                looks[name].quality = KnownQuality(right=right, of=known, low=found.low, high=found.high)
+        for stored in await alerts.list_alerts(self._pool, endpoint, "open", 1_000):
+            if (look := looks.get(stored.alert.endpoint)) is not None:
+                look.alerts += 1
+                look.alert_says = look.alert_says or stored.alert.reading.says
+        for name, mute in (await alerts.list_mutes(self._pool)).items():
+            if name in looks:
+                looks[name].muted = mute.until
+        return looks
+
+
+def _hours(found: dict[str, EndpointLoad]) -> dict[str, LastHour]:
+    hours = {}
+    for endpoint, past in found.items():
+        p50, p95, p99 = (None if us is None else round(us / 1e3, 3) for us in quantiles(past.histogram, (0.5, 0.95, 0.99)))
+        hours[endpoint] = LastHour(calls=past.calls, refused=past.refused, failed=past.failed, p50_ms=p50, p95_ms=p95, p99_ms=p99)
+    return hours

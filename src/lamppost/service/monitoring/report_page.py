@@ -1,0 +1,201 @@
+"""Draws a report: facts as JSON come in, a page or a PDF goes out. ``python -m lamppost.service.monitoring.report_page html <
+facts > page``.
+"""
+
+from __future__ import annotations
+
+import io
+import re
+import sys
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import jinja2
+import matplotlib as mpl
+import orjson
+from fpdf import FPDF
+from matplotlib import dates
+from matplotlib.figure import Figure
+
+INK, PAPER, AMBER, SLATE, BRICK, FAINT = "#1f2733", "#fbfaf6", "#d08a1d", "#5b7693", "#a63d2f", "#8a93a0"
+_DATES: Any = dates
+_PAGE = Path(__file__).with_name("report.html")
+_STATES = {"steady": SLATE, "shifting": AMBER, "drifted": BRICK, "too few": "#d8d8d2"}
+mpl.rcParams.update(
+    {"font.size": 8, "axes.edgecolor": FAINT, "axes.labelcolor": INK, "text.color": INK, "xtick.color": INK, "ytick.color": INK}
+)
+mpl.rcParams.update({"axes.spines.top": False, "axes.spines.right": False, "svg.fonttype": "path", "svg.hashsalt": "lamppost"})
+
+
+def draw_figures(told: dict[str, Any]) -> list[tuple[str, Figure]]:
+    """The figures of a report with what each shows."""
+    out = []
+    points = told["over_time"]
+    if points:
+        at = [datetime.fromisoformat(one["at"]) for one in points]
+        calls = _figure()
+        axes: Any = calls.subplots()
+        axes.fill_between(at, [one["calls"] for one in points], color=AMBER, alpha=0.5, linewidth=0, step="post")
+        axes.plot(at, [one["failed"] for one in points], color=BRICK, linewidth=1, drawstyle="steps-post")
+        _time(axes, told, "calls a step (failed in red)")
+        out.append(("Calls", calls))
+        fast = _figure()
+        axes = fast.subplots()
+        for name, colour in (("p99", AMBER), ("p50", SLATE)):
+            axes.plot(at, [one[name] for one in points], color=colour, linewidth=1.2)
+            last = next((one[name] for one in reversed(points) if one[name] is not None), None)
+            if last is not None:
+                axes.annotate(name, (at[-1], last), color=colour, xytext=(4, 0), textcoords="offset points")
+        _time(axes, told, "milliseconds")
+        out.append(("How fast", fast))
+    if told["windows"]:
+        drift = _figure(1.1)
+        axes = drift.subplots()
+        for one in told["windows"]:
+            start, end = datetime.fromisoformat(one["at"]), datetime.fromisoformat(one["until"])
+            axes.axvspan(_number(start), _number(end), color=_STATES.get(one["state"], SLATE), linewidth=0)
+        axes.set_yticks([])
+        _time(axes, told, "", bottom=False)
+        out.append(("Like training? Each window: blue steady, amber shifting, red drifted", drift))
+    known = next((one for one in told["quality"]["versions"] if not one["shadow"] and one["over_time"]), None)
+    if known is not None:
+        good = _figure()
+        axes = good.subplots()
+        there = [one for one in known["over_time"] if one["figure"] is not None and one["figure"]["low"] is not None]
+        at = [datetime.fromisoformat(one["at"]) for one in there]
+        values = [one["figure"]["value"] for one in there]
+        axes.fill_between(at, [one["figure"]["low"] for one in there], [one["figure"]["high"] for one in there], color=AMBER, alpha=0.25)
+        axes.plot(at, values, color=AMBER, linewidth=1.2, marker="o", markersize=2.5)
+        _time(axes, told, "part right" if known["kind"] == "labels" else "mean absolute error")
+        if known["kind"] == "labels":
+            axes.set_ylim(0, 1)
+        out.append((f"How good, by the truth told later ({known['version']}, with 95 % intervals)", good))
+    return out
+
+
+def _number(at: datetime) -> float:
+    return float(_DATES.date2num(at))
+
+
+def _figure(height: float = 1.9) -> Figure:
+    return Figure(figsize=(7.2, height), layout="constrained")
+
+
+def _time(axes: Any, told: dict[str, Any], label: str, bottom: bool = True) -> None:
+    """The same span of time under every figure, with changes of what is served."""
+    since, until = (_number(datetime.fromisoformat(told[key])) for key in ("since", "until"))
+    axes.set_xlim(since, until)
+    if bottom:
+        axes.set_ylim(bottom=0)
+    axes.set_ylabel(label)
+    for one in told["changes"]:
+        axes.axvline(_number(datetime.fromisoformat(one["at"])), color=FAINT, linewidth=0.7, linestyle=":")
+    axes.xaxis.set_major_formatter(_DATES.ConciseDateFormatter(axes.xaxis.get_major_locator()))
+
+
+def _day(text: str) -> str:
+    return text[:16].replace("T", " ")
+
+
+def _numbers(told: dict[str, Any]) -> list[str]:
+    speed = [told["latency"][name] for name in ("p50", "p95", "p99")]
+    return [f"{told[name]:,}" for name in ("calls", "refused", "failed")] + ["–" if one is None else f"{one:,.1f}" for one in speed]
+
+
+def _fields(told: dict[str, Any]) -> list[dict[str, Any]]:
+    return [one for one in (told["drift"] or {}).get("fields", []) if one["state"] != "steady"][:12]
+
+
+def write_html(told: dict[str, Any]) -> bytes:
+    """One page without anything from elsewhere."""
+    drawn = []
+    for title, figure in draw_figures(told):
+        out = io.StringIO()
+        figure.savefig(out, format="svg", transparent=True, metadata={"Date": None})
+        svg = re.sub(r"<metadata>.*?</metadata>", "", out.getvalue(), flags=re.DOTALL)
+        drawn.append((title, svg[svg.index("<svg") :]))
+    page = jinja2.Environment(autoescape=True).from_string(_PAGE.read_text(encoding="utf-8"))
+    made = page.render(t=told, figures=drawn, numbers=_numbers(told), fields=_fields(told), day=_day, ink=INK, paper=PAPER)
+    return made.encode()
+
+
+def _latin(said: str) -> str:
+    """The standard fonts of PDF know Latin-1."""
+    return said.replace("–", "-").encode("latin-1", "replace").decode("latin-1")
+
+
+class _Paper(FPDF):
+    """A page with a number."""
+
+    def footer(self) -> None:
+        """At the foot of each page."""
+        self.set_y(-12)
+        self.set_font("helvetica", size=8)
+        self.set_text_color(FAINT)
+        self.cell(0, 6, f"page {self.page_no()}", align="R")
+
+
+def write_pdf(told: dict[str, Any]) -> bytes:
+    """The same on A4."""
+    paper = _Paper()
+    paper.set_title(f"{told['endpoint']}, {_day(told['since'])} to {_day(told['until'])}")
+    paper.set_margin(16)
+    paper.set_auto_page_break(True, 16)
+    paper.add_page()
+
+    def text(said: str, size: float = 10, bold: bool = False, colour: str = INK, gap: float = 1.5) -> None:
+        paper.set_font("helvetica", "B" if bold else "", size)
+        paper.set_text_color(colour)
+        paper.multi_cell(0, size * 0.5, _latin(said), align="L", new_x="LMARGIN", new_y="NEXT")
+        paper.ln(gap)
+
+    def table(rows: list[list[str]], widths: tuple[int, ...]) -> None:
+        paper.set_font("helvetica", size=8.5)
+        paper.set_text_color(INK)
+        with paper.table(col_widths=widths, line_height=5, borders_layout="HORIZONTAL_LINES") as made:
+            for row in rows:
+                made.row([_latin(cell) for cell in row])
+        paper.ln(3)
+
+    text(told["endpoint"], 18, bold=True, gap=1)
+    text(f"{_day(told['since'])} to {_day(told['until'])} UTC, serves {told['serves']}", 9, colour=FAINT, gap=3)
+    text(told["says"], 11.5, gap=3)
+    table([["calls", "refused", "failed", "p50 ms", "p95 ms", "p99 ms"], _numbers(told)], (1, 1, 1, 1, 1, 1))
+    for title, figure in draw_figures(told):
+        out = io.BytesIO()
+        figure.savefig(out, format="png", dpi=170)
+        height = figure.get_figheight() / figure.get_figwidth() * paper.epw
+        if paper.will_page_break(height + 8):
+            paper.add_page()
+        text(title, 10.5, bold=True, gap=0.5)
+        paper.image(out, w=paper.epw)
+        paper.ln(2)
+    if told["drift"]:
+        text("Drift", 10.5, bold=True, gap=0.5)
+        why = told["drift"]["why"]
+        text(told["drift"]["says"] + (f" Probably: {why['says']}." if why else ""))
+        if fields := _fields(told):
+            table([["field", "verdict", "how"], *[[one["name"], one["state"], one["says"]] for one in fields]], (3, 2, 5))
+    text("Quality", 10.5, bold=True, gap=0.5)
+    text(told["quality"]["says"])
+    text("Alerts", 10.5, bold=True, gap=0.5)
+    if told["alerts"]:
+        rows = [
+            [_day(one["since"]), _day(one["resolved_at"]) if one["resolved_at"] else one["state"], one["says"]] for one in told["alerts"]
+        ]
+        table([["since", "until", "what"], *rows], (2, 2, 6))
+    else:
+        text("None.")
+    return bytes(paper.output())
+
+
+def main() -> int:
+    """Facts in, a report out."""
+    told = orjson.loads(sys.stdin.buffer.read())
+    sys.stdout.buffer.write(write_pdf(told) if sys.argv[1:] == ["pdf"] else write_html(told))
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

@@ -1,0 +1,154 @@
+"""Reports: the facts about an endpoint over a period, drawn as a page or as PDF by a process of its own, and sent by mail on a schedule."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import sys
+from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING, Any, Literal
+
+import orjson
+
+from lamppost.core.errors import LampPostError
+from lamppost.core.monitoring.alert_rules import error_budgets
+from lamppost.core.monitoring.latency_histogram import quantiles
+from lamppost.service.deployment.route_table import Routes
+from lamppost.service.monitoring.outcomes import quality_page
+from lamppost.store import alerts, endpoints, timeline, windows
+from lamppost.store.database import Pool
+
+if TYPE_CHECKING:
+    from lamppost.service.monitoring.notices import NoticeSender
+
+log = logging.getLogger("lamppost.reports")
+
+Format = Literal["html", "pdf"]
+PERIODS = {"day": timedelta(days=1), "week": timedelta(days=7), "month": timedelta(days=30)}
+_DRAW_S = 60.0
+_STEPS = 84
+
+
+async def report_facts(pool: Pool, routes: Routes, endpoint: str, since: datetime, until: datetime) -> dict[str, Any]:
+    """All that a report says, as JSON has it."""
+    route = routes.route(endpoint)
+    step_s = max(60, int((until - since).total_seconds() / _STEPS))
+    stretches = await timeline.load_steps(pool, endpoint, since, until, step_s)
+    total = timeline.sum_steps(stretches, since)
+    judged = await windows.judged_windows(pool, endpoint, None, since, until)
+    fired = [one for one in await alerts.list_alerts(pool, endpoint, None, 100) if one.alert.since < until and one.alert.seen_at >= since]
+    objectives = route.split.setup.watch.objectives
+    quality = await quality_page(pool, routes, endpoint, since, until)
+    slow = await timeline.service_level_totals(pool, endpoint, since, objectives.fast_ms if objectives else None)
+    levels = error_budgets(objectives, slow, slow) if objectives else []
+    drifted = [one for one in judged if one.state == "drifted"]
+    return {
+        "endpoint": endpoint,
+        "serves": route.split.setup.says(),
+        "since": since,
+        "until": until,
+        "calls": total.calls,
+        "refused": total.refused,
+        "failed": total.failed,
+        "latency": dict(zip(("p50", "p95", "p99"), (_ms(us) for us in quantiles(total.latency, (0.5, 0.95, 0.99))), strict=True)),
+        "over_time": [
+            {
+                "at": one.at,
+                "calls": one.calls,
+                "failed": one.failed,
+                "p50": _ms(quantiles(one.latency, (0.5,))[0]),
+                "p99": _ms(quantiles(one.latency, (0.99,))[0]),
+            }
+            for one in stretches
+        ],
+        "windows": [{"at": one.at, "until": one.until, "state": one.state, "rows": one.rows, "odd": one.odd} for one in judged],
+        "drift": _drift(judged),
+        "quality": quality,
+        "budgets": [
+            {"name": one.name, "objective": one.objective, "calls": one.calls, "bad": one.bad, "spent": one.spent} for one in levels
+        ],
+        "alerts": [
+            {
+                "rule": one.alert.rule,
+                "state": one.alert.state,
+                "since": one.alert.since,
+                "resolved_at": one.alert.resolved_at,
+                "says": one.alert.reading.says,
+                "why": one.alert.reading.why,
+            }
+            for one in fired
+        ],
+        "changes": [
+            {"at": one.since, "says": one.setup.says(), "by": one.changed_by}
+            for one in await endpoints.endpoint_history(pool, endpoint, 200)
+            if since <= one.since < until
+        ],
+        "says": _says(endpoint, total.calls, total.failed, _ms(quantiles(total.latency, (0.99,))[0]), drifted, quality),
+        "made_at": datetime.now(UTC),
+    }
+
+
+def _ms(us: float | None) -> float | None:
+    return None if us is None else round(us / 1e3, 3)
+
+
+def _drift(judged: list[windows.JudgedWindow]) -> dict[str, Any] | None:
+    """The worst window: the newest that drifted, else the newest at all."""
+    drifted = [one for one in judged if one.state == "drifted"]
+    worst = (drifted or judged)[-1:] or None
+    if worst is None:
+        return None
+    one = worst[0]
+    why = next((other.why for other in reversed(drifted) if other.why), None)
+    return {"at": one.at, "version": one.version, "state": one.state, **one.verdict, "why": why}
+
+
+def _says(endpoint: str, calls: int, failed: int, p99: float | None, drifted: list[windows.JudgedWindow], quality: dict[str, Any]) -> str:
+    told = [f"{endpoint} answered {calls:,} calls" + (f", {failed:,} of them failed" if failed else ", none failed")]
+    if p99 is not None:
+        told.append(f"99 of 100 within {p99:,.0f} ms")
+    told.append(f"its inputs or answers drifted in {len(drifted)} windows" if drifted else "its inputs and answers stayed as in training")
+    first = next(iter(quality["versions"]), None)
+    if first is not None and first["kind"] == "labels" and first["accuracy"] is not None:
+        told.append(f"{100 * first['accuracy']['value']:.0f} % of the answers whose truth is known were right")
+    return "; ".join(told) + "."
+
+
+async def draw_report(told: dict[str, Any], form: Format) -> bytes:
+    """A report as bytes, drawn by a process of its own: what it needs for that never stays in the service."""
+    process = await asyncio.create_subprocess_exec(
+        *(sys.executable, "-m", "lamppost.service.monitoring.report_page", form),
+        stdin=asyncio.subprocess.PIPE,
+        stdout=asyncio.subprocess.PIPE,
+        stderr=asyncio.subprocess.PIPE,
+    )
+    try:
+        out, error = await asyncio.wait_for(process.communicate(orjson.dumps(told)), _DRAW_S)
+    except BaseException:
+        if process.returncode is None:
+            process.kill()
+        raise
+    if process.returncode:
+        raise LampPostError(f"the report could not be drawn: {error.decode(errors='replace').strip()[-300:]}")
+    return out
+
+
+async def send_due_reports(pool: Pool, routes: Routes, notices: NoticeSender, now: datetime) -> None:
+    """Send the reports whose day or week is over, by mail; one that fails is tried again with the next look."""
+    for channel in await alerts.list_channels(pool):
+        span = {"daily": PERIODS["day"], "weekly": PERIODS["week"]}.get(channel.reports)
+        if span is None or channel.kind != "mail" or now - (channel.reported_at or channel.made_at) < span:
+            continue
+        try:
+            for endpoint in sorted(channel.endpoints or routes.by_endpoint):
+                if endpoint in routes.by_endpoint:
+                    told = await report_facts(pool, routes, endpoint, now - span, now)
+                    pages = [
+                        (f"{endpoint}.html", "html", await draw_report(told, "html")),
+                        (f"{endpoint}.pdf", "pdf", await draw_report(told, "pdf")),
+                    ]
+                    await asyncio.to_thread(notices.mail, channel.target, f"{endpoint}, {channel.reports} report", told["says"], pages)
+        except (OSError, ValueError, LampPostError) as error:
+            log.warning("the report to %s was not sent: %s", channel.name, error)
+            continue
+        await alerts.note_report_sent(pool, channel.name, now)

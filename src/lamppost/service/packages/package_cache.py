@@ -1,0 +1,74 @@
+"""Packages on this node's disk: fetched from the database once, checked anew whenever they are read."""
+
+from __future__ import annotations
+
+import asyncio
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeVar
+from uuid import uuid4
+
+from lamppost.core.artifact.manifest import Manifest
+from lamppost.core.artifact.proof import Proof
+from lamppost.core.errors import PackageRefused
+from lamppost.package.read import Lamp, read_lamp, read_unpacked, unpack_lamp
+from lamppost.store import packages
+from lamppost.store.database import Pool
+
+T = TypeVar("T")
+
+_REMEMBERED = 32
+
+
+class PackageCache:
+    """The folder of one node."""
+
+    def __init__(self, pool: Pool, folder: Path) -> None:
+        self._pool = pool
+        self._folder = folder
+        self._described: dict[str, Lamp] = {}
+
+    async def keep(self, digest: str, checked: Path) -> None:
+        """Take over a lamp file that was checked and stored, so that it need not be fetched back."""
+        await asyncio.to_thread(checked.replace, await self._place(digest))
+
+    async def described(self, digest: str) -> Lamp:
+        """What is in a stored package. The last few are remembered: a digest always means the same content."""
+        lamp = self._described.pop(digest, None)
+        if lamp is None:
+            lamp = await self._on_disk(digest, read_lamp)
+        self._described[digest] = lamp
+        while len(self._described) > _REMEMBERED:
+            del self._described[next(iter(self._described))]
+        return lamp
+
+    async def unpacked(self, digest: str) -> tuple[Manifest, Proof, Path]:
+        """A stored package that lies unpacked on disk: its manifest, its proof, and its folder."""
+        folder = self._folder / digest
+        try:
+            manifest, proof = await asyncio.to_thread(read_unpacked, folder, digest)
+        except (PackageRefused, FileNotFoundError) as error:
+            if isinstance(error, PackageRefused):
+                await asyncio.to_thread(shutil.rmtree, folder, ignore_errors=True)
+            await self._on_disk(digest, lambda file: unpack_lamp(file, digest, self._folder))
+            manifest, proof = await asyncio.to_thread(read_unpacked, folder, digest)
+        return manifest, proof, folder
+
+    async def _on_disk(self, digest: str, read: Callable[[Path], T]) -> T:
+        """What is read of a stored package, which is fetched from the database if it is not on disk."""
+        file = await self._place(digest)
+        if not file.exists():
+            fetched = file.with_name(f".{digest}.{uuid4().hex}")
+            await packages.fetch_package(self._pool, digest, fetched)
+            await asyncio.to_thread(fetched.replace, file)
+        try:
+            return await asyncio.to_thread(read, file)
+        except PackageRefused:  # the copy on disk is damaged; the next try fetches it again
+            await asyncio.to_thread(file.unlink, missing_ok=True)
+            await asyncio.to_thread(shutil.rmtree, file.with_suffix(""), ignore_errors=True)
+            raise
+
+    async def _place(self, digest: str) -> Path:
+        await asyncio.to_thread(self._folder.mkdir, parents=True, exist_ok=True)
+        return self._folder / f"{digest}.lamp"

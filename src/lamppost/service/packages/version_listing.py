@@ -1,0 +1,55 @@
+"""All versions that are stored, and what lists say of their packages. A digest always means the same content, so each manifest is read
+once: of thousands of versions a list costs what its lines cost.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping, Sequence
+
+from lamppost.core.artifact.manifest import read_manifest
+from lamppost.core.artifact.version_search import VersionSummary, matches_search, summarize_manifest
+from lamppost.core.errors import NotFound
+from lamppost.core.names import closest_name
+from lamppost.store import packages
+from lamppost.store.database import Pool
+from lamppost.store.packages import ListedVersion
+
+_REMEMBERED = 50_000
+_AT_ONCE = 500
+
+
+class VersionListing:
+    """Of one node."""
+
+    def __init__(self, pool: Pool) -> None:
+        self._pool = pool
+        self._told: dict[str, VersionSummary] = {}
+
+    async def find(self, model: str | None, search: str) -> list[tuple[ListedVersion, VersionSummary]]:
+        """Versions of a model, or of all, that a search finds; newest first within a model. Raise NotFound for an unknown model."""
+        found = await packages.list_versions(self._pool, model)
+        if model is not None and not found:
+            like = closest_name(model, {version.model for version in await packages.list_versions(self._pool)})
+            raise NotFound(f"there is no model {model!r}" + (f"; did you mean {like}?" if like else ""))
+        told = await self._all([version.digest for version in found])
+        return [
+            (version, told[version.digest])
+            for version in found
+            if matches_search(search, version.name, told[version.digest], version.pushed_by)
+        ]
+
+    async def _all(self, digests: Sequence[str]) -> dict[str, VersionSummary]:
+        known = {digest: self._told[digest] for digest in digests if digest in self._told}
+        new = [digest for digest in dict.fromkeys(digests) if digest not in known]
+        for at in range(0, len(new), _AT_ONCE):
+            read = await packages.read_manifests(self._pool, new[at : at + _AT_ONCE])
+            known |= await asyncio.to_thread(_read, read)
+        if len(self._told) + len(new) > _REMEMBERED:
+            self._told.clear()
+        self._told |= known
+        return known
+
+
+def _read(manifests: Mapping[str, str]) -> dict[str, VersionSummary]:
+    return {digest: summarize_manifest(read_manifest(manifest.encode())) for digest, manifest in manifests.items()}

@@ -1,0 +1,172 @@
+"""What happens once a call is answered: it is counted for a rollout, and copied to shadows. None of it is on the way of an answer."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Sequence
+from typing import Any
+
+import orjson
+
+from lamppost.core.endpoint.endpoint_schema import WHICH, fit_rows
+from lamppost.core.endpoint.rollout_counts import RolloutTally
+from lamppost.core.endpoint.shares import GOLDEN
+from lamppost.core.errors import LampPostError
+from lamppost.core.payload.validation_plan import Row
+from lamppost.core.schema.fields import Schema
+from lamppost.runtime.lane import Lane
+from lamppost.runtime.lane_options import LaneAnswer, RequestOptions
+from lamppost.service.records.recorder import MAX_PAYLOAD_BYTES, Recorder
+from lamppost.store.call_records import CallRecord
+
+_MOST_WAITING = 64
+"""Copies that may wait in a lane; more are left out."""
+_COPY_S = 10.0
+
+
+class ShadowState:
+    """One shadow of an endpoint. lane : None until it is open, or when it cannot be. left_out : copies that found no room."""
+
+    def __init__(self, version: str, share: float) -> None:
+        self.version = version
+        self.share = share
+        self.lane: Lane | None = None
+        self.why: str | None = None
+        self.answered = self.failed = self.left_out = 0
+        self._calls = 0
+
+    def due(self) -> bool:
+        """Whether the next call is copied, evenly by its share."""
+        self._calls += 1
+        return self.share >= 100 or (self._calls * GOLDEN) % 1.0 * 100 < self.share
+
+
+class AnswerHooks:
+    """For one endpoint while its setup stands. columns : of the rows that are told."""
+
+    def __init__(
+        self, endpoint: str, columns: Schema, recorder: Recorder, tally: RolloutTally | None, shadows: Sequence[ShadowState]
+    ) -> None:
+        self.endpoint = endpoint
+        self.tally = tally
+        self.shadows = list(shadows)
+        self.others: dict[str, Lane] = {}
+        self._columns = columns
+        self._recorder = recorder
+
+    def told(self, version: str, rows: Sequence[Row] | None, answers: list[Row], ms: float, request_id: str, token: str | None) -> None:
+        """A call that was answered. rows : as the model took them, None where they came as columns, which are counted and not copied."""
+        tally = self.tally
+        if tally is not None:
+            if ", " in version:  # rows of one call went to several
+                for one in version.split(", "):
+                    tally.answered(one, ms, [answer for answer in answers if answer.get(WHICH) == one])
+            else:
+                tally.answered(version, ms, answers)
+                if tally.watch.compare and version == tally.watch.new and rows is not None:
+                    old = self.others.get(tally.watch.old)
+                    if old is not None:
+                        self._copy(old, rows, _Compared(tally, answers))
+        for shadow in self.shadows:
+            if shadow.due() and rows is not None:
+                if shadow.lane is None:
+                    shadow.left_out += 1
+                else:
+                    self._copy(shadow.lane, rows, _Recorded(self, shadow, len(rows), request_id, token))
+
+    def failed(self, version: str | None) -> None:
+        """A call that a version failed."""
+        if self.tally is not None and version is not None:
+            self.tally.failed(version)
+
+    def _copy(self, lane: Lane, rows: Sequence[Row], reply: _Copy) -> None:
+        """Rows for another lane, behind all live calls; left out where the lane has enough to do."""
+        if lane.waiting > _MOST_WAITING:
+            reply.set_exception(LampPostError("there was no room for a copy"))
+            return
+        terms = RequestOptions(bulk=True, deadline=asyncio.get_running_loop().time() + _COPY_S)
+        try:
+            taken = list(rows) if lane.columns.names == self._columns.names else fit_rows(rows, lane.columns, self._columns, lane.name)
+            lane.submit(taken, 64 * len(rows), terms, reply)
+        except LampPostError as error:
+            reply.set_exception(error)
+
+    def record(self, call: CallRecord) -> None:
+        """What a shadow answered."""
+        self._recorder.add(call)
+
+
+class _Copy:
+    """Where the answer to a copy goes."""
+
+    def done(self) -> bool:
+        """It is wanted for as long as its deadline."""
+        return False
+
+    def set_result(self, _: LaneAnswer) -> None:
+        """The answer."""
+
+    def set_exception(self, _: LampPostError) -> None:
+        """What went wrong instead."""
+
+
+class _Compared(_Copy):
+    """Held against what the new version answered to the same rows."""
+
+    def __init__(self, tally: RolloutTally, new: list[Row]) -> None:
+        self._tally = tally
+        self._new = new
+
+    def set_result(self, answer: LaneAnswer) -> None:
+        self._tally.compared(answer.rows, self._new)
+
+
+class _Recorded(_Copy):
+    """Recorded under the request id of the call that it is a copy of."""
+
+    def __init__(self, after: AnswerHooks, shadow: ShadowState, rows: int, request_id: str, token: str | None) -> None:
+        self._after = after
+        self._shadow = shadow
+        self._rows = rows
+        self._request_id = request_id
+        self._token = token
+        self._since = time.perf_counter()
+
+    def set_result(self, answer: LaneAnswer) -> None:
+        self._shadow.answered += 1
+        lane = self._shadow.lane
+        body = orjson.dumps({"answers": answer.rows, "version": self._shadow.version}, default=str)
+        if lane is not None and not lane.keeps.everything:
+            body = lane.keeps.answer(body)
+        phases = {"queue": int(answer.queue_s * 1e6), "worker": int(answer.worker_s * 1e6)}
+        self._record(200, phases, answer.batch_rows, body)
+
+    def set_exception(self, error: LampPostError) -> None:
+        if error.code == "error":
+            self._shadow.left_out += 1
+            return
+        self._shadow.failed += 1
+        self._record(error.status, {}, None, orjson.dumps(error.to_problem(), default=str))
+
+    def _record(self, status: int, phases: dict[str, int], batch_rows: int | None, body: bytes) -> None:
+        took_us = int((time.perf_counter() - self._since) * 1e6)
+        kept: Any = body if len(body) <= MAX_PAYLOAD_BYTES else None
+        after, version = self._after, self._shadow.version
+        after.record(
+            CallRecord(
+                time.time(),
+                self._request_id,
+                after.endpoint,
+                version,
+                self._token,
+                status,
+                self._rows,
+                batch_rows,
+                took_us,
+                phases,
+                None,
+                kept,
+                shadow=True,
+            )
+        )

@@ -1,0 +1,217 @@
+"""From a request's body to what a lane is asked, and from a lane's answer to a body: which content types are read and written, and how."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import AsyncGenerator
+from typing import Any
+from urllib.parse import parse_qs
+
+import orjson
+from starlette.datastructures import Headers, UploadFile
+from starlette.formparsers import MultiPartException, MultiPartParser
+
+from lamppost.core.errors import BadBody, BadJson, NotAcceptable, WrongContentType
+from lamppost.core.payload.arrow import read_arrow, write_arrow
+from lamppost.core.payload.coercion import Coercion
+from lamppost.core.payload.text_formats import (
+    ARROW,
+    CSV,
+    JSON,
+    MULTIPART,
+    NDJSON,
+    read_csv,
+    read_ndjson,
+    write_columns,
+    write_csv,
+    write_ndjson,
+)
+from lamppost.core.payload.validation_plan import ValidationPlan
+from lamppost.core.schema.columns import Column, answer_rows_from_columns, column_from_values, columns_from_rows, json_values
+from lamppost.core.schema.fields import Field, Schema
+from lamppost.runtime.lane_options import LaneAnswer
+from lamppost.service.prediction.predictors import PredictionInput
+
+READ = (JSON, NDJSON, CSV, ARROW, MULTIPART)
+WRITTEN = (JSON, NDJSON, CSV, ARROW)
+_ALSO = {"application/ndjson": NDJSON, "application/jsonl": NDJSON, "application/csv": CSV}
+MAX_PARTS = 1_000
+KEPT_ROWS = 1_000
+"""Rows of a request in another type than JSON that are recorded."""
+
+
+def request_content_type(headers: list[tuple[bytes, bytes]]) -> tuple[str, str]:
+    """The plain type of the body and the whole header; JSON where none is said. Raise WrongContentType for one that is not read."""
+    given = next((value.decode("latin-1") for name, value in headers if name == b"content-type"), JSON)
+    plain = given.partition(";")[0].strip().lower()
+    plain = _ALSO.get(plain, plain)
+    if plain not in READ:
+        raise WrongContentType(f"given {given[:80]}, expected one of {', '.join(READ)}; for JSON add the header Content-Type: {JSON}")
+    return plain, given
+
+
+def answer_content_type(headers: list[tuple[bytes, bytes]], given: str) -> str:
+    """The type of the answer: the one the caller likes best (RFC 9110, section 12.5.1); where it says nothing, JSON, and Arrow to Arrow."""
+    said = b",".join([value for name, value in headers if name == b"accept"])
+    default = ARROW if given == ARROW else JSON
+    if said in (b"", b"*/*"):  # nearly every call
+        return default
+    accept = said.decode("latin-1")
+    best, liked = None, 0.0
+    for part in accept.split(","):
+        kind, *parameters = [piece.strip().lower() for piece in part.split(";")]
+        weight = next((_weight(one[2:]) for one in parameters if one.startswith("q=")), 1.0)
+        kind = _ALSO.get(kind, kind)
+        chosen = default if kind in ("*/*", "", f"{default.partition('/')[0]}/*") else kind if kind in WRITTEN else None
+        if chosen is None and kind.endswith("/*"):
+            chosen = next((one for one in WRITTEN if one.startswith(kind[:-1])), None)
+        if chosen is not None and weight > liked:
+            best, liked = chosen, weight
+    if best is None:
+        raise NotAcceptable(f"the caller accepts {accept[:80]}, and answers are written as {', '.join(WRITTEN)}")
+    return best
+
+
+def is_streamed(headers: list[tuple[bytes, bytes]], limit: int) -> bool:
+    """Whether a body is to be read in blocks: lines of a type that can be, over the limit or of a size that is not told."""
+    length = next((value for name, value in headers if name == b"content-length"), None)
+    if length is not None and (not length.isdigit() or int(length) <= limit):
+        return False
+    in_blocks = (NDJSON, CSV, ARROW)
+    return request_content_type(headers)[0] in in_blocks and stream_content_types(headers)[1] in in_blocks
+
+
+def stream_content_types(headers: list[tuple[bytes, bytes]]) -> tuple[str, str]:
+    """The type of such a body and of its answer, which is the same where the caller likes any."""
+    kind = request_content_type(headers)[0]
+    accept = b",".join(value for name, value in headers if name == b"accept")
+    return kind, kind if accept.strip() in (b"", b"*/*") else answer_content_type(headers, kind)
+
+
+def query_options(query: bytes) -> bytes | None:
+    """The options in a query, as JSON."""
+    given = parse_qs(query.decode("latin-1")).get("options")
+    return given[-1].encode() if given else None
+
+
+def _weight(text: str) -> float:
+    try:
+        return min(1.0, max(0.0, float(text)))
+    except ValueError:
+        return 0.0
+
+
+def read_body(
+    plan: ValidationPlan, columns: Schema, kind: str, body: bytes, parts: list[Part], query: bytes, told: list[Coercion] | None = None
+) -> PredictionInput:
+    """What a whole body, or the parts of a form, asks for; raise BadBody, BadJson, TooManyRows or InvalidRows.
+
+    told : what a lenient endpoint changed, see `Plan.read`; Arrow has types of its own and is read strictly always.
+    """
+    options = query_options(query)
+    if kind == JSON:
+        if options is not None:
+            raise BadJson("options of a JSON body stand in the body, beside its fields or rows", example=plan.example())
+        said = plan.read(body, told)
+        return PredictionInput("alone" if said.alone else "columns" if said.columns else "rows", len(said.rows), said.rows)
+    if kind == ARROW:
+        values, count = read_arrow(plan.schema, body, plan.max_rows)
+        chosen = plan.read_options(options)
+        values += [column_from_values(field, [chosen[field.name]] * count) for field in columns.fields[len(plan.schema) :]]
+        return PredictionInput("rows", count, columns=values)
+    if kind == MULTIPART:
+        rows = [plan.read(_row_of(plan.schema, parts), told).rows[0]]
+        form = "alone"
+    else:
+        rows = read_ndjson(plan, body, told=told) if kind == NDJSON else read_csv(plan, body, told=told)
+        form = "rows"
+    if plan.options is not None and options is not None:
+        chosen = plan.read_options(options)
+        rows = [row | chosen for row in rows]
+    elif options is not None:
+        plan.read_options(options)
+    return PredictionInput(form, len(rows), rows)
+
+
+Part = tuple[str, bytes, bool]
+"""A part of a form: its name, its bytes, and whether it is a file."""
+
+
+async def read_form_parts(header: str, body: bytes) -> list[Part]:
+    """The parts of a multipart form; raise BadBody."""
+
+    async def pieces() -> AsyncGenerator[bytes, None]:
+        yield body
+
+    given, room = Headers({"content-type": header}), len(body) + 1
+    try:
+        parts = await MultiPartParser(given, pieces(), max_files=MAX_PARTS, max_fields=MAX_PARTS, max_part_size=room).parse()
+    except (MultiPartException, KeyError, UnicodeDecodeError, ValueError) as error:
+        raise BadBody(f"the body is no multipart form: {getattr(error, 'message', None) or error}") from error
+    try:
+        return [
+            (name, await part.read() if isinstance(part, UploadFile) else part.encode(), isinstance(part, UploadFile))
+            for name, part in parts.multi_items()
+        ]
+    finally:
+        await parts.close()
+
+
+def _row_of(schema: Schema, parts: list[Part]) -> bytes:
+    """One row of a form, files for pictures, as a JSON body, which is read like any other."""
+    known = {field.name: field for field in schema}
+    names = [name for name, _, _ in parts]
+    if twice := sorted({name for name in names if names.count(name) > 1}):
+        raise BadBody(f"the form has the part {twice[0]!r} more than once")
+    texts = [orjson.dumps(name) + b":" + _part(known.get(name), data, is_file) for name, data, is_file in parts]
+    return b"{" + b",".join(texts) + b"}"
+
+
+def _part(field: Field | None, data: bytes, is_file: bool) -> bytes:
+    if is_file and (field is None or field.kind == "image"):
+        return orjson.dumps(base64.b64encode(data).decode())
+    text = data.decode("utf-8", "replace")
+    if field is None or field.kind in ("text", "choice", "time", "image"):
+        return orjson.dumps(text)
+    try:
+        orjson.loads(text)
+    except ValueError:
+        return orjson.dumps(text)
+    return text.encode()
+
+
+def write_answer(answers: Schema, asked: PredictionInput, answer: LaneAnswer, wanted: str, about: dict[str, Any]) -> bytes:
+    """The body of an answer; ``about`` is version, request id, and what was changed, which JSON carries too."""
+    if wanted == ARROW:
+        return write_arrow(answers, columns_from_rows(answers, answer.rows) if answer.columns is None else answer.columns)
+    rows = answer.rows if answer.columns is None else answer_rows_from_columns(answers, answer.columns, asked.count)
+    if wanted == CSV:
+        return write_csv(answers, rows)
+    if wanted == NDJSON:
+        return write_ndjson(rows)
+    if asked.form == "alone":
+        return orjson.dumps({"answer": rows[0], **about})
+    if asked.form == "columns":
+        return orjson.dumps({"columns": write_columns(answers, rows), **about})
+    return orjson.dumps({"answers": rows, **about})
+
+
+def request_as_json(plan: ValidationPlan, columns: Schema, kind: str, asked: PredictionInput) -> bytes:
+    """A request in another type than JSON as it is recorded: its first 1,000 rows, and of what type it was."""
+    kept = (
+        columns_from_rows(columns, (asked.rows or [])[:KEPT_ROWS])
+        if asked.columns is None
+        else [_first(column) for column in asked.columns]
+    )
+    lists = [json_values(field, column) for field, column in zip(columns, kept, strict=True)]
+    names = plan.schema.names
+    rows = [dict(zip(names, values, strict=False)) for values in zip(*lists, strict=True)]
+    said: dict[str, Any] = {"rows": rows, "content_type": kind}
+    if asked.count > KEPT_ROWS:
+        said["left_out"] = asked.count - KEPT_ROWS
+    return orjson.dumps(said)
+
+
+def _first(column: Column) -> Column:
+    missing = None if column.missing is None else column.missing[:KEPT_ROWS]
+    return Column(column.values[:KEPT_ROWS], missing, column.extras)

@@ -1,0 +1,19 @@
+"""Asking a version about many rows for looking at its answers, behind all live calls."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from lamppost.core.payload.validation_plan import Row
+from lamppost.runtime.lane import Lane
+from lamppost.runtime.lane_options import RequestOptions
+
+_BATCH = 64
+
+
+async def answer_in_bulk(lane: Lane, rows: Sequence[Row]) -> list[Row]:
+    """Answers to rows as its plan reads them, in batches; nothing is recorded."""
+    said: list[Row] = []
+    for at in range(0, len(rows), _BATCH):
+        said += (await lane.predict(rows[at : at + _BATCH], 0, RequestOptions(bulk=True))).rows
+    return said

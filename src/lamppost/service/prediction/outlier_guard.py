@@ -1,0 +1,53 @@
+"""An endpoint that refuses rows too unlike training, where its setup says so; elsewhere oddness is only recorded."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Any
+
+from lamppost.core.drift.outlier_score import JOINT
+from lamppost.core.errors import Fault, InvalidRows
+from lamppost.core.schema.columns import rows_from_columns
+from lamppost.core.schema.value_kinds import shortened_json
+from lamppost.runtime.lane_options import LIVE_REQUEST, RequestOptions
+from lamppost.service.prediction.predictors import Headers, PredictionInput, PredictionOutput, Predictor
+from lamppost.service.records.window_counting import WindowCounting
+
+
+class OutlierGuard:
+    """Whatever answers, behind a look at each row. limit : oddness from which a row is refused."""
+
+    def __init__(self, inner: Predictor, counting: WindowCounting, version: str, limit: float) -> None:
+        self.plan, self.columns, self.answers, self.keeps = inner.plan, inner.columns, inner.answers, inner.keeps
+        self.columns_of_rows = inner.columns_of_rows
+        self._inner = inner
+        self._counting = counting
+        self._version = version
+        self._limit = limit
+
+    async def ask(
+        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
+    ) -> PredictionOutput:
+        """Answer; raise InvalidRows that names the odd rows and by what they are odd."""
+        looker = await self._counting.looker(self._version)
+        rows = asked.rows if asked.rows is not None else rows_from_columns(self.columns, asked.columns or [])
+        if looker is not None and looker.oddness is not None and rows:
+            names = frozenset(self.plan.schema.names)
+            columns = looker.columns(rows, [{}], names)
+            if len(rows) > 200:
+                scores, why = await asyncio.to_thread(looker.oddness.scores, columns, len(rows))
+            else:
+                scores, why = looker.oddness.scores(columns, len(rows))
+            faults = [
+                self._fault(at, name, rows[at]) for at, (score, name) in enumerate(zip(scores, why, strict=True)) if score >= self._limit
+            ]
+            if faults:
+                told = [fault.to_dict() for fault in faults[:50]]
+                raise InvalidRows(faults[0].sentence(), faults=told, fault_count=len(faults))
+        return await self._inner.ask(asked, as_columns, size_bytes, headers, terms)
+
+    def _fault(self, at: int, name: str, row: dict[str, Any]) -> Fault:
+        hint = f"this endpoint refuses rows with an oddness of {self._limit:g} and more"
+        if name == JOINT or name not in row:
+            return Fault(at, name, "a row unlike training", "numbers that go together as in training", hint)
+        return Fault(at, name, shortened_json(row[name]), "a value like those of training", hint)

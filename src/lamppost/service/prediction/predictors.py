@@ -1,0 +1,245 @@
+"""What answers for an endpoint: one lane, or several lanes behind one name, with or without fields that are looked up first.
+
+Each kind takes what a request asked for, in the terms of the endpoint's promise, and gives answers in the terms of the same promise.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from lamppost.core.endpoint.endpoint_schema import WHICH, EndpointSchema, fit_rows, part_answer_fields, part_answer_row
+from lamppost.core.endpoint.setup import EnsembleSetup, VersionChoice
+from lamppost.core.errors import BadRequest, Fault, InvalidRows, LampPostError, ModelFault, shift_fault_rows
+from lamppost.core.payload.validation_plan import Row, ValidationPlan
+from lamppost.core.schema.columns import Column, columns_from_rows, rows_from_columns
+from lamppost.core.schema.fields import Schema, find_field
+from lamppost.core.schema.redaction import RedactionPolicy
+from lamppost.core.schema.value_kinds import choice_text, shortened_json
+from lamppost.runtime.lane import Lane
+from lamppost.runtime.lane_options import LIVE_REQUEST, LaneAnswer, RequestOptions
+from lamppost.service.prediction.lookups import LookupTable
+
+Headers = list[tuple[bytes, bytes]]
+
+
+@dataclass(frozen=True, slots=True)
+class PredictionInput:
+    """What a request asks for: rows, or columns. form : how the caller gave them, and will get the answer in JSON."""
+
+    form: str
+    count: int
+    rows: list[Row] | None = None
+    columns: list[Column] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class PredictionOutput:
+    """An answer, and which versions gave it, comma-separated. rows : as the model took them, None where they came as columns."""
+
+    answer: LaneAnswer
+    version: str
+    rows: list[Row] | None = None
+
+
+class Predictor(Protocol):
+    """plan : how requests are read. columns : inputs and options. keeps : what of a call is recorded.
+
+    columns_of_rows : what `Served.rows` have, looked-up fields too.
+    """
+
+    plan: ValidationPlan
+    columns: Schema
+    answers: Schema
+    keeps: RedactionPolicy
+
+    columns_of_rows: Schema
+
+    async def ask(
+        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
+    ) -> PredictionOutput:
+        """Answer; ``as_columns`` asks for columns, which some give and others do not."""
+
+
+class SingleVersion:
+    """One version: its own schema, its own lane, no detour."""
+
+    def __init__(self, version: str, lane: Lane) -> None:
+        self.version = version
+        self.name = version.encode()
+        self.lane = lane
+        self.plan, self.columns, self.answers, self.keeps = lane.plan, lane.columns, lane.answers, lane.keeps
+        self.columns_of_rows = lane.columns
+
+    async def ask(
+        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
+    ) -> PredictionOutput:
+        """By columns where the answer is to be columns or the request was."""
+        if asked.columns is not None:
+            return PredictionOutput(await self.lane.predict_columns(asked.columns, asked.count, size_bytes, terms), self.version)
+        assert asked.rows is not None
+        if as_columns:
+            columns = columns_from_rows(self.columns, asked.rows)
+            return PredictionOutput(await self.lane.predict_columns(columns, asked.count, size_bytes, terms), self.version)
+        return PredictionOutput(await self.lane.predict(asked.rows, size_bytes, terms), self.version, asked.rows)
+
+
+class MergedSchemaPredictor:
+    """What those have in common that work by rows, in the terms of a promise."""
+
+    def __init__(self, promise: EndpointSchema) -> None:
+        self.plan = ValidationPlan(promise.inputs, options=promise.options)
+        self.columns = Schema((*promise.inputs, *(promise.options or ())))
+        self.answers = promise.answers
+        self.keeps = RedactionPolicy(promise.inputs, promise.options, promise.answers)
+        self.columns_of_rows = self.columns
+
+    def rows(self, asked: PredictionInput) -> list[Row]:
+        """What was asked, by rows."""
+        return asked.rows if asked.rows is not None else rows_from_columns(self.columns, asked.columns or [])
+
+
+class RowRouter(MergedSchemaPredictor):
+    """Rows of one call that go to several versions. key : a field or option that may only choose. tells : whether answers say by whom."""
+
+    def __init__(self, promise: EndpointSchema, lanes: Mapping[str, Lane], key: str | None, tells: bool) -> None:
+        super().__init__(promise)
+        self._lanes = lanes
+        self._key = key
+        self._tells = tells
+
+    async def answered(self, versions: Sequence[str], rows: list[Row], size_bytes: int, terms: RequestOptions) -> PredictionOutput:
+        """Each row by its version, the answers in the rows' order."""
+        groups: dict[str, list[int]] = {}
+        for at, version in enumerate(versions):
+            groups.setdefault(version, []).append(at)
+        share = size_bytes // max(1, len(rows))
+        said = await asyncio.gather(
+            *(self._by(version, places, rows, share, terms) for version, places in groups.items()), return_exceptions=True
+        )
+        answers: list[Row] = [{}] * len(rows)
+        for (version, places), answer in zip(groups.items(), said, strict=True):
+            if isinstance(answer, BaseException):
+                raise answer
+            for at, row in zip(places, answer.rows, strict=True):
+                answers[at] = {**row, WHICH: version} if self._tells else row
+        return PredictionOutput(
+            join_answers([answer for answer in said if isinstance(answer, LaneAnswer)], answers), ", ".join(groups), rows
+        )
+
+    async def _by(self, version: str, places: list[int], rows: list[Row], share: int, terms: RequestOptions) -> LaneAnswer:
+        lane = self._lanes[version]
+        ignored = None if self._key is None or find_field(lane.columns, self._key) else self._key
+        try:
+            fitted = fit_rows([rows[at] for at in places], lane.columns, self.columns, version, ignored)
+            return await lane.predict(fitted, share * len(places), terms)
+        except LampPostError as error:
+            placed = shift_fault_rows(error, places.__getitem__)
+            placed.version = version
+            raise placed from error
+
+
+class ChosenVersion(RowRouter):
+    """One of several versions for each row, by a field, or for each call, by an option or a header."""
+
+    def __init__(self, choose: VersionChoice, promise: EndpointSchema, lanes: Mapping[str, Lane]) -> None:
+        super().__init__(promise, lanes, choose.name, choose.by == "field")
+        self._choose = choose
+        self._header = choose.name.lower().encode()
+
+    async def ask(
+        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
+    ) -> PredictionOutput:
+        """Each row by its version."""
+        rows = self.rows(asked)
+        return await self.answered(self._versions(rows, headers), rows, size_bytes, terms)
+
+    def _versions(self, rows: list[Row], headers: Headers) -> list[str]:
+        """The version of each row."""
+        choose = self._choose
+        if choose.by == "header":
+            given = next((value.decode("latin-1") for name, value in headers if name == self._header), None)
+            version = choose.cases.get(given or "", choose.other)
+            if version is None:
+                came = "it did not come" if given is None else f"it is {shortened_json(given)}"
+                raise BadRequest(f"the header {choose.name} chooses the version, and {came}; send one of {', '.join(choose.cases)}")
+            return [version] * len(rows)
+        versions, faults = [], []
+        for at, row in enumerate(rows):
+            version = choose.cases.get(choice_text(row[choose.name]), choose.other)
+            if version is None:
+                expected = f"one of {', '.join(choose.cases)}"
+                faults.append(Fault(at, choose.name, shortened_json(row[choose.name]), expected, "it chooses the version that answers"))
+            versions.append(version or "")
+        if faults:
+            raise InvalidRows(faults[0].sentence(), faults=[fault.to_dict() for fault in faults[:50]], fault_count=len(faults))
+        return versions
+
+
+class Ensemble(MergedSchemaPredictor):
+    """Several versions that all answer, and one that makes one answer of theirs."""
+
+    def __init__(self, together: EnsembleSetup, promise: EndpointSchema, lanes: Mapping[str, Lane]) -> None:
+        super().__init__(promise)
+        self._together = together
+        self._lanes = lanes
+        self._version = ", ".join(dict.fromkeys((together.combine, *together.parts.values())))
+        given = part_answer_fields({part: lanes[version].answers for part, version in together.parts.items()})
+        known = given | {field.name: field for field in self.columns if field.name not in given}
+        self._given = Schema(tuple(known[name] for name in lanes[together.combine].columns.names))
+
+    async def ask(
+        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
+    ) -> PredictionOutput:
+        """All parts at once, then what combines them."""
+        rows, parts = self.rows(asked), self._together.parts
+        said = await asyncio.gather(*(self._by(version, rows, size_bytes, terms) for version in parts.values()))
+        combine = self._lanes[self._together.combine]
+        wanted = frozenset(combine.columns.names)
+        merged: list[Row] = [{name: value for name, value in row.items() if name in wanted} for row in rows]
+        for (part, version), answer in zip(parts.items(), said, strict=True):
+            schema = self._lanes[version].answers
+            for row, given in zip(merged, answer.rows, strict=True):
+                row.update((name, value) for name, value in part_answer_row(part, schema, given).items() if name in wanted)
+        try:
+            last = await combine.predict(fit_rows(merged, combine.columns, self._given, self._together.combine), size_bytes, terms)
+        except InvalidRows as error:
+            raise ModelFault(f"{self._together.combine} cannot take what the parts answered: {error.detail}") from error
+        worker_s = max(one.worker_s for one in said) + last.worker_s
+        return PredictionOutput(join_answers([*said, last], last.rows)._replace(worker_s=worker_s), self._version)
+
+    async def _by(self, version: str, rows: list[Row], size_bytes: int, terms: RequestOptions) -> LaneAnswer:
+        lane = self._lanes[version]
+        return await lane.predict([{name: row[name] for name in lane.columns.names} for row in rows], size_bytes, terms)
+
+
+class LookupPredictor(MergedSchemaPredictor):
+    """Fields from tables first, then whatever answers."""
+
+    def __init__(self, inner: Predictor, promise: EndpointSchema, tables: Sequence[LookupTable]) -> None:
+        super().__init__(promise)
+        self._inner = inner
+        self.columns_of_rows = inner.columns_of_rows
+        self._tables = tables
+
+    async def ask(
+        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
+    ) -> PredictionOutput:
+        """Keys become fields; raise InvalidRows for a key that no table knows, Unavailable while a database does not answer."""
+        rows = self.rows(asked)
+        found = await asyncio.gather(*(table.rows_for({row[table.lookup.key] for row in rows}) for table in self._tables))
+        names = self._inner.columns.names
+        filled = []
+        for at, row in enumerate(rows):
+            whole = dict(row)
+            for table, known in zip(self._tables, found, strict=True):
+                whole |= table.fields_of(row[table.lookup.key], known, at)
+            filled.append({name: whole[name] for name in names})
+        return await self._inner.ask(PredictionInput(asked.form, asked.count, filled), as_columns, size_bytes, headers, terms)
+
+
+def join_answers(parts: Sequence[LaneAnswer], rows: list[dict[str, Any]]) -> LaneAnswer:
+    """One answer of several lanes: the longest waits count, because they ran side by side."""
+    return LaneAnswer(rows, max(one.queue_s for one in parts), max(one.worker_s for one in parts), max(one.batch_rows for one in parts))

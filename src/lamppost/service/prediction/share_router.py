@@ -1,0 +1,99 @@
+"""Several versions behind one name, by shares: each call, or each row with its key, goes to one of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from random import Random, SystemRandom
+
+from lamppost.core.endpoint.endpoint_schema import EndpointSchema, endpoint_schema
+from lamppost.core.endpoint.setup import EndpointSetup
+from lamppost.core.endpoint.shares import Shares
+from lamppost.core.errors import LampPostError
+from lamppost.core.schema.fields import Schema
+from lamppost.core.schema.value_kinds import choice_text
+from lamppost.runtime.lane import Lane
+from lamppost.runtime.lane_options import LIVE_REQUEST, RequestOptions
+from lamppost.service.prediction.lookups import LookupTable
+from lamppost.service.prediction.predictors import (
+    ChosenVersion,
+    Ensemble,
+    Headers,
+    LookupPredictor,
+    PredictionInput,
+    PredictionOutput,
+    Predictor,
+    RowRouter,
+    SingleVersion,
+)
+
+_random = Random(SystemRandom().getrandbits(128))
+
+
+class ShareRouter(RowRouter):
+    """See the module. quick : whether `pick` alone says which version answers a whole call, whose rows it takes as they are."""
+
+    def __init__(self, shares: Shares, promise: EndpointSchema, lanes: Mapping[str, Lane]) -> None:
+        sticky = shares.sticky
+        self._header = sticky.name.lower().encode() if sticky is not None and sticky.by == "header" else None
+        self._field = sticky.name if sticky is not None and sticky.by != "header" else None
+        super().__init__(promise, lanes, self._field, sticky is not None and sticky.by == "field")
+        self.ones = {name: SingleVersion(name, lanes[name]) for name in shares.of}
+        self.quick = self._field is None and all(_same(lane.columns, self.columns) for lane in lanes.values())
+        self._shares = shares
+        self._start = _random.random()
+        self._calls = 0
+
+    def pick(self, headers: Headers) -> SingleVersion:
+        """The version of a whole call, by its header or by its turn."""
+        if self._header is not None:
+            key = next((value for name, value in headers if name == self._header), None)
+            if key is not None:
+                return self.ones[self._shares.keyed(key.decode("latin-1"))]
+        return self.ones[self._turn()]
+
+    def _turn(self) -> str:
+        self._calls += 1
+        return self._shares.nth(self._calls, self._start)
+
+    async def ask(
+        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
+    ) -> PredictionOutput:
+        """All rows by one version, or each by that of its key, the answers in the rows' order."""
+        if self.quick:
+            one = self.pick(headers)
+            try:
+                return await one.ask(asked, as_columns, size_bytes, headers, terms)
+            except LampPostError as error:
+                error.version = one.version
+                raise
+        rows = self.rows(asked)
+        if self._field is None:
+            return await self.answered([self.pick(headers).version] * len(rows), rows, size_bytes, terms)
+        keys = [row.get(self._field) for row in rows]
+        versions = [self._turn() if key is None else self._shares.keyed(choice_text(key)) for key in keys]
+        return await self.answered(versions, rows, size_bytes, terms)
+
+
+def _same(one: Schema, promised: Schema) -> bool:
+    """Whether rows of the promise are rows of the version as they are: the promise is as tight, and leaves nothing to fill in."""
+    return one.names == promised.names and all(
+        field.kind == other.kind and field.default == other.default and field.missing >= other.missing
+        for field, other in zip(one, promised, strict=True)
+    )
+
+
+def make_predictor(setup: EndpointSetup, lanes: Mapping[str, Lane], tables: Sequence[LookupTable] = ()) -> Predictor:
+    """What answers for a setup, by the open lanes of its versions; raise Conflict when they do not go together."""
+    manifests = {name: lane.manifest for name, lane in lanes.items()}
+    bare = endpoint_schema(replace(setup, lookups=()), manifests)
+    inner: Predictor
+    if setup.choose is not None:
+        inner = ChosenVersion(setup.choose, bare, lanes)
+    elif setup.together is not None:
+        inner = Ensemble(setup.together, bare, lanes)
+    elif setup.shares is not None:
+        inner = ShareRouter(setup.shares, bare, lanes)
+    else:
+        inner = SingleVersion(str(setup.version), lanes[str(setup.version)])
+    return LookupPredictor(inner, endpoint_schema(setup, manifests), tables) if setup.lookups else inner

@@ -1,0 +1,58 @@
+"""Counts calls, rows and latencies since the start of this node, with the id of a recent request for each latency bucket.
+
+The recorder hands over the calls that it is about to write to the spool; `lamppost.service.api.metrics_exposition` writes the counts out.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from lamppost.store.call_records import CallRecord
+
+EDGES_S = (0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0)
+MAX_SERIES = 2_000
+"""Endpoints and versions that are told apart; calls of any more are counted under no version."""
+
+
+@dataclass(slots=True)
+class LatencyCounts:
+    """Answered calls of one version by latency bucket.
+
+    counts : per edge, and of those beyond the last. seen : of a bucket the latest request id, its seconds, and when.
+    """
+
+    counts: list[int] = field(default_factory=lambda: [0] * (len(EDGES_S) + 1))
+    total_s: float = 0.0
+    seen: dict[int, tuple[str, float, float]] = field(default_factory=dict)
+
+
+class Meter:
+    """Counts since the start."""
+
+    def __init__(self) -> None:
+        self.calls: dict[tuple[str, str, str], int] = {}
+        self.rows: dict[tuple[str, str], int] = {}
+        self.speed: dict[tuple[str, str], LatencyCounts] = {}
+
+    def take(self, calls: Iterable[CallRecord]) -> None:
+        """Count some calls; shadows are none."""
+        for call in calls:
+            if call.shadow:
+                continue
+            key = (call.endpoint, call.version or "")
+            speed = self.speed.get(key)
+            if speed is None:
+                if len(self.speed) >= MAX_SERIES:
+                    key = (call.endpoint, "")
+                speed = self.speed.setdefault(key, LatencyCounts())
+            named = (*key, str(call.status))
+            self.calls[named] = self.calls.get(named, 0) + 1
+            if call.status < 400:
+                self.rows[key] = self.rows.get(key, 0) + call.rows
+                seconds = call.total_us / 1e6
+                at = bisect_left(EDGES_S, seconds)
+                speed.total_s += seconds
+                speed.counts[at] += 1
+                speed.seen[at] = (call.request_id, seconds, call.at)

@@ -1,0 +1,200 @@
+"""The scribe: a process beside the service that counts records and brings them to the database.
+
+It has an interpreter of its own, so that counting never holds up an answer, and the lowest priority: while the machine is busy answering,
+records wait in the spool. The service tells it where they lie there and hears how many calls the database could not hold. It ends with
+the service, and is started again when it ends before.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import gc
+import logging
+import os
+import signal
+import struct
+import sys
+from collections.abc import Sequence
+from dataclasses import asdict
+from datetime import date
+from pathlib import Path
+from typing import Any, BinaryIO, Protocol
+
+import orjson
+import psycopg
+from psycopg_pool import PoolTimeout
+
+from lamppost.service.packages.package_cache import PackageCache
+from lamppost.service.records.window_counting import WindowCounting
+from lamppost.store.call_records import days_of_calls
+from lamppost.store.database import Pool, make_pool
+from lamppost.store.records import forget_segments, last_stored_frame, make_partition, store_frames
+from lamppost.store.spool import SpoolFrame, SpoolPortion
+
+log = logging.getLogger("lamppost.records")
+
+_URL = "LAMPPOST_SCRIBE_DATABASE"
+_LENGTH = struct.Struct("!I")
+_NICE = 19
+_END_S = 10.0
+_RARELY = 100_000
+
+
+class RecordSink(Protocol):
+    """Brings a portion of a segment to the database; returns how many of its calls the database could not hold.
+
+    Raises psycopg.OperationalError or PoolTimeout while the database does not take them.
+    """
+
+    async def __call__(self, portion: SpoolPortion) -> int:
+        """Each frame once, however often it is brought."""
+
+    async def close(self) -> None:
+        """No more will come."""
+
+
+class InProcessSink:
+    """In this process."""
+
+    def __init__(self, pool: Pool, counting: WindowCounting) -> None:
+        self._pool = pool
+        self._counting = counting
+        self._days: set[date] = set()
+
+    async def __call__(self, portion: SpoolPortion) -> int:
+        """Read, count, store."""
+        frames = await asyncio.to_thread(portion.frames)
+        unread = portion.calls - sum(frame.total for frame in frames)
+        if unread > 0:
+            log.error("%d calls of %s cannot be read any more", unread, portion.path)
+        return max(0, unread) + (await self.bring(frames) if frames else 0)
+
+    async def bring(self, frames: Sequence[SpoolFrame], brought_by: str | None = None) -> int:
+        """Count, then store. brought_by : who brought in calls that were answered elsewhere."""
+        for day in set().union(*(days_of_calls(frame.calls) for frame in frames)) - self._days:
+            await make_partition(self._pool, day)
+            await forget_segments(self._pool)
+            self._days.add(day)
+        new = list(frames)
+        while new:
+            lost = await store_frames(self._pool, await self._counting.look(new, brought_by))
+            if lost is not None:
+                return lost
+            # some are stored by now, and what is counted of frames together can only be stored together: once more, without those
+            through = await last_stored_frame(self._pool, frames[0].segment)
+            new = [frame for frame in new if frame.number > through]
+        return 0
+
+    async def close(self) -> None:
+        """Nothing is to be done."""
+
+
+class WriterProcess:
+    """In a process of its own."""
+
+    def __init__(self, database: str, packages: Path, counting: WindowCounting) -> None:
+        self._database = database
+        self._packages = packages
+        self._counting = counting
+        self._process: asyncio.subprocess.Process | None = None
+
+    async def __call__(self, portion: SpoolPortion) -> int:
+        """Say where it lies, and wait until it is stored."""
+        sent = {name: sorted(fields) for name, fields in self._counting.sent.items()}
+        told = orjson.dumps({"portion": asdict(portion), "sent": sent})
+        process = await self._running()
+        assert process.stdin is not None
+        assert process.stdout is not None
+        try:
+            process.stdin.write(_LENGTH.pack(len(told)) + told)
+            await process.stdin.drain()
+            (length,) = _LENGTH.unpack(await process.stdout.readexactly(_LENGTH.size))
+            said: dict[str, Any] = orjson.loads(await process.stdout.readexactly(length))
+        except (OSError, asyncio.IncompleteReadError) as error:
+            await self._gone()
+            raise psycopg.OperationalError("the scribe ended; another is started") from error
+        except BaseException:
+            await self._gone()  # cancelled half-way: what it would answer next belongs to nobody
+            raise
+        if "away" in said:
+            raise psycopg.OperationalError(said["away"])
+        return int(said["lost"])
+
+    async def _running(self) -> asyncio.subprocess.Process:
+        if self._process is None or self._process.returncode is not None:
+            self._process = await asyncio.create_subprocess_exec(
+                *(sys.executable, "-m", "lamppost.service.records.record_writer", str(self._packages)),
+                stdin=asyncio.subprocess.PIPE,
+                stdout=asyncio.subprocess.PIPE,
+                env={**os.environ, _URL: self._database},
+            )
+        return self._process
+
+    async def _gone(self) -> None:
+        process, self._process = self._process, None
+        if process is not None:
+            with contextlib.suppress(ProcessLookupError):
+                process.kill()
+            await process.wait()
+
+    async def close(self) -> None:
+        """Let it end."""
+        process, self._process = self._process, None
+        if process is None or process.stdin is None:
+            return
+        process.stdin.close()
+        try:
+            await asyncio.wait_for(process.wait(), _END_S)
+        except TimeoutError:
+            process.kill()
+            await process.wait()
+
+
+# -- the other side -----------------------------------------------------------------------------------------------------
+
+
+async def _serve(database: str, packages: Path) -> None:
+    pool = make_pool(database)
+    await pool.open()
+    counting = WindowCounting(pool, PackageCache(pool, packages))
+    here = InProcessSink(pool, counting)
+    try:
+        while (asked := await asyncio.to_thread(_read, sys.stdin.buffer)) is not None:
+            portion, counting.sent = asked
+            try:
+                said: dict[str, Any] = {"lost": await here(portion)}
+            except (psycopg.OperationalError, PoolTimeout) as error:
+                said = {"away": str(error).strip() or type(error).__name__}
+            answer = orjson.dumps(said)
+            sys.stdout.buffer.write(_LENGTH.pack(len(answer)) + answer)
+            sys.stdout.buffer.flush()
+    finally:
+        await pool.close()
+
+
+def _read(pipe: BinaryIO) -> tuple[SpoolPortion, dict[str, frozenset[str]]] | None:
+    """What the service asks for; None when it has ended."""
+    start = pipe.read(_LENGTH.size)
+    if len(start) < _LENGTH.size:
+        return None
+    told = orjson.loads(pipe.read(_LENGTH.unpack(start)[0]))
+    return SpoolPortion(**told["portion"]), {name: frozenset(fields) for name, fields in told["sent"].items()}
+
+
+def main() -> int:
+    """Count and store until the pipe ends."""
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, signal.SIG_IGN)  # it ends with the service, after its last records
+    with contextlib.suppress(OSError):
+        os.nice(_NICE)
+    logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(levelname)-7s %(name)s: %(message)s", datefmt="%H:%M:%S")
+    # what it makes of a frame is gone with the frame: to look for cycles among thousands of rows again and again is a tenth of its work
+    gc.freeze()
+    gc.set_threshold(_RARELY)
+    asyncio.run(_serve(os.environ.pop(_URL), Path(sys.argv[1])))
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())

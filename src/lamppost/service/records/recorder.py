@@ -1,0 +1,214 @@
+"""Records on their way: from memory to the spool on disk, and from there to PostgreSQL. An answer never waits for its record.
+
+`Recorder.add` only appends to a bounded buffer; every tenth of a second what it holds becomes a frame of the spool, from where it
+survives the end of this process; another task brings frames to the database. While the database is away the spool grows to its
+bound. Only where the disk takes nothing the buffer fills; past its bound the oldest records give way and are counted.
+
+Records become bytes a few at a time and in the event loop: a thread that did it would fight the loop over the interpreter, and hold up
+answers for several times as long as the work takes.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import time
+from collections import deque
+from pathlib import Path
+
+import psycopg
+from psycopg_pool import PoolTimeout
+
+from lamppost.core.endpoint.shares import GOLDEN
+from lamppost.core.engine.backoff import Backoff
+from lamppost.service.records.meter import Meter
+from lamppost.service.records.record_writer import RecordSink
+from lamppost.service.records.spans import SpanExporter
+from lamppost.store.call_records import CallBundle, CallRecord, bundle_calls
+from lamppost.store.spool import Spool, SpoolPortion
+
+log = logging.getLogger("lamppost.records")
+
+MAX_CALLS = 100_000
+MAX_BYTES = 128 * 2**20
+MAX_PAYLOAD_BYTES = 2**20
+"""An input or answer above this is not kept with its record."""
+_PAUSE_S = 0.1
+_QUICK_S = 0.02
+_BUNDLE_CALLS = 64
+_LARGE_BYTES = 64 * 2**10
+"""A call with more makes a bundle at once: only bundles count against the bound on memory."""
+_FRAME_CALLS = 2_000
+_FRAME_BYTES = 4 * 2**20
+_DELIVERY_BYTES = 4 * 2**20
+_LONGEST_REST_S = 10.0
+
+
+class Recorder:
+    """Buffer, spool and delivery. `start` once, `add` from the event loop; `stop` leaves nothing in memory.
+
+    on : whether anything is recorded.
+    samples : percent of answered calls to an endpoint whose input and answer are kept, where not all are.
+    dropped : records lost from memory, because the disk did not take them, or the database could not hold them.
+    """
+
+    def __init__(self, brings: RecordSink, folder: Path, most_bytes: int, otlp: str | None = None) -> None:
+        self.dropped = 0
+        self.written = 0
+        self.spool = Spool(folder, most_bytes)
+        self._brings = brings
+        self.samples: dict[str, float] = {}
+        self.thinned = 0
+        self.on = True
+        self.meter = Meter()
+        self.spans = SpanExporter(otlp)
+        self._calls: list[CallRecord] = []
+        self._bundles: deque[CallBundle] = deque()
+        self._held = 0
+        self._bytes = 0
+        self._moving = 0
+        self._tasks: list[asyncio.Task[None]] = []
+        self._stopping = asyncio.Event()
+        self._away = False
+
+    def start(self) -> None:
+        """Begin writing in the background."""
+        self.spans.start()
+        self._tasks = [asyncio.create_task(self._fill(), name="spool"), asyncio.create_task(self._deliver(), name="records")]
+
+    def add(self, call: CallRecord) -> None:
+        """Take a record in; at the bound the oldest gives way."""
+        if not self.on:
+            return
+        if self.samples and call.status == 200 and (share := self.samples.get(call.endpoint)) is not None:
+            self.thinned += 1
+            if (self.thinned * GOLDEN) % 1.0 * 100 >= share:
+                call = call._replace(input=None, answer=None)
+        self._calls.append(call)
+        if len(self._calls) >= _BUNDLE_CALLS or len(call.input or b"") + len(call.answer or b"") > _LARGE_BYTES:
+            self._bundle()
+
+    def _bundle(self) -> None:
+        calls, self._calls = self._calls, []
+        if not calls:
+            return
+        self.meter.take(calls)
+        self.spans.take(calls)
+        self._bundles.append(made := bundle_calls(calls))
+        self._count(made, 1)
+        while self._held > MAX_CALLS or self._bytes > MAX_BYTES:
+            self._count(gone := self._bundles.popleft(), -1)
+            self.dropped += gone.calls
+
+    def _count(self, one: CallBundle, sign: int) -> None:
+        self._held += sign * one.calls
+        self._bytes += sign * (len(one.heads) + len(one.payloads))
+
+    @property
+    def waiting(self) -> int:
+        """Records that are not in the database yet."""
+        return len(self._calls) + self._held + self._moving + self.spool.waiting
+
+    async def stop(self, patience_s: float = 10.0) -> None:
+        """Bring what is left to the database, for at most ``patience_s`` seconds; what is left then stays in the spool."""
+        self._stopping.set()
+        if self._tasks:
+            _, late = await asyncio.wait(self._tasks, timeout=patience_s)
+            for task in late:
+                task.cancel()
+            await asyncio.gather(*self._tasks, return_exceptions=True)
+        await self._brings.close()
+        await self.spans.close()
+        with contextlib.suppress(OSError):
+            await asyncio.to_thread(self.spool.close)
+        if self.spool.waiting:
+            log.warning("%d records are in the spool; the next start brings them to the database", self.spool.waiting)
+        self._bundle()
+        if self._held:
+            log.error("%d records could be written nowhere", self._held)
+            self.dropped += self._held
+
+    async def _fill(self) -> None:
+        """From memory to the spool."""
+        failing = False
+        while self._calls or self._held or not self._stopping.is_set():
+            if self._held < _FRAME_CALLS:
+                await self._pause(_PAUSE_S)
+            self._bundle()
+            taken = self._frame()
+            if not taken:
+                continue
+            self._moving = sum(one.calls for one in taken)
+            try:
+                await asyncio.to_thread(self._append, taken)
+                failing = False
+            except OSError as error:
+                self._moving = 0
+                for one in reversed(taken):
+                    self._bundles.appendleft(one)
+                    self._count(one, 1)
+                if not failing:
+                    log.error("the spool cannot be written, records stay in memory: %s", error)
+                failing = True
+                if self._stopping.is_set():
+                    return
+                await self._pause(1.0)
+            finally:
+                self._moving = 0
+
+    def _append(self, bundles: list[CallBundle]) -> None:
+        self.spool.append(bundles)
+        if self._away:
+            self.spool.sync()
+
+    def _frame(self) -> list[CallBundle]:
+        """What goes into one frame."""
+        taken: list[CallBundle] = []
+        calls = size = 0
+        while self._bundles and calls < _FRAME_CALLS and size < _FRAME_BYTES:
+            taken.append(one := self._bundles.popleft())
+            self._count(one, -1)
+            calls, size = calls + one.calls, size + len(one.payloads)
+        return taken
+
+    async def _deliver(self) -> None:
+        """From the spool to the database."""
+        backoff = Backoff()
+        loop = asyncio.get_running_loop()
+        while True:
+            portion = await asyncio.to_thread(self.spool.take, _DELIVERY_BYTES)
+            if portion is None:
+                if self._stopping.is_set() and self._tasks[0].done():
+                    return
+                await self._pause(_PAUSE_S)
+                continue
+            try:
+                await self._store(portion)
+            except (psycopg.OperationalError, PoolTimeout) as error:
+                self._away = True
+                backoff = backoff.failed(loop.time())
+                if backoff.failures in (1, 5):
+                    log.warning("records wait in the spool, the database does not take them: %s", str(error).strip())
+                await self._pause(min(5.0, max(_PAUSE_S, backoff.wait(loop.time()))))
+            else:
+                self._away, backoff = False, Backoff()
+
+    async def _store(self, portion: SpoolPortion) -> None:
+        started = time.perf_counter()
+        lost = await self._brings(portion)
+        took = time.perf_counter() - started
+        self.dropped += lost
+        self.written += portion.calls - lost
+        self.spool.done(portion)
+        if took > _QUICK_S:
+            # under load the answers come first: records rest in the spool, the less the fuller that is
+            room = max(0.0, 1.0 - 4 * self.spool.size / self.spool.most_bytes)
+            await self._pause(min(_LONGEST_REST_S, 5 * took * room))
+
+    async def _pause(self, seconds: float) -> None:
+        try:
+            await asyncio.wait_for(self._stopping.wait(), seconds)
+        except TimeoutError:
+            return
+        await asyncio.sleep(0.02)  # stopping with something left: do not spin while the database is away

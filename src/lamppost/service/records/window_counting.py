@@ -1,0 +1,201 @@
+"""Between the spool and the database: what recorded rows look like is counted, and how odd each was is noted, before they are stored.
+
+It happens in a thread, after the answers have long gone, and ends up in the transaction that stores the calls: so windows are as exact as
+the records, however often a frame is delivered.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections import OrderedDict, defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+import orjson
+
+from lamppost.core.artifact.reference import drift_baseline
+from lamppost.core.drift.outlier_score import JOINT, OutlierScorer
+from lamppost.core.drift.sketches import Sketcher
+from lamppost.core.drift.watched_features import Columns, FeatureExtractor
+from lamppost.core.drift.windows import WindowLayout, write_window
+from lamppost.core.endpoint.endpoint_schema import WHICH
+from lamppost.core.endpoint.setup import EndpointSetup
+from lamppost.core.errors import LampPostError
+from lamppost.core.monitoring.settings import TICK_S
+from lamppost.core.names import parse_version
+from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
+from lamppost.core.schema.fields import Schema
+from lamppost.package.read import Lamp
+from lamppost.service.packages.package_cache import PackageCache
+from lamppost.store import packages
+from lamppost.store.call_records import CallRecord
+from lamppost.store.database import Pool
+from lamppost.store.records import CountedFrames
+from lamppost.store.spool import SpoolFrame
+from lamppost.store.windows import WindowDelta
+
+log = logging.getLogger("lamppost.counting")
+
+_REMEMBERED = 4_096
+_MOST_ROWS = 20_000
+_MOST_HEAVY = 200
+"""Rows with pictures or tensors that are looked at in one go; figures of them cost milliseconds."""
+
+
+class ReferenceScorer:
+    """Counts rows against the reference of one version. None of it is there for a package without cells."""
+
+    def __init__(self, lamp: Lamp) -> None:
+        manifest, reference = lamp.manifest, lamp.reference
+        self.sketcher = Sketcher(drift_baseline(reference)) if reference is not None else None
+        self.oddness = OutlierScorer(self.sketcher) if self.sketcher is not None else None
+        self.layout = WindowLayout(self.sketcher.against) if self.sketcher is not None else None
+        self.limit = reference.odd[2] if reference is not None and reference.odd else None
+        self._figures = FeatureExtractor(manifest.inputs, manifest.answers, reference.words if reference is not None else {})
+        self.heavy = any(one.kind in ("image", "tensor") for one in manifest.inputs)
+
+    @property
+    def sees(self) -> bool:
+        """Whether there is anything to hold rows against."""
+        return self.sketcher is not None and bool(self.sketcher.against.known)
+
+    def columns(self, asked: Sequence[Any], said: Sequence[Any], names: frozenset[str] | None) -> Columns:
+        """Figures of rows and answers; of inputs only those that callers send, if that is known."""
+        return self._figures.columns(asked, said, names)
+
+
+@dataclass(slots=True)
+class _Group:
+    """Rows of one version within one tick. places : of each row, the call it came with and its place there."""
+
+    asked: list[Any] = field(default_factory=list)
+    said: list[Any] = field(default_factory=list)
+    places: list[tuple[int, int]] = field(default_factory=list)
+
+
+class WindowCounting:
+    """The lookers of one node. sent : of an endpoint, the fields that its callers send, None for those of the version itself."""
+
+    def __init__(self, pool: Pool, shelf: PackageCache) -> None:
+        self._pool = pool
+        self.shelf = shelf
+        self._lookers: OrderedDict[str, ReferenceScorer | None] = OrderedDict()
+        self.sent: dict[str, frozenset[str]] = {}
+        self.failed = 0
+
+    def set_up(self, endpoint: str, setup: EndpointSetup | None, sent: Schema | None) -> None:
+        """What callers of an endpoint send, where that is not what its version takes: keys of look-ups, the inputs of several together."""
+        if setup is None or sent is None or not (setup.lookups or setup.together):
+            self.sent.pop(endpoint, None)
+        else:
+            self.sent[endpoint] = frozenset(sent.names)
+
+    async def look(self, frames: Sequence[SpoolFrame], brought_by: str | None = None) -> CountedFrames:
+        """What is to be noted beside the calls of frames, counted together: a look at many rows of a version costs little more than one at
+        a single row. brought_by : who brought in calls that were answered elsewhere.
+        """
+        versions = await asyncio.to_thread(_versions, frames)
+        lookers = {version: await self.looker(version) for version in versions}
+        return await asyncio.to_thread(self._look, frames, lookers, brought_by)
+
+    async def looker(self, version: str) -> ReferenceScorer | None:
+        """What counts for a version; None where there is no such version, or nothing to hold its rows against."""
+        if version in self._lookers:
+            self._lookers.move_to_end(version)
+            return self._lookers[version]
+        made: ReferenceScorer | None = None
+        try:
+            stored = await packages.get_version(self._pool, parse_version(version))
+            lamp = await self.shelf.described(stored.digest)
+            made = await asyncio.to_thread(ReferenceScorer, lamp)
+            made = made if made.sees else None
+        except LampPostError as error:
+            log.info("rows of %s are not counted: %s", version, error.detail)
+        self._lookers[version] = made
+        while len(self._lookers) > _REMEMBERED:
+            self._lookers.popitem(last=False)
+        return made
+
+    def _look(self, frames: Sequence[SpoolFrame], lookers: dict[str, ReferenceScorer | None], brought_by: str | None) -> CountedFrames:
+        odd: dict[int, tuple[float, str]] = {}
+        deltas: list[WindowDelta] = []
+        calls = [call for frame in frames for call in frame.calls]
+        try:
+            deltas = self._count(calls, lookers, odd)
+        except Exception:  # a fault of ours must not keep records from being stored
+            self.failed += 1
+            log.exception("%d calls were stored without being counted", len(calls))
+        return CountedFrames(frames, deltas, odd, brought_by)
+
+    def _count(
+        self, calls: Sequence[CallRecord], lookers: dict[str, ReferenceScorer | None], odd: dict[int, tuple[float, str]]
+    ) -> list[WindowDelta]:
+        groups: dict[tuple[str, str, int, bool], _Group] = defaultdict(_Group)
+        for at, call in enumerate(calls):
+            if call.status != 200 or call.shadow or call.version is None or call.input is None or call.answer is None:
+                continue
+            asked, said = request_rows(orjson.loads(call.input)), answer_rows(orjson.loads(call.answer))
+            if not asked or len(asked) != len(said):
+                said = [{}] * len(asked)  # the answer is columns, or was too large to keep
+            tick = int(call.at // TICK_S * TICK_S)
+            named = call.version.split(", ")
+            for place, (row, answer) in enumerate(zip(asked, said, strict=True)):
+                by = answer.get(WHICH) if len(named) > 1 else None
+                for version in [by] if by in named else named:
+                    told = answer if version == by or version == named[0] else {}  # parts of an ensemble answered something else
+                    group = groups[call.endpoint, version, tick, bool(told)]
+                    group.asked.append(row)
+                    group.said.append(told)
+                    group.places.append((at, place))
+        deltas = []
+        for (endpoint, version, tick, _), group in groups.items():
+            looker = lookers.get(version)
+            if looker is not None and looker.sketcher is not None:
+                deltas.append(self._of_group(looker, endpoint, version, tick, group, odd))
+        return deltas
+
+    def _of_group(
+        self, looker: ReferenceScorer, endpoint: str, version: str, tick: int, group: _Group, odd: dict[int, tuple[float, str]]
+    ) -> WindowDelta:
+        most = _MOST_HEAVY if looker.heavy else _MOST_ROWS
+        step = -(-len(group.asked) // most)
+        asked, said, places = group.asked[::step], group.said[::step], group.places[::step]
+        assert looker.sketcher is not None
+        columns = looker.sketcher.arrays(looker.columns(asked, said, self.sent.get(endpoint)))
+        assert looker.oddness is not None
+        assert looker.layout is not None
+        window = looker.sketcher.window(columns, len(asked))
+        scores, why = looker.oddness.scores(columns, len(asked))
+        several = {call for call, place in places if place}
+        limit, many = looker.limit, 0
+        for score, name, row, (call, place) in zip(scores.tolist(), why, asked, places, strict=True):
+            if limit is not None and score > limit and score >= 3:
+                many += 1
+                told = describe_outlier(name, row, place if call in several else None)
+            else:
+                told = ""
+            if call not in odd or score > odd[call][0]:
+                odd[call] = (score, told or odd.get(call, (0, ""))[1])
+        data = write_window(looker.layout, window, len(asked))
+        return WindowDelta(endpoint, version, datetime.fromtimestamp(tick, UTC), len(asked), many, data)
+
+
+def describe_outlier(name: str, row: dict[str, Any], place: int | None) -> str:
+    """What makes a row odd, in a few words."""
+    at = "" if place is None else f"row {place}: "
+    if name == JOINT:
+        return f"{at}its numbers do not go together as in training"
+    value = row.get(name)
+    return f"{at}{name} is {value}"[:200] if name in row else f"{at}{name} is unlike training"
+
+
+def _versions(frames: Sequence[SpoolFrame]) -> set[str]:
+    found: set[str] = set()
+    for frame in frames:
+        if frame.kind == "calls":
+            for version in {call.version for call in frame.calls if call.version is not None}:
+                found.update(version.split(", "))
+    return found

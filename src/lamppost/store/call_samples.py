@@ -1,0 +1,62 @@
+"""A few calls out of a span that may hold millions: which ones is read off the histograms, so that only those are looked up."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from lamppost.core.monitoring.call_sampling import draw_instants
+from lamppost.store.database import Pool
+from lamppost.store.records import RecordedInput
+
+_STEP_S = 10.0
+_FINE = timedelta(days=1)
+"""Histograms of so long ago are still by ten seconds."""
+_FEW = 4
+"""Calls for each one wanted, up to which all are looked at."""
+_CALLERS = 1_000
+_THERE = "FROM calls WHERE endpoint = %(endpoint)s AND calls.at < %(until)s AND NOT shadow AND calls.at >="
+_ANSWERED = "AND input IS NOT NULL AND status = 200 AND version = %(version)s"
+_SENT = "SELECT request_id, version, status, input, answer"
+
+
+async def sample_inputs(pool: Pool, endpoint: str, version: str, since: datetime, until: datetime, limit: int) -> list[RecordedInput]:
+    """Answered calls of a span whose input was kept, drawn evenly."""
+    rows = await _drawn(pool, (_SENT, _ANSWERED), endpoint, version, (since, until), limit)
+    return [RecordedInput(*row) for row in rows]
+
+
+async def count_callers(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:
+    """Calls of a span by token; of many calls those of a thousand, drawn evenly."""
+    rows = await _drawn(pool, ("SELECT coalesce(token, '')", ""), endpoint, None, (since, until), _CALLERS)
+    return Counter(row[0] for row in rows)
+
+
+async def _drawn(
+    pool: Pool, query: tuple[str, str], endpoint: str, version: str | None, span: tuple[datetime, datetime], many: int
+) -> list[tuple[Any, ...]]:
+    """Rows of a query on calls, its columns and its conditions, of calls drawn from a span."""
+    columns, conditions = query
+    since, until = span
+    asked: dict[str, Any] = {"endpoint": endpoint, "version": version, "since": since, "until": until, "many": many}
+    async with pool.connection() as connection:
+        found = await connection.execute(
+            "SELECT extract(epoch FROM at)::float8, sum(calls)::bigint FROM latency WHERE endpoint = %(endpoint)s AND NOT shadow"
+            " AND (%(version)s::text IS NULL OR (version = %(version)s AND status = 200))"
+            " AND at >= %(since)s AND at < %(until)s GROUP BY at ORDER BY at",
+            asked,
+        )
+        counts: list[tuple[float, int]] = await found.fetchall()
+        if sum(calls for _, calls in counts) > _FEW * many and since > datetime.now(UTC) - _FINE:
+            asked["instants"] = [datetime.fromtimestamp(at, UTC) for at in draw_instants(counts, _STEP_S, many)]
+            rows = await connection.execute(
+                f"SELECT one.* FROM unnest(%(instants)s::timestamptz[]) AS drawn (at)"
+                f" CROSS JOIN LATERAL ({columns} {_THERE} drawn.at {conditions} ORDER BY calls.at LIMIT 1) one".encode(),
+                asked,
+            )
+        else:  # in an order that has to do with nothing: by the random part of their ids
+            rows = await connection.execute(
+                f"{columns} {_THERE} %(since)s {conditions} ORDER BY right(request_id::text, 8) LIMIT %(many)s".encode(), asked
+            )
+        return await rows.fetchall()

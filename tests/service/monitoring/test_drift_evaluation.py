@@ -1,0 +1,57 @@
+"""Reasons cost a look through recorded calls, so they are sought when a window tells more than it did."""
+
+import unittest
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from types import SimpleNamespace
+from typing import Any
+from unittest import mock
+
+from lamppost.service.monitoring import drift_evaluation
+from lamppost.service.monitoring.drift_evaluation import DriftEvaluation
+from lamppost.store.windows import JudgedWindow
+
+AT = datetime.now(UTC).replace(minute=0, second=0, microsecond=0)
+HOUR = timedelta(hours=1)
+
+
+def drifted(rows: int, *names: str, at: datetime = AT) -> JudgedWindow:
+    fields = [{"name": name, "state": "drifted"} for name in names] + [{"name": "calm", "state": "steady"}]
+    return JudgedWindow("e", "m@1", at, at + HOUR, rows, 0, "drifted", {"says": "Drifted.", "fields": fields})
+
+
+class Reasons(unittest.IsolatedAsyncioTestCase):
+    def setUp(self) -> None:
+        nothing: Any = None
+        self.judging = DriftEvaluation(nothing, nothing, nothing)
+
+    def test_at_first_with_other_fields_with_twice_the_rows_and_once_it_is_over(self) -> None:
+        asked = [drifted(70, "x"), drifted(120, "x"), drifted(120, "x", "y"), drifted(130, "x", "y"), drifted(200, "x", "y")]
+        self.assertEqual([self.judging.tells_more(one) for one in asked], [True, False, True, True, False])
+        over = [replace(drifted(200, "x", at=AT - 2 * HOUR), at=AT, until=AT), drifted(200, "x", at=AT - 2 * HOUR)]
+        self.assertEqual([self.judging.tells_more(one) for one in over], [True, True])
+        self.assertFalse(self.judging.tells_more(over[1]))
+
+    async def test_windows_before_it_may_change_since_when(self) -> None:
+        sought: list[datetime] = []
+
+        async def why(*told: Any) -> dict[str, Any]:
+            sought.append(told[2].at)
+            return {"says": "because"}
+
+        async def begun(one: JudgedWindow, _: Any) -> datetime:
+            return one.at
+
+        looker: Any = SimpleNamespace()
+        with (
+            mock.patch.object(drift_evaluation, "explain_window", why),
+            mock.patch.object(drift_evaluation.windows, "store_explanation", mock.AsyncMock()),
+            mock.patch.object(self.judging, "begun", begun),
+        ):
+            for looked in ([drifted(70, "x")], [drifted(70, "x")], [drifted(60, "x", at=AT - HOUR), drifted(70, "x")]):
+                await self.judging._explain(looked, looker)
+        self.assertEqual(sought, [AT, AT - HOUR, AT])
+
+
+if __name__ == "__main__":
+    unittest.main()
