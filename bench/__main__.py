@@ -27,6 +27,7 @@ from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
+from lamppost.runtime.seat_opening import LaneSpec
 from lamppost.runtime.worker_pool import WorkerPool
 
 CLIENTS = (1, 16, 64)
@@ -109,8 +110,8 @@ async def _measure_opening(lamp: Lamp) -> None:
     with tempfile.TemporaryDirectory(prefix="lamppost-bench-") as folder:
         unpacked = lamp.unpack(Path(folder))
         for name, original in (("compiled", False), ("not compiled", True)):
-            pool = WorkerPool()
-            lane = Lane(name, unpacked, lamp.manifest, lamp.proof, LaneSettings(original=original), pool)
+            pool: WorkerPool[Lane] = WorkerPool()
+            lane = Lane(LaneSpec(name, unpacked, lamp.manifest, lamp.proof), LaneSettings(original=original), pool)
             started = time.perf_counter()
             await lane.open()
             took = time.perf_counter() - started

@@ -58,8 +58,8 @@ def validation(lamp: Lamp) -> None:
     plan = ValidationPlan(lamp.manifest.inputs)
     rows = make_traffic(1_000, seed=4)
     one, many = orjson.dumps(rows[0]), orjson.dumps({"rows": rows})
-    print(f"validation of a row of {len(rows[0])} fields: {best(lambda: plan.read(one)) * 1e6:.1f} µs (goal: 30 for 8)", end="")
-    print(f"; of 1,000 rows: {best(lambda: plan.read(many)) * 1e3:.2f} ms (goal: 3)")
+    print(f"validation of a row of {len(rows[0])} fields: {best(lambda: plan.read_body(one)) * 1e6:.1f} µs (goal: 30 for 8)", end="")
+    print(f"; of 1,000 rows: {best(lambda: plan.read_body(many)) * 1e3:.2f} ms (goal: 3)")
 
 
 def token_check() -> None:

@@ -155,7 +155,7 @@ def alarms(stream: Stream, reference: int, rows: int, runs: int, seed: int, draw
         sketcher = make_sketcher(stream.rows(reference, rng), reference)
         for _ in range(EACH):
             since = float(rng.random()) if drawn is not None else 0.0
-            said = judge_windows(sketcher.against, [sketcher.window(stream.rows(rows, rng, since, since + (drawn or 0.0)), rows)])
+            said = judge_windows(sketcher.against, [sketcher.sketch_window(stream.rows(rows, rng, since, since + (drawn or 0.0)), rows)])
             odd += said.state != "steady"
             worst += said.state == "drifted"
             looked += 1
@@ -171,7 +171,7 @@ def power(shift: Shift, reference: int, rows: int, runs: int, seed: int, each: i
         for _ in range(each):
             columns = Stream().rows(rows, rng)
             shift(columns, rng)
-            found += judge_windows(sketcher.against, [sketcher.window(columns, rows)]).state != "steady"
+            found += judge_windows(sketcher.against, [sketcher.sketch_window(columns, rows)]).state != "steady"
             looked += 1
     return found, looked
 
@@ -182,13 +182,13 @@ def delays(shift: Shift, reference: int, rows: int, runs: int, most: int = 16) -
     for run in range(runs):
         rng = np.random.default_rng([9, run])
         sketcher = make_sketcher(Stream().rows(reference, rng), reference)
-        windows = [sketcher.window(Stream().rows(rows, rng), rows) for _ in range(LADDER[-1])]
+        windows = [sketcher.sketch_window(Stream().rows(rows, rng), rows) for _ in range(LADDER[-1])]
         count = 0
         while count < most:
             count += 1
             columns = Stream().rows(rows, rng)
             shift(columns, rng)
-            windows = [*windows[1:], sketcher.window(columns, rows)]
+            windows = [*windows[1:], sketcher.sketch_window(columns, rows)]
             if judge_windows(sketcher.against, windows).state != "steady":
                 break
         out.append(count)

@@ -17,6 +17,7 @@ from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
+from lamppost.runtime.seat_opening import LaneSpec
 from lamppost.runtime.spare_workers import WorkerSupply
 from lamppost.runtime.wire import pack_frame
 from lamppost.runtime.worker_pool import WorkerPool
@@ -52,16 +53,16 @@ async def _opened(lamp: Lamp, folder: Path, original: bool) -> tuple[OpeningMeas
     )
     await worker.close()
     supply = WorkerSupply(spares=True)
-    supply.prepare()
-    pool = WorkerPool(supply)
-    lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(frozenset(formats), original), pool)
-    await (await supply.take("first", "graphs" if graphs else "sklearn")).close()  # the next spare begins
+    supply.prepare_spares()
+    pool: WorkerPool[Lane] = WorkerPool(supply)
+    lane = Lane(LaneSpec(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof), LaneSettings(frozenset(formats), original), pool)
+    await (await supply.take_worker("first", "graphs" if graphs else "sklearn")).close()  # the next spare begins
     await asyncio.sleep(4)
     await lane.open(measure=True)
     await lane.close()
     await pool.close()
-    assert lane.measured is not None
-    return lane.measured, (opened["memory_bytes"] - warm["memory_bytes"]) / 1e6
+    assert lane.measurement is not None
+    return lane.measurement, (opened["memory_bytes"] - warm["memory_bytes"]) / 1e6
 
 
 def measure() -> None:

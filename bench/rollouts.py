@@ -58,7 +58,7 @@ def simulate(old: Kind, new: Kind, plan: RolloutPlan, rng: np.random.Generator, 
     start, n, to_new = float(rng.random()), 0, 0
     kinds = (old, new)
     for turn in numbers():
-        arms = np.array([rollout.shares.nth(n + i, start) == "lamp@2" for i in range(LOOK)], dtype=int)
+        arms = np.array([rollout.shares.version_of_nth_call(n + i, start) == "lamp@2" for i in range(LOOK)], dtype=int)
         n += LOOK
         for arm, kind in enumerate(kinds):
             calls = int((arms == arm).sum())

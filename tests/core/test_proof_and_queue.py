@@ -63,14 +63,14 @@ class Queueing(unittest.TestCase):
     def all_of(self, waiting: BatchQueue[str]) -> list[list[tuple[str, int, int]]]:
         batches = []
         while len(waiting):
-            batches.append(pieces(waiting.take(0.0, never)[0]))
+            batches.append(pieces(waiting.take_batch(0.0, never)[0]))
         return batches
 
     def test_a_batch_is_rows_in_order_and_a_large_request_goes_in_pieces(self) -> None:
         waiting = self.waiting(("a", 2), ("b", 2), ("c", 9), ("d", 1), max_rows=5)
         wanted = [[("a", 0, 2), ("b", 0, 2), ("c", 0, 1)], [("c", 1, 6)], [("c", 6, 9), ("d", 0, 1)]]
         self.assertEqual(self.all_of(waiting), wanted)
-        self.assertEqual((waiting.rows, waiting.size_bytes, waiting.take(0.0, never)), (0, 0, ([], [])))
+        self.assertEqual((waiting.rows, waiting.size_bytes, waiting.take_batch(0.0, never)), (0, 0, ([], [])))
 
     def test_live_rows_go_first_and_an_eighth_is_left_to_bulk_work(self) -> None:
         waiting = self.waiting(("B", 100), ("a", 10), ("b", 10), bulk="B", max_rows=16, bulk_rows=4)
@@ -84,7 +84,7 @@ class Queueing(unittest.TestCase):
         with self.assertRaises(LaneFull) as caught:
             waiting.add(Job("more", 1, 1))
         self.assertEqual((caught.exception.status, caught.exception.extra["waiting_rows"]), (503, 50))
-        waiting.take(0.0, never)
+        waiting.take_batch(0.0, never)
         waiting.add(Job("a", 2, 10))
         self.assertRaises(LaneFull, waiting.add, Job("b", 3, 10))
         self.assertRaises(LaneFull, waiting.add, Job("b", 1, 91))
@@ -104,23 +104,23 @@ class Queueing(unittest.TestCase):
         waiting.add(Job("a", 1, 1, since=10.0))
         waiting.add(Job("b", 1, 1, since=12.0))
         self.assertRaises(LaneFull, waiting.add, Job("c", 1, 1, since=12.1))
-        waiting.take(12.1, never)
+        waiting.take_batch(12.1, never)
         waiting.add(Job("c", 1, 1, since=12.2))
 
     def test_nobody_waits_for_work_whose_time_is_over(self) -> None:
         waiting = self.waiting(max_rows=10)
         for name, deadline in (("late", 1.0), ("gone", None), ("in time", 9.0)):
             waiting.add(Job(name, 2, 10, deadline=deadline))
-        batch, late = waiting.take(2.0, lambda item: item == "gone")
+        batch, late = waiting.take_batch(2.0, lambda item: item == "gone")
         self.assertEqual((pieces(batch), [job.item for job in late]), ([("in time", 0, 2)], ["late"]))
         self.assertEqual((waiting.rows, waiting.size_bytes), (0, 0))
 
     def test_what_is_put_back_alone_is_a_batch_of_its_own(self) -> None:
         waiting = self.waiting(("a", 2), ("b", 3), ("c", 1), max_rows=10)
-        batch, _ = waiting.take(0.0, never)
+        batch, _ = waiting.take_batch(0.0, never)
         for piece in batch[:2]:
-            piece.alone = True
-        waiting.put_back([*batch[:1], *batch[1].cut(1), batch[2]])
+            piece.exclusive_batch = True
+        waiting.put_back([*batch[:1], *batch[1].split(1), batch[2]])
         self.assertEqual(self.all_of(waiting), [[("a", 0, 2)], [("b", 0, 1)], [("b", 1, 3)], [("c", 0, 1)]])
 
     @given(st.lists(st.tuples(st.integers(1, 9), st.integers(0, 50), st.booleans()), max_size=40), st.integers(1, 12), st.booleans())
@@ -130,10 +130,10 @@ class Queueing(unittest.TestCase):
         for number, (rows, size, bulk) in enumerate(jobs):
             waiting.add(Job(number, rows, size, bulk))
         if put_back:
-            waiting.put_back(waiting.take(0.0, never)[0])
+            waiting.put_back(waiting.take_batch(0.0, never)[0])
         taken: list[tuple[int, int]] = []
         while len(waiting):
-            batch, _ = waiting.take(0.0, never)
+            batch, _ = waiting.take_batch(0.0, never)
             self.assertTrue(0 < sum(piece.rows for piece in batch) <= max_rows)
             taken += [(piece.job.item, row) for piece in batch for row in range(piece.start, piece.stop)]
         for bulk in (False, True):

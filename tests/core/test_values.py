@@ -51,7 +51,7 @@ class Fields(unittest.TestCase):
             (Field("a", "choice", choices=("x",), unseen="accept"), "text, such as x"),
             (Field("a", "vector", choices=("x", "y")), "2 numbers (x, y)"),
         ):
-            self.assertEqual(field.wanted(), words)
+            self.assertEqual(field.expected_text(), words)
 
     def test_impossible_fields_are_refused(self) -> None:
         for make in (
@@ -148,12 +148,12 @@ class Roles(unittest.TestCase):
 
     def test_a_caller_is_kept_to_its_endpoints(self) -> None:
         caller = Principal("billing", "caller", frozenset({"evening-load"}))
-        caller.check("predict", "evening-load")
+        caller.require_permission("predict", "evening-load")
         with self.assertRaises(NotAllowed) as caught:
-            caller.check("predict", "outage-risk")
+            caller.require_permission("predict", "outage-risk")
         self.assertIn("may ask evening-load, not outage-risk", caught.exception.detail)
         with self.assertRaises(NotAllowed) as caught:
-            caller.check("look")
+            caller.require_permission("look")
         self.assertIn("roles that may: viewer", caught.exception.detail)
 
 

@@ -79,7 +79,7 @@ class Messages(unittest.TestCase):
         from base64 import b64encode
 
         body = orjson.dumps({**plain, "photo": b64encode(png()).decode(), "grid": grid})
-        got, wanted = self.read(rows=message).rows[0], self.plan.read(body).rows[0]
+        got, wanted = self.read(rows=message).rows[0], self.plan.read_body(body).rows[0]
         self.assertEqual(got.pop("grid").tolist(), wanted.pop("grid").tolist())
         self.assertEqual(got, wanted)
 

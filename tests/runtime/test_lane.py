@@ -14,6 +14,7 @@ from lamppost.package.read import read_lamp
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings, RequestOptions
 from lamppost.runtime.proving import prove
+from lamppost.runtime.seat_opening import LaneSpec
 from lamppost.runtime.spare_workers import WorkerSupply
 from lamppost.runtime.worker_pool import WorkerPool
 from lamppost.runtime.worker_process import WorkerProcess
@@ -32,7 +33,7 @@ class WithLanes(unittest.IsolatedAsyncioTestCase):
 
     def make(self, path: Path, settings: LaneSettings = PICKLE) -> Lane:
         lamp = read_lamp(path)
-        lane = Lane(lamp.manifest.name, lamp.unpack(run_folder() / "unpacked"), lamp.manifest, lamp.proof, settings, self.pool)
+        lane = Lane(LaneSpec(lamp.manifest.name, lamp.unpack(run_folder() / "unpacked"), lamp.manifest, lamp.proof), settings, self.pool)
         self.addAsyncCleanup(lane.close, 0.0)
         return lane
 
@@ -63,7 +64,7 @@ class Lanes(WithLanes):
             self.assertEqual([asked[0], asked[2]], [[2.0], [6.0]])
             assert isinstance(asked[1], ModelFault)
             self.assertIn(says, asked[1].detail)
-        self.assertEqual(lane.state, "lit")
+        self.assertEqual(lane.state, "serving")
 
     async def test_a_worker_that_crashes_costs_one_retry(self) -> None:
         mark = run_folder() / "crashed"
@@ -153,7 +154,7 @@ class Proving(WithLanes):
         with self.assertRaises(ProofFailed) as caught:
             await lane.open()
         self.assertIn("3 of 3 rows differ from training; row 0, value", caught.exception.detail)
-        self.assertEqual(lane.state, "out")
+        self.assertEqual(lane.state, "down")
         with self.assertRaises(Unavailable):
             await lane.predict([{"x": 1.0}], 10)
 
@@ -162,7 +163,7 @@ class Proving(WithLanes):
         answers = [dict(answer) for answer in lamp.proof.answers]
         answers[2] = {"label": answers[2]["label"], "scores": {name: score + 1e-4 for name, score in answers[2]["scores"].items()}}
         proof = replace(lamp.proof, answers=answers, tolerance=Tolerance())
-        lane = Lane("x", lamp.unpack(run_folder() / "unpacked"), lamp.manifest, proof, LaneSettings(), self.pool)
+        lane = Lane(LaneSpec("x", lamp.unpack(run_folder() / "unpacked"), lamp.manifest, proof), LaneSettings(), self.pool)
         self.addAsyncCleanup(lane.close)
         with self.assertRaises(ProofFailed) as caught:
             await lane.open()
@@ -179,7 +180,7 @@ class Proving(WithLanes):
         lamp = read_lamp(moody_lamp("moody", Moody()))
         folder = lamp.unpack(run_folder() / "changed")
         (folder / "steps/0/model.pickle").write_bytes(b"cos\nsystem\n(S'true'\ntR.")
-        lane = Lane("x", folder, lamp.manifest, lamp.proof, PICKLE, self.pool)
+        lane = Lane(LaneSpec("x", folder, lamp.manifest, lamp.proof), PICKLE, self.pool)
         self.addAsyncCleanup(lane.close)
         with self.assertRaises(PackageRefused) as caught:
             await lane.open()
@@ -194,16 +195,16 @@ class Supplying(unittest.IsolatedAsyncioTestCase):
     async def test_a_spare_is_handed_over_and_replaced_and_a_dead_one_is_not_used(self) -> None:
         supply = WorkerSupply(spares=True)
         self.addAsyncCleanup(supply.close)
-        supply.prepare()
-        first = await supply.take("a", "graphs")
+        supply.prepare_spares()
+        first = await supply.take_worker("a", "graphs")
         self.addAsyncCleanup(first.close)
         spare: WorkerProcess = await supply._spares["graphs"]
         spare.kill()
-        while spare.gone is None:
+        while spare.end_reason is None:
             await asyncio.sleep(0.01)
         logging.disable(logging.CRITICAL)
         self.addCleanup(logging.disable, logging.NOTSET)
-        second = await supply.take("b", "graphs")
+        second = await supply.take_worker("b", "graphs")
         self.addAsyncCleanup(second.close)
-        self.assertEqual((first.name, second.name, second.gone), ("a", "b", None))
+        self.assertEqual((first.name, second.name, second.end_reason), ("a", "b", None))
         self.assertNotEqual(second.pid, spare.pid)

@@ -14,8 +14,8 @@ class Worker:
 
     def __init__(self) -> None:
         self.frames: list[tuple[dict[str, Any], bytes, OnReply]] = []
-        self.gone: str | None = None
-        self.on_gone: Any = None
+        self.end_reason: str | None = None
+        self.on_end: Any = None
 
     def submit(self, frame: bytes, on_reply: OnReply) -> None:
         length, _ = frame_size(frame[: HEAD.size])
@@ -29,12 +29,12 @@ class Worker:
         reply(({"op": "answers", "parts": parts, **({"more": True} if more else {})}, "".join(names).encode()))
 
     def stop(self, why: str) -> None:
-        self.gone = why
+        self.end_reason = why
         frames, self.frames = self.frames, []
         for _, _, reply in frames:
             reply(WorkerGone(why))
-        if self.on_gone is not None:
-            self.on_gone(why)
+        if self.on_end is not None:
+            self.on_end(why)
 
 
 class Lane:
@@ -42,13 +42,13 @@ class Lane:
 
     run_s = 0.2
 
-    def __init__(self, name: str, solo: bool = False) -> None:
+    def __init__(self, name: str, exclusive_frame: bool = False) -> None:
         self.name = name
-        self.solo = solo
+        self.exclusive_frame = exclusive_frame
         self.waits: list[int] = []
         self.heard: list[Any] = []
 
-    def batch(self, room: int, now: float) -> FramePart | None:
+    def take_batch(self, room: int, now: float) -> FramePart | None:
         del now
         if not self.waits:
             return None
@@ -58,14 +58,14 @@ class Lane:
             self.waits.pop(0)
         return FramePart(self, None, rows, [], f"{self.name}:{rows};".encode(), f"{self.name}-id" if rows == 1 else "")
 
-    def answered(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
+    def deliver_answers(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
         del header, sent
         self.heard.append((part.rows, body.decode()))
 
-    def interrupted(self, part: FramePart, why: str, together: bool) -> None:
+    def retry_interrupted(self, part: FramePart, why: str, together: bool) -> None:
         self.heard.append((part.rows, why, together))
 
-    def unseated(self, driver: WorkerDriver, why: str) -> None:
+    def replace_seat(self, driver: WorkerDriver, why: str) -> None:
         del driver
         self.heard.append(("unseated", why))
 
@@ -73,7 +73,7 @@ class Lane:
 class Driving(unittest.IsolatedAsyncioTestCase):
     async def asyncSetUp(self) -> None:
         self.worker = Worker()
-        self.driver = WorkerDriver(cast(WorkerProcess, self.worker), "graphs", kept=False)
+        self.driver = WorkerDriver(cast(WorkerProcess, self.worker), "graphs", dedicated=False)
 
     def seat(self, *lanes: Lane) -> None:
         for slot, lane in enumerate(lanes, 1):
@@ -81,7 +81,7 @@ class Driving(unittest.IsolatedAsyncioTestCase):
 
     def ask(self, lane: Lane, rows: int, enough: bool = False) -> None:
         lane.waits.append(rows)
-        self.driver.kick(lane, enough)
+        self.driver.schedule_lane(lane, enough)
 
     @property
     def sent(self) -> list[str]:
@@ -129,7 +129,7 @@ class Driving(unittest.IsolatedAsyncioTestCase):
             self.ask(lane, 1)
         await asyncio.sleep(0)
         self.worker.answer("one", "two", more=True)
-        self.assertTrue(self.driver.working)
+        self.assertTrue(self.driver.busy)
         self.ask(lanes[0], 5)
         self.assertEqual(len(self.worker.frames), 1)
         self.worker.answer("three")
@@ -156,7 +156,7 @@ class Driving(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(len(self.worker.frames[0][0]["parts"]), 5)
 
     async def test_a_lane_that_is_to_be_alone_is(self) -> None:
-        a, b, c = Lane("a"), Lane("b", solo=True), Lane("c")
+        a, b, c = Lane("a"), Lane("b", exclusive_frame=True), Lane("c")
         self.seat(a, b, c)
         for lane in (a, b, c):
             self.ask(lane, 1)
@@ -206,14 +206,14 @@ class Driving(unittest.IsolatedAsyncioTestCase):
     async def test_asking_apart_from_the_queue_gathers_all_portions(self) -> None:
         a = Lane("a")
         self.seat(a)
-        asked = asyncio.create_task(self.driver.ask(a, [(1, [], b"x"), (2, [], b"yz")], 1.0))
+        asked = asyncio.create_task(self.driver.run_batches(a, [(1, [], b"x"), (2, [], b"yz")], 1.0))
         await asyncio.sleep(0)
         self.assertEqual([part["bytes"] for part in self.worker.frames[0][0]["parts"]], [1, 2])
         self.worker.answer("first", more=True)
         self.worker.answer("second")
         answers: list[Frame] = await asked
         self.assertEqual([body for _, body in answers], [b"first", b"second"])
-        late = asyncio.create_task(self.driver.ask(a, [(1, [], b"x")], 0.05))
+        late = asyncio.create_task(self.driver.run_batches(a, [(1, [], b"x")], 0.05))
         with self.assertLogs("lamppost.worker", "WARNING"), self.assertRaises(WorkerGone):
             await late
 

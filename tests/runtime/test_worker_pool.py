@@ -13,6 +13,7 @@ from lamppost.core.payload.validation_plan import Row
 from lamppost.package.read import read_lamp
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings, RequestOptions
+from lamppost.runtime.seat_opening import LaneSpec
 from lamppost.runtime.worker_pool import WorkerPool
 from tests.runtime.test_lane import PICKLE, WithLanes
 from tests.support.lamps import outage_lamp, run_folder
@@ -26,7 +27,7 @@ class Sharing(WithLanes):
         """``outage-risk`` compiled: data only, and small."""
         lamp = read_lamp(outage_lamp())
         settings = LaneSettings(**more)
-        lane = Lane(name, lamp.unpack(run_folder() / "unpacked"), lamp.manifest, lamp.proof, settings, self.pool)
+        lane = Lane(LaneSpec(name, lamp.unpack(run_folder() / "unpacked"), lamp.manifest, lamp.proof), settings, self.pool)
         self.addAsyncCleanup(lane.close, 0.0)
         await lane.open()
         self.rows = lane.plan.read_rows(lamp.proof.rows)
@@ -48,7 +49,7 @@ class Sharing(WithLanes):
             self.check(answer.rows)
         self.assertLess(driver.frames - before, 30, "sixty requests went in few frames")
         await lanes[0].close()
-        self.assertIsNone(driver.gone)
+        self.assertIsNone(driver.end_reason)
         self.check((await lanes[1].predict(self.rows, 10)).rows)
 
     async def test_a_shared_worker_that_ends_costs_nobody_an_answer(self) -> None:
@@ -57,7 +58,7 @@ class Sharing(WithLanes):
         assert pid is not None
         os.kill(pid, signal.SIGSTOP)  # so that it dies over its work, however quick it is
         asked = [asyncio.create_task(lane.predict(self.rows, 10)) for lane in lanes for _ in range(20)]
-        while not lanes[0].seats[0].working:
+        while not lanes[0].seats[0].busy:
             await asyncio.sleep(0)
         os.kill(pid, signal.SIGKILL)
         for answer in await asyncio.gather(*asked):
@@ -68,24 +69,24 @@ class Sharing(WithLanes):
         lanes = [await self.light(f"light-{at}") for at in range(2)]
         shared = lanes[0].seats[0]
         asked = asyncio.create_task(lanes[0].predict(self.rows, 10))
-        while not shared.working:
+        while not shared.busy:
             await asyncio.sleep(0)
         shared.worker.stop("it was stopped")
         self.check((await asked).rows)
-        self.assertTrue(lanes[0].apart and lanes[0].seats[0].kept)
+        self.assertTrue(lanes[0].dedicated_worker and lanes[0].seats[0].dedicated)
         self.check((await lanes[1].predict(self.rows, 10)).rows)
-        self.assertFalse(lanes[1].apart or lanes[1].seats[0].kept)
+        self.assertFalse(lanes[1].dedicated_worker or lanes[1].seats[0].dedicated)
 
     async def test_a_frame_with_another_number_of_answers_ends_the_worker_and_costs_one_retry(self) -> None:
         lane = await self.light("light")
         first = lane.seats[0]
         asked = asyncio.create_task(lane.predict(self.rows, 10))
-        while not first.working:
+        while not first.busy:
             await asyncio.sleep(0)
         call = first.worker._protocol.open_calls.popleft()  # as if the worker had said it
         call(({"op": "answers", "parts": [{}, {}]}, b""))
         self.check((await asked).rows)
-        self.assertIn("another number of batches", first.gone or "")
+        self.assertIn("another number of batches", first.end_reason or "")
 
     async def test_copies_follow_the_load_and_leave_again(self) -> None:
         self.pool.start()
@@ -98,12 +99,12 @@ class Sharing(WithLanes):
 
         await asyncio.gather(*(caller() for _ in range(8)))
         self.assertEqual(len({driver.worker.pid for driver in lane.seats}), 2)
-        lane.set(replace(lane.settings, copies=CopyBounds(1, 1)))
+        lane.apply_settings(replace(lane.settings, copies=CopyBounds(1, 1)))
         while len(lane.seats) > 1:
             await self.ask(lane, 2.0)
             await asyncio.sleep(0.02)
         self.assertEqual(await self.ask(lane, 4.0), [8.0])
-        self.assertEqual([copies for _, copies in lane.watch.copies][:2], [1, 2])
+        self.assertEqual([copies for _, copies in lane.load.copies][:2], [1, 2])
 
 
 class Budget(WithLanes):
@@ -118,7 +119,7 @@ class Budget(WithLanes):
         closing: list[asyncio.Task[None]] = []
         lanes = [await self.opened(Moody(), name) for name in ("moody", "moody-2", "moody-3")]
         await self.ask(lanes[0], 1.0)
-        self.pool.let_go = let_go
+        self.pool.put_to_sleep = let_go
         self.pool.budget_bytes = self.pool.memory_bytes
         await self.pool.make_room(lanes[2], lanes[1].memory_bytes // 2)
         self.assertEqual(gone, ["moody-2"])
@@ -140,7 +141,7 @@ class Budget(WithLanes):
         (driver.worker._scratch / "much").write_bytes(b"")
         os.truncate(driver.worker._scratch / "much", 2**30 + 1)
         self.pool._look_at_workers()
-        self.assertIn("MB of files, over the limit", driver.gone or "")
+        self.assertIn("MB of files, over the limit", driver.end_reason or "")
         self.assertEqual(await self.ask(lane, 4.0), [8.0])
 
 
@@ -181,7 +182,7 @@ class Requests(WithLanes):
 
     async def test_whoever_hangs_up_is_not_asked_for(self) -> None:
         lane = await self.opened(Moody(), "moody", replace(PICKLE, tries=1))
-        gone = asyncio.create_task(lane.predict([{"x": Moody.CRASH}], 10, RequestOptions(gone=lambda: True)))
+        gone = asyncio.create_task(lane.predict([{"x": Moody.CRASH}], 10, RequestOptions(is_abandoned=lambda: True)))
         self.assertEqual(await self.ask(lane, 1.0), [2.0])
         with self.assertRaisesRegex(DeadlinePassed, "hung up"):
             await gone

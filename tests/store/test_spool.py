@@ -48,15 +48,15 @@ class Spools(unittest.TestCase):
         return sorted(self.folder.glob("*.spool"))
 
     def taken(self, spool: Spool, most_bytes: int) -> SpoolPortion:
-        portion = spool.take(most_bytes)
+        portion = spool.take_portion(most_bytes)
         assert portion is not None
         return portion
 
     def drain(self, spool: Spool) -> list[SpoolFrame]:
         out: list[SpoolFrame] = []
-        while portion := spool.take(1):
-            out += portion.frames()
-            spool.done(portion)
+        while portion := spool.take_portion(1):
+            out += portion.read_frames()
+            spool.mark_delivered(portion)
         return out
 
     def test_what_is_appended_comes_back_in_order_and_then_the_files_go(self) -> None:
@@ -132,7 +132,7 @@ class Spools(unittest.TestCase):
         spool = Spool(self.folder, 10**9)
         for _ in range(4):
             spool.append([bundle_calls(calls(10, payload=2_000))])
-        spool.done(self.taken(spool, 1))
+        spool.mark_delivered(self.taken(spool, 1))
         spool.most_bytes = 30_000
         with self.assertLogs("lamppost.spool", "WARNING"):
             spool.append([bundle_calls(calls(10))])
@@ -157,13 +157,13 @@ class Spools(unittest.TestCase):
         spool = Spool(self.folder, 10**9)
         for _ in range(4):
             spool.append([bundle_calls(calls(10, payload=2_000))])
-        spool.done(self.taken(spool, 1))
+        spool.mark_delivered(self.taken(spool, 1))
         two = self.taken(spool, 50_000)
         spool.most_bytes = 30_000
         with self.assertLogs("lamppost.spool", "WARNING"):
             spool.append([bundle_calls(calls(10))])
-        self.assertEqual([(frame.number, frame.kind, len(frame.calls)) for frame in two.frames()], [(2, "bare", 10), (3, "bare", 10)])
-        spool.done(two)
+        self.assertEqual([(frame.number, frame.kind, len(frame.calls)) for frame in two.read_frames()], [(2, "bare", 10), (3, "bare", 10)])
+        spool.mark_delivered(two)
         self.assertEqual([frame.number for frame in self.drain(spool)], [4, 5])
         self.assertEqual(spool.waiting, 0)
 
@@ -175,7 +175,7 @@ class Spools(unittest.TestCase):
         (path,) = self.files()
         whole = path.read_bytes()
         path.write_bytes(whole[:-300] + b"?" + whole[-299:])
-        self.assertEqual((portion.calls, [frame.number for frame in portion.frames()]), (6, [1, 2]))
+        self.assertEqual((portion.calls, [frame.number for frame in portion.read_frames()]), (6, [1, 2]))
 
 
 class Calls(unittest.TestCase):

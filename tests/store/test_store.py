@@ -177,19 +177,19 @@ class Versions(WithServer):
         await packages.store_version(self.pool, "kept", lamp.digest, manifest, lamp.path, ChangedBy("admin"), chunk_bounds(lamp.size_bytes))
         home = self.data / uuid4().hex
         shelf = PackageCache(self.pool, home)
-        both = await asyncio.gather(shelf.unpacked(lamp.digest), shelf.unpacked(lamp.digest))
+        both = await asyncio.gather(shelf.unpacked_package(lamp.digest), shelf.unpacked_package(lamp.digest))
         self.assertEqual(both[0], both[1])
         manifest_there, proof, folder = both[0]
         self.assertEqual((manifest_there, proof, folder), (lamp.manifest, lamp.proof, home / lamp.digest))
         for name in ("manifest.json", lamp.manifest.proof):
             (folder / name).write_bytes(b"{}")
-            self.assertEqual((await shelf.unpacked(lamp.digest))[1], lamp.proof)
+            self.assertEqual((await shelf.unpacked_package(lamp.digest))[1], lamp.proof)
             self.assertNotEqual((folder / name).read_bytes(), b"{}")
         (home / f"{lamp.digest}.lamp").write_bytes(b"PK")
         shutil.rmtree(folder)
         with self.assertRaises(PackageRefused):
-            await shelf.unpacked(lamp.digest)
-        self.assertEqual((await shelf.unpacked(lamp.digest))[1], lamp.proof, "the next try fetches it again")
+            await shelf.unpacked_package(lamp.digest)
+        self.assertEqual((await shelf.unpacked_package(lamp.digest))[1], lamp.proof, "the next try fetches it again")
 
     async def test_concurrent_pushes_get_different_numbers(self) -> None:
         pushed = await asyncio.gather(*(self.push(digest, self.package(digest.encode())) for digest in "0123456789"))
@@ -271,7 +271,7 @@ class Records(WithServer):
         ]
         here, first = InProcessSink(self.pool, counting), SpoolFrame("s", 1, "calls", pack_calls(calls))
         self.assertEqual(await here.bring([first]), 0)
-        stored = await counting.look([first])
+        stored = await counting.count_frames([first])
         self.assertIsNone(await records.store_frames(self.pool, stored), "what was counted with a frame that is stored is not stored again")
         again = [first, SpoolFrame("s", 2, "counts", write_counts(count_calls([a_call(now)])))]
         self.assertEqual(await here.bring(again), 0, "the first was stored before, the second is counts alone")
@@ -310,7 +310,7 @@ class Records(WithServer):
         recorder = Recorder(InProcessSink(self.pool, self.counting()), self.data / uuid4().hex, 10**9)
         with self.assertLogs("lamppost.records", "ERROR"):
             for number in range(9):
-                recorder.add(a_call(datetime.now(UTC), input=b"not json" if number == 4 else b'"\\u0000 is kept"'))
+                recorder.add_record(a_call(datetime.now(UTC), input=b"not json" if number == 4 else b'"\\u0000 is kept"'))
             recorder.start()
             await asyncio.to_thread(until, lambda: recorder.waiting == 0)
             await recorder.stop()
@@ -319,5 +319,5 @@ class Records(WithServer):
     async def test_past_its_bound_the_oldest_gives_way_and_is_counted(self) -> None:
         recorder = Recorder(InProcessSink(self.pool, self.counting()), self.data / uuid4().hex, 10**9)
         for _ in range(140):
-            recorder.add(a_call(datetime.now(UTC), input=b'"' + b"x" * 2**20 + b'"'))
+            recorder.add_record(a_call(datetime.now(UTC), input=b'"' + b"x" * 2**20 + b'"'))
         self.assertEqual((recorder.waiting, recorder.dropped), (127, 13))

@@ -2,7 +2,7 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
-export type Setup = components["schemas"]["Setup"];
+export type Setup = components["schemas"]["EndpointSetup"];
 export type Lane = components["schemas"]["LaneStateAnswer"];
 export type LaneRules = components["schemas"]["LaneRules"];
 export type Endpoint = components["schemas"]["EndpointAnswer"];
@@ -13,7 +13,7 @@ export type Call = components["schemas"]["CallAnswer"];
 export type Version = components["schemas"]["VersionAnswer"];
 export type VersionPage = components["schemas"]["VersionDetailAnswer"];
 export type Comparison = components["schemas"]["ComparisonAnswer"];
-export type Profile = components["schemas"]["Profile"];
+export type Profile = components["schemas"]["FeatureProfile"];
 export type Token = components["schemas"]["TokenAnswer"];
 export type MadeToken = components["schemas"]["NewTokenAnswer"];
 export type Session = components["schemas"]["SessionAnswer"];

@@ -199,7 +199,7 @@ def entry_text(entry: dict[str, Any]) -> str:
 def _words(value: Any) -> str:
     if isinstance(value, dict):
         try:
-            return read_setup(value).says()
+            return read_setup(value).summary()
         except BadRequest:
             return ", ".join(f"{key} {_short(one)}" for key, one in value.items() if one is not None)
     return "" if value is None else str(value)

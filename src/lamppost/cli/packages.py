@@ -38,13 +38,13 @@ def inspect(file: Path, as_json: bool) -> None:
     print_line()
     print_table(
         ["input", "is", "seen in training", "example"],
-        [[f.name, f.wanted(), "" if f.seen is None else f"{f.seen[0]:g} to {f.seen[1]:g}", _example(f)] for f in manifest.inputs],
+        [[f.name, f.expected_text(), "" if f.seen is None else f"{f.seen[0]:g} to {f.seen[1]:g}", _example(f)] for f in manifest.inputs],
     )
     if manifest.options:
         print_line()
-        print_table(["option", "is", "meaning"], [[f.name, f.wanted(), f.meaning or ""] for f in manifest.options])
+        print_table(["option", "is", "meaning"], [[f.name, f.expected_text(), f.meaning or ""] for f in manifest.options])
     print_line()
-    print_table(["answer", "is"], [[f.name, f.wanted()] for f in manifest.answers])
+    print_table(["answer", "is"], [[f.name, f.expected_text()] for f in manifest.answers])
     print_line()
     for at, step in enumerate(manifest.steps):
         print_line(f"step {at}    {step_summary(step)}")

@@ -119,7 +119,7 @@ class Client:
         """
         return self._run(calls.roll_out(endpoint, version, plan, sticky, break_callers, override))
 
-    def tell(self, endpoint: str, request_id: str, truth: Any, row: int = 0) -> dict[str, Any]:
+    def record_outcome(self, endpoint: str, request_id: str, truth: Any, row: int = 0) -> dict[str, Any]:
         """Tell what was true about an earlier answer: ``client.tell("outage-risk", said.request_id, "holds")``."""
         return self._run(calls.record_outcome(endpoint, request_id, truth, row))
 
@@ -201,7 +201,7 @@ class AsyncClient:
         """See `Client.roll_out`."""
         return await self._run(calls.roll_out(endpoint, version, plan, sticky, break_callers, override))
 
-    async def tell(self, endpoint: str, request_id: str, truth: Any, row: int = 0) -> dict[str, Any]:
+    async def record_outcome(self, endpoint: str, request_id: str, truth: Any, row: int = 0) -> dict[str, Any]:
         """See `Client.tell`."""
         return await self._run(calls.record_outcome(endpoint, request_id, truth, row))
 

@@ -36,7 +36,7 @@ class Principal:
     expires_at: datetime | None = None
     rate_per_s: float | None = None
 
-    def check(self, permission: Permission, endpoint: str | None = None) -> None:
+    def require_permission(self, permission: Permission, endpoint: str | None = None) -> None:
         """Raise NotAllowed unless the role covers ``permission``, for this endpoint if one is named."""
         if permission not in MAY[self.role]:
             able = ", ".join(role for role in ROLES if permission in MAY[role])

@@ -91,7 +91,7 @@ def _cast(feed: NetworkInput, field: Field, array: Array) -> Array:
         gone = ~np.isfinite(array)
         if gone.any():
             row = int(np.argwhere(gone)[0][0])
-            fault = Fault(row, field.name, "nothing", field.wanted(), "this network has no way to say that a value is missing")
+            fault = Fault(row, field.name, "nothing", field.expected_text(), "this network has no way to say that a value is missing")
             raise InvalidRows(fault.sentence(), faults=[fault.to_dict()])
     if feed.dtype not in ("float16", "float32", "float64", "bool") and array.size:
         low, high = np.iinfo(feed.dtype).min, np.iinfo(feed.dtype).max
@@ -109,7 +109,7 @@ def _fit(feed: NetworkInput, field: Field, row: int, array: Array) -> Array:
     """An array whose shape is known only now, or one text."""
     if feed.dtype == "string":
         if array.dtype == object and None in array:
-            fault = Fault(row, field.name, "null", field.wanted(), "this network has no way to say that a value is missing")
+            fault = Fault(row, field.name, "null", field.expected_text(), "this network has no way to say that a value is missing")
             raise InvalidRows(fault.sentence(), faults=[fault.to_dict()])
         text = array.astype(object)
         return text.reshape([n or -1 for n in feed.shape]) if feed.shape else text

@@ -211,7 +211,7 @@ def _integers(field: Field, fixed: _Fixed, data: bytes, rows: int) -> list[Any]:
 def _choices(field: Field, fixed: _Fixed, data: bytes, rows: int) -> list[Any]:  # noqa: ARG001 - as its fellows
     codes = array("i", data)
     if codes and not 0 <= min(codes) <= max(codes) < fixed.codes:
-        raise ModelFault(f"the model gave a {field.name} that is not {field.wanted()}")
+        raise ModelFault(f"the model gave a {field.name} that is not {field.expected_text()}")
     names = field.choices
     return [names[code] for code in codes]
 

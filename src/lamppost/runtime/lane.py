@@ -10,26 +10,24 @@ from __future__ import annotations
 import asyncio
 import logging
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 
-from lamppost.core.artifact.manifest import Manifest
-from lamppost.core.artifact.proof import Proof, ProofVerdict
+from lamppost.core.artifact.proof import USUAL_CAUSES, ProofVerdict
 from lamppost.core.engine.backoff import Backoff
 from lamppost.core.engine.batch_queue import BatchQueue, Job, JobSlice
 from lamppost.core.engine.opening_measurement import OpeningMeasurement
-from lamppost.core.errors import BY_CODE, DeadlinePassed, LampPostError, LaneFull, ModelFault, Unavailable, shift_fault_rows
-from lamppost.core.payload.validation_plan import Row, ValidationPlan
+from lamppost.core.errors import DeadlinePassed, LampPostError, LaneFull, ModelFault, ProofFailed, Unavailable, shift_fault_rows
+from lamppost.core.payload.validation_plan import Row
 from lamppost.core.schema.columns import Column, check_answer_columns, join_columns, slice_columns
 from lamppost.core.schema.redaction import RedactionPolicy
-from lamppost.runtime.codec import FrameCodec
 from lamppost.runtime.lane_load import LaneLoad
 from lamppost.runtime.lane_options import LIVE_REQUEST, AnswerReceiver, LaneAnswer, LaneSettings, RequestOptions
-from lamppost.runtime.seat_opening import open_seat
+from lamppost.runtime.seat_opening import LaneSpec, open_seat
 from lamppost.runtime.spare_workers import Needs
-from lamppost.runtime.wire import WireError, pack_columns, unpack_columns
+from lamppost.runtime.wire import pack_columns
 from lamppost.runtime.worker_driver import FramePart, WorkerDriver
 from lamppost.runtime.worker_pool import MAX_QUEUED_BYTES, WorkerPool
 from lamppost.runtime.worker_process import WorkerGone
@@ -37,7 +35,7 @@ from lamppost.runtime.worker_process import WorkerGone
 log = logging.getLogger("lamppost.lane")
 
 T = TypeVar("T")
-LaneState = Literal["opening", "lit", "restarting", "out", "closed"]
+LaneState = Literal["opening", "serving", "restarting", "down", "closed"]
 _LIGHT_BYTES = 4 * 2**20
 
 
@@ -62,36 +60,40 @@ class _Batch:
 class Lane:
     """See the module. `open` once, then `predict` from any number of tasks, then `close`."""
 
-    def __init__(self, name: str, folder: Path, manifest: Manifest, proof: Proof, settings: LaneSettings, pool: WorkerPool) -> None:
-        self.name = name
-        self.plan = ValidationPlan(manifest.inputs, options=manifest.options)
-        self.keeps = RedactionPolicy(manifest.inputs, manifest.options, manifest.answers)
+    def __init__(self, spec: LaneSpec, settings: LaneSettings, pool: WorkerPool[Lane]) -> None:
+        manifest = spec.manifest
+        self.name = spec.name
+        self.plan = spec.plan
+        self.redaction = RedactionPolicy(manifest.inputs, manifest.options, manifest.answers)
         self.manifest = manifest
         self.answers = manifest.answers
         self.columns = manifest.columns
-        self.folder = folder
-        self.proof = proof
+        self.proof = spec.proof
         self.settings = settings
         self.state: LaneState = "opening"
-        self.why: str | None = None
-        self.verdict: ProofVerdict | None = None
+        self.reason: str | None = None
+        self.proof_verdict: ProofVerdict | None = None
         self.memory_bytes = 0
-        self.measured: OpeningMeasurement | None = None
-        self.expected_bytes = 0
+        self.measurement: OpeningMeasurement | None = None
         self.seats: list[WorkerDriver] = []
-        self.apart = False
-        self.solo = False
-        self.overlay: Path | None = None
+        self.dedicated_worker = spec.dedicated_worker
+        self.exclusive_frame = False
+        self.overlay: Path | None = spec.overlay
         self.used_at = asyncio.get_running_loop().time()
-        self.watch = LaneLoad(settings)
+        self.load = LaneLoad(settings)
         self._loop = asyncio.get_running_loop()
-        self._sends = FrameCodec(manifest.columns)
-        self._gets = FrameCodec(manifest.answers)
+        self._spec = spec
+        self._frames = spec.frames
         self._pool = pool
         self._waiting: BatchQueue[_Request] = BatchQueue(settings.batch, pool.queued)
         self._running = 0
         self._seating: asyncio.Task[None] | None = None
         self._lingering: asyncio.TimerHandle | None = None
+
+    @property
+    def serving(self) -> bool:
+        """Whether it takes requests now."""
+        return self.state == "serving"
 
     @property
     def run_s(self) -> float:
@@ -142,63 +144,72 @@ class Lane:
         Raise ProofFailed or whatever the worker says; the lane is out then.
         """
         try:
-            await self._pool.make_room(self, self.expected_bytes)
+            await self._pool.make_room(self, self._spec.expected_bytes)
             await self._seat(measure)
         except BaseException as error:
-            self.state, self.why = "out", str(error)
+            self.state, self.reason = "down", str(error)
             raise
-        self.state, self.why = "lit", None
+        self.state, self.reason = "serving", None
         self._pool.lanes.add(self)
-        assert self.verdict is not None
-        return self.verdict
+        assert self.proof_verdict is not None
+        return self.proof_verdict
 
     async def _seat(self, measure: bool = False) -> None:
-        driver = await open_seat(self, self._pool, measure)
+        seat = await open_seat(self._spec, self.settings, self, self._pool, measure)
+        driver, self.proof_verdict = seat.driver, seat.verdict
+        self.memory_bytes = max(self.memory_bytes, seat.memory_bytes)
+        self.measurement = seat.measurement or self.measurement
+        if not seat.verdict.passed:
+            self._pool.give_up_seat(self, driver)
+            raise ProofFailed(
+                f"{self.name} does not reproduce its training: {seat.verdict.sentence()}; it takes no traffic. {USUAL_CAUSES}",
+                differences=[difference.sentence() for difference in seat.verdict.differences],
+            )
         if self.state == "closed":
-            self._pool.leave(self, driver)
+            self._pool.give_up_seat(self, driver)
             raise Unavailable(f"{self.name} was closed while it was opened")
         self.seats.append(driver)
         if len(self._waiting):
-            driver.kick(self)
+            driver.schedule_lane(self)
 
     async def close(self, drain_s: float = 30.0) -> None:
         """Finish what waits, for at most ``drain_s`` seconds, then give up the seats."""
         deadline = time.perf_counter() + drain_s
-        while (self.waiting or self._running) and time.perf_counter() < deadline and self.state != "out":
+        while (self.waiting or self._running) and time.perf_counter() < deadline and self.state != "down":
             await asyncio.sleep(0.005)
-        self.state, self.why = "closed", "the lane was closed"
+        self.state, self.reason = "closed", "the lane was closed"
         self._pool.lanes.discard(self)
         if self._seating is not None:
             self._seating.cancel()
             await asyncio.gather(self._seating, return_exceptions=True)
-        self._refuse_all(self.why)
+        self._refuse_all(self.reason)
         seats, self.seats = self.seats, []
         for driver in seats:
-            self._pool.leave(self, driver)
+            self._pool.give_up_seat(self, driver)
 
-    def set(self, settings: LaneSettings) -> None:
+    def apply_settings(self, settings: LaneSettings) -> None:
         """Other bounds from now on; what waits stays."""
         self.settings = settings
         self._waiting.policy = settings.batch
-        self.watch.set(settings)
+        self.load.apply_settings(settings)
 
-    def stirs(self, since: float) -> bool:
+    def needs_look(self, since: float) -> bool:
         """Whether it was used since then, has anything in hand, or copies that it may not need."""
         return self.used_at >= since or not self.idle or len(self.seats) != 1
 
-    def look(self, now: float) -> int:
+    def adapt_to_load(self, now: float) -> int:
         """Adapt to the load since the last look; how many copies there should be, 0 for none."""
-        wanted = self.watch.look(now, len(self.seats), self.waiting, now - self.used_at)
-        self._waiting.rows_s = self.watch.rows_s
-        if self.state == "lit" and self._seating is None and self.seats:
+        wanted = self.load.wanted_copies(now, len(self.seats), self.waiting, now - self.used_at)
+        self._waiting.rows_s = self.load.rows_s
+        if self.state == "serving" and self._seating is None and self.seats:
             if wanted > len(self.seats) and self._pool.memory_bytes + self.memory_bytes <= self._pool.budget_bytes:
                 self._seating = asyncio.create_task(self._another(), name=f"another copy of {self.name}")
             elif 0 < wanted < len(self.seats):
-                free = next((one for one in reversed(self.seats) if not one.working), None)
+                free = next((one for one in reversed(self.seats) if not one.busy), None)
                 if free is not None:
                     self.seats.remove(free)
-                    self._pool.leave(self, free)
-        return wanted if self.state == "lit" else len(self.seats)
+                    self._pool.give_up_seat(self, free)
+        return wanted if self.state == "serving" else len(self.seats)
 
     async def _another(self) -> None:
         """One copy more; a failure is only logged, the others serve on."""
@@ -230,22 +241,22 @@ class Lane:
         self._enqueue(_Request(rows, done, time.monotonic(), terms, None, request_id), len(rows), size_bytes)
 
     def _enqueue(self, request: _Request, rows: int, size_bytes: int) -> None:
-        if self.state in ("out", "closed", "opening"):
-            raise Unavailable(f"{self.name} is not serving: {self.why or self.state}; see lamppost show {self.name}")
+        if self.state in ("down", "closed", "opening"):
+            raise Unavailable(f"{self.name} is not serving: {self.reason or self.state}; see lamppost show {self.name}")
         if self._pool.queued.size_bytes + size_bytes > MAX_QUEUED_BYTES:
             raise LaneFull("too many bytes of requests are waiting on this node; try again in a second", retry_after_s=1)
         self.used_at = request.since
         terms = request.terms
         self._waiting.add(Job(request, rows, size_bytes, terms.bulk, terms.deadline, request.since))
-        self.watch.requests += 1
-        enough = len(self._waiting) >= self.watch.enough
-        at_once = enough and self.watch.busy
+        self.load.requests += 1
+        enough = len(self._waiting) >= self.load.enough
+        at_once = enough and self.load.busy
         if self._lingering is None:
             if self.settings.batch.linger_s:
                 self._lingering = self._loop.call_later(self.settings.batch.linger_s, self._kick)
             else:
                 self._kick(at_once)
-        elif enough or self._waiting.rows >= self.watch.max_rows:
+        elif enough or self._waiting.rows >= self.load.max_rows:
             self._kick(at_once)
 
     def _kick(self, at_once: bool = False) -> None:
@@ -253,21 +264,21 @@ class Lane:
             self._lingering.cancel()
             self._lingering = None
         for driver in self.seats:
-            if not driver.working:
-                driver.kick(self, at_once)
+            if not driver.busy:
+                driver.schedule_lane(self, at_once)
                 return
         for driver in self.seats:
-            driver.kick(self)
+            driver.schedule_lane(self)
 
     # -- what a driver asks and tells ---------------------------------------------------------------------------------
 
-    def batch(self, room: int, now: float) -> FramePart | None:
+    def take_batch(self, room: int, now: float) -> FramePart | None:
         """What waits, up to ``room`` rows, as columns on the wire; None while it is worth to wait for more."""
-        if (wait_s := self.watch.gather_s(now, len(self._waiting))) > 0:
+        if (wait_s := self.load.gather_s(now, len(self._waiting))) > 0:
             if self._lingering is None:
                 self._lingering = self._loop.call_later(wait_s, self._kick)
             return None
-        pieces, late = self._waiting.take(now, _is_over, min(room, self.watch.max_rows))
+        pieces, late = self._waiting.take_batch(now, _is_over, min(room, self.load.max_rows))
         for job in late:
             if not job.item.done.done():
                 job.item.done.set_exception(
@@ -285,18 +296,18 @@ class Lane:
         if first.columns is not None:
             entries, body = pack_columns(slice_columns(first.columns, pieces[0].start, pieces[0].stop))
         elif len(pieces) == 1 and pieces[0].rows == len(first.rows):
-            entries, body = self.pack(first.rows)
+            entries, body = self._frames.pack(first.rows)
         else:
-            entries, body = self.pack([row for piece in pieces for row in piece.job.item.rows[piece.start : piece.stop]])
+            entries, body = self._frames.pack([row for piece in pieces for row in piece.job.item.rows[piece.start : piece.stop]])
         self._running += 1
-        self.watch.sent(rows, len(pieces), len(self._waiting), now)
+        self.load.note_sent(rows, len(pieces), len(self._waiting), now)
         request = first.request_id if len(pieces) == 1 else ""
         return FramePart(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body, request)
 
-    def answered(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
+    def deliver_answers(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
         """Hand the answers of a batch to whoever waits for them."""
         self._running -= 1
-        self.solo = False
+        self.exclusive_frame = False
         batch: _Batch = part.batch
         now = time.monotonic()
         took = now - sent
@@ -304,10 +315,10 @@ class Lane:
             columns: list[Column] | None = None
             rows: list[Row] = []
             if batch.as_columns:
-                columns = self.read(header, body, batch.rows)
+                columns = self._frames.read_columns(header, body, batch.rows)
                 check_answer_columns(self.answers, columns, batch.rows)
             else:
-                rows = self.read_rows(header, body, batch.rows)
+                rows = self._frames.read_rows(header, body, batch.rows)
         except LampPostError as error:
             self._failed(batch, error)
             return
@@ -323,7 +334,7 @@ class Lane:
                 self._settle(piece, answer)
         alone = header.get("us")
         alone_s = alone / 1e6 if isinstance(alone, int) and 0 <= alone <= took * 1e6 else took
-        self.watch.ran(batch.rows, alone_s, [now - piece.job.item.since for piece in batch.pieces])
+        self.load.note_ran(batch.rows, alone_s, [now - piece.job.item.since for piece in batch.pieces])
 
     def _settle(self, piece: JobSlice[_Request], answer: LaneAnswer) -> None:
         """The answer of a request, once all its pieces have theirs."""
@@ -343,30 +354,6 @@ class Lane:
         times = min(one.queue_s for one in parts), sum(one.worker_s for one in parts)
         request.done.set_result(LaneAnswer(joined, *times, max(one.batch_rows for one in parts), columns))
 
-    def pack(self, rows: Sequence[Row]) -> tuple[list[Any], bytes]:
-        """Rows as columns on the wire: header entries and body."""
-        return self._sends.pack(rows)
-
-    def read(self, header: dict[str, Any], body: bytes, rows: int) -> list[Column]:
-        """Columns of a worker's answer; raise what it says instead, or ModelFault."""
-        return self._read(header, rows, lambda: unpack_columns(self.answers, rows, header.get("columns"), body))
-
-    def read_rows(self, header: dict[str, Any], body: bytes, rows: int) -> list[Row]:
-        """The same as rows, checked."""
-        return self._read(header, rows, lambda: self._gets.rows(rows, header.get("columns"), body))
-
-    def _read(self, header: dict[str, Any], rows: int, how: Callable[[], T]) -> T:
-        if header.get("op") != "answers" or header.get("rows") != rows:
-            raise _said(header)
-        try:
-            return how()
-        except WireError as error:
-            raise ModelFault(f"{self.name} gave an answer that does not fit its schema: {error}") from error
-
-    def refusal(self, header: dict[str, Any]) -> LampPostError:
-        """The error that a worker's answer reports."""
-        return _said(header)
-
     def _failed(self, batch: _Batch, error: LampPostError) -> None:
         """A batch of several requests is tried again one by one, a request of several rows in halves until the bad row is known."""
         again: list[JobSlice[_Request]] = []
@@ -374,17 +361,17 @@ class Lane:
             request = piece.job.item
             if request.done.done():
                 continue
-            piece.alone = True
+            piece.exclusive_batch = True
             if len(batch.pieces) > 1:
                 again.append(piece)
             elif piece.rows > 1 and not _names_row(error):
-                again += piece.cut(piece.rows // 2)
+                again += piece.split(piece.rows // 2)
             else:
                 request.done.set_exception(_placed(error, piece))
         self._waiting.put_back(again)
         self._kick()
 
-    def interrupted(self, part: FramePart, why: str, together: bool) -> None:
+    def retry_interrupted(self, part: FramePart, why: str, together: bool) -> None:
         """The worker ended over a batch: once more elsewhere, by itself if others were in the same frame."""
         self._running -= 1
         batch: _Batch = part.batch
@@ -399,21 +386,21 @@ class Lane:
             else:
                 said = f"the worker of {self.name} ended {piece.tries} times on this request ({why}); it was given up"
                 request.done.set_exception(ModelFault(said))
-        self.solo = True
-        self.apart = self.apart or not together
+        self.exclusive_frame = True
+        self.dedicated_worker = self.dedicated_worker or not together
         self._waiting.put_back(again)
 
-    def unseated(self, driver: WorkerDriver, why: str) -> None:
+    def replace_seat(self, driver: WorkerDriver, why: str) -> None:
         """The worker has ended: another seat, at once if something waits or the lane was in use of late."""
         if driver in self.seats:
             self.seats.remove(driver)
-        self._pool.end(driver)
-        if self.state not in ("lit", "restarting"):
+        self._pool.end_worker(driver)
+        if self.state not in ("serving", "restarting"):
             return
         if self.seats:
             self._kick()
             return
-        self.state, self.why = "restarting", why
+        self.state, self.reason = "restarting", why
         if self._seating is None:
             self._seating = asyncio.create_task(self._restart(), name=f"restart of {self.name}")
 
@@ -429,14 +416,14 @@ class Lane:
                     if self.state == "closed":
                         return
                     backoff = backoff.failed(time.monotonic())
-                    self.why = str(error)
+                    self.reason = str(error)
                     log.error("%s: %s", self.name, error)
                     if backoff.failures > 3:
-                        self.state = "out"
-                        self._refuse_all(self.why)
+                        self.state = "down"
+                        self._refuse_all(self.reason)
         finally:
             self._seating = None
-        self.state, self.why = "lit", None
+        self.state, self.reason = "serving", None
         self._kick()
 
     def _refuse_all(self, why: str) -> None:
@@ -449,7 +436,7 @@ def _is_over(request: _Request) -> bool:
     """Whether nobody waits for its answer; whoever handles the call hears of it, so that it ends too."""
     if request.done.done():
         return True
-    if request.terms.gone is None or not request.terms.gone():
+    if request.terms.is_abandoned is None or not request.terms.is_abandoned():
         return False
     request.done.set_exception(DeadlinePassed("the caller hung up before its rows were run; they were not"))
     return True
@@ -467,11 +454,3 @@ def _placed(error: LampPostError, piece: JobSlice[_Request]) -> LampPostError:
         return shift_fault_rows(error, lambda row: row + piece.start)
     faults = [{"row": piece.start, "expected": "a row that the model can answer", "given": error.detail}]
     return type(error)(f"row {piece.start}: {error.detail}", **{**error.extra, "faults": faults})
-
-
-def _said(header: dict[str, Any]) -> LampPostError:
-    """The error that a worker's frame reports."""
-    kind = BY_CODE.get(str(header.get("code")), ModelFault)
-    faults = header.get("faults")
-    extra = {"faults": faults} if isinstance(faults, list) else {}
-    return kind(str(header.get("detail", "the worker sent an answer to something else"))[:2_000], **extra)

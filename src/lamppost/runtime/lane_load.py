@@ -45,7 +45,7 @@ class LaneLoad:
         self._seen_at: float | None = None
         self._spare_since: float | None = None
 
-    def set(self, settings: LaneSettings) -> None:
+    def apply_settings(self, settings: LaneSettings) -> None:
         """Other bounds from now on."""
         self._settings = settings
         self.max_rows = settings.batch.max_rows
@@ -71,7 +71,7 @@ class LaneLoad:
             return 0.0
         return self._sent_at + min(_GATHER_S, _GATHER_RUNS * self._each_s) - now
 
-    def sent(self, rows: int, requests: int, left: int, now: float) -> None:
+    def note_sent(self, rows: int, requests: int, left: int, now: float) -> None:
         """A batch of so many requests goes out; ``left`` : requests that had to stay behind."""
         self.batches[1 << max(0, rows - 1).bit_length()] += 1
         self._full = self._full or (left > 0 and rows >= self.max_rows)
@@ -83,7 +83,7 @@ class LaneLoad:
         self._out = requests
         self._sent_at = now
 
-    def ran(self, rows: int, took_s: float, waited_s: list[float]) -> None:
+    def note_ran(self, rows: int, took_s: float, waited_s: list[float]) -> None:
         """A batch came back; ``waited_s`` : of each request in it, from its coming."""
         self._rows += rows
         self._work_s += took_s
@@ -91,7 +91,7 @@ class LaneLoad:
         self._run_s = max(self._run_s, took_s)
         self._waited.extend(waited_s)
 
-    def look(self, now: float, copies: int, waiting: int, quiet_s: float) -> int:
+    def wanted_copies(self, now: float, copies: int, waiting: int, quiet_s: float) -> int:
         """Apply the rules to what was noticed since the last look; returns the wanted number of copies."""
         if not self.copies or self.copies[-1][1] != copies:
             self.copies.append((now, copies))

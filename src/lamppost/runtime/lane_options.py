@@ -55,7 +55,7 @@ class RequestOptions:
 
     bulk: bool = False
     deadline: float | None = None
-    gone: Callable[[], bool] | None = None
+    is_abandoned: Callable[[], bool] | None = None
     request_id: str = ""
 
 

@@ -49,7 +49,7 @@ class LibraryEnvironments:
         self._making: dict[str, asyncio.Lock] = {}
         self.progress: dict[str, str] = {}
 
-    async def of(self, name: str, manifest: Manifest) -> Path | None:
+    async def folder_for(self, name: str, manifest: Manifest) -> Path | None:
         """The folder to lay over what is installed, None where nothing differs. Raise Unavailable when it cannot be made."""
         pins = sorted(f"{library}=={version}" for library, version in differing_pins(manifest).items())
         if not pins:

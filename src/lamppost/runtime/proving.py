@@ -12,6 +12,7 @@ from lamppost.core.errors import ProofFailed
 from lamppost.package.read import Lamp
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
+from lamppost.runtime.seat_opening import LaneSpec
 from lamppost.runtime.worker_pool import WorkerPool
 
 
@@ -24,13 +25,13 @@ def prove(lamp: Lamp, formats: frozenset[str] = frozenset({"skops", "pickle", "p
 
 async def _prove(lamp: Lamp, folder: Path, formats: frozenset[str]) -> ProofVerdict:
     unpacked = await asyncio.to_thread(lamp.unpack, folder)
-    pool = WorkerPool()
-    lane = Lane(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof, LaneSettings(formats=formats), pool)
+    pool: WorkerPool[Lane] = WorkerPool()
+    lane = Lane(LaneSpec(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof), LaneSettings(formats=formats), pool)
     try:
         return await lane.open()
     except ProofFailed:
-        assert lane.verdict is not None
-        return lane.verdict
+        assert lane.proof_verdict is not None
+        return lane.proof_verdict
     finally:
         await lane.close()
         await pool.close()

@@ -77,7 +77,7 @@ class RunningPixels:
         self.step = step
         self.field = takes.fields[0]
         if self.field.kind != "image":
-            raise PackageRefused(f"{self.field.name} is {self.field.wanted()}, and pixels are made of a picture")
+            raise PackageRefused(f"{self.field.name} is {self.field.expected_text()}, and pixels are made of a picture")
         height, width, channels = (step.gives.fields[0].shape[at] for at in ((0, 1, 2) if step.layout == "hwc" else (1, 2, 0)))
         self._size = (width, height)
         self._plain = replace(self.field, size=None, channels=channels)  # type: ignore[arg-type]
@@ -91,7 +91,7 @@ class RunningPixels:
         from PIL import Image
 
         if picture is None:
-            fault = Fault(row, self.field.name, "null", self.field.wanted(), "without a picture there is no answer")
+            fault = Fault(row, self.field.name, "null", self.field.expected_text(), "without a picture there is no answer")
             raise InvalidRows(fault.sentence(), faults=[fault.to_dict()])
         if (picture.shape[1], picture.shape[0]) != self._size:
             image = Image.fromarray(picture[..., 0] if picture.shape[2] == 1 else picture)

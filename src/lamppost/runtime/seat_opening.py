@@ -1,100 +1,151 @@
-"""Opening a lane's package in a worker: place, load, prove, measure."""
+"""Opens a lane's package in a worker: find a worker, load the package, replay its proof, measure its speed.
+
+`open_seat` takes a `LaneSpec` and returns an `OpenedSeat`; what a lane makes of them is the lane's affair.
+"""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
 from statistics import median
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from lamppost.core.artifact.proof import USUAL_CAUSES, ProofVerdict, compare_answers
+from lamppost.core.artifact.manifest import Manifest
+from lamppost.core.artifact.proof import Proof, ProofVerdict, compare_answers
 from lamppost.core.engine.opening_measurement import BATCH_ROWS, OpeningMeasurement
-from lamppost.core.errors import ProofFailed, Unavailable
-from lamppost.core.payload.validation_plan import Row
+from lamppost.core.errors import Unavailable
+from lamppost.core.payload.validation_plan import Row, ValidationPlan
+from lamppost.runtime.lane_frames import LaneFrames, reported_error
+from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.worker_driver import WorkerDriver
+from lamppost.runtime.worker_pool import Tenant, WorkerPool
 from lamppost.runtime.worker_process import WorkerGone
 
-if TYPE_CHECKING:
-    from lamppost.runtime.lane import Lane
-    from lamppost.runtime.worker_pool import WorkerPool
-
-ALONE = 32
+MAX_SINGLE_ROWS = 32
 """Most proof rows that are also asked one by one."""
-
 _MEASURE_S = 0.06
 
 
-async def open_seat(lane: Lane, pool: WorkerPool, measure: bool) -> WorkerDriver:
-    """A worker in which the lane is open and proven. Raise ProofFailed, Unavailable, or whatever the worker says."""
+@dataclass(slots=True)
+class LaneSpec:
+    """What a lane is opened from.
+
+    name : of the version, for messages and logs.
+    folder : the unpacked package.
+    overlay : folder of libraries to lay over what is installed, None for none.
+    expected_bytes : memory that opening is known to need, 0 where nobody knows.
+    dedicated_worker : whether it gets a worker of its own, whatever is in the package.
+    """
+
+    name: str
+    folder: Path
+    manifest: Manifest
+    proof: Proof
+    overlay: Path | None = None
+    expected_bytes: int = 0
+    dedicated_worker: bool = False
+    plan: ValidationPlan = field(init=False)
+    frames: LaneFrames = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.plan = ValidationPlan(self.manifest.inputs, options=self.manifest.options)
+        self.frames = LaneFrames(self.name, self.manifest.columns, self.manifest.answers)
+
+
+@dataclass(frozen=True, slots=True)
+class OpenedSeat:
+    """A worker in which a package is open. verdict : what replaying the proof there showed, passed or not.
+
+    memory_bytes : what the package adds to a shared worker, or all that a dedicated worker holds. measurement : None where not asked for.
+    """
+
+    driver: WorkerDriver
+    verdict: ProofVerdict
+    memory_bytes: int
+    measurement: OpeningMeasurement | None = None
+
+
+async def open_seat(spec: LaneSpec, settings: LaneSettings, tenant: Tenant, pool: WorkerPool[Any], measure: bool) -> OpenedSeat:
+    """Open a package in a worker of the pool, replay its proof, and measure it if the proof passed and ``measure`` says so.
+
+    Raise Unavailable where the worker ends or the package is too large, or the error that the worker reports; the seat is given up then.
+    """
     start = time.perf_counter()
-    driver = await pool.place(lane)
+    driver = await pool.place_lane(tenant)
     driver.opening += 1
     try:
-        settings = lane.settings
-        ask = {"folder": str(lane.folder), "formats": sorted(settings.formats), "original": settings.original}
-        header = await driver.open(lane, ask, settings.open_s)
+        ask = {"folder": str(spec.folder), "formats": sorted(settings.formats), "original": settings.original}
+        header = await driver.open_lane(tenant, ask, settings.open_s)
         if header.get("op") != "opened":
-            raise lane.refusal(header)
-        held = int(header.get("memory_bytes", 0)) if driver.kept else int(header.get("grew_bytes", 0))
-        lane.memory_bytes = max(lane.memory_bytes, held)
+            raise reported_error(header)
+        held = int(header.get("memory_bytes", 0)) if driver.dedicated else int(header.get("grew_bytes", 0))
         if held > pool.budget_bytes:
             raise Unavailable(
-                f"{lane.name} holds {held / 1e6:,.0f} MB, over this node's budget for models of {pool.budget_bytes / 1e6:,.0f} MB; "
+                f"{spec.name} holds {held / 1e6:,.0f} MB, over this node's budget for models of {pool.budget_bytes / 1e6:,.0f} MB; "
                 "start it with a larger one: lamppost up --memory"
             )
-        lane.verdict = await _prove(lane, driver)
-        if not lane.verdict.passed:
-            raise ProofFailed(
-                f"{lane.name} does not reproduce its training: {lane.verdict.sentence()}; it takes no traffic. {USUAL_CAUSES}",
-                differences=[difference.sentence() for difference in lane.verdict.differences],
-            )
-        if measure:
-            lane.measured = await _measure(lane, driver, time.perf_counter() - start, int(header.get("memory_bytes", 0)))
+        batches = _Batches(spec, tenant, driver, settings.run_s)
+        verdict = await _replay_proof(spec, batches)
+        measurement = None
+        if measure and verdict.passed:
+            measurement = await _measure(batches, time.perf_counter() - start, int(header.get("memory_bytes", 0)))
     except WorkerGone as error:
-        pool.leave(lane, driver)
-        raise Unavailable(f"the worker for {lane.name} ended while opening it: {error}") from error
+        pool.give_up_seat(tenant, driver)
+        raise Unavailable(f"the worker for {spec.name} ended while opening it: {error}") from error
     except BaseException:
-        pool.leave(lane, driver)
+        pool.give_up_seat(tenant, driver)
         raise
     finally:
         driver.opening -= 1
-    return driver
+    return OpenedSeat(driver, verdict, held, measurement)
 
 
-async def _prove(lane: Lane, driver: WorkerDriver) -> ProofVerdict:
-    """Replay the proof the way requests go: validated, as columns, over the wire; as one batch, and row by row alone.
+class _Batches:
+    """Asks an open package for answers apart from its queue. rows : those of the proof, as the validation plan reads them."""
 
-    Alone matters: preprocessing that is fitted again on the request is right on a large batch and wrong on a single row.
+    def __init__(self, spec: LaneSpec, tenant: Tenant, driver: WorkerDriver, run_s: float) -> None:
+        self.rows = spec.plan.read_rows(spec.proof.rows)
+        self._frames = spec.frames
+        self._tenant = tenant
+        self._driver = driver
+        self._run_s = run_s
+
+    async def run(self, requests: Sequence[Sequence[Row]]) -> list[list[dict[str, Any]]]:
+        """Answers to several requests, each a batch of its own, in one frame."""
+        packed = [(len(rows), *self._frames.pack(rows)) for rows in requests]
+        answers = await self._driver.run_batches(self._tenant, packed, self._run_s)
+        if len(answers) != len(requests):
+            raise WorkerGone("it answered another number of batches than it was asked")
+        return [self._frames.read_rows(header, body, len(rows)) for (header, body), rows in zip(answers, requests, strict=True)]
+
+
+async def _replay_proof(spec: LaneSpec, batches: _Batches) -> ProofVerdict:
+    """Replay the proof the way requests go: validated, as columns, over the wire; as one batch, and row by row.
+
+    Row by row matters: preprocessing that is fitted again on each request is right on a large batch and wrong on a single row.
     """
-    rows = lane.plan.read_rows(lane.proof.rows)
-    together, *alone = await _ask(lane, driver, [rows, *([row] for row in rows[:ALONE])])
-    verdict = compare_answers(lane.answers, lane.proof, together)
+    rows, answers = batches.rows, spec.manifest.answers
+    together, *singles = await batches.run([rows, *([row] for row in rows[:MAX_SINGLE_ROWS])])
+    verdict = compare_answers(answers, spec.proof, together)
     if not verdict.passed:
         return verdict
-    return compare_answers(lane.answers, lane.proof, [one[0] for one in alone] + together[len(alone) :])
+    return compare_answers(answers, spec.proof, [single[0] for single in singles] + together[len(singles) :])
 
 
-async def _measure(lane: Lane, driver: WorkerDriver, open_s: float, memory_bytes: int) -> OpeningMeasurement:
+async def _measure(batches: _Batches, open_s: float, memory_bytes: int) -> OpeningMeasurement:
     """How long one row takes and how long 64 take, rows of the proof in turn, there and back."""
-    rows = lane.plan.read_rows(lane.proof.rows)
-    took = [await _median_ms(lane, driver, [rows[at % len(rows)] for at in range(count)]) for count in (1, BATCH_ROWS)]
+    rows = batches.rows
+    took = [await _median_ms(batches, [rows[at % len(rows)] for at in range(count)]) for count in (1, BATCH_ROWS)]
     return OpeningMeasurement(round(open_s, 4), memory_bytes, round(took[0], 4), round(took[1], 4))
 
 
-async def _median_ms(lane: Lane, driver: WorkerDriver, rows: Sequence[Row]) -> float:
+async def _median_ms(batches: _Batches, rows: Sequence[Row]) -> float:
     took: list[float] = []
     end = time.perf_counter() + _MEASURE_S
     while len(took) < 3 or time.perf_counter() < end:
         start = time.perf_counter()
-        await _ask(lane, driver, [rows])
+        await batches.run([rows])
         took.append((time.perf_counter() - start) * 1e3)
     return median(took)
-
-
-async def _ask(lane: Lane, driver: WorkerDriver, requests: Sequence[Sequence[Row]]) -> list[list[dict[str, Any]]]:
-    """Answers to several requests, each a batch of its own, in one frame."""
-    packed = [(len(rows), *lane.pack(rows)) for rows in requests]
-    answers = await driver.ask(lane, packed, lane.settings.run_s)
-    if len(answers) != len(requests):
-        raise WorkerGone("it answered another number of batches than it was asked")
-    return [lane.read_rows(header, body, len(rows)) for (header, body), rows in zip(answers, requests, strict=True)]

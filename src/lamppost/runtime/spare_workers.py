@@ -27,18 +27,18 @@ class WorkerSupply:
         self._kinds: tuple[Needs, ...] = ("graphs", "sklearn") if spares else ()
         self._spares: dict[Needs, asyncio.Task[WorkerProcess]] = {}
 
-    def prepare(self) -> None:
+    def prepare_spares(self) -> None:
         """Begin to start the spares that are not there."""
         for needs in self._kinds:
             if needs not in self._spares:
                 self._spares[needs] = asyncio.create_task(self._warm(needs), name=f"spare worker for {needs}")
 
-    async def take(self, name: str, needs: Needs, overlay: Path | None = None) -> WorkerProcess:
+    async def take_worker(self, name: str, needs: Needs, overlay: Path | None = None) -> WorkerProcess:
         """A worker for the lane ``name``, with other libraries where an environment is given; the caller closes it."""
         if overlay is not None:
             return await WorkerProcess.start(name, overlay)
         worker = await self._take_spare(needs)
-        self.prepare()
+        self.prepare_spares()
         if worker is None:
             return await WorkerProcess.start(name)
         worker.name = name
@@ -53,7 +53,7 @@ class WorkerSupply:
         except (WorkerGone, OSError) as error:
             log.warning("the spare worker was of no use (%s)", error)
             return None
-        if worker.gone is None:
+        if worker.end_reason is None:
             return worker
         await worker.close()
         return None

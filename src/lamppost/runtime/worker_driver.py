@@ -51,30 +51,30 @@ class SeatedLane(Protocol):
     def run_s(self) -> float:
         """Longest time for one batch, in seconds."""
 
-    def batch(self, room: int, now: float) -> FramePart | None:
+    def take_batch(self, room: int, now: float) -> FramePart | None:
         """What waits, up to ``room`` rows; None when nothing does."""
 
-    def answered(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
+    def deliver_answers(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
         """The answer to a part."""
 
-    def interrupted(self, part: FramePart, why: str, together: bool) -> None:
+    def retry_interrupted(self, part: FramePart, why: str, together: bool) -> None:
         """The worker ended over it; ``together`` says that other lanes were in the same frame."""
 
-    def unseated(self, driver: WorkerDriver, why: str) -> None:
+    def replace_seat(self, driver: WorkerDriver, why: str) -> None:
         """The worker has ended, and the seat with it."""
 
     @property
-    def solo(self) -> bool:
+    def exclusive_frame(self) -> bool:
         """Whether it is to have its next frame for itself."""
 
 
 class WorkerDriver:
     """See the module. needs : the kind of its worker. kept : whether it is for one lane only."""
 
-    def __init__(self, worker: WorkerProcess, needs: str, kept: bool) -> None:
+    def __init__(self, worker: WorkerProcess, needs: str, dedicated: bool) -> None:
         self.worker = worker
         self.needs = needs
-        self.kept = kept
+        self.dedicated = dedicated
         self.slots: dict[SeatedLane, int] = {}
         self.opening = 0
         self.frames = 0
@@ -85,19 +85,19 @@ class WorkerDriver:
         self._timer: asyncio.TimerHandle | None = None
         self._due = False
         self._closed = False
-        worker.on_gone = self._gone
+        worker.on_end = self._gone
 
     @property
-    def gone(self) -> str | None:
+    def end_reason(self) -> str | None:
         """Why its worker is of no use any more."""
-        return self.worker.gone
+        return self.worker.end_reason
 
     @property
-    def working(self) -> bool:
+    def busy(self) -> bool:
         """Whether a frame is with the worker."""
         return bool(self._flight)
 
-    async def open(self, lane: SeatedLane, ask: dict[str, Any], timeout_s: float) -> dict[str, Any]:
+    async def open_lane(self, lane: SeatedLane, ask: dict[str, Any], timeout_s: float) -> dict[str, Any]:
         """Open a lane's package here; the answer's header. Raise WorkerGone."""
         slot = next(_numbers)
         header, _ = await self.worker.call(pack_frame({"op": "open", "slot": slot, **ask}), timeout_s)
@@ -105,7 +105,7 @@ class WorkerDriver:
             self.slots[lane] = slot
         return header
 
-    async def ask(self, lane: SeatedLane, requests: Sequence[tuple[int, list[Any], bytes]], timeout_s: float) -> list[Frame]:
+    async def run_batches(self, lane: SeatedLane, requests: Sequence[tuple[int, list[Any], bytes]], timeout_s: float) -> list[Frame]:
         """Answers to (rows, entries, body) apart from the queue, for proving and measuring. Raise WorkerGone."""
         slot = self.slots[lane]
         parts = [_told(slot, rows, entries, body) for rows, entries, body in requests]
@@ -131,14 +131,14 @@ class WorkerDriver:
             raise WorkerGone(why) from None
         return answers
 
-    def unseat(self, lane: SeatedLane) -> None:
+    def unseat_lane(self, lane: SeatedLane) -> None:
         """Let go of a lane that has nothing in hand here."""
         slot = self.slots.pop(lane, None)
         self._ready.pop(lane, None)
-        if slot is not None and not self.kept:
+        if slot is not None and not self.dedicated:
             self.worker.submit(pack_frame({"op": "close", "slot": slot}), lambda _: None)
 
-    def kick(self, lane: SeatedLane, enough: bool = False) -> None:
+    def schedule_lane(self, lane: SeatedLane, enough: bool = False) -> None:
         """Something waits in a lane: send it as soon as the worker is free. Requests of the same turn of the loop go together, unless
         they are ``enough``: then the worker begins while the rest is read.
         """
@@ -154,17 +154,17 @@ class WorkerDriver:
     def _next(self) -> None:
         """Send what waits, lanes in turn."""
         self._due = False
-        if self._flight or self.worker.gone is not None:
+        if self._flight or self.worker.end_reason is not None:
             return
         parts: list[FramePart] = []
         room, now = FRAME_ROWS, time.monotonic()  # the loop's own clock may go by whole milliseconds
         again: list[SeatedLane] = []
         while self._ready and room > 0 and len(parts) < FRAME_LANES:
             lane = next(iter(self._ready))
-            if parts and (lane.solo or parts[-1].lane.solo):
+            if parts and (lane.exclusive_frame or parts[-1].lane.exclusive_frame):
                 break
             del self._ready[lane]
-            part = lane.batch(room, now)
+            part = lane.take_batch(room, now)
             if part is not None:
                 parts.append(part)
                 room -= part.rows
@@ -204,14 +204,14 @@ class WorkerDriver:
             self.frames += 1
             self._next()
         for part, (entry, body) in zip(done, answers, strict=True):
-            part.lane.answered(part, entry, body, sent)
+            part.lane.deliver_answers(part, entry, body, sent)
 
     def _lost(self, why: str) -> None:
         if self._timer is not None:
             self._timer.cancel()
         parts, self._flight = self._flight, []
         for part in parts:
-            part.lane.interrupted(part, why, len(parts) > 1)
+            part.lane.retry_interrupted(part, why, len(parts) > 1)
 
     def _gone(self, why: str) -> None:
         """The worker has ended; what was in flight has heard of it before."""
@@ -223,7 +223,7 @@ class WorkerDriver:
         if lanes:
             log.warning("the worker of %s ended (%s)", ", ".join(lane.name for lane in lanes[:5]), why)
         for lane in lanes:
-            lane.unseated(self, why)
+            lane.replace_seat(self, why)
 
     async def close(self) -> None:
         """End the worker."""

@@ -12,15 +12,12 @@ import logging
 import os
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import Generic, Protocol, TypeVar
 
 from lamppost.core.engine.batch_queue import QueuedTotals
 from lamppost.core.errors import Unavailable
-from lamppost.runtime.spare_workers import WorkerSupply
-from lamppost.runtime.worker_driver import WorkerDriver
-
-if TYPE_CHECKING:
-    from lamppost.runtime.lane import Lane
+from lamppost.runtime.spare_workers import Needs, WorkerSupply
+from lamppost.runtime.worker_driver import SeatedLane, WorkerDriver
 
 log = logging.getLogger("lamppost.pool")
 
@@ -30,6 +27,49 @@ SCRATCH_BYTES = 2**30
 """Most that a worker may leave in its scratch folder."""
 MAX_QUEUED_BYTES = 512 * 2**20
 """Most bytes of requests that wait on a node, in all its lanes."""
+
+
+class Tenant(SeatedLane, Protocol):
+    """What the pool needs of a lane, beside what a driver needs.
+
+    overlay : folder of libraries to lay over what is installed. dedicated_worker : whether it must not share a worker.
+    seats : the workers that it is open in. used_at : when a request last came, on the loop's clock. memory_bytes : what it holds.
+    """
+
+    overlay: Path | None
+    dedicated_worker: bool
+    seats: list[WorkerDriver]
+    used_at: float
+    memory_bytes: int
+
+    @property
+    def serving(self) -> bool:
+        """Whether it takes requests now."""
+
+    @property
+    def needs(self) -> Needs:
+        """The kind of worker that it needs."""
+
+    @property
+    def light(self) -> bool:
+        """Whether it may share a worker."""
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing waits or runs."""
+
+    @property
+    def keep_warm(self) -> bool:
+        """Whether it is never let go for want of memory."""
+
+    def needs_look(self, since: float) -> bool:
+        """Whether it was used since then, has anything in hand, or copies that it may not need."""
+
+    def adapt_to_load(self, now: float) -> int:
+        """Adapt to the load since the last call; how many copies there should be, 0 for none."""
+
+
+L = TypeVar("L", bound=Tenant)
 
 
 def default_budget() -> int:
@@ -43,7 +83,7 @@ def default_budget() -> int:
     return total // 2
 
 
-class WorkerPool:
+class WorkerPool(Generic[L]):
     """Workers for lanes. budget_bytes : memory that all workers together may hold. let_go : asked to put a lane to sleep.
 
     A node has one for its whole life; `start` begins to look after the lanes, `close` ends the workers.
@@ -53,8 +93,8 @@ class WorkerPool:
         self.supply = supply or WorkerSupply(spares=False)
         self.budget_bytes = budget_bytes or default_budget()
         self.cores = cores or os.cpu_count() or 1
-        self.let_go: Callable[[Lane], bool] = lambda _: False
-        self.lanes: set[Lane] = set()
+        self.put_to_sleep: Callable[[L], bool] = lambda _: False
+        self.lanes: set[L] = set()
         self.drivers: set[WorkerDriver] = set()
         self.queued = QueuedTotals()
         self._places = asyncio.Lock()
@@ -63,31 +103,35 @@ class WorkerPool:
 
     def start(self) -> None:
         """Begin to look after the lanes."""
-        self.supply.prepare()
+        self.supply.prepare_spares()
         self._looking = asyncio.create_task(self._look(), name="pool")
 
-    async def place(self, lane: Lane) -> WorkerDriver:
+    async def place_lane(self, lane: Tenant) -> WorkerDriver:
         """A worker that the lane may be opened in, where it has no seat yet."""
-        if not lane.light or lane.apart:
-            return self._known(WorkerDriver(await self.supply.take(lane.name, lane.needs, lane.overlay), lane.needs, kept=True))
+        if not lane.light or lane.dedicated_worker:
+            return self._known(WorkerDriver(await self.supply.take_worker(lane.name, lane.needs, lane.overlay), lane.needs, dedicated=True))
         async with self._places:
-            shared = [one for one in self.drivers if one.needs == lane.needs and not one.kept and not one.gone and lane not in one.slots]
+            shared = [
+                one
+                for one in self.drivers
+                if one.needs == lane.needs and not one.dedicated and not one.end_reason and lane not in one.slots
+            ]
             most = max(1, self.cores // 2) + (1 if lane.seats else 0)
             if len(shared) >= most or (shared and not lane.seats):
                 return min(shared, key=lambda one: len(one.slots))
-            return self._known(WorkerDriver(await self.supply.take("shared", lane.needs), lane.needs, kept=False))
+            return self._known(WorkerDriver(await self.supply.take_worker("shared", lane.needs), lane.needs, dedicated=False))
 
     def _known(self, driver: WorkerDriver) -> WorkerDriver:
         self.drivers.add(driver)
         return driver
 
-    def leave(self, lane: Lane, driver: WorkerDriver) -> None:
+    def give_up_seat(self, lane: Tenant, driver: WorkerDriver) -> None:
         """A lane gives up its seat; a worker that was kept for it ends."""
-        driver.unseat(lane)
-        if driver.kept or driver.gone:
-            self.end(driver)
+        driver.unseat_lane(lane)
+        if driver.dedicated or driver.end_reason:
+            self.end_worker(driver)
 
-    def end(self, driver: WorkerDriver) -> None:
+    def end_worker(self, driver: WorkerDriver) -> None:
         """End a worker, in the background."""
         self.drivers.discard(driver)
         task = asyncio.create_task(driver.close())
@@ -101,7 +145,7 @@ class WorkerPool:
         """What all workers hold now, spares left out."""
         return sum(driver.worker.memory_bytes for driver in self.drivers)
 
-    async def make_room(self, lane: Lane, expected_bytes: int) -> None:
+    async def make_room(self, lane: Tenant, expected_bytes: int) -> None:
         """Let idle lanes go, those first that were not used for longest, until ``expected_bytes`` more fit into the budget.
 
         Raise Unavailable when the lane alone is too large for it.
@@ -115,9 +159,9 @@ class WorkerPool:
         for other in sorted(self.lanes, key=lambda one: one.used_at):
             if over <= 0:
                 return
-            if other is not lane and other.idle and not other.keep_warm and other.state == "lit":
+            if other is not lane and other.idle and not other.keep_warm and other.serving:
                 freed = other.memory_bytes
-                if self.let_go(other):
+                if self.put_to_sleep(other):
                     log.info("%s is let go to make room for %s", other.name, lane.name)
                     over -= freed
 
@@ -131,12 +175,12 @@ class WorkerPool:
             turn += 1
             now = asyncio.get_running_loop().time()
             everywhere = turn % _LOOK_EVERY == 0  # of thousands of lanes most are quiet
-            lanes = [lane for lane in self.lanes if everywhere or lane.stirs(before)]
+            lanes = [lane for lane in self.lanes if everywhere or lane.needs_look(before)]
             before = now
             for lane in lanes:
                 try:
-                    if lane.look(now) == 0 and lane.idle:
-                        self.let_go(lane)
+                    if lane.adapt_to_load(now) == 0 and lane.idle:
+                        self.put_to_sleep(lane)
                 except Exception:
                     log.exception("%s could not be looked after", lane.name)
             if everywhere:
@@ -145,10 +189,10 @@ class WorkerPool:
     def _look_at_workers(self) -> None:
         """End workers that take more than they may, and shared ones that nobody sits in any more."""
         for driver in list(self.drivers):
-            if driver.gone:
+            if driver.end_reason:
                 self.drivers.discard(driver)
-            elif not driver.slots and not driver.kept and not driver.working and not driver.opening:
-                self.end(driver)
+            elif not driver.slots and not driver.dedicated and not driver.busy and not driver.opening:
+                self.end_worker(driver)
             elif (held := driver.worker.memory_bytes) > self.budget_bytes:
                 driver.worker.stop(f"it held {held / 1e6:,.0f} MB, over the budget of {self.budget_bytes / 1e6:,.0f} MB, and was stopped")
             elif (left := driver.worker.scratch_bytes()) > SCRATCH_BYTES:
@@ -157,7 +201,7 @@ class WorkerPool:
                 )
         if self.memory_bytes > self.budget_bytes:
             for other in sorted(self.lanes, key=lambda one: one.used_at):
-                if other.idle and not other.keep_warm and other.state == "lit" and self.let_go(other):
+                if other.idle and not other.keep_warm and other.serving and self.put_to_sleep(other):
                     log.info("%s is let go, memory is short", other.name)
                     return
 
@@ -167,6 +211,6 @@ class WorkerPool:
             self._looking.cancel()
             await asyncio.gather(self._looking, return_exceptions=True)
         for driver in list(self.drivers):
-            self.end(driver)
+            self.end_worker(driver)
         await asyncio.gather(*self._ending, return_exceptions=True)
         await self.supply.close()

@@ -42,8 +42,8 @@ class _Protocol(asyncio.Protocol):
     def __init__(self) -> None:
         self.transport: asyncio.Transport | None = None
         self.open_calls: deque[OnReply] = deque()
-        self.gone: str | None = None
-        self.on_gone: Callable[[str], None] | None = None
+        self.end_reason: str | None = None
+        self.on_end: Callable[[str], None] | None = None
         self._buffer = bytearray()
         self._need: tuple[int, int] | None = None
 
@@ -79,16 +79,16 @@ class _Protocol(asyncio.Protocol):
 
     def end(self, why: str) -> None:
         """Every open call fails, and so does every later one."""
-        if self.gone is not None:
+        if self.end_reason is not None:
             return
-        self.gone = why
+        self.end_reason = why
         if self.transport is not None:
             self.transport.abort()
         calls, self.open_calls = self.open_calls, deque()
         for call in calls:
             call(WorkerGone(why))
-        if self.on_gone is not None:
-            self.on_gone(why)
+        if self.on_end is not None:
+            self.on_end(why)
 
 
 class WorkerProcess:
@@ -136,24 +136,24 @@ class WorkerProcess:
         return cls(name, process, protocol, scratch)
 
     @property
-    def gone(self) -> str | None:
+    def end_reason(self) -> str | None:
         """Why it is of no use any more, None while it is."""
-        return self._protocol.gone
+        return self._protocol.end_reason
 
     @property
-    def on_gone(self) -> Callable[[str], None] | None:
+    def on_end(self) -> Callable[[str], None] | None:
         """Who hears that the worker has ended, after the open calls have failed."""
-        return self._protocol.on_gone
+        return self._protocol.on_end
 
-    @on_gone.setter
-    def on_gone(self, hears: Callable[[str], None] | None) -> None:
-        self._protocol.on_gone = hears
+    @on_end.setter
+    def on_end(self, hears: Callable[[str], None] | None) -> None:
+        self._protocol.on_end = hears
 
     def submit(self, frame: bytes, on_reply: OnReply) -> None:
         """Send one frame; ``on_reply`` is called with the answer, or with WorkerGone, in the order in which frames were sent."""
         protocol = self._protocol
-        if protocol.gone is not None or protocol.transport is None:
-            on_reply(WorkerGone(protocol.gone or "it never connected"))
+        if protocol.end_reason is not None or protocol.transport is None:
+            on_reply(WorkerGone(protocol.end_reason or "it never connected"))
             return
         protocol.open_calls.append(on_reply)
         protocol.transport.write(frame)

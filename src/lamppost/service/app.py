@@ -43,7 +43,7 @@ class App(FastAPI):
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Hand predictions to their own handler, all else to FastAPI."""
         if scope["type"] == "http" and scope["path"].startswith(PREFIX):
-            await self.node.predict(scope, receive, send)
+            await self.node.predict_handler(scope, receive, send)
         else:
             await super().__call__(scope, receive, send)
 

@@ -56,7 +56,7 @@ class Auth:
             raise NotSignedIn(f"the token {found.token!r} expired at {found.expires_at:%Y-%m-%d %H:%M} UTC; ask an admin for another one")
         if found.rate_per_s is not None:
             bucket = self._buckets.get(found.token) or self._buckets.setdefault(found.token, TokenBucket.full(found.rate_per_s, now))
-            if wait_s := bucket.take(now):
+            if wait_s := bucket.wait_before_next(now):
                 raise RateLimited(
                     f"the token {found.token!r} may come {found.rate_per_s:g} times a second; try again in {wait_s:.2g} s",
                     retry_after_s=math.ceil(wait_s),

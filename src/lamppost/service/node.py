@@ -44,19 +44,19 @@ class Node:
         self.settings = settings
         self.pool = make_pool(settings.database)
         self.auth = Auth(self.pool)
-        self.counting = WindowCounting(self.pool, PackageCache(self.pool, settings.data / "packages"))
-        scribe = WriterProcess(settings.database, settings.data / "packages", self.counting)
+        self.window_counting = WindowCounting(self.pool, PackageCache(self.pool, settings.data / "packages"))
+        scribe = WriterProcess(settings.database, settings.data / "packages", self.window_counting)
         self.recorder = Recorder(scribe, settings.data / "spool", settings.spool_bytes, settings.otlp)
-        self.recorder.on = settings.records
-        self.routes = Routes(self.pool, settings, self.recorder, self.counting)
+        self.recorder.enabled = settings.records
+        self.routes = Routes(self.pool, settings, self.recorder, self.window_counting)
         self.changes = EndpointChanges(self.pool, self.routes)
-        self.rolling = RolloutDriver(self.pool, self.routes, self.changes)
-        self.predict = PredictHandler(self.auth, self.routes, self.recorder, settings.max_body_bytes)
-        self.quick = FastPath(self.auth, self.routes, self.recorder)
-        self.lookout = Lookout(self.pool, self.routes, self.counting, settings, uuid4().hex[:8])
-        self.judging = self.lookout.judging
-        self.glance = EndpointSummaries(self.pool, self.routes)
-        self.catalogue = VersionListing(self.pool)
+        self.rollout_driver = RolloutDriver(self.pool, self.routes, self.changes)
+        self.predict_handler = PredictHandler(self.auth, self.routes, self.recorder, settings.max_body_bytes)
+        self.fast_path = FastPath(self.auth, self.routes, self.recorder)
+        self.maintenance = Lookout(self.pool, self.routes, self.window_counting, settings, uuid4().hex[:8])
+        self.drift_evaluation = self.maintenance.judging
+        self.endpoint_summaries = EndpointSummaries(self.pool, self.routes)
+        self.version_listing = VersionListing(self.pool)
         self._rpc: GrpcServer | None = None
         self._listening: asyncio.Task[None] | None = None
         self._warming: asyncio.Task[None] | None = None
@@ -67,8 +67,8 @@ class Node:
         await self.auth.reload()
         self.recorder.start()
         self.routes.start()
-        self.rolling.start()
-        self.lookout.start()
+        self.rollout_driver.start()
+        self.maintenance.start()
         self._listening = asyncio.create_task(self._listen(), name="changes")
         if self.settings.grpc is not None:
             self._rpc = _rpc(self, self.settings.grpc)
@@ -84,8 +84,8 @@ class Node:
             await asyncio.gather(self._warming, return_exceptions=True)
         if self._rpc is not None:
             await self._rpc.stop()
-        await self.lookout.close()
-        await self.rolling.close()
+        await self.maintenance.close()
+        await self.rollout_driver.close()
         await self.changes.close()
         await self.routes.close()
         await self.recorder.stop()
@@ -117,7 +117,7 @@ class Node:
         await self.auth.note_used()
         await self.auth.reload()
         await self.routes.reconcile()
-        await self.changes.remember()
+        await self.changes.refresh_history()
 
 
 def _rpc(node: Node, address: str) -> GrpcServer:

@@ -151,7 +151,7 @@ async def add_revision(
         if version is None or version[0] is not None:
             raise Conflict(f"{name} {'does not exist' if version is None else 'is retired'}, and cannot serve; see lamppost models")
     if change.rollout is None and before is not None and before.rollout is not None:
-        await rollouts.end_replaced_rollout(connection, endpoint, f"{by.token} changed {endpoint} otherwise, to {setup.says()}")
+        await rollouts.end_replaced_rollout(connection, endpoint, f"{by.token} changed {endpoint} otherwise, to {setup.summary()}")
     if change.approvals is not None:
         await demand_approvals(connection, endpoint, change.approvals, by)
     watch = None if change.watch is None else orjson.dumps(change.watch).decode()

@@ -92,7 +92,7 @@ class SpoolPortion:
     until: int
     calls: int
 
-    def frames(self) -> list[SpoolFrame]:
+    def read_frames(self) -> list[SpoolFrame]:
         """Read them; fewer than there were when a part of the file cannot be read."""
         found: list[SpoolFrame] = []
         for start in (self.start, len(FIRST_LINE)):
@@ -161,7 +161,7 @@ class Spool:
             if self._current is not None:
                 self._current.sync()
 
-    def take(self, most_bytes: int) -> SpoolPortion | None:
+    def take_portion(self, most_bytes: int) -> SpoolPortion | None:
         """The oldest frames that are not done, all of one segment; at least one where there is any. Only their heads are read."""
         with self._lock:
             for path in self._paths():
@@ -180,7 +180,7 @@ class Spool:
                     self._rewritten.discard(path.stem)
             return None
 
-    def done(self, portion: SpoolPortion) -> None:
+    def mark_delivered(self, portion: SpoolPortion) -> None:
         """These frames, and those before them in their segment, are in the database."""
         segment = Path(portion.path).stem
         with self._lock:
@@ -191,7 +191,7 @@ class Spool:
         """Nothing is appended any more; segments that were delivered whole go."""
         with self._lock:
             self._end_segment()
-        self.take(0)
+        self.take_portion(0)
 
     def _end_segment(self) -> None:
         if self._current is not None:

@@ -31,7 +31,7 @@ def numbers(values: Any, name: str = "x") -> ReferenceField:
 
 def looked(known: ReferenceField, values: list[Any]) -> DriftVerdict:
     sketcher = Sketcher(DriftBaseline((known,), known.rows))
-    return judge_windows(sketcher.against, [sketcher.window({known.name: values}, len(values))])
+    return judge_windows(sketcher.against, [sketcher.sketch_window({known.name: values}, len(values))])
 
 
 class Cells(unittest.TestCase):
@@ -115,7 +115,7 @@ class Verdicts(unittest.TestCase):
     def test_slow_change_is_found_by_windows_taken_together(self) -> None:
         known = numbers(RNG.normal(size=20_000))
         sketcher = Sketcher(DriftBaseline((known,), 20_000))
-        windows = [sketcher.window({"x": (RNG.normal(size=400) + 0.13).tolist()}, 400) for _ in range(LADDER[-1])]
+        windows = [sketcher.sketch_window({"x": (RNG.normal(size=400) + 0.13).tolist()}, 400) for _ in range(LADDER[-1])]
         self.assertEqual(judge_windows(sketcher.against, windows[:1]).state, "steady")
         said = judge_windows(sketcher.against, windows)
         self.assertEqual((said.state, said.rows), ("shifting", 400 * said.windows))
@@ -126,8 +126,8 @@ class Verdicts(unittest.TestCase):
     def test_counts_of_two_parts_are_the_counts_of_the_whole(self, values: list[float], cut: int) -> None:
         sketcher = Sketcher(DriftBaseline((numbers(RNG.normal(size=500)),), 500, ("x",), np.ones((1, 1))))
         cut = min(cut, len(values) - 1)
-        parts = [sketcher.window({"x": part}, len(part)) for part in (values[:cut], values[cut:])]
-        whole, sums = sketcher.window({"x": values}, len(values)), parts[0] + parts[1]
+        parts = [sketcher.sketch_window({"x": part}, len(part)) for part in (values[:cut], values[cut:])]
+        whole, sums = sketcher.sketch_window({"x": values}, len(values)), parts[0] + parts[1]
         self.assertEqual(sums.fields["x"].cells.tolist(), whole.fields["x"].cells.tolist())
         assert sums.moments is not None
         assert whole.moments is not None
@@ -137,7 +137,7 @@ class Verdicts(unittest.TestCase):
         known = [numbers(RNG.normal(size=2_000), f"x{at}") for at in range(200)]
         sketcher = Sketcher(DriftBaseline(tuple(known), 2_000))
         columns = {one.name: RNG.normal(size=500).tolist() for one in known}
-        states = [one.state for one in judge_fields(known, sketcher.window(columns, 500).fields, 0.01)]
+        states = [one.state for one in judge_fields(known, sketcher.sketch_window(columns, 500).fields, 0.01)]
         self.assertLessEqual(len(states) - states.count("steady"), 1)
         self.assertEqual(find_differences(known[0], FieldSketch(np.zeros(len(known[0].cells.counts), dtype=np.int64))), [])
 
@@ -160,15 +160,15 @@ class Goals(unittest.TestCase):
     def test_a_change_that_is_over_is_steady_again(self) -> None:
         rng = np.random.default_rng(5)
         sketcher = make_sketcher(Stream().rows(5_000, rng), 5_000)
-        past = [sketcher.window(Stream().rows(1_000, rng), 1_000) for _ in range(15)]
+        past = [sketcher.sketch_window(Stream().rows(1_000, rng), 1_000) for _ in range(15)]
         columns = Stream().rows(1_000, rng)
         SHIFTS["10 % in wrong units"][0](columns, rng)
-        past[-2] = sketcher.window(columns, 1_000)
+        past[-2] = sketcher.sketch_window(columns, 1_000)
         self.assertEqual(judge_windows(sketcher.against, past[:-1]).state, "drifted")
         self.assertEqual(judge_windows(sketcher.against, past).state, "steady")
 
     def test_a_sketch_is_small(self) -> None:
         columns = Stream().rows(2_000, np.random.default_rng(1))
-        window: WindowSketch = make_sketcher(columns, 2_000).window(columns, 2_000)
+        window: WindowSketch = make_sketcher(columns, 2_000).sketch_window(columns, 2_000)
         for name, sketch in window.fields.items():
             self.assertLessEqual(len(sketch.cells), 20 if name.startswith("n") else 64)

@@ -169,11 +169,11 @@ class Watched(unittest.TestCase):
     def test_odd_rows_stand_out_by_field_and_together(self) -> None:
         oddness = OutlierScorer(self.sketcher)
         usual = rows(2_000, 8)
-        score, _ = oddness.scores(self.columns(usual), len(usual))
+        score, _ = oddness.score_rows(self.columns(usual), len(usual))
         limit = self.reference.odd[2]
         self.assertLess((score > limit).mean(), 0.01)
         odd = [usual[0] | {"volt": 2_300.0}, usual[0] | {"kind": "plasma"}, usual[0] | {"age": 0.3, "volt": 245.0}]
-        scores, why = oddness.scores(self.columns(odd), 3)
+        scores, why = oddness.score_rows(self.columns(odd), 3)
         self.assertEqual(why[:2], ["volt", "kind"])
         self.assertTrue((scores[:2] > limit).all(), (scores, limit))
         self.assertGreater(scores[2], self.reference.odd[1])
@@ -188,5 +188,5 @@ class Watched(unittest.TestCase):
                 for row in said(asked)
                 for one in [min(1.0, row["scores"]["fails"] * 1.15)]
             ]  # type: ignore[index, operator]
-            found = judge_windows(sketcher.against, [sketcher.window(watched_columns(made, INPUTS, asked, ANSWERS, surer), 2_000)])
+            found = judge_windows(sketcher.against, [sketcher.sketch_window(watched_columns(made, INPUTS, asked, ANSWERS, surer), 2_000)])
             self.assertEqual(next(one.state for one in found.fields if one.name == "answers.scores.fails"), state)

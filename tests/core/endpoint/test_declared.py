@@ -72,9 +72,9 @@ class Documents(unittest.TestCase):
                 DeclaredDifference("new", "", None, {"version": "lamp@1"}),
             ],
         )
-        says = [one.says() for one in declared_differences(now, wanted)]
+        says = [one.summary() for one in declared_differences(now, wanted)]
         self.assertEqual(says[1:], ["a  lane.max_rows: – → 7", 'a  version: "lamp@1" → "lamp@2"', "new is new"])
-        moved = declared_differences(now, {"b": DeclaredEndpoint(RICH.pointed(RICH.versions[0]))})
+        moved = declared_differences(now, {"b": DeclaredEndpoint(RICH.with_version(RICH.versions[0]))})
         self.assertIn(DeclaredDifference("b", "shares.of.lamp@2", 40, None), moved)
 
     @given(st.dictionaries(st.sampled_from("abc"), st.tuples(st.integers(1, 3), st.integers(0, 1)), min_size=1))

@@ -57,9 +57,9 @@ class Setups(unittest.TestCase):
 
     def test_it_says_what_it_serves(self) -> None:
         self.assertEqual(
-            EndpointSetup(choose=VersionChoice("header", "Area", {"n": "a@1", "s": "b@2"}, "a@1")).says(), "a@1 or b@2 by header Area"
+            EndpointSetup(choose=VersionChoice("header", "Area", {"n": "a@1", "s": "b@2"}, "a@1")).summary(), "a@1 or b@2 by header Area"
         )
-        self.assertEqual(EndpointSetup(together=EnsembleSetup({"x": "a@1", "y": "b@2"}, "c@3")).says(), "c@3 over a@1, b@2")
+        self.assertEqual(EndpointSetup(together=EnsembleSetup({"x": "a@1", "y": "b@2"}, "c@3")).summary(), "c@3 over a@1, b@2")
 
 
 class Choosing(unittest.TestCase):
@@ -78,7 +78,7 @@ class Choosing(unittest.TestCase):
     def test_each_row_is_held_against_its_own_version(self) -> None:
         plan = ValidationPlan(self.promise.inputs)
         good = {"area": "n", "age": 70, "lamp": "led", "snow_m": 0.2}
-        rows = plan.read(orjson.dumps({"rows": [good, good | {"lamp": "gas"}, good | {"snow_m": None}]})).rows
+        rows = plan.read_body(orjson.dumps({"rows": [good, good | {"lamp": "gas"}, good | {"snow_m": None}]})).rows
         self.assertEqual(fit_rows(rows[:1], NORTH.inputs, plan.schema, "north@1", "area"), [{"age": 70.0, "lamp": "led", "snow_m": 0.2}])
         with self.assertRaises(InvalidRows) as caught:
             fit_rows(rows, NORTH.inputs, plan.schema, "north@1", "area")
@@ -95,7 +95,7 @@ class Choosing(unittest.TestCase):
             EndpointSetup(choose=VersionChoice("header", "X", {"a": "a@1", "b": "b@1"})), {"a@1": with_default, "b@1": without}
         )
         self.assertEqual(promise.header, "X")
-        rows = ValidationPlan(promise.inputs).read(b"{}").rows
+        rows = ValidationPlan(promise.inputs).read_body(b"{}").rows
         self.assertEqual(fit_rows(rows, with_default.inputs, promise.inputs, "a@1"), [{"wind": 3.5}])
         self.assertRaises(InvalidRows, fit_rows, rows, without.inputs, promise.inputs, "b@1")
 
@@ -105,7 +105,7 @@ class Choosing(unittest.TestCase):
         promise = endpoint_schema(EndpointSetup(choose=VersionChoice("option", "way", {"a": "a@1", "b": "b@1"}, "b@1")), parts)
         assert promise.options is not None
         self.assertEqual(promise.options.names, ("way", "limit"))
-        rows = ValidationPlan(promise.inputs, options=promise.options).read(b'{"label": "holds"}').rows
+        rows = ValidationPlan(promise.inputs, options=promise.options).read_body(b'{"label": "holds"}').rows
         known = Schema((*promise.inputs, *promise.options))
         self.assertEqual(fit_rows(rows, Schema((LABEL, limit)), known, "a@1", "way"), [{"label": "holds", "limit": 0.5}])
         self.assertEqual(fit_rows(rows, Schema((LABEL,)), known, "b@1", "way"), [{"label": "holds"}])
@@ -229,7 +229,7 @@ class Properties(unittest.TestCase):
 
         def takes(schema: Schema) -> bool:
             try:
-                return bool(ValidationPlan(schema).read(orjson.dumps({"x": value})))
+                return bool(ValidationPlan(schema).read_body(orjson.dumps({"x": value})))
             except InvalidRows:
                 return False
 
@@ -245,6 +245,6 @@ class Properties(unittest.TestCase):
         schema = Schema(
             (Field("x", "number", missing=True), Field("at", "time"), Field("ok", "yes/no"), Field("c", "choice", choices=("a",)))
         )
-        rows = ValidationPlan(schema).read(b'{"x": null, "at": "2026-11-23T18:30:00+01:00", "ok": true, "c": "a"}').rows
+        rows = ValidationPlan(schema).read_body(b'{"x": null, "at": "2026-11-23T18:30:00+01:00", "ok": true, "c": "a"}').rows
         self.assertEqual(rows_from_columns(schema, columns_from_rows(schema, rows)), rows)
         self.assertIsNotNone(find_field(schema, "x"))

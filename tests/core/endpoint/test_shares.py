@@ -26,22 +26,22 @@ class WithoutAKey(unittest.TestCase):
         of = shares(draws)
         seen = dict.fromkeys(of.of, 0)
         for n in range(calls):
-            seen[of.nth(n, start)] += 1
+            seen[of.version_of_nth_call(n, start)] += 1
         for name, share in of.of.items():
             self.assertLess(abs(seen[name] - calls * share / 100), 8, (of, seen))
 
     def test_no_rhythm_of_the_traffic_falls_in_step(self) -> None:
         of = Shares({"lamp@1": 95, "lamp@2": 5})
         for period in (2, 3, 7, 20, 64, 100):
-            new = sum(of.nth(n) == "lamp@2" for n in range(0, 10_000 * period, period))
+            new = sum(of.version_of_nth_call(n) == "lamp@2" for n in range(0, 10_000 * period, period))
             self.assertLess(abs(new - 500), 40, f"of every {period}th call")
 
 
 class WithAKey(unittest.TestCase):
     def test_the_same_key_has_the_same_version_and_keys_fall_by_the_shares(self) -> None:
         of = Shares({"lamp@1": 70, "lamp@2": 25, "lamp@3": 5}, StickyKey("header", "customer"))
-        got = [of.keyed(key) for key in KEYS]
-        self.assertEqual(got, [Shares(dict(of.of)).keyed(key) for key in KEYS])
+        got = [of.version_of_key(key) for key in KEYS]
+        self.assertEqual(got, [Shares(dict(of.of)).version_of_key(key) for key in KEYS])
         for name, share in of.of.items():
             spread = 4 * (len(KEYS) * share / 100 * (1 - share / 100)) ** 0.5
             self.assertLess(abs(got.count(name) - len(KEYS) * share / 100), spread)
@@ -50,7 +50,7 @@ class WithAKey(unittest.TestCase):
         last = dict.fromkeys(KEYS[:3_000], "lamp@1")
         for share in (0, 1, 5, 25, 60, 100):
             of = Shares({"lamp@1": 100 - share, "lamp@2": share})
-            now = {key: of.keyed(key) for key in last}
+            now = {key: of.version_of_key(key) for key in last}
             moved = [(before, now[key]) for key, before in last.items() if before != now[key]]
             self.assertEqual(set(moved) - {("lamp@1", "lamp@2")}, set())
             self.assertLess(abs(list(now.values()).count("lamp@2") - 30 * share), 120)
@@ -62,7 +62,7 @@ class WithAKey(unittest.TestCase):
         size = min(len(draws), len(others))
         before, after = shares(draws[:size]), shares(others[:size])
         for key in KEYS[:400]:
-            one, other = before.keyed(key), after.keyed(key)
+            one, other = before.version_of_key(key), after.version_of_key(key)
             if one != other:
                 self.assertGreater(after.of[other] * before.of[one], after.of[one] * before.of[other] * (1 - 1e-9))
 
@@ -83,8 +83,8 @@ class Written(unittest.TestCase):
         self.assertEqual(read_setup(write_setup(setup)), setup)
         self.assertEqual([str(name) for name in setup.versions], ["lamp@1", "lamp@2"])
         self.assertEqual([str(name) for name in setup.shadow_versions], ["lamp@3"])
-        self.assertEqual(setup.says(), "lamp@1 90 %, lamp@2 10 %")
-        self.assertEqual(setup.pointed(setup.shadow_versions[0]).shadows, ())
+        self.assertEqual(setup.summary(), "lamp@1 90 %, lamp@2 10 %")
+        self.assertEqual(setup.with_version(setup.shadow_versions[0]).shadows, ())
         with self.assertRaisesRegex(BadRequest, "shadow of its own answers"):
             EndpointSetup(version="lamp@1", shadows=(ShadowSetup("lamp@1"),))
         with self.assertRaisesRegex(BadRequest, "say exactly one"):

@@ -192,7 +192,7 @@ class Why(unittest.TestCase):
         sketcher = Sketcher(DriftBaseline((known,), 5_000))
 
         def tick(shift: float) -> FieldSketch:
-            return sketcher.window({"x": (RNG.normal(size=60) + shift).tolist()}, 60).fields["x"]
+            return sketcher.sketch_window({"x": (RNG.normal(size=60) + shift).tolist()}, 60).fields["x"]
 
         self.assertEqual(change_start(known, [tick(0.0) for _ in range(20)] + [tick(1.5) for _ in range(8)]), 20)
         self.assertIsNone(change_start(known, [tick(0.0) for _ in range(20)]))
@@ -209,9 +209,9 @@ class Words(unittest.TestCase):
         sketcher = Sketcher(DriftBaseline(tuple(known), rows))
         columns: dict[str, list[object]] = {name: [f"v{value}" for value in RNG.integers(0, 200, 500)] for name in names}
         columns["same"] = [7.0] * 500
-        steady = judge_windows(sketcher.against, [sketcher.window(columns, 500)])
+        steady = judge_windows(sketcher.against, [sketcher.sketch_window(columns, 500)])
         self.assertEqual(steady.state, "steady", verdict_sentence(steady))
-        other = judge_windows(sketcher.against, [sketcher.window(columns | {"same": [8.0] * 500}, 500)])
+        other = judge_windows(sketcher.against, [sketcher.sketch_window(columns | {"same": [8.0] * 500}, 500)])
         told = write_verdict(other)
         self.assertEqual((told["state"], told["fields"][0]["name"]), ("drifted", "same"))
         self.assertRegex(told["says"], r"^Drifted: same is outside training's range in 100 %, in training 0 %")

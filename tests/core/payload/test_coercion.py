@@ -25,7 +25,7 @@ PLAN = ValidationPlan(SCHEMA, options=Schema((Field("limit", "number", default=0
 
 def lenient(body: Any) -> tuple[dict[str, Any], list[Coercion]]:
     told: list[Coercion] = []
-    row = PLAN.read(body if isinstance(body, bytes) else orjson.dumps(body), told).rows[0]
+    row = PLAN.read_body(body if isinstance(body, bytes) else orjson.dumps(body), told).rows[0]
     return row, told
 
 
@@ -61,13 +61,13 @@ class Easing(unittest.TestCase):
 
     def test_a_good_body_is_told_nothing_and_a_strict_plan_eases_nothing(self) -> None:
         self.assertEqual(lenient({"age": 3})[1], [])
-        self.assertRaises(InvalidRows, PLAN.read, b'{"age": "3"}')
+        self.assertRaises(InvalidRows, PLAN.read_body, b'{"age": "3"}')
 
     def test_rows_columns_lines_cells_and_options(self) -> None:
         rows = [{"age": 1}, {"age": "2"}]
         bodies = (
-            lambda told: PLAN.read(orjson.dumps({"rows": rows, "options": {"limit": "0.7"}}), told).rows,
-            lambda told: PLAN.read(orjson.dumps({"columns": {"age": [1, "2"]}, "options": {"limit": "0.7"}}), told).rows,
+            lambda told: PLAN.read_body(orjson.dumps({"rows": rows, "options": {"limit": "0.7"}}), told).rows,
+            lambda told: PLAN.read_body(orjson.dumps({"columns": {"age": [1, "2"]}, "options": {"limit": "0.7"}}), told).rows,
         )
         for read in bodies:
             told: list[Coercion] = []
@@ -90,9 +90,9 @@ class KeysThatStandTwice(unittest.TestCase):
             b'{"age": 1, "options": {"limit": 1, "limit": 2}}', b'{"age": 1, "\\u0061ge": 2}',
         ):  # fmt: skip
             with self.subTest(body=body), self.assertRaisesRegex(BadJson, "stands twice in one object"):
-                plan.read(body)
+                plan.read_body(body)
 
     def test_what_only_looks_so_is_read(self) -> None:
         for note in ('","age":1,"', 'x":', "::", '"'):
-            self.assertEqual(PLAN.read(orjson.dumps({"age": 1, "note": note})).rows[0]["note"], note)
-        self.assertEqual(PLAN.read(b'{"age"\n:\t1}').rows[0]["age"], 1.0)
+            self.assertEqual(PLAN.read_body(orjson.dumps({"age": 1, "note": note})).rows[0]["note"], note)
+        self.assertEqual(PLAN.read_body(b'{"age"\n:\t1}').rows[0]["age"], 1.0)

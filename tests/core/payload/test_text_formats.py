@@ -65,7 +65,7 @@ ROWS: list[dict[str, Any]] = [
 ]
 WANTED = [
     json_values(field, column)
-    for field, column in zip(SCHEMA, columns_from_rows(SCHEMA, PLAN.read(orjson.dumps({"rows": ROWS})).rows), strict=True)
+    for field, column in zip(SCHEMA, columns_from_rows(SCHEMA, PLAN.read_body(orjson.dumps({"rows": ROWS})).rows), strict=True)
 ]
 
 
@@ -120,7 +120,7 @@ def stream(table: Any) -> bytes:
 class Same(unittest.TestCase):
     def test_every_kind_in_every_type(self) -> None:
         columns = {name: [row[name] for row in ROWS] for name in ROWS[0]}
-        self.assertEqual(plain(PLAN.read(orjson.dumps({"columns": columns})).rows), WANTED)
+        self.assertEqual(plain(PLAN.read_body(orjson.dumps({"columns": columns})).rows), WANTED)
         self.assertEqual(plain(read_ndjson(PLAN, b"\n".join(map(orjson.dumps, ROWS)) + b"\r\n\n")), WANTED)
         self.assertEqual(plain(read_csv(PLAN, b"\xef\xbb\xbf" + as_csv(ROWS))), WANTED)
         read, count = read_arrow(SCHEMA, as_arrow(ROWS), 10)
@@ -130,7 +130,7 @@ class Same(unittest.TestCase):
     def test_tensors_may_come_as_bytes(self) -> None:
         for dtype in ("float32", "float64", "int16"):
             data = {"base64": text(np.array([[1, 2], [3, 4]], dtype=dtype).tobytes()), "dtype": dtype, "shape": [2, 2]}
-            row = PLAN.read(orjson.dumps({**ROWS[0], "grid": data})).rows[0]
+            row = PLAN.read_body(orjson.dumps({**ROWS[0], "grid": data})).rows[0]
             self.assertEqual(row["grid"].tolist(), [[1, 2], [3, 4]])
         for change, said in (
             ({"shape": [4]}, "a shape of [4]"),
@@ -143,7 +143,7 @@ class Same(unittest.TestCase):
         ):
             with self.subTest(said=said), self.assertRaises(InvalidRows) as caught:
                 whole = {"base64": text(np.zeros(4).tobytes()), "shape": [2, 2], **change}
-                PLAN.read(orjson.dumps({**ROWS[0], "grid": whole}))
+                PLAN.read_body(orjson.dumps({**ROWS[0], "grid": whole}))
             self.assertIn(said.replace("no base64", "not base64"), caught.exception.extra["faults"][0]["given"])
 
 

@@ -24,28 +24,28 @@ PLAN = ValidationPlan(SCHEMA, max_rows=3)
 
 def faults_of(**changes: object) -> list[dict[str, object]]:
     with unittest.TestCase().assertRaises(InvalidRows) as caught:
-        PLAN.read(orjson.dumps(GOOD | changes))
+        PLAN.read_body(orjson.dumps(GOOD | changes))
     return list(caught.exception.extra["faults"])
 
 
 class Reading(unittest.TestCase):
     def test_one_object_is_one_row(self) -> None:
-        self.assertEqual(PLAN.read(orjson.dumps(GOOD)), ParsedRows([GOOD], alone=True))
+        self.assertEqual(PLAN.read_body(orjson.dumps(GOOD)), ParsedRows([GOOD], single_row=True))
 
     def test_rows_may_stand_anywhere_in_the_body(self) -> None:
         for body in (b' {"rows":[%s]}', b'{\n "rows" : [%s]}'):
-            self.assertEqual(PLAN.read(body % orjson.dumps(GOOD)), ParsedRows([GOOD], alone=False))
+            self.assertEqual(PLAN.read_body(body % orjson.dumps(GOOD)), ParsedRows([GOOD], single_row=False))
 
     def test_a_missing_field_that_may_be_missing_becomes_none(self) -> None:
         sent = {key: value for key, value in GOOD.items() if key not in ("maker", "note")}
-        self.assertEqual(PLAN.read(orjson.dumps(sent)).rows, [GOOD | {"maker": None, "note": None}])
+        self.assertEqual(PLAN.read_body(orjson.dumps(sent)).rows, [GOOD | {"maker": None, "note": None}])
 
     def test_whole_numbers_are_numbers_and_unlisted_choices_pass_where_accepted(self) -> None:
-        row = PLAN.read(orjson.dumps(GOOD | {"age_years": 7, "maker": "Somebody New"})).rows[0]
+        row = PLAN.read_body(orjson.dumps(GOOD | {"age_years": 7, "maker": "Somebody New"})).rows[0]
         self.assertEqual((row["age_years"], type(row["age_years"]), row["maker"]), (7.0, float, "Somebody New"))
 
     def test_the_word_rows_inside_a_value_does_not_make_rows(self) -> None:
-        self.assertTrue(PLAN.read(orjson.dumps(GOOD | {"note": '"rows"'})).alone)
+        self.assertTrue(PLAN.read_body(orjson.dumps(GOOD | {"note": '"rows"'})).single_row)
 
     @given(
         st.lists(
@@ -65,7 +65,7 @@ class Reading(unittest.TestCase):
     )
     @settings(max_examples=60, deadline=None)
     def test_what_fits_the_schema_comes_back_unchanged(self, rows: list[dict[str, object]]) -> None:
-        self.assertEqual(PLAN.read(orjson.dumps({"rows": rows})).rows, rows)
+        self.assertEqual(PLAN.read_body(orjson.dumps({"rows": rows})).rows, rows)
 
     @given(
         st.binary(max_size=60)
@@ -74,7 +74,7 @@ class Reading(unittest.TestCase):
     @settings(max_examples=200, deadline=None)
     def test_any_bytes_are_read_or_refused(self, body: bytes) -> None:
         try:
-            PLAN.read(body)
+            PLAN.read_body(body)
         except LampPostError as error:
             self.assertIn(error.status, (400, 413, 422))
 
@@ -97,7 +97,7 @@ class Refusing(unittest.TestCase):
 
     def test_an_integer_past_the_limit(self) -> None:
         with self.assertRaises(InvalidRows) as caught:
-            PLAN.read(orjson.dumps(GOOD).replace(b'"nights":3', b'"nights":9223372036854775808'))
+            PLAN.read_body(orjson.dumps(GOOD).replace(b'"nights":3', b'"nights":9223372036854775808'))
         self.assertEqual(
             caught.exception.extra["faults"],
             [
@@ -114,7 +114,7 @@ class Refusing(unittest.TestCase):
     def test_not_a_number_and_infinity(self) -> None:
         for given_text, shown in ((b"NaN", "NaN"), (b"Infinity", "Infinity"), (b"-Infinity", "-Infinity"), (b"1e400", "Infinity")):
             with self.assertRaises(InvalidRows) as caught:
-                PLAN.read(orjson.dumps(GOOD).replace(b"12.5", given_text))
+                PLAN.read_body(orjson.dumps(GOOD).replace(b"12.5", given_text))
             fault = caught.exception.extra["faults"][0]
             self.assertEqual((fault["given"], fault["hint"]), (shown, "NaN and infinity are no values"))
 
@@ -124,21 +124,21 @@ class Refusing(unittest.TestCase):
 
     def test_a_missing_field_and_a_null_where_none_may_be(self) -> None:
         with self.assertRaises(InvalidRows) as caught:
-            PLAN.read(orjson.dumps({"rows": [GOOD, {key: GOOD[key] for key in GOOD if key != "nights"}]}))
+            PLAN.read_body(orjson.dumps({"rows": [GOOD, {key: GOOD[key] for key in GOOD if key != "nights"}]}))
         self.assertEqual(caught.exception.detail, "row 1, nights: given nothing, expected a whole number (add this field)")
         self.assertEqual(faults_of(under_trees=None)[0]["hint"], "this field may not be missing")
 
     def test_all_faults_are_told_and_a_valid_example_with_them(self) -> None:
         with self.assertRaises(InvalidRows) as caught:
-            PLAN.read(b'{"rows": [{"age_years": true, "nights": 1.5, "lamp_type": 3, "under_trees": "yes"}]}')
+            PLAN.read_body(b'{"rows": [{"age_years": true, "nights": 1.5, "lamp_type": 3, "under_trees": "yes"}]}')
         error = caught.exception
         self.assertEqual([fault["field"] for fault in error.extra["faults"]], ["age_years", "nights", "lamp_type", "under_trees"])
-        self.assertEqual(PLAN.read(orjson.dumps(error.extra["example"])).alone, False)
+        self.assertEqual(PLAN.read_body(orjson.dumps(error.extra["example"])).single_row, False)
 
     def test_faults_are_counted_but_their_list_is_bounded(self) -> None:
         wide = ValidationPlan(Schema(tuple(Field(f"f{i}", "number") for i in range(80))))
         with self.assertRaises(InvalidRows) as caught:
-            wide.read(b"{}")
+            wide.read_body(b"{}")
         self.assertEqual((len(caught.exception.extra["faults"]), caught.exception.extra["fault_count"]), (50, 80))
 
     def test_bodies_that_are_no_rows(self) -> None:
@@ -152,14 +152,14 @@ class Refusing(unittest.TestCase):
             (b'{"rows": [%s], "more": 1}' % orjson.dumps(GOOD), "stands beside rows"),
         ):
             with self.assertRaises(LampPostError) as caught:
-                PLAN.read(body)
+                PLAN.read_body(body)
             self.assertIn(says, caught.exception.detail, body)
             self.assertIn(caught.exception.status, (400, 422))
-        self.assertRaises(BadJson, PLAN.read, b"[1]")
+        self.assertRaises(BadJson, PLAN.read_body, b"[1]")
 
     def test_too_many_rows_are_refused_with_the_limit(self) -> None:
         with self.assertRaises(TooManyRows) as caught:
-            PLAN.read(orjson.dumps({"rows": [GOOD] * 4}))
+            PLAN.read_body(orjson.dumps({"rows": [GOOD] * 4}))
         self.assertEqual((caught.exception.status, caught.exception.extra["max_rows"]), (413, 3))
 
 

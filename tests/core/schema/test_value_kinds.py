@@ -56,16 +56,16 @@ GOOD = {"grid": [[1, 2], [3, 4.5]], "track": [1, 2, 3]}
 class Reading(unittest.TestCase):
     def fault(self, **row: Any) -> dict[str, Any]:
         with self.assertRaises(InvalidRows) as caught:
-            PLAN.read(orjson.dumps({**GOOD, **row}))
+            PLAN.read_body(orjson.dumps({**GOOD, **row}))
         self.assertEqual(len(caught.exception.extra["faults"]), 1, caught.exception.extra["faults"])
         return dict(caught.exception.extra["faults"][0])
 
     def test_what_is_left_out_gets_its_default_and_options_stand_in_every_row(self) -> None:
-        rows = PLAN.read(orjson.dumps({"rows": [GOOD, {**GOOD, "visits": 7}], "options": {"threshold": 0.25}})).rows
+        rows = PLAN.read_body(orjson.dumps({"rows": [GOOD, {**GOOD, "visits": 7}], "options": {"threshold": 0.25}})).rows
         said = [(row["visits"], row["threshold"], row["head"], row["at"]) for row in rows]
         self.assertEqual(said, [(3, 0.25, "a", None), (7, 0.25, "a", None)])
-        alone = PLAN.read(orjson.dumps({**GOOD, "options": {"head": "b"}}))
-        self.assertEqual((alone.alone, alone.rows[0]["head"], alone.rows[0]["threshold"]), (True, "b", 0.5))
+        alone = PLAN.read_body(orjson.dumps({**GOOD, "options": {"head": "b"}}))
+        self.assertEqual((alone.single_row, alone.rows[0]["head"], alone.rows[0]["threshold"]), (True, "b", 0.5))
         self.assertNotIn("options", alone.rows[0])
 
     def test_options_are_checked_like_fields(self) -> None:
@@ -74,22 +74,22 @@ class Reading(unittest.TestCase):
             self.assertEqual((fault["field"], fault.get("hint")), (field, hint))
         self.assertEqual(self.fault(options=[1])["expected"], "options as an object")
         with self.assertRaisesRegex(BadJson, "send rows and options alone"):
-            PLAN.read(orjson.dumps({"rows": [GOOD], "option": {}}))
+            PLAN.read_body(orjson.dumps({"rows": [GOOD], "option": {}}))
         needing = ValidationPlan(
             Schema((Field("x", "number"),)), options=Schema((Field("head", "choice", choices=("a", "b"), example="b"),))
         )
-        self.assertRaises(InvalidRows, needing.read, b'{"x": 1}')
-        self.assertEqual(needing.read(orjson.dumps({"x": 1, **needing.example()})).rows[0]["head"], "b")
+        self.assertRaises(InvalidRows, needing.read_body, b'{"x": 1}')
+        self.assertEqual(needing.read_body(orjson.dumps({"x": 1, **needing.example()})).rows[0]["head"], "b")
 
     def test_times_are_instants(self) -> None:
         for given, hour in (("2026-11-23T18:30:00Z", 18), ("2026-11-23 18:30+01:00", 17), ("2026-11-23T18:30:00.123456789Z", 18)):
-            self.assertEqual(PLAN.read(orjson.dumps({**GOOD, "at": given})).rows[0]["at"].astimezone(UTC).hour, hour)
+            self.assertEqual(PLAN.read_body(orjson.dumps({**GOOD, "at": given})).rows[0]["at"].astimezone(UTC).hour, hour)
         for given in (1_700_000_000, "1700000000", "2026-11-23", "2026-13-01T00:00:00Z", "today", ["2026-11-23T18:30:00Z"]):
             self.assertIn("a time such as", self.fault(at=given)["expected"])
         self.assertEqual(self.fault(at="2026-11-23T18:30:00")["hint"], "say the offset from UTC too: Z, or +01:00")
 
     def test_tensors_have_their_shape_and_a_fault_says_where(self) -> None:
-        row = PLAN.read(orjson.dumps(GOOD)).rows[0]
+        row = PLAN.read_body(orjson.dumps(GOOD)).rows[0]
         self.assertEqual((row["grid"].shape, row["grid"].dtype, row["track"].dtype), ((2, 2), np.float64, np.int64))
         for name, given, said in (
             ("grid", [[1, 2], [3, "4"]], '"4" at [1, 1]'),
@@ -104,10 +104,10 @@ class Reading(unittest.TestCase):
                 self.assertEqual(self.fault(**{name: given})["given"], said)
         ragged = ValidationPlan(Schema((Field("m", "tensor", shape=(0, 0)),)))
         with self.assertRaisesRegex(InvalidRows, "lists of different lengths"):
-            ragged.read(b'{"m": [[1, 2], [3]]}')
+            ragged.read_body(b'{"m": [[1, 2], [3]]}')
 
     def test_pictures_are_looked_at_before_they_are_decoded(self) -> None:
-        self.assertEqual(PLAN.read(orjson.dumps({**GOOD, "photo": text(png())})).rows[0]["photo"], png())
+        self.assertEqual(PLAN.read_body(orjson.dumps({**GOOD, "photo": text(png())})).rows[0]["photo"], png())
         for given, said in (
             ("no base64!", "not base64"),
             (text(png())[:40] + "\n" + text(png())[40:], "not base64"),
@@ -133,7 +133,7 @@ class Reading(unittest.TestCase):
         self.assertEqual(said["properties"]["grid"], {"type": "array", "items": axis, "minItems": 2, "maxItems": 2})
         self.assertEqual(said["properties"]["visits"]["default"], 3)
         self.assertEqual(said["properties"]["options"]["properties"]["threshold"]["default"], 0.5)
-        self.assertEqual(Field("g", "tensor", shape=(2, 0)).wanted(), "lists of numbers, 2×any")
+        self.assertEqual(Field("g", "tensor", shape=(2, 0)).expected_text(), "lists of numbers, 2×any")
 
     def test_fields_that_cannot_be_are_refused(self) -> None:
         for attributes in (
@@ -149,7 +149,7 @@ class Reading(unittest.TestCase):
 class Columns(unittest.TestCase):
     def setUp(self) -> None:
         body = {"rows": [{**GOOD, "at": "2026-01-01T10:00:00+01:00", "photo": text(png())}, {**GOOD, "track": [9]}]}
-        self.columns = columns_from_rows(SCHEMA, ValidationPlan(SCHEMA).read(orjson.dumps(body)).rows)
+        self.columns = columns_from_rows(SCHEMA, ValidationPlan(SCHEMA).read_body(orjson.dumps(body)).rows)
 
     def test_they_survive_the_wire(self) -> None:
         entries, data = pack_columns(self.columns)
@@ -249,11 +249,13 @@ class Privacy(unittest.TestCase):
     def test_private_fields_leave_what_is_kept(self) -> None:
         answers = Schema((Field("label", "text"), Field("letter", "text", private=True)))
         kept = RedactionPolicy(SCHEMA, OPTIONS, answers)
-        self.assertEqual(kept.request(b'{"rows":[{"account":"a","visits":1},{"visits":2}]}'), b'{"rows":[{"visits":1},{"visits":2}]}')
-        self.assertEqual(kept.request(b'{"account":"a","visits":1,"options":{"head":"a"}}'), b'{"visits":1,"options":{"head":"a"}}')
         self.assertEqual(
-            kept.answer(b'{"answers":[{"label":"x","letter":"y"}],"version":"m@1"}'), b'{"answers":[{"label":"x"}],"version":"m@1"}'
+            kept.redact_request(b'{"rows":[{"account":"a","visits":1},{"visits":2}]}'), b'{"rows":[{"visits":1},{"visits":2}]}'
         )
-        self.assertIsNone(kept.refused(b"{}"))
+        self.assertEqual(kept.redact_request(b'{"account":"a","visits":1,"options":{"head":"a"}}'), b'{"visits":1,"options":{"head":"a"}}')
+        self.assertEqual(
+            kept.redact_answer(b'{"answers":[{"label":"x","letter":"y"}],"version":"m@1"}'), b'{"answers":[{"label":"x"}],"version":"m@1"}'
+        )
+        self.assertIsNone(kept.redact_refused(b"{}"))
         open_ = RedactionPolicy(Schema((Field("x", "number"),)), None, Schema((Field("y", "number"),)))
-        self.assertEqual((open_.everything, open_.refused(b"{")), (True, b"{"))
+        self.assertEqual((open_.keeps_everything, open_.redact_refused(b"{")), (True, b"{"))

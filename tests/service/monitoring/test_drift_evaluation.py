@@ -27,10 +27,10 @@ class Reasons(unittest.IsolatedAsyncioTestCase):
 
     def test_at_first_with_other_fields_with_twice_the_rows_and_once_it_is_over(self) -> None:
         asked = [drifted(70, "x"), drifted(120, "x"), drifted(120, "x", "y"), drifted(130, "x", "y"), drifted(200, "x", "y")]
-        self.assertEqual([self.judging.tells_more(one) for one in asked], [True, False, True, True, False])
+        self.assertEqual([self.judging.needs_explaining(one) for one in asked], [True, False, True, True, False])
         over = [replace(drifted(200, "x", at=AT - 2 * HOUR), at=AT, until=AT), drifted(200, "x", at=AT - 2 * HOUR)]
-        self.assertEqual([self.judging.tells_more(one) for one in over], [True, True])
-        self.assertFalse(self.judging.tells_more(over[1]))
+        self.assertEqual([self.judging.needs_explaining(one) for one in over], [True, True])
+        self.assertFalse(self.judging.needs_explaining(over[1]))
 
     async def test_windows_before_it_may_change_since_when(self) -> None:
         sought: list[datetime] = []

@@ -28,7 +28,7 @@ class Brought:
     async def __call__(self, portion: SpoolPortion) -> int:
         if self.away:
             raise psycopg.OperationalError("away")
-        self.calls += [one for frame in portion.frames() for one in frame.calls]
+        self.calls += [one for frame in portion.read_frames() for one in frame.calls]
         return 0
 
     async def close(self) -> None:
@@ -55,7 +55,7 @@ class Records(unittest.IsolatedAsyncioTestCase):
         self.recorder.start()
         sent = [call(number, b'"%s"' % (b"x" * (100_000 if number % 50 == 7 else number))) for number in range(200)]
         for one in sent:
-            self.recorder.add(one)
+            self.recorder.add_record(one)
         self.assertEqual(self.recorder.waiting, 200)
         await self.recorder.stop()
         self.assertEqual(self.brought.calls, sent)
@@ -72,9 +72,9 @@ class Records(unittest.IsolatedAsyncioTestCase):
         with mock.patch.object(Spool, "append", full), self.assertLogs("lamppost.records", "ERROR") as logged:
             self.recorder.start()
             for number in range(130):
-                self.recorder.add(call(number))
+                self.recorder.add_record(call(number))
             await asyncio.sleep(0.3)
-            self.recorder.add(call(130))
+            self.recorder.add_record(call(130))
             self.assertEqual(self.recorder.waiting, 131)
             await self.all_brought()
         self.assertEqual(len(logged.output), 1)
@@ -84,7 +84,7 @@ class Records(unittest.IsolatedAsyncioTestCase):
     async def test_past_the_bound_of_memory_the_oldest_give_way_and_are_counted(self) -> None:
         with mock.patch.object(recording, "MAX_CALLS", 200), mock.patch.object(recording, "_BUNDLE_CALLS", 10):
             for number in range(500):
-                self.recorder.add(call(number))
+                self.recorder.add_record(call(number))
         self.assertEqual((self.recorder.dropped, self.recorder.waiting), (300, 200))
         self.recorder.start()
         await self.recorder.stop()
@@ -94,7 +94,7 @@ class Records(unittest.IsolatedAsyncioTestCase):
         self.brought.away = True
         with self.assertLogs("lamppost.records", "WARNING"):
             self.recorder.start()
-            self.recorder.add(call(1))
+            self.recorder.add_record(call(1))
             await asyncio.sleep(0.4)
         self.assertEqual(self.recorder.waiting, 1)
         self.brought.away = False
@@ -104,7 +104,7 @@ class Records(unittest.IsolatedAsyncioTestCase):
 
     async def test_counts_for_metrics_leave_shadows_out(self) -> None:
         for one in (call(1), call(2), call(3, status=422), call(4)._replace(shadow=True)):
-            self.recorder.add(one)
+            self.recorder.add_record(one)
         self.recorder.start()
         await self.recorder.stop()
         meter = self.recorder.meter

@@ -83,7 +83,7 @@ class Counts(unittest.TestCase):
         self.assertEqual(found, [("e", "m@1", 1), ("e", "m@1", 1), ("e", "n@1", 1), ("other", "m@1", 1)])
 
     def test_what_callers_do_not_send_is_not_missing(self) -> None:
-        self.counting.set_up(
+        self.counting.configure_endpoint(
             "e",
             EndpointSetup(version="m@1", lookups=(LookupSetup("town", "lamps", "number", "number", {"kind": "kind"}),)),
             Schema((Field("x", "number"),)),
@@ -91,11 +91,11 @@ class Counts(unittest.TestCase):
         fields = self.window(self.look(call({"x": 1.0, "number": 4}, {"answer": {"label": "high"}})).deltas[0])
         self.assertNotIn("kind", fields)
         self.assertEqual(fields["x"].missing, 0)
-        self.counting.set_up("e", EndpointSetup(version="m@1"), Schema((Field("x", "number"),)))
+        self.counting.configure_endpoint("e", EndpointSetup(version="m@1"), Schema((Field("x", "number"),)))
         self.assertEqual(self.counting.sent, {})
 
     def test_parts_of_an_ensemble_count_inputs_and_not_the_answer(self) -> None:
-        self.counting.set_up("e", EndpointSetup(together=EnsembleSetup({"one": "m@1"}, "c@1")), INPUTS)
+        self.counting.configure_endpoint("e", EndpointSetup(together=EnsembleSetup({"one": "m@1"}, "c@1")), INPUTS)
         counted = self.look(call({"x": 1.0, "kind": "a"}, {"answer": {"label": "high"}}, version="c@1, m@1"), m_1=LOOKER, c_1=None)
         (delta,) = counted.deltas
         self.assertEqual(delta.version, "m@1")
@@ -112,7 +112,7 @@ class Counts(unittest.TestCase):
         self.assertEqual(counted.deltas[0].odd, 1)
 
     def test_a_fault_in_counting_costs_no_record(self) -> None:
-        broken = SimpleNamespace(sketcher=object(), oddness=None, heavy=False, limit=None)
+        broken = SimpleNamespace(sketcher=object(), outlier_scorer=None, heavy=False, limit=None)
         with self.assertLogs("lamppost.counting", "ERROR"):
             counted = self.look(call({"x": 1.0, "kind": "a"}, {"answer": {"label": "high"}}), m_1=broken)  # type: ignore[arg-type]
         self.assertEqual((counted.deltas, len(counted.lines), self.counting.failed), ([], 1, 1))
@@ -132,6 +132,6 @@ def against_of() -> Any:
 class Watched(unittest.TestCase):
     def test_a_package_without_cells_is_not_looked_at(self) -> None:
         bare = ReferenceScorer(SimpleNamespace(manifest=SimpleNamespace(inputs=INPUTS, answers=ANSWERS), reference=None))  # type: ignore[arg-type]
-        self.assertFalse(bare.sees)
-        self.assertTrue(LOOKER.sees)
+        self.assertFalse(bare.has_reference)
+        self.assertTrue(LOOKER.has_reference)
         self.assertEqual(len(drift_baseline(make_reference(INPUTS, [{"x": 1.0, "kind": "a"}], ANSWERS, [{"label": "low"}])).known), 3)

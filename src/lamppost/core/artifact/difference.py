@@ -56,7 +56,7 @@ def _inputs(before: Iterable[Field], after: Iterable[Field], part: Literal["inpu
     for name, field in new.items():
         if name not in old:
             may = "must be sent" if field.required else "may be left out"
-            out.append(SchemaChange(part, f"{name} is new ({field.wanted()}) and {may}", breaks=field.required))
+            out.append(SchemaChange(part, f"{name} is new ({field.expected_text()}) and {may}", breaks=field.required))
         else:
             out += _field(old[name], field, part)
     return out
@@ -70,10 +70,13 @@ def _field(old: Field, new: Field, part: Literal["inputs", "options"]) -> list[S
         out.append(SchemaChange(part, f"{new.name} {text}", breaks))
 
     if old.kind != new.kind:
-        say(f"was {old.wanted()} and is {new.wanted()}", breaks=(old.kind, new.kind) not in {("integer", "number"), ("choice", "text")})
+        say(
+            f"was {old.expected_text()} and is {new.expected_text()}",
+            breaks=(old.kind, new.kind) not in {("integer", "number"), ("choice", "text")},
+        )
         return out
     if (old.shape, old.elements, old.size, old.channels) != (new.shape, new.elements, new.size, new.channels):
-        say(f"was {old.wanted()} and is {new.wanted()}", breaks=True)
+        say(f"was {old.expected_text()} and is {new.expected_text()}", breaks=True)
     if old.default != new.default:
         say(f"is {_said(new.default)} where it is left out; it was {_said(old.default)}", breaks=new.required and not old.required)
     if old.private != new.private:
@@ -107,11 +110,11 @@ def _limit(value: float | None) -> str:
 def _answers(before: Schema, after: Schema) -> list[SchemaChange]:
     old, new = {f.name: f for f in before}, {f.name: f for f in after}
     out = [SchemaChange("answers", f"{name} is not answered any more", breaks=True) for name in old if name not in new]
-    out += [SchemaChange("answers", f"{name} is answered too ({field.wanted()})") for name, field in new.items() if name not in old]
+    out += [SchemaChange("answers", f"{name} is answered too ({field.expected_text()})") for name, field in new.items() if name not in old]
     for name in old.keys() & new.keys():
         a, b = old[name], new[name]
         if a.kind != b.kind or a.unit != b.unit or a.missing < b.missing or a.shape != b.shape:
-            out.append(SchemaChange("answers", f"{name} was {a.wanted()} and is {b.wanted()}", breaks=True))
+            out.append(SchemaChange("answers", f"{name} was {a.expected_text()} and is {b.expected_text()}", breaks=True))
         elif set(a.choices) != set(b.choices):
             out.append(SchemaChange("answers", f"{name} tells {', '.join(b.choices)} instead of {', '.join(a.choices)}", breaks=True))
     return out

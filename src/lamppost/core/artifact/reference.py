@@ -194,7 +194,7 @@ def _finished(
         upper = np.triu_indices(len(names), 1)
         kept = tuple(whole[upper].round(5).tolist()), () if most is None else tuple(most[upper].round(5).tolist())
         reference = replace(reference, pairs=PairCorrelations(names, *kept))
-    scores = OutlierScorer(Sketcher(drift_baseline(reference))).scores(columns, len(rows))[0]
+    scores = OutlierScorer(Sketcher(drift_baseline(reference))).score_rows(columns, len(rows))[0]
     return replace(reference, odd=tuple(np.quantile(scores, (0.5, 0.99, 0.999)).round(4).tolist()))
 
 
@@ -202,7 +202,7 @@ def watched_columns(
     reference: Reference, inputs: Schema, rows: Sequence[Mapping[str, Any]], answers: Schema, said: Sequence[Mapping[str, Any]]
 ) -> Columns:
     """Figures of inputs and answers, answers under their prefix."""
-    return FeatureExtractor(inputs, answers, reference.words).columns(rows, said)
+    return FeatureExtractor(inputs, answers, reference.words).extract_columns(rows, said)
 
 
 @cache

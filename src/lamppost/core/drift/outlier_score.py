@@ -37,7 +37,7 @@ class OutlierScorer:
             self._inverse = np.asarray(np.linalg.inv(0.95 * against.correlations + 0.05 * np.eye(len(against.names))))
         self._rare = {one.name: _rarity(one) for one in self._known if not one.numbers}
 
-    def scores(self, columns: Mapping[str, Values], rows: int) -> tuple[Floats, list[str]]:
+    def score_rows(self, columns: Mapping[str, Values], rows: int) -> tuple[Floats, list[str]]:
         """Each row's oddness, 0 and above, and the figure that it is by; ``together`` where no figure is odd by itself."""
         names: list[str] = []
         found: list[Floats] = []
@@ -51,7 +51,7 @@ class OutlierScorer:
                     found.append(np.fromiter(there, dtype=np.float64, count=rows))
                 names.append(one.name)
         if self._inverse is not None and rows:
-            matrix = self._sketcher.located(columns, rows)
+            matrix = self._sketcher.location_scores(columns, rows)
             distance = np.einsum("ij,jk,ik->i", matrix, self._inverse, matrix)
             found.append(special.chdtrc(matrix.shape[1], distance))
             names.append(JOINT)

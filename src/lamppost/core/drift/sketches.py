@@ -23,7 +23,7 @@ class Sketcher:
         self._index = {one.name: {choice: at for at, choice in enumerate(one.cells.choices)} for one in against.known if not one.numbers}
         self._scores = {one.name: (one, _spread_out(one)) for one in against.known if one.numbers and any(one.cells.counts)}
 
-    def window(self, columns: Mapping[str, Values], rows: int) -> WindowSketch:
+    def sketch_window(self, columns: Mapping[str, Values], rows: int) -> WindowSketch:
         """Columns of equal length; None, and NaN of a number, is missing. Fields that are not among the columns are left out."""
         fields = {
             known.name: _numbers(known, columns[known.name]) if known.numbers else self._choices(known, columns[known.name])
@@ -32,15 +32,15 @@ class Sketcher:
         }
         if not self.against.names or not rows:
             return WindowSketch(fields)
-        matrix = self.located(columns, rows)
+        matrix = self.location_scores(columns, rows)
         return WindowSketch(fields, JointMoments(rows, matrix.sum(axis=0), matrix.T @ matrix))
 
-    def arrays(self, columns: Mapping[str, Values]) -> dict[str, Values]:
+    def as_arrays(self, columns: Mapping[str, Values]) -> dict[str, Values]:
         """The same columns, those of numbers as arrays: for whoever looks at them more than once."""
         numbers = {known.name for known in self.against.known if known.numbers}
         return {name: number_array(values) if name in numbers else values for name, values in columns.items()}
 
-    def located(self, columns: Mapping[str, Values], rows: int) -> NDArray[np.float64]:
+    def location_scores(self, columns: Mapping[str, Values], rows: int) -> NDArray[np.float64]:
         """Location scores of shape (rows, paired numbers); 0 for what is missing."""
         out = np.zeros((rows, len(self.against.names)))
         for at, name in enumerate(self.against.names):
@@ -90,13 +90,13 @@ def location_correlations(
 
     The latter is None where they differ by no more than independent rows would: a mean square of Fisher's z over its variance of 1.2.
     """
-    moments = sketcher.window(columns, rows).moments
+    moments = sketcher.sketch_window(columns, rows).moments
     assert moments is not None
     whole, size = moments.correlations(), rows // BINS
     if size < BLOCKS[0]:
         return whole, None
     spans = [slice(at * size, (at + 1) * size) for at in range(BINS)]
-    parts = [sketcher.window({name: values[span] for name, values in columns.items()}, size).moments for span in spans]
+    parts = [sketcher.sketch_window({name: values[span] for name, values in columns.items()}, size).moments for span in spans]
     blocks = np.stack([part.correlations() for part in parts if part is not None])
     z = (np.arctanh(blocks) - np.arctanh(np.clip(whole, -0.9999, 0.9999))) ** 2 * (size - 3)
     upper = np.triu_indices(len(whole), 1)

@@ -73,7 +73,7 @@ class FeatureExtractor:
         self._answers = features_of_schema(answers)
         self._defaults = field_defaults(inputs)
 
-    def columns(
+    def extract_columns(
         self, asked: Sequence[Mapping[str, Any]], said: Sequence[Mapping[str, Any]], names: frozenset[str] | None = None
     ) -> Columns:
         """Of inputs only those named, where they are; of answers nothing where the first is empty."""

@@ -34,7 +34,7 @@ class DeclaredDifference:
     before: Any
     after: Any
 
-    def says(self) -> str:
+    def summary(self) -> str:
         """In one line."""
         if not self.key:
             return f"{self.endpoint} is new"

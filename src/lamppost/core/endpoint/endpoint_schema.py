@@ -66,7 +66,7 @@ def _looked_up(lookup: LookupSetup, inputs: Schema) -> Schema:
             ),
         )
     elif key.kind not in ("text", "choice", "integer"):
-        raise Conflict(f"{lookup.key!r} is {key.wanted()}, and a key is text or a whole number")
+        raise Conflict(f"{lookup.key!r} is {key.expected_text()}, and a key is text or a whole number")
     return Schema(tuple(rest))
 
 
@@ -108,7 +108,9 @@ def _with_chooser(choose: VersionChoice, schema: Iterable[Field]) -> Schema:
         )
         return Schema((chooser, *fields))
     if there.kind not in ("choice", "text", "integer", "yes/no"):
-        raise Conflict(f"{choose.name!r} is {there.wanted()}; a version is chosen by a choice, text, a whole number, or true and false")
+        raise Conflict(
+            f"{choose.name!r} is {there.expected_text()}; a version is chosen by a choice, text, a whole number, or true and false"
+        )
     if there.kind == "choice" and there.unseen == "refuse" and (odd := [case for case in choose.cases if case not in there.choices]):
         like = closest_name(odd[0], there.choices)
         raise Conflict(f"{choose.name} is never {odd[0]!r}" + (f"; did you mean {like}?" if like else ""))
@@ -157,7 +159,7 @@ def _with_key(name: str, schema: Iterable[Field]) -> Schema:
         meaning = "whoever sends the same value gets answers of the same version"
         return Schema((Field(name, "text", missing=True, example="lamp-17", meaning=meaning), *fields))
     if there.kind not in ("choice", "text", "integer", "yes/no"):
-        raise Conflict(f"{name!r} is {there.wanted()}; callers are told apart by a choice, text, a whole number, or true and false")
+        raise Conflict(f"{name!r} is {there.expected_text()}; callers are told apart by a choice, text, a whole number, or true and false")
     return Schema(tuple(fields))
 
 
@@ -176,7 +178,7 @@ def _together(together: EnsembleSetup, manifests: Mapping[str, Manifest]) -> End
                 raise Conflict(f"{together.combine} takes {field.name!r}; the parts give {', '.join(list(given)[:20])}")
             own.append(field)
         elif not _holds(field, answer):
-            raise Conflict(f"{together.combine} takes {field.name} as {field.wanted()}, and the part gives {answer.wanted()}")
+            raise Conflict(f"{together.combine} takes {field.name} as {field.expected_text()}, and the part gives {answer.expected_text()}")
     if len(own) == len(combine.inputs):
         raise Conflict(f"{together.combine} takes no answer of a part; its inputs are to be named such as {next(iter(given))!r}")
     schemas = [part.inputs for part in parts.values()] + ([Schema(tuple(own))] if own else [])
@@ -236,13 +238,13 @@ def merge_schemas(schemas: Sequence[Schema], widest: bool, what: str) -> Schema:
 def _optional(field: Field) -> Field:
     """A field that only some versions have: it may be left out, and a version that needs it, or has a default, sees to that itself."""
     if field.kind in ("tensor", "vector"):
-        raise Conflict(f"{field.name!r} is {field.wanted()}, which cannot be missing, and not every version has it")
+        raise Conflict(f"{field.name!r} is {field.expected_text()}, which cannot be missing, and not every version has it")
     return replace(field, missing=True, default=None)
 
 
 def _merged(one: Field, other: Field, widest: bool, what: str) -> Field:
     if one.kind != other.kind or one.shape != other.shape or one.elements != other.elements or one.channels != other.channels:
-        raise Conflict(f"the {what} {one.name!r} is {one.wanted()} for one version and {other.wanted()} for another")
+        raise Conflict(f"the {what} {one.name!r} is {one.expected_text()} for one version and {other.expected_text()} for another")
     if one.kind == "vector" and one.choices != other.choices and (what != "answer" or set(one.choices) != set(other.choices)):
         raise Conflict(f"the {what} {one.name!r} has the elements {', '.join(one.choices)} in one version and {', '.join(other.choices)}")
     lows, highs = (one.low, other.low), (one.high, other.high)
@@ -262,9 +264,9 @@ def _merged(one: Field, other: Field, widest: bool, what: str) -> Field:
         unseen = "refuse" if "refuse" in (one.unseen, other.unseen) else "accept"
         missing, size = one.missing and other.missing, one.size or other.size
         if (one.kind == "choice" and not choices) or (None not in (low, high) and low > high):  # type: ignore[operator]
-            raise Conflict(f"no value of the {what} {one.name!r} is right for all: {one.wanted()}, and {other.wanted()}")
+            raise Conflict(f"no value of the {what} {one.name!r} is right for all: {one.expected_text()}, and {other.expected_text()}")
         if one.size and other.size and one.size != other.size:
-            raise Conflict(f"the {what} {one.name!r} is {one.wanted()} for one version and {other.wanted()} for another")
+            raise Conflict(f"the {what} {one.name!r} is {one.expected_text()} for one version and {other.expected_text()} for another")
     return replace(
         one,
         low=low,
@@ -304,7 +306,7 @@ def fit_rows(rows: Sequence[Row], columns: Schema, known: Schema, version: str, 
             if value is None and field.default is not None:
                 values[field.name] = datetime.fromisoformat(str(field.default)) if field.kind == "time" else field.default
             elif not field_allows(field, value):
-                faults.append(Fault(row, field.name, _shown(field, value), f"{field.wanted()}, for {version}"))
+                faults.append(Fault(row, field.name, _shown(field, value), f"{field.expected_text()}, for {version}"))
     if faults:
         faults.sort(key=lambda fault: fault.row or 0)
         more = f"; and {len(faults) - 1} more fault{'s' if len(faults) > 2 else ''}" if len(faults) > 1 else ""

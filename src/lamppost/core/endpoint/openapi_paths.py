@@ -38,7 +38,7 @@ def pascal_case(endpoint: str) -> str:
 
 def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, Manifest]) -> tuple[dict[str, Any], dict[str, Any]]:
     """The path item of ``/predict/{endpoint}`` and the component schemas that it refers to; ``manifests`` by version."""
-    name, version = pascal_case(endpoint), setup.says()
+    name, version = pascal_case(endpoint), setup.summary()
     promise = endpoint_schema(setup, manifests)
     notes = [manifests[str(one)].story.notes for one in setup.versions[:1]]
     if setup.lenient:

@@ -215,7 +215,7 @@ class EndpointSetup:
         if self.version is not None:
             return (self.version,)
         if self.shares is not None:
-            return (self.shares.first, *self.shares.of)
+            return (self.shares.largest_share, *self.shares.of)
         if self.choose is not None:
             return (*self.choose.cases.values(), *([self.choose.other] if self.choose.other else []))
         assert self.together is not None
@@ -233,19 +233,19 @@ class EndpointSetup:
         """The versions that get copies."""
         return _parsed(tuple(shadow.version for shadow in self.shadows))
 
-    def says(self) -> str:
+    def summary(self) -> str:
         """What is served, in a few words: ``north@1 or south@2 by district``."""
         if self.version is not None:
             return self.version
         if self.shares is not None:
-            return self.shares.says()
+            return self.shares.summary()
         if self.choose is not None:
             by = self.choose.name if self.choose.by == "field" else f"{self.choose.by} {self.choose.name}"
             return f"{' or '.join(dict.fromkeys(self._names))} by {by}"
         assert self.together is not None
         return f"{self.together.combine} over {', '.join(self.together.parts.values())}"
 
-    def pointed(self, version: VersionName) -> EndpointSetup:
+    def with_version(self, version: VersionName) -> EndpointSetup:
         """The same with one version, which answers alone."""
         return replace(
             self,
@@ -256,7 +256,7 @@ class EndpointSetup:
             shadows=tuple(shadow for shadow in self.shadows if shadow.version != str(version)),
         )
 
-    def shared(self, shares: Shares) -> EndpointSetup:
+    def with_shares(self, shares: Shares) -> EndpointSetup:
         """The same with shares."""
         kept = tuple(shadow for shadow in self.shadows if shadow.version not in shares.of)
         return replace(self, version=None, shares=shares, choose=None, together=None, shadows=kept)

@@ -49,30 +49,30 @@ class Shares:
             raise BadRequest(f"the share of {odd[0]} is {self.of[odd[0]]:g} %; shares go from 0 to 100 percent")
         whole = math.fsum(self.of.values())
         if abs(whole - _WHOLE) > 1e-6:
-            raise BadRequest(f"the shares add up to {whole:g} %, and they must be 100 % together: {self.says() or 'there is none'}")
+            raise BadRequest(f"the shares add up to {whole:g} %, and they must be 100 % together: {self.summary() or 'there is none'}")
 
-    def says(self) -> str:
+    def summary(self) -> str:
         """The shares in a few words."""
         return ", ".join(f"{name} {share:g} %" for name, share in self.of.items())
 
     @property
-    def first(self) -> str:
+    def largest_share(self) -> str:
         """The version with the largest share."""
         return max(self.of, key=lambda name: self.of[name])
 
-    def nth(self, n: int, start: float = 0.0) -> str:
+    def version_of_nth_call(self, n: int, start: float = 0.0) -> str:
         """The version of the n-th call that has no key. start : where the sequence begins, from 0 to 1."""
         at = math.fmod(start + n * GOLDEN, 1.0) * _WHOLE
         for name, share in self.of.items():
             if at < share:
                 return name
             at -= share
-        return self.first  # the last hair of rounding
+        return self.largest_share  # the last hair of rounding
 
-    def keyed(self, key: str) -> str:
+    def version_of_key(self, key: str) -> str:
         """The version of a call with this key."""
         data = key.encode("utf-8", "surrogatepass")
-        best, least = self.first, math.inf
+        best, least = self.largest_share, math.inf
         for name, share in self.of.items():
             if share > 0:
                 score = -math.log(_uniform(data, name)) / share

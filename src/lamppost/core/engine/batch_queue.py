@@ -55,7 +55,7 @@ class JobSlice(Generic[T]):
     job: Job[T]
     start: int
     stop: int
-    alone: bool = False
+    exclusive_batch: bool = False
     tries: int = 0
 
     @property
@@ -63,11 +63,11 @@ class JobSlice(Generic[T]):
         """How many rows it is."""
         return self.stop - self.start
 
-    def cut(self, rows: int) -> tuple[JobSlice[T], JobSlice[T]]:
+    def split(self, rows: int) -> tuple[JobSlice[T], JobSlice[T]]:
         """Its first rows, and the rest."""
         middle = self.start + rows
-        first = JobSlice(self.job, self.start, middle, self.alone, self.tries)
-        return first, JobSlice(self.job, middle, self.stop, self.alone, self.tries)
+        first = JobSlice(self.job, self.start, middle, self.exclusive_batch, self.tries)
+        return first, JobSlice(self.job, middle, self.stop, self.exclusive_batch, self.tries)
 
 
 @dataclass(slots=True)
@@ -122,7 +122,7 @@ class BatchQueue(Generic[T]):
             (self._bulk if piece.job.bulk else self._live).appendleft(piece)
             self._count(piece, 1)
 
-    def take(self, now: float, gone: Callable[[T], bool], max_rows: int | None = None) -> tuple[list[JobSlice[T]], list[Job[T]]]:
+    def take_batch(self, now: float, gone: Callable[[T], bool], max_rows: int | None = None) -> tuple[list[JobSlice[T]], list[Job[T]]]:
         """The next batch, and the jobs that were dropped because their deadline has passed. Whoever is ``gone`` is dropped in silence.
 
         Live rows first; where bulk work waits too, an eighth of the batch is left to it.
@@ -132,7 +132,7 @@ class BatchQueue(Generic[T]):
         batch: list[JobSlice[T]] = []
         room = most - max(1, most // 8) if self._bulk and most > 1 else most
         used = self._fill(batch, self._live, max(1, room), now, gone, late)
-        if not (batch and batch[0].alone):
+        if not (batch and batch[0].exclusive_batch):
             left = min(self.policy.bulk_rows, most - used)
             if left > 0:
                 self._fill(batch, self._bulk, left, now, gone, late)
@@ -151,16 +151,16 @@ class BatchQueue(Generic[T]):
                 if not gone(job.item):
                     late.append(job)
                 continue
-            if piece.alone and batch:
+            if piece.exclusive_batch and batch:
                 break
             line.popleft()
             if piece.rows > room - used:
-                piece, rest = piece.cut(room - used)
+                piece, rest = piece.split(room - used)
                 line.appendleft(rest)
             self._count(piece, -1)
             batch.append(piece)
             used += piece.rows
-            if piece.alone:
+            if piece.exclusive_batch:
                 break
         return used
 

@@ -18,7 +18,7 @@ class TokenBucket:
         """A bucket that was not used for long."""
         return cls(rate_per_s, max(1.0, rate_per_s), now)
 
-    def take(self, now: float) -> float:
+    def wait_before_next(self, now: float) -> float:
         """Let one request in and return 0, or return after how many seconds one may come.
 
         >>> bucket = Bucket.full(2, now=0.0)

@@ -49,7 +49,7 @@ class AlertRule:
         """The limit, given or usual."""
         return self.above if self.above is not None else _ABOVE.get(self.on, 0.0)
 
-    def says(self) -> str:
+    def summary(self) -> str:
         """In words."""
         return _SAYS[self.on].format(above=self.limit, minutes=self.minutes)
 

@@ -23,12 +23,12 @@ class Watermark:
         self._keep_s = keep_s
         self._noted: deque[tuple[float, int]] = deque()
 
-    def note(self, now: float, number: int) -> None:
+    def note_row(self, now: float, number: int) -> None:
         """A number was seen; one that is lower than the last changes nothing."""
         self._noted.append((now, max(number, self._noted[-1][1] if self._noted else 0)))
         while len(self._noted) > 1 and now - self._noted[1][0] > self._keep_s:
             self._noted.popleft()
 
-    def by(self, then: float) -> int:
+    def highest_by(self, then: float) -> int:
         """The highest number that was seen by a time, 0 for none."""
         return max((number for at, number in self._noted if at <= then), default=0)

@@ -84,7 +84,7 @@ def _column(field: Field, chunked: pa.ChunkedArray | None, rows: int, faults: li
         return reader(field, array, gone, faults)
     except _WrongType:
         given = f"a column of {array.type}"
-        faults.append(Fault(0, field.name, given, field.wanted(), f"send {_TYPES[field.kind]}"))
+        faults.append(Fault(0, field.name, given, field.expected_text(), f"send {_TYPES[field.kind]}"))
         return column_from_values(field, [_filler(field)] * rows)
 
 
@@ -116,7 +116,7 @@ def _note(faults: list[Fault], field: Field, wrong: Array, values: Any, hint: st
     """A fault for each wrong row, as far as there is room; the rest is counted."""
     for row in np.flatnonzero(wrong).tolist():
         given = "a private value" if field.private else str(values[row])[:80] if len(faults) < MAX_FAULTS else ""
-        faults.append(Fault(row, field.name, given, field.wanted(), hint))
+        faults.append(Fault(row, field.name, given, field.expected_text(), hint))
 
 
 def _numbers(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> Column:
@@ -206,7 +206,7 @@ def _pictures(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -
             if data is not None:
                 check_header(field, data)
         except BadImage as error:
-            faults.append(Fault(row, field.name, str(error), field.wanted()))
+            faults.append(Fault(row, field.name, str(error), field.expected_text()))
     return Column(values)
 
 
@@ -231,7 +231,7 @@ def _tensors(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) ->
         fits = one.ndim == axes and all(want in (0, have) for want, have in zip(field.shape, one.shape, strict=True)) and one.size
         bad = fits and (not np.isfinite(one).all() or _outside(field, one))
         if not fits or bad:
-            faults.append(Fault(row, field.name, "elements out of range" if bad else f"a shape of {one.shape}", field.wanted()))
+            faults.append(Fault(row, field.name, "elements out of range" if bad else f"a shape of {one.shape}", field.expected_text()))
             one = np.zeros([length or 1 for length in field.shape])
         arrays.append(one)
     return Column(arrays if 0 in field.shape else np.stack(arrays))

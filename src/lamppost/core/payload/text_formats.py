@@ -38,7 +38,7 @@ def read_ndjson(plan: ValidationPlan, body: bytes, before: int = 0, told: list[C
         raise BadBody("the body has no lines; send one row as JSON on each")
     whole = b'{"rows":[' + b",".join(lines) + b"]}"
     try:
-        rows = plan.read(whole, told).rows
+        rows = plan.read_body(whole, told).rows
         if len(rows) == len(lines):
             return rows
     except Exception:
@@ -118,7 +118,7 @@ def _read_cells(plan: ValidationPlan, header: list[str], rows: list[list[str]], 
     columns = [[_cell(fields[name], cells[at], row) for row, cells in enumerate(rows)] for at, name in enumerate(header)]
     keys = [orjson.dumps(name) + b":" for name in header]
     texts = [b"{" + b",".join(key + value for key, value in zip(keys, values, strict=True)) + b"}" for values in zip(*columns, strict=True)]
-    return plan.read(b'{"rows":[' + b",".join(texts) + b"]}", told).rows
+    return plan.read_body(b'{"rows":[' + b",".join(texts) + b"]}", told).rows
 
 
 def _cell(field: Field, text: str, row: int) -> bytes:
@@ -137,7 +137,7 @@ def _cell(field: Field, text: str, row: int) -> bytes:
 
 def _clean(field: Field, text: str, row: int) -> str:
     if any("\ud800" <= character <= "\udfff" for character in text):
-        fault = Fault(row, field.name, "half a character", field.wanted(), "surrogates stand in pairs")
+        fault = Fault(row, field.name, "half a character", field.expected_text(), "surrogates stand in pairs")
         raise InvalidRows(fault.sentence(), faults=[fault.to_dict()])
     return text
 

@@ -44,8 +44,8 @@ class ParsedRows(NamedTuple):
     """The rows of one request; ``alone`` says that it was one plain object, ``columns`` that they came as columns: so will the answer."""
 
     rows: list[Row]
-    alone: bool
-    columns: bool = False
+    single_row: bool
+    as_columns: bool = False
 
 
 def _default(field: Field, value: cs.CoreSchema) -> Any:
@@ -108,7 +108,7 @@ class ValidationPlan:
     def _options_reader(self) -> SchemaValidator:
         return SchemaValidator(cs.typed_dict_schema(_entries(self.options or ()), extra_behavior="forbid"))
 
-    def read(self, body: bytes, told: list[Coercion] | None = None) -> ParsedRows:
+    def read_body(self, body: bytes, told: list[Coercion] | None = None) -> ParsedRows:
         """Rows of a JSON body, each with the options; raise BadJson, TooManyRows, or InvalidRows with all faults (at most 50).
 
         With a list ``told`` the body is read leniently (see `lamppost.core.payload.coercion`), and the list gets what was changed.
@@ -145,7 +145,7 @@ class ValidationPlan:
         if self.options:
             chosen = self._filled(options)
             rows = [row | chosen for row in rows]
-        return ParsedRows(rows, alone=False)
+        return ParsedRows(rows, single_row=False)
 
     def _read_one(self, body: bytes) -> ParsedRows:
         row: Row = self._one.validate_json(body)
@@ -153,11 +153,11 @@ class ValidationPlan:
             _no_twins(body, len(row))
             if len(row) != self._whole:
                 self._fill((row,))
-            return ParsedRows([row], alone=True)
+            return ParsedRows([row], single_row=True)
         options = self._given_options(row)
         _no_twins(body, len(row) + (0 if options is None else len(options) + 1))
         self._fill((row,))
-        return ParsedRows([row | self._filled(options)], alone=True)
+        return ParsedRows([row | self._filled(options)], single_row=True)
 
     def _fill(self, rows: Iterable[Row]) -> None:
         """Put in what may be left out and was."""
@@ -234,7 +234,7 @@ class ValidationPlan:
         if self.options:
             chosen = self._filled(options)
             made = [row | chosen for row in made]
-        return ParsedRows(made, alone=False, columns=True)
+        return ParsedRows(made, single_row=False, as_columns=True)
 
     def _columns_example(self) -> dict[str, Any]:
         return {"columns": {name: [value] for name, value in self.schema.example().items()}}
@@ -306,14 +306,14 @@ class ValidationPlan:
             hint = f"did you mean {like}?" if like else f"leave it out; the fields are {', '.join(schema.names[:20])}"
             return Fault(row, name, given, "no field of that name", hint)
         if detail["type"] == "missing" and len(detail["loc"]) <= 3:
-            return Fault(row, name, "nothing", field.wanted(), "add this field")
+            return Fault(row, name, "nothing", field.expected_text(), "add this field")
         if whole:
-            return Fault(row, name, given, f"a list of values, each {field.wanted()}")
+            return Fault(row, name, given, f"a list of values, each {field.expected_text()}")
         if detail["type"] in ("image", "tensor"):
             given = str(detail["ctx"]["said"])
         if field.kind == "tensor":
             given = _place_in_tensor(detail, given)
-        return Fault(row, name, "a private value" if field.private else given, field.wanted(), _hint(field, detail))
+        return Fault(row, name, "a private value" if field.private else given, field.expected_text(), _hint(field, detail))
 
 
 def _no_twins(body: bytes, keys: int) -> None:

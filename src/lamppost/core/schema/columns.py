@@ -149,7 +149,7 @@ def column_from_step(field: Field, values: Any) -> Column:
             plain = [None if value is None else str(value) for value in plain]
         return column_from_values(field, plain)
     except (TypeError, ValueError, KeyError) as error:
-        raise ModelFault(f"the values of {field.name} are not {field.wanted()}: {error}") from error
+        raise ModelFault(f"the values of {field.name} are not {field.expected_text()}: {error}") from error
 
 
 def _to_tensors(field: Field, values: Any) -> Column:
@@ -159,7 +159,7 @@ def _to_tensors(field: Field, values: Any) -> Column:
             _fits(field, array)
         return Column(arrays if 0 in field.shape else np.stack(arrays))
     except (TypeError, ValueError) as error:
-        raise ModelFault(f"the values of {field.name} are not {field.wanted()}: {error}") from error
+        raise ModelFault(f"the values of {field.name} are not {field.expected_text()}: {error}") from error
 
 
 def _fits(field: Field, array: Array) -> None:
@@ -204,7 +204,7 @@ def _pictures(field: Field, column: Column) -> list[Any]:
             pictures.append(None if data is None else decode_image(field, data))
         except BadImage as error:
             given = "a private value" if field.private else str(error)
-            fault = Fault(row, field.name, given, field.wanted())
+            fault = Fault(row, field.name, given, field.expected_text())
             raise InvalidRows(fault.sentence(), faults=[fault.to_dict()]) from error
     return pictures
 
@@ -263,7 +263,7 @@ def _check_values(field: Field, column: Column, rows: int) -> None:
         if len(values) and not -1 <= values.min() <= values.max() < limit:
             raise ModelFault(f"the model gave a {field.name} that is none of its choices")
         if (field.unseen == "refuse" and column.extras) or (not field.missing and len(values) and values.min() < 0):
-            raise ModelFault(f"the model gave a {field.name} that is not {field.wanted()}")
+            raise ModelFault(f"the model gave a {field.name} that is not {field.expected_text()}")
     elif field.kind == "vector":
         if values.shape != (rows, len(field.choices)):
             raise ModelFault(f"the model gave {field.name} of shape {values.shape}, expected ({rows}, {len(field.choices)})")

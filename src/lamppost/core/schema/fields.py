@@ -100,7 +100,7 @@ class Field:
         """Whether the key must be in a row."""
         return not self.missing and self.default is None
 
-    def wanted(self) -> str:
+    def expected_text(self) -> str:
         """What a value must be, in words: ``a number from 0 to 14 (m)``."""
         words = {
             "number": "a number",

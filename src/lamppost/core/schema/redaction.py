@@ -19,11 +19,11 @@ class RedactionPolicy:
         self._said = frozenset(field.name for field in answers if field.private)
 
     @property
-    def everything(self) -> bool:
+    def keeps_everything(self) -> bool:
         """Whether no field is private."""
         return not self._asked and not self._said
 
-    def request(self, body: bytes) -> bytes:
+    def redact_request(self, body: bytes) -> bytes:
         """A request that was taken."""
         if not self._asked:
             return body
@@ -33,11 +33,11 @@ class RedactionPolicy:
                 del one[name]
         return orjson.dumps(said)
 
-    def refused(self, body: bytes) -> bytes | None:
+    def redact_refused(self, body: bytes) -> bytes | None:
         """A request that was refused: nothing where it may hold private values, because what is wrong with it may be anything."""
         return None if self._asked else body
 
-    def answer(self, body: bytes) -> bytes:
+    def redact_answer(self, body: bytes) -> bytes:
         """An answer that was given."""
         if not self._said:
             return body

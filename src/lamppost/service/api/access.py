@@ -55,13 +55,13 @@ class Caller:
         return self.principal.role
 
     @property
-    def by(self) -> ChangedBy:
+    def changed_by(self) -> ChangedBy:
         """As the trail has it."""
         return ChangedBy(self.token, self.address)
 
-    def check(self, permission: Permission, endpoint: str | None = None) -> None:
+    def require_permission(self, permission: Permission, endpoint: str | None = None) -> None:
         """Raise NotAllowed unless the role covers it."""
-        self.principal.check(permission, endpoint)
+        self.principal.require_permission(permission, endpoint)
 
 
 async def the_caller(request: Request, node: Annotated[Node, Depends(the_node)]) -> Caller:
@@ -74,7 +74,7 @@ def require_permission(permission: Permission) -> Callable[[Caller], Awaitable[C
     """A dependency that lets through whoever has the permission."""
 
     async def check(caller: Annotated[Caller, Depends(the_caller)]) -> Caller:
-        caller.check(permission)
+        caller.require_permission(permission)
         return caller
 
     return check

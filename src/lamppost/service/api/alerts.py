@@ -71,7 +71,7 @@ async def acknowledge_alert(
     stored = await alerts.acknowledge_alert(node.pool, alert, caller.token, wanted.note)
     async with node.pool.connection() as connection:
         await trail.add_entry(
-            connection, caller.by, "acknowledged alert", stored.alert.endpoint, note=wanted.note or stored.alert.reading.says
+            connection, caller.changed_by, "acknowledged alert", stored.alert.endpoint, note=wanted.note or stored.alert.reading.says
         )
     return alert_answer(stored)
 
@@ -94,7 +94,7 @@ async def mute_endpoint(endpoint: str, wanted: EndpointMuteRequest, node: TheNod
     async with node.pool.connection() as connection, connection.transaction():
         await alerts.mute_endpoint(connection, endpoint, until, caller.token, wanted.note)
         await trail.add_entry(
-            connection, caller.by, "muted" if wanted.minutes else "unmuted", endpoint, after=until.isoformat(), note=wanted.note
+            connection, caller.changed_by, "muted" if wanted.minutes else "unmuted", endpoint, after=until.isoformat(), note=wanted.note
         )
     return EndpointMuteAnswer(endpoint=endpoint, until=until, muted_by=caller.token, note=wanted.note)
 
@@ -124,7 +124,7 @@ async def make_channel(name: str, wanted: ChannelRequest, node: TheNode, caller:
     channel = Channel(name, wanted.kind, wanted.target, secret, wanted.endpoints, wanted.reports, None, caller.token, now)
     async with node.pool.connection() as connection, connection.transaction():
         await alerts.make_channel(connection, channel)
-        await trail.add_entry(connection, caller.by, "made channel", name, after={"kind": wanted.kind, "target": wanted.target})
+        await trail.add_entry(connection, caller.changed_by, "made channel", name, after={"kind": wanted.kind, "target": wanted.target})
     return channel_answer(channel, secret)
 
 
@@ -147,7 +147,7 @@ async def remove_channel(name: str, node: TheNode, caller: TokenKeeper) -> list[
     """Remove a channel, with what waits to go out by it; what is left is returned."""
     async with node.pool.connection() as connection, connection.transaction():
         await alerts.remove_channel(connection, name)
-        await trail.add_entry(connection, caller.by, "removed channel", name)
+        await trail.add_entry(connection, caller.changed_by, "removed channel", name)
     return [channel_answer(one) for one in await alerts.list_channels(node.pool)]
 
 

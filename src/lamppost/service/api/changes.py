@@ -52,8 +52,10 @@ async def point_endpoint(endpoint: str, wanted: PointRequest, node: TheNode, cal
     check_name(endpoint, "endpoint")
     version = parse_version(wanted.version)
     present = node.routes.setup(endpoint)
-    setup = EndpointSetup(version=str(version)) if present is None else present.pointed(version)
-    (made,) = await node.changes.make([EndpointChange(endpoint, setup, action="pointed")], caller.by, caller.role, _anyway(wanted))
+    setup = EndpointSetup(version=str(version)) if present is None else present.with_version(version)
+    (made,) = await node.changes.make_changes(
+        [EndpointChange(endpoint, setup, action="pointed")], caller.changed_by, caller.role, _anyway(wanted)
+    )
     return _pointed(*made)
 
 
@@ -61,16 +63,18 @@ async def point_endpoint(endpoint: str, wanted: PointRequest, node: TheNode, cal
 async def set_up_endpoint(endpoint: str, wanted: SetupRequest, node: TheNode, caller: Pointer) -> PointAnswer:
     """Give an endpoint a whole setup: one version or several, shares, shadows, look-ups. Everything is opened, proven and checked first."""
     check_name(endpoint, "endpoint")
-    (made,) = await node.changes.make([EndpointChange(endpoint, wanted.setup, wanted.after)], caller.by, caller.role, _anyway(wanted))
+    (made,) = await node.changes.make_changes(
+        [EndpointChange(endpoint, wanted.setup, wanted.after)], caller.changed_by, caller.role, _anyway(wanted)
+    )
     return _pointed(*made)
 
 
 def _pointed(split: EndpointRevision, before: EndpointRevision | None) -> PointAnswer:
-    endpoint, now = split.endpoint, split.setup.says()
+    endpoint, now = split.endpoint, split.setup.summary()
     if before is None:
         says, undo = f"{endpoint} is lit and serves {now}.", None
     else:
-        then = before.setup.says()
+        then = before.setup.summary()
         same = then == now
         says = f"{endpoint} serves {now} as before, in another way." if same else f"{endpoint} serves {now}; it served {then} before."
         undo = f"lamppost setup {endpoint} --as-of {before.revision}" if same else f"lamppost rollback {endpoint}"
@@ -81,7 +85,7 @@ def _pointed(split: EndpointRevision, before: EndpointRevision | None) -> PointA
     return PointAnswer(
         endpoint=endpoint,
         version=str(split.version),
-        before=before.setup.says() if before else None,
+        before=before.setup.summary() if before else None,
         revision=split.revision,
         says=says,
         undo=undo,
@@ -91,8 +95,8 @@ def _pointed(split: EndpointRevision, before: EndpointRevision | None) -> PointA
 @router.post("/endpoints/{endpoint}/rollback")
 async def roll_back(endpoint: str, wanted: RollbackRequest, node: TheNode, caller: Pointer) -> RollbackAnswer:
     """Serve again what was served before, at once; twice in a row goes back twice. It needs no review."""
-    back = await node.changes.go_back(endpoint, caller.by, wanted.note)
-    now, then = back.split.setup.says(), back.before.setup.says()
+    back = await node.changes.roll_back(endpoint, caller.changed_by, wanted.note)
+    now, then = back.split.setup.summary(), back.before.setup.summary()
     return RollbackAnswer(
         endpoint=endpoint,
         version=str(back.split.version),
@@ -108,8 +112,8 @@ async def roll_back(endpoint: str, wanted: RollbackRequest, node: TheNode, calle
 @router.post("/endpoints/{endpoint}/rollout", status_code=201)
 async def begin_rollout(endpoint: str, wanted: RolloutRequest, node: TheNode, caller: Pointer) -> RolloutAnswer:
     """Move an endpoint to a version step by step, as long as its guards stay calm. It goes back by itself, and says why."""
-    begun = await node.rolling.begin(
-        endpoint, parse_version(wanted.version), wanted.plan, wanted.sticky, caller.by, caller.role, _anyway(wanted)
+    begun = await node.rollout_driver.begin_rollout(
+        endpoint, parse_version(wanted.version), wanted.plan, wanted.sticky, caller.changed_by, caller.role, _anyway(wanted)
     )
     return rollout_answer(*begun)
 
@@ -118,20 +122,20 @@ async def begin_rollout(endpoint: str, wanted: RolloutRequest, node: TheNode, ca
 async def list_rollouts(endpoint: str, node: TheNode, _: RequireView) -> list[RolloutAnswer]:
     """The last rollouts of an endpoint, the newest first."""
     node.routes.route(endpoint)
-    return [rollout_answer(*one) for one in await node.rolling.latest(endpoint, 20)]
+    return [rollout_answer(*one) for one in await node.rollout_driver.latest_rollouts(endpoint, 20)]
 
 
 @router.post("/endpoints/{endpoint}/rollout/{act}")
 async def act_on_rollout(endpoint: str, act: RolloutAction, node: TheNode, caller: Pointer) -> RolloutAnswer:
     """Pause it, resume it, finish it now, or take it back now."""
-    return rollout_answer(*await node.rolling.act(endpoint, act, caller.by))
+    return rollout_answer(*await node.rollout_driver.act_on_rollout(endpoint, act, caller.changed_by))
 
 
 @router.put("/endpoints/{endpoint}/approvals", status_code=204)
 async def demand_approvals(endpoint: str, wanted: ApprovalsRequest, node: TheNode, caller: TokenKeeper) -> None:
     """How many others must approve a version before it serves this endpoint."""
     async with node.pool.connection() as connection, connection.transaction():
-        await endpoints.demand_approvals(connection, endpoint, wanted.approvals, caller.by)
+        await endpoints.demand_approvals(connection, endpoint, wanted.approvals, caller.changed_by)
         await announce(connection, "routes")
 
 
@@ -168,7 +172,7 @@ async def apply_state(wanted: DeclaredRequest, node: TheNode, caller: Pointer) -
         for name in dict.fromkeys(difference.endpoint for difference in found)
     ]
     if changes:
-        await node.changes.make(changes, caller.by, caller.role, ChangeOverrides(wanted.break_callers, wanted.override))
+        await node.changes.make_changes(changes, caller.changed_by, caller.role, ChangeOverrides(wanted.break_callers, wanted.override))
     _, revisions = await _state(node)
     return _planned(now, after, found, revisions)
 
@@ -205,7 +209,7 @@ def _check_approvals(found: list[DeclaredDifference], after: dict[str, DeclaredE
     for difference in found:
         touched = difference.key == "approvals" or (not difference.key and after[difference.endpoint].approvals)
         if touched and "tokens" not in MAY[caller.role]:
-            raise NotAllowed(f"{difference.says()}: only an admin may change how many approvals an endpoint demands")
+            raise NotAllowed(f"{difference.summary()}: only an admin may change how many approvals an endpoint demands")
 
 
 def _planned(
@@ -216,7 +220,7 @@ def _planned(
 ) -> DeclaredDifferencesAnswer:
     return DeclaredDifferencesAnswer(
         differences=[
-            DeclaredDifferenceAnswer(endpoint=one.endpoint, key=one.key, before=one.before, after=one.after, says=one.says())
+            DeclaredDifferenceAnswer(endpoint=one.endpoint, key=one.key, before=one.before, after=one.after, says=one.summary())
             for one in found
         ],
         fingerprint=revisions_fingerprint(revisions),

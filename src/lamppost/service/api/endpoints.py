@@ -29,7 +29,7 @@ router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
 @router.get("/endpoints")
 async def list_endpoints(node: TheNode, _: RequireView) -> list[EndpointAnswer]:
     """Every endpoint with its state and its last hour."""
-    seen = await node.glance.all()
+    seen = await node.endpoint_summaries.all_summaries()
     return [_seen(node, route, seen) for _, route in sorted(node.routes.by_endpoint.items())]
 
 
@@ -43,16 +43,16 @@ async def get_overview(
     """All endpoints in figures, and those that are looked for: in the order of their names, or, where there are more than the limit, first
     those that need a look and then those that were called most.
     """
-    seen, by_endpoint = await node.glance.all(), node.routes.by_endpoint
+    seen, by_endpoint = await node.endpoint_summaries.all_summaries(), node.routes.by_endpoint
     words = search.lower().split()
     found = [
         (name, route)
         for name, route in sorted(by_endpoint.items())
-        if all(word in f"{name} {route.split.setup.says()}".lower() for word in words)
+        if all(word in f"{name} {route.split.setup.summary()}".lower() for word in words)
     ]
     shown = found
     if len(found) > limit:
-        shown = sorted(found, key=lambda one: _need(one[1], seen.hours.get(one[0]), seen.looks.get(one[0])))[:limit]
+        shown = sorted(found, key=lambda one: _need(one[1], seen.hours.get(one[0]), seen.monitoring.get(one[0])))[:limit]
     out = sorted(name for name, route in by_endpoint.items() if route.state == "out")
     return OverviewAnswer(
         endpoints=len(by_endpoint),
@@ -60,7 +60,7 @@ async def get_overview(
         out=out[:20],
         outs=len(out),
         calls=sum(hour.calls for hour in seen.hours.values()),
-        alerts=sum(look.alerts for look in seen.looks.values()),
+        alerts=sum(look.alerts for look in seen.monitoring.values()),
         found=len(found),
         shown=[_seen(node, route, seen) for _, route in shown],
     )
@@ -80,7 +80,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> Endpoint
     past = await endpoints.endpoint_history(node.pool, endpoint, 1_000)
     back = endpoints.find_rollback_target(past)
     return EndpointDetailAnswer(
-        **_shape(node, route, *(await node.glance.one(endpoint))).model_dump(),
+        **_shape(node, route, *(await node.endpoint_summaries.summary_of(endpoint))).model_dump(),
         inputs=field_answers(promise.inputs),
         options=field_answers(promise.options or ()),
         answers=field_answers(promise.answers),
@@ -91,7 +91,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> Endpoint
             RevisionAnswer(
                 revision=s.revision,
                 version=str(s.version),
-                says=s.setup.says(),
+                says=s.setup.summary(),
                 setup=s.setup,
                 since=s.since,
                 changed_by=s.changed_by,
@@ -102,7 +102,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> Endpoint
         ],
         approvals=(await endpoints.list_demanded_approvals(node.pool)).get(endpoint, 0),
         back=None if back is None else rollback_target(back),
-        rollout=rollout_answer(*going[0]) if (going := await node.rolling.latest(endpoint)) else None,
+        rollout=rollout_answer(*going[0]) if (going := await node.rollout_driver.latest_rollouts(endpoint)) else None,
         shadows=[_shadow(one) for one in route.after.shadows] if route.after is not None else [],
         reviews=[review_answer(one) for one in await reviews.list_reviews(node.pool, endpoint) if one.state in ("open", "approved")],
     )
@@ -140,7 +140,7 @@ async def get_call(request_id: UUID, node: TheNode, _: RequireView) -> CallDetai
 
 def _seen(node: Node, route: Route, seen: SummariesByEndpoint) -> EndpointAnswer:
     name = route.split.endpoint
-    return _shape(node, route, seen.hours.get(name, LastHour()), seen.looks.get(name, MonitoringSummary()))
+    return _shape(node, route, seen.hours.get(name, LastHour()), seen.monitoring.get(name, MonitoringSummary()))
 
 
 def _shape(node: Node, route: Route, hour: LastHour, looks: MonitoringSummary) -> EndpointAnswer:
@@ -148,10 +148,10 @@ def _shape(node: Node, route: Route, hour: LastHour, looks: MonitoringSummary) -
     return EndpointAnswer(
         name=split.endpoint,
         state=route.state,
-        why=route.reason or node.routes.opener.being_made(split.setup),
+        why=route.reason or node.routes.opener.installing_for(split.setup),
         version=str(split.version),
         versions=[str(name) for name in split.setup.versions],
-        says=split.setup.says(),
+        says=split.setup.summary(),
         since=split.since,
         changed_by=split.changed_by,
         revision=split.revision,
@@ -165,7 +165,7 @@ def _shadow(one: ShadowState) -> ShadowAnswer:
         version=one.version,
         share=one.share,
         open=one.lane is not None,
-        why=one.why,
+        why=one.reason,
         answered=one.answered,
         failed=one.failed,
         left_out=one.left_out,

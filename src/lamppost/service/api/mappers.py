@@ -38,7 +38,7 @@ def rollout_answer(stored: StoredRollout, steps: Sequence[StepCounts]) -> Rollou
 
 def rollback_target(split: EndpointRevision) -> RollbackTargetAnswer:
     """What going back would return to."""
-    return RollbackTargetAnswer(revision=split.revision, says=split.setup.says(), version=str(split.version), since=split.since)
+    return RollbackTargetAnswer(revision=split.revision, says=split.setup.summary(), version=str(split.version), since=split.since)
 
 
 def review_answer(review: Review) -> ReviewAnswer:

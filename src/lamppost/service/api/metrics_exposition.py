@@ -65,8 +65,8 @@ class _Collected(Collector):
             ("lamppost_records_dropped", "Records that were lost.", node.recorder.dropped),
             ("lamppost_payloads_given_up", "Calls whose input and answer the spool's bound has cost.", spool.payloads_given_up),
             ("lamppost_calls_given_up", "Calls of which the spool's bound left only counts.", spool.calls_given_up),
-            ("lamppost_windows_unread", "Windows that other software counted and that were left out.", node.judging.unread),
-            ("lamppost_notices_failed", "Tries to bring out a notice that failed.", node.lookout.notices.failed),
+            ("lamppost_windows_unread", "Windows that other software counted and that were left out.", node.drift_evaluation.unread),
+            ("lamppost_notices_failed", "Tries to bring out a notice that failed.", node.maintenance.notices.failed),
         ):
             yield CounterMetricFamily(name, says, value=value)
 

@@ -41,7 +41,7 @@ async def list_versions(node: TheNode, _: RequireView, model: str | None = None,
     search : words that all must be found, each in the name, a tag (``season:winter`` or ``winter``), a field, a metric, the notes, or who
     packed or pushed it.
     """
-    return [_shape(node, version, told) for version, told in await node.catalogue.find(model, search or "")]
+    return [_shape(node, version, told) for version, told in await node.version_listing.find_versions(model, search or "")]
 
 
 @router.get("/models")
@@ -53,13 +53,13 @@ async def list_models(node: TheNode, _: RequireView) -> list[ModelAnswer]:
 @router.put("/models/{model}", status_code=204)
 async def describe_model(model: str, said: ModelRequest, node: TheNode, caller: Pusher) -> None:
     """Say who answers for a model, and what it is for."""
-    await packages.describe_model(node.pool, ModelRecord(model, said.owner, said.purpose), caller.by)
+    await packages.describe_model(node.pool, ModelRecord(model, said.owner, said.purpose), caller.changed_by)
 
 
 @router.post("/models/{model}/versions/{number}/retire", status_code=204)
 async def retire_version(model: str, number: int, wanted: RetireRequest, node: TheNode, caller: Pointer) -> None:
     """Keep a version from being served from now on, or undo that. It stays stored, and what refers to it stays whole."""
-    await packages.retire_version(node.pool, VersionName(model, number), wanted.undo, caller.by)
+    await packages.retire_version(node.pool, VersionName(model, number), wanted.undo, caller.changed_by)
 
 
 @router.get("/compare")
@@ -89,7 +89,7 @@ async def get_version(model: str, number: int, node: TheNode, _: RequireView) ->
 )
 async def ask_version(model: str, number: int, request: Request, node: TheNode, caller: RequireView) -> VersionPredictionAnswer:
     """What any version says to rows, whether it is served or not: for comparing. It is opened and proven first; nothing is recorded."""
-    caller.check("predict")
+    caller.require_permission("predict")
     body = bytearray()
     async for piece in request.stream():
         body += piece
@@ -98,7 +98,7 @@ async def ask_version(model: str, number: int, request: Request, node: TheNode, 
                 f"the body is over the limit of {node.settings.max_body_bytes:,} bytes", max_bytes=node.settings.max_body_bytes
             )
     async with node.routes.visit(VersionName(model, number)) as lane:
-        rows = lane.plan.read(bytes(body)).rows
+        rows = lane.plan.read_body(bytes(body)).rows
         start = time.perf_counter()
         said = await lane.predict(rows, len(body))
         took_ms = (time.perf_counter() - start) * 1e3
@@ -107,7 +107,7 @@ async def ask_version(model: str, number: int, request: Request, node: TheNode, 
 
 async def _described(node: Node, name: VersionName) -> tuple[StoredVersion, Lamp]:
     version = await packages.get_version(node.pool, name)
-    return version, await node.routes.shelf.described(version.digest)
+    return version, await node.routes.shelf.lamp_of(version.digest)
 
 
 async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetailAnswer:

@@ -91,7 +91,7 @@ async def get_drift(
     name = version or str(route.split.version)
     now = datetime.now(UTC)
     past, one = await _windows(node, endpoint, name, at)
-    looker = await node.counting.looker(name)
+    looker = await node.window_counting.scorer_of_version(name)
     if at is not None and one is None:
         raise NotFound(f"{endpoint} has no window of {name} at {_utc(at):%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
     said: dict[str, Any] = one.verdict if one is not None else {"fields": [], "pairs": [], "windows": 1, "says": ""}
@@ -132,12 +132,12 @@ def _window(one: JudgedWindow, now: datetime) -> WindowAnswer:
 
 async def _against(node: Node, one: JudgedWindow, earlier: datetime) -> dict[str, Any]:
     """A window against an earlier one, in the place of the reference."""
-    looker = await node.counting.looker(one.version)
+    looker = await node.window_counting.scorer_of_version(one.version)
     if looker is None or looker.sketcher is None:
         raise NotFound(f"{one.version} has no reference, so its windows cannot be held against each other")
     span = one.until - one.at
     start = window_start(earlier, span)
-    pair = [await node.judging.ticks(one.endpoint, one.version, looker, begin, begin + span) for begin in (start, one.at)]
+    pair = [await node.drift_evaluation.counted_ticks(one.endpoint, one.version, looker, begin, begin + span) for begin in (start, one.at)]
     if not pair[0] or not pair[1]:
         raise NotFound(f"nothing was counted in the window that begins at {start:%Y-%m-%d %H:%M} UTC")
     base = looker.sketcher.against
@@ -159,7 +159,7 @@ async def get_figure(
 ) -> FeatureBinsAnswer:
     """One figure: reference and window over each other, and how it went."""
     name = version or str(node.routes.route(endpoint).split.version)
-    looker = await node.counting.looker(name)
+    looker = await node.window_counting.scorer_of_version(name)
     known = {one.name: one for one in looker.sketcher.against.known} if looker is not None and looker.sketcher is not None else {}
     if figure not in known:
         like = closest_name(figure, list(known))
@@ -168,7 +168,7 @@ async def get_figure(
     sketch = None
     if one is not None and looker is not None:
         span = (one.until - one.at) * one.verdict["windows"]
-        ticks = await node.judging.ticks(endpoint, name, looker, one.until - span, one.until)
+        ticks = await node.drift_evaluation.counted_ticks(endpoint, name, looker, one.until - span, one.until)
         if ticks:
             sketch = pool_windows([tick[:2] for tick in ticks.values()])[0].fields.get(figure)
     told = bin_shares(known[figure], sketch)
@@ -220,7 +220,7 @@ async def get_traffic(
         statuses={str(status): calls for status, calls in total.statuses.items()},
         lanes=[LanesStep(**lane) for lane in await timeline.lane_samples(node.pool, versions, start, end, max(30, step))],
         changes=[
-            ChangeMark(at=one.since, says=one.setup.says(), by=one.changed_by)
+            ChangeMark(at=one.since, says=one.setup.summary(), by=one.changed_by)
             for one in await endpoints.endpoint_history(node.pool, endpoint, 200)
             if start <= one.since < end
         ],
@@ -272,7 +272,7 @@ def _load_says(total: timeline.LoadStep, length_s: float) -> str:
 @router.post("/endpoints/{endpoint}/outcomes")
 async def tell_outcomes(endpoint: str, wanted: OutcomesRequest, node: TheNode, caller: RequireCaller) -> OutcomesAnswer:
     """Tell the truth about earlier answers, by request id and row or by a key. What is told again replaces what was told before."""
-    caller.check("predict", endpoint)
+    caller.require_permission("predict", endpoint)
     node.routes.route(endpoint)
     for at, one in enumerate(wanted.outcomes):
         if (one.key is None) == (wanted.key is not None) or (one.request_id is None) == (wanted.key is None):
@@ -320,5 +320,5 @@ async def bring_calls(endpoint: str, wanted: ImportCallsRequest, node: TheNode, 
             )
         )
     frame = SpoolFrame(f"brought {wanted.batch.hex}", 1, "calls", pack_calls(calls))
-    await InProcessSink(node.pool, node.counting).bring([frame], wanted.source)
+    await InProcessSink(node.pool, node.window_counting).bring([frame], wanted.source)
     return ImportCallsAnswer(request_ids=ids)

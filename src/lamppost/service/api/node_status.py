@@ -77,16 +77,16 @@ async def list_lanes(node: TheNode, _: RequireView, limit: Annotated[int | None,
 
 
 def _lane_shape(lane: Lane, endpoints: list[str], now: float) -> LaneStateAnswer:
-    watch = lane.watch
+    watch = lane.load
     return LaneStateAnswer(
         version=lane.name,
         endpoints=endpoints,
         state=lane.state,
-        why=lane.why,
+        why=lane.reason,
         copies=len(lane.seats),
         copies_most=lane.settings.copies.most,
         pids=[driver.worker.pid for driver in lane.seats],
-        shared=any(not driver.kept for driver in lane.seats),
+        shared=any(not driver.dedicated for driver in lane.seats),
         waiting=lane.waiting,
         waiting_rows=lane.waiting_rows,
         max_rows=watch.max_rows,

@@ -55,7 +55,7 @@ async def push_package(request: Request, node: TheNode, caller: Pusher, model: s
     """Store a lamp file as the next version of its model (or of ``model``). The body is the file itself."""
     with _incoming(node) as (path, handle):
         await _receive(request, handle, node.settings.max_package_bytes)
-        return await _store(node, path, model, caller.by, None)
+        return await _store(node, path, model, caller.changed_by, None)
 
 
 @router.post("/chunks")
@@ -90,7 +90,7 @@ async def push_chunks(sent: Chunks, node: TheNode, caller: Pusher, model: str | 
     with _incoming(node) as (path, handle):
         os.close(handle)
         cut = await packages.assemble_chunks(node.pool, wanted, path, node.settings.max_package_bytes)
-        return await _store(node, path, model, caller.by, cut)
+        return await _store(node, path, model, caller.changed_by, cut)
 
 
 async def _store(node: Node, path: Path, model: str | None, by: ChangedBy, cut: Sequence[tuple[int, int]] | None) -> PushAnswer:
@@ -105,7 +105,7 @@ async def _store(node: Node, path: Path, model: str | None, by: ChangedBy, cut: 
     cut = cut or chunk_bounds(lamp.size_bytes, await anyio.to_thread.run_sync(member_starts, path))
     version, new = await packages.store_version(node.pool, target, lamp.digest, manifest, path, by, cut)
     await packages.note_signatures(node.pool, lamp.digest, [(one.key, one.signature) for one in lamp.signatures])
-    await node.routes.shelf.keep(lamp.digest, path)
+    await node.routes.shelf.take_over(lamp.digest, path)
     return PushAnswer(version=str(version), digest=lamp.digest, new=new)
 
 

@@ -38,7 +38,7 @@ _MOST_ROWS = 10_000
 @router.post("/compare/answers")
 async def compare_answers(wanted: AgreementRequest, node: TheNode, caller: RequireView) -> AgreementAnswer:
     """What two versions say to the same rows: agreement, flips, differences, where they sit, how fast. Nothing is recorded."""
-    caller.check("predict")
+    caller.require_permission("predict")
     if sum((wanted.endpoint is not None, wanted.proof, wanted.rows is not None)) != 1:
         raise BadRequest("say on which rows: the proof, rows, or an endpoint with its last calls; exactly one")
     before, after = parse_version(wanted.before), parse_version(wanted.after)
@@ -79,7 +79,7 @@ def _taken(lanes: Sequence[Lane], raw: Sequence[dict[str, Any]]) -> list[tuple[R
     for row in raw:
         body = orjson.dumps(row)
         try:
-            one, other = (lane.plan.read(body, []).rows[0] for lane in lanes)
+            one, other = (lane.plan.read_body(body, []).rows[0] for lane in lanes)
         except (LampPostError, IndexError):
             continue
         out.append((one, other, row))

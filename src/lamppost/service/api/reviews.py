@@ -34,20 +34,20 @@ async def list_reviews(node: TheNode, _: RequireView, endpoint: str | None = Non
 async def ask_for_review(wanted: ReviewRequest, node: TheNode, caller: Pusher) -> ReviewAnswer:
     """Ask others to approve that an endpoint serves a version."""
     node.routes.route(wanted.endpoint)
-    number = await reviews.ask_review(node.pool, wanted.endpoint, parse_version(wanted.version), wanted.note, caller.by)
+    number = await reviews.ask_review(node.pool, wanted.endpoint, parse_version(wanted.version), wanted.note, caller.changed_by)
     return review_answer((await reviews.list_reviews(node.pool, number=number))[0])
 
 
 @router.post("/reviews/{review}/verdict")
 async def decide_review(review: int, said: ReviewVerdictRequest, node: TheNode, caller: Reviewer) -> ReviewAnswer:
     """Approve or refuse, with a reason. Whoever asked, or pushed the version, may not."""
-    return review_answer(await reviews.decide_review(node.pool, review, said.approves, said.reason, caller.by))
+    return review_answer(await reviews.decide_review(node.pool, review, said.approves, said.reason, caller.changed_by))
 
 
 @router.delete("/reviews/{review}", status_code=204)
 async def withdraw_review(review: int, node: TheNode, caller: Pusher) -> None:
     """Take a review back that is open or approved."""
-    await reviews.withdraw_review(node.pool, review, caller.by)
+    await reviews.withdraw_review(node.pool, review, caller.changed_by)
 
 
 @router.get("/trail")

@@ -90,7 +90,9 @@ async def make_token(wanted: TokenRequest, node: TheNode, caller: TokenKeeper) -
         raise BadRequest(f"only a caller's token can be kept to endpoints, not a {wanted.role}'s")
     if wanted.expires_at is not None and wanted.expires_at <= datetime.now(UTC):
         raise BadRequest(f"the token would have expired already, at {wanted.expires_at.isoformat()}; choose a later time")
-    secret = await tokens.make_token(node.pool, wanted.name, wanted.role, wanted.endpoints, caller.by, wanted.expires_at, wanted.rate_per_s)
+    secret = await tokens.make_token(
+        node.pool, wanted.name, wanted.role, wanted.endpoints, caller.changed_by, wanted.expires_at, wanted.rate_per_s
+    )
     await node.auth.reload()
     return NewTokenAnswer(**wanted.model_dump(), secret=secret)
 
@@ -98,5 +100,5 @@ async def make_token(wanted: TokenRequest, node: TheNode, caller: TokenKeeper) -
 @router.delete("/tokens/{name}", status_code=204)
 async def revoke_token(name: str, node: TheNode, caller: TokenKeeper) -> None:
     """End a token at once, with its browser sessions."""
-    await tokens.revoke_token(node.pool, name, caller.by)
+    await tokens.revoke_token(node.pool, name, caller.changed_by)
     await node.auth.reload()

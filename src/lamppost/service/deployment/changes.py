@@ -49,7 +49,7 @@ class CallerBreakage:
     refused: int
     why: tuple[tuple[str, int], ...]
 
-    def says(self, what: str) -> str:
+    def sentence(self, what: str) -> str:
         """In one sentence."""
         of = f"the last {self.looked_at:,} of {self.calls:,} calls" if self.looked_at < self.calls else f"{self.calls:,} calls"
         reasons = "; ".join(f"{why} ({count:,})" for why, count in self.why)
@@ -85,9 +85,11 @@ class EndpointChanges:
         self._past: dict[str, list[EndpointRevision]] = {}
         self._writing: set[asyncio.Task[EndpointRevision | None]] = set()
 
-    async def make(self, changes: Sequence[EndpointChange], by: ChangedBy, role: str, anyway: ChangeOverrides = NO_OVERRIDES) -> list[Made]:
+    async def make_changes(
+        self, changes: Sequence[EndpointChange], by: ChangedBy, role: str, anyway: ChangeOverrides = NO_OVERRIDES
+    ) -> list[Made]:
         """Check and make changes, all or none. Raise Conflict where callers would break or a review lacks, and what opening raises."""
-        checked = [await self.checked(change, role, anyway) for change in changes]
+        checked = [await self.check_change(change, role, anyway) for change in changes]
 
         async def commit(ready: Sequence[EndpointChange]) -> list[Made]:
             return await endpoints.change_endpoints(self._pool, ready, by)
@@ -97,7 +99,7 @@ class EndpointChanges:
             await self._look_behind(split.endpoint, before)
         return made
 
-    async def checked(self, change: EndpointChange, role: str, anyway: ChangeOverrides) -> EndpointChange:
+    async def check_change(self, change: EndpointChange, role: str, anyway: ChangeOverrides) -> EndpointChange:
         """The change as it may be made, with a word for the trail where a rule was overridden."""
         check_name(change.endpoint, "endpoint")
         present = self._routes.setup(change.endpoint)
@@ -111,27 +113,27 @@ class EndpointChanges:
             if lacking:
                 change = _without_review(change, needed, lacking, role, anyway)
         if present is not None and new and not anyway.break_callers:
-            broken = await self.breaks(change.endpoint, change.setup)
+            broken = await self.caller_breakage(change.endpoint, change.setup)
             if broken.refused:
                 raise Conflict(
-                    f"{broken.says(change.setup.says())}. Nothing was changed; do it anyway with --anyway, or see: "
+                    f"{broken.sentence(change.setup.summary())}. Nothing was changed; do it anyway with --anyway, or see: "
                     f"lamppost diff {present.versions[0]} {new[0]}",
                     refused=broken.refused,
                     calls=broken.calls,
                 )
         return change
 
-    async def promise(self, setup: EndpointSetup) -> EndpointSchema:
+    async def schema_of_setup(self, setup: EndpointSetup) -> EndpointSchema:
         """What a setup promises callers."""
         versions = [await packages.get_version(self._pool, name) for name in setup.versions]
         return endpoint_schema(setup, {version.name: read_manifest(version.manifest.encode()) for version in versions})
 
-    async def breaks(self, endpoint: str, setup: EndpointSetup) -> CallerBreakage:
+    async def caller_breakage(self, endpoint: str, setup: EndpointSetup) -> CallerBreakage:
         """What a setup would refuse of what was answered in the last hour."""
         since = datetime.now(UTC) - timedelta(hours=1)
         sent = await records.recorded_inputs(self._pool, endpoint, since, _LOOKED_AT)
         past = (await records.endpoint_load(self._pool, since, [endpoint])).get(endpoint)
-        promise = await self.promise(setup)
+        promise = await self.schema_of_setup(setup)
         plan = ValidationPlan(promise.inputs, options=promise.options)
         reasons: Counter[str] = Counter()
         refused = await asyncio.to_thread(_refused, plan, [one.input for one in sent], reasons, setup.lenient)
@@ -140,7 +142,7 @@ class EndpointChanges:
 
     # -- going back ---------------------------------------------------------------------------------------------------
 
-    async def earlier(self, endpoint: str) -> EndpointRevision | None:
+    async def find_rollback_target(self, endpoint: str) -> EndpointRevision | None:
         """What going back would return to; known without the database where this node has seen the endpoint's last change."""
         known = self._past.get(endpoint)
         if known is None or known[0].revision != self._routes.route(endpoint).split.revision:
@@ -150,7 +152,7 @@ class EndpointChanges:
             found = endpoints.find_rollback_target(await endpoints.endpoint_history(self._pool, endpoint, 1_000_000))
         return found
 
-    async def remember(self) -> None:
+    async def refresh_history(self) -> None:
         """Read what endpoints served before, where that has changed, so that going back needs no database."""
         routes = self._routes.by_endpoint
         for endpoint in self._past.keys() - routes.keys():
@@ -159,12 +161,12 @@ class EndpointChanges:
         if stale:
             self._past |= await endpoints.endpoint_histories(self._pool, stale, _REMEMBERED)
 
-    async def go_back(self, endpoint: str, by: ChangedBy, note: str | None = None) -> RollbackResult:
+    async def roll_back(self, endpoint: str, by: ChangedBy, note: str | None = None) -> RollbackResult:
         """Serve again what was served before: on this node at once, and everywhere as soon as the database has it."""
         present = self._routes.route(endpoint).split
-        target = await self.earlier(endpoint)
+        target = await self.find_rollback_target(endpoint)
         if target is None:
-            raise Conflict(f"{endpoint} has served nothing before {present.setup.says()}; point it at another version instead")
+            raise Conflict(f"{endpoint} has served nothing before {present.setup.summary()}; point it at another version instead")
         await self._routes.go_back(endpoint, present, target)
         self._past[endpoint].insert(0, self._routes.route(endpoint).split)
         change = EndpointChange(endpoint, target.setup, present.revision, target.revision, action="went back", note=note)
@@ -196,7 +198,7 @@ class EndpointChanges:
 
     async def _look_behind(self, endpoint: str, left: EndpointRevision | None) -> None:
         """Keep warm what going back would return to, and what was served until now, so that either is there at once."""
-        target = await self.earlier(endpoint)
+        target = await self.find_rollback_target(endpoint)
         self._routes.keep_behind(endpoint, [split.setup for split in (target, left) if split is not None])
 
     async def close(self) -> None:
@@ -226,7 +228,7 @@ def _refused(plan: ValidationPlan, bodies: Sequence[Any], reasons: Counter[str],
     refused = 0
     for body in bodies:
         try:
-            plan.read(orjson.dumps(body), [] if lenient else None)
+            plan.read_body(orjson.dumps(body), [] if lenient else None)
         except LampPostError as error:
             faults = error.extra.get("faults") or []
             reasons[f"{faults[0].get('field') or 'row'} {_fault(faults[0])}" if faults else error.detail[:80]] += 1

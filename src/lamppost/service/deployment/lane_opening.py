@@ -12,6 +12,7 @@ from lamppost.package.signing import Signature, check, demand
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.library_environments import LibraryEnvironments
+from lamppost.runtime.seat_opening import LaneSpec
 from lamppost.runtime.worker_pool import WorkerPool
 from lamppost.service.packages.package_cache import PackageCache
 from lamppost.service.settings import Settings
@@ -24,34 +25,34 @@ log = logging.getLogger("lamppost.routes")
 class LaneOpener:
     """What opening needs, for one node."""
 
-    def __init__(self, pool: Pool, settings: Settings, shelf: PackageCache, workers: WorkerPool) -> None:
+    def __init__(self, pool: Pool, settings: Settings, shelf: PackageCache, workers: WorkerPool[Lane]) -> None:
         self._pool = pool
         self._settings = settings
         self._shelf = shelf
         self._workers = workers
         self._environments = LibraryEnvironments(settings.data / "environments") if settings.environments else None
 
-    def being_made(self, setup: EndpointSetup) -> str | None:
+    def installing_for(self, setup: EndpointSetup) -> str | None:
         """What is still being installed for the versions of a setup, if anything is."""
         told = self._environments.progress if self._environments is not None else {}
         return next((f"{version}: {told[str(version)]}" for version in setup.versions if str(version) in told), None)
 
-    async def open(self, name: VersionName, rules: LaneSettings, measure: bool, apart: bool = False) -> Lane:
+    async def open_lane(self, name: VersionName, rules: LaneSettings, measure: bool, apart: bool = False) -> Lane:
         """An open, proven lane; what proving showed is kept. apart : in a worker of its own, whatever it is.
 
         Raise NotFound, ProofFailed, PackageRefused or Unavailable.
         """
         version = await packages.get_version(self._pool, name)
-        manifest, proof, folder = await self._shelf.unpacked(version.digest)
+        manifest, proof, folder = await self._shelf.unpacked_package(version.digest)
         kept = [Signature(*one) for one in await packages.list_signatures(self._pool, version.digest)]
         check(kept, version.digest)
         demand(self._settings.signers, kept, manifest.formats)
-        lane = Lane(str(name), folder, manifest, proof, rules, self._workers)
-        lane.apart = apart
+        spec = LaneSpec(str(name), folder, manifest, proof, dedicated_worker=apart)
         if self._environments is not None:
-            lane.overlay = await self._environments.of(str(name), manifest)
+            spec.overlay = await self._environments.folder_for(str(name), manifest)
+        lane = Lane(spec, rules, self._workers)
         if version.measured is not None and not lane.light:
-            lane.expected_bytes = int(version.measured["memory_bytes"])
+            spec.expected_bytes = int(version.measured["memory_bytes"])
         try:
             verdict = await lane.open(measure=measure and version.measured is None)
         except (ProofFailed, PackageRefused) as error:
@@ -59,7 +60,7 @@ class LaneOpener:
             raise
         if version.proof != "passed":
             await packages.note_proof(self._pool, name, "passed", verdict.sentence())
-        if lane.measured is not None:
-            await packages.note_measurement(self._pool, name, asdict(lane.measured))
+        if lane.measurement is not None:
+            await packages.note_measurement(self._pool, name, asdict(lane.measurement))
         log.info("%s is open: %s", name, verdict.sentence())
         return lane

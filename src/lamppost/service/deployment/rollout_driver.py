@@ -58,7 +58,7 @@ class RolloutDriver:
             with contextlib.suppress(psycopg.Error, PoolTimeout):
                 await self._tell()
 
-    async def begin(
+    async def begin_rollout(
         self,
         endpoint: str,
         version: VersionName,
@@ -78,15 +78,17 @@ class RolloutDriver:
             )
         old = present.setup.version
         if old is None:
-            raise Conflict(f"{endpoint} serves {present.setup.says()}; a rollout goes from one version to another: point it at one first")
+            raise Conflict(
+                f"{endpoint} serves {present.setup.summary()}; a rollout goes from one version to another: point it at one first"
+            )
         rollout = Rollout(old, str(version), plan or present.setup.rollout or RolloutPlan(), sticky)
         since = datetime.now(UTC) - timedelta(hours=1)
         p99_ms = await records.version_p99_ms(self._pool, endpoint, old, since)
-        lamp = await self._routes.shelf.described((await packages.get_version(self._pool, parse_version(old))).digest)
+        lamp = await self._routes.shelf.lamp_of((await packages.get_version(self._pool, parse_version(old))).digest)
         watch = counted_rollout(rollout, 0, lamp.manifest.answers, lamp.reference)
-        setup = present.setup.shared(rollout.shares)
+        setup = present.setup.with_shares(rollout.shares)
         change = EndpointChange(endpoint, setup, present.revision, action="began rollout", note=f"to {version}, first {watch.share:g} %")
-        change = await self._changes.checked(change, role, anyway)
+        change = await self._changes.check_change(change, role, anyway)
 
         async def commit(ready: Sequence[EndpointChange]) -> list[Made]:
             async with self._pool.connection() as connection, connection.transaction():
@@ -97,18 +99,18 @@ class RolloutDriver:
                 return [made]
 
         await self._routes.change([change], commit)
-        return (await self.latest(endpoint))[0]
+        return (await self.latest_rollouts(endpoint))[0]
 
-    async def act(self, endpoint: str, what: RolloutAction, by: ChangedBy) -> tuple[StoredRollout, list[StepCounts]]:
+    async def act_on_rollout(self, endpoint: str, what: RolloutAction, by: ChangedBy) -> tuple[StoredRollout, list[StepCounts]]:
         """Pause, resume, finish or take back, now."""
         async with rollouts.hold_rollout(self._pool, endpoint=endpoint) as (connection, stored):
             assert stored is not None
             rollout = getattr(stored.rollout, what)(by.token)
             await self._put(connection, stored, rollout, stored.readings, by)
         await self._routes.reconcile()
-        return (await self.latest(endpoint))[0]
+        return (await self.latest_rollouts(endpoint))[0]
 
-    async def latest(self, endpoint: str, limit: int = 1) -> list[tuple[StoredRollout, list[StepCounts]]]:
+    async def latest_rollouts(self, endpoint: str, limit: int = 1) -> list[tuple[StoredRollout, list[StepCounts]]]:
         """The last rollouts of an endpoint, each with what was counted at its steps."""
         found = await rollouts.latest_rollouts(self._pool, endpoint, limit)
         async with self._pool.connection() as connection:
@@ -187,10 +189,10 @@ class RolloutDriver:
             restores = stored.before if rollout.state == "back" else None
             action = "finished rollout" if rollout.state == "done" else "took rollout back"
             return EndpointChange(
-                stored.endpoint, before.setup.pointed(version), before.revision, restores, action=action, note=rollout.why
+                stored.endpoint, before.setup.with_version(version), before.revision, restores, action=action, note=rollout.why
             )
         assert before.watch is not None
         watch = replace(read_counted_rollout(before.watch), share=rollout.shares.of[rollout.new], step=rollout.step)
-        setup = before.setup.shared(rollout.shares)
+        setup = before.setup.with_shares(rollout.shares)
         action, told = "moved rollout on", write_counted_rollout(watch)
         return EndpointChange(stored.endpoint, setup, before.revision, rollout=stored.number, watch=told, action=action, note=rollout.why)

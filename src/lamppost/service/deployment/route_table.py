@@ -78,7 +78,7 @@ class Route:
     @property
     def reason(self) -> str | None:
         """Why it is not lit."""
-        return self.why or next((lane.why for lane in self.lanes if lane.why), None)
+        return self.why or next((lane.reason for lane in self.lanes if lane.reason), None)
 
 
 class Routes:
@@ -92,7 +92,7 @@ class Routes:
         self._settings = settings
         self._recorder = recorder
         self.pool = WorkerPool(WorkerSupply(spares=True), settings.memory_bytes)
-        self.pool.let_go = self._sleep
+        self.pool.put_to_sleep = self._sleep
         self._counting = counting
         self.shelf = counting.shelf
         self.opener = LaneOpener(pool, settings, self.shelf, self.pool)
@@ -162,11 +162,13 @@ class Routes:
     def _watch(self, endpoint: str, route: Route | None) -> None:
         """Tell those who keep records how this endpoint is watched."""
         setup = route.split.setup if route is not None else None
-        self._recorder.samples.pop(endpoint, None)
+        self._recorder.sampling_percent.pop(endpoint, None)
         if setup is not None and setup.watch.sample < 100:
-            self._recorder.samples[endpoint] = setup.watch.sample
+            self._recorder.sampling_percent[endpoint] = setup.watch.sample
         if route is None or route.serving is not None:
-            self._counting.set_up(endpoint, setup, route.serving.plan.schema if route is not None and route.serving is not None else None)
+            self._counting.configure_endpoint(
+                endpoint, setup, route.serving.plan.schema if route is not None and route.serving is not None else None
+            )
 
     def keep_behind(self, endpoint: str, setups: Iterable[EndpointSetup]) -> None:
         """Keep the lanes of setups open for going back to them, as far as they are open and memory allows."""
@@ -195,7 +197,7 @@ class Routes:
             self._let_go(version)
         if tally is None and not shadows:
             return
-        columns = serving.columns_of_rows
+        columns = serving.row_schema
         route.after = AnswerHooks(endpoint, columns, self._recorder, tally, shadows)
         route.after.others = {lane.name: lane for lane in route.lanes}
         for shadow in shadows:
@@ -209,7 +211,7 @@ class Routes:
         try:
             shadow.lane = await self._hold(version, apart=True)
         except LampPostError as error:
-            shadow.why = error.detail
+            shadow.reason = error.detail
             log.error("the shadow %s cannot be opened: %s", shadow.version, error.detail)
             self._holds[version] += 1  # what `_hold` took back; it is let go with the shadow
         if held:
@@ -246,7 +248,7 @@ class Routes:
         try:
             lanes = await self._hold_all(split.setup)
         except LampPostError as error:
-            log.error("%s cannot serve %s: %s", split.endpoint, split.setup.says(), error.detail)
+            log.error("%s cannot serve %s: %s", split.endpoint, split.setup.summary(), error.detail)
             self._put(split.endpoint, Route(split, why=error.detail, failed_at=asyncio.get_running_loop().time()))
             return
         try:
@@ -302,7 +304,7 @@ class Routes:
             for change in changes:
                 setup = change.setup
                 if setup.lookups:
-                    setup = replace(setup, lookups=tuple([await self._sources.checked(lookup) for lookup in setup.lookups]))
+                    setup = replace(setup, lookups=tuple([await self._sources.resolve_lookup(lookup) for lookup in setup.lookups]))
                 lanes = await self._hold_all(setup, measure=True)
                 stack.callback(self._let_go_all, setup)
                 ready.append((replace(change, setup=setup), self._made(setup, lanes), lanes))
@@ -334,7 +336,7 @@ class Routes:
         for version in set(versions):
             task = self._lanes.get(version)
             if task is not None and task.done() and not task.cancelled() and task.exception() is None:
-                task.result().set(self._rules(version))
+                task.result().apply_settings(self._rules(version))
 
     def _rules(self, version: VersionName) -> LaneSettings:
         """How a lane is run, by what the endpoints that use it ask for."""
@@ -450,7 +452,7 @@ class Routes:
         task = self._lanes.get(version)
         if task is None:
             task = self._lanes[version] = asyncio.create_task(
-                self.opener.open(version, self._rules(version), measure, apart), name=f"open {version}"
+                self.opener.open_lane(version, self._rules(version), measure, apart), name=f"open {version}"
             )
         try:
             return await asyncio.shield(task)

@@ -46,7 +46,7 @@ def read_predict_request(
         )
     body: dict[str, Any] = {"rows": [{name: _value(value) for name, value in row.values.items()} for row in message.rows.rows]}
     written = _json(body | ({"options": options} if options else {}))
-    said = plan.read(written, told)
+    said = plan.read_body(written, told)
     return PredictionInput("rows", len(said.rows), said.rows), written
 
 

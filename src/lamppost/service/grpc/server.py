@@ -103,10 +103,10 @@ class PredictionServicer:
     async def _asked(self, message: pb.PredictRequest, context: Context, call: Ongoing, clock: PhaseTimer) -> tuple[pb.PredictReply, bytes]:
         headers = [(key.encode(), value.encode() if isinstance(value, str) else value) for key, value in context.invocation_metadata()]
         principal = await self._auth.check("POST", headers)
-        principal.check("predict", message.endpoint)
+        principal.require_permission("predict", message.endpoint)
         call.token = principal.token
         route, serving = await self._routes.serving(message.endpoint)
-        call.known, call.version, call.keeps, call.serving = True, str(route.split.version), serving.keeps, serving
+        call.known, call.version, call.keeps, call.serving = True, str(route.split.version), serving.redaction, serving
         call.after = route.after
         clock.mark("token")
         told: list[Coercion] | None = [] if route.split.setup.lenient else None
@@ -117,14 +117,14 @@ class PredictionServicer:
         clock.mark("validate")
         left = context.time_remaining()
         deadline = None if left is None else asyncio.get_running_loop().time() + left
-        terms = RequestOptions(deadline=deadline, gone=context.cancelled, request_id=call.request_id)
+        terms = RequestOptions(deadline=deadline, is_abandoned=context.cancelled, request_id=call.request_id)
         async with self._routes.kept_open(message.endpoint, serving):
-            served = await serving.ask(asked, asked.columns is not None, message.ByteSize(), headers, terms)
+            served = await serving.predict(asked, asked.columns is not None, message.ByteSize(), headers, terms)
         clock.took(served.answer.queue_s, served.answer.worker_s)
         call.version, call.answered = served.version, served.answer
         if call.after is not None:
             ms = (clock.last - clock.start) * 1e3
-            call.after.told(served.version, served.rows, served.answer.rows, ms, call.request_id, call.token)
+            call.after.after_answer(served.version, served.rows, served.answer.rows, ms, call.request_id, call.token)
         about: dict[str, Any] = {"version": served.version, "request_id": call.request_id}
         reply = write_predict_reply(serving.answers, asked, served.answer)
         reply.version, reply.request_id = served.version, about["request_id"]

@@ -35,7 +35,7 @@ class HttpConnection(HttpToolsProtocol):
         self._lost = False
         self._idle_since = 0.0
         self._resting: asyncio.TimerHandle | None = None
-        self.terms = RequestOptions(gone=self._is_lost)
+        self.request_options = RequestOptions(is_abandoned=self._is_lost)
         self._quick: FastPath | None = getattr(getattr(self.app, "node", None), "quick", None)
 
     def _is_lost(self) -> bool:
@@ -84,7 +84,7 @@ class HttpConnection(HttpToolsProtocol):
         super().on_message_begin()
         self.url, self.headers, self.expect_100_continue = url, headers, expects
         self.scope["headers"] = headers
-        self.scope["lamppost.terms"] = self.terms  # type: ignore[typeddict-unknown-key]
+        self.scope["lamppost.terms"] = self.request_options  # type: ignore[typeddict-unknown-key]
         super().on_headers_complete()
 
     def on_message_complete(self) -> None:
@@ -106,7 +106,7 @@ class HttpConnection(HttpToolsProtocol):
         self.cycle.body += call.body
         super().on_message_complete()
 
-    def answered(self) -> None:
+    def note_answered(self) -> None:
         """A call that went the short way has its answer. A kept connection has one clock, not one for each answer."""
         if self.pipeline or self.transport.is_closing():
             self.on_response_complete()
@@ -116,7 +116,7 @@ class HttpConnection(HttpToolsProtocol):
         if self._watch is None:
             self._look_in(self.timeout_keep_alive)
 
-    def rest(self) -> None:
+    def pause_reading(self) -> None:
         """Read nothing more for a moment: whoever was refused and comes back at once must not keep others from their answers."""
         if self._resting is None and not self.transport.is_closing():
             self.flow.pause_reading()

@@ -68,7 +68,9 @@ class FastPath:
         except UnicodeDecodeError:
             return None
         route = self.routes.by_endpoint.get(endpoint)
-        if route is None or not (type(route.serving) is SingleVersion or (type(route.serving) is ShareRouter and route.serving.quick)):
+        if route is None or not (
+            type(route.serving) is SingleVersion or (type(route.serving) is ShareRouter and route.serving.takes_whole_calls)
+        ):
             return None
         token = b""
         trace: str | None = None
@@ -93,7 +95,7 @@ class FastPath:
         start = time.perf_counter()
         try:
             principal = self.auth.by_secret(token[7:].decode("latin-1"))
-            principal.check("predict", endpoint)
+            principal.require_permission("predict", endpoint)
         except LampPostError:
             return None
         return FastPathCall(self, connection, endpoint, principal.token, start, trace)
@@ -176,8 +178,8 @@ class FastPathCall:
         if route is None:
             return False
         serving = route.serving
-        if type(serving) is ShareRouter and serving.quick:
-            self._serving = serving.pick(self._connection.headers)
+        if type(serving) is ShareRouter and serving.takes_whole_calls:
+            self._serving = serving.pick_version(self._connection.headers)
         elif type(serving) is SingleVersion:
             self._serving = serving
         else:
@@ -188,11 +190,11 @@ class FastPathCall:
         if route.split.setup.lenient:
             self._told = []
         try:
-            said = serving.plan.read(self.body, self._told)
+            said = serving.plan.read_body(self.body, self._told)
             self._asked = said
             self._rows = len(said.rows)
             self._validated = time.perf_counter()
-            self._serving.lane.submit(said.rows, len(self.body), self._connection.terms, self, self._request_id)
+            self._serving.lane.submit(said.rows, len(self.body), self._connection.request_options, self, self._request_id)
         except LampPostError as error:
             self._refuse(error)
         return True
@@ -201,7 +203,7 @@ class FastPathCall:
         serving, said = self._serving, self._asked
         request_id = self._request_id
         end = time.perf_counter()
-        if said.alone and not self._told:
+        if said.single_row and not self._told:
             body = b'{"answer":%s,"version":"%s","request_id":"%s"}' % (orjson.dumps(answer.rows[0]), serving.name, request_id.encode())
             extra = b""
         else:
@@ -212,17 +214,17 @@ class FastPathCall:
             if self._told:
                 about["changed"] = [change.to_dict() for change in self._told[:MAX_LISTED]]
                 extra = b"values-changed: %d\r\n" % len(self._told)
-            form = "alone" if said.alone else "columns" if said.columns else "rows"
+            form = "alone" if said.single_row else "columns" if said.as_columns else "rows"
             body = bodies.write_answer(serving.answers, PredictionInput(form, self._rows, said.rows), answer, JSON, about)
         token_s, read_s, validate_s = self._tokened - self._started, self._read - self._tokened, self._validated - self._read
         total_s = time.perf_counter() - self._started
         queue_s, worker_s, answer_s = answer.queue_s, answer.worker_s, time.perf_counter() - end
         timing = _TIMING % (*(token_s * 1e3, read_s * 1e3, validate_s * 1e3, queue_s * 1e3, worker_s * 1e3, answer_s * 1e3), total_s * 1e3)
         self._send(200, b"application/json", b"model-version: %s\r\n%s" % (serving.name, extra), request_id, timing, body)
-        keeps = serving.keeps
+        keeps = serving.redaction
         kept: bytes | None = self.body
-        if not keeps.everything:
-            kept, body = keeps.request(self.body), keeps.answer(body)
+        if not keeps.keeps_everything:
+            kept, body = keeps.redact_request(self.body), keeps.redact_answer(body)
         phases = {
             "token": int(token_s * 1e6),
             "read": int(read_s * 1e6),
@@ -233,8 +235,8 @@ class FastPathCall:
         }
         body_kept = body if len(body) <= MAX_PAYLOAD_BYTES else None
         if self._after is not None:
-            self._after.told(serving.version, said.rows, answer.rows, total_s * 1e3, request_id, self._token)
-        self._quick.recorder.add(
+            self._after.after_answer(serving.version, said.rows, answer.rows, total_s * 1e3, request_id, self._token)
+        self._quick.recorder.add_record(
             CallRecord(
                 time.time(),
                 request_id,
@@ -255,7 +257,7 @@ class FastPathCall:
     def _refuse(self, error: LampPostError) -> None:
         request_id = self._request_id
         if error.status >= 500 and self._after is not None:
-            self._after.failed(self._serving.version)
+            self._after.after_failure(self._serving.version)
         body = orjson.dumps({**error.to_problem(), "request_id": request_id}, default=str)
         clock = PhaseTimer()
         clock.start = self._started
@@ -266,9 +268,9 @@ class FastPathCall:
         extra = b"".join(b"%s: %s\r\n" % header for header in problem_headers(error))
         self._send(error.status, b"application/problem+json", extra, request_id, clock.server_timing(), body)
         if isinstance(error, LaneFull):
-            self._connection.rest()
+            self._connection.pause_reading()
         call = Ongoing(self.endpoint, request_id)
-        call.version, call.token, call.keeps = self._serving.version, self._token, self._serving.keeps
+        call.version, call.token, call.keeps = self._serving.version, self._token, self._serving.redaction
         call.trace = self._trace
         call.body, call.rows = self.body, self._rows
         call.record(self._quick.recorder, clock, error.status, body)
@@ -287,4 +289,4 @@ class FastPathCall:
         )
         if not self.keep_alive:
             connection.transport.close()
-        connection.answered()
+        connection.note_answered()

@@ -117,11 +117,11 @@ class PredictHandler:
     async def _begin(self, headers: list[tuple[bytes, bytes]], call: Ongoing, clock: PhaseTimer) -> Predictor:
         """Who asks, and what answers."""
         principal = await self._auth.check("POST", headers)
-        principal.check("predict", call.endpoint)
+        principal.require_permission("predict", call.endpoint)
         call.token = principal.token
         call.trace = next((valid_traceparent(value) for name, value in headers if name == b"traceparent"), None)
         route, serving = await self._routes.serving(call.endpoint)
-        call.known, call.version, call.keeps = True, str(route.split.version), serving.keeps
+        call.known, call.version, call.keeps = True, str(route.split.version), serving.redaction
         clock.mark("token")
         return serving
 
@@ -142,7 +142,7 @@ class PredictHandler:
         # while the body came the route may have moved or gone to sleep; from here to the queue nothing is awaited, except by what looks
         # something up first or asks several, which is held open meanwhile
         route, serving = await self._routes.serving(call.endpoint)
-        call.version, call.keeps, call.serving, call.after = str(route.split.version), serving.keeps, serving, route.after
+        call.version, call.keeps, call.serving, call.after = str(route.split.version), serving.redaction, serving, route.after
         call.kind = kind
         told: list[Coercion] | None = [] if route.split.setup.lenient else None
         asked = bodies.read_body(serving.plan, serving.columns, kind, body, parts, scope.get("query_string", b""), told)
@@ -151,10 +151,10 @@ class PredictHandler:
         clock.mark("validate")
         terms = _terms(scope, call.request_id)
         if isinstance(serving, SingleVersion):
-            served = await serving.ask(asked, wanted == ARROW, len(body), headers, terms)
+            served = await serving.predict(asked, wanted == ARROW, len(body), headers, terms)
         else:
             async with self._routes.kept_open(call.endpoint, serving):
-                served = await serving.ask(asked, wanted == ARROW, len(body), headers, terms)
+                served = await serving.predict(asked, wanted == ARROW, len(body), headers, terms)
         answer, call.version = served.answer, served.version
         clock.took(answer.queue_s, answer.worker_s)
         about: dict[str, Any] = {"version": call.version, "request_id": call.request_id}
@@ -166,7 +166,7 @@ class PredictHandler:
         call.answered, call.wrote = answer, wanted
         if call.after is not None:
             ms = (clock.last - clock.start) * 1e3
-            call.after.told(call.version, served.rows, answer.rows, ms, call.request_id, call.token)
+            call.after.after_answer(call.version, served.rows, answer.rows, ms, call.request_id, call.token)
         return 200, out, extra
 
     async def _read(self, headers: list[tuple[bytes, bytes]], receive: Receive) -> bytes:

@@ -58,38 +58,38 @@ class DriftEvaluation:
         self._routes = routes
         self._counting = counting
         self.unread = 0
-        self.judged: set[str] = set()
+        self.judged_endpoints: set[str] = set()
         self._through = self._merged = 0
         self._seen = Watermark(_OVER_S)
         self._explained: dict[tuple[str, str, datetime], tuple[tuple[str, ...], int, bool]] = {}
 
-    def watch_of(self, endpoint: str) -> MonitoringSettings:
+    def settings_of(self, endpoint: str) -> MonitoringSettings:
         """How an endpoint is watched; as usual where it is gone."""
         route = self._routes.by_endpoint.get(endpoint)
         return route.split.setup.watch if route is not None else MonitoringSettings()
 
-    async def look(self) -> int:
+    async def judge_new_windows(self) -> int:
         """Judge what is new, as much as there is time for and what waits for longest first; returns how many windows that were."""
         many, begun = 0, time.monotonic()
         new = await windows.unjudged_windows(self._pool, self._through)
         # up to where everything is judged: no look has to go through what was counted in a year
-        self._seen.note(begun, max((one.number for one in new), default=0))
-        self._through = min([self._seen.by(begun - _SETTLED_S), *(one.first - 1 for one in new)])
+        self._seen.note_row(begun, max((one.number for one in new), default=0))
+        self._through = min([self._seen.highest_by(begun - _SETTLED_S), *(one.first - 1 for one in new)])
         for one in new:
             if time.monotonic() - begun > _TURN_S:
                 break
-            looker = await self._counting.looker(one.version)
+            looker = await self._counting.scorer_of_version(one.version)
             if looker is None or looker.sketcher is None:
                 await windows.store_verdicts(self._pool, [], one)
                 continue
             judged = await self._judge(one, looker)
             await windows.store_verdicts(self._pool, judged, one)
             many += len(judged)
-            self.judged.add(one.endpoint)
+            self.judged_endpoints.add(one.endpoint)
             await self._explain(judged, looker)
         return many
 
-    async def ticks(self, endpoint: str, version: str, looker: ReferenceScorer, start: datetime, end: datetime) -> Ticks:
+    async def counted_ticks(self, endpoint: str, version: str, looker: ReferenceScorer, start: datetime, end: datetime) -> Ticks:
         """What was counted in a span, by tick: window, rows, odd rows. What other software counted is left out, and told."""
         assert looker.layout is not None
         deltas = await windows.deltas_between(self._pool, endpoint, version, start, end)
@@ -100,24 +100,26 @@ class DriftEvaluation:
         return ticks
 
     async def _judge(self, fresh: UnjudgedWindows, looker: ReferenceScorer) -> list[JudgedWindow]:
-        span = timedelta(minutes=self.watch_of(fresh.endpoint).window_minutes)
+        span = timedelta(minutes=self.settings_of(fresh.endpoint).window_minutes)
         first, last = window_start(fresh.at[0], span), window_start(fresh.at[-1], span)
-        ticks = await self.ticks(fresh.endpoint, fresh.version, looker, first - _BACK * span, last + LADDER[-1] * span)
+        ticks = await self.counted_ticks(fresh.endpoint, fresh.version, looker, first - _BACK * span, last + LADDER[-1] * span)
         return await asyncio.to_thread(_judged, fresh, looker, span, ticks, first)
 
     async def _explain(self, judged: list[JudgedWindow], looker: ReferenceScorer) -> None:
         """Seek reasons for the newest windows that are not steady, and for the one with which it began."""
         wrong = [one for one in judged if one.state in ("shifting", "drifted")]
         for one in [*wrong[:1], *wrong[1:][-_EXPLAINED:]]:
-            if not self.tells_more(one) and judged[0].at == one.at:  # with windows before it judged anew, since when may be another time
+            if (
+                not self.needs_explaining(one) and judged[0].at == one.at
+            ):  # with windows before it judged anew, since when may be another time
                 continue
             try:
-                begun = await self.begun(one, looker)
+                begun = await self.change_started_at(one, looker)
                 await windows.store_explanation(self._pool, one, await explain_window(self._pool, self._routes, one, begun))
             except LampPostError as error:
                 log.info("no reason was found for %s at %s: %s", one.version, one.endpoint, error.detail)
 
-    def tells_more(self, one: JudgedWindow) -> bool:
+    def needs_explaining(self, one: JudgedWindow) -> bool:
         """Whether reasons for a window are to be sought: at first, when other fields have changed, with twice the rows, once it is closed.
 
         A window that is open is judged every few seconds, and looking through its calls is what costs most of all this.
@@ -132,14 +134,14 @@ class DriftEvaluation:
             del self._explained[next(iter(self._explained))]
         return True
 
-    async def begun(self, one: JudgedWindow, looker: ReferenceScorer) -> datetime:
+    async def change_started_at(self, one: JudgedWindow, looker: ReferenceScorer) -> datetime:
         """Since when it is so: the tick with which the most changed field changed, sought from its last steady windows on."""
         assert looker.sketcher is not None
         span = one.until - one.at
         past = await windows.judged_windows(self._pool, one.endpoint, one.version, one.at - 64 * span, one.at)
         steady = [other.at for other in past if other.state == "steady"]
         start = max((one.at - 16 * span, *(steady[-4:-3] or steady[:1])))
-        ticks = await self.ticks(one.endpoint, one.version, looker, start, one.until)
+        ticks = await self.counted_ticks(one.endpoint, one.version, looker, start, one.until)
         name = next((field["name"] for field in one.verdict["fields"] if field["state"] != "steady"), None)
         known = next((known for known in looker.sketcher.against.known if known.name == name), None)
         there: list[tuple[datetime, FieldSketch]] = [(at, tick[0].fields[name]) for at, tick in ticks.items() if name in tick[0].fields]
@@ -148,12 +150,12 @@ class DriftEvaluation:
         at = await asyncio.to_thread(change_start, known, [sketch for _, sketch in there])
         return there[at][0] if at is not None else one.at
 
-    async def merge(self) -> None:
+    async def merge_deltas(self) -> None:
         """One row for each tick that is over."""
         now = time.monotonic()
         crowded, done = await windows.ticks_to_merge(self._pool, self._merged, _MERGED), 0
         for endpoint, version, at in crowded:
-            looker = await self._counting.looker(version)
+            looker = await self._counting.scorer_of_version(version)
             if looker is None or looker.layout is None:
                 continue
             deltas = await windows.deltas_between(self._pool, endpoint, version, at, at + timedelta(seconds=1))
@@ -165,7 +167,7 @@ class DriftEvaluation:
                 )
                 done += 1
         if len(crowded) < _MERGED or not done:  # what other software counted stays as it is, and does not hold up the rest
-            self._merged = self._seen.by(now - _OVER_S)
+            self._merged = self._seen.highest_by(now - _OVER_S)
 
 
 def _ticks(layout: WindowLayout, deltas: Sequence[WindowDelta]) -> tuple[Ticks, list[WindowDelta]]:

@@ -36,7 +36,7 @@ _CLEAR = 0.03
 
 async def explain_window(pool: Pool, routes: Routes, judged: JudgedWindow, begun: datetime) -> dict[str, Any]:
     """The reasons that can be found. begun : when it began to be so."""
-    lamp = await routes.shelf.described((await packages.get_version(pool, parse_version(judged.version))).digest)
+    lamp = await routes.shelf.lamp_of((await packages.get_version(pool, parse_version(judged.version))).digest)
     calls = await call_samples.sample_inputs(pool, judged.endpoint, judged.version, begun, judged.until, _CALLS)
     rows = [row for call in calls for row in request_rows(call.input)][:_ROWS]
     changed = [one for one in judged.verdict["fields"] if one["state"] != "steady"]
@@ -117,13 +117,13 @@ async def _answers(
 
 async def _ask(lane: Lane, rows: Sequence[Row]) -> list[Row]:
     """Answers to rows as JSON has them, behind all live calls."""
-    return await answer_in_bulk(lane, [lane.plan.read(orjson.dumps(row), []).rows[0] for row in rows])
+    return await answer_in_bulk(lane, [lane.plan.read_body(orjson.dumps(row), []).rows[0] for row in rows])
 
 
 async def _changes(pool: Pool, endpoint: str, begun: datetime) -> list[dict[str, Any]]:
     """What the endpoint served otherwise from about that time on."""
     near = [one for one in await endpoints.endpoint_history(pool, endpoint, 200) if abs(one.since - begun) <= timedelta(hours=1)]
-    return [{"at": one.since.isoformat(), "says": f"{endpoint} was changed to {one.setup.says()} by {one.changed_by}"} for one in near]
+    return [{"at": one.since.isoformat(), "says": f"{endpoint} was changed to {one.setup.summary()} by {one.changed_by}"} for one in near]
 
 
 async def _callers(pool: Pool, judged: JudgedWindow, begun: datetime) -> list[dict[str, Any]]:

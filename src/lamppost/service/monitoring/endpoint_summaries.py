@@ -66,7 +66,7 @@ class SummariesByEndpoint(NamedTuple):
     """What is known of endpoints, by their names; nothing stands there of one without calls."""
 
     hours: dict[str, LastHour]
-    looks: dict[str, MonitoringSummary]
+    monitoring: dict[str, MonitoringSummary]
 
 
 class EndpointSummaries:
@@ -77,14 +77,14 @@ class EndpointSummaries:
         self._routes = routes
         self._all = CostAwareCache(lambda: self._look(sorted(routes.by_endpoint), None))
 
-    async def all(self) -> SummariesByEndpoint:
+    async def all_summaries(self) -> SummariesByEndpoint:
         """Of every endpoint."""
         return await self._all.get()
 
-    async def one(self, endpoint: str) -> tuple[LastHour, MonitoringSummary]:
+    async def summary_of(self, endpoint: str) -> tuple[LastHour, MonitoringSummary]:
         """Of one."""
         seen = await self._look([endpoint], endpoint)
-        return seen.hours.get(endpoint, LastHour()), seen.looks.get(endpoint, MonitoringSummary())
+        return seen.hours.get(endpoint, LastHour()), seen.monitoring.get(endpoint, MonitoringSummary())
 
     async def _look(self, names: Sequence[str], endpoint: str | None) -> SummariesByEndpoint:
         past = await records.endpoint_load(self._pool, datetime.now(UTC) - timedelta(hours=1), names)

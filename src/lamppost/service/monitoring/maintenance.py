@@ -79,7 +79,7 @@ class Lookout:
         while True:
             await asyncio.sleep(LOOK_S)
             before, since = calls, at
-            calls, at = sum(lane.watch.requests for lane in self._routes.pool.lanes), time.monotonic()
+            calls, at = sum(lane.load.requests for lane in self._routes.pool.lanes), time.monotonic()
             if calls - before > _BUSY_CALLS_S * (at - since):
                 await asyncio.sleep(max(0.0, min(_LONGEST_REST_S, _REST * took) - LOOK_S))
             begun = time.monotonic()
@@ -100,10 +100,10 @@ class Lookout:
             took = time.monotonic() - begun
 
     async def _look(self) -> None:
-        await self.judging.look()
+        await self.judging.judge_new_windows()
         await self._now_and_then("alerts", self.watch)
-        await self.notices.send()
-        await self._now_and_then("merge", self.judging.merge)
+        await self.notices.send_due()
+        await self._now_and_then("merge", self.judging.merge_deltas)
         await self._now_and_then("reports", self._report)
         await self._now_and_then("roll up", self._tidy)
 
@@ -141,7 +141,7 @@ class Lookout:
         now = datetime.now(UTC)
         known = await alerts.latest_alerts(self._pool)
         lasts = await timeline.last_call_times(self._pool)
-        judged = set(self.judging.judged)
+        judged = set(self.judging.judged_endpoints)
         changed: list[Alert] = []
         routes = list(self._routes.by_endpoint.items())
         pasts, closes = await self._pasts(routes, known, judged, now)
@@ -167,7 +167,7 @@ class Lookout:
                 over = RuleReading(now, "back", "the rule was taken away", "certain", stored.alert.reading.cause)
                 await self._follow(endpoint, AlertRule("out"), stored, [over])
         self._closes |= closes
-        self.judging.judged -= judged
+        self.judging.judged_endpoints -= judged
         await self._tell(changed, known, now)
 
     def _may_tell(self, endpoint: str, route: Route, now: datetime) -> bool:

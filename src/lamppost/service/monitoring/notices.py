@@ -104,7 +104,7 @@ class NoticeSender:
         self.sent = 0
         self.failed = 0
 
-    async def send(self) -> None:
+    async def send_due(self) -> None:
         """Begin to bring out whatever waits; a slow receiver holds up nobody else."""
         for notice in await alerts.due_notices(self._pool):
             if notice.id not in self._going:
@@ -120,7 +120,7 @@ class NoticeSender:
             if notice.channel.kind == "webhook":
                 await self._post(notice)
             else:
-                await asyncio.to_thread(self.mail, notice.channel.target, *mail_text(notice.body))
+                await asyncio.to_thread(self.send_mail, notice.channel.target, *mail_text(notice.body))
         except (httpx.HTTPError, httpx.InvalidURL, OSError, smtplib.SMTPException, ValueError) as error:
             self.failed += 1
             wait = _PAUSES_S[notice.tries] if notice.tries < len(_PAUSES_S) else None
@@ -146,7 +146,7 @@ class NoticeSender:
         if answer.status_code >= 300:
             raise ValueError(f"the receiver answered {answer.status_code}")
 
-    def mail(self, to: str, subject: str, text: str, attachments: Sequence[tuple[str, str, bytes]] = ()) -> None:
+    def send_mail(self, to: str, subject: str, text: str, attachments: Sequence[tuple[str, str, bytes]] = ()) -> None:
         """One mail, over the server that the node was given. attachments : name, subtype of application/ or text/, content."""
         if self._settings.smtp is None:
             raise ValueError("this node has no mail server; start it with up --smtp HOST:PORT")

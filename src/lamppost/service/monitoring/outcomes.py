@@ -82,11 +82,11 @@ def truth_field(answers: Schema, name: str | None) -> Field:
 def _check(field: Field, truth: Any, at: int) -> None:
     if field.kind in ("number", "integer"):
         if not is_number(truth):
-            raise BadRequest(f"outcome {at}: the truth is {truth!r}, and {field.name} is {field.wanted()}; nothing was stored")
+            raise BadRequest(f"outcome {at}: the truth is {truth!r}, and {field.name} is {field.expected_text()}; nothing was stored")
     elif field.kind == "choice" and str(truth) not in field.choices:
         like = closest_name(str(truth), field.choices)
         hint = f"; did you mean {like}?" if like else ""
-        raise BadRequest(f"outcome {at}: the truth is {truth!r}, and {field.name} is {field.wanted()}{hint} Nothing was stored.")
+        raise BadRequest(f"outcome {at}: the truth is {truth!r}, and {field.name} is {field.expected_text()}{hint} Nothing was stored.")
     elif not isinstance(truth, (str, bool, int, float)):
         raise BadRequest(f"outcome {at}: the truth is no single value; nothing was stored")
 
@@ -169,7 +169,7 @@ def _right(said: Any, truth: Any, field: Field, spread: float | None) -> bool:
 
 
 async def _truth(pool: Pool, routes: Routes, endpoint: str, version: str) -> tuple[Field, float | None]:
-    lamp = await routes.shelf.described((await packages.get_version(pool, parse_version(version))).digest)
+    lamp = await routes.shelf.lamp_of((await packages.get_version(pool, parse_version(version))).digest)
     route = routes.by_endpoint.get(endpoint)
     field = truth_field(lamp.manifest.answers, route.split.setup.watch.truth if route is not None else None)
     profiles = lamp.reference.answers if lamp.reference is not None else ()

@@ -44,7 +44,7 @@ async def report_facts(pool: Pool, routes: Routes, endpoint: str, since: datetim
     drifted = [one for one in judged if one.state == "drifted"]
     return {
         "endpoint": endpoint,
-        "serves": route.split.setup.says(),
+        "serves": route.split.setup.summary(),
         "since": since,
         "until": until,
         "calls": total.calls,
@@ -79,7 +79,7 @@ async def report_facts(pool: Pool, routes: Routes, endpoint: str, since: datetim
             for one in fired
         ],
         "changes": [
-            {"at": one.since, "says": one.setup.says(), "by": one.changed_by}
+            {"at": one.since, "says": one.setup.summary(), "by": one.changed_by}
             for one in await endpoints.endpoint_history(pool, endpoint, 200)
             if since <= one.since < until
         ],
@@ -147,7 +147,7 @@ async def send_due_reports(pool: Pool, routes: Routes, notices: NoticeSender, no
                         (f"{endpoint}.html", "html", await draw_report(told, "html")),
                         (f"{endpoint}.pdf", "pdf", await draw_report(told, "pdf")),
                     ]
-                    await asyncio.to_thread(notices.mail, channel.target, f"{endpoint}, {channel.reports} report", told["says"], pages)
+                    await asyncio.to_thread(notices.send_mail, channel.target, f"{endpoint}, {channel.reports} report", told["says"], pages)
         except (OSError, ValueError, LampPostError) as error:
             log.warning("the report to %s was not sent: %s", channel.name, error)
             continue

@@ -29,11 +29,11 @@ class PackageCache:
         self._folder = folder
         self._described: dict[str, Lamp] = {}
 
-    async def keep(self, digest: str, checked: Path) -> None:
+    async def take_over(self, digest: str, checked: Path) -> None:
         """Take over a lamp file that was checked and stored, so that it need not be fetched back."""
         await asyncio.to_thread(checked.replace, await self._place(digest))
 
-    async def described(self, digest: str) -> Lamp:
+    async def lamp_of(self, digest: str) -> Lamp:
         """What is in a stored package. The last few are remembered: a digest always means the same content."""
         lamp = self._described.pop(digest, None)
         if lamp is None:
@@ -43,7 +43,7 @@ class PackageCache:
             del self._described[next(iter(self._described))]
         return lamp
 
-    async def unpacked(self, digest: str) -> tuple[Manifest, Proof, Path]:
+    async def unpacked_package(self, digest: str) -> tuple[Manifest, Proof, Path]:
         """A stored package that lies unpacked on disk: its manifest, its proof, and its folder."""
         folder = self._folder / digest
         try:

@@ -26,7 +26,7 @@ class VersionListing:
         self._pool = pool
         self._told: dict[str, VersionSummary] = {}
 
-    async def find(self, model: str | None, search: str) -> list[tuple[ListedVersion, VersionSummary]]:
+    async def find_versions(self, model: str | None, search: str) -> list[tuple[ListedVersion, VersionSummary]]:
         """Versions of a model, or of all, that a search finds; newest first within a model. Raise NotFound for an unknown model."""
         found = await packages.list_versions(self._pool, model)
         if model is not None and not found:

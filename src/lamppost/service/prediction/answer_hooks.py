@@ -32,11 +32,11 @@ class ShadowState:
         self.version = version
         self.share = share
         self.lane: Lane | None = None
-        self.why: str | None = None
+        self.reason: str | None = None
         self.answered = self.failed = self.left_out = 0
         self._calls = 0
 
-    def due(self) -> bool:
+    def takes_next_call(self) -> bool:
         """Whether the next call is copied, evenly by its share."""
         self._calls += 1
         return self.share >= 100 or (self._calls * GOLDEN) % 1.0 * 100 < self.share
@@ -55,7 +55,9 @@ class AnswerHooks:
         self._columns = columns
         self._recorder = recorder
 
-    def told(self, version: str, rows: Sequence[Row] | None, answers: list[Row], ms: float, request_id: str, token: str | None) -> None:
+    def after_answer(
+        self, version: str, rows: Sequence[Row] | None, answers: list[Row], ms: float, request_id: str, token: str | None
+    ) -> None:
         """A call that was answered. rows : as the model took them, None where they came as columns, which are counted and not copied."""
         tally = self.tally
         if tally is not None:
@@ -69,13 +71,13 @@ class AnswerHooks:
                     if old is not None:
                         self._copy(old, rows, _Compared(tally, answers))
         for shadow in self.shadows:
-            if shadow.due() and rows is not None:
+            if shadow.takes_next_call() and rows is not None:
                 if shadow.lane is None:
                     shadow.left_out += 1
                 else:
                     self._copy(shadow.lane, rows, _Recorded(self, shadow, len(rows), request_id, token))
 
-    def failed(self, version: str | None) -> None:
+    def after_failure(self, version: str | None) -> None:
         """A call that a version failed."""
         if self.tally is not None and version is not None:
             self.tally.failed(version)
@@ -94,7 +96,7 @@ class AnswerHooks:
 
     def record(self, call: CallRecord) -> None:
         """What a shadow answered."""
-        self._recorder.add(call)
+        self._recorder.add_record(call)
 
 
 class _Copy:
@@ -137,8 +139,8 @@ class _Recorded(_Copy):
         self._shadow.answered += 1
         lane = self._shadow.lane
         body = orjson.dumps({"answers": answer.rows, "version": self._shadow.version}, default=str)
-        if lane is not None and not lane.keeps.everything:
-            body = lane.keeps.answer(body)
+        if lane is not None and not lane.redaction.keeps_everything:
+            body = lane.redaction.redact_answer(body)
         phases = {"queue": int(answer.queue_s * 1e6), "worker": int(answer.worker_s * 1e6)}
         self._record(200, phases, answer.batch_rows, body)
 

@@ -112,15 +112,15 @@ def read_body(
     if kind == JSON:
         if options is not None:
             raise BadJson("options of a JSON body stand in the body, beside its fields or rows", example=plan.example())
-        said = plan.read(body, told)
-        return PredictionInput("alone" if said.alone else "columns" if said.columns else "rows", len(said.rows), said.rows)
+        said = plan.read_body(body, told)
+        return PredictionInput("alone" if said.single_row else "columns" if said.as_columns else "rows", len(said.rows), said.rows)
     if kind == ARROW:
         values, count = read_arrow(plan.schema, body, plan.max_rows)
         chosen = plan.read_options(options)
         values += [column_from_values(field, [chosen[field.name]] * count) for field in columns.fields[len(plan.schema) :]]
         return PredictionInput("rows", count, columns=values)
     if kind == MULTIPART:
-        rows = [plan.read(_row_of(plan.schema, parts), told).rows[0]]
+        rows = [plan.read_body(_row_of(plan.schema, parts), told).rows[0]]
         form = "alone"
     else:
         rows = read_ndjson(plan, body, told=told) if kind == NDJSON else read_csv(plan, body, told=told)

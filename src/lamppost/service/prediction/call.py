@@ -108,7 +108,7 @@ class Ongoing:
         """It could not be answered; where a version is to blame, that is counted."""
         self.version = error.version or self.version
         if error.status >= 500 and self.after is not None:
-            self.after.failed(self.version)
+            self.after.after_failure(self.version)
 
     def recorded(self) -> bytes | None:
         """A body in another type than JSON, as JSON."""
@@ -121,15 +121,15 @@ class Ongoing:
         phases = {name: round(seconds * 1e6) for name, seconds in clock.phases.items()}
         batch_rows = self.answered.batch_rows if self.answered is not None else None
         kept, body = _as_json(self, status, body)
-        if kept is not None and self.keeps is not None and not self.keeps.everything:
-            kept = self.keeps.request(kept) if status == 200 else self.keeps.refused(kept)
-            body = self.keeps.answer(body) if status == 200 else body
+        if kept is not None and self.keeps is not None and not self.keeps.keeps_everything:
+            kept = self.keeps.redact_request(kept) if status == 200 else self.keeps.redact_refused(kept)
+            body = self.keeps.redact_answer(body) if status == 200 else body
         if kept is not None and (status == 400 or len(kept) > MAX_PAYLOAD_BYTES or status == 413):
             # not JSON, or too large: its start as a JSON string
             kept = orjson.dumps(kept[:_REFUSED_KEPT].decode("utf-8", "replace"))
         elif kept is not None and status == 422:
             kept = _json_or_text(kept)
-        recorder.add(
+        recorder.add_record(
             CallRecord(
                 time.time(),
                 self.request_id,

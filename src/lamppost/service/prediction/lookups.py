@@ -44,7 +44,7 @@ class LookupSources:
         self._pools: dict[str, Pool] = {}
         self._opening = asyncio.Lock()
 
-    async def pool(self, source: str) -> Pool:
+    async def source_pool(self, source: str) -> Pool:
         """Connections to a source, every one of them read only; raise Conflict for an unknown one."""
         if source not in self._urls:
             like = closest_name(source, self._urls)
@@ -64,9 +64,9 @@ class LookupSources:
                 self._pools[source] = made
         return self._pools[source]
 
-    async def checked(self, lookup: LookupSetup) -> LookupSetup:
+    async def resolve_lookup(self, lookup: LookupSetup) -> LookupSetup:
         """The look-up with the kind of its key; raise Conflict unless table and columns are there and the role may only read them."""
-        pool = await self.pool(lookup.source)
+        pool = await self.source_pool(lookup.source)
         try:
             async with asyncio.timeout(_CHECK_S), pool.connection() as connection:
                 table = _table(lookup).as_string(connection)
@@ -127,7 +127,7 @@ class LookupTable:
             columns=sql.SQL(", ").join(sql.Identifier(name) for name in names), table=_table(lookup), key=sql.Identifier(lookup.column)
         )
 
-    async def rows_for(self, keys: set[Any]) -> dict[Any, Row | None]:
+    async def fetch_rows(self, keys: set[Any]) -> dict[Any, Row | None]:
         """What the table knows of each key, None for one that it does not know; raise Unavailable when it does not answer in time."""
         now = asyncio.get_running_loop().time()
         found: dict[Any, Row | None] = {}
@@ -150,7 +150,7 @@ class LookupTable:
             found.update(zip(waits, values, strict=True))
         return found
 
-    def fields_of(self, key: Any, found: Mapping[Any, Row | None], row: int) -> Row:
+    def fields_of_key(self, key: Any, found: Mapping[Any, Row | None], row: int) -> Row:
         """The fields of one row; raise InvalidRows for a key that the table does not know, where such are refused."""
         known = found[key]
         if known is not None:
@@ -197,7 +197,7 @@ class LookupTable:
     async def _fetch(self, keys: list[Any]) -> dict[Any, Row | LampPostError]:
         lookup = self.lookup
         try:
-            pool = await self._sources.pool(lookup.source)
+            pool = await self._sources.source_pool(lookup.source)
             async with asyncio.timeout(lookup.timeout_s), pool.connection() as connection:
                 rows = await (await connection.execute(self._query, (keys,), prepare=True)).fetchall()
         except TimeoutError as error:
@@ -219,7 +219,7 @@ class LookupTable:
             field = (wrong or list(self.schema))[0]
             shown = "a private value" if field.private else shortened_json(row[field.name])
             at = "" if self._private else f" for {shortened_json(key)}"
-            said = f"the table {self.lookup.table} has {shown} in {self.lookup.fields[field.name]}{at}; {field.name} is {field.wanted()}"
+            said = f"the table {self.lookup.table} has {shown} in {self.lookup.fields[field.name]}{at}; {field.name} is {field.expected_text()}"
             log.warning("%s (%s)", said, error)
             return LookupFault(said, field=field.name)
 

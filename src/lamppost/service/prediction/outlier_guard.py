@@ -18,33 +18,33 @@ class OutlierGuard:
     """Whatever answers, behind a look at each row. limit : oddness from which a row is refused."""
 
     def __init__(self, inner: Predictor, counting: WindowCounting, version: str, limit: float) -> None:
-        self.plan, self.columns, self.answers, self.keeps = inner.plan, inner.columns, inner.answers, inner.keeps
-        self.columns_of_rows = inner.columns_of_rows
+        self.plan, self.columns, self.answers, self.redaction = inner.plan, inner.columns, inner.answers, inner.redaction
+        self.row_schema = inner.row_schema
         self._inner = inner
         self._counting = counting
         self._version = version
         self._limit = limit
 
-    async def ask(
+    async def predict(
         self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
     ) -> PredictionOutput:
         """Answer; raise InvalidRows that names the odd rows and by what they are odd."""
-        looker = await self._counting.looker(self._version)
+        looker = await self._counting.scorer_of_version(self._version)
         rows = asked.rows if asked.rows is not None else rows_from_columns(self.columns, asked.columns or [])
-        if looker is not None and looker.oddness is not None and rows:
+        if looker is not None and looker.outlier_scorer is not None and rows:
             names = frozenset(self.plan.schema.names)
-            columns = looker.columns(rows, [{}], names)
+            columns = looker.feature_columns(rows, [{}], names)
             if len(rows) > 200:
-                scores, why = await asyncio.to_thread(looker.oddness.scores, columns, len(rows))
+                scores, why = await asyncio.to_thread(looker.outlier_scorer.score_rows, columns, len(rows))
             else:
-                scores, why = looker.oddness.scores(columns, len(rows))
+                scores, why = looker.outlier_scorer.score_rows(columns, len(rows))
             faults = [
                 self._fault(at, name, rows[at]) for at, (score, name) in enumerate(zip(scores, why, strict=True)) if score >= self._limit
             ]
             if faults:
                 told = [fault.to_dict() for fault in faults[:50]]
                 raise InvalidRows(faults[0].sentence(), faults=told, fault_count=len(faults))
-        return await self._inner.ask(asked, as_columns, size_bytes, headers, terms)
+        return await self._inner.predict(asked, as_columns, size_bytes, headers, terms)
 
     def _fault(self, at: int, name: str, row: dict[str, Any]) -> Fault:
         hint = f"this endpoint refuses rows with an oddness of {self._limit:g} and more"

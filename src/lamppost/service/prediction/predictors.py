@@ -53,11 +53,11 @@ class Predictor(Protocol):
     plan: ValidationPlan
     columns: Schema
     answers: Schema
-    keeps: RedactionPolicy
+    redaction: RedactionPolicy
 
-    columns_of_rows: Schema
+    row_schema: Schema
 
-    async def ask(
+    async def predict(
         self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
     ) -> PredictionOutput:
         """Answer; ``as_columns`` asks for columns, which some give and others do not."""
@@ -70,10 +70,10 @@ class SingleVersion:
         self.version = version
         self.name = version.encode()
         self.lane = lane
-        self.plan, self.columns, self.answers, self.keeps = lane.plan, lane.columns, lane.answers, lane.keeps
-        self.columns_of_rows = lane.columns
+        self.plan, self.columns, self.answers, self.redaction = lane.plan, lane.columns, lane.answers, lane.redaction
+        self.row_schema = lane.columns
 
-    async def ask(
+    async def predict(
         self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
     ) -> PredictionOutput:
         """By columns where the answer is to be columns or the request was."""
@@ -93,8 +93,8 @@ class MergedSchemaPredictor:
         self.plan = ValidationPlan(promise.inputs, options=promise.options)
         self.columns = Schema((*promise.inputs, *(promise.options or ())))
         self.answers = promise.answers
-        self.keeps = RedactionPolicy(promise.inputs, promise.options, promise.answers)
-        self.columns_of_rows = self.columns
+        self.redaction = RedactionPolicy(promise.inputs, promise.options, promise.answers)
+        self.row_schema = self.columns
 
     def rows(self, asked: PredictionInput) -> list[Row]:
         """What was asked, by rows."""
@@ -149,7 +149,7 @@ class ChosenVersion(RowRouter):
         self._choose = choose
         self._header = choose.name.lower().encode()
 
-    async def ask(
+    async def predict(
         self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
     ) -> PredictionOutput:
         """Each row by its version."""
@@ -190,7 +190,7 @@ class Ensemble(MergedSchemaPredictor):
         known = given | {field.name: field for field in self.columns if field.name not in given}
         self._given = Schema(tuple(known[name] for name in lanes[together.combine].columns.names))
 
-    async def ask(
+    async def predict(
         self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
     ) -> PredictionOutput:
         """All parts at once, then what combines them."""
@@ -221,23 +221,23 @@ class LookupPredictor(MergedSchemaPredictor):
     def __init__(self, inner: Predictor, promise: EndpointSchema, tables: Sequence[LookupTable]) -> None:
         super().__init__(promise)
         self._inner = inner
-        self.columns_of_rows = inner.columns_of_rows
+        self.row_schema = inner.row_schema
         self._tables = tables
 
-    async def ask(
+    async def predict(
         self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
     ) -> PredictionOutput:
         """Keys become fields; raise InvalidRows for a key that no table knows, Unavailable while a database does not answer."""
         rows = self.rows(asked)
-        found = await asyncio.gather(*(table.rows_for({row[table.lookup.key] for row in rows}) for table in self._tables))
+        found = await asyncio.gather(*(table.fetch_rows({row[table.lookup.key] for row in rows}) for table in self._tables))
         names = self._inner.columns.names
         filled = []
         for at, row in enumerate(rows):
             whole = dict(row)
             for table, known in zip(self._tables, found, strict=True):
-                whole |= table.fields_of(row[table.lookup.key], known, at)
+                whole |= table.fields_of_key(row[table.lookup.key], known, at)
             filled.append({name: whole[name] for name in names})
-        return await self._inner.ask(PredictionInput(asked.form, asked.count, filled), as_columns, size_bytes, headers, terms)
+        return await self._inner.predict(PredictionInput(asked.form, asked.count, filled), as_columns, size_bytes, headers, terms)
 
 
 def join_answers(parts: Sequence[LaneAnswer], rows: list[dict[str, Any]]) -> LaneAnswer:

@@ -38,40 +38,40 @@ class ShareRouter(RowRouter):
         self._header = sticky.name.lower().encode() if sticky is not None and sticky.by == "header" else None
         self._field = sticky.name if sticky is not None and sticky.by != "header" else None
         super().__init__(promise, lanes, self._field, sticky is not None and sticky.by == "field")
-        self.ones = {name: SingleVersion(name, lanes[name]) for name in shares.of}
-        self.quick = self._field is None and all(_same(lane.columns, self.columns) for lane in lanes.values())
+        self.single_versions = {name: SingleVersion(name, lanes[name]) for name in shares.of}
+        self.takes_whole_calls = self._field is None and all(_same(lane.columns, self.columns) for lane in lanes.values())
         self._shares = shares
         self._start = _random.random()
         self._calls = 0
 
-    def pick(self, headers: Headers) -> SingleVersion:
+    def pick_version(self, headers: Headers) -> SingleVersion:
         """The version of a whole call, by its header or by its turn."""
         if self._header is not None:
             key = next((value for name, value in headers if name == self._header), None)
             if key is not None:
-                return self.ones[self._shares.keyed(key.decode("latin-1"))]
-        return self.ones[self._turn()]
+                return self.single_versions[self._shares.version_of_key(key.decode("latin-1"))]
+        return self.single_versions[self._turn()]
 
     def _turn(self) -> str:
         self._calls += 1
-        return self._shares.nth(self._calls, self._start)
+        return self._shares.version_of_nth_call(self._calls, self._start)
 
-    async def ask(
+    async def predict(
         self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
     ) -> PredictionOutput:
         """All rows by one version, or each by that of its key, the answers in the rows' order."""
-        if self.quick:
-            one = self.pick(headers)
+        if self.takes_whole_calls:
+            one = self.pick_version(headers)
             try:
-                return await one.ask(asked, as_columns, size_bytes, headers, terms)
+                return await one.predict(asked, as_columns, size_bytes, headers, terms)
             except LampPostError as error:
                 error.version = one.version
                 raise
         rows = self.rows(asked)
         if self._field is None:
-            return await self.answered([self.pick(headers).version] * len(rows), rows, size_bytes, terms)
+            return await self.answered([self.pick_version(headers).version] * len(rows), rows, size_bytes, terms)
         keys = [row.get(self._field) for row in rows]
-        versions = [self._turn() if key is None else self._shares.keyed(choice_text(key)) for key in keys]
+        versions = [self._turn() if key is None else self._shares.version_of_key(choice_text(key)) for key in keys]
         return await self.answered(versions, rows, size_bytes, terms)
 
 

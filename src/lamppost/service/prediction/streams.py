@@ -78,7 +78,7 @@ class AnswerStream:
             asked = self._read(block)
             if asked is None:
                 return
-            said = (await self.serving.ask(asked, self.wanted == ARROW, len(block), self.headers, self.terms)).answer
+            said = (await self.serving.predict(asked, self.wanted == ARROW, len(block), self.headers, self.terms)).answer
         except LampPostError as error:
             if not self.rows:
                 raise

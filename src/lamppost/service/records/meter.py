@@ -36,7 +36,7 @@ class Meter:
         self.rows: dict[tuple[str, str], int] = {}
         self.speed: dict[tuple[str, str], LatencyCounts] = {}
 
-    def take(self, calls: Iterable[CallRecord]) -> None:
+    def count_calls(self, calls: Iterable[CallRecord]) -> None:
         """Count some calls; shadows are none."""
         for call in calls:
             if call.shadow:

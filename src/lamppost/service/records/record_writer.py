@@ -64,7 +64,7 @@ class InProcessSink:
 
     async def __call__(self, portion: SpoolPortion) -> int:
         """Read, count, store."""
-        frames = await asyncio.to_thread(portion.frames)
+        frames = await asyncio.to_thread(portion.read_frames)
         unread = portion.calls - sum(frame.total for frame in frames)
         if unread > 0:
             log.error("%d calls of %s cannot be read any more", unread, portion.path)
@@ -78,7 +78,7 @@ class InProcessSink:
             self._days.add(day)
         new = list(frames)
         while new:
-            lost = await store_frames(self._pool, await self._counting.look(new, brought_by))
+            lost = await store_frames(self._pool, await self._counting.count_frames(new, brought_by))
             if lost is not None:
                 return lost
             # some are stored by now, and what is counted of frames together can only be stored together: once more, without those

@@ -58,9 +58,9 @@ class Recorder:
         self.written = 0
         self.spool = Spool(folder, most_bytes)
         self._brings = brings
-        self.samples: dict[str, float] = {}
-        self.thinned = 0
-        self.on = True
+        self.sampling_percent: dict[str, float] = {}
+        self.sampled_calls = 0
+        self.enabled = True
         self.meter = Meter()
         self.spans = SpanExporter(otlp)
         self._calls: list[CallRecord] = []
@@ -77,13 +77,13 @@ class Recorder:
         self.spans.start()
         self._tasks = [asyncio.create_task(self._fill(), name="spool"), asyncio.create_task(self._deliver(), name="records")]
 
-    def add(self, call: CallRecord) -> None:
+    def add_record(self, call: CallRecord) -> None:
         """Take a record in; at the bound the oldest gives way."""
-        if not self.on:
+        if not self.enabled:
             return
-        if self.samples and call.status == 200 and (share := self.samples.get(call.endpoint)) is not None:
-            self.thinned += 1
-            if (self.thinned * GOLDEN) % 1.0 * 100 >= share:
+        if self.sampling_percent and call.status == 200 and (share := self.sampling_percent.get(call.endpoint)) is not None:
+            self.sampled_calls += 1
+            if (self.sampled_calls * GOLDEN) % 1.0 * 100 >= share:
                 call = call._replace(input=None, answer=None)
         self._calls.append(call)
         if len(self._calls) >= _BUNDLE_CALLS or len(call.input or b"") + len(call.answer or b"") > _LARGE_BYTES:
@@ -93,8 +93,8 @@ class Recorder:
         calls, self._calls = self._calls, []
         if not calls:
             return
-        self.meter.take(calls)
-        self.spans.take(calls)
+        self.meter.count_calls(calls)
+        self.spans.add_calls(calls)
         self._bundles.append(made := bundle_calls(calls))
         self._count(made, 1)
         while self._held > MAX_CALLS or self._bytes > MAX_BYTES:
@@ -177,7 +177,7 @@ class Recorder:
         backoff = Backoff()
         loop = asyncio.get_running_loop()
         while True:
-            portion = await asyncio.to_thread(self.spool.take, _DELIVERY_BYTES)
+            portion = await asyncio.to_thread(self.spool.take_portion, _DELIVERY_BYTES)
             if portion is None:
                 if self._stopping.is_set() and self._tasks[0].done():
                     return
@@ -200,7 +200,7 @@ class Recorder:
         took = time.perf_counter() - started
         self.dropped += lost
         self.written += portion.calls - lost
-        self.spool.done(portion)
+        self.spool.mark_delivered(portion)
         if took > _QUICK_S:
             # under load the answers come first: records rest in the spool, the less the fuller that is
             room = max(0.0, 1.0 - 4 * self.spool.size / self.spool.most_bytes)

@@ -50,7 +50,7 @@ class SpanExporter:
             await asyncio.gather(self._task, return_exceptions=True)
             await self._send()
 
-    def take(self, calls: Iterable[CallRecord]) -> None:
+    def add_calls(self, calls: Iterable[CallRecord]) -> None:
         """Note the spans of calls that were recorded."""
         if self.url is None:
             return

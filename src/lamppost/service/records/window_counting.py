@@ -51,20 +51,20 @@ class ReferenceScorer:
     def __init__(self, lamp: Lamp) -> None:
         manifest, reference = lamp.manifest, lamp.reference
         self.sketcher = Sketcher(drift_baseline(reference)) if reference is not None else None
-        self.oddness = OutlierScorer(self.sketcher) if self.sketcher is not None else None
+        self.outlier_scorer = OutlierScorer(self.sketcher) if self.sketcher is not None else None
         self.layout = WindowLayout(self.sketcher.against) if self.sketcher is not None else None
         self.limit = reference.odd[2] if reference is not None and reference.odd else None
         self._figures = FeatureExtractor(manifest.inputs, manifest.answers, reference.words if reference is not None else {})
         self.heavy = any(one.kind in ("image", "tensor") for one in manifest.inputs)
 
     @property
-    def sees(self) -> bool:
+    def has_reference(self) -> bool:
         """Whether there is anything to hold rows against."""
         return self.sketcher is not None and bool(self.sketcher.against.known)
 
-    def columns(self, asked: Sequence[Any], said: Sequence[Any], names: frozenset[str] | None) -> Columns:
+    def feature_columns(self, asked: Sequence[Any], said: Sequence[Any], names: frozenset[str] | None) -> Columns:
         """Figures of rows and answers; of inputs only those that callers send, if that is known."""
-        return self._figures.columns(asked, said, names)
+        return self._figures.extract_columns(asked, said, names)
 
 
 @dataclass(slots=True)
@@ -86,22 +86,22 @@ class WindowCounting:
         self.sent: dict[str, frozenset[str]] = {}
         self.failed = 0
 
-    def set_up(self, endpoint: str, setup: EndpointSetup | None, sent: Schema | None) -> None:
+    def configure_endpoint(self, endpoint: str, setup: EndpointSetup | None, sent: Schema | None) -> None:
         """What callers of an endpoint send, where that is not what its version takes: keys of look-ups, the inputs of several together."""
         if setup is None or sent is None or not (setup.lookups or setup.together):
             self.sent.pop(endpoint, None)
         else:
             self.sent[endpoint] = frozenset(sent.names)
 
-    async def look(self, frames: Sequence[SpoolFrame], brought_by: str | None = None) -> CountedFrames:
+    async def count_frames(self, frames: Sequence[SpoolFrame], brought_by: str | None = None) -> CountedFrames:
         """What is to be noted beside the calls of frames, counted together: a look at many rows of a version costs little more than one at
         a single row. brought_by : who brought in calls that were answered elsewhere.
         """
         versions = await asyncio.to_thread(_versions, frames)
-        lookers = {version: await self.looker(version) for version in versions}
+        lookers = {version: await self.scorer_of_version(version) for version in versions}
         return await asyncio.to_thread(self._look, frames, lookers, brought_by)
 
-    async def looker(self, version: str) -> ReferenceScorer | None:
+    async def scorer_of_version(self, version: str) -> ReferenceScorer | None:
         """What counts for a version; None where there is no such version, or nothing to hold its rows against."""
         if version in self._lookers:
             self._lookers.move_to_end(version)
@@ -109,9 +109,9 @@ class WindowCounting:
         made: ReferenceScorer | None = None
         try:
             stored = await packages.get_version(self._pool, parse_version(version))
-            lamp = await self.shelf.described(stored.digest)
+            lamp = await self.shelf.lamp_of(stored.digest)
             made = await asyncio.to_thread(ReferenceScorer, lamp)
-            made = made if made.sees else None
+            made = made if made.has_reference else None
         except LampPostError as error:
             log.info("rows of %s are not counted: %s", version, error.detail)
         self._lookers[version] = made
@@ -164,11 +164,11 @@ class WindowCounting:
         step = -(-len(group.asked) // most)
         asked, said, places = group.asked[::step], group.said[::step], group.places[::step]
         assert looker.sketcher is not None
-        columns = looker.sketcher.arrays(looker.columns(asked, said, self.sent.get(endpoint)))
-        assert looker.oddness is not None
+        columns = looker.sketcher.as_arrays(looker.feature_columns(asked, said, self.sent.get(endpoint)))
+        assert looker.outlier_scorer is not None
         assert looker.layout is not None
-        window = looker.sketcher.window(columns, len(asked))
-        scores, why = looker.oddness.scores(columns, len(asked))
+        window = looker.sketcher.sketch_window(columns, len(asked))
+        scores, why = looker.outlier_scorer.score_rows(columns, len(asked))
         several = {call for call, place in places if place}
         limit, many = looker.limit, 0
         for score, name, row, (call, place) in zip(scores.tolist(), why, asked, places, strict=True):

@@ -60,7 +60,7 @@ class FieldAnswer(ApiModel):
             elements=field.elements,
             size=None if field.size is None else list(field.size),
             channels=field.channels,
-            wanted=field.wanted(),
+            wanted=field.expected_text(),
         )
 
 
