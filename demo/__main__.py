@@ -214,7 +214,7 @@ def _greet(address: str) -> None:
     token = find_connection(address).token
     print(
         f"""
-● Tallowby is lit.
+● Tallowby is serving.
 
   console   {link}
             (the link signs one browser in, once; another: .venv/bin/lamppost console)

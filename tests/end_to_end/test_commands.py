@@ -91,7 +91,7 @@ class FromDescriptionToAnswer(unittest.TestCase):
 
         self.assertIn("There is no endpoint yet", self.good("endpoints"))
         self.assertIn("outage-risk@1 is stored", self.good("push", "outage-risk.lamp"))
-        self.assertIn("outage-risk is lit and serves outage-risk@1", self.good("point", "outage-risk", "outage-risk@1"))
+        self.assertIn("outage-risk is serving outage-risk@1", self.good("point", "outage-risk", "outage-risk@1"))
         asked = self.service.run("ask", "outage-risk")
         self.assertIn("asking with the schema's example", asked.stderr)
         self.assertRegex(asked.stdout, r"(fails|holds)\n  \w+ +\d+\.\d%")
@@ -125,7 +125,7 @@ class FromDescriptionToAnswer(unittest.TestCase):
         self.assertEqual(len(tail.splitlines()), 5)
         self.assertRegex(tail, r"^outage-risk, last hour: \d+ calls, \d+ refused, 0 failed; p50 [\d.]+, p95 [\d.]+, p99 [\d.]+ ms")
         self.assertRegex(tail, r"outage-risk@1 +200 +5 .*and 4 more")
-        self.assertRegex(self.good("endpoints"), r"outage-risk +● lit +outage-risk@1")
+        self.assertRegex(self.good("endpoints"), r"outage-risk +● serving +outage-risk@1")
         self.assertIn("last hour", self.good("show", "outage-risk"))
         self.assertIn("proof  passed", self.good("show", "outage-risk@1"))
         self.assertEqual([v["name"] for v in json.loads(self.good("models", "--json"))], ["outage-risk@1"])

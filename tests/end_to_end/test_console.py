@@ -90,7 +90,7 @@ class Console(InBrowser):
             expect(page.get_by_role("alert")).to_contain_text("A token is needed")
             page.get_by_label("Token").fill(self.service.token)
             page.get_by_label("Token").press("Enter")
-            expect(page.get_by_text("One endpoint, and it is lit.")).to_be_visible()
+            expect(page.get_by_text("One endpoint, serving.")).to_be_visible()
             page.get_by_role("table").get_by_role("link", name="outage-risk", exact=True).click()
             expect(page.get_by_role("heading", name="outage-risk")).to_be_visible()
             page.get_by_role("button", name="Ask", exact=True).click()

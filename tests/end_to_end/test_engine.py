@@ -71,12 +71,12 @@ class Engine(WithService):
         with self.service.client() as client:
             client.push(outage_lamp(), "sleepy")
             client.set_up("sleepy", {"version": "sleepy@1", "lane": {"sleep_after_s": 1}})
-            self.assertEqual(client.fetch("GET", "/api/endpoints/sleepy")["state"], "lit")
-            until(lambda: client.fetch("GET", "/api/endpoints/sleepy")["state"] == "unlit", what="sleep")
+            self.assertEqual(client.fetch("GET", "/api/endpoints/sleepy")["state"], "serving")
+            until(lambda: client.fetch("GET", "/api/endpoints/sleepy")["state"] == "asleep", what="sleep")
             self.assertNotIn("sleepy@1", [lane["version"] for lane in client.fetch("GET", "/api/lanes")["lanes"]])
             self.assertEqual(client.fetch("GET", "/health/ready")["status"], "ready")
             self.assertEqual(client.predict("sleepy", ROW).version, "sleepy@1")
-            self.assertEqual(client.fetch("GET", "/api/endpoints/sleepy")["state"], "lit")
+            self.assertEqual(client.fetch("GET", "/api/endpoints/sleepy")["state"], "serving")
 
     def test_of_more_endpoints_than_fit_a_page_those_that_matter_are_shown(self) -> None:
         with self.service.client() as client:
@@ -100,7 +100,7 @@ class Engine(WithService):
             self.assertEqual(look(search="street", limit=2)["found"], 6, "what the limit cuts is told")
             whole = look(limit=1)
             every = client.fetch("GET", "/api/endpoints")
-            self.assertEqual((whole["endpoints"], whole["outs"], len(whole["shown"])), (len(every), 0, 1))
+            self.assertEqual((whole["endpoints"], whole["down"], len(whole["shown"])), (len(every), [], 1))
             self.assertGreaterEqual(whole["calls"], 5)
             self.assertEqual(len(client.fetch("GET", "/api/lanes", limit=1)["lanes"]), 1)
 

@@ -139,7 +139,7 @@ class Faults(unittest.TestCase):
 
     def recorded(self) -> int:
         with self.service.client() as client:
-            return int(client.fetch("GET", "/api/endpoints/outage-risk")["hour"]["calls"]) - 1
+            return int(client.fetch("GET", "/api/endpoints/outage-risk")["last_hour"]["calls"]) - 1
 
     def test_after_kill_9_it_serves_what_it_served(self) -> None:
         with Load(self.service, self.wanted) as load:

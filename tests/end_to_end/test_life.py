@@ -180,10 +180,10 @@ class Misfits(unittest.TestCase):
         self.service.options = ()  # pickles are not allowed any more
         self.service.start(ready=False)
         with self.service.client() as client:
-            found = until(lambda: [e for e in client.fetch("GET", "/api/endpoints") if e["why"]], what="the reason")
-            self.assertEqual(found[0]["state"], "out")
+            found = until(lambda: [e for e in client.fetch("GET", "/api/endpoints") if e["reasons"]], what="the reason")
+            self.assertEqual(found[0]["state"], "down")
             for ask in (lambda: client.predict("doubler", {"x": 1.0}), lambda: client.fetch("GET", "/health/ready")):
                 with self.assertRaises(LampPostError) as caught:
                     ask()
                 self.assertEqual(caught.exception.status, 503)
-            self.assertIn("--allow-pickle", found[0]["why"])
+            self.assertIn("--allow-pickle", found[0]["reasons"][0])

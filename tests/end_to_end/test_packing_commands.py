@@ -162,7 +162,7 @@ class FromAnything(WithCommands):
         for words in ("option    is", "at_least  a number from 0 to 1; 0.5 if it is left out", "packed    by lamplighter", "a picture, "):
             self.assertIn(words, inspected)
         self.good("push", "post.lamp")
-        self.assertIn("post is lit and serves post@1", self.good("point", "post", "post@1"))
+        self.assertIn("post is serving post@1", self.good("point", "post", "post@1"))
         asked = ("ask", "post", "--image", "0.png", "--json")
         sure = json.loads(self.good(*asked, "--option", "at_least=0"))["answers"]
         self.assertEqual(

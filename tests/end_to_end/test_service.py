@@ -168,7 +168,7 @@ class Answering(Asking):
         self.assertEqual(calls[refused["request_id"]]["status"], 422)
         hour = httpx.get(
             self.service.address + "/api/endpoints/outage-risk", headers={"authorization": f"Bearer {self.service.token}"}
-        ).json()["hour"]
+        ).json()["last_hour"]
         self.assertGreaterEqual(hour["calls"], 2)
         self.assertGreater(hour["p99_ms"], 0)
 
@@ -262,7 +262,7 @@ class Packages(Asking):
             self.assertEqual(
                 (first["version"], first["new"], again["version"], again["new"]), ("second-model@1", True, "second-model@1", False)
             )
-            self.assertEqual(pointed["says"], "second is lit and serves second-model@1.")
+            self.assertEqual(pointed["says"], "second is serving second-model@1.")
             moved = client.point("second", "outage-risk@1")
             self.assertEqual((moved["before"], moved["undo"]), ("second-model@1", "lamppost rollback second"))
             self.assertEqual(client.predict("second", ROW).version, "outage-risk@1")

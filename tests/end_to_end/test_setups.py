@@ -85,7 +85,7 @@ class Setups(unittest.TestCase):
 
     def test_rows_of_one_request_go_to_the_versions_that_a_field_chooses(self) -> None:
         said = self.set_up("by-area", choose={"by": "field", "name": "area", "cases": {"n": "north@1", "s": "south@1"}})
-        self.assertEqual(said["says"], "by-area is lit and serves north@1 or south@1 by area.")
+        self.assertEqual(said["says"], "by-area is serving north@1 or south@1 by area.")
         rows = [{"area": area, "age": 10.0 + at, "load": 0.5} for at, area in enumerate("nssnn")]
         names = {"n": "north", "s": "south"}
         with self.service.client() as client:
@@ -210,7 +210,7 @@ class Setups(unittest.TestCase):
         )
         (self.service.folder / "known.toml").write_text(text)
         made = self.service.run("setup", "known", "--file", "known.toml")
-        self.assertIn("known is lit and serves north@1", made.stdout, made.stderr)
+        self.assertIn("known is serving north@1", made.stdout, made.stderr)
         with self.service.client() as client:
             self.assertAlmostEqual(client.predict("known", {"lamp": 4}).answer["scores"]["fails"], self.fails("north", 6.0), places=9)
             many = client.predict("known", [{"lamp": 1 + at % 20} for at in range(200)])

@@ -69,7 +69,7 @@ class GoingBack(WithVersions):
         self.client.point(self.endpoint, "times@1")
         for x in (10.0, 60.0, 70.0):
             self.y(x)
-        until(lambda: self.page()["hour"]["calls"] >= 3, what="the calls in the records")
+        until(lambda: self.page()["last_hour"]["calls"] >= 3, what="the calls in the records")
         with self.assertRaises(Conflict) as caught:
             self.client.point(self.endpoint, self.tight)
         self.assertIn(f"{self.tight} would refuse 2 of 3 calls that were answered in the last hour: x is ", caught.exception.detail)
@@ -144,7 +144,7 @@ class Sharing(WithVersions):
         self.assertEqual({self.y() for _ in range(40)}, {1.0})
         shadow = until(lambda: (one := self.page()["shadows"][0])["answered"] >= 18 and one, what="the shadow's answers")
         self.assertLessEqual(shadow["answered"], 22)
-        hour = until(lambda: (page := self.page())["hour"]["calls"] >= 40 and page["hour"], what="the records")
+        hour = until(lambda: (page := self.page())["last_hour"]["calls"] >= 40 and page["last_hour"], what="the records")
         self.assertEqual(hour["calls"], 40, "copies are no calls")
         postgres = self.service.database()
         with psycopg.connect(postgres) as connection:
@@ -188,7 +188,7 @@ class Sharing(WithVersions):
         self.client.point(self.endpoint, "times@1")
         for x in range(30):
             self.y(float(x))
-        until(lambda: self.page()["hour"]["calls"] >= 30, what="the records")
+        until(lambda: self.page()["last_hour"]["calls"] >= 30, what="the records")
         wanted = {"before": "times@1", "after": "times@2", "endpoint": self.endpoint}
         said = self.client.fetch("POST", "/api/compare/answers", wanted)
         self.assertEqual((said["rows"], said["refused"], said["most"]), (30, 0, 29.0))

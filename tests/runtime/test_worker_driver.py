@@ -115,7 +115,7 @@ class Driving(unittest.IsolatedAsyncioTestCase):
         a = Lane("a")
         self.seat(a)
         order: list[str] = []
-        a.answered = lambda *_: order.append(f"read, {len(self.worker.frames)} out")  # type: ignore[method-assign]
+        a.deliver_answers = lambda *_: order.append(f"read, {len(self.worker.frames)} out")  # type: ignore[method-assign]
         self.ask(a, 1)
         await asyncio.sleep(0)
         self.ask(a, 2)

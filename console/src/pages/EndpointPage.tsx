@@ -11,7 +11,7 @@ import { History } from "../parts/History";
 import { RolloutTrack } from "../parts/RolloutTrack";
 import { Engine } from "../parts/Engine";
 import { CallsTable } from "../parts/CallsTable";
-import { Lamp, lampOf } from "../parts/Lamp";
+import { Lamp } from "../parts/Lamp";
 import { Serves, SetupCard } from "../parts/Serves";
 import { Verdict } from "../parts/Verdict";
 import { CallsView } from "./CallsView";
@@ -60,7 +60,7 @@ function Views({ endpoint, page }: { endpoint: string; page: Page }) {
           className={({ isActive }) => `-mb-px flex h-10 items-center gap-2 border-b-2 ${isActive ? "border-amber-fill font-semibold" : "border-transparent text-soft hover:text-ink"}`}
         >
           {name}
-          {name === "Drift" && page.looks.drift && page.looks.drift !== "too few" && <Verdict state={page.looks.drift} word={false} />}
+          {name === "Drift" && page.monitoring.drift && page.monitoring.drift !== "too few" && <Verdict state={page.monitoring.drift} word={false} />}
         </NavLink>
       ))}
       <a href={`/api/endpoints/${endpoint}/report?period=week`} target="_blank" rel="noreferrer" className="ml-auto text-small text-soft underline hover:text-ink">
@@ -90,7 +90,7 @@ function Serve({ page }: { page: Page }) {
 }
 
 function Head({ page }: { page: Page }) {
-  const { hour } = page;
+  const hour = page.last_hour;
   const [changing, setChanging] = useState(false);
   const may = useMay("point");
   const going = page.rollout && !page.rollout.ended_at;
@@ -106,7 +106,7 @@ function Head({ page }: { page: Page }) {
     <header>
       <div className="flex items-end justify-between gap-8">
         <h1 className="flex min-w-0 items-center gap-3 text-title font-semibold">
-          <Lamp state={lampOf(page)} large /> <span className="truncate">{page.name}</span>
+          <Lamp state={page.state} large /> <span className="truncate">{page.name}</span>
         </h1>
         <dl className="flex shrink-0 gap-6" aria-label="last hour">
           {figures.map(([name, value]) => (
@@ -130,12 +130,12 @@ function Head({ page }: { page: Page }) {
           <GoBack page={page} />
         </span>
       </div>
-      {page.looks.alerts > 0 && (
+      {page.monitoring.alerts > 0 && (
         <p className="mt-2 rounded-small border border-brick bg-brick-wash px-3 py-2">
           <Link to="/alerts" className="font-semibold text-brick underline">
-            {plural(page.looks.alerts, "alert")}
+            {plural(page.monitoring.alerts, "alert")}
           </Link>{" "}
-          {page.looks.alert_says}
+          {page.monitoring.alert_says}
         </p>
       )}
       {changing && <ChangeServed page={page} onDone={() => setChanging(false)} />}
@@ -143,19 +143,27 @@ function Head({ page }: { page: Page }) {
   );
 }
 
+const STATE_SENTENCES = {
+  serving: "Serving. ",
+  degraded: "Degraded: ",
+  asleep: "Asleep: its next request opens it. ",
+  opening: "It is being opened. ",
+} as const satisfies Record<Exclude<Page["state"], "down">, string>;
+
 function Sentence({ page }: { page: Page }) {
   const version = <Serves says={page.says} live />;
-  if (page.state === "out")
+  if (page.state === "down")
     return (
       <span>
-        <span className="text-brick">Out.</span> {version} does not serve: {page.why ?? "it is being opened"}
+        <span className="text-brick">Down.</span> {version} cannot answer: {page.reasons.join("; ")}.
       </span>
     );
   return (
     <span>
-      {page.state === "lit" ? "Lit. " : "Flickering: its worker is being replaced. "}
-      {page.hour.calls ? `${plural(page.hour.calls, "call")} in the last hour, ` : "No calls in the last hour, "}
-      {page.hour.failed ? `${count(page.hour.failed)} failed, ` : page.hour.calls ? "none failed, " : ""}
+      {STATE_SENTENCES[page.state]}
+      {page.state === "degraded" && `${page.reasons.join("; ")}. `}
+      {page.last_hour.calls ? `${plural(page.last_hour.calls, "call")} in the last hour, ` : "No calls in the last hour, "}
+      {page.last_hour.failed ? `${count(page.last_hour.failed)} failed, ` : page.last_hour.calls ? "none failed, " : ""}
       served by {version} since {ago(page.since)}.
     </span>
   );

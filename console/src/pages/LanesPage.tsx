@@ -2,11 +2,9 @@ import { Link } from "react-router";
 import type { Lane } from "../api/client";
 import { useLanes } from "../api/queries";
 import { Card, Trouble, Waiting } from "../parts/basics";
-import { Lamp, type LampState } from "../parts/Lamp";
+import { LANE_LAMPS, Lamp } from "../parts/Lamp";
 import { VersionLink } from "../parts/VersionLink";
 import { bytes, count, plural } from "../words";
-
-const LAMPS = { lit: "lit", opening: "unlit", restarting: "flickering", out: "out", closed: "out" } as const satisfies Record<Lane["state"], LampState>;
 
 /** What is open on this node, and how hard is it at work? */
 export function LanesPage() {
@@ -56,10 +54,10 @@ function Table({ all, more }: { all: Lane[]; more: number }) {
         </thead>
         <tbody>
           {all.map((lane) => (
-            <tr key={lane.version} title={lane.why ?? undefined}>
+            <tr key={lane.version} title={lane.reason ?? undefined}>
               <td>
                 <span className="inline-flex items-center gap-3 pl-1">
-                  <Lamp state={LAMPS[lane.state]} />
+                  <Lamp state={LANE_LAMPS[lane.state]} />
                   <VersionLink name={lane.version} live={lane.endpoints.length > 0} />
                 </span>
               </td>

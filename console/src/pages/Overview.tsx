@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import type { Endpoint, Overview as Seen } from "../api/client";
 import { useAlerts, useOverview } from "../api/queries";
 import { Card, Snippets, Trouble, Waiting } from "../parts/basics";
-import { Lamp, lampOf } from "../parts/Lamp";
+import { Lamp } from "../parts/Lamp";
 import { Serves } from "../parts/Serves";
 import { Verdict } from "../parts/Verdict";
 import { NeedsLook } from "./AlertsPage";
@@ -12,7 +12,7 @@ import { ago, count, ms, percent, plural } from "../words";
 const MANY = 20;
 const NAMED = 3;
 
-/** What is served, and is it lit? */
+/** What is served, and in which state is it? */
 export function Overview() {
   const [search, setSearch] = useState("");
   const overview = useOverview(search.trim());
@@ -34,13 +34,18 @@ export function Overview() {
 function sentence(seen: Seen): string {
   if (!seen.endpoints) return "Nothing is served yet.";
   const calls = plural(seen.calls, "call");
-  if (!seen.outs) {
-    const lit = seen.flickering ? `${count(seen.flickering)} flickering` : seen.endpoints === 1 ? "and it is lit" : "all lit";
-    return `${seen.endpoints === 1 ? "One endpoint" : plural(seen.endpoints, "endpoint")}, ${lit}. ${calls} in the last hour.`;
-  }
-  const named = seen.out.slice(0, NAMED).join(", ");
-  const more = seen.outs > NAMED ? ` and ${count(seen.outs - NAMED)} more` : "";
-  return `${named}${more} ${seen.outs === 1 ? "is" : "are"} out. ${calls} in the last hour.`;
+  const down = seen.states.down ?? 0;
+  if (!down) return `${seen.endpoints === 1 ? "One endpoint" : plural(seen.endpoints, "endpoint")}, ${inStates(seen)}. ${calls} in the last hour.`;
+  const named = seen.down.slice(0, NAMED).join(", ");
+  const more = down > NAMED ? ` and ${count(down - NAMED)} more` : "";
+  return `${named}${more} ${down === 1 ? "is" : "are"} down. ${calls} in the last hour.`;
+}
+
+/** How many endpoints are in each state: "all serving", or "4 serving, 2 asleep". */
+function inStates(seen: Seen): string {
+  const states = Object.entries(seen.states).filter(([, many]) => many > 0);
+  if (states.length === 1) return seen.endpoints === 1 ? states[0]![0] : `all ${states[0]![0]}`;
+  return states.map(([state, many]) => `${count(many)} ${state}`).join(", ");
 }
 
 function Now({ seen, search, onSearch }: { seen: Seen; search: string; onSearch: (words: string) => void }) {
@@ -95,30 +100,30 @@ function Table({ all }: { all: Endpoint[] }) {
           <tr key={one.name} className="relative hover:bg-sunk">
             <td>
               <span className="inline-flex items-center gap-3 pl-1">
-                <Lamp state={lampOf(one)} />
+                <Lamp state={one.state} />
                 <Link to={`/endpoints/${one.name}`} className="font-semibold after:absolute after:inset-0">
                   {one.name}
                 </Link>
               </span>
             </td>
-            <td className="text-soft">{lampOf(one)}</td>
+            <td className="text-soft">{one.state}</td>
             <td>
               <span className="relative z-10">
                 <Serves says={one.says} live />
               </span>
             </td>
             <td className="text-soft">{ago(one.since)}</td>
-            <td className="num">{count(one.hour.calls)}</td>
-            <td className="num">{count(one.hour.refused)}</td>
-            <td className={`num ${one.hour.failed ? "font-semibold text-brick" : ""}`}>{count(one.hour.failed)}</td>
-            <td className="num">{ms(one.hour.p50_ms)}</td>
-            <td className="num">{ms(one.hour.p99_ms)}</td>
-            <td className="num" title={one.looks.quality ? `${count(one.looks.quality.right)} of ${count(one.looks.quality.of)} known answers of the last 30 days` : "no truth is told yet"}>
-              {one.looks.quality ? percent(one.looks.quality.right / one.looks.quality.of) : "–"}
+            <td className="num">{count(one.last_hour.calls)}</td>
+            <td className="num">{count(one.last_hour.refused)}</td>
+            <td className={`num ${one.last_hour.failed ? "font-semibold text-brick" : ""}`}>{count(one.last_hour.failed)}</td>
+            <td className="num">{ms(one.last_hour.p50_ms)}</td>
+            <td className="num">{ms(one.last_hour.p99_ms)}</td>
+            <td className="num" title={one.monitoring.quality ? `${count(one.monitoring.quality.right)} of ${count(one.monitoring.quality.of)} known answers of the last 30 days` : "no truth is told yet"}>
+              {one.monitoring.quality ? percent(one.monitoring.quality.right / one.monitoring.quality.of) : "–"}
             </td>
-            <td title={one.looks.drift_says ?? undefined}>
+            <td title={one.monitoring.drift_says ?? undefined}>
               <Link to={`/endpoints/${one.name}/drift`} className="relative z-10">
-                <Verdict state={one.looks.drift} />
+                <Verdict state={one.monitoring.drift} />
               </Link>
             </td>
           </tr>

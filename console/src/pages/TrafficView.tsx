@@ -170,7 +170,7 @@ const STATUS: Record<string, string> = {
   "422": "a value does not fit",
   "429": "the token's rate",
   "502": "the model failed",
-  "503": "no room, or not lit",
+  "503": "no room, or down",
   "504": "not answered in time",
 };
 

@@ -1,18 +1,25 @@
-import type { Endpoint } from "../api/client";
+import type { Endpoint, Lane } from "../api/client";
 
-export type LampState = Endpoint["state"] | "unlit";
+export type LampState = Endpoint["state"];
 
-/** A lamp that is lit flickers while an alert about its endpoint is open: it serves, and needs a look. */
-export const lampOf = (one: Pick<Endpoint, "state" | "looks">): LampState => (one.state === "lit" && one.looks.alerts > 0 ? "flickering" : one.state);
-
-const WORDS = {
-  lit: "serving, steady",
-  flickering: "serving, something needs a look",
-  out: "not serving",
-  unlit: "ready, no traffic",
+const MEANINGS = {
+  serving: "it answers",
+  degraded: "it answers, and something needs a look",
+  asleep: "its next request opens it",
+  opening: "it is being opened",
+  down: "it cannot answer",
 } as const satisfies Record<LampState, string>;
 
-/** A state as a lamp: filled and glowing, half filled, struck through, or an empty ring. Shape and fill say it, not colour alone. */
+/** The lamp of a lane, whose states are finer than those of an endpoint. */
+export const LANE_LAMPS = {
+  opening: "opening",
+  serving: "serving",
+  restarting: "degraded",
+  down: "down",
+  closed: "down",
+} as const satisfies Record<Lane["state"], LampState>;
+
+/** A state as a lamp: full, half full, hollow, dashed while it opens, or dark with a bar. Shape and fill say it, not colour alone. */
 export function Lamp({ state, large = false }: { state: LampState; large?: boolean }) {
   const size = large ? 18 : 12;
   return (
@@ -24,25 +31,26 @@ export function Lamp({ state, large = false }: { state: LampState; large?: boole
       aria-label={state}
       className="shrink-0 overflow-visible rounded-full"
       style={{
-        boxShadow: state === "lit" ? "var(--glow)" : undefined,
-        animation: state === "flickering" ? "flicker 2.4s infinite" : undefined,
+        boxShadow: state === "serving" ? "var(--glow)" : undefined,
+        animation: state === "degraded" ? "flicker 2.4s infinite" : undefined,
       }}
     >
-      <title>{`${state}: ${WORDS[state]}`}</title>
-      {state === "lit" && <circle cx="6" cy="6" r="5.5" fill="var(--amber-fill)" />}
-      {state === "flickering" && (
+      <title>{`${state}: ${MEANINGS[state]}`}</title>
+      {state === "serving" && <circle cx="6" cy="6" r="5.5" fill="var(--amber-fill)" />}
+      {state === "degraded" && (
         <>
           <circle cx="6" cy="6" r="4.75" fill="none" stroke="var(--amber-fill)" strokeWidth="1.5" />
           <path d="M6 1.25a4.75 4.75 0 0 0 0 9.5z" fill="var(--amber-fill)" />
         </>
       )}
-      {state === "out" && (
+      {state === "down" && (
         <>
           <circle cx="6" cy="6" r="4.75" fill="none" stroke="var(--brick)" strokeWidth="1.5" />
-          <path d="M2.8 9.2 9.2 2.8" stroke="var(--brick)" strokeWidth="1.5" />
+          <path d="M2.6 6h6.8" stroke="var(--brick)" strokeWidth="1.5" />
         </>
       )}
-      {state === "unlit" && <circle cx="6" cy="6" r="4.75" fill="none" stroke="var(--slate)" strokeWidth="1.5" strokeDasharray="2 1.6" />}
+      {state === "asleep" && <circle cx="6" cy="6" r="4.75" fill="none" stroke="var(--slate)" strokeWidth="1.5" />}
+      {state === "opening" && <circle cx="6" cy="6" r="4.75" fill="none" stroke="var(--slate)" strokeWidth="1.5" strokeDasharray="2 1.6" />}
     </svg>
   );
 }

@@ -8,7 +8,7 @@ import { Button, Card, Mono, Trouble } from "./basics";
 /** Both versions on the same rows: how far do their answers agree, and where do they not? */
 export function SameRows({ before, after }: { before: string; after: string }) {
   const endpoints = useEndpoints();
-  const serving = (endpoints.data ?? []).filter((one) => one.versions.some((name) => name.split("@")[0] === before.split("@")[0]) && one.hour);
+  const serving = (endpoints.data ?? []).filter((one) => one.versions.some((name) => name.split("@")[0] === before.split("@")[0]) && one.last_hour);
   const [on, setOn] = useState("");
   const compare = useMutation({
     mutationFn: async () =>

@@ -5,7 +5,7 @@ import { api, type Session } from "../api/client";
 import { useOverview } from "../api/queries";
 import { toggleTheme, useTheme } from "../theme";
 import { count } from "../words";
-import { Lamp, lampOf } from "./Lamp";
+import { Lamp } from "./Lamp";
 
 const PLACES = [
   { to: "/alerts", name: "Alerts", Icon: Bell },
@@ -57,7 +57,7 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
                 `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold shadow-[inset_2px_0_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`
               }
             >
-              <Lamp state={lampOf(one)} /> <span className="truncate">{one.name}</span>
+              <Lamp state={one.state} /> <span className="truncate">{one.name}</span>
             </NavLink>
           </li>
         ))}

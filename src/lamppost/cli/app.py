@@ -213,7 +213,7 @@ def lanes(
 
 @app.command()
 def endpoints(address: Address = None, as_json: AsJson = False) -> None:
-    """List endpoints: lit or not, what they serve, their last hour."""
+    """List endpoints: their state, what they serve, their last hour."""
     from lamppost.cli.manage import endpoints
 
     endpoints(address, as_json)

@@ -48,7 +48,7 @@ def watch(
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Watch endpoints live: lit or not, how much, how fast, how well, steady or not."""
+    """Watch endpoints live: state, calls, latency, quality, drift, alerts."""
     from lamppost.cli.watching import watch
 
     watch(endpoint, once, address, as_json)

@@ -61,7 +61,7 @@ def _print_hours(client: Client, endpoint: str | None) -> None:
     """The last hour of the endpoint, or of each."""
     for one in client.fetch("GET", "/api/endpoints"):
         if endpoint in (None, one["name"]):
-            hour = one["hour"]
+            hour = one["last_hour"]
             times = ", ".join(f"{name} {format_ms(hour[f'{name}_ms'])}" for name in ("p50", "p95", "p99"))
             counts = f"{hour['calls']:,} calls, {hour['refused']:,} refused, {hour['failed']:,} failed"
             print_line(paint(f"{one['name']}, last hour: {counts}; {times} ms", SLATE))

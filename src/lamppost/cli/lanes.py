@@ -8,8 +8,6 @@ from lamppost.cli.out import AMBER, DIM, SLATE, format_bytes, paint, print_json,
 from lamppost.client import Client
 from lamppost.core.errors import NotFound
 
-_LAMPS = {"lit": "lit", "opening": "unlit", "restarting": "flickering", "out": "out", "closed": "out"}
-
 
 def lanes(version: str | None, address: str | None, as_json: bool) -> None:
     """``lamppost lanes``."""
@@ -38,7 +36,7 @@ def _row(lane: dict[str, Any]) -> list[str]:
 
     return [
         lane["version"],
-        lamp(_LAMPS[lane["state"]]),
+        lamp(lane["state"]),
         f"{lane['copies']} of {lane['copies_most']}",
         f"{lane['waiting']:,}",
         f"{lane['max_rows']:,}",
@@ -55,8 +53,8 @@ def _one(lane: dict[str, Any]) -> None:
     where = "shared with others" if lane["shared"] else "its own"
     pids = ", ".join(map(str, lane["pids"]))
     print_line(f"workers {pids or 'none'} ({where}), {format_bytes(lane['memory_bytes'])}{', kept warm' if lane['keep_warm'] else ''}")
-    if lane["why"]:
-        print_line(lane["why"])
+    if lane["reason"]:
+        print_line(lane["reason"])
     print_line()
     most = max((batch["batches"] for batch in lane["batches"]), default=1)
     print_line(paint("rows in a batch   batches", DIM))

@@ -66,7 +66,7 @@ def endpoints(address: str | None, as_json: bool) -> None:
     head = ["endpoint", "state", "serves", "since", "calls 1 h", "failed", "p50 ms", "p99 ms"]
     rows = []
     for one in found:
-        hour = one["hour"]
+        hour = one["last_hour"]
         rows.append(
             [
                 one["name"],
@@ -81,8 +81,8 @@ def endpoints(address: str | None, as_json: bool) -> None:
         )
     print_table(head, rows, right=frozenset(head[4:]))
     for one in found:
-        if one["why"]:
-            print_line(f"{one['name']}: {one['why']}")
+        for reason in one["reasons"]:
+            print_line(f"{one['name']}: {reason}")
 
 
 def models(model: str | None, search: str | None, address: str | None, as_json: bool) -> None:
@@ -137,11 +137,11 @@ def show(name: str, address: str | None, as_json: bool) -> None:
 
 
 def _show_endpoint(said: dict[str, Any]) -> None:
-    hour = said["hour"]
+    hour = said["last_hour"]
     since = f"since {time_ago(said['since'])}, pointed by {said['changed_by']}"
     print_line(f"{said['name']}  {lamp(said['state'])}  serves {paint(said['says'], AMBER)} {since}")
-    if said["why"]:
-        print_line(f"  {said['why']}")
+    for reason in said["reasons"]:
+        print_line(f"  {reason}")
     if said["setup"]["lenient"]:
         print_line("  reads leniently: takes values whose meaning leaves no doubt, and tells")
     for lookup in said["setup"]["lookups"]:

@@ -13,7 +13,16 @@ from typing import Any
 from lamppost.core.errors import LampPostError
 
 AMBER, SLATE, BRICK, DIM, BOLD, PLAIN = "38;5;214", "38;5;110", "38;5;167", "2", "1", "0"
-LAMPS = {"lit": ("●", AMBER), "flickering": ("◐", AMBER), "out": ("○", BRICK), "unlit": ("◌", SLATE)}
+LAMPS = {
+    "serving": ("●", AMBER),
+    "degraded": ("◐", AMBER),
+    "asleep": ("○", SLATE),
+    "opening": ("◌", SLATE),
+    "down": ("⊖", BRICK),
+    "restarting": ("◐", AMBER),
+    "closed": ("⊖", BRICK),
+}
+"""The picture of each state of an endpoint or a lane."""
 
 
 def paint(text: str, colour: str, stream: Any = None) -> str:
@@ -23,7 +32,7 @@ def paint(text: str, colour: str, stream: Any = None) -> str:
 
 
 def lamp(state: str) -> str:
-    """Glyph and word of a state."""
+    """Picture and word of the state of an endpoint or a lane."""
     glyph, colour = LAMPS[state]
     return f"{paint(glyph, colour)} {state}"
 

@@ -177,13 +177,8 @@ def watch(endpoint: str | None, once: bool, address: str | None, as_json: bool) 
         _live(client, endpoint)
 
 
-def _state(one: dict[str, Any]) -> str:
-    """A lamp that is lit flickers while an alert is open: it serves, and needs a look."""
-    return "flickering" if one["state"] == "lit" and one["looks"]["alerts"] else str(one["state"])
-
-
 def _cells(one: dict[str, Any]) -> list[str]:
-    hour, looks = one["hour"], one["looks"]
+    hour, looks = one["last_hour"], one["monitoring"]
     quality = looks["quality"]
     good = "–" if quality is None else f"{100 * quality['right'] / quality['of']:.0f} % of {quality['of']:,}"
     alerts = "–" if not looks["alerts"] else f"{looks['alerts']}: {looks['alert_says']}"
@@ -202,7 +197,7 @@ def _print_endpoints(found: list[dict[str, Any]]) -> None:
     rows = []
     for one in found:
         cells = _cells(one)
-        rows.append([lamp(_state(one)), *cells[:-1], paint_verdict(one["looks"]["drift"]), cells[-1]])
+        rows.append([lamp(one["state"]), *cells[:-1], paint_verdict(one["monitoring"]["drift"]), cells[-1]])
     print_table(head, rows, right=frozenset(_HEAD[2:]))
 
 
@@ -221,12 +216,12 @@ def _live(client: Client, endpoint: str | None) -> None:
         for name in ("", *_HEAD, "like training", "alerts"):
             grid.add_column(name, justify="right" if name in _HEAD[2:] else "left", no_wrap=True, overflow="ellipsis")
         for one in found:
-            glyph, colour = LAMPS[_state(one)]
+            glyph, colour = LAMPS[one["state"]]
             cells = _cells(one)
-            state = one["looks"]["drift"]
+            state = one["monitoring"]["drift"]
             looks = Text(state or "–", style=names[_COLOURS[state]] if state else "dim")
-            alert = Text(cells[-1], style=names[BRICK] if one["looks"]["alerts"] else "dim")
-            grid.add_row(Text(f"{glyph} {_state(one)}", style=names[colour]), *cells[:-1], looks, alert)
+            alert = Text(cells[-1], style=names[BRICK] if one["monitoring"]["alerts"] else "dim")
+            grid.add_row(Text(f"{glyph} {one['state']}", style=names[colour]), *cells[:-1], looks, alert)
         parts: list[Any] = [Text(f"Lamp Post  {time.strftime('%H:%M:%S')}  every {_LOOK_S:g} s, Ctrl-C ends", style="dim"), grid]
         parts += _lines(client, endpoint, names) if endpoint is not None else []
         return Group(*parts)

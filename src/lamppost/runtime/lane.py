@@ -13,9 +13,10 @@ import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Literal, TypeVar
+from typing import Any, TypeVar
 
 from lamppost.core.artifact.proof import USUAL_CAUSES, ProofVerdict
+from lamppost.core.endpoint.states import LaneState
 from lamppost.core.engine.backoff import Backoff
 from lamppost.core.engine.batch_queue import BatchQueue, Job, JobSlice
 from lamppost.core.engine.opening_measurement import OpeningMeasurement
@@ -35,7 +36,6 @@ from lamppost.runtime.worker_process import WorkerGone
 log = logging.getLogger("lamppost.lane")
 
 T = TypeVar("T")
-LaneState = Literal["opening", "serving", "restarting", "down", "closed"]
 _LIGHT_BYTES = 4 * 2**20
 
 

@@ -15,12 +15,12 @@ from psycopg_pool import PoolTimeout
 
 from lamppost.service.auth import Auth
 from lamppost.service.deployment.changes import EndpointChanges
+from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.deployment.rollout_driver import RolloutDriver
-from lamppost.service.deployment.route_table import Routes
 from lamppost.service.http.fast_path import FastPath
 from lamppost.service.http.predict_handler import PredictHandler
 from lamppost.service.monitoring.endpoint_summaries import EndpointSummaries
-from lamppost.service.monitoring.maintenance import Lookout
+from lamppost.service.monitoring.maintenance import Maintenance
 from lamppost.service.packages.package_cache import PackageCache
 from lamppost.service.packages.version_listing import VersionListing
 from lamppost.service.records.record_writer import WriterProcess
@@ -44,18 +44,21 @@ class Node:
         self.settings = settings
         self.pool = make_pool(settings.database)
         self.auth = Auth(self.pool)
-        self.window_counting = WindowCounting(self.pool, PackageCache(self.pool, settings.data / "packages"))
-        scribe = WriterProcess(settings.database, settings.data / "packages", self.window_counting)
-        self.recorder = Recorder(scribe, settings.data / "spool", settings.spool_bytes, settings.otlp)
+        package_cache = PackageCache(self.pool, settings.data / "packages")
+        self.window_counting = WindowCounting(self.pool, package_cache)
+        writer = WriterProcess(settings.database, settings.data / "packages", self.window_counting)
+        self.recorder = Recorder(writer, settings.data / "spool", settings.spool_bytes, settings.otlp)
         self.recorder.enabled = settings.records
-        self.routes = Routes(self.pool, settings, self.recorder, self.window_counting)
-        self.changes = EndpointChanges(self.pool, self.routes)
-        self.rollout_driver = RolloutDriver(self.pool, self.routes, self.changes)
-        self.predict_handler = PredictHandler(self.auth, self.routes, self.recorder, settings.max_body_bytes)
-        self.fast_path = FastPath(self.auth, self.routes, self.recorder)
-        self.maintenance = Lookout(self.pool, self.routes, self.window_counting, settings, uuid4().hex[:8])
-        self.drift_evaluation = self.maintenance.judging
-        self.endpoint_summaries = EndpointSummaries(self.pool, self.routes)
+        self.deployment = Deployment(
+            pool=self.pool, settings=settings, packages=package_cache, recorder=self.recorder, window_counting=self.window_counting
+        )
+        self.changes = EndpointChanges(self.pool, self.deployment)
+        self.rollout_driver = RolloutDriver(self.pool, self.deployment, self.changes)
+        self.predict_handler = PredictHandler(self.auth, self.deployment, self.recorder, settings.max_body_bytes)
+        self.fast_path = FastPath(self.auth, self.deployment, self.recorder)
+        self.maintenance = Maintenance(self.pool, self.deployment, self.window_counting, settings, uuid4().hex[:8])
+        self.drift_evaluation = self.maintenance.drift_evaluation
+        self.endpoint_summaries = EndpointSummaries(self.pool, self.deployment)
         self.version_listing = VersionListing(self.pool)
         self._rpc: GrpcServer | None = None
         self._listening: asyncio.Task[None] | None = None
@@ -66,7 +69,7 @@ class Node:
         await self.pool.open()
         await self.auth.reload()
         self.recorder.start()
-        self.routes.start()
+        self.deployment.start()
         self.rollout_driver.start()
         self.maintenance.start()
         self._listening = asyncio.create_task(self._listen(), name="changes")
@@ -87,7 +90,7 @@ class Node:
         await self.maintenance.close()
         await self.rollout_driver.close()
         await self.changes.close()
-        await self.routes.close()
+        await self.deployment.close()
         await self.recorder.stop()
         with contextlib.suppress(psycopg.Error, PoolTimeout):
             await self.auth.note_used()
@@ -102,8 +105,8 @@ class Node:
                     await connection.execute(f"LISTEN {CHANGES}".encode())
                     while True:
                         await self._catch_up()
-                        if not self.routes.warm and self._warming is None:
-                            self._warming = asyncio.create_task(self.routes.warm_up(), name="warm up")
+                        if not self.deployment.waking.warm and self._warming is None:
+                            self._warming = asyncio.create_task(self.deployment.waking.warm_up(), name="warm up")
                         async for _ in connection.notifies(timeout=_LOOK_AGAIN_S, stop_after=1):
                             pass
             except (psycopg.Error, OSError) as error:
@@ -116,7 +119,7 @@ class Node:
     async def _catch_up(self) -> None:
         await self.auth.note_used()
         await self.auth.reload()
-        await self.routes.reconcile()
+        await self.deployment.reconciler.reconcile()
         await self.changes.refresh_history()
 
 
@@ -125,8 +128,8 @@ def _rpc(node: Node, address: str) -> GrpcServer:
     os.environ.setdefault("GRPC_ENABLE_FORK_SUPPORT", "0")  # workers are other programs and never use it
     from lamppost.service.grpc.server import GrpcServer, PredictionServicer
 
-    made = PredictionServicer(node.auth, node.routes, node.recorder)
-    return GrpcServer(address, made, node.routes, node.settings.max_body_bytes)
+    made = PredictionServicer(node.auth, node.deployment, node.recorder)
+    return GrpcServer(address, made, node.deployment, node.settings.max_body_bytes)
 
 
 @contextlib.asynccontextmanager

@@ -35,7 +35,7 @@ class EndpointRevision:
     changed_by: str
     restores: int | None = None
     rollout: int | None = None
-    watch: dict[str, Any] | None = None
+    counted: dict[str, Any] | None = None
 
     @property
     def version(self) -> VersionName:
@@ -52,7 +52,7 @@ class EndpointChange:
     after: int | None = None
     restores: int | None = None
     rollout: int | None = None
-    watch: dict[str, Any] | None = None
+    counted: dict[str, Any] | None = None
     approvals: int | None = None
     action: str = "set up"
     note: str | None = field(default=None)
@@ -154,7 +154,7 @@ async def add_revision(
         await rollouts.end_replaced_rollout(connection, endpoint, f"{by.token} changed {endpoint} otherwise, to {setup.summary()}")
     if change.approvals is not None:
         await demand_approvals(connection, endpoint, change.approvals, by)
-    watch = None if change.watch is None else orjson.dumps(change.watch).decode()
+    watch = None if change.counted is None else orjson.dumps(change.counted).decode()
     insert = (
         "INSERT INTO splits (endpoint, revision, setup, changed_by, restores, rollout, watch) VALUES (%s, %s, %s, %s, %s, %s, %s)"
         f" RETURNING {_COLUMNS}"

@@ -89,7 +89,7 @@ async def _mutes(node: TheNode) -> list[alerts.Mute]:
 @router.put("/endpoints/{endpoint}/mute")
 async def mute_endpoint(endpoint: str, wanted: EndpointMuteRequest, node: TheNode, caller: Pointer) -> EndpointMuteAnswer:
     """Let nothing go out about an endpoint for a while. Alerts are raised and shown all the same."""
-    node.routes.route(endpoint)
+    node.deployment.table.find_route(endpoint)
     until = datetime.now(UTC) + timedelta(minutes=wanted.minutes)
     async with node.pool.connection() as connection, connection.transaction():
         await alerts.mute_endpoint(connection, endpoint, until, caller.token, wanted.note)
@@ -118,7 +118,7 @@ async def make_channel(name: str, wanted: ChannelRequest, node: TheNode, caller:
     check_name(name, "channel")
     _check(wanted)
     for endpoint in wanted.endpoints or []:
-        node.routes.route(endpoint)
+        node.deployment.table.find_route(endpoint)
     secret = make_secret() if wanted.kind == "webhook" else None
     now = datetime.now(UTC)
     channel = Channel(name, wanted.kind, wanted.target, secret, wanted.endpoints, wanted.reports, None, caller.token, now)
@@ -170,7 +170,7 @@ async def get_report(
     end = datetime.now(UTC) if until is None else until if until.tzinfo else until.replace(tzinfo=UTC)
     if not 2000 < end.year < 3000:
         raise BadRequest("a report ends after the year 2000")
-    told = await report_facts(node.pool, node.routes, endpoint, end - PERIODS[period], end)
+    told = await report_facts(node.pool, node.deployment, endpoint, end - PERIODS[period], end)
     kind = "application/pdf" if form == "pdf" else "text/html; charset=utf-8"
     return Response(
         await draw_report(told, form), media_type=kind, headers={"content-disposition": f'inline; filename="{endpoint}.{form}"'}

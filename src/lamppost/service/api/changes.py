@@ -51,7 +51,7 @@ async def point_endpoint(endpoint: str, wanted: PointRequest, node: TheNode, cal
     """Make an endpoint serve a version: it is opened and proven first, and what was served goes on until then."""
     check_name(endpoint, "endpoint")
     version = parse_version(wanted.version)
-    present = node.routes.setup(endpoint)
+    present = node.deployment.table.find_setup(endpoint)
     setup = EndpointSetup(version=str(version)) if present is None else present.with_version(version)
     (made,) = await node.changes.make_changes(
         [EndpointChange(endpoint, setup, action="pointed")], caller.changed_by, caller.role, _anyway(wanted)
@@ -72,7 +72,7 @@ async def set_up_endpoint(endpoint: str, wanted: SetupRequest, node: TheNode, ca
 def _pointed(split: EndpointRevision, before: EndpointRevision | None) -> PointAnswer:
     endpoint, now = split.endpoint, split.setup.summary()
     if before is None:
-        says, undo = f"{endpoint} is lit and serves {now}.", None
+        says, undo = f"{endpoint} is serving {now}.", None
     else:
         then = before.setup.summary()
         same = then == now
@@ -121,7 +121,7 @@ async def begin_rollout(endpoint: str, wanted: RolloutRequest, node: TheNode, ca
 @router.get("/endpoints/{endpoint}/rollouts")
 async def list_rollouts(endpoint: str, node: TheNode, _: RequireView) -> list[RolloutAnswer]:
     """The last rollouts of an endpoint, the newest first."""
-    node.routes.route(endpoint)
+    node.deployment.table.find_route(endpoint)
     return [rollout_answer(*one) for one in await node.rollout_driver.latest_rollouts(endpoint, 20)]
 
 

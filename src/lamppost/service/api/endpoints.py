@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from datetime import datetime
 from typing import Annotated
 from uuid import UUID
@@ -30,7 +31,7 @@ router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
 async def list_endpoints(node: TheNode, _: RequireView) -> list[EndpointAnswer]:
     """Every endpoint with its state and its last hour."""
     seen = await node.endpoint_summaries.all_summaries()
-    return [_seen(node, route, seen) for _, route in sorted(node.routes.by_endpoint.items())]
+    return [_seen(node, route, seen) for _, route in sorted(node.deployment.table.by_endpoint.items())]
 
 
 @router.get("/overview")
@@ -43,22 +44,22 @@ async def get_overview(
     """All endpoints in figures, and those that are looked for: in the order of their names, or, where there are more than the limit, first
     those that need a look and then those that were called most.
     """
-    seen, by_endpoint = await node.endpoint_summaries.all_summaries(), node.routes.by_endpoint
+    seen, by_endpoint = await node.endpoint_summaries.all_summaries(), node.deployment.table.by_endpoint
     words = search.lower().split()
     found = [
         (name, route)
         for name, route in sorted(by_endpoint.items())
-        if all(word in f"{name} {route.split.setup.summary()}".lower() for word in words)
+        if all(word in f"{name} {route.setup.summary()}".lower() for word in words)
     ]
     shown = found
     if len(found) > limit:
         shown = sorted(found, key=lambda one: _need(one[1], seen.hours.get(one[0]), seen.monitoring.get(one[0])))[:limit]
-    out = sorted(name for name, route in by_endpoint.items() if route.state == "out")
+    statuses = {name: route.status for name, route in by_endpoint.items()}
+    down = sorted(name for name, status in statuses.items() if status.state == "down")
     return OverviewAnswer(
         endpoints=len(by_endpoint),
-        flickering=sum(route.state == "flickering" for route in by_endpoint.values()),
-        out=out[:20],
-        outs=len(out),
+        states=Counter(status.state for status in statuses.values()),
+        down=down[:20],
         calls=sum(hour.calls for hour in seen.hours.values()),
         alerts=sum(look.alerts for look in seen.monitoring.values()),
         found=len(found),
@@ -69,14 +70,20 @@ async def get_overview(
 def _need(route: Route, hour: LastHour | None, looks: MonitoringSummary | None) -> tuple[bool, int, bool, int, str]:
     """What sorts those first that somebody should look at."""
     alerts, drifted = (looks.alerts, looks.drift == "drifted") if looks is not None else (0, False)
-    return route.state in ("lit", "unlit"), -alerts, not drifted, -(hour.calls if hour is not None else 0), route.split.endpoint
+    return (
+        route.status.state not in ("degraded", "down"),
+        -alerts,
+        not drifted,
+        -(hour.calls if hour is not None else 0),
+        route.in_force.endpoint,
+    )
 
 
 @router.get("/endpoints/{endpoint}")
 async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> EndpointDetailAnswer:
     """One endpoint: what it serves, its fields, its last hour, what it served before."""
-    route = node.routes.route(endpoint)
-    promise = endpoint_schema(route.split.setup, await manifests_of(node, route.split.setup))
+    route = node.deployment.table.find_route(endpoint)
+    promise = endpoint_schema(route.setup, await manifests_of(node, route.setup))
     past = await endpoints.endpoint_history(node.pool, endpoint, 1_000)
     back = endpoints.find_rollback_target(past)
     return EndpointDetailAnswer(
@@ -86,7 +93,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> Endpoint
         answers=field_answers(promise.answers),
         example=ValidationPlan(promise.inputs, options=promise.options).example(),
         json_schema=promise.inputs.to_json_schema(promise.options),
-        setup=route.split.setup,
+        setup=route.setup,
         history=[
             RevisionAnswer(
                 revision=s.revision,
@@ -103,7 +110,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> Endpoint
         approvals=(await endpoints.list_demanded_approvals(node.pool)).get(endpoint, 0),
         back=None if back is None else rollback_target(back),
         rollout=rollout_answer(*going[0]) if (going := await node.rollout_driver.latest_rollouts(endpoint)) else None,
-        shadows=[_shadow(one) for one in route.after.shadows] if route.after is not None else [],
+        shadows=[_shadow(one) for one in route.hooks.shadows] if route.hooks is not None else [],
         reviews=[review_answer(one) for one in await reviews.list_reviews(node.pool, endpoint) if one.state in ("open", "approved")],
     )
 
@@ -126,7 +133,7 @@ async def list_calls(
 ) -> list[CallAnswer]:
     """The newest calls first; with ``after``, only those later than that request id."""
     if endpoint is not None:
-        node.routes.route(endpoint)
+        node.deployment.table.find_route(endpoint)
     sought = CallFilter(endpoint, version, token, status, slower_ms, after, odd, contains, before, trace)
     return [CallAnswer(**call) for call in await records.latest_calls(node.pool, sought, limit)]
 
@@ -139,24 +146,25 @@ async def get_call(request_id: UUID, node: TheNode, _: RequireView) -> CallDetai
 
 
 def _seen(node: Node, route: Route, seen: SummariesByEndpoint) -> EndpointAnswer:
-    name = route.split.endpoint
+    name = route.in_force.endpoint
     return _shape(node, route, seen.hours.get(name, LastHour()), seen.monitoring.get(name, MonitoringSummary()))
 
 
-def _shape(node: Node, route: Route, hour: LastHour, looks: MonitoringSummary) -> EndpointAnswer:
-    split = route.split
+def _shape(node: Node, route: Route, hour: LastHour, monitoring: MonitoringSummary) -> EndpointAnswer:
+    split, status = route.in_force, route.status
+    installing = node.deployment.opener.installing_for(split.setup)
     return EndpointAnswer(
         name=split.endpoint,
-        state=route.state,
-        why=route.reason or node.routes.opener.installing_for(split.setup),
+        state=status.state,
+        reasons=[*status.reasons, *([installing] if installing else [])],
         version=str(split.version),
         versions=[str(name) for name in split.setup.versions],
         says=split.setup.summary(),
         since=split.since,
         changed_by=split.changed_by,
         revision=split.revision,
-        hour=hour,
-        looks=looks,
+        last_hour=hour,
+        monitoring=monitoring,
     )
 
 

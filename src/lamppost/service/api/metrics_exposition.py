@@ -44,14 +44,14 @@ class _Collected(Collector):
 
     def _node_families(self) -> Iterator[Any]:
         node, spool = self._node, self._node.recorder.spool
-        lit = GaugeMetricFamily("lamppost_endpoint_lit", "Whether an endpoint answers, or will with its next call.", labels=["endpoint"])
-        for name, route in list(node.routes.by_endpoint.items()):
-            lit.add_metric([name], 0 if route.state == "out" else 1)
-        yield lit
+        up = GaugeMetricFamily("lamppost_endpoint_up", "Whether an endpoint answers, or will with its next call.", labels=["endpoint"])
+        for name, route in list(node.deployment.table.by_endpoint.items()):
+            up.add_metric([name], int(route.status.answers))
+        yield up
         waiting = GaugeMetricFamily("lamppost_lane_waiting_rows", "Rows that wait in a lane.", labels=["version"])
         copies = GaugeMetricFamily("lamppost_lane_copies", "Workers that a version is open in.", labels=["version"])
         memory = GaugeMetricFamily("lamppost_lane_memory_bytes", "Memory of an open version.", labels=["version"], unit="bytes")
-        for lane in list(node.routes.pool.lanes):
+        for lane in list(node.deployment.workers.lanes):
             waiting.add_metric([lane.name], lane.waiting_rows)
             copies.add_metric([lane.name], len(lane.seats))
             memory.add_metric([lane.name], lane.memory_bytes)

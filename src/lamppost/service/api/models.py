@@ -97,7 +97,7 @@ async def ask_version(model: str, number: int, request: Request, node: TheNode, 
             raise BodyTooLarge(
                 f"the body is over the limit of {node.settings.max_body_bytes:,} bytes", max_bytes=node.settings.max_body_bytes
             )
-    async with node.routes.visit(VersionName(model, number)) as lane:
+    async with node.deployment.leases.visited(VersionName(model, number)) as lane:
         rows = lane.plan.read_body(bytes(body)).rows
         start = time.perf_counter()
         said = await lane.predict(rows, len(body))
@@ -107,7 +107,7 @@ async def ask_version(model: str, number: int, request: Request, node: TheNode, 
 
 async def _described(node: Node, name: VersionName) -> tuple[StoredVersion, Lamp]:
     version = await packages.get_version(node.pool, name)
-    return version, await node.routes.shelf.lamp_of(version.digest)
+    return version, await node.deployment.package_cache.lamp_of(version.digest)
 
 
 async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetailAnswer:
@@ -136,7 +136,7 @@ async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetail
 
 
 def _shape(node: Node, version: ListedVersion, told: VersionSummary) -> VersionAnswer:
-    serves = [route.split.endpoint for route in node.routes.naming(parse_version(version.name))]
+    serves = [route.in_force.endpoint for route in node.deployment.table.routes_naming(parse_version(version.name))]
     return VersionAnswer(
         name=version.name,
         model=version.model,

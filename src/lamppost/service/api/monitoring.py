@@ -41,8 +41,8 @@ from lamppost.service.api.schemas.traffic import (
     TrafficStep,
 )
 from lamppost.service.monitoring import outcomes
+from lamppost.service.monitoring.alert_evaluation import endpoint_budgets
 from lamppost.service.monitoring.drift_evaluation import window_start
-from lamppost.service.monitoring.maintenance import budgets
 from lamppost.service.node import Node
 from lamppost.service.prediction.call import new_request_id
 from lamppost.service.records.record_writer import InProcessSink
@@ -87,8 +87,8 @@ async def get_drift(
     against: Annotated[datetime | None, Query(description="a time in an earlier window to hold it against; training by default")] = None,
 ) -> DriftAnswer:
     """Whether an endpoint's rows and answers still look like training, figure by figure, and why not."""
-    route = node.routes.route(endpoint)
-    name = version or str(route.split.version)
+    route = node.deployment.table.find_route(endpoint)
+    name = version or str(route.in_force.version)
     now = datetime.now(UTC)
     past, one = await _windows(node, endpoint, name, at)
     looker = await node.window_counting.scorer_of_version(name)
@@ -158,7 +158,7 @@ async def get_figure(
     at: Annotated[datetime | None, Query(description="a time in the window to look at; the newest by default")] = None,
 ) -> FeatureBinsAnswer:
     """One figure: reference and window over each other, and how it went."""
-    name = version or str(node.routes.route(endpoint).split.version)
+    name = version or str(node.deployment.table.find_route(endpoint).in_force.version)
     looker = await node.window_counting.scorer_of_version(name)
     known = {one.name: one for one in looker.sketcher.against.known} if looker is not None and looker.sketcher is not None else {}
     if figure not in known:
@@ -196,7 +196,7 @@ async def get_traffic(
     step_s: Annotated[int | None, Query(ge=10, le=86_400, description="seconds of a step; as many as fit by default")] = None,
 ) -> TrafficAnswer:
     """Calls, errors, percentiles by phase, batches and lanes over time, with the changes of what is served."""
-    route = node.routes.route(endpoint)
+    route = node.deployment.table.find_route(endpoint)
     start, end = _span(since, until, timedelta(hours=1))
     length = (end - start).total_seconds()
     step = step_s or next((one for one in _STEPS if length / one <= _MOST_MOMENTS), _STEPS[-1])
@@ -204,9 +204,9 @@ async def get_traffic(
         raise BadRequest(f"a span of {length / 86_400:.0f} days has too many steps of {step} s; leave step_s out")
     found = await timeline.load_steps(node.pool, endpoint, start, end, step)
     phases = await timeline.phase_histograms(node.pool, endpoint, start, end)
-    versions = [str(one) for one in route.split.setup.versions]
-    watch = route.split.setup.watch
-    levels = (await budgets(node.pool, endpoint, watch.objectives, datetime.now(UTC)))[0] if watch.objectives is not None else []
+    versions = [str(one) for one in route.setup.versions]
+    watch = route.setup.watch
+    levels = (await endpoint_budgets(node.pool, endpoint, watch.objectives, datetime.now(UTC)))[0] if watch.objectives is not None else []
     total = timeline.sum_steps(found, start)
     return TrafficAnswer(
         endpoint=endpoint,
@@ -273,13 +273,13 @@ def _load_says(total: timeline.LoadStep, length_s: float) -> str:
 async def tell_outcomes(endpoint: str, wanted: OutcomesRequest, node: TheNode, caller: RequireCaller) -> OutcomesAnswer:
     """Tell the truth about earlier answers, by request id and row or by a key. What is told again replaces what was told before."""
     caller.require_permission("predict", endpoint)
-    node.routes.route(endpoint)
+    node.deployment.table.find_route(endpoint)
     for at, one in enumerate(wanted.outcomes):
         if (one.key is None) == (wanted.key is not None) or (one.request_id is None) == (wanted.key is None):
             raise BadRequest(f"outcome {at} needs {'a key' if wanted.key is not None else 'a request_id'}, as all others of its list")
     told = [outcomes.ToldOutcome(one.truth, one.request_id, one.row, None if one.key is None else str(one.key)) for one in wanted.outcomes]
     span = _span(wanted.since, wanted.until, outcomes.SINCE)
-    taken = await outcomes.store_told_outcomes(node.pool, node.routes, endpoint, told, wanted.key, span, caller.token)
+    taken = await outcomes.store_told_outcomes(node.pool, node.deployment, endpoint, told, wanted.key, span, caller.token)
     says = f"{taken.new:,} outcomes of {endpoint} are new, {taken.known - taken.new:,} were known"
     if taken.unknown:
         says += f"; {len(taken.unknown):,} belong to no recorded answer (the first is number {taken.unknown[0]})"
@@ -289,9 +289,9 @@ async def tell_outcomes(endpoint: str, wanted: OutcomesRequest, node: TheNode, c
 @router.get("/endpoints/{endpoint}/quality")
 async def get_quality(endpoint: str, node: TheNode, _: RequireView, since: Since = None, until: Until = None) -> QualityAnswer:
     """How good answers were: accuracy, precision and recall, calibration or error, by version and slice and over time, with intervals."""
-    node.routes.route(endpoint)
+    node.deployment.table.find_route(endpoint)
     start, end = _span(since, until, outcomes.SINCE)
-    return QualityAnswer.model_validate(await outcomes.quality_page(node.pool, node.routes, endpoint, start, end))
+    return QualityAnswer.model_validate(await outcomes.quality_page(node.pool, node.deployment, endpoint, start, end))
 
 
 # -- calls from elsewhere -----------------------------------------------------------------------------------------------
@@ -300,7 +300,7 @@ async def get_quality(endpoint: str, node: TheNode, _: RequireView, since: Since
 @router.post("/endpoints/{endpoint}/calls")
 async def bring_calls(endpoint: str, wanted: ImportCallsRequest, node: TheNode, caller: Pointer) -> ImportCallsAnswer:
     """Bring in calls that were answered elsewhere: they are counted and judged as at their own time, and marked with their source."""
-    node.routes.route(endpoint)
+    node.deployment.table.find_route(endpoint)
     for name in {one.version for one in wanted.calls}:
         await packages.get_version(node.pool, parse_version(name))
     now = datetime.now(UTC)

@@ -26,11 +26,11 @@ async def live() -> dict[str, str]:
 
 @router.get("/health/ready")
 async def ready(node: TheNode) -> dict[str, str]:
-    """Whether every endpoint is lit, or will be with its first request; 503 with the names of those that are not."""
-    if not (node.routes.settled and node.routes.warm):
+    """Whether every endpoint answers, or will with its first request; 503 with the names of those that are not."""
+    if not (node.deployment.table.settled and node.deployment.waking.warm):
         raise Unavailable("this node is starting")
-    if dark := sorted(name for name, route in node.routes.by_endpoint.items() if route.state == "out"):
-        raise Unavailable(f"not lit: {', '.join(dark[:20])}", out=dark)
+    if down := sorted(name for name, route in node.deployment.table.by_endpoint.items() if not route.status.answers):
+        raise Unavailable(f"these endpoints are down: {', '.join(down[:20])}", down=down)
     return {"status": "ready"}
 
 
@@ -61,17 +61,18 @@ async def get_node(node: TheNode, _: RequireView) -> NodeAnswer:
 @router.get("/api/lanes")
 async def list_lanes(node: TheNode, _: RequireView, limit: Annotated[int | None, Query(ge=1)] = None) -> LanesAnswer:
     """What is open on this node: copies, queues, batches, memory. The busiest first, and then those that were used last."""
-    routes, pool = node.routes, node.routes.pool
+    deployment, pool = node.deployment, node.deployment.workers
     now = asyncio.get_running_loop().time()
     lanes = sorted(pool.lanes, key=lambda lane: (-lane.waiting, -lane.used_at))
     return LanesAnswer(
         memory_bytes=pool.memory_bytes,
         budget_bytes=pool.budget_bytes,
         workers=len(pool.drivers),
-        asleep=sum(route.state == "unlit" for route in routes.by_endpoint.values()),
+        asleep=sum(route.status.state == "asleep" for route in deployment.table.by_endpoint.values()),
         open=len(lanes),
         lanes=[
-            _lane_shape(lane, [route.split.endpoint for route in routes.naming(parse_version(lane.name))], now) for lane in lanes[:limit]
+            _lane_shape(lane, [route.in_force.endpoint for route in deployment.table.routes_naming(parse_version(lane.name))], now)
+            for lane in lanes[:limit]
         ],
     )
 
@@ -82,7 +83,7 @@ def _lane_shape(lane: Lane, endpoints: list[str], now: float) -> LaneStateAnswer
         version=lane.name,
         endpoints=endpoints,
         state=lane.state,
-        why=lane.reason,
+        reason=lane.reason,
         copies=len(lane.seats),
         copies_most=lane.settings.copies.most,
         pids=[driver.worker.pid for driver in lane.seats],

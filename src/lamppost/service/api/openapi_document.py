@@ -30,7 +30,7 @@ class EndpointPaths:
 
     async def of(self, node: Node, endpoint: str) -> Contract:
         """Path item and schemas of an endpoint as it serves now."""
-        split = node.routes.route(endpoint).split
+        split = node.deployment.table.find_route(endpoint).in_force
         kept = self._made.get(endpoint)
         if kept is None or kept[0] != split.revision:
             made = endpoint_paths(endpoint, split.setup, await manifests_of(node, split.setup))
@@ -57,7 +57,7 @@ async def openapi(request: Request, node: TheNode) -> Response:
             raise
         return _written(document)
     contracts: EndpointPaths = request.app.state.contracts
-    for endpoint in sorted(node.routes.by_endpoint):
+    for endpoint in sorted(node.deployment.table.by_endpoint):
         if _may_know(who, endpoint):
             path, schemas = await contracts.of(node, endpoint)
             document["paths"][f"/predict/{endpoint}"] = path

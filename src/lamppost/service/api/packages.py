@@ -105,7 +105,7 @@ async def _store(node: Node, path: Path, model: str | None, by: ChangedBy, cut: 
     cut = cut or chunk_bounds(lamp.size_bytes, await anyio.to_thread.run_sync(member_starts, path))
     version, new = await packages.store_version(node.pool, target, lamp.digest, manifest, path, by, cut)
     await packages.note_signatures(node.pool, lamp.digest, [(one.key, one.signature) for one in lamp.signatures])
-    await node.routes.shelf.take_over(lamp.digest, path)
+    await node.deployment.package_cache.take_over(lamp.digest, path)
     return PushAnswer(version=str(version), digest=lamp.digest, new=new)
 
 

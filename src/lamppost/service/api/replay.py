@@ -42,7 +42,7 @@ async def compare_answers(wanted: AgreementRequest, node: TheNode, caller: Requi
     if sum((wanted.endpoint is not None, wanted.proof, wanted.rows is not None)) != 1:
         raise BadRequest("say on which rows: the proof, rows, or an endpoint with its last calls; exactly one")
     before, after = parse_version(wanted.before), parse_version(wanted.after)
-    async with node.routes.visit(before) as one, node.routes.visit(after) as other:
+    async with node.deployment.leases.visited(before) as one, node.deployment.leases.visited(after) as other:
         raw, on = await _rows(wanted, node, one)
         taken = _taken([one, other], raw)
         answers, took = [], []
@@ -61,7 +61,7 @@ async def _rows(wanted: AgreementRequest, node: Node, lane: Lane) -> tuple[list[
     if wanted.rows is not None:
         return wanted.rows, f"{len(wanted.rows):,} rows that were sent"
     endpoint = str(wanted.endpoint)
-    node.routes.route(endpoint)
+    node.deployment.table.find_route(endpoint)
     sent = await records.recorded_inputs(node.pool, endpoint, datetime.now(UTC) - _BACK, wanted.last)
     rows = [row for call in sent for row in _of_body(call.input)][:_MOST_ROWS]
     return rows, f"{len(rows):,} rows of the last {len(sent):,} calls to {endpoint}"

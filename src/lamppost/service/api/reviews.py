@@ -33,7 +33,7 @@ async def list_reviews(node: TheNode, _: RequireView, endpoint: str | None = Non
 @router.post("/reviews", status_code=201)
 async def ask_for_review(wanted: ReviewRequest, node: TheNode, caller: Pusher) -> ReviewAnswer:
     """Ask others to approve that an endpoint serves a version."""
-    node.routes.route(wanted.endpoint)
+    node.deployment.table.find_route(wanted.endpoint)
     number = await reviews.ask_review(node.pool, wanted.endpoint, parse_version(wanted.version), wanted.note, caller.changed_by)
     return review_answer((await reviews.list_reviews(node.pool, number=number))[0])
 

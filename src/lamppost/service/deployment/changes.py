@@ -23,7 +23,8 @@ from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import BadRequest, Conflict, LampPostError, NotAllowed
 from lamppost.core.names import check_name
 from lamppost.core.payload.validation_plan import ValidationPlan
-from lamppost.service.deployment.route_table import Made, Routes
+from lamppost.service.deployment.deployment import Deployment
+from lamppost.service.deployment.switching import MadeChange
 from lamppost.store import endpoints, packages, records, reviews
 from lamppost.store.database import Pool
 from lamppost.store.endpoints import EndpointChange, EndpointRevision
@@ -79,22 +80,22 @@ class RollbackResult:
 class EndpointChanges:
     """The changes that one node makes."""
 
-    def __init__(self, pool: Pool, routes: Routes) -> None:
+    def __init__(self, pool: Pool, deployment: Deployment) -> None:
         self._pool = pool
-        self._routes = routes
+        self._deployment = deployment
         self._past: dict[str, list[EndpointRevision]] = {}
         self._writing: set[asyncio.Task[EndpointRevision | None]] = set()
 
     async def make_changes(
         self, changes: Sequence[EndpointChange], by: ChangedBy, role: str, anyway: ChangeOverrides = NO_OVERRIDES
-    ) -> list[Made]:
+    ) -> list[MadeChange]:
         """Check and make changes, all or none. Raise Conflict where callers would break or a review lacks, and what opening raises."""
         checked = [await self.check_change(change, role, anyway) for change in changes]
 
-        async def commit(ready: Sequence[EndpointChange]) -> list[Made]:
+        async def commit(ready: Sequence[EndpointChange]) -> list[MadeChange]:
             return await endpoints.change_endpoints(self._pool, ready, by)
 
-        made = await self._routes.change(checked, commit)
+        made = await self._deployment.switching.switch(checked, commit)
         for split, before in made:
             await self._look_behind(split.endpoint, before)
         return made
@@ -102,7 +103,7 @@ class EndpointChanges:
     async def check_change(self, change: EndpointChange, role: str, anyway: ChangeOverrides) -> EndpointChange:
         """The change as it may be made, with a word for the trail where a rule was overridden."""
         check_name(change.endpoint, "endpoint")
-        present = self._routes.setup(change.endpoint)
+        present = self._deployment.table.find_setup(change.endpoint)
         serving = set(present.versions) if present is not None else set()
         new = [version for version in change.setup.versions if version not in serving]
         for version in change.setup.versions:
@@ -145,7 +146,7 @@ class EndpointChanges:
     async def find_rollback_target(self, endpoint: str) -> EndpointRevision | None:
         """What going back would return to; known without the database where this node has seen the endpoint's last change."""
         known = self._past.get(endpoint)
-        if known is None or known[0].revision != self._routes.route(endpoint).split.revision:
+        if known is None or known[0].revision != self._deployment.table.find_route(endpoint).in_force.revision:
             known = self._past[endpoint] = await endpoints.endpoint_history(self._pool, endpoint, _REMEMBERED)
         found = endpoints.find_rollback_target(known)
         if found is None and len(known) >= _REMEMBERED:  # further back than is remembered
@@ -154,27 +155,27 @@ class EndpointChanges:
 
     async def refresh_history(self) -> None:
         """Read what endpoints served before, where that has changed, so that going back needs no database."""
-        routes = self._routes.by_endpoint
+        routes = self._deployment.table.by_endpoint
         for endpoint in self._past.keys() - routes.keys():
             del self._past[endpoint]
-        stale = [name for name, route in routes.items() if name not in self._past or self._past[name][0].revision < route.split.revision]
+        stale = [name for name, route in routes.items() if name not in self._past or self._past[name][0].revision < route.in_force.revision]
         if stale:
             self._past |= await endpoints.endpoint_histories(self._pool, stale, _REMEMBERED)
 
     async def roll_back(self, endpoint: str, by: ChangedBy, note: str | None = None) -> RollbackResult:
         """Serve again what was served before: on this node at once, and everywhere as soon as the database has it."""
-        present = self._routes.route(endpoint).split
+        present = self._deployment.table.find_route(endpoint).in_force
         target = await self.find_rollback_target(endpoint)
         if target is None:
             raise Conflict(f"{endpoint} has served nothing before {present.setup.summary()}; point it at another version instead")
-        await self._routes.go_back(endpoint, present, target)
-        self._past[endpoint].insert(0, self._routes.route(endpoint).split)
+        await self._deployment.switching.go_back(endpoint, present, target)
+        self._past[endpoint].insert(0, self._deployment.table.find_route(endpoint).in_force)
         change = EndpointChange(endpoint, target.setup, present.revision, target.revision, action="went back", note=note)
         task = asyncio.create_task(self._write_back(change, by), name=f"go back {endpoint}")
         self._writing.add(task)
         task.add_done_callback(self._writing.discard)
         done, _ = await asyncio.wait([task], timeout=_PATIENCE_S)
-        ahead = self._routes.route(endpoint).split
+        ahead = self._deployment.table.find_route(endpoint).in_force
         split = task.result() if done else None
         if split is not None:
             await self._look_behind(endpoint, present)
@@ -193,13 +194,13 @@ class EndpointChanges:
                 await asyncio.sleep(_AGAIN_S)
             except LampPostError:
                 newest = (await endpoints.endpoint_history(self._pool, change.endpoint, 1))[0]
-                await self._routes.follow(newest)
+                await self._deployment.reconciler.serve_anyway(newest)
                 raise
 
     async def _look_behind(self, endpoint: str, left: EndpointRevision | None) -> None:
         """Keep warm what going back would return to, and what was served until now, so that either is there at once."""
         target = await self.find_rollback_target(endpoint)
-        self._routes.keep_behind(endpoint, [split.setup for split in (target, left) if split is not None])
+        self._deployment.keep_for_rollback(endpoint, [split.setup for split in (target, left) if split is not None])
 
     async def close(self) -> None:
         """Wait a moment for what the database has not taken yet."""

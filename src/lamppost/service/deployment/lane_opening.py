@@ -19,7 +19,7 @@ from lamppost.service.settings import Settings
 from lamppost.store import packages
 from lamppost.store.database import Pool
 
-log = logging.getLogger("lamppost.routes")
+log = logging.getLogger("lamppost.deployment")
 
 
 class LaneOpener:

@@ -22,7 +22,8 @@ from lamppost.core.endpoint.shares import StickyKey
 from lamppost.core.errors import Conflict, LampPostError
 from lamppost.core.names import VersionName, parse_version
 from lamppost.service.deployment.changes import ChangeOverrides, EndpointChanges
-from lamppost.service.deployment.route_table import Made, Routes
+from lamppost.service.deployment.deployment import Deployment
+from lamppost.service.deployment.switching import MadeChange
 from lamppost.store import endpoints, packages, records, rollouts, trail
 from lamppost.store.database import Pool, announce
 from lamppost.store.endpoints import EndpointChange, EndpointRevision
@@ -38,9 +39,9 @@ RolloutAction = Literal["pause", "resume", "finish", "back"]
 class RolloutDriver:
     """The rollouts of one node."""
 
-    def __init__(self, pool: Pool, routes: Routes, changes: EndpointChanges) -> None:
+    def __init__(self, pool: Pool, deployment: Deployment, changes: EndpointChanges) -> None:
         self._pool = pool
-        self._routes = routes
+        self._deployment = deployment
         self._changes = changes
         self._node = uuid4().hex
         self._seen: dict[tuple[int, int], StepCounts] = {}
@@ -69,7 +70,7 @@ class RolloutDriver:
         anyway: ChangeOverrides,
     ) -> tuple[StoredRollout, list[StepCounts]]:
         """Begin a rollout to a version, with its first step. Raise Conflict where one goes on, or where the endpoint serves several."""
-        present = self._routes.route(endpoint).split
+        present = self._deployment.table.find_route(endpoint).in_force
         going = await rollouts.latest_rollouts(self._pool, endpoint)
         if going and going[0].ended_at is None:
             raise Conflict(
@@ -84,21 +85,21 @@ class RolloutDriver:
         rollout = Rollout(old, str(version), plan or present.setup.rollout or RolloutPlan(), sticky)
         since = datetime.now(UTC) - timedelta(hours=1)
         p99_ms = await records.version_p99_ms(self._pool, endpoint, old, since)
-        lamp = await self._routes.shelf.lamp_of((await packages.get_version(self._pool, parse_version(old))).digest)
+        lamp = await self._deployment.package_cache.lamp_of((await packages.get_version(self._pool, parse_version(old))).digest)
         watch = counted_rollout(rollout, 0, lamp.manifest.answers, lamp.reference)
         setup = present.setup.with_shares(rollout.shares)
         change = EndpointChange(endpoint, setup, present.revision, action="began rollout", note=f"to {version}, first {watch.share:g} %")
         change = await self._changes.check_change(change, role, anyway)
 
-        async def commit(ready: Sequence[EndpointChange]) -> list[Made]:
+        async def commit(ready: Sequence[EndpointChange]) -> list[MadeChange]:
             async with self._pool.connection() as connection, connection.transaction():
                 number = await rollouts.begin_rollout(connection, endpoint, rollout, present.revision, p99_ms, by.token)
-                step = replace(ready[0], rollout=number, watch=write_counted_rollout(replace(watch, rollout=number)))
+                step = replace(ready[0], rollout=number, counted=write_counted_rollout(replace(watch, rollout=number)))
                 made = await endpoints.add_revision(connection, step, by)
                 await announce(connection, "routes")
                 return [made]
 
-        await self._routes.change([change], commit)
+        await self._deployment.switching.switch([change], commit)
         return (await self.latest_rollouts(endpoint))[0]
 
     async def act_on_rollout(self, endpoint: str, what: RolloutAction, by: ChangedBy) -> tuple[StoredRollout, list[StepCounts]]:
@@ -107,7 +108,7 @@ class RolloutDriver:
             assert stored is not None
             rollout = getattr(stored.rollout, what)(by.token)
             await self._put(connection, stored, rollout, stored.readings, by)
-        await self._routes.reconcile()
+        await self._deployment.reconciler.reconcile()
         return (await self.latest_rollouts(endpoint))[0]
 
     async def latest_rollouts(self, endpoint: str, limit: int = 1) -> list[tuple[StoredRollout, list[StepCounts]]]:
@@ -134,8 +135,8 @@ class RolloutDriver:
 
     async def _tell(self) -> None:
         """Store what this node has counted."""
-        for route in list(self._routes.by_endpoint.values()):
-            after, split = route.after, route.split
+        for route in list(self._deployment.table.by_endpoint.values()):
+            after, split = route.hooks, route.in_force
             if after is None or after.tally is None or split.rollout is None:
                 continue
             counts = after.tally.take()
@@ -163,7 +164,7 @@ class RolloutDriver:
                 return
             await self._put(connection, stored, apply_decision(stored.rollout, decision), told, ChangedBy(f"rollout of {stored.begun_by}"))
         log.info("%s: %s", stored.endpoint, decision.why)
-        await self._routes.reconcile()
+        await self._deployment.reconciler.reconcile()
 
     async def _put(
         self, connection: AsyncConnection[TupleRow], stored: StoredRollout, rollout: Rollout, read: list[dict[str, Any]], by: ChangedBy
@@ -191,8 +192,8 @@ class RolloutDriver:
             return EndpointChange(
                 stored.endpoint, before.setup.with_version(version), before.revision, restores, action=action, note=rollout.why
             )
-        assert before.watch is not None
-        watch = replace(read_counted_rollout(before.watch), share=rollout.shares.of[rollout.new], step=rollout.step)
+        assert before.counted is not None
+        watch = replace(read_counted_rollout(before.counted), share=rollout.shares.of[rollout.new], step=rollout.step)
         setup = before.setup.with_shares(rollout.shares)
         action, told = "moved rollout on", write_counted_rollout(watch)
-        return EndpointChange(stored.endpoint, setup, before.revision, rollout=stored.number, watch=told, action=action, note=rollout.why)
+        return EndpointChange(stored.endpoint, setup, before.revision, rollout=stored.number, counted=told, action=action, note=rollout.why)

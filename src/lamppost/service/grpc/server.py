@@ -17,7 +17,7 @@ from lamppost.core.payload.coercion import MAX_LISTED, Coercion
 from lamppost.core.payload.text_formats import JSON
 from lamppost.runtime.lane_options import RequestOptions
 from lamppost.service.auth import Auth
-from lamppost.service.deployment.route_table import Routes
+from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.grpc import predict_pb2 as pb
 from lamppost.service.grpc.messages import read_predict_request, write_predict_reply
 from lamppost.service.prediction import bodies
@@ -57,9 +57,9 @@ class RefusedCall(Exception):
 class PredictionServicer:
     """``lamppost.v1.Prediction``."""
 
-    def __init__(self, auth: Auth, routes: Routes, recorder: Recorder) -> None:
+    def __init__(self, auth: Auth, deployment: Deployment, recorder: Recorder) -> None:
         self._auth = auth
-        self._routes = routes
+        self._deployment = deployment
         self._recorder = recorder
 
     async def predict(self, message: pb.PredictRequest, context: Context) -> pb.PredictReply:
@@ -105,11 +105,11 @@ class PredictionServicer:
         principal = await self._auth.check("POST", headers)
         principal.require_permission("predict", message.endpoint)
         call.token = principal.token
-        route, serving = await self._routes.serving(message.endpoint)
-        call.known, call.version, call.keeps, call.serving = True, str(route.split.version), serving.redaction, serving
-        call.after = route.after
+        route, serving = await self._deployment.waking.awake(message.endpoint)
+        call.known, call.version, call.keeps, call.serving = True, str(route.in_force.version), serving.redaction, serving
+        call.after = route.hooks
         clock.mark("token")
-        told: list[Coercion] | None = [] if route.split.setup.lenient else None
+        told: list[Coercion] | None = [] if route.setup.lenient else None
         asked, call.body = read_predict_request(message, serving.plan, serving.columns, told)
         call.rows = asked.count
         if asked.columns is not None:
@@ -118,7 +118,7 @@ class PredictionServicer:
         left = context.time_remaining()
         deadline = None if left is None else asyncio.get_running_loop().time() + left
         terms = RequestOptions(deadline=deadline, is_abandoned=context.cancelled, request_id=call.request_id)
-        async with self._routes.kept_open(message.endpoint, serving):
+        with self._deployment.kept_open(message.endpoint, serving):
             served = await serving.predict(asked, asked.columns is not None, message.ByteSize(), headers, terms)
         clock.took(served.answer.queue_s, served.answer.worker_s)
         call.version, call.answered = served.version, served.answer
@@ -145,17 +145,17 @@ async def _end(context: Context, refused: RefusedCall) -> None:
 class HealthServicer(health_pb2_grpc.HealthServicer):  # type: ignore[misc]
     """``grpc.health.v1``: the node under the empty name and the service's own, each endpoint under its name."""
 
-    def __init__(self, routes: Routes) -> None:
-        self._routes = routes
+    def __init__(self, deployment: Deployment) -> None:
+        self._deployment = deployment
 
     def _status(self, service: str) -> int:
         statuses = health_pb2.HealthCheckResponse
         if service in ("", _SERVICE):
-            return int(statuses.SERVING if self._routes.settled else statuses.NOT_SERVING)
-        route = self._routes.by_endpoint.get(service)
+            return int(statuses.SERVING if self._deployment.table.settled else statuses.NOT_SERVING)
+        route = self._deployment.table.by_endpoint.get(service)
         if route is None:
             return int(statuses.SERVICE_UNKNOWN)
-        return int(statuses.NOT_SERVING if route.state == "out" else statuses.SERVING)
+        return int(statuses.NOT_SERVING if route.status.state == "down" else statuses.SERVING)
 
     async def Check(self, request: health_pb2.HealthCheckRequest, context: Context) -> health_pb2.HealthCheckResponse:  # noqa: N802
         """The status now."""
@@ -177,7 +177,7 @@ class HealthServicer(health_pb2_grpc.HealthServicer):  # type: ignore[misc]
 class GrpcServer:
     """`start`, then `stop`."""
 
-    def __init__(self, address: str, predictions: PredictionServicer, routes: Routes, max_body_bytes: int) -> None:
+    def __init__(self, address: str, predictions: PredictionServicer, deployment: Deployment, max_body_bytes: int) -> None:
         self.address = address
         handlers = {
             "Predict": grpc.unary_unary_rpc_method_handler(
@@ -194,7 +194,7 @@ class GrpcServer:
         limits = [("grpc.max_receive_message_length", max_body_bytes), ("grpc.max_send_message_length", -1), ("grpc.so_reuseport", 0)]
         self._server = grpc.aio.server(options=limits, maximum_concurrent_rpcs=_MOST_CALLS)
         self._server.add_generic_rpc_handlers((grpc.method_handlers_generic_handler(_SERVICE, handlers),))
-        health_pb2_grpc.add_HealthServicer_to_server(HealthServicer(routes), self._server)
+        health_pb2_grpc.add_HealthServicer_to_server(HealthServicer(deployment), self._server)
         names = (_SERVICE, health_pb2.DESCRIPTOR.services_by_name["Health"].full_name, reflection.SERVICE_NAME)
         reflection.enable_server_reflection(names, self._server)
 

@@ -19,7 +19,7 @@ from lamppost.core.payload.coercion import MAX_LISTED, Coercion
 from lamppost.core.payload.text_formats import JSON
 from lamppost.runtime.lane_options import LaneAnswer
 from lamppost.service.auth import Auth
-from lamppost.service.deployment.route_table import Routes
+from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.http.predict_handler import PREFIX, problem_headers
 from lamppost.service.prediction.call import Ongoing, PhaseTimer, new_request_id, valid_traceparent
 from lamppost.service.prediction.predictors import PredictionInput, SingleVersion
@@ -53,9 +53,9 @@ _NEVER = _Never()
 class FastPath:
     """What the calls of a node have in common."""
 
-    def __init__(self, auth: Auth, routes: Routes, recorder: Recorder) -> None:
+    def __init__(self, auth: Auth, deployment: Deployment, recorder: Recorder) -> None:
         self.auth = auth
-        self.routes = routes
+        self.deployment = deployment
         self.recorder = recorder
 
     def begin(self, connection: HttpConnection) -> FastPathCall | None:
@@ -67,9 +67,9 @@ class FastPath:
             endpoint = url[len(_PREFIX) :].decode("ascii")
         except UnicodeDecodeError:
             return None
-        route = self.routes.by_endpoint.get(endpoint)
+        route = self.deployment.table.by_endpoint.get(endpoint)
         if route is None or not (
-            type(route.serving) is SingleVersion or (type(route.serving) is ShareRouter and route.serving.takes_whole_calls)
+            type(route.predictor) is SingleVersion or (type(route.predictor) is ShareRouter and route.predictor.takes_whole_calls)
         ):
             return None
         token = b""
@@ -174,10 +174,10 @@ class FastPathCall:
             return True
         self._begun = True
         self._request_id = new_request_id()
-        route = self._quick.routes.by_endpoint.get(self.endpoint)
+        route = self._quick.deployment.table.by_endpoint.get(self.endpoint)
         if route is None:
             return False
-        serving = route.serving
+        serving = route.predictor
         if type(serving) is ShareRouter and serving.takes_whole_calls:
             self._serving = serving.pick_version(self._connection.headers)
         elif type(serving) is SingleVersion:
@@ -185,9 +185,9 @@ class FastPathCall:
         else:
             return False
         self._read = time.perf_counter()
-        self._after = route.after
+        self._after = route.hooks
         self._rows = 0
-        if route.split.setup.lenient:
+        if route.setup.lenient:
             self._told = []
         try:
             said = serving.plan.read_body(self.body, self._told)

@@ -16,7 +16,7 @@ from lamppost.core.payload.coercion import MAX_LISTED, Coercion
 from lamppost.core.payload.text_formats import ARROW, JSON, MULTIPART, NDJSON
 from lamppost.runtime.lane_options import LIVE_REQUEST, RequestOptions
 from lamppost.service.auth import Auth
-from lamppost.service.deployment.route_table import Routes
+from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.call import Ongoing, PhaseTimer, new_request_id, valid_traceparent
 from lamppost.service.prediction.predictors import PredictionInput, Predictor, SingleVersion
@@ -43,9 +43,9 @@ class ClientGone(Exception):
 class PredictHandler:
     """``POST /predict/{endpoint}``."""
 
-    def __init__(self, auth: Auth, routes: Routes, recorder: Recorder, max_body_bytes: int) -> None:
+    def __init__(self, auth: Auth, deployment: Deployment, recorder: Recorder, max_body_bytes: int) -> None:
         self._auth = auth
-        self._routes = routes
+        self._deployment = deployment
         self._recorder = recorder
         self._max_body_bytes = max_body_bytes
 
@@ -88,7 +88,7 @@ class PredictHandler:
         options = serving.plan.read_options(bodies.query_options(scope.get("query_string", b"")))
         stream = AnswerStream(serving, kind, wanted, options, headers, BULK)
         started, size, status = False, 0, 200
-        async with self._routes.kept_open(call.endpoint, serving):
+        with self._deployment.kept_open(call.endpoint, serving):
             try:
                 async for out in stream.answers(_pieces(receive)):
                     if not started:
@@ -120,8 +120,8 @@ class PredictHandler:
         principal.require_permission("predict", call.endpoint)
         call.token = principal.token
         call.trace = next((valid_traceparent(value) for name, value in headers if name == b"traceparent"), None)
-        route, serving = await self._routes.serving(call.endpoint)
-        call.known, call.version, call.keeps = True, str(route.split.version), serving.redaction
+        route, serving = await self._deployment.waking.awake(call.endpoint)
+        call.known, call.version, call.keeps = True, str(route.in_force.version), serving.redaction
         clock.mark("token")
         return serving
 
@@ -141,10 +141,10 @@ class PredictHandler:
         clock.mark("read")
         # while the body came the route may have moved or gone to sleep; from here to the queue nothing is awaited, except by what looks
         # something up first or asks several, which is held open meanwhile
-        route, serving = await self._routes.serving(call.endpoint)
-        call.version, call.keeps, call.serving, call.after = str(route.split.version), serving.redaction, serving, route.after
+        route, serving = await self._deployment.waking.awake(call.endpoint)
+        call.version, call.keeps, call.serving, call.after = str(route.in_force.version), serving.redaction, serving, route.hooks
         call.kind = kind
-        told: list[Coercion] | None = [] if route.split.setup.lenient else None
+        told: list[Coercion] | None = [] if route.setup.lenient else None
         asked = bodies.read_body(serving.plan, serving.columns, kind, body, parts, scope.get("query_string", b""), told)
         call.rows = asked.count
         call.asked = asked if kind != JSON else None
@@ -153,7 +153,7 @@ class PredictHandler:
         if isinstance(serving, SingleVersion):
             served = await serving.predict(asked, wanted == ARROW, len(body), headers, terms)
         else:
-            async with self._routes.kept_open(call.endpoint, serving):
+            with self._deployment.kept_open(call.endpoint, serving):
                 served = await serving.predict(asked, wanted == ARROW, len(body), headers, terms)
         answer, call.version = served.answer, served.version
         clock.took(answer.queue_s, answer.worker_s)

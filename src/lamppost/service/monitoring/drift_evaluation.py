@@ -16,7 +16,7 @@ from lamppost.core.drift.windows import WindowLayout, pool_windows, read_window,
 from lamppost.core.errors import LampPostError
 from lamppost.core.monitoring.settings import MonitoringSettings
 from lamppost.core.monitoring.watermark import Watermark
-from lamppost.service.deployment.route_table import Routes
+from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.monitoring.drift_explanation import explain_window
 from lamppost.service.records.window_counting import ReferenceScorer, WindowCounting
 from lamppost.store import windows
@@ -53,9 +53,9 @@ def window_start(at: datetime, span: timedelta) -> datetime:
 class DriftEvaluation:
     """What one node does about windows; only one node at a time does it. judged : endpoints with new verdicts, until somebody took note."""
 
-    def __init__(self, pool: Pool, routes: Routes, counting: WindowCounting) -> None:
+    def __init__(self, pool: Pool, deployment: Deployment, counting: WindowCounting) -> None:
         self._pool = pool
-        self._routes = routes
+        self._deployment = deployment
         self._counting = counting
         self.unread = 0
         self.judged_endpoints: set[str] = set()
@@ -65,8 +65,8 @@ class DriftEvaluation:
 
     def settings_of(self, endpoint: str) -> MonitoringSettings:
         """How an endpoint is watched; as usual where it is gone."""
-        route = self._routes.by_endpoint.get(endpoint)
-        return route.split.setup.watch if route is not None else MonitoringSettings()
+        route = self._deployment.table.by_endpoint.get(endpoint)
+        return route.setup.watch if route is not None else MonitoringSettings()
 
     async def judge_new_windows(self) -> int:
         """Judge what is new, as much as there is time for and what waits for longest first; returns how many windows that were."""
@@ -115,7 +115,7 @@ class DriftEvaluation:
                 continue
             try:
                 begun = await self.change_started_at(one, looker)
-                await windows.store_explanation(self._pool, one, await explain_window(self._pool, self._routes, one, begun))
+                await windows.store_explanation(self._pool, one, await explain_window(self._pool, self._deployment, one, begun))
             except LampPostError as error:
                 log.info("no reason was found for %s at %s: %s", one.version, one.endpoint, error.detail)
 

@@ -20,7 +20,7 @@ from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
 from lamppost.core.payload.validation_plan import Row
 from lamppost.package.read import Lamp
 from lamppost.runtime.lane import Lane
-from lamppost.service.deployment.route_table import Routes
+from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.prediction.bulk_answers import answer_in_bulk
 from lamppost.store import call_samples, endpoints, packages
 from lamppost.store.database import Pool
@@ -34,15 +34,15 @@ _CLEAR = 0.03
 """A label whose part of the answers moved by less is moved by chance as easily, with so few rows."""
 
 
-async def explain_window(pool: Pool, routes: Routes, judged: JudgedWindow, begun: datetime) -> dict[str, Any]:
+async def explain_window(pool: Pool, deployment: Deployment, judged: JudgedWindow, begun: datetime) -> dict[str, Any]:
     """The reasons that can be found. begun : when it began to be so."""
-    lamp = await routes.shelf.lamp_of((await packages.get_version(pool, parse_version(judged.version))).digest)
+    lamp = await deployment.package_cache.lamp_of((await packages.get_version(pool, parse_version(judged.version))).digest)
     calls = await call_samples.sample_inputs(pool, judged.endpoint, judged.version, begun, judged.until, _CALLS)
     rows = [row for call in calls for row in request_rows(call.input)][:_ROWS]
     changed = [one for one in judged.verdict["fields"] if one["state"] != "steady"]
     fields = await asyncio.to_thread(lambda: [_field(one, lamp, rows) for one in changed[:_FIELDS]])
     out: dict[str, Any] = {"since": begun.isoformat(), "rows": len(rows), "fields": fields}
-    out["answers"] = await _answers(routes, judged, lamp, fields, rows, [row for call in calls for row in answer_rows(call.answer)])
+    out["answers"] = await _answers(deployment, judged, lamp, fields, rows, [row for call in calls for row in answer_rows(call.answer)])
     fields.sort(key=lambda one: -(one["explains"] or 0.0))
     out["changes"] = await _changes(pool, judged.endpoint, begun)
     out["callers"] = await _callers(pool, judged, begun)
@@ -89,7 +89,7 @@ def _field(told: dict[str, Any], lamp: Lamp, rows: list[Row]) -> dict[str, Any]:
 
 
 async def _answers(
-    routes: Routes, judged: JudgedWindow, lamp: Lamp, fields: list[dict[str, Any]], rows: list[Row], said: list[Row]
+    deployment: Deployment, judged: JudgedWindow, lamp: Lamp, fields: list[dict[str, Any]], rows: list[Row], said: list[Row]
 ) -> dict[str, Any] | None:
     """How the main answer moved, and what of that each changed field explains: rows of the reference asked again with the field moved."""
     reference = lamp.reference
@@ -101,7 +101,7 @@ async def _answers(
     if any(name not in sample[0] for name in names) if sample else True:
         return None  # private fields are not kept, so its rows cannot be asked again
     try:
-        async with routes.visit(parse_version(judged.version)) as lane:
+        async with deployment.leases.visited(parse_version(judged.version)) as lane:
             before = await _ask(lane, sample)
             whole = answer_shift(before, said, answer)
             clear = max(map(abs, whole.values()), default=0.0) > _CLEAR

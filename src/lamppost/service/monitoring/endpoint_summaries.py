@@ -13,7 +13,7 @@ from typing import Literal, NamedTuple
 from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.core.monitoring.quality import estimate_share
 from lamppost.service.cost_aware_cache import CostAwareCache
-from lamppost.service.deployment.route_table import Routes
+from lamppost.service.deployment.deployment import Deployment
 from lamppost.store import alerts, outcomes, records, windows
 from lamppost.store.database import Pool
 from lamppost.store.records import EndpointLoad
@@ -72,10 +72,10 @@ class SummariesByEndpoint(NamedTuple):
 class EndpointSummaries:
     """Of the endpoints of a node."""
 
-    def __init__(self, pool: Pool, routes: Routes) -> None:
+    def __init__(self, pool: Pool, deployment: Deployment) -> None:
         self._pool = pool
-        self._routes = routes
-        self._all = CostAwareCache(lambda: self._look(sorted(routes.by_endpoint), None))
+        self._deployment = deployment
+        self._all = CostAwareCache(lambda: self._look(sorted(deployment.table.by_endpoint), None))
 
     async def all_summaries(self) -> SummariesByEndpoint:
         """Of every endpoint."""
@@ -92,11 +92,11 @@ class EndpointSummaries:
 
     async def _looks(self, endpoint: str | None) -> dict[str, MonitoringSummary]:
         """Drift, quality and alerts of all endpoints, or of one, in four queries however many there are."""
-        now, by_endpoint = datetime.now(UTC), self._routes.by_endpoint
+        now, by_endpoint = datetime.now(UTC), self._deployment.table.by_endpoint
         looks: dict[str, MonitoringSummary] = {name: MonitoringSummary() for name in ([endpoint] if endpoint is not None else by_endpoint)}
         for one in await windows.newest_judged_windows(self._pool, endpoint):
             route, look = by_endpoint.get(one.endpoint), looks.get(one.endpoint)
-            if route is None or look is None or one.version not in {str(name) for name in route.split.setup.versions}:
+            if route is None or look is None or one.version not in {str(name) for name in route.setup.versions}:
                 continue
             if look.drift is None or _ORDER.index(one.state) > _ORDER.index(look.drift):
                 look.drift, look.drift_says, look.drift_until = one.verdict["state"], one.verdict["says"], one.until

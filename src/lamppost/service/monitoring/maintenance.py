@@ -1,297 +1,70 @@
-"""The lookout: what one node does in the background, for all of them, about windows, alerts, notices, reports and old records.
-
-Whichever node holds an advisory lock at the moment does it; when that node ends another takes over with the next look.
-"""
+"""The background of one node: the jobs of the leader in their order, and the samples that every node takes of its own lanes."""
 
 from __future__ import annotations
 
 import asyncio
-import logging
-import time
-from collections import defaultdict
-from collections.abc import Awaitable, Callable
-from datetime import UTC, datetime, timedelta
+from datetime import datetime
 
-import psycopg
-from psycopg_pool import PoolTimeout
-
-from lamppost.core.monitoring import alert_rules
-from lamppost.core.monitoring.alert_rules import Alert, ErrorBudget, RuleReading, next_alert
-from lamppost.core.monitoring.latency_histogram import quantiles
-from lamppost.core.monitoring.settings import AlertRule, Objectives
-from lamppost.service.deployment.route_table import Route, Routes
+from lamppost.service.deployment.deployment import Deployment
+from lamppost.service.monitoring.alert_evaluation import AlertEvaluation
 from lamppost.service.monitoring.drift_evaluation import DriftEvaluation
-from lamppost.service.monitoring.notices import NoticeSender, alert_event
+from lamppost.service.monitoring.lane_sampling import sample_lanes
+from lamppost.service.monitoring.leader import Job, Leader
+from lamppost.service.monitoring.notices import NoticeSender
 from lamppost.service.monitoring.reports import send_due_reports
+from lamppost.service.monitoring.retention import roll_up_and_delete
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.service.settings import Settings
-from lamppost.store import alerts, outcomes, timeline, windows
-from lamppost.store.alerts import StoredAlert
 from lamppost.store.database import Pool
-from lamppost.store.timeline import Totals
-from lamppost.store.windows import JudgedWindow
-
-log = logging.getLogger("lamppost.lookout")
-
-LOOK_S = 2.0
-_REST = 9
-"""While calls come, looks rest for so many times what one took, so that answers do not wait for them."""
-_BUSY_CALLS_S = 100.0
-_LONGEST_REST_S = 30.0
-_LOCK = 8_423
-_EVERY = {"alerts": 5.0, "merge": 60.0, "reports": 20.0, "roll up": 3_600.0}
-_LANES_S = 30.0
-_EVER = datetime(1971, 1, 1, tzinfo=UTC)
-_NEVER = datetime.max.replace(tzinfo=UTC)
-_QUIET = timedelta(minutes=30)
-"""An alert with a cause that was told so short a time ago is told no more."""
 
 
-Routed = list[tuple[str, Route]]
+class Maintenance:
+    """`start` once, `close` ends it. node : the name that this node's samples are kept under."""
 
-
-class Lookout:
-    """The background of one node; `start` once, `close` ends it."""
-
-    def __init__(self, pool: Pool, routes: Routes, counting: WindowCounting, settings: Settings, node: str) -> None:
-        self.judging = DriftEvaluation(pool, routes, counting)
+    def __init__(self, pool: Pool, deployment: Deployment, window_counting: WindowCounting, settings: Settings, node: str) -> None:
+        self.drift_evaluation = DriftEvaluation(pool, deployment, window_counting)
         self.notices = NoticeSender(pool, settings)
         self._pool = pool
-        self._routes = routes
-        self._settings = settings
+        self._deployment = deployment
         self._node = node
-        self._done: dict[str, float] = {}
-        self._closes: dict[str, tuple[int, datetime]] = {}
-        self._tasks: list[asyncio.Task[None]] = []
+        self._alerts = AlertEvaluation(pool, deployment, self.drift_evaluation, settings.address)
+        jobs = (
+            Job("judge windows", 0.0, self._judge_windows),
+            Job("evaluate alerts", 5.0, self._alerts.evaluate_alerts),
+            Job("send notices", 0.0, self._send_notices),
+            Job("merge window counts", 60.0, self._merge_deltas),
+            Job("send reports", 20.0, self._send_reports),
+            Job("roll up and delete", 3_600.0, self._roll_up),
+        )
+        self._leader = Leader(pool, jobs, self._count_calls, self._alerts.forget_windows)
+        self._sampling: asyncio.Task[None] | None = None
 
     def start(self) -> None:
-        """Begin to look."""
-        self._tasks = [asyncio.create_task(self._run(), name="lookout"), asyncio.create_task(self._note_lanes(), name="lanes")]
+        """Begin."""
+        self._leader.start()
+        self._sampling = asyncio.create_task(sample_lanes(self._pool, self._node, self._deployment.workers), name="lane samples")
 
     async def close(self) -> None:
-        """Stop looking; whatever was half done is done again by the next."""
-        for task in self._tasks:
-            task.cancel()
-        await asyncio.gather(*self._tasks, return_exceptions=True)
+        """Stop."""
+        if self._sampling is not None:
+            self._sampling.cancel()
+            await asyncio.gather(self._sampling, return_exceptions=True)
+        await self._leader.close()
 
-    async def _run(self) -> None:
-        took, calls, at = 0.0, 0, time.monotonic()
-        while True:
-            await asyncio.sleep(LOOK_S)
-            before, since = calls, at
-            calls, at = sum(lane.load.requests for lane in self._routes.pool.lanes), time.monotonic()
-            if calls - before > _BUSY_CALLS_S * (at - since):
-                await asyncio.sleep(max(0.0, min(_LONGEST_REST_S, _REST * took) - LOOK_S))
-            begun = time.monotonic()
-            try:
-                async with self._pool.connection() as connection:
-                    held = await connection.execute("SELECT pg_try_advisory_lock(%s)", (_LOCK,))
-                    if not (await held.fetchone() or (False,))[0]:
-                        self._closes.clear()  # what another node judges meanwhile is not known here
-                        continue
-                    try:
-                        await self._look()
-                    finally:
-                        await connection.execute("SELECT pg_advisory_unlock(%s)", (_LOCK,))
-            except (psycopg.OperationalError, PoolTimeout) as error:
-                log.debug("the lookout waits for the database: %s", error)
-            except Exception:
-                log.exception("looking out failed on a fault of our own, trying again")
-            took = time.monotonic() - begun
+    def _count_calls(self) -> int:
+        return sum(lane.load.requests for lane in self._deployment.workers.lanes)
 
-    async def _look(self) -> None:
-        await self.judging.judge_new_windows()
-        await self._now_and_then("alerts", self.watch)
+    async def _judge_windows(self, _: datetime) -> None:
+        await self.drift_evaluation.judge_new_windows()
+
+    async def _send_notices(self, _: datetime) -> None:
         await self.notices.send_due()
-        await self._now_and_then("merge", self.judging.merge_deltas)
-        await self._now_and_then("reports", self._report)
-        await self._now_and_then("roll up", self._tidy)
 
-    async def _now_and_then(self, what: str, do: Callable[[], Awaitable[None]]) -> None:
-        now = time.monotonic()
-        if now - self._done.get(what, -1e9) >= _EVERY[what]:
-            self._done[what] = now
-            await do()
+    async def _merge_deltas(self, _: datetime) -> None:
+        await self.drift_evaluation.merge_deltas()
 
-    async def _report(self) -> None:
-        await send_due_reports(self._pool, self._routes, self.notices, datetime.now(UTC))
+    async def _send_reports(self, now: datetime) -> None:
+        await send_due_reports(self._pool, self._deployment, self.notices, now)
 
-    async def _tidy(self) -> None:
-        now = datetime.now(UTC)
-        await timeline.roll_up_histograms(self._pool, now)
-        keep = {name: route.split.setup.watch for name, route in self._routes.by_endpoint.items()}
-        await timeline.delete_expired(self._pool, {name: (one.keep_days, one.statistics_days) for name, one in keep.items()}, now)
-
-    async def _note_lanes(self) -> None:
-        """Each node notes its own lanes."""
-        while True:
-            await asyncio.sleep(_LANES_S)
-            try:
-                lanes = [(lane.name, len(lane.seats), lane.waiting_rows, lane.memory_bytes / 1e6) for lane in self._routes.pool.lanes]
-                await timeline.note_lanes(self._pool, self._node, lanes)
-            except (psycopg.OperationalError, PoolTimeout):
-                continue
-            except Exception:
-                log.exception("noting lanes failed on a fault of our own")
-
-    # -- alerts -------------------------------------------------------------------------------------------------------
-
-    async def watch(self) -> None:
-        """Read every rule of every endpoint, and tell what changed."""
-        now = datetime.now(UTC)
-        known = await alerts.latest_alerts(self._pool)
-        lasts = await timeline.last_call_times(self._pool)
-        judged = set(self.judging.judged_endpoints)
-        changed: list[Alert] = []
-        routes = list(self._routes.by_endpoint.items())
-        pasts, closes = await self._pasts(routes, known, judged, now)
-        failed = await self._failed(routes, lasts, now)
-        for endpoint, route in routes:
-            for rule in route.split.setup.watch.alerts:
-                stored = known.get((endpoint, rule.on))
-                since = stored.alert.seen_at if stored is not None else None
-                if rule.on in ("drift", "odd"):
-                    readings = _of_windows(route, rule, now, since or _EVER, pasts.get(endpoint, []))
-                elif rule.on in ("errors", "p99", "budget") and not _called(rule, now, lasts.get(endpoint)):
-                    readings = [RuleReading(now, "back", "no calls", "certain", endpoint)]
-                elif rule.on == "errors":
-                    calls, many, _ = failed.get((endpoint, rule.minutes), (0, 0, 0))
-                    readings = [alert_rules.read_errors(now, endpoint, rule, calls, many)]
-                else:
-                    readings = [await self._reading(endpoint, route, rule, now, lasts.get(endpoint))]
-                changed += await self._follow(endpoint, rule, stored, readings)
-        for (endpoint, on), stored in known.items():
-            route_of = self._routes.by_endpoint.get(endpoint)
-            rule_there = route_of is None or on in {rule.on for rule in route_of.split.setup.watch.alerts}
-            if stored.alert.state != "resolved" and not rule_there:
-                over = RuleReading(now, "back", "the rule was taken away", "certain", stored.alert.reading.cause)
-                await self._follow(endpoint, AlertRule("out"), stored, [over])
-        self._closes |= closes
-        self.judging.judged_endpoints -= judged
-        await self._tell(changed, known, now)
-
-    def _may_tell(self, endpoint: str, route: Route, now: datetime) -> bool:
-        """Whether windows may say something new although none was judged: one has closed, or the endpoint was changed."""
-        revision, closes = self._closes.get(endpoint, (0, now))
-        return revision != route.split.revision or closes <= now
-
-    async def _pasts(
-        self, routes: Routed, known: dict[tuple[str, str], StoredAlert], judged: set[str], now: datetime
-    ) -> tuple[dict[str, list[JudgedWindow]], dict[str, tuple[int, datetime]]]:
-        """Judged windows of endpoints that they may say something new of, and when the next of them closes.
-
-        They go back to where the alerts on them were last looked at; without such an alert, all that there are.
-        """
-        since: dict[str, datetime] = {}
-        for endpoint, route in routes:
-            watch = route.split.setup.watch
-            on_windows = [rule.on for rule in watch.alerts if rule.on in ("drift", "odd")]
-            if on_windows and (endpoint in judged or self._may_tell(endpoint, route, now)):
-                stored = [known.get((endpoint, on)) for on in on_windows]
-                seen = min(one.alert.seen_at if one is not None else _EVER for one in stored)
-                since[endpoint] = seen - timedelta(minutes=watch.window_minutes)
-        pasts = await windows.judged_windows_by_endpoint(self._pool, since, now) if since else {}
-        open_ones = {endpoint: [one.until for one in pasts.get(endpoint, []) if one.until > now] for endpoint in since}
-        revisions = {endpoint: route.split.revision for endpoint, route in routes}
-        return pasts, {endpoint: (revisions[endpoint], min(ends, default=_NEVER)) for endpoint, ends in open_ones.items()}
-
-    async def _failed(self, routes: Routed, lasts: dict[str, datetime], now: datetime) -> dict[tuple[str, float], Totals]:
-        """Calls and failed ones, by endpoint and minutes, for the rules on errors; without those that nobody has called of late."""
-        asked: dict[float, list[str]] = defaultdict(list)
-        for endpoint, route in routes:
-            for rule in route.split.setup.watch.alerts:
-                if rule.on == "errors" and _called(rule, now, lasts.get(endpoint)):
-                    asked[rule.minutes].append(endpoint)
-        found: dict[tuple[str, float], Totals] = {}
-        for minutes, endpoints in asked.items():
-            for endpoint, totals in (
-                await timeline.service_level_totals_by_endpoint(self._pool, endpoints, now - timedelta(minutes=minutes))
-            ).items():
-                found[endpoint, minutes] = totals
-        return found
-
-    async def _follow(self, endpoint: str, rule: AlertRule, stored: StoredAlert | None, readings: list[RuleReading]) -> list[Alert]:
-        """Store what readings make of an alert; what is to be told of it: that it began, or that it is over."""
-        before, number = (stored.alert, stored.number) if stored is not None else (None, None)
-        told = []
-        for reading in readings:
-            after = next_alert(endpoint, rule, before, reading)
-            if after is None or after is before:
-                continue
-            begins = before is None or before.state == "resolved"
-            async with self._pool.connection() as connection:
-                number = await alerts.save_alert(connection, after, None if begins else number)
-            if begins or after.state == "resolved":
-                told.append(after)
-            before = after
-        return told
-
-    async def _reading(self, endpoint: str, route: Route, rule: AlertRule, now: datetime, last: datetime | None) -> RuleReading:
-        """What a rule says about now."""
-        if rule.on == "out":
-            wrong = route.state == "out"
-            return RuleReading(
-                now, "wrong" if wrong else "back", route.reason or "it answers", "certain", f"out: {route.reason or ''}"[:200]
-            )
-        if rule.on == "silence":
-            return alert_rules.read_silence(now, endpoint, rule, last)
-        if rule.on == "quality":
-            return await self._of_quality(endpoint, rule, now)
-        if rule.on == "p99":
-            total = (await timeline.phase_histograms(self._pool, endpoint, now - timedelta(minutes=rule.minutes), now)).get("total", {})
-            us = quantiles(total, (0.99,))[0]
-            return alert_rules.read_p99(now, endpoint, rule, sum(total.values()), None if us is None else us / 1e3)
-        found, calls = await budgets(self._pool, endpoint, route.split.setup.watch.objectives or Objectives(), now)
-        return alert_rules.read_budget(now, endpoint, rule, found, calls)
-
-    async def _of_quality(self, endpoint: str, rule: AlertRule, now: datetime) -> RuleReading:
-        found = await outcomes.count_right_answers(self._pool, now - timedelta(minutes=rule.minutes), now, endpoint)
-        right, known = found.get(endpoint, (0, 0))
-        return alert_rules.read_quality(now, endpoint, rule, right, known)
-
-    async def _tell(self, changed: list[Alert], known: dict[tuple[str, str], StoredAlert], now: datetime) -> None:
-        """One notice for each cause and channel. What began and ended in one look, long ago, is not told: it came with old calls."""
-        muted = await alerts.list_mutes(self._pool)
-        told_lately = {
-            stored.alert.reading.cause
-            for stored in known.values()
-            if stored.alert.state != "resolved" and stored.alert.since > now - _QUIET and stored.alert.since < now - timedelta(seconds=30)
-        }
-        by_cause: dict[tuple[str, str], list[Alert]] = defaultdict(list)
-        for alert in changed:
-            over = alert.state == "resolved"
-            old = max(alert.since, alert.resolved_at or alert.since) < now - timedelta(days=1)
-            if alert.endpoint not in muted and not old and (over or alert.reading.cause not in told_lately):
-                by_cause["resolved" if over else "firing", alert.reading.cause].append(alert)
-        if not by_cause:
-            return
-        channels = await alerts.list_channels(self._pool)
-        for (state, cause), group in by_cause.items():
-            log.warning("%s: %s", state, "; ".join(f"{one.endpoint}: {one.reading.says}" for one in group))
-            for channel in channels:
-                heard = [one for one in group if channel.hears(one.endpoint)]
-                if heard:
-                    async with self._pool.connection() as connection:
-                        await alerts.add_notices(connection, [channel.name], alert_event(self._settings.address, state, cause, heard, now))
-
-
-def _called(rule: AlertRule, now: datetime, last: datetime | None) -> bool:
-    """Whether there were calls in what a rule looks at."""
-    return last is not None and last >= now - max(timedelta(minutes=rule.minutes), timedelta(hours=1)) - timedelta(minutes=1)
-
-
-def _of_windows(route: Route, rule: AlertRule, now: datetime, since: datetime, past: list[JudgedWindow]) -> list[RuleReading]:
-    """Closed windows of what is served that ended after a time, each at its end."""
-    names = {str(version) for version in route.split.setup.versions}
-    return [
-        alert_rules.read_window_verdict(one.until, rule, one.state, one.verdict, (one.why or {}).get("says"), one.odd, one.rows)
-        for one in past
-        if one.version in names and since < one.until <= now and one.state != "too few"
-    ]
-
-
-async def budgets(pool: Pool, endpoint: str, objectives: Objectives, now: datetime) -> tuple[list[ErrorBudget], int]:
-    """The error budgets of an endpoint, and the calls of the last hour."""
-    whole = await timeline.service_level_totals(pool, endpoint, now - timedelta(days=objectives.days), objectives.fast_ms)
-    recent = await timeline.service_level_totals(pool, endpoint, now - timedelta(hours=1), objectives.fast_ms)
-    return alert_rules.error_budgets(objectives, whole, recent), recent[0]
+    async def _roll_up(self, now: datetime) -> None:
+        await roll_up_and_delete(self._pool, self._deployment, now)

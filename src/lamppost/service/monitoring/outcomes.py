@@ -18,7 +18,7 @@ from lamppost.core.monitoring.quality import estimate_as_json, estimate_mean, es
 from lamppost.core.names import closest_name, parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
 from lamppost.core.schema.fields import Field, Schema, find_field
-from lamppost.service.deployment.route_table import Routes
+from lamppost.service.deployment.deployment import Deployment
 from lamppost.store import endpoints, outcomes, packages, rollouts
 from lamppost.store.database import Pool
 from lamppost.store.outcomes import AnsweredCall, KnownOutcome, Outcome
@@ -49,16 +49,22 @@ class StoredOutcomes:
 
 
 async def store_told_outcomes(
-    pool: Pool, routes: Routes, endpoint: str, told: Sequence[ToldOutcome], key: str | None, span: tuple[datetime, datetime], by: str
+    pool: Pool,
+    deployment: Deployment,
+    endpoint: str,
+    told: Sequence[ToldOutcome],
+    key: str | None,
+    span: tuple[datetime, datetime],
+    by: str,
 ) -> StoredOutcomes:
     """Store the truth about answers of an endpoint; raise BadRequest, and store nothing, where one cannot be a truth."""
-    route = routes.route(endpoint)
-    names = [str(one) for one in route.split.setup.versions]
-    field, _ = await _truth(pool, routes, endpoint, names[0])
+    route = deployment.table.find_route(endpoint)
+    names = [str(one) for one in route.setup.versions]
+    field, _ = await _truth(pool, deployment, endpoint, names[0])
     for at, one in enumerate(told):
         _check(field, one.truth, at)
     found, unknown = await (_by_key(pool, endpoint, key, told, span) if key is not None else _by_id(pool, endpoint, told))
-    named = {made.of.version: await _truth(pool, routes, endpoint, made.of.version.partition(", ")[0]) for made in found}
+    named = {made.of.version: await _truth(pool, deployment, endpoint, made.of.version.partition(", ")[0]) for made in found}
     judged = []
     for made in found:
         of, spread = named[made.of.version]
@@ -142,7 +148,7 @@ async def feed_rollout(pool: Pool, endpoint: str, answer: str) -> None:
         return
     rollout, number = going[0].rollout, going[0].number
     past = await endpoints.endpoint_history(pool, endpoint, 100)
-    steps = [(one.since, read_counted_rollout(one.watch).step) for one in past if one.rollout == number and one.watch]
+    steps = [(one.since, read_counted_rollout(one.counted).step) for one in past if one.rollout == number and one.counted]
     counts: dict[int, StepCounts] = {}
     first = min((since for since, _ in steps), default=None)
     if first is None:
@@ -168,15 +174,17 @@ def _right(said: Any, truth: Any, field: Field, spread: float | None) -> bool:
     return is_right(said, truth)
 
 
-async def _truth(pool: Pool, routes: Routes, endpoint: str, version: str) -> tuple[Field, float | None]:
-    lamp = await routes.shelf.lamp_of((await packages.get_version(pool, parse_version(version))).digest)
-    route = routes.by_endpoint.get(endpoint)
-    field = truth_field(lamp.manifest.answers, route.split.setup.watch.truth if route is not None else None)
+async def _truth(pool: Pool, deployment: Deployment, endpoint: str, version: str) -> tuple[Field, float | None]:
+    lamp = await deployment.package_cache.lamp_of((await packages.get_version(pool, parse_version(version))).digest)
+    route = deployment.table.by_endpoint.get(endpoint)
+    field = truth_field(lamp.manifest.answers, route.setup.watch.truth if route is not None else None)
     profiles = lamp.reference.answers if lamp.reference is not None else ()
     return field, next((one.sd for one in profiles if one.name == field.name), None)
 
 
-async def quality_page(pool: Pool, routes: Routes, endpoint: str, since: datetime, until: datetime, bins: int = 24) -> dict[str, Any]:
+async def quality_page(
+    pool: Pool, deployment: Deployment, endpoint: str, since: datetime, until: datetime, bins: int = 24
+) -> dict[str, Any]:
     """Quality by version, how much is known, and over time."""
     found = await outcomes.outcomes_between(pool, endpoint, since, until)
     answered = await outcomes.count_answered_rows(pool, endpoint, since, until)
@@ -186,7 +194,7 @@ async def quality_page(pool: Pool, routes: Routes, endpoint: str, since: datetim
     versions = []
     for (version, shadow), known in sorted(by_version.items(), key=lambda pair: (pair[0][1], -len(pair[1]))):
         try:
-            field, spread = await _truth(pool, routes, endpoint, version)
+            field, spread = await _truth(pool, deployment, endpoint, version)
         except LampPostError:
             continue
         numbers = field.kind in ("number", "integer")

@@ -13,7 +13,7 @@ import orjson
 from lamppost.core.errors import LampPostError
 from lamppost.core.monitoring.alert_rules import error_budgets
 from lamppost.core.monitoring.latency_histogram import quantiles
-from lamppost.service.deployment.route_table import Routes
+from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.monitoring.outcomes import quality_page
 from lamppost.store import alerts, endpoints, timeline, windows
 from lamppost.store.database import Pool
@@ -29,22 +29,22 @@ _DRAW_S = 60.0
 _STEPS = 84
 
 
-async def report_facts(pool: Pool, routes: Routes, endpoint: str, since: datetime, until: datetime) -> dict[str, Any]:
+async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since: datetime, until: datetime) -> dict[str, Any]:
     """All that a report says, as JSON has it."""
-    route = routes.route(endpoint)
+    route = deployment.table.find_route(endpoint)
     step_s = max(60, int((until - since).total_seconds() / _STEPS))
     stretches = await timeline.load_steps(pool, endpoint, since, until, step_s)
     total = timeline.sum_steps(stretches, since)
     judged = await windows.judged_windows(pool, endpoint, None, since, until)
     fired = [one for one in await alerts.list_alerts(pool, endpoint, None, 100) if one.alert.since < until and one.alert.seen_at >= since]
-    objectives = route.split.setup.watch.objectives
-    quality = await quality_page(pool, routes, endpoint, since, until)
+    objectives = route.setup.watch.objectives
+    quality = await quality_page(pool, deployment, endpoint, since, until)
     slow = await timeline.service_level_totals(pool, endpoint, since, objectives.fast_ms if objectives else None)
     levels = error_budgets(objectives, slow, slow) if objectives else []
     drifted = [one for one in judged if one.state == "drifted"]
     return {
         "endpoint": endpoint,
-        "serves": route.split.setup.summary(),
+        "serves": route.setup.summary(),
         "since": since,
         "until": until,
         "calls": total.calls,
@@ -133,16 +133,16 @@ async def draw_report(told: dict[str, Any], form: Format) -> bytes:
     return out
 
 
-async def send_due_reports(pool: Pool, routes: Routes, notices: NoticeSender, now: datetime) -> None:
+async def send_due_reports(pool: Pool, deployment: Deployment, notices: NoticeSender, now: datetime) -> None:
     """Send the reports whose day or week is over, by mail; one that fails is tried again with the next look."""
     for channel in await alerts.list_channels(pool):
         span = {"daily": PERIODS["day"], "weekly": PERIODS["week"]}.get(channel.reports)
         if span is None or channel.kind != "mail" or now - (channel.reported_at or channel.made_at) < span:
             continue
         try:
-            for endpoint in sorted(channel.endpoints or routes.by_endpoint):
-                if endpoint in routes.by_endpoint:
-                    told = await report_facts(pool, routes, endpoint, now - span, now)
+            for endpoint in sorted(channel.endpoints or deployment.table.by_endpoint):
+                if endpoint in deployment.table.by_endpoint:
+                    told = await report_facts(pool, deployment, endpoint, now - span, now)
                     pages = [
                         (f"{endpoint}.html", "html", await draw_report(told, "html")),
                         (f"{endpoint}.pdf", "pdf", await draw_report(told, "pdf")),

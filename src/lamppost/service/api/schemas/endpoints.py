@@ -8,11 +8,11 @@ from typing import Any
 from pydantic import Field as Described
 
 from lamppost.core.endpoint.setup import EndpointSetup
+from lamppost.core.endpoint.states import EndpointState
 from lamppost.core.schema.fields import Value
 from lamppost.service.api.schemas.base import ApiModel, FieldAnswer, OverridableRequest
 from lamppost.service.api.schemas.reviews import ReviewAnswer
 from lamppost.service.api.schemas.rollouts import RolloutAnswer
-from lamppost.service.deployment.route_table import State
 from lamppost.service.monitoring.endpoint_summaries import LastHour, MonitoringSummary
 
 
@@ -20,28 +20,27 @@ class EndpointAnswer(ApiModel):
     """An endpoint at a glance."""
 
     name: str
-    state: State
-    why: str | None = Described(description="why it is not lit")
+    state: EndpointState
+    reasons: list[str] = Described(description="why it is degraded or down, or what opening waits for; else empty")
     version: str = Described(description="the one that stands for the endpoint, where several serve")
     versions: list[str]
     says: str = Described(description="what it serves, in a few words", examples=["north@1 or south@2 by district"])
     since: datetime
     changed_by: str
     revision: int
-    hour: LastHour
-    looks: MonitoringSummary
+    last_hour: LastHour
+    monitoring: MonitoringSummary
 
 
 class OverviewAnswer(ApiModel):
     """All endpoints in figures, and some of them. calls : in the last hour. alerts : open ones. found : how many the search finds.
 
-    flickering : whose workers are being replaced. outs : how many cannot answer; out : the names of the first of those.
+    states : how many endpoints are in each state; states without endpoints are left out. down : names of the first that are down.
     """
 
     endpoints: int
-    flickering: int
-    outs: int
-    out: list[str]
+    states: dict[EndpointState, int]
+    down: list[str]
     calls: int
     alerts: int
     found: int

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Literal
-
 from pydantic import Field as Described
 
+from lamppost.core.endpoint.states import LaneState
 from lamppost.service.api.schemas.base import ApiModel
 
 
@@ -28,8 +27,8 @@ class LaneStateAnswer(ApiModel):
 
     version: str
     endpoints: list[str]
-    state: Literal["opening", "lit", "restarting", "out", "closed"]
-    why: str | None
+    state: LaneState
+    reason: str | None
     copies: int
     copies_most: int
     pids: list[int]

@@ -1,0 +1,76 @@
+"""Makes this node serve what the database says: at the start, after every notification, and now and then.
+
+A new lane is opened and proven before the route moves to it. What is awake is swapped in place, what sleeps is opened when it is asked
+for, and an endpoint whose version cannot be opened is down, with the reason, and tried again later.
+"""
+
+from __future__ import annotations
+
+import asyncio
+
+from lamppost.service.deployment.activation import RouteActivation
+from lamppost.service.deployment.lane_tuning import LaneTuning
+from lamppost.service.deployment.leases import LaneLeases
+from lamppost.service.deployment.route_table import Route, RouteTable
+from lamppost.service.deployment.waking import RETRY_S, Waking
+from lamppost.store import endpoints
+from lamppost.store.database import Pool
+from lamppost.store.endpoints import EndpointRevision
+
+
+class Reconciler:
+    """For the endpoints of one node."""
+
+    def __init__(
+        self, *, pool: Pool, table: RouteTable, leases: LaneLeases, activation: RouteActivation, waking: Waking, tuning: LaneTuning
+    ) -> None:
+        self._pool = pool
+        self._table = table
+        self._leases = leases
+        self._activation = activation
+        self._waking = waking
+        self._tuning = tuning
+        self._turn = asyncio.Lock()
+
+    async def reconcile(self) -> None:
+        """Serve the newest revision of every endpoint."""
+        async with self._turn:
+            await self.serve_revisions(await endpoints.list_revisions(self._pool))
+
+    async def serve_revisions(self, revisions: list[EndpointRevision]) -> None:
+        """Serve these revisions and nothing else."""
+        wanted = {revision.endpoint: revision for revision in revisions}
+        for endpoint in self._table.by_endpoint.keys() - wanted.keys():
+            self._activation.put(endpoint, None)
+            self._activation.keep_for_rollback(endpoint, [])
+        changed = []
+        for endpoint, revision in wanted.items():
+            route = self._table.by_endpoint.get(endpoint)
+            if route is None:
+                self._activation.put(endpoint, Route(revision))
+                if self._table.settled:
+                    self._waking.wake(endpoint)
+            elif route.in_force.revision < revision.revision or route.failure:
+                changed.append(revision)
+        await asyncio.gather(*(self._settle(revision) for revision in changed))
+        self._table.settled = True
+
+    async def serve_anyway(self, revision: EndpointRevision) -> None:
+        """Serve a revision of the database after all, whatever this node has gone ahead with."""
+        async with self._table.lock(revision.endpoint):
+            await self._waking.open_revision(revision)
+
+    async def _settle(self, revision: EndpointRevision) -> None:
+        async with self._table.lock(revision.endpoint):
+            route = self._table.by_endpoint[revision.endpoint]
+            if route.in_force.revision > revision.revision:
+                return
+            if route.in_force.revision == revision.revision and not self._tries_again(route):
+                return
+            before = route.setup.versions
+            await self._waking.open_revision(revision)
+            self._tuning.apply_to(self._leases, before)
+
+    def _tries_again(self, route: Route) -> bool:
+        """Whether a route of the wanted revision is to be opened once more: it failed, some time ago."""
+        return route.predictor is None and not (route.failure and asyncio.get_running_loop().time() - route.failed_at < RETRY_S)

@@ -1,0 +1,16 @@
+"""Rolls histograms up to coarser steps, and deletes records and statistics that are older than their endpoints keep them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from lamppost.service.deployment.deployment import Deployment
+from lamppost.store import timeline
+from lamppost.store.database import Pool
+
+
+async def roll_up_and_delete(pool: Pool, deployment: Deployment, now: datetime) -> None:
+    """Both, for all endpoints; an endpoint that is gone keeps its records for the usual time."""
+    await timeline.roll_up_histograms(pool, now)
+    settings = {name: route.setup.watch for name, route in deployment.table.by_endpoint.items()}
+    await timeline.delete_expired(pool, {name: (one.keep_days, one.statistics_days) for name, one in settings.items()}, now)
