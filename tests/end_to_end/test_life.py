@@ -134,7 +134,7 @@ class Life(unittest.TestCase):
             for name in ("other", "third"):  # what was served last stays open for going back, what was before that does not
                 client.push(outage_lamp(), name)
                 client.point("outage-risk", f"{name}@1")
-            until(lambda: "outage-risk@1 was let go" in self.service.log.read_text(), what="the end of the old lane")
+            until(lambda: "outage-risk@1 was closed" in self.service.log.read_text(), what="the end of the old lane")
             slow.sendall(body[10:])
             answer = b"".join(iter(lambda: slow.recv(65_536), b""))
         self.assertIn(b"200 OK", answer)

@@ -29,7 +29,8 @@ from lamppost.service.api import (
     tokens,
 )
 from lamppost.service.console import mount_console
-from lamppost.service.http.predict_handler import PREFIX, Receive, Scope, Send, problem_headers
+from lamppost.service.http.predict_handler import PREFIX, Receive, Scope, Send
+from lamppost.service.http.problems import problem_headers
 from lamppost.service.node import Node, running
 
 _API = (endpoints, monitoring, changes, models, replay, reviews, alerts, packages, tokens, node_status)

@@ -42,18 +42,17 @@ class Auth:
         if used:
             await tokens.note_used(self._pool, {token: datetime.fromtimestamp(at, UTC) for token, at in used.items()})
 
-    def by_secret(self, secret: str) -> Principal:
-        """Whose token this is; raise NotSignedIn."""
+    def principal_of_token(self, secret: str) -> Principal:
+        """Whose token this is; raise NotSignedIn for an unknown, revoked or expired one. Nothing is charged."""
         found = self._by_hash.get(tokens.hash_of(secret))
         if found is None:
             raise NotSignedIn("this token is not known here, or was revoked; ask an admin for another one")
-        return self._admitted(found)
+        _check_expiry(found)
+        return found
 
-    def _admitted(self, found: Principal) -> Principal:
-        """Whoever it is, unless the token has expired or comes too often."""
+    def charge(self, found: Principal) -> None:
+        """Count one request of a principal; raise RateLimited, counting nothing, where its token comes too often."""
         now = time.time()
-        if found.expires_at is not None and found.expires_at.timestamp() <= now:
-            raise NotSignedIn(f"the token {found.token!r} expired at {found.expires_at:%Y-%m-%d %H:%M} UTC; ask an admin for another one")
         if found.rate_per_s is not None:
             bucket = self._buckets.get(found.token) or self._buckets.setdefault(found.token, TokenBucket.full(found.rate_per_s, now))
             if wait_s := bucket.wait_before_next(now):
@@ -62,17 +61,24 @@ class Auth:
                     retry_after_s=math.ceil(wait_s),
                 )
         self._used[found.token] = now
-        return found
 
     async def check(self, method: str, headers: Headers) -> Principal:
-        """Whoever sent these request headers; raise NotSignedIn, or NotAllowed for a cookie used from a foreign page."""
+        """Whoever sent these request headers, whose request is charged; raises as `identify` and `charge` do."""
+        principal = await self.identify(method, headers)
+        self.charge(principal)
+        return principal
+
+    async def identify(self, method: str, headers: Headers) -> Principal:
+        """Whoever sent these request headers; raise NotSignedIn, or NotAllowed for a cookie used from a foreign page. Nothing is
+        charged.
+        """
         cookie = host = origin = b""
         for name, value in headers:
             if name == b"authorization":
                 scheme, _, secret = value.decode("latin-1").partition(" ")
                 if scheme.lower() != "bearer" or not secret:
                     raise NotSignedIn("the Authorization header is not of the form: Bearer <token>")
-                return self.by_secret(secret.strip())
+                return self.principal_of_token(secret.strip())
             if name == b"cookie":
                 cookie = value
             elif name == b"host":
@@ -97,7 +103,13 @@ class Auth:
         if cached[1] < datetime.now(UTC):
             del self._sessions[secret]
             raise NotSignedIn("the session has ended; sign in again")
-        return self._admitted(cached[0])
+        _check_expiry(cached[0])
+        return cached[0]
+
+
+def _check_expiry(found: Principal) -> None:
+    if found.expires_at is not None and found.expires_at.timestamp() <= time.time():
+        raise NotSignedIn(f"the token {found.token!r} expired at {found.expires_at:%Y-%m-%d %H:%M} UTC; ask an admin for another one")
 
 
 def session_of(cookie_header: str) -> str | None:

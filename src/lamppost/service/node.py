@@ -55,7 +55,7 @@ class Node:
         self.changes = EndpointChanges(self.pool, self.deployment)
         self.rollout_driver = RolloutDriver(self.pool, self.deployment, self.changes)
         self.predict_handler = PredictHandler(self.auth, self.deployment, self.recorder, settings.max_body_bytes)
-        self.fast_path = FastPath(self.auth, self.deployment, self.recorder)
+        self.fast_path = FastPath(self.auth, self.deployment.table, self.recorder)
         self.maintenance = Maintenance(self.pool, self.deployment, self.window_counting, settings, uuid4().hex[:8])
         self.drift_evaluation = self.maintenance.drift_evaluation
         self.endpoint_summaries = EndpointSummaries(self.pool, self.deployment)

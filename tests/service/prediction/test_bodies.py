@@ -107,9 +107,9 @@ class Reading(unittest.TestCase):
         ):
             with self.subTest(kind=kind, form=form_):
                 asked = self.read(kind, body)
-                self.assertEqual((asked.form, asked.count, asked.rows), (form_, 2, ROWS))
+                self.assertEqual((asked.form, asked.row_count, asked.rows), (form_, 2, ROWS))
         asked = self.read(ARROW, write_arrow(INPUTS, columns_from_rows(INPUTS, ROWS)))
-        self.assertEqual((asked.form, asked.count, asked.rows), ("rows", 2, None))
+        self.assertEqual((asked.form, asked.row_count, asked.rows), ("rows", 2, None))
         assert asked.columns is not None
         np.testing.assert_array_equal(np.asarray(asked.columns[0].values), [1.5, 2.0])
 
@@ -117,7 +117,7 @@ class Reading(unittest.TestCase):
         kind, body = form(("burning_h", "1.5"), ("district", "mill"), ("note", "12"))
         parts = asyncio.run(bodies.read_form_parts(kind, body))
         asked = bodies.read_body(PLAN, INPUTS, MULTIPART, body, parts, b"")
-        self.assertEqual((asked.form, asked.rows), ("alone", [{"burning_h": 1.5, "district": "mill", "note": "12"}]))
+        self.assertEqual((asked.form, asked.rows), ("row", [{"burning_h": 1.5, "district": "mill", "note": "12"}]))
         kind, body = form(("note", "a"), ("note", "b"))
         with self.assertRaisesRegex(BadBody, "'note' more than once"):
             bodies.read_body(PLAN, INPUTS, MULTIPART, body, asyncio.run(bodies.read_form_parts(kind, body)), b"")
@@ -154,7 +154,7 @@ class Writing(unittest.TestCase):
         return bodies.write_answer(ANSWERS, PredictionInput(asked, rows, []), answer, wanted, {"version": "m@1"})
 
     def test_answers_in_the_form_of_the_question_and_the_type_that_is_wanted(self) -> None:
-        self.assertEqual(orjson.loads(self.write("alone", JSON, 1)), {"answer": self.SAID[0], "version": "m@1"})
+        self.assertEqual(orjson.loads(self.write("row", JSON, 1)), {"answer": self.SAID[0], "version": "m@1"})
         self.assertEqual(orjson.loads(self.write("rows", JSON)), {"answers": list(self.SAID), "version": "m@1"})
         columns = {"kwh": [1.25, 2.5], "band": ["low", "high"]}
         self.assertEqual(orjson.loads(self.write("columns", JSON)), {"columns": columns, "version": "m@1"})

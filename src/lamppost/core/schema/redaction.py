@@ -1,6 +1,11 @@
-"""What of a call may be recorded: bodies without the values of private fields."""
+"""What of a call may be recorded: bodies without the values of private fields.
+
+A body has one of three forms: one row, a list of rows, or a list of values for each field; options may stand beside.
+"""
 
 from __future__ import annotations
+
+from typing import Any
 
 import orjson
 
@@ -8,41 +13,43 @@ from lamppost.core.schema.fields import Schema
 
 
 class RedactionPolicy:
-    """What is kept of the calls to one version.
+    """What is kept of calls whose inputs, options and answers have these schemas.
 
-    >>> Kept(Schema((Field("account", "text", private=True), Field("x", "number"))), None, answers).request(b'{"account": "a", "x": 1}')
+    >>> inputs = Schema((Field("account", "text", private=True), Field("x", "number")))
+    >>> RedactionPolicy(inputs, None, answers).redact_request(b'{"account": "a", "x": 1}')
     b'{"x":1}'
     """
 
     def __init__(self, inputs: Schema, options: Schema | None, answers: Schema) -> None:
-        self._asked = frozenset(field.name for field in (*inputs, *(options or ())) if field.private)
-        self._said = frozenset(field.name for field in answers if field.private)
+        self._private_inputs = frozenset(field.name for field in (*inputs, *(options or ())) if field.private)
+        self._private_answers = frozenset(field.name for field in answers if field.private)
 
     @property
     def keeps_everything(self) -> bool:
         """Whether no field is private."""
-        return not self._asked and not self._said
+        return not self._private_inputs and not self._private_answers
 
     def redact_request(self, body: bytes) -> bytes:
-        """A request that was taken."""
-        if not self._asked:
-            return body
-        said = orjson.loads(body)
-        for one in [*said.get("rows", [said]), said.get("options", {})]:
-            for name in self._asked & one.keys():
-                del one[name]
-        return orjson.dumps(said)
+        """A request that was answered, as JSON, without private values."""
+        return _without(body, self._private_inputs, "rows", None)
 
     def redact_refused(self, body: bytes) -> bytes | None:
-        """A request that was refused: nothing where it may hold private values, because what is wrong with it may be anything."""
-        return None if self._asked else body
+        """A request that was refused: nothing where a field is private, because what is wrong with the body may be anything."""
+        return None if self._private_inputs else body
 
     def redact_answer(self, body: bytes) -> bytes:
-        """An answer that was given."""
-        if not self._said:
-            return body
-        said = orjson.loads(body)
-        for one in said.get("answers", [said.get("answer", {})]):
-            for name in self._said & one.keys():
-                del one[name]
-        return orjson.dumps(said)
+        """An answer that was given, as JSON, without private values."""
+        return _without(body, self._private_answers, "answers", "answer")
+
+
+def _without(body: bytes, private: frozenset[str], rows_key: str, row_key: str | None) -> bytes:
+    """A body without these fields. row_key : where a single row stands, None where the body is the row itself."""
+    if not private:
+        return body
+    whole: dict[str, Any] = orjson.loads(body)
+    parts = [whole.get("options"), whole.get("columns"), *whole.get(rows_key, [whole if row_key is None else whole.get(row_key)])]
+    for part in parts:
+        if isinstance(part, dict):
+            for name in private & part.keys():
+                del part[name]
+    return orjson.dumps(whole)

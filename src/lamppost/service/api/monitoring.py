@@ -44,7 +44,7 @@ from lamppost.service.monitoring import outcomes
 from lamppost.service.monitoring.alert_evaluation import endpoint_budgets
 from lamppost.service.monitoring.drift_evaluation import window_start
 from lamppost.service.node import Node
-from lamppost.service.prediction.call import new_request_id
+from lamppost.service.prediction.request_ids import new_request_id
 from lamppost.service.records.record_writer import InProcessSink
 from lamppost.store import endpoints, packages, timeline, windows
 from lamppost.store.call_records import CallRecord, pack_calls

@@ -22,7 +22,8 @@ async def sign_in(given: SignInRequest, request: Request, response: Response, no
     if (given.token is None) == (given.link is None):
         raise BadRequest("give either a token or a link")
     if given.token is not None:
-        principal = node.auth.by_secret(given.token.strip())
+        principal = node.auth.principal_of_token(given.token.strip())
+        node.auth.charge(principal)
     else:
         assert given.link is not None
         token = await tokens.use_link(node.pool, given.link)

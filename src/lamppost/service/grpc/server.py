@@ -13,7 +13,7 @@ from grpc_health.v1 import health_pb2, health_pb2_grpc
 from grpc_reflection.v1alpha import reflection
 
 from lamppost.core.errors import LampPostError, SetupError
-from lamppost.core.payload.coercion import MAX_LISTED, Coercion
+from lamppost.core.payload.coercion import MAX_LISTED
 from lamppost.core.payload.text_formats import JSON
 from lamppost.runtime.lane_options import RequestOptions
 from lamppost.service.auth import Auth
@@ -21,7 +21,8 @@ from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.grpc import predict_pb2 as pb
 from lamppost.service.grpc.messages import read_predict_request, write_predict_reply
 from lamppost.service.prediction import bodies
-from lamppost.service.prediction.call import Ongoing, PhaseTimer, new_request_id
+from lamppost.service.prediction.call import PredictionCall
+from lamppost.service.prediction.request_ids import valid_traceparent
 from lamppost.service.records.recorder import Recorder
 
 log = logging.getLogger("lamppost.grpc")
@@ -47,10 +48,10 @@ Context = Any
 class RefusedCall(Exception):
     """A call that ends with a status."""
 
-    def __init__(self, error: LampPostError, request_id: str) -> None:
+    def __init__(self, error: LampPostError, problem: bytes, request_id: str) -> None:
         super().__init__(error.detail)
         self.error = error
-        self.problem = orjson.dumps({**error.to_problem(), "request_id": request_id}, default=str)
+        self.problem = problem
         self.request_id = request_id
 
 
@@ -79,60 +80,51 @@ class PredictionServicer:
                 await _end(context, refused)
 
     async def _answer(self, message: pb.PredictRequest, context: Context) -> pb.PredictReply:
-        clock, request_id = PhaseTimer(), new_request_id()
-        call = Ongoing(message.endpoint, request_id)
+        call = PredictionCall(message.endpoint)
         try:
-            reply, body = await self._asked(message, context, call, clock)
+            reply, body = await self._ask(message, context, call)
         except LampPostError as error:
-            call.failed(error)
-            refused = RefusedCall(error, request_id)
+            refused = RefusedCall(error, call.refuse(error), call.request_id)
         except Exception:
-            log.exception("request %s to %s failed on a fault of our own", request_id, message.endpoint)
-            refused = RefusedCall(LampPostError("the service failed on this request; the log has more"), request_id)
+            fault = call.own_fault()
+            refused = RefusedCall(fault, call.problem(fault), call.request_id)
         else:
-            clock.mark("answer")
-            for phase, seconds in clock.phases.items():
+            call.timer.mark("answer")
+            for phase, seconds in call.timer.phases.items():
                 reply.timing_ms[phase] = seconds * 1e3
-            call.record(self._recorder, clock, 200, body)
+            call.record(self._recorder, 200, body)
             return reply
-        clock.mark("answer")
-        if call.known:
-            call.record(self._recorder, clock, refused.error.status, refused.problem)
+        call.timer.mark("answer")
+        call.record(self._recorder, refused.error.status, refused.problem)
         raise refused
 
-    async def _asked(self, message: pb.PredictRequest, context: Context, call: Ongoing, clock: PhaseTimer) -> tuple[pb.PredictReply, bytes]:
+    async def _ask(self, message: pb.PredictRequest, context: Context, call: PredictionCall) -> tuple[pb.PredictReply, bytes]:
+        """The reply, and the answer as it is recorded."""
         headers = [(key.encode(), value.encode() if isinstance(value, str) else value) for key, value in context.invocation_metadata()]
-        principal = await self._auth.check("POST", headers)
-        principal.require_permission("predict", message.endpoint)
-        call.token = principal.token
-        route, serving = await self._deployment.waking.awake(message.endpoint)
-        call.known, call.version, call.keeps, call.serving = True, str(route.in_force.version), serving.redaction, serving
-        call.after = route.hooks
-        clock.mark("token")
-        told: list[Coercion] | None = [] if route.setup.lenient else None
-        asked, call.body = read_predict_request(message, serving.plan, serving.columns, told)
-        call.rows = asked.count
-        if asked.columns is not None:
-            call.kind, call.asked = GRPC, asked
-        clock.mark("validate")
+        call.admit(self._auth, await self._auth.identify("POST", headers))
+        call.trace = next((valid_traceparent(value) for name, value in headers if name == b"traceparent"), None)
+        route, predictor = await self._deployment.waking.awake(message.endpoint)
+        call.bind(predictor, route.hooks, str(route.in_force.version), route.setup.lenient)
+        call.timer.mark("read")
+        given, call.body = read_predict_request(message, predictor.plan, predictor.columns, call.coercions)
+        as_columns = given.columns is not None
+        if as_columns:
+            call.content_type = GRPC
+        given = given._replace(size_bytes=message.ByteSize(), as_columns=as_columns, headers=headers)
+        call.validated(given)
         left = context.time_remaining()
         deadline = None if left is None else asyncio.get_running_loop().time() + left
-        terms = RequestOptions(deadline=deadline, is_abandoned=context.cancelled, request_id=call.request_id)
-        with self._deployment.kept_open(message.endpoint, serving):
-            served = await serving.predict(asked, asked.columns is not None, message.ByteSize(), headers, terms)
-        clock.took(served.answer.queue_s, served.answer.worker_s)
-        call.version, call.answered = served.version, served.answer
-        if call.after is not None:
-            ms = (clock.last - clock.start) * 1e3
-            call.after.after_answer(served.version, served.rows, served.answer.rows, ms, call.request_id, call.token)
-        about: dict[str, Any] = {"version": served.version, "request_id": call.request_id}
-        reply = write_predict_reply(serving.answers, asked, served.answer)
-        reply.version, reply.request_id = served.version, about["request_id"]
-        for change in (told or [])[:MAX_LISTED]:
-            reply.changed.add(row=change.row, field=change.field, given=change.given, taken=change.taken or "")
-        if asked.columns is not None:
+        options = RequestOptions(deadline=deadline, is_abandoned=context.cancelled, request_id=call.request_id)
+        with self._deployment.kept_open(message.endpoint, predictor):
+            output = await predictor.predict(given, options)
+        call.answered(output)
+        reply = write_predict_reply(predictor.answers, given, output.answer)
+        reply.version, reply.request_id = output.version, call.request_id
+        for coercion in (call.coercions or [])[:MAX_LISTED]:
+            reply.changed.add(row=coercion.row, field=coercion.field, given=coercion.given, taken=coercion.taken or "")
+        if as_columns:
             return reply, orjson.dumps({"content_type": GRPC, "bytes": reply.ByteSize()})
-        return reply, bodies.write_answer(serving.answers, asked, served.answer, JSON, about)
+        return reply, bodies.write_answer(predictor.answers, given, output.answer, JSON, call.envelope())
 
 
 async def _end(context: Context, refused: RefusedCall) -> None:

@@ -14,6 +14,7 @@ from lamppost.core.errors import BadRequest, HeadersTooLarge, RequestTooSlow
 from lamppost.core.limits import BODY_PAUSE_S, HEAD_S, MAX_HEADER_BYTES, MAX_HEADERS
 from lamppost.runtime.lane_options import RequestOptions
 from lamppost.service.http.fast_path import FastPath, FastPathCall
+from lamppost.service.http.predict_handler import ADMITTED_CALL, REQUEST_OPTIONS
 
 _REST_S = 0.25
 
@@ -36,7 +37,7 @@ class HttpConnection(HttpToolsProtocol):
         self._idle_since = 0.0
         self._resting: asyncio.TimerHandle | None = None
         self.request_options = RequestOptions(is_abandoned=self._is_lost)
-        self._quick: FastPath | None = getattr(getattr(self.app, "node", None), "quick", None)
+        self._fast_path: FastPath | None = getattr(getattr(self.app, "node", None), "fast_path", None)
 
     def _is_lost(self) -> bool:
         return self._lost
@@ -74,7 +75,11 @@ class HttpConnection(HttpToolsProtocol):
             self._refuse_head()
             return
         before = self.cycle
-        if self._quick is not None and (before is None or before.response_complete) and (call := self._quick.begin(self)) is not None:
+        if (
+            self._fast_path is not None
+            and (before is None or before.response_complete)
+            and (call := self._fast_path.begin(self)) is not None
+        ):
             self.cycle = call  # type: ignore[assignment]
             return
         self._to_app()
@@ -84,7 +89,7 @@ class HttpConnection(HttpToolsProtocol):
         super().on_message_begin()
         self.url, self.headers, self.expect_100_continue = url, headers, expects
         self.scope["headers"] = headers
-        self.scope["lamppost.terms"] = self.request_options  # type: ignore[typeddict-unknown-key]
+        self.scope[REQUEST_OPTIONS] = self.request_options  # type: ignore[literal-required]
         super().on_headers_complete()
 
     def on_message_complete(self) -> None:
@@ -95,14 +100,15 @@ class HttpConnection(HttpToolsProtocol):
         call: Any = self.cycle
         if type(call) is FastPathCall:
             if not call.run():
-                self._the_long_way(call)
+                self._hand_over(call)
         else:
             super().on_message_complete()
 
-    def _the_long_way(self, call: FastPathCall) -> None:
-        """Give a call to the app after all, with the body that it has."""
+    def _hand_over(self, call: FastPathCall) -> None:
+        """Give a call of the fast path to the app after all, with the body that it has."""
         self.cycle = None  # type: ignore[assignment]
         self._to_app()
+        self.scope[ADMITTED_CALL] = call.call  # type: ignore[literal-required]
         self.cycle.body += call.body
         super().on_message_complete()
 

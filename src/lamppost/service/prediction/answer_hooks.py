@@ -12,7 +12,7 @@ import orjson
 from lamppost.core.endpoint.endpoint_schema import WHICH, fit_rows
 from lamppost.core.endpoint.rollout_counts import RolloutTally
 from lamppost.core.endpoint.shares import GOLDEN
-from lamppost.core.errors import LampPostError
+from lamppost.core.errors import LampPostError, LaneFull
 from lamppost.core.payload.validation_plan import Row
 from lamppost.core.schema.fields import Schema
 from lamppost.runtime.lane import Lane
@@ -85,12 +85,14 @@ class AnswerHooks:
     def _copy(self, lane: Lane, rows: Sequence[Row], reply: _Copy) -> None:
         """Rows for another lane, behind all live calls; left out where the lane has enough to do."""
         if lane.waiting > _MOST_WAITING:
-            reply.set_exception(LampPostError("there was no room for a copy"))
+            reply.leave_out()
             return
         terms = RequestOptions(bulk=True, deadline=asyncio.get_running_loop().time() + _COPY_S)
         try:
             taken = list(rows) if lane.columns.names == self._columns.names else fit_rows(rows, lane.columns, self._columns, lane.name)
             lane.submit(taken, 64 * len(rows), terms, reply)
+        except LaneFull:
+            reply.leave_out()
         except LampPostError as error:
             reply.set_exception(error)
 
@@ -111,6 +113,9 @@ class _Copy:
 
     def set_exception(self, _: LampPostError) -> None:
         """What went wrong instead."""
+
+    def leave_out(self) -> None:
+        """There was no room for the copy in the lane's queue."""
 
 
 class _Compared(_Copy):
@@ -144,10 +149,10 @@ class _Recorded(_Copy):
         phases = {"queue": int(answer.queue_s * 1e6), "worker": int(answer.worker_s * 1e6)}
         self._record(200, phases, answer.batch_rows, body)
 
+    def leave_out(self) -> None:
+        self._shadow.left_out += 1
+
     def set_exception(self, error: LampPostError) -> None:
-        if error.code == "error":
-            self._shadow.left_out += 1
-            return
         self._shadow.failed += 1
         self._record(error.status, {}, None, orjson.dumps(error.to_problem(), default=str))
 

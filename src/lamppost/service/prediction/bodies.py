@@ -30,7 +30,7 @@ from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.schema.columns import Column, answer_rows_from_columns, column_from_values, columns_from_rows, json_values
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.runtime.lane_options import LaneAnswer
-from lamppost.service.prediction.predictors import PredictionInput
+from lamppost.service.prediction.predictors import Form, PredictionInput
 
 READ = (JSON, NDJSON, CSV, ARROW, MULTIPART)
 WRITTEN = (JSON, NDJSON, CSV, ARROW)
@@ -113,15 +113,16 @@ def read_body(
         if options is not None:
             raise BadJson("options of a JSON body stand in the body, beside its fields or rows", example=plan.example())
         said = plan.read_body(body, told)
-        return PredictionInput("alone" if said.single_row else "columns" if said.as_columns else "rows", len(said.rows), said.rows)
+        return PredictionInput("row" if said.single_row else "columns" if said.as_columns else "rows", len(said.rows), said.rows)
     if kind == ARROW:
         values, count = read_arrow(plan.schema, body, plan.max_rows)
         chosen = plan.read_options(options)
         values += [column_from_values(field, [chosen[field.name]] * count) for field in columns.fields[len(plan.schema) :]]
         return PredictionInput("rows", count, columns=values)
+    form: Form
     if kind == MULTIPART:
         rows = [plan.read_body(_row_of(plan.schema, parts), told).rows[0]]
-        form = "alone"
+        form = "row"
     else:
         rows = read_ndjson(plan, body, told=told) if kind == NDJSON else read_csv(plan, body, told=told)
         form = "rows"
@@ -184,12 +185,12 @@ def write_answer(answers: Schema, asked: PredictionInput, answer: LaneAnswer, wa
     """The body of an answer; ``about`` is version, request id, and what was changed, which JSON carries too."""
     if wanted == ARROW:
         return write_arrow(answers, columns_from_rows(answers, answer.rows) if answer.columns is None else answer.columns)
-    rows = answer.rows if answer.columns is None else answer_rows_from_columns(answers, answer.columns, asked.count)
+    rows = answer.rows if answer.columns is None else answer_rows_from_columns(answers, answer.columns, asked.row_count)
     if wanted == CSV:
         return write_csv(answers, rows)
     if wanted == NDJSON:
         return write_ndjson(rows)
-    if asked.form == "alone":
+    if asked.form == "row":
         return orjson.dumps({"answer": rows[0], **about})
     if asked.form == "columns":
         return orjson.dumps({"columns": write_columns(answers, rows), **about})
@@ -207,8 +208,8 @@ def request_as_json(plan: ValidationPlan, columns: Schema, kind: str, asked: Pre
     names = plan.schema.names
     rows = [dict(zip(names, values, strict=False)) for values in zip(*lists, strict=True)]
     said: dict[str, Any] = {"rows": rows, "content_type": kind}
-    if asked.count > KEPT_ROWS:
-        said["left_out"] = asked.count - KEPT_ROWS
+    if asked.row_count > KEPT_ROWS:
+        said["left_out"] = asked.row_count - KEPT_ROWS
     return orjson.dumps(said)
 
 

@@ -1,134 +1,156 @@
-"""One call on its way: its id, its clock, what is learned about it, and the record that is made of it in the end."""
+"""One prediction from admitted to recorded, whichever transport it came by.
+
+A transport reads and writes bytes; everything that must not depend on the transport is here. It takes a call through these steps, in this
+order, and any of them may end in `refuse` instead:
+
+    admit ─► bind ─► validated ─► (the predictor answers) ─► answered ─► record
+
+- `admit`: the token's role covers the endpoint, and its rate is charged, once per call, also where one transport hands the call to another;
+- `bind`: what answers, and what of the call may be recorded;
+- `validated`: the rows that were read, with what lenient reading changed;
+- `answered`: phases, the version that answered, what follows an answer (counts of a rollout, copies to shadows);
+- `refuse`: the problem document of an error, and its count where a version is to blame;
+- `record`: the record, without private values.
+
+Knows neither HTTP nor gRPC.
+"""
 
 from __future__ import annotations
 
+import logging
 import time
-from random import Random, SystemRandom
+from typing import Any
 
 import orjson
 
 from lamppost.core.errors import LampPostError
+from lamppost.core.payload.coercion import MAX_LISTED, Coercion
 from lamppost.core.payload.text_formats import JSON
+from lamppost.core.roles import Principal
 from lamppost.core.schema.redaction import RedactionPolicy
-from lamppost.core.tracing import read_traceparent
 from lamppost.runtime.lane_options import LaneAnswer
+from lamppost.service.auth import Auth
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.answer_hooks import AnswerHooks
-from lamppost.service.prediction.predictors import PredictionInput, Predictor
+from lamppost.service.prediction.phase_timer import PhaseTimer
+from lamppost.service.prediction.predictors import PredictionInput, PredictionOutput, Predictor
+from lamppost.service.prediction.request_ids import new_request_id
 from lamppost.service.records.recorder import MAX_PAYLOAD_BYTES, Recorder
 from lamppost.store.call_records import CallRecord
 
+log = logging.getLogger("lamppost.predict")
+
 _REFUSED_KEPT = 2_000
-_random = Random(SystemRandom().getrandbits(256))
-getrandbits = _random.getrandbits
-_latest_ms = 0
+"""Bytes kept of a refused body that is no JSON."""
 
 
-def new_request_id(millis: int | None = None) -> str:
-    """UUID version 7 (RFC 9562, section 5.7) as text: ordered by time to the millisecond, random below. millis : since 1970; or now."""
-    if millis is None:
-        # a clock that is set back does not take ids back: what came later still sorts later (RFC 9562, section 6.2)
-        global _latest_ms
-        millis = _latest_ms = max(_latest_ms, time.time_ns() // 1_000_000)
-    high, middle, low = getrandbits(12), 0x8000 | getrandbits(14), getrandbits(48)
-    return f"{millis >> 16:08x}-{millis & 0xFFFF:04x}-7{high:03x}-{middle:04x}-{low:012x}"
+class PredictionCall:
+    """What is known of one call.
 
-
-def valid_traceparent(header: bytes) -> str | None:
-    """A valid traceparent as text."""
-    text = header.decode("latin-1").strip()
-    return text if read_traceparent(text) is not None else None
-
-
-class PhaseTimer:
-    """Phases of one request, each from the end of the one before."""
-
-    __slots__ = ("last", "phases", "start")
-
-    def __init__(self) -> None:
-        self.start = self.last = time.perf_counter()
-        self.phases: dict[str, float] = {}
-
-    def mark(self, phase: str) -> None:
-        """End a phase."""
-        now = time.perf_counter()
-        self.phases[phase] = now - self.last
-        self.last = now
-
-    def took(self, queue_s: float, worker_s: float) -> None:
-        """What the lane says of its two phases."""
-        self.phases["queue"], self.phases["worker"] = queue_s, worker_s
-        self.last = time.perf_counter()
-
-    def server_timing(self) -> bytes:
-        """The Server-Timing header (W3C), durations in milliseconds."""
-        parts = [f"{name};dur={seconds * 1e3:.3f}" for name, seconds in self.phases.items()]
-        parts.append(f"total;dur={(self.last - self.start) * 1e3:.3f}")
-        return ", ".join(parts).encode()
-
-
-class Ongoing:
-    """What is learned about one request on its way."""
+    endpoint : the name that it was sent to. request_id : its own. trace : the caller's trace context, None without one.
+    token : the name of the token, None until it is admitted.
+    predictor, redaction : None until it is bound. version : the version or versions that answered, or that stand for the endpoint.
+    body : the request as it came, None where it was too large to hold. content_type, answer_type : of request and answer.
+    input : the rows or columns that were read. coercions : what lenient reading changed, None where reading is strict.
+    """
 
     __slots__ = (
-        "after",
-        "answered",
-        "asked",
+        "answer",
+        "answer_type",
         "body",
+        "coercions",
+        "content_type",
         "endpoint",
-        "keeps",
-        "kind",
-        "known",
+        "hooks",
+        "input",
+        "predictor",
+        "redaction",
         "request_id",
         "rows",
-        "serving",
+        "timer",
         "token",
         "trace",
         "version",
-        "wrote",
     )
 
-    def __init__(self, endpoint: str, request_id: str) -> None:
+    def __init__(self, endpoint: str) -> None:
+        self.timer = PhaseTimer()
         self.endpoint = endpoint
-        self.request_id = request_id
-        self.known = False
-        self.keeps: RedactionPolicy | None = None
-        self.version: str | None = None
+        self.request_id = new_request_id()
         self.token: str | None = None
         self.trace: str | None = None
+        self.predictor: Predictor | None = None
+        self.redaction: RedactionPolicy | None = None
+        self.hooks: AnswerHooks | None = None
+        self.version: str | None = None
+        self.coercions: list[Coercion] | None = None
+        self.content_type = self.answer_type = JSON
         self.body: bytes | None = None
+        self.input: PredictionInput | None = None
         self.rows = 0
-        self.answered: LaneAnswer | None = None
-        self.serving: Predictor | None = None
-        self.kind = self.wrote = JSON
-        self.asked: PredictionInput | None = None
-        self.after: AnswerHooks | None = None
+        self.answer: LaneAnswer | None = None
 
-    def failed(self, error: LampPostError) -> None:
-        """It could not be answered; where a version is to blame, that is counted."""
+    def admit(self, auth: Auth, principal: Principal) -> None:
+        """Let a principal in: raise NotAllowed, or RateLimited. A call that was admitted before is not charged again."""
+        if self.token is None:
+            principal.require_permission("predict", self.endpoint)
+            auth.charge(principal)
+            self.token = principal.token
+        self.timer.mark("token")
+
+    def bind(self, predictor: Predictor, hooks: AnswerHooks | None, version: str, lenient: bool) -> None:
+        """Say what answers, and what holds for the call because of that. version : what stands for the endpoint."""
+        self.predictor, self.redaction, self.hooks, self.version = predictor, predictor.redaction, hooks, version
+        self.coercions = [] if lenient else None
+
+    def validated(self, given: PredictionInput) -> None:
+        """Take in what the body asks for."""
+        self.input, self.rows = given, given.row_count
+        self.timer.mark("validate")
+
+    def answered(self, output: PredictionOutput) -> None:
+        """Take in the answer, and set off what follows one."""
+        answer = output.answer
+        self.timer.note_lane(answer.queue_s, answer.worker_s)
+        self.version, self.answer = output.version, answer
+        if self.hooks is not None:
+            self.hooks.after_answer(output.version, output.rows, answer.rows, self.timer.total_s * 1e3, self.request_id, self.token)
+
+    def envelope(self) -> dict[str, Any]:
+        """What stands beside the answers in JSON: version, request id, and what lenient reading changed."""
+        about: dict[str, Any] = {"version": self.version, "request_id": self.request_id}
+        if self.coercions:
+            about["changed"] = [coercion.to_dict() for coercion in self.coercions[:MAX_LISTED]]
+        return about
+
+    def refuse(self, error: LampPostError) -> bytes:
+        """The problem document of an error that ends this call; where a version is to blame, that is counted."""
         self.version = error.version or self.version
-        if error.status >= 500 and self.after is not None:
-            self.after.after_failure(self.version)
+        if error.status >= 500 and self.hooks is not None:
+            self.hooks.after_failure(self.version)
+        return self.problem(error)
 
-    def recorded(self) -> bytes | None:
-        """A body in another type than JSON, as JSON."""
-        if self.serving is None or self.asked is None:
-            return None
-        return bodies.request_as_json(self.serving.plan, self.serving.columns, self.kind, self.asked)
+    def problem(self, error: LampPostError) -> bytes:
+        """The problem document of an error that no version is to blame for."""
+        return orjson.dumps({**error.to_problem(), "request_id": self.request_id}, default=str)
 
-    def record(self, recorder: Recorder, clock: PhaseTimer, status: int, body: bytes) -> None:
-        """Hand the record over; ``body`` is what was answered."""
-        phases = {name: round(seconds * 1e6) for name, seconds in clock.phases.items()}
-        batch_rows = self.answered.batch_rows if self.answered is not None else None
-        kept, body = _as_json(self, status, body)
-        if kept is not None and self.keeps is not None and not self.keeps.keeps_everything:
-            kept = self.keeps.redact_request(kept) if status == 200 else self.keeps.redact_refused(kept)
-            body = self.keeps.redact_answer(body) if status == 200 else body
-        if kept is not None and (status == 400 or len(kept) > MAX_PAYLOAD_BYTES or status == 413):
-            # not JSON, or too large: its start as a JSON string
-            kept = orjson.dumps(kept[:_REFUSED_KEPT].decode("utf-8", "replace"))
-        elif kept is not None and status == 422:
-            kept = _json_or_text(kept)
+    def own_fault(self) -> LampPostError:
+        """The error of a call that failed on a fault of the service, whose traceback is logged."""
+        log.exception(
+            "request %s to %s failed on a fault of our own", self.request_id, self.endpoint, extra={"request_id": self.request_id}
+        )
+        return LampPostError("the service failed on this request; the log has more")
+
+    def record(self, recorder: Recorder, status: int, body: bytes) -> None:
+        """Hand the record over, if the call got as far as an endpoint. body : what was sent back, or stands for that as JSON."""
+        if self.predictor is None:
+            return
+        request, answer = self._recorded_request(status), body
+        if status == 200:
+            if self.answer_type != JSON and self.body is not None:
+                answer = orjson.dumps({"content_type": self.answer_type, "bytes": len(body)})
+            elif self.redaction is not None and not self.redaction.keeps_everything:
+                answer = self.redaction.redact_answer(answer)
         recorder.add_record(
             CallRecord(
                 time.time(),
@@ -138,26 +160,30 @@ class Ongoing:
                 self.token,
                 status,
                 self.rows,
-                batch_rows,
-                round((clock.last - clock.start) * 1e6),
-                phases,
-                kept,
-                body if len(body) <= MAX_PAYLOAD_BYTES else None,
+                self.answer.batch_rows if self.answer is not None else None,
+                round(self.timer.total_s * 1e6),
+                self.timer.as_microseconds(),
+                request,
+                answer if len(answer) <= MAX_PAYLOAD_BYTES else None,
                 trace=self.trace,
             )
         )
 
-
-def _as_json(call: Ongoing, status: int, body: bytes) -> tuple[bytes | None, bytes]:
-    """Request and answer of a call as JSON, whatever types they had; a refused body that is no JSON is not kept."""
-    kept = call.body
-    if call.kind != JSON and call.asked is not None:
-        kept = call.recorded()
-    elif kept is not None and call.kind != JSON:
-        kept = orjson.dumps({"content_type": call.kind, "bytes": len(kept)})
-    if status == 200 and call.wrote != JSON and call.body is not None:
-        body = orjson.dumps({"content_type": call.wrote, "bytes": len(body)})
-    return kept, body
+    def _recorded_request(self, status: int) -> bytes | None:
+        """The request as JSON that PostgreSQL holds, without private values; None where nothing of it may be kept."""
+        kept = self.body
+        if self.content_type != JSON:
+            if self.input is not None and self.predictor is not None:
+                kept = bodies.request_as_json(self.predictor.plan, self.predictor.columns, self.content_type, self.input)
+            elif kept is not None:
+                kept = orjson.dumps({"content_type": self.content_type, "bytes": len(kept)})
+        if kept is not None and self.redaction is not None and not self.redaction.keeps_everything:
+            kept = self.redaction.redact_request(kept) if status == 200 else self.redaction.redact_refused(kept)
+        if kept is None or (status == 200 and len(kept) <= MAX_PAYLOAD_BYTES):
+            return kept
+        if status in (400, 413) or len(kept) > MAX_PAYLOAD_BYTES:
+            return orjson.dumps(kept[:_REFUSED_KEPT].decode("utf-8", "replace"))
+        return _json_or_text(kept) if status == 422 else kept
 
 
 def _json_or_text(body: bytes) -> bytes:

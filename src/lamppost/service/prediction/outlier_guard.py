@@ -10,7 +10,7 @@ from lamppost.core.errors import Fault, InvalidRows
 from lamppost.core.schema.columns import rows_from_columns
 from lamppost.core.schema.value_kinds import shortened_json
 from lamppost.runtime.lane_options import LIVE_REQUEST, RequestOptions
-from lamppost.service.prediction.predictors import Headers, PredictionInput, PredictionOutput, Predictor
+from lamppost.service.prediction.predictors import PredictionInput, PredictionOutput, Predictor
 from lamppost.service.records.window_counting import WindowCounting
 
 
@@ -25,12 +25,10 @@ class OutlierGuard:
         self._version = version
         self._limit = limit
 
-    async def predict(
-        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
-    ) -> PredictionOutput:
+    async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """Answer; raise InvalidRows that names the odd rows and by what they are odd."""
         looker = await self._counting.scorer_of_version(self._version)
-        rows = asked.rows if asked.rows is not None else rows_from_columns(self.columns, asked.columns or [])
+        rows = given.rows if given.rows is not None else rows_from_columns(self.columns, given.columns or [])
         if looker is not None and looker.outlier_scorer is not None and rows:
             names = frozenset(self.plan.schema.names)
             columns = looker.feature_columns(rows, [{}], names)
@@ -44,7 +42,7 @@ class OutlierGuard:
             if faults:
                 told = [fault.to_dict() for fault in faults[:50]]
                 raise InvalidRows(faults[0].sentence(), faults=told, fault_count=len(faults))
-        return await self._inner.predict(asked, as_columns, size_bytes, headers, terms)
+        return await self._inner.predict(given, options)
 
     def _fault(self, at: int, name: str, row: dict[str, Any]) -> Fault:
         hint = f"this endpoint refuses rows with an oddness of {self._limit:g} and more"

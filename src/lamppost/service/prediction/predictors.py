@@ -7,8 +7,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any, Literal, NamedTuple, Protocol
 
 from lamppost.core.endpoint.endpoint_schema import WHICH, EndpointSchema, fit_rows, part_answer_fields, part_answer_row
 from lamppost.core.endpoint.setup import EnsembleSetup, VersionChoice
@@ -25,18 +24,28 @@ from lamppost.service.prediction.lookups import LookupTable
 Headers = list[tuple[bytes, bytes]]
 
 
-@dataclass(frozen=True, slots=True)
-class PredictionInput:
-    """What a request asks for: rows, or columns. form : how the caller gave them, and will get the answer in JSON."""
+Form = Literal["row", "rows", "columns"]
 
-    form: str
-    count: int
+
+class PredictionInput(NamedTuple):
+    """What a request asks for, as rows or as columns.
+
+    form : how the caller gave it, and gets the answer in JSON: one row, a list of rows, or a list of values for each field.
+    row_count : number of rows. size_bytes : of the body. as_columns : whether the answer is wanted as columns; some predictors
+    give rows anyway.
+    headers : of the request, names in lower case.
+    """
+
+    form: Form
+    row_count: int
     rows: list[Row] | None = None
     columns: list[Column] | None = None
+    size_bytes: int = 0
+    as_columns: bool = False
+    headers: Headers = []  # noqa: RUF012 - nobody changes the headers of a request
 
 
-@dataclass(frozen=True, slots=True)
-class PredictionOutput:
+class PredictionOutput(NamedTuple):
     """An answer, and which versions gave it, comma-separated. rows : as the model took them, None where they came as columns."""
 
     answer: LaneAnswer
@@ -45,9 +54,10 @@ class PredictionOutput:
 
 
 class Predictor(Protocol):
-    """plan : how requests are read. columns : inputs and options. keeps : what of a call is recorded.
+    """What answers for an endpoint.
 
-    columns_of_rows : what `Served.rows` have, looked-up fields too.
+    plan : how requests are read. columns : inputs and options. answers : the schema of answers.
+    redaction : what of a call may be recorded. row_schema : the columns of `PredictionOutput.rows`, looked-up fields too.
     """
 
     plan: ValidationPlan
@@ -57,10 +67,8 @@ class Predictor(Protocol):
 
     row_schema: Schema
 
-    async def predict(
-        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
-    ) -> PredictionOutput:
-        """Answer; ``as_columns`` asks for columns, which some give and others do not."""
+    async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
+        """Answer; raise what the lanes raise, or what is wrong with the rows beyond their schema."""
 
 
 class SingleVersion:
@@ -73,17 +81,17 @@ class SingleVersion:
         self.plan, self.columns, self.answers, self.redaction = lane.plan, lane.columns, lane.answers, lane.redaction
         self.row_schema = lane.columns
 
-    async def predict(
-        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
-    ) -> PredictionOutput:
+    async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """By columns where the answer is to be columns or the request was."""
-        if asked.columns is not None:
-            return PredictionOutput(await self.lane.predict_columns(asked.columns, asked.count, size_bytes, terms), self.version)
-        assert asked.rows is not None
-        if as_columns:
-            columns = columns_from_rows(self.columns, asked.rows)
-            return PredictionOutput(await self.lane.predict_columns(columns, asked.count, size_bytes, terms), self.version)
-        return PredictionOutput(await self.lane.predict(asked.rows, size_bytes, terms), self.version, asked.rows)
+        if given.columns is not None:
+            return PredictionOutput(
+                await self.lane.predict_columns(given.columns, given.row_count, given.size_bytes, options), self.version
+            )
+        assert given.rows is not None
+        if given.as_columns:
+            columns = columns_from_rows(self.columns, given.rows)
+            return PredictionOutput(await self.lane.predict_columns(columns, given.row_count, given.size_bytes, options), self.version)
+        return PredictionOutput(await self.lane.predict(given.rows, given.size_bytes, options), self.version, given.rows)
 
 
 class MergedSchemaPredictor:
@@ -96,9 +104,9 @@ class MergedSchemaPredictor:
         self.redaction = RedactionPolicy(promise.inputs, promise.options, promise.answers)
         self.row_schema = self.columns
 
-    def rows(self, asked: PredictionInput) -> list[Row]:
-        """What was asked, by rows."""
-        return asked.rows if asked.rows is not None else rows_from_columns(self.columns, asked.columns or [])
+    def rows_of(self, given: PredictionInput) -> list[Row]:
+        """The rows that are asked about, also where they came as columns."""
+        return given.rows if given.rows is not None else rows_from_columns(self.columns, given.columns or [])
 
 
 class RowRouter(MergedSchemaPredictor):
@@ -110,14 +118,16 @@ class RowRouter(MergedSchemaPredictor):
         self._key = key
         self._tells = tells
 
-    async def answered(self, versions: Sequence[str], rows: list[Row], size_bytes: int, terms: RequestOptions) -> PredictionOutput:
+    async def answer_by_versions(
+        self, versions: Sequence[str], rows: list[Row], size_bytes: int, options: RequestOptions
+    ) -> PredictionOutput:
         """Each row by its version, the answers in the rows' order."""
         groups: dict[str, list[int]] = {}
         for at, version in enumerate(versions):
             groups.setdefault(version, []).append(at)
         share = size_bytes // max(1, len(rows))
         said = await asyncio.gather(
-            *(self._by(version, places, rows, share, terms) for version, places in groups.items()), return_exceptions=True
+            *(self._by(version, places, rows, share, options) for version, places in groups.items()), return_exceptions=True
         )
         answers: list[Row] = [{}] * len(rows)
         for (version, places), answer in zip(groups.items(), said, strict=True):
@@ -129,12 +139,12 @@ class RowRouter(MergedSchemaPredictor):
             join_answers([answer for answer in said if isinstance(answer, LaneAnswer)], answers), ", ".join(groups), rows
         )
 
-    async def _by(self, version: str, places: list[int], rows: list[Row], share: int, terms: RequestOptions) -> LaneAnswer:
+    async def _by(self, version: str, places: list[int], rows: list[Row], share: int, options: RequestOptions) -> LaneAnswer:
         lane = self._lanes[version]
         ignored = None if self._key is None or find_field(lane.columns, self._key) else self._key
         try:
             fitted = fit_rows([rows[at] for at in places], lane.columns, self.columns, version, ignored)
-            return await lane.predict(fitted, share * len(places), terms)
+            return await lane.predict(fitted, share * len(places), options)
         except LampPostError as error:
             placed = shift_fault_rows(error, places.__getitem__)
             placed.version = version
@@ -149,21 +159,19 @@ class ChosenVersion(RowRouter):
         self._choose = choose
         self._header = choose.name.lower().encode()
 
-    async def predict(
-        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
-    ) -> PredictionOutput:
+    async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """Each row by its version."""
-        rows = self.rows(asked)
-        return await self.answered(self._versions(rows, headers), rows, size_bytes, terms)
+        rows = self.rows_of(given)
+        return await self.answer_by_versions(self._versions(rows, given.headers), rows, given.size_bytes, options)
 
     def _versions(self, rows: list[Row], headers: Headers) -> list[str]:
         """The version of each row."""
         choose = self._choose
         if choose.by == "header":
-            given = next((value.decode("latin-1") for name, value in headers if name == self._header), None)
-            version = choose.cases.get(given or "", choose.other)
+            sent = next((value.decode("latin-1") for name, value in headers if name == self._header), None)
+            version = choose.cases.get(sent or "", choose.other)
             if version is None:
-                came = "it did not come" if given is None else f"it is {shortened_json(given)}"
+                came = "it did not come" if sent is None else f"it is {shortened_json(sent)}"
                 raise BadRequest(f"the header {choose.name} chooses the version, and {came}; send one of {', '.join(choose.cases)}")
             return [version] * len(rows)
         versions, faults = [], []
@@ -190,29 +198,27 @@ class Ensemble(MergedSchemaPredictor):
         known = given | {field.name: field for field in self.columns if field.name not in given}
         self._given = Schema(tuple(known[name] for name in lanes[together.combine].columns.names))
 
-    async def predict(
-        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
-    ) -> PredictionOutput:
+    async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """All parts at once, then what combines them."""
-        rows, parts = self.rows(asked), self._together.parts
-        said = await asyncio.gather(*(self._by(version, rows, size_bytes, terms) for version in parts.values()))
+        rows, parts = self.rows_of(given), self._together.parts
+        said = await asyncio.gather(*(self._by(version, rows, given.size_bytes, options) for version in parts.values()))
         combine = self._lanes[self._together.combine]
         wanted = frozenset(combine.columns.names)
         merged: list[Row] = [{name: value for name, value in row.items() if name in wanted} for row in rows]
         for (part, version), answer in zip(parts.items(), said, strict=True):
             schema = self._lanes[version].answers
-            for row, given in zip(merged, answer.rows, strict=True):
-                row.update((name, value) for name, value in part_answer_row(part, schema, given).items() if name in wanted)
+            for row, part_row in zip(merged, answer.rows, strict=True):
+                row.update((name, value) for name, value in part_answer_row(part, schema, part_row).items() if name in wanted)
         try:
-            last = await combine.predict(fit_rows(merged, combine.columns, self._given, self._together.combine), size_bytes, terms)
+            last = await combine.predict(fit_rows(merged, combine.columns, self._given, self._together.combine), given.size_bytes, options)
         except InvalidRows as error:
             raise ModelFault(f"{self._together.combine} cannot take what the parts answered: {error.detail}") from error
         worker_s = max(one.worker_s for one in said) + last.worker_s
         return PredictionOutput(join_answers([*said, last], last.rows)._replace(worker_s=worker_s), self._version)
 
-    async def _by(self, version: str, rows: list[Row], size_bytes: int, terms: RequestOptions) -> LaneAnswer:
+    async def _by(self, version: str, rows: list[Row], size_bytes: int, options: RequestOptions) -> LaneAnswer:
         lane = self._lanes[version]
-        return await lane.predict([{name: row[name] for name in lane.columns.names} for row in rows], size_bytes, terms)
+        return await lane.predict([{name: row[name] for name in lane.columns.names} for row in rows], size_bytes, options)
 
 
 class LookupPredictor(MergedSchemaPredictor):
@@ -224,11 +230,9 @@ class LookupPredictor(MergedSchemaPredictor):
         self.row_schema = inner.row_schema
         self._tables = tables
 
-    async def predict(
-        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
-    ) -> PredictionOutput:
+    async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """Keys become fields; raise InvalidRows for a key that no table knows, Unavailable while a database does not answer."""
-        rows = self.rows(asked)
+        rows = self.rows_of(given)
         found = await asyncio.gather(*(table.fetch_rows({row[table.lookup.key] for row in rows}) for table in self._tables))
         names = self._inner.columns.names
         filled = []
@@ -237,7 +241,7 @@ class LookupPredictor(MergedSchemaPredictor):
             for table, known in zip(self._tables, found, strict=True):
                 whole |= table.fields_of_key(row[table.lookup.key], known, at)
             filled.append({name: whole[name] for name in names})
-        return await self._inner.predict(PredictionInput(asked.form, asked.count, filled), as_columns, size_bytes, headers, terms)
+        return await self._inner.predict(given._replace(rows=filled, columns=None), options)
 
 
 def join_answers(parts: Sequence[LaneAnswer], rows: list[dict[str, Any]]) -> LaneAnswer:

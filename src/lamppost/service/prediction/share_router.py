@@ -56,23 +56,21 @@ class ShareRouter(RowRouter):
         self._calls += 1
         return self._shares.version_of_nth_call(self._calls, self._start)
 
-    async def predict(
-        self, asked: PredictionInput, as_columns: bool, size_bytes: int, headers: Headers, terms: RequestOptions = LIVE_REQUEST
-    ) -> PredictionOutput:
+    async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """All rows by one version, or each by that of its key, the answers in the rows' order."""
         if self.takes_whole_calls:
-            one = self.pick_version(headers)
+            chosen = self.pick_version(given.headers)
             try:
-                return await one.predict(asked, as_columns, size_bytes, headers, terms)
+                return await chosen.predict(given, options)
             except LampPostError as error:
-                error.version = one.version
+                error.version = chosen.version
                 raise
-        rows = self.rows(asked)
+        rows = self.rows_of(given)
         if self._field is None:
-            return await self.answered([self.pick_version(headers).version] * len(rows), rows, size_bytes, terms)
+            return await self.answer_by_versions([self.pick_version(given.headers).version] * len(rows), rows, given.size_bytes, options)
         keys = [row.get(self._field) for row in rows]
         versions = [self._turn() if key is None else self._shares.version_of_key(choice_text(key)) for key in keys]
-        return await self.answered(versions, rows, size_bytes, terms)
+        return await self.answer_by_versions(versions, rows, given.size_bytes, options)
 
 
 def _same(one: Schema, promised: Schema) -> bool:

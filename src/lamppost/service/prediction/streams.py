@@ -78,17 +78,21 @@ class AnswerStream:
             asked = self._read(block)
             if asked is None:
                 return
-            said = (await self.serving.predict(asked, self.wanted == ARROW, len(block), self.headers, self.terms)).answer
+            said = (
+                await self.serving.predict(
+                    asked._replace(size_bytes=len(block), as_columns=self.wanted == ARROW, headers=self.headers), self.terms
+                )
+            ).answer
         except LampPostError as error:
             if not self.rows:
                 raise
             for out in self._ended(error):
                 yield out
             raise StreamBroken from error
-        first, self.rows = not self.rows, self.rows + asked.count
+        first, self.rows = not self.rows, self.rows + asked.row_count
         if first:
             self.first = asked
-        yield self._written(said, asked.count, first)
+        yield self._written(said, asked.row_count, first)
 
     def _ended(self, error: LampPostError) -> list[bytes]:
         """The last line of an answer in lines."""
