@@ -219,8 +219,10 @@ class LookupTable:
             field = (wrong or list(self.schema))[0]
             shown = "a private value" if field.private else shortened_json(row[field.name])
             at = "" if self._private else f" for {shortened_json(key)}"
-            said = f"the table {self.lookup.table} has {shown} in {self.lookup.fields[field.name]}{at}; {field.name} is
-            {field.expected_text()}"
+            said = (
+                f"the table {self.lookup.table} has {shown} in {self.lookup.fields[field.name]}{at}; {field.name} is "
+                f"{field.expected_text()}"
+            )
             log.warning("%s (%s)", said, error)
             return LookupFault(said, field=field.name)
 
