@@ -18,7 +18,7 @@ from lamppost.core.errors import BadBody, InvalidRows, TooManyRows
 from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.service.grpc import predict_pb2 as pb
-from lamppost.service.grpc.messages import read_predict_request
+from lamppost.service.grpc.messages import read_predict_request, request_as_json_body
 from tests.core.schema.test_value_kinds import png
 from tests.end_to_end.test_service import ROW
 from tests.support.lamps import outage_lamp
@@ -69,7 +69,8 @@ class Messages(unittest.TestCase):
     plan = ValidationPlan(SCHEMA)
 
     def read(self, **parts: Any) -> Any:
-        return read_predict_request(pb.PredictRequest(endpoint="x", **parts), self.plan, SCHEMA, None)[0]
+        message = pb.PredictRequest(endpoint="x", **parts)
+        return read_predict_request(message, request_as_json_body(message), self.plan, SCHEMA, None)
 
     def test_every_kind_of_field_comes_out_as_from_json(self) -> None:
         plain = {"height": 4.5, "visits": -(2**63), "trees": True, "district": None, "note": "ü", "at": "1970-01-01T00:00:00Z"}
@@ -85,7 +86,7 @@ class Messages(unittest.TestCase):
 
     def test_columns_are_typed_and_checked_by_the_same_rules(self) -> None:
         asked = self.read(columns=columns())
-        self.assertEqual(asked.count, 2)
+        self.assertEqual(asked.row_count, 2)
         height, visits, trees, district, note, at, photo, grid = asked.columns
         self.assertEqual((height.values[0], bool(np.isnan(height.values[1]))), (4.5, True))
         self.assertEqual((visits.values.tolist(), trees.values.tolist()), ([-(2**63), 2**63 - 1], [1, 0]))

@@ -27,17 +27,10 @@ MAX_ROWS = 1_000
 _DTYPES = ("float32", "float64", "int8", "uint8", "int16", "int32", "int64")
 
 
-def read_predict_request(
-    message: pb.PredictRequest, plan: ValidationPlan, columns: Schema, told: list[Coercion] | None
-) -> tuple[PredictionInput, bytes | None]:
-    """What a message asks for, and its rows as the JSON body that would ask the same; raise BadBody or whatever `Plan.read` raises."""
-    options = {name: _value(value) for name, value in message.options.items()}
+def request_as_json_body(message: pb.PredictRequest) -> bytes | None:
+    """The JSON body that asks the same as a message with rows, None for a message with columns; raise BadBody or TooManyRows."""
     if message.WhichOneof("input") == "columns":
-        table = _table(message.columns)
-        values, count = read_table(plan.schema, table, plan.max_rows)
-        chosen = plan.read_options(_json(options) if options else None)
-        values += [column_from_values(field, [chosen[field.name]] * count) for field in columns.fields[len(plan.schema) :]]
-        return PredictionInput("rows", count, columns=values), None
+        return None
     if message.WhichOneof("input") != "rows":
         raise BadBody("the message has neither rows nor columns; send one of them")
     if len(message.rows.rows) > MAX_ROWS:
@@ -45,9 +38,30 @@ def read_predict_request(
             f"one message may have {MAX_ROWS:,} rows, this one has {len(message.rows.rows):,}; send columns", max_rows=MAX_ROWS
         )
     body: dict[str, Any] = {"rows": [{name: _value(value) for name, value in row.values.items()} for row in message.rows.rows]}
-    written = _json(body | ({"options": options} if options else {}))
-    said = plan.read_body(written, told)
-    return PredictionInput("rows", len(said.rows), said.rows), written
+    options = _options(message)
+    return _json(body | ({"options": options} if options else {}))
+
+
+def read_predict_request(
+    message: pb.PredictRequest, body: bytes | None, plan: ValidationPlan, columns: Schema, coercions: list[Coercion] | None
+) -> PredictionInput:
+    """What a message asks for; raise whatever `ValidationPlan.read_body` raises.
+
+    body : what `request_as_json_body` made of the message. coercions : takes what lenient reading changed, None to read strictly.
+    """
+    if body is None:
+        options = _options(message)
+        table = _table(message.columns)
+        values, count = read_table(plan.schema, table, plan.max_rows)
+        chosen = plan.read_options(_json(options) if options else None)
+        values += [column_from_values(field, [chosen[field.name]] * count) for field in columns.fields[len(plan.schema) :]]
+        return PredictionInput("rows", count, columns=values)
+    rows = plan.read_body(body, coercions).rows
+    return PredictionInput("rows", len(rows), rows)
+
+
+def _options(message: pb.PredictRequest) -> dict[str, Any]:
+    return {name: _value(value) for name, value in message.options.items()}
 
 
 def _json(value: Any) -> bytes:

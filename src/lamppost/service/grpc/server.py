@@ -19,7 +19,7 @@ from lamppost.runtime.lane_options import RequestOptions
 from lamppost.service.auth import Auth
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.grpc import predict_pb2 as pb
-from lamppost.service.grpc.messages import read_predict_request, write_predict_reply
+from lamppost.service.grpc.messages import read_predict_request, request_as_json_body, write_predict_reply
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.call import PredictionCall
 from lamppost.service.prediction.request_ids import valid_traceparent
@@ -106,7 +106,8 @@ class PredictionServicer:
         route, predictor = await self._deployment.waking.awake(message.endpoint)
         call.bind(predictor, route.hooks, str(route.in_force.version), route.setup.lenient)
         call.timer.mark("read")
-        given, call.body = read_predict_request(message, predictor.plan, predictor.columns, call.coercions)
+        call.body = request_as_json_body(message)
+        given = read_predict_request(message, call.body, predictor.plan, predictor.columns, call.coercions)
         as_columns = given.columns is not None
         if as_columns:
             call.content_type = GRPC

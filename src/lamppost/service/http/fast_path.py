@@ -108,7 +108,9 @@ class FastPath:
             return None
         call = PredictionCall(endpoint)
         try:
-            call.admit(self._auth, self._auth.principal_of_token(token[7:].decode("latin-1")))
+            principal = self._auth.principal_of_token(token[7:].decode("latin-1"))
+            principal.require_permission("predict", endpoint)  # before it is charged: the handler charges what it refuses
+            call.admit(self._auth, principal)
         except LampPostError:
             return None
         call.trace = trace

@@ -91,10 +91,10 @@ class PredictionCall:
         self.answer: LaneAnswer | None = None
 
     def admit(self, auth: Auth, principal: Principal) -> None:
-        """Let a principal in: raise NotAllowed, or RateLimited. A call that was admitted before is not charged again."""
+        """Let a principal in: raise RateLimited, or NotAllowed, which is charged too. A call that was admitted is not charged again."""
         if self.token is None:
-            principal.require_permission("predict", self.endpoint)
             auth.charge(principal)
+            principal.require_permission("predict", self.endpoint)
             self.token = principal.token
         self.timer.mark("token")
 
