@@ -65,8 +65,8 @@ def shoot_commands(browser: Browser, lamp: Path) -> None:
             f"lamppost rollout {ENDPOINT}",
             f"lamppost compare {ENDPOINT}@1 {ENDPOINT}@5 --endpoint {ENDPOINT} | head -3",
             f"lamppost rollback {ENDPOINT} --note 'the depot asked for it'",
-            "lamppost state --to town.toml",
-            f"sed -i 's/{ENDPOINT}@1\"$/{ENDPOINT}@5\"/' town.toml && lamppost plan town.toml",
+            "lamppost declare --to town.toml",
+            f"sed -i 's/{ENDPOINT}@1\"$/{ENDPOINT}@5\"/' town.toml && lamppost declare town.toml",
             f"lamppost trail {ENDPOINT} -n 4",
         ],
     }.items():

@@ -15,7 +15,7 @@ import { Models } from "./pages/Models";
 import { Overview } from "./pages/Overview";
 import { ReviewsPage } from "./pages/ReviewsPage";
 import { SignIn } from "./pages/SignIn";
-import { StatePage } from "./pages/StatePage";
+import { DeclaredPage } from "./pages/DeclaredPage";
 import { TokensPage } from "./pages/TokensPage";
 import { TrailPage } from "./pages/TrailPage";
 import { VersionPage } from "./pages/VersionPage";
@@ -39,7 +39,7 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
               <Route path="/lanes" element={<LanesPage />} />
               <Route path="/calls/:id" element={<CallPage />} />
               <Route path="/reviews" element={<ReviewsPage />} />
-              <Route path="/state" element={<StatePage />} />
+              <Route path="/declared" element={<DeclaredPage />} />
               <Route path="/trail" element={<TrailPage />} />
               <Route path="/docs" element={<DocsPage />} />
               <Route path="/tokens" element={<TokensPage />} />

@@ -138,11 +138,11 @@ class Roles(unittest.TestCase):
             {role: sorted(MAY[role]) for role in ROLES},
             {
                 "caller": ["predict"],
-                "viewer": ["look"],
-                "publisher": ["look", "predict", "push"],
-                "operator": ["look", "point", "predict", "push"],
-                "reviewer": ["look", "predict", "review"],
-                "admin": ["look", "point", "predict", "push", "review", "tokens"],
+                "viewer": ["view"],
+                "publisher": ["predict", "push", "view"],
+                "operator": ["point", "predict", "push", "view"],
+                "reviewer": ["predict", "review", "view"],
+                "admin": ["point", "predict", "push", "review", "tokens", "view"],
             },
         )
 
@@ -153,7 +153,7 @@ class Roles(unittest.TestCase):
             caller.require_permission("predict", "outage-risk")
         self.assertIn("may ask evening-load, not outage-risk", caught.exception.detail)
         with self.assertRaises(NotAllowed) as caught:
-            caller.require_permission("look")
+            caller.require_permission("view")
         self.assertIn("roles that may: viewer", caught.exception.detail)
 
 

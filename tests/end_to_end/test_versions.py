@@ -292,31 +292,31 @@ class Keeping(WithVersions):
 
 
 class Declaring(WithVersions):
-    def test_the_state_is_exported_planned_applied_and_then_nothing_is_left_to_do(self) -> None:
+    def test_endpoints_are_declared_compared_carried_out_and_then_nothing_is_left_to_do(self) -> None:
         self.client.point(self.endpoint, "times@1")
         file = self.service.folder / "town.toml"
-        self.assertEqual(self.service.run("state", "--to", str(file)).returncode, 0)
-        self.assertIn("Everything is so already", self.service.run("plan", str(file)).stdout)
+        self.assertEqual(self.service.run("declare", "--to", str(file)).returncode, 0)
+        self.assertIn("Every endpoint serves this already", self.service.run("declare", str(file)).stdout)
         other = f"{self.endpoint[:30]}-b"
         text = f'[endpoints.{self.endpoint}]\napprovals = 1\nversion = "times@1"\n[endpoints.{self.endpoint}.lane]\nmax_rows = 7\n'
         text += f'[endpoints.{other}.shares.of]\n"times@1" = 60\n"times@2" = 40\n'
         file.write_text(text)
-        planned = self.service.run("plan", str(file)).stdout
+        planned = self.service.run("declare", str(file)).stdout
         self.assertIn(f"{other} is new", planned)
         self.assertIn(f"{self.endpoint}  lane.max_rows: – → 7", planned)
         against = planned.split("--against ")[1].split()[0]
         before = self.page()["revision"]
         self.client.set_up(self.endpoint, {"version": "times@2"})
-        late = self.service.run("apply", str(file), "--against", against)
+        late = self.service.run("declare", str(file), "--carry-out", "--against", against)
         self.assertEqual(late.returncode, 1)
-        self.assertIn("was planned against the state", late.stderr)
+        self.assertIn("the differences were shown against", late.stderr)
         self.assertEqual(self.page()["revision"], before + 1, "nothing half-done")
-        done = self.service.run("apply", str(file))
+        done = self.service.run("declare", str(file), "--carry-out")
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertIn("applied to 2 endpoints", done.stdout)
+        self.assertIn("changed 2 endpoints", done.stdout)
         self.assertEqual((self.page()["approvals"], self.y()), (1, 1.0))
-        again = self.service.run("apply", str(file))
-        self.assertIn("Everything is so already", again.stdout)
+        again = self.service.run("declare", str(file), "--carry-out")
+        self.assertIn("Every endpoint serves this already", again.stdout)
         self.assertEqual(self.page()["revision"], before + 2)
         self.endpoint = other
         self.assertEqual({self.y() for _ in range(8)}, {1.0, 2.0})
@@ -332,7 +332,7 @@ class Declaring(WithVersions):
             (f'[endpoints.{self.endpoint}]\nversion = "times@2"\napprovals = 12\n', "goes from 0 to 9"),
         ):
             file.write_text(text)
-            done = self.service.run("apply", str(file))
+            done = self.service.run("declare", str(file), "--carry-out")
             self.assertEqual(done.returncode, 1, text)
             self.assertRegex(done.stderr, says)
         self.assertEqual((self.y(), self.page()["revision"]), (1.0, 1))

@@ -46,20 +46,33 @@ export type Fault = { row?: number; field?: string; given?: string; expected: st
 export class ProblemError extends Error {
   constructor(
     readonly status: number,
+    readonly type: string,
     readonly title: string,
     detail: string,
-    readonly faults: Fault[] = [],
+    readonly extras: Record<string, unknown> = {},
   ) {
     super(detail);
   }
 
+  /** Everything that is wrong with the rows of a request. */
+  get faults(): Fault[] {
+    return Array.isArray(this.extras.faults) ? (this.extras.faults as Fault[]) : [];
+  }
+
   static of(status: number, body: unknown): ProblemError {
-    const said = (typeof body === "object" && body !== null ? body : {}) as Partial<Record<string, unknown>>;
-    const detail = typeof said.detail === "string" ? said.detail : `the service answered with status ${status}`;
-    const title = typeof said.title === "string" ? said.title : "Something went wrong";
-    return new ProblemError(status, title, detail, Array.isArray(said.faults) ? (said.faults as Fault[]) : []);
+    const { type, title, detail, status: _, ...extras } = (typeof body === "object" && body !== null ? body : {}) as Record<string, unknown>;
+    return new ProblemError(
+      status,
+      typeof type === "string" ? type : "about:blank",
+      typeof title === "string" ? title : "Something went wrong",
+      typeof detail === "string" ? detail : `the service answered with status ${status}`,
+      extras,
+    );
   }
 }
+
+/** The problem type of a change that would refuse requests which callers sent of late. */
+export const BREAKS_CALLERS = "urn:lamppost:breaks-callers";
 
 /** The data of a good answer; throws the problem of any other. */
 export function good<T>(result: { data?: T; error?: unknown; response: Response }): T {

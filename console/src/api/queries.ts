@@ -87,7 +87,7 @@ export const useTrail = (subject: string, search: string) =>
 export const useReviews = () =>
   useQuery({ queryKey: ["reviews"], queryFn: async () => good(await api.GET("/api/reviews")), refetchInterval: 2 * LIVE_MS });
 
-export const useStated = () => useQuery({ queryKey: ["state"], queryFn: async () => good(await api.GET("/api/state")) });
+export const useDeclared = () => useQuery({ queryKey: ["declared"], queryFn: async () => good(await api.GET("/api/declared")) });
 
 /** A call is in the records a moment after it was answered: one that is not there yet is looked for again. */
 export const useCall = (id: string) =>

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Slider } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { Link } from "react-router";
-import { api, type EndpointPage as Page, good, ProblemError, type Setup } from "../api/client";
+import { api, BREAKS_CALLERS, type EndpointPage as Page, good, ProblemError, type Setup } from "../api/client";
 import { useMay, useVersions } from "../api/queries";
 import { Button, Card, Mono, Trouble } from "./basics";
 
@@ -29,7 +29,7 @@ export function ChangeServed({ page, onDone }: { page: Page; onDone: () => void 
   const asked = page.reviews.find((review) => review.version === version && review.state === "open");
   const change = useChange(page, version, way, share, onDone);
   const ask = useAsk(page, version, note);
-  const breaks = change.error instanceof ProblemError && change.error.message.includes("would refuse");
+  const breaks = change.error instanceof ProblemError && change.error.type === BREAKS_CALLERS;
   if (versions.data && !all.length)
     return (
       <Card title="Serve another version" className="mt-4">

@@ -13,7 +13,7 @@ const PLACES = [
   { to: "/lanes", name: "Lanes", Icon: Gauge },
   { to: "/reviews", name: "Reviews", Icon: UserCheck },
   { to: "/trail", name: "Trail", Icon: Footprints },
-  { to: "/state", name: "State", Icon: FileText },
+  { to: "/declared", name: "Declared", Icon: FileText },
   { to: "/docs", name: "Interface", Icon: BookOpen },
   { to: "/tokens", name: "Tokens", Icon: KeyRound, role: "admin" },
 ];

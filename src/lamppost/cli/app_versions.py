@@ -150,43 +150,21 @@ def trail(
 
 
 @app.command()
-def state(
-    to: Annotated[Path | None, typer.Option(help="File to write [standard output].")] = None,
-    address: Address = None,
-    as_json: AsJson = False,
-) -> None:
-    """Write the state of all endpoints as one TOML document."""
-    from lamppost.cli.declare import state
-
-    state(to, address, as_json)
-
-
-@app.command()
-def plan(
-    file: Annotated[Path, typer.Argument(help="The document; - reads standard input.", metavar="FILE")],
-    address: Address = None,
-    as_json: AsJson = False,
-) -> None:
-    """Show what applying a document would change."""
-    from lamppost.cli.declare import plan
-
-    plan(file, address, as_json)
-
-
-@app.command()
-def apply(
-    file: Annotated[Path, typer.Argument(help="The document; - reads standard input.", metavar="FILE")],
-    against: Annotated[str | None, typer.Option(help="Only if this is still the state that it was planned against.")] = None,
+def declare(
+    file: Annotated[Path | None, typer.Argument(help="A document to compare; - reads standard input [none].", metavar="FILE")] = None,
+    carry_out: Annotated[bool, typer.Option("--carry-out", help="Make endpoints as the document says, all of it or nothing.")] = False,
+    against: Annotated[str | None, typer.Option(help="Only if endpoints still are as of this fingerprint.", metavar="FINGERPRINT")] = None,
+    to: Annotated[Path | None, typer.Option(help="File to write the present document to [standard output].")] = None,
     anyway: BreakCallers = False,
     override: Override = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Make endpoints as a document says, all of it or nothing; what is so already stays untouched."""
+    """Write what all endpoints serve as one TOML document; with FILE, show or carry out the difference."""
     from lamppost.cli.changes import ChangeOverrides
-    from lamppost.cli.declare import apply
+    from lamppost.cli.declare import DeclareOptions, declare
 
-    apply(file, against, ChangeOverrides(anyway, override), address, as_json)
+    declare(file, DeclareOptions(to, carry_out, against, ChangeOverrides(anyway, override)), address, as_json)
 
 
 @reviews.command("list")

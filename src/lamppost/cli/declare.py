@@ -1,7 +1,8 @@
-"""``state``, ``plan`` and ``apply``: endpoints as one TOML document."""
+"""``declare``: what endpoints serve as one TOML document; what another document would change; making it so."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -13,15 +14,41 @@ from lamppost.core.endpoint.declared import read_declared
 from lamppost.core.errors import BadRequest
 
 
-def state(to: Path | None, address: str | None, as_json: bool) -> None:
-    """``lamppost state``."""
-    with Client(address) as client:
-        said = client.fetch("GET", "/api/state")
-    if as_json:
-        print_json(said)
+@dataclass(frozen=True, slots=True)
+class DeclareOptions:
+    """What the command line says. to : file to write the present document to. against : fingerprint that must still hold."""
+
+    to: Path | None
+    carry_out: bool
+    against: str | None
+    overrides: ChangeOverrides
+
+
+def declare(file: Path | None, options: DeclareOptions, address: str | None, as_json: bool) -> None:
+    """``lamppost declare``."""
+    if file is None:
+        if options.carry_out or options.against:
+            raise BadRequest("say which document: lamppost declare FILE --carry-out")
+        _write_present(options.to, address, as_json)
         return
-    text = f"# the state {said['fingerprint']}; see what a change would do with: lamppost plan FILE\n\n"
-    text += said["toml"]
+    if options.to is not None:
+        raise BadRequest("--to writes the present document; leave FILE out, or leave --to out")
+    document = read_toml(file)
+    read_declared(document)  # what contradicts itself is said before anything is sent
+    body = {"endpoints": document["endpoints"], "against": options.against}
+    if options.carry_out:
+        _carry_out(body, options.overrides, address, as_json)
+    else:
+        _show_difference(file, body, address, as_json)
+
+
+def _write_present(to: Path | None, address: str | None, as_json: bool) -> None:
+    with Client(address) as client:
+        present = client.fetch("GET", "/api/declared")
+    if as_json:
+        print_json(present)
+        return
+    text = f"# as of {present['fingerprint']}; see what a change would do with: lamppost declare FILE\n\n{present['toml']}"
     if to is None:
         print_line(text.rstrip())
         return
@@ -29,49 +56,40 @@ def state(to: Path | None, address: str | None, as_json: bool) -> None:
         to.write_text(text, encoding="utf-8")
     except OSError as error:
         raise BadRequest(f"{to} cannot be written: {error.strerror}") from error
-    print_line(f"{to}: {len(said['endpoints'])} endpoints, state {said['fingerprint']}")
+    print_line(f"{to}: {len(present['endpoints'])} endpoints, as of {present['fingerprint']}")
 
 
-def plan(file: Path, address: str | None, as_json: bool) -> None:
-    """``lamppost plan``."""
-    document = _document(file)
+def _show_difference(file: Path, body: dict[str, Any], address: str | None, as_json: bool) -> None:
     with Client(address) as client:
-        said = client.fetch("POST", "/api/state/plan", document)
+        found = client.fetch("POST", "/api/declared/difference", body)
     if as_json:
-        print_json(said)
+        print_json(found)
         return
-    _show(said)
-    if said["differences"]:
-        print_line(paint(f"  next: lamppost apply {file} --against {said['fingerprint']}", DIM))
+    _print_differences(found)
+    if found["differences"]:
+        print_line(paint(f"  next: lamppost declare {file} --carry-out --against {found['fingerprint']}", DIM))
 
 
-def apply(file: Path, against: str | None, insist: ChangeOverrides, address: str | None, as_json: bool) -> None:
-    """``lamppost apply``; without ``against`` it plans first, and applies that plan or nothing."""
-    document = _document(file)
+def _carry_out(body: dict[str, Any], overrides: ChangeOverrides, address: str | None, as_json: bool) -> None:
+    """Without ``against`` the differences are looked up first, and exactly those are carried out, or nothing."""
     with Client(address, timeout_s=300) as client:
-        if against is None:
-            against = client.fetch("POST", "/api/state/plan", document)["fingerprint"]
-        wanted = document | {"against": against, "break_callers": insist.break_callers, "override": insist.override}
-        said = client.fetch("POST", "/api/state/apply", wanted)
+        if body["against"] is None:
+            body = body | {"against": client.fetch("POST", "/api/declared/difference", body)["fingerprint"]}
+        body |= {"break_callers": overrides.break_callers, "override": overrides.override}
+        made = client.fetch("PUT", "/api/declared", body)
     if as_json:
-        print_json(said)
+        print_json(made)
         return
-    _show(said)
-    if said["differences"]:
-        count = len({one["endpoint"] for one in said["differences"]})
-        print_line(f"{paint('●', AMBER)} applied to {count} endpoint{'s' if count != 1 else ''}; the state is {said['fingerprint']}")
+    _print_differences(made)
+    if made["differences"]:
+        count = len({one["endpoint"] for one in made["differences"]})
+        print_line(f"{paint('●', AMBER)} changed {count} endpoint{'s' if count != 1 else ''}; now as of {made['fingerprint']}")
 
 
-def _document(file: Path) -> dict[str, Any]:
-    document = read_toml(file)
-    read_declared(document)  # what contradicts itself is said before anything is sent
-    return {"endpoints": document["endpoints"]}
-
-
-def _show(said: dict[str, Any]) -> None:
-    if not said["differences"]:
-        print_line(f"Everything is so already; the state is {said['fingerprint']}.")
-    for one in said["differences"]:
+def _print_differences(found: dict[str, Any]) -> None:
+    if not found["differences"]:
+        print_line(f"Every endpoint serves this already, as of {found['fingerprint']}.")
+    for one in found["differences"]:
         print_line(f"{paint('~' if one['key'] else '+', AMBER)} {one['says']}")
-    if said["left"]:
-        print_line(paint(f"  not in the document, and left as they are: {', '.join(said['left'])}", DIM))
+    if found["left"]:
+        print_line(paint(f"  not in the document, and left as they are: {', '.join(found['left'])}", DIM))

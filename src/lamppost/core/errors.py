@@ -16,6 +16,7 @@ LampPostError
 ├── RateLimited             429  the token's own rate
 ├── NotFound                404  an unknown endpoint, model, version or call
 ├── Conflict                409
+│   ├── BreaksCallers       409  carries how many calls would be refused
 │   └── ProofFailed         409  carries the rows that differ
 ├── PackageRefused          422  a lamp file that is broken, hostile or not allowed here
 ├── Unavailable             503  nothing can answer now
@@ -192,6 +193,12 @@ class Conflict(LampPostError):
     """The request is well-formed, but the present state forbids it."""
 
     code, status, title = "conflict", 409, "That cannot be done in the present state"
+
+
+class BreaksCallers(Conflict):
+    """A change would refuse requests that callers sent of late and that were answered."""
+
+    code, title = "breaks-callers", "Callers would be refused"
 
 
 class ProofFailed(Conflict):

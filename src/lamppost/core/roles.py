@@ -9,15 +9,15 @@ from typing import Literal, get_args
 from lamppost.core.errors import NotAllowed
 
 Role = Literal["caller", "viewer", "publisher", "operator", "reviewer", "admin"]
-Permission = Literal["predict", "look", "push", "point", "review", "tokens"]
+Permission = Literal["predict", "view", "push", "point", "review", "tokens"]
 ROLES: tuple[str, ...] = get_args(Role)
 
 MAY: dict[str, frozenset[str]] = {
     "caller": frozenset({"predict"}),
-    "viewer": frozenset({"look"}),
-    "publisher": frozenset({"look", "predict", "push"}),
-    "operator": frozenset({"look", "predict", "push", "point"}),
-    "reviewer": frozenset({"look", "predict", "review"}),
+    "viewer": frozenset({"view"}),
+    "publisher": frozenset({"view", "predict", "push"}),
+    "operator": frozenset({"view", "predict", "push", "point"}),
+    "reviewer": frozenset({"view", "predict", "review"}),
     "admin": frozenset(get_args(Permission)),
 }
 

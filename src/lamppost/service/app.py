@@ -18,6 +18,7 @@ from lamppost.core.errors import BadJson, BadRequest, LampPostError, NotFound
 from lamppost.service.api import (
     alerts,
     changes,
+    declared,
     endpoints,
     models,
     monitoring,
@@ -33,7 +34,7 @@ from lamppost.service.http.predict_handler import PREFIX, Receive, Scope, Send
 from lamppost.service.http.problems import problem_headers
 from lamppost.service.node import Node, running
 
-_API = (endpoints, monitoring, changes, models, replay, reviews, alerts, packages, tokens, node_status)
+_API = (endpoints, monitoring, changes, declared, models, replay, reviews, alerts, packages, tokens, node_status)
 
 
 class App(FastAPI):

@@ -16,12 +16,12 @@ _KEPT = 3
 """Findings of a field that are kept."""
 
 
-def write_verdict(verdict: DriftVerdict) -> dict[str, Any]:
-    """A verdict as JSON has it, the fields that matter most first."""
+def write_verdict(verdict: DriftVerdict, baseline: str = "training") -> dict[str, Any]:
+    """A verdict as JSON has it, the fields that matter most first. baseline : what the windows were held against, for the sentence."""
     fields = sorted(verdict.fields, key=_weight, reverse=True)
     return {
         "state": verdict.state,
-        "says": verdict_sentence(verdict),
+        "says": verdict_sentence(verdict, baseline),
         "windows": verdict.windows,
         "rows": verdict.rows,
         "fields": [_field(one) for one in fields],
@@ -88,11 +88,11 @@ def describe_p(p: float) -> str:
     return f"p = {p:.2g}" if p >= 1e-4 else "p < 1e-12" if p < 1e-12 else f"p < 1e{math.floor(math.log10(p)) + 1}"
 
 
-def verdict_sentence(verdict: DriftVerdict) -> str:
-    """A verdict in one sentence, with certainty and size."""
+def verdict_sentence(verdict: DriftVerdict, baseline: str = "training") -> str:
+    """A verdict in one sentence, with certainty and size. baseline : what the windows were held against."""
     rows = f"{verdict.rows:,} rows"
     if verdict.state == "steady":
-        return f"Steady: {rows} look like training in all {len(verdict.fields)} figures."
+        return f"Steady: {rows} look like {baseline} in all {len(verdict.fields)} features."
     changed = sorted((one for one in verdict.fields if one.state != "steady"), key=_weight, reverse=True)
     told = []
     for one in changed[:2]:

@@ -81,7 +81,7 @@ def require_permission(permission: Permission) -> Callable[[Caller], Awaitable[C
 
 
 TheNode = Annotated[Node, Depends(the_node)]
-RequireView = Annotated[Caller, Depends(require_permission("look"))]
+RequireView = Annotated[Caller, Depends(require_permission("view"))]
 Pusher = Annotated[Caller, Depends(require_permission("push"))]
 Pointer = Annotated[Caller, Depends(require_permission("point"))]
 Reviewer = Annotated[Caller, Depends(require_permission("review"))]

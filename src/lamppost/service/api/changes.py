@@ -2,27 +2,13 @@
 
 from __future__ import annotations
 
-import tomllib
-
-import tomli_w
 from fastapi import APIRouter
 
-from lamppost.core.endpoint.declared import (
-    DeclaredDifference,
-    DeclaredEndpoint,
-    declared_differences,
-    read_declared,
-    revisions_fingerprint,
-    write_declared,
-)
 from lamppost.core.endpoint.setup import EndpointSetup
-from lamppost.core.errors import BadRequest, Conflict, NotAllowed
 from lamppost.core.names import check_name, parse_version
-from lamppost.core.roles import MAY
-from lamppost.service.api.access import PROBLEMS, Caller, Pointer, RequireView, TheNode, TokenKeeper
+from lamppost.service.api.access import PROBLEMS, Pointer, RequireView, TheNode, TokenKeeper
 from lamppost.service.api.mappers import rollout_answer
 from lamppost.service.api.schemas.base import OverridableRequest
-from lamppost.service.api.schemas.declared import DeclaredAnswer, DeclaredDifferenceAnswer, DeclaredDifferencesAnswer, DeclaredRequest
 from lamppost.service.api.schemas.endpoints import (
     ApprovalsRequest,
     PointAnswer,
@@ -34,7 +20,6 @@ from lamppost.service.api.schemas.endpoints import (
 from lamppost.service.api.schemas.rollouts import RolloutAnswer, RolloutRequest
 from lamppost.service.deployment.changes import ChangeOverrides
 from lamppost.service.deployment.rollout_driver import RolloutAction
-from lamppost.service.node import Node
 from lamppost.store import endpoints
 from lamppost.store.database import announce
 from lamppost.store.endpoints import EndpointChange, EndpointRevision
@@ -137,92 +122,3 @@ async def demand_approvals(endpoint: str, wanted: ApprovalsRequest, node: TheNod
     async with node.pool.connection() as connection, connection.transaction():
         await endpoints.demand_approvals(connection, endpoint, wanted.approvals, caller.changed_by)
         await announce(connection, "routes")
-
-
-# -- the declared state -------------------------------------------------------------------------------------------------
-
-
-@router.get("/state")
-async def get_state(node: TheNode, _: RequireView) -> DeclaredAnswer:
-    """The state of all endpoints as one document."""
-    now, revisions = await _state(node)
-    state = write_declared(now)
-    return DeclaredAnswer(**state, toml=tomli_w.dumps(state), fingerprint=revisions_fingerprint(revisions))
-
-
-@router.post("/state/plan")
-async def plan_state(wanted: DeclaredRequest, node: TheNode, _: RequireView) -> DeclaredDifferencesAnswer:
-    """What applying a document would change; nothing is changed."""
-    now, revisions = await _state(node)
-    after = _wanted(wanted)
-    _check_against(wanted, revisions)
-    return _planned(now, after, declared_differences(now, after), revisions)
-
-
-@router.post("/state/apply")
-async def apply_state(wanted: DeclaredRequest, node: TheNode, caller: Pointer) -> DeclaredDifferencesAnswer:
-    """Make endpoints as a document says: all of it or nothing, everything opened and proven first. What is so already stays untouched."""
-    now, revisions = await _state(node)
-    after = _wanted(wanted)
-    _check_against(wanted, revisions)
-    found = declared_differences(now, after)
-    _check_approvals(found, after, caller)
-    changes = [
-        EndpointChange(name, after[name].setup, revisions.get(name, (0, 0))[0], approvals=after[name].approvals, action="applied")
-        for name in dict.fromkeys(difference.endpoint for difference in found)
-    ]
-    if changes:
-        await node.changes.make_changes(changes, caller.changed_by, caller.role, ChangeOverrides(wanted.break_callers, wanted.override))
-    _, revisions = await _state(node)
-    return _planned(now, after, found, revisions)
-
-
-async def _state(node: Node) -> tuple[dict[str, DeclaredEndpoint], dict[str, tuple[int, int]]]:
-    demanded = await endpoints.list_demanded_approvals(node.pool)
-    splits = await endpoints.list_revisions(node.pool)
-    now = {split.endpoint: DeclaredEndpoint(split.setup, demanded.get(split.endpoint, 0)) for split in splits}
-    return now, {split.endpoint: (split.revision, demanded.get(split.endpoint, 0)) for split in splits}
-
-
-def _wanted(document: DeclaredRequest) -> dict[str, DeclaredEndpoint]:
-    if (document.endpoints is None) == (document.toml is None):
-        raise BadRequest("give the document either as endpoints or as toml")
-    if document.toml is None:
-        return read_declared({"endpoints": document.endpoints})
-    try:
-        return read_declared(tomllib.loads(document.toml))
-    except tomllib.TOMLDecodeError as error:
-        raise BadRequest(f"the document is not TOML: {error}") from error
-
-
-def _check_against(wanted: DeclaredRequest, revisions: dict[str, tuple[int, int]]) -> None:
-    present = revisions_fingerprint(revisions)
-    if wanted.against is not None and wanted.against != present:
-        raise Conflict(
-            f"this was planned against the state {wanted.against}, and the state is {present} now; look again: lamppost plan FILE",
-            now=present,
-        )
-
-
-def _check_approvals(found: list[DeclaredDifference], after: dict[str, DeclaredEndpoint], caller: Caller) -> None:
-    """Who demands reviews is for admins: nobody lifts a demand on themselves."""
-    for difference in found:
-        touched = difference.key == "approvals" or (not difference.key and after[difference.endpoint].approvals)
-        if touched and "tokens" not in MAY[caller.role]:
-            raise NotAllowed(f"{difference.summary()}: only an admin may change how many approvals an endpoint demands")
-
-
-def _planned(
-    now: dict[str, DeclaredEndpoint],
-    after: dict[str, DeclaredEndpoint],
-    found: list[DeclaredDifference],
-    revisions: dict[str, tuple[int, int]],
-) -> DeclaredDifferencesAnswer:
-    return DeclaredDifferencesAnswer(
-        differences=[
-            DeclaredDifferenceAnswer(endpoint=one.endpoint, key=one.key, before=one.before, after=one.after, says=one.summary())
-            for one in found
-        ],
-        fingerprint=revisions_fingerprint(revisions),
-        left=sorted(now.keys() - after.keys()),
-    )

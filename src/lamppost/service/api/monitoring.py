@@ -144,8 +144,8 @@ async def _against(node: Node, one: JudgedWindow, earlier: datetime) -> dict[str
     (before, rows), (after, _) = (pool_windows([tick[:2] for tick in ticks.values()]) for ticks in pair)
     correlations = before.moments.correlations() if before.moments is not None else None
     held = DriftBaseline(window_as_reference(base.known, before.fields), rows, base.names, correlations)
-    said = write_verdict(await asyncio.to_thread(judge_windows, held, [after]))
-    return said | {"says": said["says"].replace("training", f"the window of {start:%Y-%m-%d %H:%M}")}
+    verdict = await asyncio.to_thread(judge_windows, held, [after])
+    return write_verdict(verdict, f"the window of {start:%Y-%m-%d %H:%M}")
 
 
 @router.get("/endpoints/{endpoint}/drift/{figure}")

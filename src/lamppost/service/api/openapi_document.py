@@ -67,7 +67,7 @@ async def openapi(request: Request, node: TheNode) -> Response:
 
 def _may_know(who: Principal, endpoint: str) -> bool:
     asks = "predict" in MAY[who.role] and (who.endpoints is None or endpoint in who.endpoints)
-    return asks or "look" in MAY[who.role]
+    return asks or "view" in MAY[who.role]
 
 
 def _written(document: dict[str, Any]) -> Response:

@@ -20,7 +20,7 @@ from psycopg_pool import PoolTimeout
 from lamppost.core.artifact.manifest import read_manifest
 from lamppost.core.endpoint.endpoint_schema import EndpointSchema, endpoint_schema
 from lamppost.core.endpoint.setup import EndpointSetup
-from lamppost.core.errors import BadRequest, Conflict, LampPostError, NotAllowed
+from lamppost.core.errors import BadRequest, BreaksCallers, Conflict, LampPostError, NotAllowed
 from lamppost.core.names import check_name
 from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.service.deployment.deployment import Deployment
@@ -116,7 +116,7 @@ class EndpointChanges:
         if present is not None and new and not anyway.break_callers:
             broken = await self.caller_breakage(change.endpoint, change.setup)
             if broken.refused:
-                raise Conflict(
+                raise BreaksCallers(
                     f"{broken.sentence(change.setup.summary())}. Nothing was changed; do it anyway with --anyway, or see: "
                     f"lamppost diff {present.versions[0]} {new[0]}",
                     refused=broken.refused,

@@ -10,7 +10,7 @@ from lamppost.service.api.schemas.base import ApiModel
 
 
 class DeclaredRequest(ApiModel):
-    """The state of endpoints, as values or as TOML. against : refused unless this is the fingerprint of the present state; null for any."""
+    """Endpoints as values or as TOML. against : refused unless this is still the fingerprint of what is served; null for any."""
 
     endpoints: dict[str, Any] | None = None
     toml: str | None = Described(default=None, max_length=1_000_000)
@@ -20,7 +20,7 @@ class DeclaredRequest(ApiModel):
 
 
 class DeclaredAnswer(ApiModel):
-    """The present state as a document, with its fingerprint."""
+    """What endpoints serve, as a document with its fingerprint."""
 
     endpoints: dict[str, Any]
     toml: str
@@ -38,7 +38,7 @@ class DeclaredDifferenceAnswer(ApiModel):
 
 
 class DeclaredDifferencesAnswer(ApiModel):
-    """What applying a document would change. left : endpoints that it does not name, and that stay as they are."""
+    """What carrying out a document would change. left : endpoints that it does not name, and that stay as they are."""
 
     differences: list[DeclaredDifferenceAnswer]
     fingerprint: str
