@@ -135,23 +135,23 @@ class Watched(unittest.TestCase):
         self.assertGreater(self.sketcher.against.correlations[self.sketcher.against.names.index("volt"), at], 0.6)  # type: ignore[index]
 
     def test_unchanged_rows_are_steady_and_a_new_word_is_found(self) -> None:
-        same = judge_windows(self.sketcher.against, [self.sketcher.window(self.columns(rows(1_000, 2)), 1_000)])
+        same = judge_windows(self.sketcher.against, [self.sketcher.sketch_window(self.columns(rows(1_000, 2)), 1_000)])
         self.assertEqual(same.state, "steady")
-        fashion = judge_windows(self.sketcher.against, [self.sketcher.window(self.columns(rows(1_000, 3, new=0.2)), 1_000)])
+        fashion = judge_windows(self.sketcher.against, [self.sketcher.sketch_window(self.columns(rows(1_000, 3, new=0.2)), 1_000)])
         self.assertEqual(fashion.state, "drifted")
         self.assertIn("note.new words", [one.name for one in fashion.fields if one.state == "drifted"])
 
     def test_windows_survive_as_bytes_and_add_up(self) -> None:
         base, parts = self.sketcher.against, []
         for seed in (4, 5):
-            window = self.sketcher.window(self.columns(rows(300, seed)), 300)
+            window = self.sketcher.sketch_window(self.columns(rows(300, seed)), 300)
             data = write_window(WindowLayout(base), window, 300)
             self.assertLess(len(data), 88 * len(base.known) + 4 * 60)
             again = read_window(WindowLayout(base), data)
             assert again is not None
             parts.append(again)
         window, count = pool_windows(parts)
-        whole = self.sketcher.window(self.columns(rows(300, 4) + rows(300, 5)), 600)
+        whole = self.sketcher.sketch_window(self.columns(rows(300, 4) + rows(300, 5)), 600)
         self.assertEqual(count, 600)
         for name, sketch in whole.fields.items():
             self.assertEqual((window.fields[name].cells.tolist(), window.fields[name].missing), (sketch.cells.tolist(), sketch.missing))
@@ -160,7 +160,7 @@ class Watched(unittest.TestCase):
         np.testing.assert_allclose(window.moments.products, whole.moments.products, rtol=1e-5, atol=1e-2)
 
     def test_what_other_software_counted_is_never_added(self) -> None:
-        data = write_window(WindowLayout(self.sketcher.against), self.sketcher.window(self.columns(rows(50, 6)), 50), 50)
+        data = write_window(WindowLayout(self.sketcher.against), self.sketcher.sketch_window(self.columns(rows(50, 6)), 50), 50)
         other = make_reference(INPUTS, rows(500, 7), ANSWERS, said(rows(500, 7)))
         self.assertIsNone(read_window(WindowLayout(drift_baseline(other)), data))
         for torn in (b"", data[:-4], b"\x09" + data[1:]):

@@ -1,19 +1,14 @@
 """Instants cut calls into parts of the same number, wherever they lie."""
 
-import doctest
 import unittest
 
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lamppost.core.monitoring import call_sampling
 from lamppost.core.monitoring.call_sampling import draw_instants
 
 
 class Instants(unittest.TestCase):
-    def test_the_example_holds(self) -> None:
-        self.assertEqual(doctest.testmod(call_sampling).failed, 0)
-
     @given(st.lists(st.integers(0, 400), max_size=30), st.integers(1, 100))
     def test_each_step_gets_its_part_to_within_one(self, calls: list[int], many: int) -> None:
         counts = [(10.0 * at, one) for at, one in enumerate(calls)]

@@ -1,16 +1,11 @@
 """What is settled of a growing table only ever grows, and waits for transactions that end late."""
 
-import doctest
 import unittest
 
-from lamppost.core.monitoring import watermark
 from lamppost.core.monitoring.watermark import Watermark
 
 
 class Settled(unittest.TestCase):
-    def test_the_example_holds(self) -> None:
-        self.assertEqual(doctest.testmod(watermark).failed, 0)
-
     def test_nothing_seen_is_nothing_settled(self) -> None:
         seen = Watermark(10)
         self.assertEqual(seen.highest_by(1e9), 0)

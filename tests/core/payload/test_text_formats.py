@@ -186,7 +186,7 @@ class Malformed(unittest.TestCase):
 
     def test_columns(self) -> None:
         columns = {name: [row[name] for row in ROWS] for name in ROWS[0]}
-        read = lambda plan, body: plan.read(body)  # noqa: E731
+        read = lambda plan, body: plan.read_body(body)  # noqa: E731
         self.says("different lengths", read, orjson.dumps({"columns": {**columns, "visits": [1]}}), BadJson)
         self.says('"row": 1, "field": "trees"', read, orjson.dumps({"columns": {**columns, "trees": [True, 1]}}), InvalidRows)
         self.says("a list of values", read, orjson.dumps({"columns": {**columns, "trees": True}}), InvalidRows)

@@ -46,7 +46,7 @@ class Reasons(unittest.IsolatedAsyncioTestCase):
         with (
             mock.patch.object(drift_evaluation, "explain_window", why),
             mock.patch.object(drift_evaluation.windows, "store_explanation", mock.AsyncMock()),
-            mock.patch.object(self.judging, "begun", begun),
+            mock.patch.object(self.judging, "change_started_at", begun),
         ):
             for looked in ([drifted(70, "x")], [drifted(70, "x")], [drifted(60, "x", at=AT - HOUR), drifted(70, "x")]):
                 await self.judging._explain(looked, looker)

@@ -15,7 +15,7 @@ LEAST_BYTES = 2**14
 def chunk_bounds(size: int, starts: Iterable[int] = (), most: int = CHUNK_BYTES, least: int = LEAST_BYTES) -> list[tuple[int, int]]:
     """Start and end of each chunk of ``size`` bytes: a new one at the ``starts`` of the files inside, and after ``most`` bytes.
 
-    >>> cuts(10, starts=[0, 3], most=4, least=1)
+    >>> chunk_bounds(10, starts=[0, 3], most=4, least=1)
     [(0, 3), (3, 7), (7, 10)]
     """
     bounds = [*sorted({0, *(start for start in starts if 0 < start < size)}), size]

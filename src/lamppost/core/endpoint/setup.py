@@ -161,7 +161,7 @@ class EndpointSetup:
     watch : how it is watched. lenient : whether values of a kind close to the one wanted are taken, and told; see
     `lamppost.core.payload.coercion`.
 
-    >>> Setup(version="outage-risk@2").versions
+    >>> EndpointSetup(version="outage-risk@2").versions
     (VersionName(model='outage-risk', number=2),)
     """
 

@@ -35,7 +35,7 @@ class StickyKey:
 class Shares:
     """of : versions with their shares of calls in percent, 100 together. sticky : calls with the same key go to the same version.
 
-    >>> Shares({"outage-risk@1": 90, "outage-risk@2": 10}).says()
+    >>> Shares({"outage-risk@1": 90, "outage-risk@2": 10}).summary()
     'outage-risk@1 90 %, outage-risk@2 10 %'
     """
 

@@ -21,8 +21,8 @@ class TokenBucket:
     def wait_before_next(self, now: float) -> float:
         """Let one request in and return 0, or return after how many seconds one may come.
 
-        >>> bucket = Bucket.full(2, now=0.0)
-        >>> [bucket.take(0.0), bucket.take(0.0), bucket.take(0.0), bucket.take(0.5)]
+        >>> bucket = TokenBucket.full(2, now=0.0)
+        >>> [bucket.wait_before_next(0.0), bucket.wait_before_next(0.0), bucket.wait_before_next(0.0), bucket.wait_before_next(0.5)]
         [0.0, 0.0, 0.5, 0.0]
         """
         self.left = min(max(1.0, self.rate_per_s), self.left + max(0.0, now - self.at) * self.rate_per_s)

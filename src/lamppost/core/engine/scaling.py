@@ -36,7 +36,7 @@ class LaneUsage:
 def next_copies(copies: int, load: LaneUsage, bounds: CopyBounds) -> int:
     """How many copies there should be now; one step at a time, 0 for a lane that may sleep.
 
-    >>> next_copies(1, Load(busy=0.95, waiting=8, spare_s=0, quiet_s=0), CopyBounds(1, 4))
+    >>> next_copies(1, LaneUsage(busy=0.95, waiting=8, spare_s=0, quiet_s=0), CopyBounds(1, 4))
     2
     """
     if copies < bounds.least:

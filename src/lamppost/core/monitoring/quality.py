@@ -34,8 +34,8 @@ class Estimate:
 def estimate_share(happened: int, of: int) -> Estimate | None:
     """A part of rows; None of none.
 
-    >>> part(8, 10)
-    Figure(value=0.8, low=0.4901..., high=0.9433..., of=10)
+    >>> estimate_share(8, 10)
+    Estimate(value=0.8, low=0.49..., high=0.94..., of=10)
     """
     if not of:
         return None

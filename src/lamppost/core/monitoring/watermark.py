@@ -13,9 +13,9 @@ class Watermark:
     """The highest numbers of a table, and when each was seen. keep_s : for how long back it can be asked.
 
     >>> seen = Watermark(keep_s=600)
-    >>> seen.note(0.0, 7), seen.note(50.0, 9), seen.note(90.0, 12)
+    >>> seen.note_row(0.0, 7), seen.note_row(50.0, 9), seen.note_row(90.0, 12)
     (None, None, None)
-    >>> seen.by(60.0), seen.by(30.0)
+    >>> seen.highest_by(60.0), seen.highest_by(30.0)
     (9, 7)
     """
 

@@ -12,7 +12,7 @@ MAX_RECORD_BYTES = 10 * 2**20
 class LineBlocks:
     r"""`feed` what came, take the blocks it gives, and `finish` at the end. quoted : whether a line break between quotes ends nothing.
 
-    >>> blocks = Blocks(quoted=False, lines=2)
+    >>> blocks = LineBlocks(quoted=False, lines=2)
     >>> blocks.feed(b"a\nb\nc"), blocks.finish()
     ([b'a\nb\n'], [b'c'])
     """

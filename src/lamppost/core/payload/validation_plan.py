@@ -63,8 +63,9 @@ def _defaults(schema: Iterable[Field]) -> dict[str, Any]:
 class ValidationPlan:
     """How requests for one input schema are read.
 
-    >>> Plan(Schema((Field("x", "number"),))).read(b'{"x": 1}')
-    Rows(rows=[{'x': 1.0}], alone=True)
+    >>> from lamppost.core.schema.fields import Field, Schema
+    >>> ValidationPlan(Schema((Field("x", "number"),))).read_body(b'{"x": 1}').rows
+    [{'x': 1.0}]
     """
 
     def __init__(self, schema: Schema, max_rows: int = MAX_ROWS, options: Schema | None = None) -> None:

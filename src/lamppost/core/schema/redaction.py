@@ -15,8 +15,9 @@ from lamppost.core.schema.fields import Schema
 class RedactionPolicy:
     """What is kept of calls whose inputs, options and answers have these schemas.
 
-    >>> inputs = Schema((Field("account", "text", private=True), Field("x", "number")))
-    >>> RedactionPolicy(inputs, None, answers).redact_request(b'{"account": "a", "x": 1}')
+    >>> from lamppost.core.schema.fields import Field
+    >>> inputs = Schema((Field("account", "text", private=True, example="a"), Field("x", "number")))
+    >>> RedactionPolicy(inputs, None, inputs).redact_request(b'{"account": "a", "x": 1}')
     b'{"x":1}'
     """
 
