@@ -53,7 +53,8 @@ async def _opened(lamp: Lamp, folder: Path, original: bool) -> tuple[OpeningMeas
     )
     await worker.close()
     supply = WorkerSupply(spares=True)
-    supply.prepare_spares()
+    supply.expect("graphs")
+    supply.expect("sklearn")
     pool: WorkerPool[Lane] = WorkerPool(supply)
     lane = Lane(LaneSpec(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof), LaneSettings(frozenset(formats), original), pool)
     await (await supply.take_worker("first", "graphs" if graphs else "sklearn")).close()  # the next spare begins

@@ -117,16 +117,16 @@ class Versions(InBrowser):
             expect(rows).to_contain_text(re.compile(r"times@1 and times@2 on the \d+ rows of the proof of times@1"))
             expect(rows).to_contain_text("rows that differ most")
 
-    def test_the_state_is_changed_as_one_document(self) -> None:
+    def test_endpoints_are_changed_as_one_document(self) -> None:
         self.serve("six", "times@1")
-        with self.page("/state") as page:
+        with self.page("/declared") as page:
             document = page.get_by_role("textbox", name="the document")
             page.get_by_role("button", name="What would change?").click()
-            expect(page.get_by_text("Nothing: everything is so already.")).to_be_visible()
+            expect(page.get_by_text("Nothing: every endpoint serves this already.")).to_be_visible()
             document.fill('[endpoints.six]\nversion = "times@2"\n')
             page.get_by_role("button", name="What would change?").click()
             expect(page.get_by_text('six version: "times@1" → "times@2"')).to_be_visible()
-            page.get_by_role("button", name="Apply to 1 endpoint").click()
+            page.get_by_role("button", name="Carry out for 1 endpoint").click()
             expect(document).to_have_value(re.compile('endpoints.six]\nversion = "times@2"'))
 
     def test_a_call_has_a_page_and_can_be_asked_again(self) -> None:

@@ -118,7 +118,7 @@ class Parity(unittest.TestCase):
 
             def found() -> dict[str, Any] | None:
                 calls = client.fetch("GET", "/api/calls", limit=100)
-                return client.fetch("GET", f"/api/calls/{request_id}") if request_id in {one["request_id"] for one in calls} else None
+                return client.fetch("GET", f"/api/calls/{request_id}") if request_id in {call["request_id"] for call in calls} else None
 
             call = until(found, what="the record")
         refused = call["status"] != 200

@@ -100,7 +100,7 @@ class Watching(unittest.TestCase):
 
     def test_a_scaled_voltage_in_one_district_is_found_with_its_reason(self) -> None:
         with self.service.client() as client:
-            states = {one["at"][:13]: one["state"] for one in client.fetch("GET", "/api/endpoints/outage-risk/drift")["windows"]}
+            states = {window["at"][:13]: window["state"] for window in client.fetch("GET", "/api/endpoints/outage-risk/drift")["windows"]}
             by_hour = [states[window_start(hours).isoformat()[:13]] for hours in range(9, 0, -1)]
             self.assertEqual(by_hour, ["steady"] * 6 + ["drifted"] * 2 + ["steady"])
             said = self.drift(client, 2)
@@ -163,7 +163,7 @@ class Watching(unittest.TestCase):
             everything = client.fetch("GET", "/api/notices")
             notices = [one for one in everything if one["channel"] == "shift"]
             down = [one for one in everything if one["channel"] == "down"]
-        self.assertEqual((len(notices), sum(one["tries"] for one in notices)), (2, 4), notices)
+        self.assertEqual((len(notices), sum(notice["tries"] for notice in notices)), (2, 4), notices)
         self.assertTrue(down and all((one["done_at"] is None and "refused" in one["error"].lower()) or one["error"] for one in down), down)
 
     def test_reports_go_out_by_mail_when_their_day_is_over(self) -> None:
@@ -210,11 +210,11 @@ class Watching(unittest.TestCase):
             wanted = setup | {"watch": setup["watch"] | {"objectives": {"available": 99.5, "fast_ms": 4, "fast": 90}}}
             client.set_up("outage-risk", wanted)
             said = client.fetch("GET", "/api/endpoints/outage-risk/traffic", since=window_start(10).isoformat())
-        self.assertGreaterEqual(sum(one["calls"] for one in said["moments"]), 3_600)
-        self.assertLessEqual({"queue", "worker", "total"}, {one["phase"] for one in said["phases"]})
-        worker = next(one for one in said["phases"] if one["phase"] == "worker")
+        self.assertGreaterEqual(sum(moment["calls"] for moment in said["moments"]), 3_600)
+        self.assertLessEqual({"queue", "worker", "total"}, {phase["phase"] for phase in said["phases"]})
+        worker = next(phase for phase in said["phases"] if phase["phase"] == "worker")
         self.assertAlmostEqual(worker["ms"]["p50"], 1.5, delta=0.03)
-        budgets = {one["name"]: one for one in said["budgets"]}
+        budgets = {budget["name"]: budget for budget in said["budgets"]}
         self.assertEqual(budgets["available"]["bad"], 0)
         self.assertGreater(budgets["fast"]["spent"], 1.0)
         text = self.service.run("traffic", "outage-risk", "--since", window_start(10).isoformat()).stdout
@@ -231,7 +231,7 @@ class Watching(unittest.TestCase):
 
         families = until(lambda: (found := read())["lamppost_calls"].samples and found)
         self.assertEqual(families["lamppost_call_seconds"].type, "histogram")
-        self.assertTrue(any(one.exemplar for one in families["lamppost_call_seconds"].samples))
+        self.assertTrue(any(sample.exemplar for sample in families["lamppost_call_seconds"].samples))
         self.assertEqual(families["lamppost_endpoint_lit"].samples[0].value, 1)
 
     def test_a_report_as_page_and_as_pdf(self) -> None:
@@ -300,7 +300,7 @@ class Watching(unittest.TestCase):
 
         def spans() -> list[Any]:
             told = [json.loads(body) for _, body in collector.got]
-            return [one for batch in told for one in batch["resourceSpans"][0]["scopeSpans"][0]["spans"] if one["traceId"] == trace]
+            return [span for batch in told for span in batch["resourceSpans"][0]["scopeSpans"][0]["spans"] if span["traceId"] == trace]
 
         until(lambda: sum(one["name"] == "predict outage-risk" for one in spans()) == 2, what="both spans")
         self.assertIn("00f067aa0ba902b7", {one["parentSpanId"] for one in spans()})

@@ -31,7 +31,7 @@ class Signing(unittest.TestCase):
         add_signature(self.lamp, sign(other, self.digest))
         lamp = read_lamp(self.lamp)
         self.assertEqual(lamp.digest, self.digest)
-        self.assertEqual({one.key for one in lamp.signatures}, {read_public(self.public), read_public(other_public)})
+        self.assertEqual({signature.key for signature in lamp.signatures}, {read_public(self.public), read_public(other_public)})
         self.assertEqual(self.private.stat().st_mode & 0o777, 0o600)
 
     def test_a_signature_of_something_else_is_refused(self) -> None:

@@ -66,7 +66,7 @@ class SeveralTargets(WithRows):
             given = self.rows(lamp, X[:40])
             self.assertEqual([[row["old"], row["tall"]] for row in given], np.asarray(model.predict(X[:40])).astype(bool).tolist())
             scores = model.predict_proba(X[:40])
-            wanted = np.column_stack([one[:, 1] for one in scores]) if isinstance(scores, list) else scores
+            wanted = np.column_stack([score[:, 1] for score in scores]) if isinstance(scores, list) else scores
             np.testing.assert_allclose([[row["old_score"], row["tall_score"]] for row in given], wanted, rtol=1e-6)
 
     def test_labels_give_a_label_and_scores_for_each(self) -> None:

@@ -6,11 +6,13 @@ import os
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 from lamppost.core.artifact.proof import Tolerance
 from lamppost.core.engine.batch_queue import BatchPolicy
 from lamppost.core.errors import LaneFull, ModelFault, PackageRefused, ProofFailed, Unavailable
 from lamppost.package.read import read_lamp
+from lamppost.runtime import spare_workers
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings, RequestOptions
 from lamppost.runtime.proving import prove
@@ -110,16 +112,16 @@ class Lanes(WithLanes):
                 for value, one in zip((1.0, Moody.FAIL, 3.0), ids, strict=True)
             ]
             await asyncio.gather(*asked, return_exceptions=True)
-            while not any("nineteen" in one.getMessage() and "[request" in one.getMessage() for one in logged.records):
+            while not any("nineteen" in record.getMessage() and "[request" in record.getMessage() for record in logged.records):
                 await asyncio.sleep(0.01)
-        named = {getattr(one, "request_id", None) for one in logged.records if "nineteen is too much" in one.getMessage()}
+        named = {getattr(record, "request_id", None) for record in logged.records if "nineteen is too much" in record.getMessage()}
         self.assertEqual(named - {None}, {ids[1]})
 
     async def test_half_of_a_crowd_is_with_the_worker_while_the_rest_is_read(self) -> None:
         lane = await self.opened(Moody(), "moody")
         for _ in range(2):
             rows = [[{"x": float(i)}] for i in range(100, 140)]
-            answers = await asyncio.gather(*(lane.predict(one, 10) for one in rows))
+            answers = await asyncio.gather(*(lane.predict(row, 10) for row in rows))
         self.assertEqual([answer.rows for answer in answers], [[{"value": 2.0 * i}] for i in range(100, 140)])
         self.assertEqual([answer.batch_rows for answer in answers[:20]], [20] * 20)
 
@@ -195,9 +197,14 @@ class Supplying(unittest.IsolatedAsyncioTestCase):
     async def test_a_spare_is_handed_over_and_replaced_and_a_dead_one_is_not_used(self) -> None:
         supply = WorkerSupply(spares=True)
         self.addAsyncCleanup(supply.close)
-        supply.prepare_spares()
-        first = await supply.take_worker("a", "graphs")
-        self.addAsyncCleanup(first.close)
+        supply.expect("graphs")
+        kept = await supply._spares["graphs"]
+        with mock.patch.object(spare_workers, "_REFILL_S", 0.0):
+            first = await supply.take_worker("a", "graphs")
+            self.addAsyncCleanup(first.close)
+            self.assertEqual((first.pid, dict(supply._spares)), (kept.pid, {}), "it is replaced a little later")
+            await asyncio.sleep(0.01)
+        self.assertEqual(list(supply._spares), ["graphs"], "a kind that nothing needs is not kept")
         spare: WorkerProcess = await supply._spares["graphs"]
         spare.kill()
         while spare.end_reason is None:

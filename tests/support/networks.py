@@ -19,7 +19,7 @@ def save(
     """An ONNX file; with ``beside``, its constants lie in a file of their own."""
     given = [helper.make_tensor_value_info(*one) for one in inputs]
     held = [numpy_helper.from_array(np.asarray(value), name) for name, value in (constants or {}).items()]
-    graph = helper.make_graph(nodes, path.stem, given, [helper.make_tensor_value_info(*one) for one in outputs], held)
+    graph = helper.make_graph(nodes, path.stem, given, [helper.make_tensor_value_info(*output) for output in outputs], held)
     model = helper.make_model(graph, opset_imports=[helper.make_opsetid("", 21)])
     model.ir_version = 10
     model.doc_string = "A small graph of Tallowby."

@@ -18,8 +18,8 @@ def alerts(endpoint: str | None, everything: bool, take: int | None, note: str |
     """``lamppost alerts``."""
     with Client(address) as client:
         if take is not None:
-            said = client.fetch("POST", f"/api/alerts/{take}/acknowledge", {"note": note})
-            print_json(said) if as_json else print_line(f"alert {take} is acknowledged: {said['endpoint']}: {said['says']}")
+            answer = client.fetch("POST", f"/api/alerts/{take}/acknowledge", {"note": note})
+            print_json(answer) if as_json else print_line(f"alert {take} is acknowledged: {answer['endpoint']}: {answer['says']}")
             return
         found = client.fetch("GET", "/api/alerts", endpoint=endpoint, state=None if everything else "open")
     if as_json:
@@ -51,11 +51,11 @@ def mute(endpoint: str, span: str, note: str | None, address: str | None, as_jso
     if minutes < 0:
         raise BadRequest(f"{span!r} is no span of time; write 30m, 4h, 2d, or off")
     with Client(address) as client:
-        said = client.fetch("PUT", f"/api/endpoints/{quote(endpoint, safe='')}/mute", {"minutes": minutes, "note": note})
+        answer = client.fetch("PUT", f"/api/endpoints/{quote(endpoint, safe='')}/mute", {"minutes": minutes, "note": note})
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    print_line(f"nothing goes out about {endpoint} until {said['until'][:16]} UTC" if minutes else f"{endpoint} is heard again")
+    print_line(f"nothing goes out about {endpoint} until {answer['until'][:16]} UTC" if minutes else f"{endpoint} is heard again")
     if minutes:
         print_line(paint(f"  undo: lamppost mute {endpoint} off", DIM))
 
@@ -68,13 +68,13 @@ def channel_add(
         raise BadRequest("say where it goes: --webhook URL or --mail ADDRESS")
     body = {"kind": "webhook" if webhook else "mail", "target": webhook or mail, "endpoints": endpoints or None, "reports": reports}
     with Client(address) as client:
-        said = client.fetch("POST", f"/api/channels/{quote(name, safe='')}", body)
+        answer = client.fetch("POST", f"/api/channels/{quote(name, safe='')}", body)
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    print_line(f"{paint('●', AMBER)} {name} hears of {', '.join(said['endpoints'] or ['all endpoints'])} at {said['target']}")
-    if said["secret"]:
-        print_line(f"  what it gets is signed with (shown this once): {said['secret']}")
+    print_line(f"{paint('●', AMBER)} {name} hears of {', '.join(answer['endpoints'] or ['all endpoints'])} at {answer['target']}")
+    if answer["secret"]:
+        print_line(f"  what it gets is signed with (shown this once): {answer['secret']}")
 
 
 def channel_list(address: str | None, as_json: bool) -> None:

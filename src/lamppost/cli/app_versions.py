@@ -86,7 +86,7 @@ def rollout(
     """Move an endpoint to a version step by step; guards take it back by themselves. Show, pause, resume or end a rollout."""
     from lamppost.cli.rollout import RolloutOptions, rollout
 
-    acts = [name for name, said in (("pause", pause), ("resume", resume), ("finish", finish), ("back", back)) if said]
+    acts = [name for name, answer in (("pause", pause), ("resume", resume), ("finish", finish), ("back", back)) if answer]
     wanted = RolloutOptions(version, steps, calls, minutes, tuple(guard or ()), sticky, tuple(acts), follow, anyway, override)
     rollout(endpoint, wanted, address, as_json)
 

@@ -35,18 +35,18 @@ def ask(endpoint: str, asked: AskOptions, address: str | None, as_json: bool) ->
         raise BadRequest("give either --row or --file")
     with Client(address) as client:
         rows, options = _rows(client, endpoint, asked)
-        headers = {name: value for name, _, value in (one.partition("=") for one in asked.headers)}
-        said = client.predict(endpoint, rows, options, headers)
+        headers = {name: value for name, _, value in (header.partition("=") for header in asked.headers)}
+        answer = client.predict(endpoint, rows, options, headers)
     if as_json:
-        shown = {"answers": said.answers, "version": said.version, "request_id": said.request_id, "timing_ms": said.timing_ms}
-        print_json({**shown, "changed": said.changed} if said.changed else shown)
+        shown = {"answers": answer.answers, "version": answer.version, "request_id": answer.request_id, "timing_ms": answer.timing_ms}
+        print_json({**shown, "changed": answer.changed} if answer.changed else shown)
     else:
-        _show(said)
+        _show(answer)
 
 
 def _rows(client: Client, endpoint: str, asked: AskOptions) -> tuple[Any, dict[str, Any]]:
     """The rows to ask for, and the options."""
-    options = {name: _plain(value) for name, _, value in (one.partition("=") for one in asked.options)}
+    options = {name: _plain(value) for name, _, value in (option.partition("=") for option in asked.options)}
     if asked.row is not None:
         rows = _read_json(asked.row, "--row")
     elif asked.file is not None:

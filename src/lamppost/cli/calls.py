@@ -132,36 +132,36 @@ def _answer(answer: dict[str, Any]) -> str:
 def call(request_id: str, version: str | None, address: str | None, as_json: bool) -> None:
     """``lamppost call``."""
     with Client(address, timeout_s=120) as client:
-        said = client.fetch("GET", f"/api/calls/{request_id}")
-        again = None if version is None else _replayed(client, said, version)
+        answer = client.fetch("GET", f"/api/calls/{request_id}")
+        again = None if version is None else _replayed(client, answer, version)
     if as_json:
-        print_json(said if again is None else said | {"replayed": again})
+        print_json(answer if again is None else answer | {"replayed": again})
         return
-    glyph = paint("●", AMBER) if said["status"] < 400 else paint("✗", BRICK)
-    by = f"by {paint(said['version'] or 'nothing', AMBER)}"
+    glyph = paint("●", AMBER) if answer["status"] < 400 else paint("✗", BRICK)
+    by = f"by {paint(answer['version'] or 'nothing', AMBER)}"
     print_line(
-        f"{glyph} {said['endpoint']}, status {said['status']}, {by} for {said['token'] or 'nobody'}, {time_ago(said['at'])} ({said['at']})"
+        f"{glyph} {answer['endpoint']}, status {answer['status']}, {by} for {answer['token'] or 'nobody'}, {time_ago(answer['at'])} ({answer['at']})"
     )
-    phases = ", ".join(f"{name} {format_ms(us / 1e3)}" for name, us in said["phases_us"].items())
-    print_line(f"  {format_ms(said['total_us'] / 1e3)} ms: {phases}; {said['rows']} rows, in a batch of {said['batch_rows'] or '–'}")
-    if said["odd"] is not None:
-        why = f": {said['odd_why']}" if said["odd_why"] else ", like training's own rows"
-        print_line(f"  oddness {said['odd']:.1f}{why}")
-    if said["brought_by"]:
-        print_line(f"  it was answered elsewhere: {said['brought_by']}")
-    for title, value in (("in", said["input"]), ("out", said["answer"])):
+    phases = ", ".join(f"{name} {format_ms(us / 1e3)}" for name, us in answer["phases_us"].items())
+    print_line(f"  {format_ms(answer['total_us'] / 1e3)} ms: {phases}; {answer['rows']} rows, in a batch of {answer['batch_rows'] or '–'}")
+    if answer["odd"] is not None:
+        why = f": {answer['odd_why']}" if answer["odd_why"] else ", like training's own rows"
+        print_line(f"  oddness {answer['odd']:.1f}{why}")
+    if answer["brought_by"]:
+        print_line(f"  it was answered elsewhere: {answer['brought_by']}")
+    for title, value in (("in", answer["input"]), ("out", answer["answer"])):
         print_line(f"{title:4} {json.dumps(value, ensure_ascii=False)}" if value is not None else f"{title:4} not kept")
-    for one in said["shadows"]:
-        print_line(f"shadow {paint(one['version'], SLATE)}  {json.dumps(one['answer'], ensure_ascii=False)}")
+    for shadow in answer["shadows"]:
+        print_line(f"shadow {paint(shadow['version'], SLATE)}  {json.dumps(shadow['answer'], ensure_ascii=False)}")
     if again is not None:
-        _compared(said, again)
+        _compared(answer, again)
 
 
-def _replayed(client: Client, said: dict[str, Any], version: str) -> dict[str, Any]:
+def _replayed(client: Client, answer: dict[str, Any], version: str) -> dict[str, Any]:
     name = parse_version(version)
-    if not isinstance(said["input"], dict):
+    if not isinstance(answer["input"], dict):
         raise BadRequest("what went in was not kept as JSON, so it cannot be asked again")
-    found: dict[str, Any] = client.fetch("POST", f"/api/models/{name.model}/versions/{name.number}/ask", said["input"])
+    found: dict[str, Any] = client.fetch("POST", f"/api/models/{name.model}/versions/{name.number}/ask", answer["input"])
     return found
 
 

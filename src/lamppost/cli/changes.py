@@ -26,12 +26,12 @@ class ChangeOverrides:
 def rollback(endpoint: str, note: str | None, address: str | None, as_json: bool) -> None:
     """``lamppost rollback``."""
     with Client(address, timeout_s=60) as client:
-        said = client.rollback(endpoint, note)
+        answer = client.rollback(endpoint, note)
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    print_line(f"{paint('●', AMBER)} {said['says']}")
-    print_line(paint(f"  undo: {said['undo']}", DIM))
+    print_line(f"{paint('●', AMBER)} {answer['says']}")
+    print_line(paint(f"  undo: {answer['undo']}", DIM))
 
 
 def read_sticky(text: str | None) -> dict[str, str] | None:
@@ -82,13 +82,13 @@ def _set_up(endpoint: str, change: Any, insist: ChangeOverrides, address: str | 
     with Client(address, timeout_s=180) as client:
         page = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")
         wanted = change(write_setup(read_setup(page["setup"])))
-        said = client.set_up(endpoint, wanted, page["revision"], break_callers=insist.break_callers, override=insist.override)
+        answer = client.set_up(endpoint, wanted, page["revision"], break_callers=insist.break_callers, override=insist.override)
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    print_line(f"{paint('●', AMBER)} {said['says']}")
-    if said["undo"]:
-        print_line(paint(f"  undo: {said['undo']}", DIM))
+    print_line(f"{paint('●', AMBER)} {answer['says']}")
+    if answer["undo"]:
+        print_line(paint(f"  undo: {answer['undo']}", DIM))
 
 
 def compare(before: str, after: str, endpoint: str | None, last: int, file: Path | None, address: str | None, as_json: bool) -> None:
@@ -106,27 +106,29 @@ def compare(before: str, after: str, endpoint: str | None, last: int, file: Path
         if file is not None:
             rows = read_file(file, lambda: list(client.fetch("GET", f"/api/models/{name.model}/versions/{name.number}")["inputs"]))
             wanted["rows"] = rows if isinstance(rows, list) else [rows]
-        said = client.fetch("POST", "/api/compare/answers", wanted)
+        answer = client.fetch("POST", "/api/compare/answers", wanted)
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    print_line(f"{paint('●', AMBER)} {said['says']}")
-    if said["mean"] is not None:
-        print_line(f"  {said['by']}: mean {said['mean']:.4g}, 95 % below {said['p95']:.4g}, most {said['most']:.4g}")
-    print_line(f"  {before} took {format_ms(said['before_ms'])} ms, {after} {format_ms(said['after_ms'])} ms, in batches of 64")
-    if said["flips"]:
+    print_line(f"{paint('●', AMBER)} {answer['says']}")
+    if answer["mean"] is not None:
+        print_line(f"  {answer['by']}: mean {answer['mean']:.4g}, 95 % below {answer['p95']:.4g}, most {answer['most']:.4g}")
+    print_line(f"  {before} took {format_ms(answer['before_ms'])} ms, {after} {format_ms(answer['after_ms'])} ms, in batches of 64")
+    if answer["flips"]:
         print_line()
         print_table(
-            ["was", "is", "rows"], [[one["before"], one["after"], f"{one['rows']:,}"] for one in said["flips"]], right=frozenset({"rows"})
+            ["was", "is", "rows"],
+            [[flip["before"], flip["after"], f"{flip['rows']:,}"] for flip in answer["flips"]],
+            right=frozenset({"rows"}),
         )
-    if said["slices"]:
+    if answer["slices"]:
         print_line()
-        rows = [[f"{s['field']} = {s['value']}", f"{s['rows']:,}", f"{s['agree'] / s['rows']:.1%}"] for s in said["slices"][:6]]
+        rows = [[f"{s['field']} = {s['value']}", f"{s['rows']:,}", f"{s['agree'] / s['rows']:.1%}"] for s in answer["slices"][:6]]
         print_table(["where they agree least", "rows", "agree"], rows, right=frozenset({"rows", "agree"}))
-    if said["worst"]:
+    if answer["worst"]:
         print_line()
         print_line(paint("rows that differ most", DIM))
-        for one in said["worst"][:5]:
+        for one in answer["worst"][:5]:
             print_line(f"  {short_json(one['row'], 30)}")
             print_line(f"    {before}: {short_json(one['before'], 60)}")
             print_line(f"    {after}: {short_json(one['after'], 60)}")
@@ -149,14 +151,14 @@ def about(model: str, owner: str | None, purpose: str | None, address: str | Non
     with Client(address) as client:
         if owner is not None or purpose is not None:
             client.fetch("PUT", f"/api/models/{quote(model, safe='')}", {"owner": owner, "purpose": purpose})
-        said = next((one for one in client.fetch("GET", "/api/models") if one["name"] == model), None)
-    if said is None:
+        answer = next((one for one in client.fetch("GET", "/api/models") if one["name"] == model), None)
+    if answer is None:
         raise BadRequest(f"there is no model {model!r}; see lamppost models")
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    print_line(f"{model}  answered for by {said['owner'] or '–'}")
-    print_line(f"purpose  {said['purpose'] or '–'}")
+    print_line(f"{model}  answered for by {answer['owner'] or '–'}")
+    print_line(f"purpose  {answer['purpose'] or '–'}")
 
 
 def trail(subject: str | None, search: str | None, by: str | None, lines: int, ndjson: bool, address: str | None, as_json: bool) -> None:

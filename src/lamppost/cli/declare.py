@@ -82,14 +82,14 @@ def _carry_out(body: dict[str, Any], overrides: ChangeOverrides, address: str | 
         return
     _print_differences(made)
     if made["differences"]:
-        count = len({one["endpoint"] for one in made["differences"]})
+        count = len({difference["endpoint"] for difference in made["differences"]})
         print_line(f"{paint('●', AMBER)} changed {count} endpoint{'s' if count != 1 else ''}; now as of {made['fingerprint']}")
 
 
 def _print_differences(found: dict[str, Any]) -> None:
     if not found["differences"]:
         print_line(f"Every endpoint serves this already, as of {found['fingerprint']}.")
-    for one in found["differences"]:
-        print_line(f"{paint('~' if one['key'] else '+', AMBER)} {one['says']}")
+    for difference in found["differences"]:
+        print_line(f"{paint('~' if difference['key'] else '+', AMBER)} {difference['says']}")
     if found["left"]:
         print_line(paint(f"  not in the document, and left as they are: {', '.join(found['left'])}", DIM))

@@ -153,8 +153,8 @@ def _read_rows(path: Path) -> pd.DataFrame:
     """Rows of JSON: a list of objects, or ``{"rows": [...]}``; lists in them stay lists."""
     import pandas as pd
 
-    said = orjson.loads(path.read_bytes())
-    rows = said["rows"] if isinstance(said, dict) and "rows" in said else [said] if isinstance(said, dict) else said
+    answer = orjson.loads(path.read_bytes())
+    rows = answer["rows"] if isinstance(answer, dict) and "rows" in answer else [answer] if isinstance(answer, dict) else answer
     return pd.DataFrame(rows)
 
 

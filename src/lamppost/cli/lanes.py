@@ -12,23 +12,23 @@ from lamppost.core.errors import NotFound
 def lanes(version: str | None, address: str | None, as_json: bool) -> None:
     """``lamppost lanes``."""
     with Client(address) as client:
-        said = client.fetch("GET", "/api/lanes")
+        answer = client.fetch("GET", "/api/lanes")
     if version is not None:
-        said["lanes"] = [lane for lane in said["lanes"] if lane["version"] == version]
-        if not said["lanes"]:
+        answer["lanes"] = [lane for lane in answer["lanes"] if lane["version"] == version]
+        if not answer["lanes"]:
             raise NotFound(f"{version} is not open on this node; it is opened with the next request that needs it")
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
     if version is not None:
-        _one(said["lanes"][0])
+        _one(answer["lanes"][0])
         return
-    asleep = f", {said['asleep']:,} endpoints asleep" if said["asleep"] else ""
-    held, budget = format_bytes(said["memory_bytes"]), format_bytes(said["budget_bytes"])
-    print_line(f"{len(said['lanes'])} versions open in {said['workers']} workers{asleep}; they hold {held} of {budget}")
+    asleep = f", {answer['asleep']:,} endpoints asleep" if answer["asleep"] else ""
+    held, budget = format_bytes(answer["memory_bytes"]), format_bytes(answer["budget_bytes"])
+    print_line(f"{len(answer['lanes'])} versions open in {answer['workers']} workers{asleep}; they hold {held} of {budget}")
     print_line()
     head = ["version", "state", "copies", "waiting", "max rows", "rows/s", "requests", "memory", "used", "for"]
-    print_table(head, [_row(lane) for lane in said["lanes"]], right=frozenset(head[2:8]))
+    print_table(head, [_row(lane) for lane in answer["lanes"]], right=frozenset(head[2:8]))
 
 
 def _row(lane: dict[str, Any]) -> list[str]:

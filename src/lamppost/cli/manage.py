@@ -29,13 +29,13 @@ from lamppost.core.names import parse_version
 def push(file: Path, model: str | None, address: str | None, as_json: bool) -> None:
     """``lamppost push``."""
     with Client(address, timeout_s=180) as client, upload_progress(file.name, as_json) as progress:
-        said = client.push(file, model, progress)
+        answer = client.push(file, model, progress)
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    version = said["version"]
-    if said["new"]:
-        print_line(f"{paint('◌', SLATE)} {version} is stored, digest {said['digest'][:12]}")
+    version = answer["version"]
+    if answer["new"]:
+        print_line(f"{paint('◌', SLATE)} {version} is stored, digest {answer['digest'][:12]}")
     else:
         print_line(f"{paint('◌', SLATE)} this package is {version} already; nothing was stored again")
     print_line(paint(f"  next: lamppost point {version.partition('@')[0]} {version}", DIM))
@@ -45,12 +45,12 @@ def point(endpoint: str, version: str, insist: ChangeOverrides, address: str | N
     """``lamppost point``."""
     parse_version(version)
     with Client(address, timeout_s=180) as client:
-        said = client.point(endpoint, version, insist.break_callers, insist.override)
+        answer = client.point(endpoint, version, insist.break_callers, insist.override)
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    print_line(f"{paint('●', AMBER)} {said['says']}")
-    print_line(paint(f"  undo: {said['undo']}" if said["undo"] else f"  next: lamppost ask {endpoint}", DIM))
+    print_line(f"{paint('●', AMBER)} {answer['says']}")
+    print_line(paint(f"  undo: {answer['undo']}" if answer["undo"] else f"  next: lamppost ask {endpoint}", DIM))
 
 
 def endpoints(address: str | None, as_json: bool) -> None:
@@ -125,73 +125,73 @@ def show(name: str, address: str | None, as_json: bool) -> None:
     with Client(address) as client:
         if "@" in name:
             version = parse_version(name)
-            said = client.fetch("GET", f"/api/models/{version.model}/versions/{version.number}")
+            answer = client.fetch("GET", f"/api/models/{version.model}/versions/{version.number}")
         else:
-            said = client.fetch("GET", f"/api/endpoints/{quote(name, safe='')}")
+            answer = client.fetch("GET", f"/api/endpoints/{quote(name, safe='')}")
     if as_json:
-        print_json(said)
+        print_json(answer)
     elif "@" in name:
-        _show_version(said)
+        _show_version(answer)
     else:
-        _show_endpoint(said)
+        _show_endpoint(answer)
 
 
-def _show_endpoint(said: dict[str, Any]) -> None:
-    hour = said["last_hour"]
-    since = f"since {time_ago(said['since'])}, pointed by {said['changed_by']}"
-    print_line(f"{said['name']}  {lamp(said['state'])}  serves {paint(said['says'], AMBER)} {since}")
-    for reason in said["reasons"]:
+def _show_endpoint(answer: dict[str, Any]) -> None:
+    hour = answer["last_hour"]
+    since = f"since {time_ago(answer['since'])}, pointed by {answer['changed_by']}"
+    print_line(f"{answer['name']}  {lamp(answer['state'])}  serves {paint(answer['says'], AMBER)} {since}")
+    for reason in answer["reasons"]:
         print_line(f"  {reason}")
-    if said["setup"]["lenient"]:
+    if answer["setup"]["lenient"]:
         print_line("  reads leniently: takes values whose meaning leaves no doubt, and tells")
-    for lookup in said["setup"]["lookups"]:
+    for lookup in answer["setup"]["lookups"]:
         print_line(f"  looks up {', '.join(lookup['fields'])} by {lookup['key']} in {lookup['table']} of {lookup['source']}")
     print_line(
         f"last hour  {hour['calls']:,} calls, {hour['refused']:,} refused, {hour['failed']:,} failed;"
         f" p50 {format_ms(hour['p50_ms'])} ms, p95 {format_ms(hour['p95_ms'])} ms, p99 {format_ms(hour['p99_ms'])} ms"
     )
     print_line()
-    _show_fields(said)
+    _show_fields(answer)
     print_line()
     print_table(
         ["#", "served", "since", "pointed by"],
-        [[str(past["revision"]), past["says"], time_ago(past["since"]), past["changed_by"]] for past in said["history"][:10]],
+        [[str(past["revision"]), past["says"], time_ago(past["since"]), past["changed_by"]] for past in answer["history"][:10]],
         right=frozenset({"#"}),
     )
 
 
-def _show_version(said: dict[str, Any]) -> None:
-    story = said["story"]
-    serves = f"serves {', '.join(said['serves'])}" if said["serves"] else "serves nothing"
-    name, pushed = paint(said["name"], AMBER), f"pushed by {said['pushed_by']} {time_ago(said['pushed_at'])}"
-    print_line(f"{name}  {serves}; {format_bytes(said['size_bytes'])}, {pushed}")
-    print_line(f"digest {said['digest']}")
-    print_line(f"proof  {said['proof']}{': ' + said['proof_says'] if said['proof_says'] else ''}")
-    if measured := said["measured"]:
+def _show_version(answer: dict[str, Any]) -> None:
+    story = answer["story"]
+    serves = f"serves {', '.join(answer['serves'])}" if answer["serves"] else "serves nothing"
+    name, pushed = paint(answer["name"], AMBER), f"pushed by {answer['pushed_by']} {time_ago(answer['pushed_at'])}"
+    print_line(f"{name}  {serves}; {format_bytes(answer['size_bytes'])}, {pushed}")
+    print_line(f"digest {answer['digest']}")
+    print_line(f"proof  {answer['proof']}{': ' + answer['proof_says'] if answer['proof_says'] else ''}")
+    if measured := answer["measured"]:
         rows = f"one row {format_ms(measured['row_ms'])} ms, 64 rows {format_ms(measured['batch_ms'])} ms"
         print_line(
             f"speed  {rows}; opens and proves itself in {measured['open_s']:.1f} s, its worker "
             f"holds {format_bytes(measured['memory_bytes'])}"
         )
-    for key in said["signers"]:
+    for key in answer["signers"]:
         print_line(f"signed  by {key}")
-    for step in said["steps"]:
+    for step in answer["steps"]:
         print_line(f"step  {step}")
     if story["metrics"]:
         print_line("metrics  " + ", ".join(f"{key} {value:g}" for key, value in story["metrics"].items()))
     if story["notes"]:
         print_line(f"notes  {story['notes'].strip()}")
     print_line()
-    _show_fields(said)
+    _show_fields(answer)
 
 
-def _show_fields(said: dict[str, Any]) -> None:
-    print_table(["input", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["inputs"]])
-    if said["options"]:
+def _show_fields(answer: dict[str, Any]) -> None:
+    print_table(["input", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in answer["inputs"]])
+    if answer["options"]:
         print_line()
-        print_table(["option", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["options"]])
+        print_table(["option", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in answer["options"]])
     print_line()
-    print_table(["answer", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in said["answers"]])
+    print_table(["answer", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in answer["answers"]])
 
 
 def console(address: str | None) -> None:

@@ -27,11 +27,11 @@ def outcome(
     with Client(address, timeout_s=120) as client:
         for at in range(0, len(rows), _AT_ONCE):
             body = {"outcomes": rows[at : at + _AT_ONCE], "key": key}
-            said = client.fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/outcomes", body)
-            taken["new"] += said["new"]
-            taken["known"] += said["known"]
-            taken["unknown"] += [at + place for place in said["unknown"]]
-            taken["says"] = said["says"]
+            answer = client.fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/outcomes", body)
+            taken["new"] += answer["new"]
+            taken["known"] += answer["known"]
+            taken["unknown"] += [at + place for place in answer["unknown"]]
+            taken["says"] = answer["says"]
     if as_json:
         print_json(taken)
         return
@@ -70,9 +70,9 @@ def _read(file: Path, key: str | None) -> list[dict[str, Any]]:
     if not rows or wanted not in rows[0] or "truth" not in rows[0]:
         raise BadRequest(f"{file} needs the columns {wanted} and truth" + (", and may have row" if key is None else ""))
     out = []
-    for one in rows:
-        truth = _value(one["truth"]) if isinstance(one["truth"], str) else one["truth"]
-        named = {"key": one[wanted]} if key is not None else {"request_id": one[wanted], "row": int(one.get("row") or 0)}
+    for row in rows:
+        truth = _value(row["truth"]) if isinstance(row["truth"], str) else row["truth"]
+        named = {"key": row[wanted]} if key is not None else {"request_id": row[wanted], "row": int(row.get("row") or 0)}
         out.append({**named, "truth": truth})
     return out
 
@@ -80,23 +80,26 @@ def _read(file: Path, key: str | None) -> list[dict[str, Any]]:
 def outcomes(endpoint: str, since: str | None, until: str | None, address: str | None, as_json: bool) -> None:
     """``lamppost outcomes``."""
     with Client(address, timeout_s=60) as client:
-        said = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/quality", since=since, until=until)
+        answer = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/quality", since=since, until=until)
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    print_line(said["says"])
-    for one in said["versions"]:
+    print_line(answer["says"])
+    for version in answer["versions"]:
         print_line()
-        shadow = ", as a shadow" if one["shadow"] else ""
-        late = one["late_s"]
+        shadow = ", as a shadow" if version["shadow"] else ""
+        late = version["late_s"]
         words = (
             f"{late / 86_400:.0f} days" if late > 172_800 else f"{late / 3_600:.0f} hours" if late > 7_200 else f"{late / 60:.0f} minutes"
         )
-        print_line(f"{paint(one['version'], AMBER)}{shadow}: {one['known']:,} of {one['answered']:,} known, told {words} later (median)")
-        _labels(one) if one["kind"] == "labels" else _numbers(one)
-        if one["slices"]:
-            title = "accuracy" if one["kind"] == "labels" else "absolute error"
-            print_table(["where", title, "rows"], [_slice(found) for found in one["slices"][:8]], right=frozenset({"rows"}))
+        print_line(
+            f"{paint(version['version'], AMBER)}{shadow}: {version['known']:,} of {version['answered']:,} known, "
+            f"told {words} later (median)"
+        )
+        _labels(version) if version["kind"] == "labels" else _numbers(version)
+        if version["slices"]:
+            title = "accuracy" if version["kind"] == "labels" else "absolute error"
+            print_table(["where", title, "rows"], [_slice(found) for found in version["slices"][:8]], right=frozenset({"rows"}))
 
 
 def _figure(one: dict[str, Any] | None, percent: bool = True) -> str:

@@ -79,8 +79,8 @@ def _show_story(lamp: Lamp) -> None:
         print_line(f"tags      {', '.join(f'{name} {value}' for name, value in story.tags.items())}")
     if story.notes:
         print_line(f"notes     {story.notes.strip()}")
-    for one in lamp.signatures:
-        print_line(f"signed    by {one.key}")
+    for signature in lamp.signatures:
+        print_line(f"signed    by {signature.key}")
     print_line(f"files     {', '.join(f'{path} {format_bytes(member.size_bytes)}' for path, member in lamp.manifest.members.items())}")
 
 
@@ -140,8 +140,13 @@ def _versions(before: str, after: str, address: str | None) -> dict[str, Any]:
     for name in (before, after):
         parse_version(name)
     with Client(address) as client:
-        said = client.compare(before, after)
-    return {"before": said["before"]["digest"], "after": said["after"]["digest"], "breaks": said["breaks"], "changes": said["changes"]}
+        answer = client.compare(before, after)
+    return {
+        "before": answer["before"]["digest"],
+        "after": answer["after"]["digest"],
+        "breaks": answer["breaks"],
+        "changes": answer["changes"],
+    }
 
 
 def _files(before: str, after: str) -> dict[str, Any]:

@@ -62,27 +62,27 @@ def pack(source: Path, wanted: PackOptions, as_json: bool) -> None:
     print_line(paint(f"  next: lamppost push {lamp.path}", DIM))
 
 
-def _described(said: Description, here: Path, wanted: PackOptions) -> tuple[Any, Any, Recipe]:
-    frame = read_frame(here / said.training.frame)
+def _described(answer: Description, here: Path, wanted: PackOptions) -> tuple[Any, Any, Recipe]:
+    frame = read_frame(here / answer.training.frame)
     recipe = Recipe(
-        wanted.name or said.name,
-        said.training.target,
-        said.model.labels,
-        said.fields,
-        said.model.format,
-        said.proof.rows,
-        Tolerance(said.proof.absolute, said.proof.relative),
-        said.story.notes,
-        said.story.metrics,
-        said.story.tags,
-        said.model.unit,
-        before=[part.made(here) for part in said.before],
-        after=[part.made(here) for part in said.after],
-        options=said.options,
-        quantize=said.model.quantize or wanted.quantize,
-        by=said.story.by,
+        wanted.name or answer.name,
+        answer.training.target,
+        answer.model.labels,
+        answer.fields,
+        answer.model.format,
+        answer.proof.rows,
+        Tolerance(answer.proof.absolute, answer.proof.relative),
+        answer.story.notes,
+        answer.story.metrics,
+        answer.story.tags,
+        answer.model.unit,
+        before=[part.made(here) for part in answer.before],
+        after=[part.made(here) for part in answer.after],
+        options=answer.options,
+        quantize=answer.model.quantize or wanted.quantize,
+        by=answer.story.by,
     )
-    return said.model.made(here), frame, recipe
+    return answer.model.made(here), frame, recipe
 
 
 def _bare(model: Path, source: Path, wanted: PackOptions) -> tuple[Any, Any, Recipe]:
@@ -138,6 +138,6 @@ def _in_folder(folder: Path, source: Path) -> Path:
         return folder / "lamp.toml"
     models = sorted(path for path in inside if path.suffix.lower() in FORMATS or path.suffix.lower() in _OBJECTS)
     if len(models) != 1:
-        said = f"several models ({', '.join(path.name for path in models)})" if models else "no model that is known by its ending"
-        raise BadRequest(f"{source} holds no lamp.toml and {said}; write a lamp.toml that says what is what")
+        answer = f"several models ({', '.join(path.name for path in models)})" if models else "no model that is known by its ending"
+        raise BadRequest(f"{source} holds no lamp.toml and {answer}; write a lamp.toml that says what is what")
     return models[0]

@@ -41,30 +41,30 @@ def review_ask(endpoint: str, version: str, note: str, address: str | None, as_j
     """``lamppost review ask``."""
     parse_version(version)
     with Client(address) as client:
-        said = client.fetch("POST", "/api/reviews", {"endpoint": endpoint, "version": version, "note": note})
-    _told(said, as_json)
+        answer = client.fetch("POST", "/api/reviews", {"endpoint": endpoint, "version": version, "note": note})
+    _told(answer, as_json)
 
 
 def review_say(number: int, approves: bool, reason: str, address: str | None, as_json: bool) -> None:
     """``lamppost review approve`` and ``refuse``."""
     with Client(address) as client:
-        said = client.fetch("POST", f"/api/reviews/{number}/verdict", {"approves": approves, "reason": reason})
-    _told(said, as_json)
+        answer = client.fetch("POST", f"/api/reviews/{number}/verdict", {"approves": approves, "reason": reason})
+    _told(answer, as_json)
 
 
-def _told(said: dict[str, Any], as_json: bool) -> None:
+def _told(answer: dict[str, Any], as_json: bool) -> None:
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    approvals = sum(one["approves"] for one in said["verdicts"])
+    approvals = sum(verdict["approves"] for verdict in answer["verdicts"])
     print_line(
-        f"{paint('◌', _COLOURS[said['state']])} review {said['number']}: {said['version']} for {said['endpoint']} is {said['state']},"
-        f" {approvals} of {said['needed']} approvals"
+        f"{paint('◌', _COLOURS[answer['state']])} review {answer['number']}: {answer['version']} for {answer['endpoint']} is {answer['state']},"
+        f" {approvals} of {answer['needed']} approvals"
     )
-    if said["state"] == "open":
-        print_line(paint(f"  next, by somebody else: lamppost review approve {said['number']} --reason '…'", DIM))
-    elif said["state"] == "approved":
-        print_line(paint(f"  next: lamppost point {said['endpoint']} {said['version']}", DIM))
+    if answer["state"] == "open":
+        print_line(paint(f"  next, by somebody else: lamppost review approve {answer['number']} --reason '…'", DIM))
+    elif answer["state"] == "approved":
+        print_line(paint(f"  next: lamppost point {answer['endpoint']} {answer['version']}", DIM))
 
 
 def review_withdraw(number: int, address: str | None) -> None:

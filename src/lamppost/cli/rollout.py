@@ -42,25 +42,25 @@ def rollout(endpoint: str, wanted: RolloutOptions, address: str | None, as_json:
     path = f"/api/endpoints/{quote(endpoint, safe='')}"
     with Client(address, timeout_s=180) as client:
         if wanted.acts:
-            said = client.fetch("POST", f"{path}/rollout/{wanted.acts[0]}")
+            answer = client.fetch("POST", f"{path}/rollout/{wanted.acts[0]}")
         elif wanted.version:
             parse_version(wanted.version)
             body = {"version": wanted.version, "break_callers": wanted.break_callers, "override": wanted.override}
-            said = client.fetch(
+            answer = client.fetch(
                 "POST", f"{path}/rollout", body | {"plan": _plan(client, path, wanted), "sticky": read_sticky(wanted.sticky)}
             )
         else:
             found = client.fetch("GET", f"{path}/rollouts")
             if not found:
                 raise BadRequest(f"{endpoint} had no rollout yet; begin one with: lamppost rollout {endpoint} MODEL@N")
-            said = found[0]
+            answer = found[0]
         if wanted.follow:
-            said = _followed(client, path, said, quiet=as_json)
+            answer = _followed(client, path, answer, quiet=as_json)
     if as_json:
-        print_json(said)
+        print_json(answer)
     elif not wanted.follow:
-        _show(said)
-    if wanted.follow and said["state"] != "done":
+        _show(answer)
+    if wanted.follow and answer["state"] != "done":
         raise typer.Exit(1)
 
 
@@ -92,56 +92,56 @@ def _guard(text: str) -> tuple[str, float | None]:
     raise BadRequest(f"--guard {text} is not NAME=LIMIT, such as p99_ms=50 or errors=2")
 
 
-def _followed(client: Client, path: str, said: dict[str, Any], quiet: bool) -> dict[str, Any]:
-    number, last = said["number"], ""
+def _followed(client: Client, path: str, answer: dict[str, Any], quiet: bool) -> dict[str, Any]:
+    number, last = answer["number"], ""
     while True:
-        if not quiet and said["why"] != last:
-            _line(said)
-            last = said["why"]
-        if said["ended_at"] is not None:
-            return said
+        if not quiet and answer["why"] != last:
+            _line(answer)
+            last = answer["why"]
+        if answer["ended_at"] is not None:
+            return answer
         time.sleep(_LOOK_S)
-        said = next(one for one in client.fetch("GET", f"{path}/rollouts") if one["number"] == number)
+        answer = next(one for one in client.fetch("GET", f"{path}/rollouts") if one["number"] == number)
 
 
-def _line(said: dict[str, Any]) -> None:
-    glyph, colour = _GLYPHS[said["state"]]
-    print_line(f"{paint(glyph, colour)} {said['why'] or 'begun'}")
+def _line(answer: dict[str, Any]) -> None:
+    glyph, colour = _GLYPHS[answer["state"]]
+    print_line(f"{paint(glyph, colour)} {answer['why'] or 'begun'}")
 
 
-def _show(said: dict[str, Any]) -> None:
-    glyph, colour = _GLYPHS[said["state"]]
-    over = f", over since {time_ago(said['ended_at'])}" if said["ended_at"] else ""
+def _show(answer: dict[str, Any]) -> None:
+    glyph, colour = _GLYPHS[answer["state"]]
+    over = f", over since {time_ago(answer['ended_at'])}" if answer["ended_at"] else ""
     print_line(
-        f"{paint(glyph, colour)} {said['endpoint']}: {paint(said['old'], SLATE)} → {paint(said['new'], AMBER)}, {said['state']},"
-        f" begun by {said['begun_by']} {time_ago(said['begun_at'])}{over}"
+        f"{paint(glyph, colour)} {answer['endpoint']}: {paint(answer['old'], SLATE)} → {paint(answer['new'], AMBER)}, {answer['state']},"
+        f" begun by {answer['begun_by']} {time_ago(answer['begun_at'])}{over}"
     )
-    if said["why"]:
-        print_line(f"  {said['why']}")
+    if answer["why"]:
+        print_line(f"  {answer['why']}")
     print_line()
     rows = []
-    for at, step in enumerate(said["plan"]["steps"]):
-        calls = said["calls"][at] if at < len(said["calls"]) else [0, 0]
-        here = "◀" if at == said["step"] and said["ended_at"] is None else ""
+    for at, step in enumerate(answer["plan"]["steps"]):
+        calls = answer["calls"][at] if at < len(answer["calls"]) else [0, 0]
+        here = "◀" if at == answer["step"] and answer["ended_at"] is None else ""
         lasts = " and ".join(
             part
             for part in (f"{step['calls']:,} calls" if step["calls"] else "", f"{step['minutes']:g} min" if step["minutes"] else "")
             if part
         )
         rows.append([f"{step['share']:g} %", lasts, f"{calls[0]:,}", f"{calls[1]:,}", here])
-    print_table(["step", "lasts", said["old"], said["new"], ""], rows, right=frozenset({"step", said["old"], said["new"]}))
-    if said["readings"]:
+    print_table(["step", "lasts", answer["old"], answer["new"], ""], rows, right=frozenset({"step", answer["old"], answer["new"]}))
+    if answer["readings"]:
         print_line()
         rows = [
             [
-                one["guard"],
-                "–" if one["value"] is None else f"{one['value']:.3g}",
-                f"{one['limit']:.3g}",
-                paint(f"{min(one['evidence'], 1):.0%}", BRICK if one["evidence"] >= 1 else DIM),
-                one["says"],
+                reading["guard"],
+                "–" if reading["value"] is None else f"{reading['value']:.3g}",
+                f"{reading['limit']:.3g}",
+                paint(f"{min(reading['evidence'], 1):.0%}", BRICK if reading["evidence"] >= 1 else DIM),
+                reading["says"],
             ]
-            for one in said["readings"]
+            for reading in answer["readings"]
         ]
-        print_table(["guard", "now", "limit", "evidence", said["new"]], rows, right=frozenset({"now", "limit", "evidence"}))
-    if said["ended_at"] is None:
-        print_line(paint(f"  take it back: lamppost rollout {said['endpoint']} --back", DIM))
+        print_table(["guard", "now", "limit", "evidence", answer["new"]], rows, right=frozenset({"now", "limit", "evidence"}))
+    if answer["ended_at"] is None:
+        print_line(paint(f"  take it back: lamppost rollout {answer['endpoint']} --back", DIM))

@@ -39,13 +39,13 @@ def setup(endpoint: str, wanted: SetupOptions, address: str | None, as_json: boo
             print_json(now) if as_json else _show(endpoint, page or {})
             return
         made = _made(endpoint, wanted, now, page)
-        said = client.set_up(endpoint, made, page["revision"] if page else 0)
+        answer = client.set_up(endpoint, made, page["revision"] if page else 0)
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    print_line(f"{paint('●', AMBER)} {said['says']}")
-    if said["undo"]:
-        print_line(paint(f"  undo: {said['undo']}", DIM))
+    print_line(f"{paint('●', AMBER)} {answer['says']}")
+    if answer["undo"]:
+        print_line(paint(f"  undo: {answer['undo']}", DIM))
 
 
 def _page(client: Client, endpoint: str, wanted: SetupOptions) -> dict[str, Any] | None:

@@ -29,15 +29,15 @@ def token_new(wanted: TokenOptions, address: str | None, as_json: bool) -> None:
     if wanted.expires is not None:
         asked["expires_at"] = parse_time(wanted.expires, datetime.now(UTC)).isoformat()
     with Client(address) as client:
-        said = client.fetch("POST", "/api/tokens", asked)
+        answer = client.fetch("POST", "/api/tokens", asked)
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
     covers = f"may ask {', '.join(wanted.endpoints)}" if wanted.endpoints else f"has the role {wanted.role}"
-    until = f" until {said['expires_at'][:16].replace('T', ' ')} UTC" if said["expires_at"] else ""
+    until = f" until {answer['expires_at'][:16].replace('T', ' ')} UTC" if answer["expires_at"] else ""
     pace = f", {wanted.rate:g} times a second" if wanted.rate else ""
     print_line(f"{wanted.name} {covers}{until}{pace}. Its secret is shown this once:")
-    print_line(said["secret"])
+    print_line(answer["secret"])
 
 
 def parse_time(text: str, now: datetime) -> datetime:

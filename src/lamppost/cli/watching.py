@@ -29,45 +29,45 @@ def drift(
     path = f"/api/endpoints/{quote(endpoint, safe='')}/drift"
     with Client(address, timeout_s=60) as client:
         if field is not None:
-            said = client.fetch("GET", f"{path}/{quote(field, safe='')}", version=version, at=at)
-            print_json(said) if as_json else _figure(said)
+            answer = client.fetch("GET", f"{path}/{quote(field, safe='')}", version=version, at=at)
+            print_json(answer) if as_json else _figure(answer)
             return
-        said = client.fetch("GET", path, version=version, at=at, against=against)
+        answer = client.fetch("GET", path, version=version, at=at, against=against)
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    print_line(f"{paint_verdict(said['state'])}  {said['says']}")
-    window = said["window"]
+    print_line(f"{paint_verdict(answer['state'])}  {answer['says']}")
+    window = answer["window"]
     if window is None:
         return
     span = f"{_when(window['at'])} to {_when(window['until'])}{'' if window['over'] else ', so far'}"
-    held = "training" if said["against"] == "training" else f"the window of {_when(said['against'])}"
-    print_line(paint(f"{said['version']}, {span}, against {held}; {window['odd']:,} odd rows", DIM))
-    if said["why"] is not None:
-        print_line(f"probably: {said['why']['says']}")
-        print_line(paint(f"since {_when(said['why']['since'])}", DIM))
+    held = "training" if answer["against"] == "training" else f"the window of {_when(answer['against'])}"
+    print_line(paint(f"{answer['version']}, {span}, against {held}; {window['odd']:,} odd rows", DIM))
+    if answer["why"] is not None:
+        print_line(f"probably: {answer['why']['says']}")
+        print_line(paint(f"since {_when(answer['why']['since'])}", DIM))
     print_line()
     print_table(
         ["figure", "verdict", "how", "p"],
-        [[one["name"], paint_verdict(one["state"]), one["says"], _chance(one)] for one in said["figures"]]
+        [[feature["name"], paint_verdict(feature["state"]), feature["says"], _chance(feature)] for feature in answer["figures"]]
         + [
             [
-                f"{one['one']} × {one['other']}",
-                paint_verdict(one["state"]),
-                f"correlate by {one['after']:+.2f}, before {one['before']:+.2f}",
-                _p(one["p"]),
+                f"{pair['one']} × {pair['other']}",
+                paint_verdict(pair["state"]),
+                f"correlate by {pair['after']:+.2f}, before {pair['before']:+.2f}",
+                _p(pair["p"]),
             ]
-            for one in said["pairs"]
+            for pair in answer["pairs"]
         ],
         right=frozenset({"p"}),
     )
-    if len(said["windows"]) > 1:
+    if len(answer["windows"]) > 1:
         print_line()
-        print_line(paint(f"windows, oldest first ({_when(said['windows'][0]['at'])} to {_when(said['windows'][-1]['until'])}):", DIM))
+        print_line(paint(f"windows, oldest first ({_when(answer['windows'][0]['at'])} to {_when(answer['windows'][-1]['until'])}):", DIM))
         print_line(
-            "".join(paint("■", _COLOURS[one["state"]]) if sys.stdout.isatty() else one["state"][0] for one in said["windows"][-120:])
+            "".join(paint("■", _COLOURS[one["state"]]) if sys.stdout.isatty() else one["state"][0] for one in answer["windows"][-120:])
         )
-    worst = next((one for one in said["figures"] if one["state"] != "steady"), None)
+    worst = next((feature for feature in answer["figures"] if feature["state"] != "steady"), None)
     if worst is not None:
         print_line(paint(f"next: lamppost drift {endpoint} --field {worst['name']!r}", DIM))
 
@@ -84,17 +84,17 @@ def _when(text: str) -> str:
     return datetime.fromisoformat(text).strftime("%Y-%m-%d %H:%M")
 
 
-def _figure(said: dict[str, Any]) -> None:
+def _figure(answer: dict[str, Any]) -> None:
     """Reference and window over each other."""
-    names = said["choices"] or _ranges(said["edges"], said["range"])
-    most = max([*said["reference"], *said["window"], 1e-9])
+    names = answer["choices"] or _ranges(answer["edges"], answer["range"])
+    most = max([*answer["reference"], *answer["window"], 1e-9])
     rows = []
-    for name, before, now in zip(names, said["reference"], said["window"], strict=True):
+    for name, before, now in zip(names, answer["reference"], answer["window"], strict=True):
         drawn = [paint("█" * round(20 * part / most), colour) for part, colour in ((before, SLATE), (now, AMBER))]
         rows.append([name, f"{before:.1%}", f"{now:.1%}", *drawn])
     print_table(["values", "training", "now", "training", "now"], rows, right=frozenset())
-    missing = said["window_missing"]
-    print_line(paint(f"missing: {said['reference_missing']:.1%} in training, {'–' if missing is None else f'{missing:.1%}'} now", DIM))
+    missing = answer["window_missing"]
+    print_line(paint(f"missing: {answer['reference_missing']:.1%} in training, {'–' if missing is None else f'{missing:.1%}'} now", DIM))
 
 
 def _ranges(edges: list[float], ends: list[float] | None) -> list[str]:
@@ -107,47 +107,54 @@ def _ranges(edges: list[float], ends: list[float] | None) -> list[str]:
 def traffic(endpoint: str, since: str | None, until: str | None, address: str | None, as_json: bool) -> None:
     """``lamppost traffic``."""
     with Client(address, timeout_s=60) as client:
-        said = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/traffic", since=since, until=until)
+        answer = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/traffic", since=since, until=until)
     if as_json:
-        print_json(said)
+        print_json(answer)
         return
-    print_line(said["says"])
-    print_line(paint(f"{_when(said['since'])} to {_when(said['until'])} UTC, steps of {said['step_s']} s", DIM))
-    if not said["moments"]:
+    print_line(answer["says"])
+    print_line(paint(f"{_when(answer['since'])} to {_when(answer['until'])} UTC, steps of {answer['step_s']} s", DIM))
+    if not answer["moments"]:
         return
     for title, values, colour in (
-        ("calls/s", [one["rate"] for one in _every(said)], AMBER),
-        ("p99 ms", [one["p99"] or 0.0 for one in _every(said)], SLATE),
-        ("failed", [float(one["failed"]) for one in _every(said)], BRICK),
+        ("calls/s", [one["rate"] for one in _every(answer)], AMBER),
+        ("p99 ms", [one["p99"] or 0.0 for one in _every(answer)], SLATE),
+        ("failed", [float(one["failed"]) for one in _every(answer)], BRICK),
     ):
         print_line(f"{title:8} {paint(bar_line(values), colour)}  at most {max(values):,.3g}")
     print_line()
     rows = [
-        [one["phase"], f"{one['calls']:,}", *(format_ms(one["ms"][name]) for name in ("p50", "p90", "p95", "p99"))]
-        for one in said["phases"]
+        [phase["phase"], f"{phase['calls']:,}", *(format_ms(phase["ms"][name]) for name in ("p50", "p90", "p95", "p99"))]
+        for phase in answer["phases"]
     ]
-    batch = said["batch_rows"]
+    batch = answer["batch_rows"]
     if batch["p50"] is not None:
         rows.append(["rows in a batch", "", *(f"{batch[name]:,.0f}" for name in ("p50", "p90", "p95", "p99"))])
     head = ["phase (ms)", "calls", "p50", "p90", "p95", "p99"]
     print_table(head, rows, right=frozenset(head[1:]))
-    if said["budgets"]:
+    if answer["budgets"]:
         print_line()
         head = ["promise", "objective", "calls", "bad", "budget spent", "burns"]
         rows = [
-            [one["name"], f"{one['objective']:g} %", f"{one['calls']:,}", f"{one['bad']:,}", f"{one['spent']:.0%}", f"{one['burn']:.1f} ×"]
-            for one in said["budgets"]
+            [
+                budget["name"],
+                f"{budget['objective']:g} %",
+                f"{budget['calls']:,}",
+                f"{budget['bad']:,}",
+                f"{budget['spent']:.0%}",
+                f"{budget['burn']:.1f} ×",
+            ]
+            for budget in answer["budgets"]
         ]
         print_table(head, rows, right=frozenset(head[1:]))
-    for one in said["changes"]:
-        print_line(paint(f"{_when(one['at'])}  {one['says']}, by {one['by']}", DIM))
+    for change in answer["changes"]:
+        print_line(paint(f"{_when(change['at'])}  {change['says']}, by {change['by']}", DIM))
 
 
-def _every(said: dict[str, Any], most: int = 72) -> list[dict[str, Any]]:
+def _every(answer: dict[str, Any], most: int = 72) -> list[dict[str, Any]]:
     """Steps without calls filled in, and no more than fit on a line."""
-    start, step = datetime.fromisoformat(said["since"]).timestamp(), said["step_s"]
-    count = int((datetime.fromisoformat(said["until"]).timestamp() - start) / step) + 1
-    known = {int((datetime.fromisoformat(one["at"]).timestamp() - start) // step): one for one in said["moments"]}
+    start, step = datetime.fromisoformat(answer["since"]).timestamp(), answer["step_s"]
+    count = int((datetime.fromisoformat(answer["until"]).timestamp() - start) / step) + 1
+    known = {int((datetime.fromisoformat(moment["at"]).timestamp() - start) // step): moment for moment in answer["moments"]}
     nothing = {"rate": 0.0, "p99": None, "failed": 0}
     group = -(-count // most)
     out = []
@@ -240,11 +247,11 @@ def _lines(client: Client, endpoint: str, names: dict[str, str]) -> list[Any]:
     """The last hour of one endpoint, and its lanes."""
     from rich.text import Text
 
-    said = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/traffic")
-    out: list[Any] = [Text(), Text(said["says"])]
-    if said["moments"]:
+    answer = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/traffic")
+    out: list[Any] = [Text(), Text(answer["says"])]
+    if answer["moments"]:
         for title, key, colour in (("calls/s", "rate", AMBER), ("p99 ms", "p99", SLATE), ("failed", "failed", BRICK)):
-            values = [float(one[key] or 0.0) for one in _every(said)]
+            values = [float(one[key] or 0.0) for one in _every(answer)]
             out.append(Text.assemble(f"{title:8} ", (bar_line(values), names[colour]), f"  at most {max(values):,.3g}"))
     for lane in client.fetch("GET", "/api/lanes")["lanes"]:
         if endpoint in lane["endpoints"]:

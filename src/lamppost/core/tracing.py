@@ -68,7 +68,7 @@ def to_otlp(spans: Sequence[Span], service: str, version: str) -> dict[str, Any]
         "resourceSpans": [
             {
                 "resource": {"attributes": _attributes({"service.name": service, "service.version": version})},
-                "scopeSpans": [{"scope": {"name": service, "version": version}, "spans": [_span(one) for one in spans]}],
+                "scopeSpans": [{"scope": {"name": service, "version": version}, "spans": [_span(span) for span in spans]}],
             }
         ]
     }

@@ -82,12 +82,12 @@ def read_public(path: Path) -> str:
 
 def check(signatures: Iterable[Signature], digest: str) -> None:
     """Raise PackageRefused unless every signature is of this digest."""
-    for one in signatures:
+    for signature in signatures:
         try:
-            key = Ed25519PublicKey.from_public_bytes(base64.b64decode(one.key, validate=True))
-            key.verify(base64.b64decode(one.signature, validate=True), _SAID + digest.encode())
+            key = Ed25519PublicKey.from_public_bytes(base64.b64decode(signature.key, validate=True))
+            key.verify(base64.b64decode(signature.signature, validate=True), _SAID + digest.encode())
         except (ValueError, InvalidSignature) as error:
-            raise PackageRefused(f"the signature by {one.key} is not of this package; it was changed after signing") from error
+            raise PackageRefused(f"the signature by {signature.key} is not of this package; it was changed after signing") from error
 
 
 def demand(known: frozenset[str], signatures: Iterable[Signature], formats: frozenset[str]) -> None:
@@ -98,7 +98,7 @@ def demand(known: frozenset[str], signatures: Iterable[Signature], formats: froz
     risky = formats - {"skops"}
     if not known or not risky:
         return
-    given = [one.key for one in signatures]
+    given = [signature.key for signature in signatures]
     if not known.intersection(given):
         by = f"it is signed by {', '.join(given)}" if given else "it is not signed"
         raise PackageRefused(

@@ -256,7 +256,7 @@ def target_classes(model: Any, count: int) -> list[list[Any]]:
     """The classes of each target of a classifier that answers with ``count`` columns; 0 and 1 where these are flags of labels."""
     classes = getattr(model, "classes_", None)
     if isinstance(classes, list):
-        return [np.asarray(one).tolist() for one in classes]
+        return [np.asarray(label_class).tolist() for label_class in classes]
     return [[0, 1]] * count
 
 

@@ -86,7 +86,7 @@ def match_columns_to_inputs(network: Network, columns: Sequence[str], also: Sequ
     columns : those that a single input is made of where nothing is said. also : others, such as options, that inputs may name.
     """
     openings, _, _ = describe_network(network)
-    names = [one.name for one in openings]
+    names = [opening.name for opening in openings]
     if network.inputs is not None:
         given = {name: (of,) if isinstance(of, str) else tuple(of) for name, of in network.inputs.items()}
         if names and set(given) != set(names):
@@ -130,10 +130,10 @@ def network_step(
     if not path.is_file():
         raise BadRequest(f"there is no network at {path}")
     openings, names, beside = describe_network(network)
-    declared = {one.name: one for one in openings}
+    declared = {opening.name: opening for opening in openings}
     wired = match_columns_to_inputs(network, list(known) if unread is None else unread, list(known))
     feeds = tuple(_feed(name, of, known, declared.get(name)) for name, of in wired.items())
-    rows = max([one.rows for one in openings], default=0)
+    rows = max([opening.rows for opening in openings], default=0)
     file = f"steps/{at}/{path.name}"
     members = {file: path.read_bytes()}
     for name in beside:

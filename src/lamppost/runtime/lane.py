@@ -27,7 +27,7 @@ from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.runtime.lane_load import LaneLoad
 from lamppost.runtime.lane_options import LIVE_REQUEST, AnswerReceiver, LaneAnswer, LaneSettings, RequestOptions
 from lamppost.runtime.seat_opening import LaneSpec, open_seat
-from lamppost.runtime.spare_workers import Needs
+from lamppost.runtime.spare_workers import Needs, needed_worker
 from lamppost.runtime.wire import pack_columns
 from lamppost.runtime.worker_driver import FramePart, WorkerDriver
 from lamppost.runtime.worker_pool import MAX_QUEUED_BYTES, WorkerPool
@@ -108,7 +108,7 @@ class Lane:
     @property
     def needs(self) -> Needs:
         """The kind of worker that it needs."""
-        return "graphs" if not self.settings.original and self.manifest.serves_graphs else "sklearn"
+        return needed_worker(self.manifest, self.settings)
 
     @property
     def light(self) -> bool:
@@ -205,7 +205,7 @@ class Lane:
             if wanted > len(self.seats) and self._pool.memory_bytes + self.memory_bytes <= self._pool.budget_bytes:
                 self._seating = asyncio.create_task(self._another(), name=f"another copy of {self.name}")
             elif 0 < wanted < len(self.seats):
-                free = next((one for one in reversed(self.seats) if not one.busy), None)
+                free = next((seat for seat in reversed(self.seats) if not seat.busy), None)
                 if free is not None:
                     self.seats.remove(free)
                     self._pool.give_up_seat(self, free)
@@ -347,12 +347,12 @@ class Lane:
         if sum(len(one.rows) if one.columns is None else len(one.columns[0].values) for one in request.answers.values()) < job.rows:
             return
         parts = [request.answers[start] for start in sorted(request.answers)]
-        joined = [row for one in parts for row in one.rows]
+        joined = [row for part in parts for row in part.rows]
         columns = None
         if request.columns is not None:
-            columns = join_columns(self.answers, [one.columns or [] for one in parts])
-        times = min(one.queue_s for one in parts), sum(one.worker_s for one in parts)
-        request.done.set_result(LaneAnswer(joined, *times, max(one.batch_rows for one in parts), columns))
+            columns = join_columns(self.answers, [part.columns or [] for part in parts])
+        times = min(part.queue_s for part in parts), sum(part.worker_s for part in parts)
+        request.done.set_result(LaneAnswer(joined, *times, max(part.batch_rows for part in parts), columns))
 
     def _failed(self, batch: _Batch, error: LampPostError) -> None:
         """A batch of several requests is tried again one by one, a request of several rows in halves until the bad row is known."""

@@ -1,5 +1,7 @@
-"""Where lanes get their worker processes from. For each kind of work one spare is kept started, with its slow imports done, so
-that opening a version takes the time of loading it and not of starting an interpreter.
+"""Starts worker processes for lanes, and keeps a spare of each kind that is in use.
+
+A spare has its slow imports done, so that opening a version takes the time of loading the package and not of starting an interpreter. A
+spare with the libraries of models costs seconds to start and hundreds of megabytes to keep, so it is made only once a package needs one.
 """
 
 from __future__ import annotations
@@ -9,6 +11,8 @@ import logging
 from pathlib import Path
 from typing import Literal
 
+from lamppost.core.artifact.manifest import Manifest
+from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.wire import pack_frame
 from lamppost.runtime.worker_process import WorkerGone, WorkerProcess
 
@@ -18,18 +22,33 @@ Needs = Literal["graphs", "sklearn"]
 """What a worker must have imported: compiled graphs need a tenth of the time and a third of the memory."""
 
 _WARM_S = 120.0
+_REFILL_S = 3.0
+"""Pause before a spare that was taken is replaced: its imports must not compete with the package that is being opened."""
+
+
+def needed_worker(manifest: Manifest, settings: LaneSettings) -> Needs:
+    """The kind of worker that a package is opened in."""
+    return "graphs" if not settings.original and manifest.serves_graphs else "sklearn"
 
 
 class WorkerSupply:
-    """Starts workers. With ``spares``, one of each kind is always ready or on its way; `close` ends them."""
+    """Starts workers; `close` ends the spares. spares : whether to keep any."""
 
     def __init__(self, spares: bool) -> None:
-        self._kinds: tuple[Needs, ...] = ("graphs", "sklearn") if spares else ()
+        self._keeps_spares = spares
+        self._kinds: set[Needs] = set()
         self._spares: dict[Needs, asyncio.Task[WorkerProcess]] = {}
+        self._refill: asyncio.TimerHandle | None = None
+
+    def expect(self, needs: Needs) -> None:
+        """Keep a spare of this kind from now on: a package that needs one was pushed, or is being opened."""
+        if self._keeps_spares:
+            self._kinds.add(needs)
+            self.prepare_spares()
 
     def prepare_spares(self) -> None:
         """Begin to start the spares that are not there."""
-        for needs in self._kinds:
+        for needs in sorted(self._kinds):
             if needs not in self._spares:
                 self._spares[needs] = asyncio.create_task(self._warm(needs), name=f"spare worker for {needs}")
 
@@ -38,11 +57,21 @@ class WorkerSupply:
         if overlay is not None:
             return await WorkerProcess.start(name, overlay)
         worker = await self._take_spare(needs)
-        self.prepare_spares()
+        self._refill_later(needs)
         if worker is None:
             return await WorkerProcess.start(name)
         worker.name = name
         return worker
+
+    def _refill_later(self, needs: Needs) -> None:
+        if self._keeps_spares:
+            self._kinds.add(needs)
+            if self._refill is None:
+                self._refill = asyncio.get_running_loop().call_later(_REFILL_S, self._refill_now)
+
+    def _refill_now(self) -> None:
+        self._refill = None
+        self.prepare_spares()
 
     async def _take_spare(self, needs: Needs) -> WorkerProcess | None:
         spare = self._spares.pop(needs, None)
@@ -60,7 +89,9 @@ class WorkerSupply:
 
     async def close(self) -> None:
         """End the spares."""
-        self._kinds = ()
+        self._keeps_spares, self._kinds = False, set()
+        if self._refill is not None:
+            self._refill.cancel()
         spares, self._spares = list(self._spares.values()), {}
         for worker in await asyncio.gather(*spares, return_exceptions=True):
             if isinstance(worker, WorkerProcess):

@@ -103,7 +103,7 @@ class WorkerPool(Generic[L]):
 
     def start(self) -> None:
         """Begin to look after the lanes."""
-        self.supply.prepare_spares()
+        self.supply.expect("graphs")
         self._looking = asyncio.create_task(self._look(), name="pool")
 
     async def place_lane(self, lane: Tenant) -> WorkerDriver:
@@ -112,9 +112,9 @@ class WorkerPool(Generic[L]):
             return self._known(WorkerDriver(await self.supply.take_worker(lane.name, lane.needs, lane.overlay), lane.needs, dedicated=True))
         async with self._places:
             shared = [
-                one
-                for one in self.drivers
-                if one.needs == lane.needs and not one.dedicated and not one.end_reason and lane not in one.slots
+                driver
+                for driver in self.drivers
+                if driver.needs == lane.needs and not driver.dedicated and not driver.end_reason and lane not in driver.slots
             ]
             most = max(1, self.cores // 2) + (1 if lane.seats else 0)
             if len(shared) >= most or (shared and not lane.seats):

@@ -205,7 +205,7 @@ async def add_notices(connection: AsyncConnection[TupleRow], names: Sequence[str
 
 async def due_notices(pool: Pool, limit: int = 20) -> list[Notice]:
     """Notices whose turn it is."""
-    known = {one.name: one for one in await list_channels(pool)}
+    known = {channel.name: channel for channel in await list_channels(pool)}
     async with pool.connection() as connection:
         rows = await connection.execute(
             "SELECT id, channel, body, tries FROM notices WHERE done_at IS NULL AND NOT given_up AND next_try <= now()"

@@ -69,9 +69,9 @@ def bundle_calls(calls: Iterable[CallRecord]) -> CallBundle:
 
 def join_bundles(bundles: Sequence[CallBundle]) -> bytes:
     """Bundles as one: the number of calls, the length of their heads, these as one JSON list, and all inputs and answers."""
-    heads = b",".join([one.heads for one in bundles])
-    sizes = _SIZES.pack(sum(one.calls for one in bundles), len(heads) + 2)
-    return b"".join((sizes, b"[", heads, b"]", *(one.payloads for one in bundles)))
+    heads = b",".join([bundle.heads for bundle in bundles])
+    sizes = _SIZES.pack(sum(bundle.calls for bundle in bundles), len(heads) + 2)
+    return b"".join((sizes, b"[", heads, b"]", *(bundle.payloads for bundle in bundles)))
 
 
 def pack_calls(calls: Iterable[CallRecord]) -> bytes:

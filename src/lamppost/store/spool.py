@@ -145,7 +145,7 @@ class Spool:
         OSError
             Nothing of the frame is kept: the disk is full, or cannot be written.
         """
-        payload, calls = join_bundles(bundles), sum(one.calls for one in bundles)
+        payload, calls = join_bundles(bundles), sum(bundle.calls for bundle in bundles)
         with self._lock:
             if self._current is None or self._current.bytes > SEGMENT_BYTES:
                 self._end_segment()

@@ -58,7 +58,8 @@ class Figures(unittest.TestCase):
     def test_each_kind_has_its_own_and_private_fields_have_none(self) -> None:
         figures = features_of_schema(INPUTS, {"note": frozenset({"lamp", "dark"})})
         self.assertEqual(
-            [one.name for one in figures], ["volt", "age", "kind", "note.length", "note.words", "note.letters", "note.new words", "at"]
+            [feature.name for feature in figures],
+            ["volt", "age", "kind", "note.length", "note.words", "note.letters", "note.new words", "at"],
         )
         row = {"volt": "12", "age": float("nan"), "kind": "led", "at": None}
         self.assertEqual(
@@ -139,7 +140,7 @@ class Watched(unittest.TestCase):
         self.assertEqual(same.state, "steady")
         fashion = judge_windows(self.sketcher.against, [self.sketcher.sketch_window(self.columns(rows(1_000, 3, new=0.2)), 1_000)])
         self.assertEqual(fashion.state, "drifted")
-        self.assertIn("note.new words", [one.name for one in fashion.fields if one.state == "drifted"])
+        self.assertIn("note.new words", [field.name for field in fashion.fields if field.state == "drifted"])
 
     def test_windows_survive_as_bytes_and_add_up(self) -> None:
         base, parts = self.sketcher.against, []
@@ -189,4 +190,4 @@ class Watched(unittest.TestCase):
                 for one in [min(1.0, row["scores"]["fails"] * 1.15)]
             ]  # type: ignore[index, operator]
             found = judge_windows(sketcher.against, [sketcher.sketch_window(watched_columns(made, INPUTS, asked, ANSWERS, surer), 2_000)])
-            self.assertEqual(next(one.state for one in found.fields if one.name == "answers.scores.fails"), state)
+            self.assertEqual(next(field.state for field in found.fields if field.name == "answers.scores.fails"), state)

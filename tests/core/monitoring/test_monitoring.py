@@ -138,10 +138,10 @@ class Quality(unittest.TestCase):
         ]
         said = quality_figures(told, "label", numbers=False)
         self.assertEqual(said["accuracy"]["value"], 0.75)
-        fails = next(one for one in said["labels"] if one["label"] == "fails")
+        fails = next(label for label in said["labels"] if label["label"] == "fails")
         self.assertEqual((fails["precision"]["value"], fails["recall"]["value"], fails["true"]), (0.5, 1.0, 10))
         self.assertAlmostEqual(said["calibration"]["error"], 0.5)
-        self.assertEqual({one["value"] for one in said["slices"]}, {"led", "sodium"})
+        self.assertEqual({slice_["value"] for slice_ in said["slices"]}, {"led", "sodium"})
 
     def test_numbers(self) -> None:
         told = [JudgedAnswer({"kwh": 10.0 + at}, 10.0, {}) for at in (-1, 0, 1, 4)]

@@ -157,7 +157,7 @@ class Columns(unittest.TestCase):
         self.assertEqual(np.asarray(back[0].values).tolist(), [1_767_258_000_000_000, GONE_TIME])
         self.assertEqual(back[1].values, [png(), None])
         np.testing.assert_array_equal(np.asarray(back[2].values)[0], [[1, 2], [3, 4.5]])
-        self.assertEqual([one.tolist() for one in back[3].values], [[1, 2, 3], [9]])
+        self.assertEqual([value.tolist() for value in back[3].values], [[1, 2, 3], [9]])
 
     def test_a_frame_that_lies_about_them_is_refused(self) -> None:
         entries, data = pack_columns(self.columns)

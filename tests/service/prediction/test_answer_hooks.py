@@ -28,7 +28,7 @@ class Shadows(unittest.IsolatedAsyncioTestCase):
         ((rows, receiver),) = self.lane.submitted
         receiver.set_result(LaneAnswer([{"y": 3.0}], 0.0, 0.001, 1))
         self.assertEqual((rows, self.counts()), ([{"x": 1.0}], (1, 0, 0)))
-        self.assertEqual([(one.shadow, one.version, one.status) for one in self.records], [(True, "lamps@2", 200)])
+        self.assertEqual([(record.shadow, record.version, record.status) for record in self.records], [(True, "lamps@2", 200)])
 
     async def test_a_copy_that_finds_the_lane_full_is_left_out_and_did_not_fail(self) -> None:
         self.lane.fails = LaneFull("it is full")
@@ -41,7 +41,7 @@ class Shadows(unittest.IsolatedAsyncioTestCase):
     async def test_a_copy_on_which_the_model_fails_is_recorded_as_failed(self) -> None:
         self.answer()
         self.lane.submitted[0][1].set_exception(ModelFault("it failed"))
-        self.assertEqual((self.counts(), [one.status for one in self.records]), ((0, 1, 0), [502]))
+        self.assertEqual((self.counts(), [record.status for record in self.records]), ((0, 1, 0), [502]))
 
     async def test_while_the_shadow_is_not_open_copies_are_left_out(self) -> None:
         self.shadow.lane = None

@@ -79,7 +79,7 @@ class Counts(unittest.TestCase):
             m_1=LOOKER,
             n_1=LOOKER,
         )
-        found = sorted((one.endpoint, one.version, one.rows) for one in counted.deltas)
+        found = sorted((delta.endpoint, delta.version, delta.rows) for delta in counted.deltas)
         self.assertEqual(found, [("e", "m@1", 1), ("e", "m@1", 1), ("e", "n@1", 1), ("other", "m@1", 1)])
 
     def test_what_callers_do_not_send_is_not_missing(self) -> None:

@@ -165,11 +165,11 @@ def drift_baseline(reference: Reference) -> DriftBaseline:
 def _mirrored(answers: Sequence[FeatureProfile]) -> list[FeatureProfile]:
     """Scores of two labels say the same twice: the first of each pair."""
     out = []
-    for one in answers:
-        stem = one.name.rpartition(".")[0]
+    for answer in answers:
+        stem = answer.name.rpartition(".")[0]
         pair = [other for other in answers if stem and other.name.rpartition(".")[0] == stem]
-        if len(pair) == 2 and one is pair[0] and abs((pair[0].mean or 0.0) + (pair[1].mean or 0.0) - 1.0) < 1e-6:
-            out.append(one)
+        if len(pair) == 2 and answer is pair[0] and abs((pair[0].mean or 0.0) + (pair[1].mean or 0.0) - 1.0) < 1e-6:
+            out.append(answer)
     return out
 
 

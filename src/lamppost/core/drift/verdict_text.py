@@ -24,7 +24,7 @@ def write_verdict(verdict: DriftVerdict, baseline: str = "training") -> dict[str
         "says": verdict_sentence(verdict, baseline),
         "windows": verdict.windows,
         "rows": verdict.rows,
-        "fields": [_field(one) for one in fields],
+        "fields": [_field(field) for field in fields],
         "pairs": [
             {"one": pair.one, "other": pair.other, "state": pair.state, "p": pair.p, "before": pair.before, "after": pair.after}
             for pair in verdict.pairs[:20]
@@ -39,13 +39,13 @@ def _weight(field: FieldVerdict) -> tuple[int, float]:
 
 def leading_finding(field: FieldVerdict) -> DriftFinding | None:
     """The finding that gave a field its state: the largest by its floor among the sure ones; of a steady field the largest of all."""
-    sure = [one for one in field.findings if one.p < 0.01] or list(field.findings)
+    sure = [finding for finding in field.findings if finding.p < 0.01] or list(field.findings)
     return max(sure, key=lambda one: one.size / FLOORS[one.what][1], default=None)
 
 
 def _field(field: FieldVerdict) -> dict[str, Any]:
     first = leading_finding(field)
-    rest = [one for one in field.findings if one is not first]
+    rest = [finding for finding in field.findings if finding is not first]
     kept = ([first] if first is not None else []) + rest[: _KEPT - 1]
     return {
         "name": field.name,
@@ -93,7 +93,7 @@ def verdict_sentence(verdict: DriftVerdict, baseline: str = "training") -> str:
     rows = f"{verdict.rows:,} rows"
     if verdict.state == "steady":
         return f"Steady: {rows} look like {baseline} in all {len(verdict.fields)} features."
-    changed = sorted((one for one in verdict.fields if one.state != "steady"), key=_weight, reverse=True)
+    changed = sorted((field for field in verdict.fields if field.state != "steady"), key=_weight, reverse=True)
     told = []
     for one in changed[:2]:
         finding = leading_finding(one)
@@ -112,7 +112,7 @@ def change_start(known: ReferenceField, ticks: Sequence[FieldSketch]) -> int | N
 
     The split with the largest log-likelihood of two multinomials over one (Hinkley, *Biometrika* 57, 1970).
     """
-    usable = np.stack([np.append(one.cells, [one.missing]) for one in ticks]).astype(np.float64)
+    usable = np.stack([np.append(tick.cells, [tick.missing]) for tick in ticks]).astype(np.float64)
     if len(usable) < 2 or not known.cells.counts:
         return None
     before, total = np.cumsum(usable, axis=0), usable.sum(axis=0)

@@ -208,7 +208,7 @@ def _merged(reference: NDArray[Any], seen: NDArray[Any], n: float, m: float, ord
         groups[-1] += last
     elif last:
         groups = [last]
-    return np.array([reference[one].sum() for one in groups]), np.array([seen[one].sum() for one in groups])
+    return np.array([reference[group].sum() for group in groups]), np.array([seen[group].sum() for group in groups])
 
 
 def _like(blocks: Sequence[BlockSpread], m: float) -> BlockSpread | None:
@@ -367,8 +367,8 @@ def judge_windows(against: DriftBaseline, windows: Sequence[WindowSketch]) -> Dr
         if step > 1 and len(windows) < step:
             break
         pooled = windows[-step]
-        for one in windows[len(windows) - step + 1 :]:
-            pooled = pooled + one
+        for window in windows[len(windows) - step + 1 :]:
+            pooled = pooled + window
         risk = RISK / len(LADDER)
         fields = latest = judge_fields(against.known, pooled.fields, _FIELDS * risk, latest)
         pairs: list[PairVerdict] = []
@@ -377,12 +377,12 @@ def judge_windows(against: DriftBaseline, windows: Sequence[WindowSketch]) -> Dr
             if now is not None:
                 at = {name: place for place, name in enumerate(against.names)}
                 pairs = [
-                    one
-                    for one in pairs
-                    if _lasts("correlation", abs(one.after - one.before), abs(float(now[at[one.one], at[one.other]]) - one.before))
+                    pair
+                    for pair in pairs
+                    if _lasts("correlation", abs(pair.after - pair.before), abs(float(now[at[pair.one], at[pair.other]]) - pair.before))
                 ]
             now = pooled.moments.correlations()
-        states = [one.state for one in fields] + [one.state for one in pairs]
+        states = [one.state for one in fields] + [pair.state for pair in pairs]
         level = max(map(STATES.index, states), default=0)
         rows = max((one.rows for one in fields), default=0)
         said = DriftVerdict(STATES[level], tuple(fields), tuple(pairs), step, rows)

@@ -120,7 +120,7 @@ def _figures(field: Field, answers: Schema, before: Sequence[Row], after: Sequen
     if field.kind == "number":
         pairs = [(_number(one.get(field.name)), _number(other.get(field.name))) for one, other in zip(before, after, strict=True)]
         return np.array(pairs, dtype=float).reshape(-1, 2), None
-    scores = next((one for one in answers if one.kind == "vector"), None)
+    scores = next((answer for answer in answers if answer.kind == "vector"), None)
     if scores is None or field.kind not in _LABELS:
         return None, None
     by_label: list[tuple[float, float]] = []

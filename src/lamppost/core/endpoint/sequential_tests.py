@@ -74,7 +74,7 @@ def _beta(a: float, b: float) -> float:
 def mean_evidence(logs: Sequence[float]) -> float:
     """The logarithm of the mean of e-values."""
     top = max(logs)
-    return top + math.log(math.fsum(math.exp(one - top) for one in logs) / len(logs))
+    return top + math.log(math.fsum(math.exp(log - top) for log in logs) / len(logs))
 
 
 def distribution_distance(new: Mapping[str, int], old: Mapping[str, int]) -> float:

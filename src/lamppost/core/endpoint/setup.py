@@ -127,13 +127,13 @@ class LaneRules:
 def combine_lane_rules(rules: Iterable[LaneRules]) -> LaneRules:
     """The rules of a lane that several endpoints use: room enough for each of them, the tightest target, the longest sleep."""
     made = LaneRules()
-    for one in rules:
+    for rule in rules:
         if made == LaneRules():
-            made = one
-        elif one != LaneRules():
+            made = rule
+        elif rule != LaneRules():
             values: dict[str, Any] = {}
             for field in fields(LaneRules):
-                pair = [value for value in (getattr(made, field.name), getattr(one, field.name)) if value is not None]
+                pair = [value for value in (getattr(made, field.name), getattr(rule, field.name)) if value is not None]
                 values[field.name] = (min if field.name in ("target_ms", "linger_ms") else max)(pair, default=None)
             made = LaneRules(**values)
     return made

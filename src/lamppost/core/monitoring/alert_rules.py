@@ -126,7 +126,7 @@ def read_window_verdict(
     inputs = [one for one in changed if not one["name"].startswith(ANSWERS)]
     leading = (inputs or changed or [{"name": "", "findings": []}])[0]
     now: Level = "wrong" if state == "drifted" else "back" if state == "steady" else "between"
-    p = min((one["p"] for one in leading["findings"]), default=None)
+    p = min((finding["p"] for finding in leading["findings"]), default=None)
     sure = f"p {'< 1e-12' if p is not None and p < 1e-12 else f'= {p:.2g}'}, all looks taken together" if p is not None else "see its page"
     return RuleReading(at, now, str(verdict.get("says", "")), sure, f"drift of {leading['name']}" if leading["name"] else "drift", why)
 

@@ -101,7 +101,10 @@ def slice_columns(columns: Sequence[Column], start: int, stop: int) -> Sequence[
     """Rows from ``start`` to ``stop`` of columns."""
     if start == 0 and stop == len(columns[0].values):
         return columns
-    return [Column(one.values[start:stop], None if one.missing is None else one.missing[start:stop], one.extras) for one in columns]
+    return [
+        Column(column.values[start:stop], None if column.missing is None else column.missing[start:stop], column.extras)
+        for column in columns
+    ]
 
 
 def join_columns(schema: Schema, parts: Sequence[Sequence[Column]]) -> list[Column]:

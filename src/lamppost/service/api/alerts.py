@@ -38,7 +38,7 @@ async def list_alerts(
     limit: Annotated[int, Query(ge=1, le=1_000)] = 100,
 ) -> list[AlertAnswer]:
     """Alerts: those that are open first, then the newest."""
-    return [alert_answer(one) for one in await alerts.list_alerts(node.pool, endpoint, state, limit)]
+    return [alert_answer(alert) for alert in await alerts.list_alerts(node.pool, endpoint, state, limit)]
 
 
 def alert_answer(one: StoredAlert) -> AlertAnswer:
@@ -102,7 +102,7 @@ async def mute_endpoint(endpoint: str, wanted: EndpointMuteRequest, node: TheNod
 @router.get("/channels")
 async def list_channels(node: TheNode, _: RequireView) -> list[ChannelAnswer]:
     """Where notices and reports go."""
-    return [channel_answer(one) for one in await alerts.list_channels(node.pool)]
+    return [channel_answer(channel) for channel in await alerts.list_channels(node.pool)]
 
 
 def channel_answer(one: Channel, secret: str | None = None) -> ChannelAnswer:
@@ -148,13 +148,13 @@ async def remove_channel(name: str, node: TheNode, caller: TokenKeeper) -> list[
     async with node.pool.connection() as connection, connection.transaction():
         await alerts.remove_channel(connection, name)
         await trail.add_entry(connection, caller.changed_by, "removed channel", name)
-    return [channel_answer(one) for one in await alerts.list_channels(node.pool)]
+    return [channel_answer(channel) for channel in await alerts.list_channels(node.pool)]
 
 
 @router.get("/notices")
 async def list_notices(node: TheNode, _: RequireView, limit: Annotated[int, Query(ge=1, le=500)] = 50) -> list[NoticeAnswer]:
     """What went out lately, what waits, and what was given up."""
-    return [NoticeAnswer(**one) for one in await alerts.list_notices(node.pool, limit)]
+    return [NoticeAnswer(**notice) for notice in await alerts.list_notices(node.pool, limit)]
 
 
 @router.get("/endpoints/{endpoint}/report", response_class=Response, responses={200: {"content": {"text/html": {}, "application/pdf": {}}}})

@@ -65,8 +65,8 @@ async def carry_out_declared(wanted: DeclaredRequest, node: TheNode, caller: Poi
 async def _present(node: Node) -> tuple[dict[str, DeclaredEndpoint], dict[str, tuple[int, int]]]:
     demanded = await endpoints.list_demanded_approvals(node.pool)
     revisions = await endpoints.list_revisions(node.pool)
-    now = {one.endpoint: DeclaredEndpoint(one.setup, demanded.get(one.endpoint, 0)) for one in revisions}
-    return now, {one.endpoint: (one.revision, demanded.get(one.endpoint, 0)) for one in revisions}
+    now = {revision.endpoint: DeclaredEndpoint(revision.setup, demanded.get(revision.endpoint, 0)) for revision in revisions}
+    return now, {revision.endpoint: (revision.revision, demanded.get(revision.endpoint, 0)) for revision in revisions}
 
 
 def _wanted(document: DeclaredRequest) -> dict[str, DeclaredEndpoint]:

@@ -110,8 +110,10 @@ async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> Endpoint
         approvals=(await endpoints.list_demanded_approvals(node.pool)).get(endpoint, 0),
         back=None if back is None else rollback_target(back),
         rollout=rollout_answer(*going[0]) if (going := await node.rollout_driver.latest_rollouts(endpoint)) else None,
-        shadows=[_shadow(one) for one in route.hooks.shadows] if route.hooks is not None else [],
-        reviews=[review_answer(one) for one in await reviews.list_reviews(node.pool, endpoint) if one.state in ("open", "approved")],
+        shadows=[_shadow(shadow) for shadow in route.hooks.shadows] if route.hooks is not None else [],
+        reviews=[
+            review_answer(review) for review in await reviews.list_reviews(node.pool, endpoint) if review.state in ("open", "approved")
+        ],
     )
 
 
@@ -142,7 +144,7 @@ async def list_calls(
 async def get_call(request_id: UUID, node: TheNode, _: RequireView) -> CallDetailAnswer:
     """One call: input, answer, version, phases, and what shadows answered."""
     call, shadows = await records.find_call(node.pool, request_id)
-    return CallDetailAnswer(**call, shadows=[CallAnswer(**one) for one in shadows])
+    return CallDetailAnswer(**call, shadows=[CallAnswer(**shadow) for shadow in shadows])
 
 
 def _seen(node: Node, route: Route, seen: SummariesByEndpoint) -> EndpointAnswer:

@@ -27,7 +27,7 @@ def rollout_answer(stored: StoredRollout, steps: Sequence[StepCounts]) -> Rollou
         step=rollout.step,
         state=rollout.state,
         why=rollout.why,
-        readings=[GuardReadingAnswer.model_validate(one) for one in stored.readings],
+        readings=[GuardReadingAnswer.model_validate(reading) for reading in stored.readings],
         calls=[list(step.calls) for step in steps],
         begun_by=stored.begun_by,
         begun_at=stored.begun_at,

@@ -47,7 +47,7 @@ async def list_versions(node: TheNode, _: RequireView, model: str | None = None,
 @router.get("/models")
 async def list_models(node: TheNode, _: RequireView) -> list[ModelAnswer]:
     """All models: who answers for them, and what they are for."""
-    return [ModelAnswer(name=one.name, owner=one.owner, purpose=one.purpose) for one in await packages.list_models(node.pool)]
+    return [ModelAnswer(name=model.name, owner=model.owner, purpose=model.purpose) for model in await packages.list_models(node.pool)]
 
 
 @router.put("/models/{model}", status_code=204)
@@ -112,7 +112,7 @@ async def _described(node: Node, name: VersionName) -> tuple[StoredVersion, Lamp
 
 async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetailAnswer:
     manifest, reference = lamp.manifest, lamp.reference
-    about_model = next(one for one in await packages.list_models(node.pool) if one.name == version.model)
+    about_model = next(model for model in await packages.list_models(node.pool) if model.name == version.model)
     return VersionDetailAnswer(
         **_shape(node, version, summarize_manifest(manifest)).model_dump(),
         inputs=field_answers(manifest.inputs),
@@ -128,7 +128,7 @@ async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetail
         ],
         reference_rows=reference.rows if reference else None,
         reference_inputs=[replace(one, cells=None) for one in reference.inputs] if reference else [],
-        reference_answers=[replace(one, cells=None) for one in reference.answers] if reference else [],
+        reference_answers=[replace(answer, cells=None) for answer in reference.answers] if reference else [],
         served=await packages.endpoints_served_by(node.pool, parse_version(version.name)),
         owner=about_model.owner,
         purpose=about_model.purpose,

@@ -120,7 +120,7 @@ async def _windows(node: Node, endpoint: str, version: str, at: datetime | None)
     """The last windows of a version, and the one in which a time lies, or the newest."""
     now, wanted = datetime.now(UTC), _utc(at)
     past = (await windows.judged_windows(node.pool, endpoint, version, now - timedelta(days=400), now))[-_WINDOWS:]
-    return past, next((one for one in reversed(past) if wanted is None or one.at <= wanted < one.until), None)
+    return past, next((earlier for earlier in reversed(past) if wanted is None or earlier.at <= wanted < earlier.until), None)
 
 
 def _window(one: JudgedWindow, now: datetime) -> WindowAnswer:
@@ -204,7 +204,7 @@ async def get_traffic(
         raise BadRequest(f"a span of {length / 86_400:.0f} days has too many steps of {step} s; leave step_s out")
     found = await timeline.load_steps(node.pool, endpoint, start, end, step)
     phases = await timeline.phase_histograms(node.pool, endpoint, start, end)
-    versions = [str(one) for one in route.setup.versions]
+    versions = [str(version) for version in route.setup.versions]
     watch = route.setup.watch
     levels = (await endpoint_budgets(node.pool, endpoint, watch.objectives, datetime.now(UTC)))[0] if watch.objectives is not None else []
     total = timeline.sum_steps(found, start)
@@ -224,7 +224,7 @@ async def get_traffic(
             for one in await endpoints.endpoint_history(node.pool, endpoint, 200)
             if start <= one.since < end
         ],
-        budgets=[ErrorBudgetAnswer(**asdict(one)) for one in levels],
+        budgets=[ErrorBudgetAnswer(**asdict(level)) for level in levels],
     )
 
 
@@ -277,7 +277,10 @@ async def tell_outcomes(endpoint: str, wanted: OutcomesRequest, node: TheNode, c
     for at, one in enumerate(wanted.outcomes):
         if (one.key is None) == (wanted.key is not None) or (one.request_id is None) == (wanted.key is None):
             raise BadRequest(f"outcome {at} needs {'a key' if wanted.key is not None else 'a request_id'}, as all others of its list")
-    told = [outcomes.ToldOutcome(one.truth, one.request_id, one.row, None if one.key is None else str(one.key)) for one in wanted.outcomes]
+    told = [
+        outcomes.ToldOutcome(outcome.truth, outcome.request_id, outcome.row, None if outcome.key is None else str(outcome.key))
+        for outcome in wanted.outcomes
+    ]
     span = _span(wanted.since, wanted.until, outcomes.SINCE)
     taken = await outcomes.store_told_outcomes(node.pool, node.deployment, endpoint, told, wanted.key, span, caller.token)
     says = f"{taken.new:,} outcomes of {endpoint} are new, {taken.known - taken.new:,} were known"
@@ -301,7 +304,7 @@ async def get_quality(endpoint: str, node: TheNode, _: RequireView, since: Since
 async def bring_calls(endpoint: str, wanted: ImportCallsRequest, node: TheNode, caller: Pointer) -> ImportCallsAnswer:
     """Bring in calls that were answered elsewhere: they are counted and judged as at their own time, and marked with their source."""
     node.deployment.table.find_route(endpoint)
-    for name in {one.version for one in wanted.calls}:
+    for name in {call.version for call in wanted.calls}:
         await packages.get_version(node.pool, parse_version(name))
     now = datetime.now(UTC)
     calls, ids = [], []

@@ -22,6 +22,7 @@ from lamppost.core.names import check_name
 from lamppost.package.read import Lamp, member_starts, read_lamp
 from lamppost.package.signing import demand
 from lamppost.runtime.running_steps import refused_format
+from lamppost.runtime.spare_workers import needed_worker
 from lamppost.service.api.access import PROBLEMS, Pusher, TheNode
 from lamppost.service.api.schemas.base import ApiModel
 from lamppost.service.api.schemas.models import PushAnswer
@@ -61,7 +62,7 @@ async def push_package(request: Request, node: TheNode, caller: Pusher, model: s
 @router.post("/chunks")
 async def list_missing_chunks(wanted: Chunks, node: TheNode, _: Pusher) -> Missing:
     """Which chunks of a lamp file are to be sent."""
-    found = await packages.missing_chunks(node.pool, [bytes.fromhex(one) for one in wanted.chunks])
+    found = await packages.missing_chunks(node.pool, [bytes.fromhex(chunk) for chunk in wanted.chunks])
     return Missing(missing=[sha256.hex() for sha256 in found])
 
 
@@ -86,7 +87,7 @@ async def put_chunk(sha256: str, request: Request, node: TheNode, _: Pusher) -> 
 @router.post("/assembled", status_code=201)
 async def push_chunks(sent: Chunks, node: TheNode, caller: Pusher, model: str | None = None) -> PushAnswer:
     """Store the lamp file that these chunks make, as the next version of its model (or of ``model``)."""
-    wanted = [bytes.fromhex(one) for one in sent.chunks]
+    wanted = [bytes.fromhex(chunk) for chunk in sent.chunks]
     with _incoming(node) as (path, handle):
         os.close(handle)
         cut = await packages.assemble_chunks(node.pool, wanted, path, node.settings.max_package_bytes)
@@ -104,8 +105,9 @@ async def _store(node: Node, path: Path, model: str | None, by: ChangedBy, cut: 
     manifest = write_manifest(lamp.manifest).decode()
     cut = cut or chunk_bounds(lamp.size_bytes, await anyio.to_thread.run_sync(member_starts, path))
     version, new = await packages.store_version(node.pool, target, lamp.digest, manifest, path, by, cut)
-    await packages.note_signatures(node.pool, lamp.digest, [(one.key, one.signature) for one in lamp.signatures])
+    await packages.note_signatures(node.pool, lamp.digest, [(signature.key, signature.signature) for signature in lamp.signatures])
     await node.deployment.package_cache.take_over(lamp.digest, path)
+    node.deployment.workers.supply.expect(needed_worker(lamp.manifest, settings.lane))
     return PushAnswer(version=str(version), digest=lamp.digest, new=new)
 
 

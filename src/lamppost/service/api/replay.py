@@ -109,7 +109,7 @@ def _shape(
         p95=found.p95,
         most=found.most,
         scale=found.scale,
-        slices=[DisagreeingSliceAnswer(**asdict(one)) for one in found.slices],
+        slices=[DisagreeingSliceAnswer(**asdict(slice_)) for slice_ in found.slices],
         worst=[
             DisagreeingRowAnswer(distance=one.distance, row=rows[one.row], before=answers[0][one.row], after=answers[1][one.row])
             for one in found.worst

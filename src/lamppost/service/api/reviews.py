@@ -27,7 +27,7 @@ _AT_ONCE = 500
 @router.get("/reviews")
 async def list_reviews(node: TheNode, _: RequireView, endpoint: str | None = None) -> list[ReviewAnswer]:
     """Reviews, the newest first."""
-    return [review_answer(one) for one in await reviews.list_reviews(node.pool, endpoint)]
+    return [review_answer(review) for review in await reviews.list_reviews(node.pool, endpoint)]
 
 
 @router.post("/reviews", status_code=201)

@@ -44,7 +44,7 @@ class LaneOpener:
         """
         version = await packages.get_version(self._pool, name)
         manifest, proof, folder = await self._shelf.unpacked_package(version.digest)
-        kept = [Signature(*one) for one in await packages.list_signatures(self._pool, version.digest)]
+        kept = [Signature(*signature) for signature in await packages.list_signatures(self._pool, version.digest)]
         check(kept, version.digest)
         demand(self._settings.signers, kept, manifest.formats)
         spec = LaneSpec(str(name), folder, manifest, proof, dedicated_worker=apart)

@@ -97,7 +97,7 @@ def _table(columns: pb.Columns) -> pa.Table:
         ),
         "texts": lambda c, mask: _listed(c.values, mask, pa.string()),
         "images": lambda c, mask: _listed(c.files, mask, pa.binary()),
-        "tensors": lambda c, mask: _listed([_elements(one).tolist() for one in c.values], mask, None),
+        "tensors": lambda c, mask: _listed([_elements(value).tolist() for value in c.values], mask, None),
     }
     names: list[str] = []
     arrays: list[pa.Array] = []

@@ -195,9 +195,11 @@ def _of_windows(route: Route, rule: AlertRule, now: datetime, since: datetime, p
     """Closed windows of what is served that ended after a time, each at its end."""
     names = {str(version) for version in route.setup.versions}
     return [
-        alert_rules.read_window_verdict(one.until, rule, one.state, one.verdict, (one.why or {}).get("says"), one.odd, one.rows)
-        for one in past
-        if one.version in names and since < one.until <= now and one.state != "too few"
+        alert_rules.read_window_verdict(
+            earlier.until, rule, earlier.state, earlier.verdict, (earlier.why or {}).get("says"), earlier.odd, earlier.rows
+        )
+        for earlier in past
+        if earlier.version in names and since < earlier.until <= now and earlier.state != "too few"
     ]
 
 

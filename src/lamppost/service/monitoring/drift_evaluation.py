@@ -197,7 +197,7 @@ def _judged(fresh: UnjudgedWindows, looker: ReferenceScorer, span: timedelta, ti
         if at < first:
             continue
         past = [one for one in whole[: place + 1] if one[0] > at - _BACK * span][-LADDER[-1] :]
-        state, said = _said(looker, [(one[1], one[2]) for one in past], rows)
+        state, said = _said(looker, [(earlier[1], earlier[2]) for earlier in past], rows)
         out.append(JudgedWindow(fresh.endpoint, fresh.version, at, at + span, rows, odd, state, said))
     return out
 
@@ -206,8 +206,8 @@ def _said(looker: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: i
     assert looker.sketcher is not None
     used: list[WindowSketch] = []
     held: list[tuple[WindowSketch, int]] = []
-    for one in reversed(past):
-        held.insert(0, one)
+    for earlier in reversed(past):
+        held.insert(0, earlier)
         if sum(many for _, many in held) >= LEAST_ROWS:
             used.insert(0, pool_windows(held)[0])
             held = []

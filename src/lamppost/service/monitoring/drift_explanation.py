@@ -39,7 +39,7 @@ async def explain_window(pool: Pool, deployment: Deployment, judged: JudgedWindo
     lamp = await deployment.package_cache.lamp_of((await packages.get_version(pool, parse_version(judged.version))).digest)
     calls = await call_samples.sample_inputs(pool, judged.endpoint, judged.version, begun, judged.until, _CALLS)
     rows = [row for call in calls for row in request_rows(call.input)][:_ROWS]
-    changed = [one for one in judged.verdict["fields"] if one["state"] != "steady"]
+    changed = [field for field in judged.verdict["fields"] if field["state"] != "steady"]
     fields = await asyncio.to_thread(lambda: [_field(one, lamp, rows) for one in changed[:_FIELDS]])
     out: dict[str, Any] = {"since": begun.isoformat(), "rows": len(rows), "fields": fields}
     out["answers"] = await _answers(deployment, judged, lamp, fields, rows, [row for call in calls for row in answer_rows(call.answer)])
@@ -53,7 +53,7 @@ async def explain_window(pool: Pool, deployment: Deployment, judged: JudgedWindo
 def explanation_sentence(found: dict[str, Any]) -> str:
     """The probable reason in one sentence."""
     told = []
-    inputs = [one for one in found["fields"] if not one["name"].startswith(ANSWERS)]
+    inputs = [field for field in found["fields"] if not field["name"].startswith(ANSWERS)]
     for one in inputs[:1]:
         text = f"{one['name']} is {one['says']}"
         if one["slices"]:
@@ -64,9 +64,9 @@ def explanation_sentence(found: dict[str, Any]) -> str:
         if one["explains"] is not None and one["explains"] >= 0.2:
             text += f"; it explains {100 * one['explains']:.0f} % of what changed in the answers"
         told.append(text)
-    told += [f"{one['says']} at that time" for one in found["changes"][:1]]
+    told += [f"{change['says']} at that time" for change in found["changes"][:1]]
     if not any(one["slices"] for one in inputs):
-        told += [f"{one['token']} sends {one['says']}" for one in found["callers"][:1]]
+        told += [f"{caller['token']} sends {caller['says']}" for caller in found["callers"][:1]]
     return "; ".join(told) if told else "no single field, version or caller stands out"
 
 
@@ -105,10 +105,10 @@ async def _answers(
             before = await _ask(lane, sample)
             whole = answer_shift(before, said, answer)
             clear = max(map(abs, whole.values()), default=0.0) > _CLEAR
-            for one in fields:
-                if one["name"] in names and clear:
-                    after = await _ask(lane, rows_with_field_moved(one["name"], sample, rows))
-                    one["explains"] = round(explained_part(answer_shift(before, after, answer), whole), 3)
+            for field in fields:
+                if field["name"] in names and clear:
+                    after = await _ask(lane, rows_with_field_moved(field["name"], sample, rows))
+                    field["explains"] = round(explained_part(answer_shift(before, after, answer), whole), 3)
     except LampPostError:
         return None
     most = sorted(whole.items(), key=lambda pair: -abs(pair[1]))[:3]

@@ -85,12 +85,15 @@ def mail_text(body: dict[str, Any]) -> tuple[str, str]:
     """Subject and text of a mail about an event."""
     data = body["data"]
     over = body["type"].endswith("resolved")
-    names = ", ".join(dict.fromkeys(one["endpoint"] for one in data["alerts"]))
+    names = ", ".join(dict.fromkeys(alert["endpoint"] for alert in data["alerts"]))
     subject = f"{'over' if over else 'look at'} {names}: {data['cause'] if data['cause'] != names else data['alerts'][0]['rule']}"
     lines = []
-    for one in data["alerts"]:
-        lines += [f"{one['endpoint']}: {one['says']}", f"  since {one['since']}" + (f", over at {one['resolved_at']}" if over else "")]
-        lines += [f"  sure: {one['sure']}"] + ([f"  probably: {one['why']}"] if one["why"] else [])
+    for alert in data["alerts"]:
+        lines += [
+            f"{alert['endpoint']}: {alert['says']}",
+            f"  since {alert['since']}" + (f", over at {alert['resolved_at']}" if over else ""),
+        ]
+        lines += [f"  sure: {alert['sure']}"] + ([f"  probably: {alert['why']}"] if alert["why"] else [])
     return subject, "\n".join([*lines, "", f"next: {data['next']['command']}", f"      {data['next']['page']}", ""])
 
 

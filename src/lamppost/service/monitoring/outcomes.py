@@ -59,7 +59,7 @@ async def store_told_outcomes(
 ) -> StoredOutcomes:
     """Store the truth about answers of an endpoint; raise BadRequest, and store nothing, where one cannot be a truth."""
     route = deployment.table.find_route(endpoint)
-    names = [str(one) for one in route.setup.versions]
+    names = [str(version) for version in route.setup.versions]
     field, _ = await _truth(pool, deployment, endpoint, names[0])
     for at, one in enumerate(told):
         _check(field, one.truth, at)
@@ -148,7 +148,9 @@ async def feed_rollout(pool: Pool, endpoint: str, answer: str) -> None:
         return
     rollout, number = going[0].rollout, going[0].number
     past = await endpoints.endpoint_history(pool, endpoint, 100)
-    steps = [(one.since, read_counted_rollout(one.counted).step) for one in past if one.rollout == number and one.counted]
+    steps = [
+        (earlier.since, read_counted_rollout(earlier.counted).step) for earlier in past if earlier.rollout == number and earlier.counted
+    ]
     counts: dict[int, StepCounts] = {}
     first = min((since for since, _ in steps), default=None)
     if first is None:
@@ -179,7 +181,7 @@ async def _truth(pool: Pool, deployment: Deployment, endpoint: str, version: str
     route = deployment.table.by_endpoint.get(endpoint)
     field = truth_field(lamp.manifest.answers, route.setup.watch.truth if route is not None else None)
     profiles = lamp.reference.answers if lamp.reference is not None else ()
-    return field, next((one.sd for one in profiles if one.name == field.name), None)
+    return field, next((profile.sd for profile in profiles if profile.name == field.name), None)
 
 
 async def quality_page(

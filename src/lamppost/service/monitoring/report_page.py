@@ -33,18 +33,18 @@ def draw_figures(told: dict[str, Any]) -> list[tuple[str, Figure]]:
     out = []
     points = told["over_time"]
     if points:
-        at = [datetime.fromisoformat(one["at"]) for one in points]
+        at = [datetime.fromisoformat(point["at"]) for point in points]
         calls = _figure()
         axes: Any = calls.subplots()
-        axes.fill_between(at, [one["calls"] for one in points], color=AMBER, alpha=0.5, linewidth=0, step="post")
-        axes.plot(at, [one["failed"] for one in points], color=BRICK, linewidth=1, drawstyle="steps-post")
+        axes.fill_between(at, [point["calls"] for point in points], color=AMBER, alpha=0.5, linewidth=0, step="post")
+        axes.plot(at, [point["failed"] for point in points], color=BRICK, linewidth=1, drawstyle="steps-post")
         _time(axes, told, "calls a step (failed in red)")
         out.append(("Calls", calls))
         fast = _figure()
         axes = fast.subplots()
         for name, colour in (("p99", AMBER), ("p50", SLATE)):
-            axes.plot(at, [one[name] for one in points], color=colour, linewidth=1.2)
-            last = next((one[name] for one in reversed(points) if one[name] is not None), None)
+            axes.plot(at, [point[name] for point in points], color=colour, linewidth=1.2)
+            last = next((point[name] for point in reversed(points) if point[name] is not None), None)
             if last is not None:
                 axes.annotate(name, (at[-1], last), color=colour, xytext=(4, 0), textcoords="offset points")
         _time(axes, told, "milliseconds")
@@ -52,13 +52,13 @@ def draw_figures(told: dict[str, Any]) -> list[tuple[str, Figure]]:
     if told["windows"]:
         drift = _figure(1.1)
         axes = drift.subplots()
-        for one in told["windows"]:
-            start, end = datetime.fromisoformat(one["at"]), datetime.fromisoformat(one["until"])
-            axes.axvspan(_number(start), _number(end), color=_STATES.get(one["state"], SLATE), linewidth=0)
+        for window in told["windows"]:
+            start, end = datetime.fromisoformat(window["at"]), datetime.fromisoformat(window["until"])
+            axes.axvspan(_number(start), _number(end), color=_STATES.get(window["state"], SLATE), linewidth=0)
         axes.set_yticks([])
         _time(axes, told, "", bottom=False)
         out.append(("Like training? Each window: blue steady, amber shifting, red drifted", drift))
-    known = next((one for one in told["quality"]["versions"] if not one["shadow"] and one["over_time"]), None)
+    known = next((version for version in told["quality"]["versions"] if not version["shadow"] and version["over_time"]), None)
     if known is not None:
         good = _figure()
         axes = good.subplots()
@@ -89,8 +89,8 @@ def _time(axes: Any, told: dict[str, Any], label: str, bottom: bool = True) -> N
     if bottom:
         axes.set_ylim(bottom=0)
     axes.set_ylabel(label)
-    for one in told["changes"]:
-        axes.axvline(_number(datetime.fromisoformat(one["at"])), color=FAINT, linewidth=0.7, linestyle=":")
+    for change in told["changes"]:
+        axes.axvline(_number(datetime.fromisoformat(change["at"])), color=FAINT, linewidth=0.7, linestyle=":")
     axes.xaxis.set_major_formatter(_DATES.ConciseDateFormatter(axes.xaxis.get_major_locator()))
 
 
@@ -176,13 +176,14 @@ def write_pdf(told: dict[str, Any]) -> bytes:
         why = told["drift"]["why"]
         text(told["drift"]["says"] + (f" Probably: {why['says']}." if why else ""))
         if fields := _fields(told):
-            table([["field", "verdict", "how"], *[[one["name"], one["state"], one["says"]] for one in fields]], (3, 2, 5))
+            table([["field", "verdict", "how"], *[[field["name"], field["state"], field["says"]] for field in fields]], (3, 2, 5))
     text("Quality", 10.5, bold=True, gap=0.5)
     text(told["quality"]["says"])
     text("Alerts", 10.5, bold=True, gap=0.5)
     if told["alerts"]:
         rows = [
-            [_day(one["since"]), _day(one["resolved_at"]) if one["resolved_at"] else one["state"], one["says"]] for one in told["alerts"]
+            [_day(alert["since"]), _day(alert["resolved_at"]) if alert["resolved_at"] else alert["state"], alert["says"]]
+            for alert in told["alerts"]
         ]
         table([["since", "until", "what"], *rows], (2, 2, 6))
     else:

@@ -36,7 +36,9 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
     stretches = await timeline.load_steps(pool, endpoint, since, until, step_s)
     total = timeline.sum_steps(stretches, since)
     judged = await windows.judged_windows(pool, endpoint, None, since, until)
-    fired = [one for one in await alerts.list_alerts(pool, endpoint, None, 100) if one.alert.since < until and one.alert.seen_at >= since]
+    fired = [
+        alert for alert in await alerts.list_alerts(pool, endpoint, None, 100) if alert.alert.since < until and alert.alert.seen_at >= since
+    ]
     objectives = route.setup.watch.objectives
     quality = await quality_page(pool, deployment, endpoint, since, until)
     slow = await timeline.service_level_totals(pool, endpoint, since, objectives.fast_ms if objectives else None)
@@ -53,19 +55,20 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
         "latency": dict(zip(("p50", "p95", "p99"), (_ms(us) for us in quantiles(total.latency, (0.5, 0.95, 0.99))), strict=True)),
         "over_time": [
             {
-                "at": one.at,
-                "calls": one.calls,
-                "failed": one.failed,
-                "p50": _ms(quantiles(one.latency, (0.5,))[0]),
-                "p99": _ms(quantiles(one.latency, (0.99,))[0]),
+                "at": stretch.at,
+                "calls": stretch.calls,
+                "failed": stretch.failed,
+                "p50": _ms(quantiles(stretch.latency, (0.5,))[0]),
+                "p99": _ms(quantiles(stretch.latency, (0.99,))[0]),
             }
-            for one in stretches
+            for stretch in stretches
         ],
         "windows": [{"at": one.at, "until": one.until, "state": one.state, "rows": one.rows, "odd": one.odd} for one in judged],
         "drift": _drift(judged),
         "quality": quality,
         "budgets": [
-            {"name": one.name, "objective": one.objective, "calls": one.calls, "bad": one.bad, "spent": one.spent} for one in levels
+            {"name": level.name, "objective": level.objective, "calls": level.calls, "bad": level.bad, "spent": level.spent}
+            for level in levels
         ],
         "alerts": [
             {

@@ -60,7 +60,7 @@ def answer_content_type(headers: list[tuple[bytes, bytes]], given: str) -> str:
     best, liked = None, 0.0
     for part in accept.split(","):
         kind, *parameters = [piece.strip().lower() for piece in part.split(";")]
-        weight = next((_weight(one[2:]) for one in parameters if one.startswith("q=")), 1.0)
+        weight = next((_weight(parameter[2:]) for parameter in parameters if parameter.startswith("q=")), 1.0)
         kind = _ALSO.get(kind, kind)
         chosen = default if kind in ("*/*", "", f"{default.partition('/')[0]}/*") else kind if kind in WRITTEN else None
         if chosen is None and kind.endswith("/*"):

@@ -246,4 +246,6 @@ class LookupPredictor(MergedSchemaPredictor):
 
 def join_answers(parts: Sequence[LaneAnswer], rows: list[dict[str, Any]]) -> LaneAnswer:
     """One answer of several lanes: the longest waits count, because they ran side by side."""
-    return LaneAnswer(rows, max(one.queue_s for one in parts), max(one.worker_s for one in parts), max(one.batch_rows for one in parts))
+    return LaneAnswer(
+        rows, max(part.queue_s for part in parts), max(part.worker_s for part in parts), max(part.batch_rows for part in parts)
+    )
