@@ -139,22 +139,22 @@ def _cell(text: Any, kind: str | None, name: Any, at: int) -> Any:
     return text
 
 
-def _show(said: Prediction) -> None:
-    took = f"{said.version}  {format_ms(said.timing_ms.get('total'))} ms in the service  {said.request_id}"
-    if len(said.answers) == 1:
-        for name, value in said.answer.items():
+def _show(document: Prediction) -> None:
+    took = f"{document.version}  {format_ms(document.timing_ms.get('total'))} ms in the service  {document.request_id}"
+    if len(document.answers) == 1:
+        for name, value in document.answer.items():
             if isinstance(value, dict):
                 _bars(value)
             else:
                 print_line(paint(short(value), AMBER) if name == "label" else f"{name} {paint(short(value), AMBER)}")
     else:
-        names = list(said.answers[0])
+        names = list(document.answers[0])
         print_table(
             ["row", *names],
-            [[str(at), *(short(answer[name]) for name in names)] for at, answer in enumerate(said.answers)],
+            [[str(at), *(short(answer[name]) for name in names)] for at, answer in enumerate(document.answers)],
             right=frozenset({"row"}),
         )
-    for one in said.changed:
+    for one in document.changed:
         taken = "left out" if one.get("left_out") else f"taken as {one['taken']}"
         print_line(f"row {one['row']}, {one['field']}: {one['given']} was {taken}")
     print_line(paint(took, DIM))

@@ -140,7 +140,8 @@ def call(request_id: str, version: str | None, address: str | None, as_json: boo
     glyph = paint("●", AMBER) if answer["status"] < 400 else paint("✗", BRICK)
     by = f"by {paint(answer['version'] or 'nothing', AMBER)}"
     print_line(
-        f"{glyph} {answer['endpoint']}, status {answer['status']}, {by} for {answer['token'] or 'nobody'}, {time_ago(answer['at'])} ({answer['at']})"
+        f"{glyph} {answer['endpoint']}, status {answer['status']}, {by} for {answer['token'] or 'nobody'}, "
+        f"{time_ago(answer['at'])} ({answer['at']})"
     )
     phases = ", ".join(f"{name} {format_ms(us / 1e3)}" for name, us in answer["phases_us"].items())
     print_line(f"  {format_ms(answer['total_us'] / 1e3)} ms: {phases}; {answer['rows']} rows, in a batch of {answer['batch_rows'] or '–'}")
@@ -165,8 +166,8 @@ def _replayed(client: Client, answer: dict[str, Any], version: str) -> dict[str,
     return found
 
 
-def _compared(said: dict[str, Any], again: dict[str, Any]) -> None:
-    answer = said["answer"] if isinstance(said["answer"], dict) else {}
+def _compared(document: dict[str, Any], again: dict[str, Any]) -> None:
+    answer = document["answer"] if isinstance(document["answer"], dict) else {}
     before = answer.get("answers") or ([answer["answer"]] if "answer" in answer else [])
     rows = []
     for at, now in enumerate(again["answers"]):
@@ -175,4 +176,4 @@ def _compared(said: dict[str, Any], again: dict[str, Any]) -> None:
         was, says = (json.dumps(one, ensure_ascii=False) for one in (then, now))
         rows.append([str(at), paint("same", DIM) if same else paint("other", BRICK), was, says])
     print_line()
-    print_table(["row", "", str(said["version"]), again["version"]], rows[:20], right=frozenset({"row"}))
+    print_table(["row", "", str(document["version"]), again["version"]], rows[:20], right=frozenset({"row"}))

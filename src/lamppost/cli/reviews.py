@@ -58,8 +58,8 @@ def _told(answer: dict[str, Any], as_json: bool) -> None:
         return
     approvals = sum(verdict["approves"] for verdict in answer["verdicts"])
     print_line(
-        f"{paint('◌', _COLOURS[answer['state']])} review {answer['number']}: {answer['version']} for {answer['endpoint']} is {answer['state']},"
-        f" {approvals} of {answer['needed']} approvals"
+        f"{paint('◌', _COLOURS[answer['state']])} review {answer['number']}: {answer['version']} for {answer['endpoint']} is "
+        f"{answer['state']}, {approvals} of {answer['needed']} approvals"
     )
     if answer["state"] == "open":
         print_line(paint(f"  next, by somebody else: lamppost review approve {answer['number']} --reason '…'", DIM))

@@ -27,13 +27,13 @@ Progress = Callable[[int, int], None]
 def checked_json(reply: Reply) -> Any:
     """The JSON of a good reply, None for an empty one; raise the error that a problem document stands for."""
     try:
-        said = orjson.loads(reply.body) if reply.body else None
+        document = orjson.loads(reply.body) if reply.body else None
     except ValueError:
-        said = None
+        document = None
     if reply.status < 400:
-        return said
-    if isinstance(said, dict) and "type" in said:
-        raise from_problem(said, reply.status)
+        return document
+    if isinstance(document, dict) and "type" in document:
+        raise from_problem(document, reply.status)
     raise LampPostError(f"the service answered with status {reply.status} and no explanation; is this address a Lamp Post?")
 
 
@@ -72,10 +72,10 @@ def predict(
     reply = yield Request(
         "POST", f"/predict/{quote(endpoint, safe='')}", content=content, headers={**(headers or {}), "content-type": "application/json"}
     )
-    said = checked_json(reply)
-    answers = said["answers"] if "answers" in said else [said["answer"]]
+    answer = checked_json(reply)
+    answers = answer["answers"] if "answers" in answer else [answer["answer"]]
     return Prediction(
-        answers, said["version"], said["request_id"], read_timing(reply.headers.get("server-timing", "")), said.get("changed", [])
+        answers, answer["version"], answer["request_id"], read_timing(reply.headers.get("server-timing", "")), answer.get("changed", [])
     )
 
 

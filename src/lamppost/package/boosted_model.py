@@ -66,8 +66,8 @@ class BoostedClassifier:
 
     def predict_proba(self, matrix: Any) -> Any:
         """Scores (n_rows, n_labels); trees of two classes give that of the second only."""
-        said = self._model.predict(matrix)
-        return np.column_stack([1.0 - said, said]) if said.ndim == 1 else said
+        predicted = self._model.predict(matrix)
+        return np.column_stack([1.0 - predicted, predicted]) if predicted.ndim == 1 else predicted
 
 
 def load_trees(before: Any | None, step: BoosterFiles, data: bytes, n_labels: int) -> BoostedModel | BoostedClassifier:

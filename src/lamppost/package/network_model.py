@@ -36,9 +36,9 @@ class NetworkModel:
         """Columns out of columns, in the orders of the step's ``takes`` and ``gives``."""
         collected: dict[str, list[Any]] = {output.field: [None] * len(columns[0].values) for output in self.step.outputs}
         for part, filled, feeds in self._runs(columns):
-            said = self._ask(feeds)
+            outputs = self._ask(feeds)
             for output in self.step.outputs:
-                values = made(output, said[output.name], filled)
+                values = made(output, outputs[output.name], filled)
                 for row, value in zip(part, values, strict=False):
                     collected[output.field][row] = value
         return [_column(field, collected[field.name]) for field in self.step.gives]
@@ -201,8 +201,8 @@ def open_torch(file: Path, step: NetworkStep) -> Ask:
 
     def ask(feeds: dict[str, npt.NDArray[Any]]) -> dict[str, Any]:
         with torch.inference_mode():
-            said = module(*(torch.from_numpy(np.array(feeds[feed.name])) for feed in step.feeds))
-        several = said if isinstance(said, (tuple, list)) else [said]
+            outputs = module(*(torch.from_numpy(np.array(feeds[feed.name])) for feed in step.feeds))
+        several = outputs if isinstance(outputs, (tuple, list)) else [outputs]
         return {str(at): one.detach().numpy() for at, one in enumerate(several)}
 
     return ask

@@ -262,17 +262,17 @@ def target_classes(model: Any, count: int) -> list[list[Any]]:
 
 def _several(step: SklearnStep, model: Any, matrix: Any) -> list[Column]:
     """Answers of a model that predicts several targets: numbers, or a label and scores for each."""
-    said = model.predict(matrix)
-    said = said.toarray() if hasattr(said, "toarray") else np.asarray(said)
-    if said.ndim != 2 or said.shape[1] != len(step.targets):
-        raise ModelFault(f"predict gave shape {said.shape}; {len(step.targets)} answers a row are expected")
+    predicted = model.predict(matrix)
+    predicted = predicted.toarray() if hasattr(predicted, "toarray") else np.asarray(predicted)
+    if predicted.ndim != 2 or predicted.shape[1] != len(step.targets):
+        raise ModelFault(f"predict gave shape {predicted.shape}; {len(step.targets)} answers a row are expected")
     if not step.targets[0].labels:
-        return [Column(values) for values in np.asarray(said, dtype=np.float64).T]
+        return [Column(values) for values in np.asarray(predicted, dtype=np.float64).T]
     scores = model.predict_proba(matrix) if any(field.kind in ("vector", "number") for field in step.gives) else None
     fields = {field.name: field for field in step.gives}
     out = []
     for at, (target, classes) in enumerate(zip(step.targets, target_classes(model, len(step.targets)), strict=True)):
-        codes = class_codes(classes, said[:, at])
+        codes = class_codes(classes, predicted[:, at])
         flag = fields[target.name].kind == "yes/no"
         out.append(Column(codes.astype(np.uint8) if flag else codes))
         if scores is not None:

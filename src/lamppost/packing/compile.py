@@ -82,8 +82,8 @@ def _convert(step: SklearnStep, model: Any, inputs: Schema) -> bytes:
         raise NotCompiled("a classifier of several targets")
     graph = Graph()
     raw = Raw(graph, step, inputs)
-    said = _chain(graph, raw, model)
-    return graph.finish(raw.width, len(code_fields(inputs)), _outputs(graph, step, said))
+    tensor = _chain(graph, raw, model)
+    return graph.finish(raw.width, len(code_fields(inputs)), _outputs(graph, step, tensor))
 
 
 def _chain(graph: Graph, raw: Raw, model: Any) -> Answer:
@@ -101,20 +101,20 @@ def _chain(graph: Graph, raw: Raw, model: Any) -> Answer:
     return estimate(graph, last, tensor)
 
 
-def _outputs(graph: Graph, step: SklearnStep, said: Answer) -> dict[str, tuple[str, list[int | None], int]]:
+def _outputs(graph: Graph, step: SklearnStep, estimated: Answer) -> dict[str, tuple[str, list[int | None], int]]:
     if not step.labels:
-        if said.value is None:
+        if estimated.value is None:
             raise NotCompiled("an estimator that gives no number")
         if step.targets:
-            return {"values": (said.value.name, [None, len(step.targets)], TensorProto.DOUBLE)}
-        flat = graph.add("Reshape", said.value.name, graph.constant(np.array([-1])))
+            return {"values": (estimated.value.name, [None, len(step.targets)], TensorProto.DOUBLE)}
+        flat = graph.add("Reshape", estimated.value.name, graph.constant(np.array([-1])))
         return {"value": (flat, [None], TensorProto.DOUBLE)}
-    if said.scores is not None:
-        scores = (said.scores.name, [None, len(step.labels)], TensorProto.DOUBLE)
-        return {"label": (argmax(graph, said.scores), [None], TensorProto.INT64), "scores": scores}
-    if said.decision is None:
+    if estimated.scores is not None:
+        scores = (estimated.scores.name, [None, len(step.labels)], TensorProto.DOUBLE)
+        return {"label": (argmax(graph, estimated.scores), [None], TensorProto.INT64), "scores": scores}
+    if estimated.decision is None:
         raise NotCompiled("a classifier that gives neither scores nor a decision")
-    return {"label": (argmax(graph, said.decision), [None], TensorProto.INT64)}
+    return {"label": (argmax(graph, estimated.decision), [None], TensorProto.INT64)}
 
 
 def _rows_to_check(frame: pd.DataFrame) -> pd.DataFrame:

@@ -33,12 +33,12 @@ def boosted(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
 def _lightgbm(graph: Graph, data: bytes, tensor: Tensor) -> Answer:
     import lightgbm
 
-    said = lightgbm.Booster(model_str=data.decode()).dump_model()
-    objective, _, settings = said.get("objective", "regression").partition(" ")
-    width = int(said["num_tree_per_iteration"])
-    if said.get("average_output"):
+    description = lightgbm.Booster(model_str=data.decode()).dump_model()
+    objective, _, settings = description.get("objective", "regression").partition(" ")
+    width = int(description["num_tree_per_iteration"])
+    if description.get("average_output"):
         raise NotCompiled("LightGBM's random forests")
-    grown = [_of_lightgbm(tree["tree_structure"]) for tree in said["tree_info"]]
+    grown = [_of_lightgbm(tree["tree_structure"]) for tree in description["tree_info"]]
     raw = add_ensemble(graph, tensor, grown, [at % width for at in range(len(grown))], width)
     if objective in ("binary", "cross_entropy"):
         steep = float(dict(pair.split(":") for pair in settings.split() if ":" in pair).get("sigmoid", 1.0))

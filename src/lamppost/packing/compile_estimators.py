@@ -194,30 +194,30 @@ def _clusters(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
 
 def _several(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     """A regressor for each target, side by side."""
-    said = [estimate(graph, one, tensor).value for one in fitted.estimators_]
-    return Answer(value=graph.join([one for one in said if one is not None]))
+    estimates = [estimate(graph, one, tensor).value for one in fitted.estimators_]
+    return Answer(value=graph.join([one for one in estimates if one is not None]))
 
 
 def _transformed_target(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     return undo_target(graph, fitted.transformer_, estimate(graph, fitted.regressor_, tensor))
 
 
-def undo_target(graph: Graph, undo: Any, said: Answer) -> Answer:
+def undo_target(graph: Graph, undo: Any, estimated: Answer) -> Answer:
     """A regressor's value back in the target's own unit."""
-    if said.value is None:
+    if estimated.value is None:
         raise NotCompiled("TransformedTargetRegressor of no regressor")
     if type(undo).__name__ == "FunctionTransformer":
-        return said if undo.inverse_func is None else Answer(value=function(graph, undo.inverse_func, said.value))
+        return estimated if undo.inverse_func is None else Answer(value=function(graph, undo.inverse_func, estimated.value))
     if type(undo).__name__ == "StandardScaler":
-        return Answer(value=graph.affine(said.value, undo.scale_ if undo.with_std else None, undo.mean_ if undo.with_mean else None))
+        return Answer(value=graph.affine(estimated.value, undo.scale_ if undo.with_std else None, undo.mean_ if undo.with_mean else None))
     raise NotCompiled(f"TransformedTargetRegressor with {type(undo).__name__}")
 
 
 def _voting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     if fitted.weights is not None or getattr(fitted, "voting", "soft") != "soft":
         raise NotCompiled("voting by weights or by labels")
-    said = [estimate(graph, one, tensor) for one in fitted.estimators_]
-    parts = [one.scores or one.value for one in said]
+    estimates = [estimate(graph, one, tensor) for one in fitted.estimators_]
+    parts = [one.scores or one.value for one in estimates]
     total = graph.add("Sum", *(part.name for part in parts if part is not None))
     mean = graph.add("Div", total, graph.constant(np.float64(len(parts))))
     if any(part is None for part in parts):

@@ -147,8 +147,8 @@ def _answers(model: Any, matrix: Any, recipe: Recipe) -> tuple[tuple[str, ...], 
     """Labels, targets, the schema of what the model gives, and whether it scores."""
     from sklearn.base import is_classifier
 
-    said = model.predict(matrix[:2] if not hasattr(matrix, "iloc") else matrix.iloc[:2])
-    count = said.shape[1] if getattr(said, "ndim", 1) == 2 and said.shape[1] > 1 else 1
+    predicted = model.predict(matrix[:2] if not hasattr(matrix, "iloc") else matrix.iloc[:2])
+    count = predicted.shape[1] if getattr(predicted, "ndim", 1) == 2 and predicted.shape[1] > 1 else 1
     told = hasattr(model, "classes_") if isinstance(getattr(model, "_model", model), BoostedModel) else is_classifier(model)
     scored = hasattr(model, "predict_proba")
     if count == 1 and not isinstance(getattr(model, "classes_", None), list):

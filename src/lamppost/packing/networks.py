@@ -143,8 +143,8 @@ def network_step(
         file, network.format, feeds, (NetworkOutput("none", "none"),), placeholder, tuple(sorted(members.keys() - {file})), rows
     )
     takes = Schema(tuple(known[name] for name in step.takes))
-    said = _look(step, takes, path, [columns[name] for name in step.takes], names)
-    outputs, gives = _answers(network, said, any(0 in feed.shape for feed in feeds))
+    frame = _look(step, takes, path, [columns[name] for name in step.takes], names)
+    outputs, gives = _answers(network, frame, any(0 in feed.shape for feed in feeds))
     return replace(step, outputs=outputs, gives=gives), members
 
 
@@ -155,10 +155,10 @@ def _look(step: NetworkStep, takes: Schema, path: Path, columns: Sequence[Column
     ask = running._ask
 
     def note(feeds: dict[str, Any]) -> dict[str, Any]:
-        said = ask(feeds)
-        for name, value in said.items():
+        outputs = ask(feeds)
+        for name, value in outputs.items():
             given.setdefault(name, []).extend(made(NetworkOutput(name, name), value, len(next(iter(feeds.values())))))
-        return {**said, "none": np.zeros(len(next(iter(feeds.values()))))}
+        return {**outputs, "none": np.zeros(len(next(iter(feeds.values()))))}
 
     running._ask = note
     try:
@@ -168,39 +168,39 @@ def _look(step: NetworkStep, takes: Schema, path: Path, columns: Sequence[Column
     return {name: given[name] for name in (names or given)}
 
 
-def _answers(network: Network, said: Mapping[str, list[Any]], open_axes: bool) -> tuple[tuple[NetworkOutput, ...], Schema]:
+def _answers(network: Network, text: Mapping[str, list[Any]], open_axes: bool) -> tuple[tuple[NetworkOutput, ...], Schema]:
     attributes = {name: dict(given) for name, given in (network.outputs or {}).items()}
-    if unknown := attributes.keys() - said.keys():
-        raise BadRequest(f"the network has no output {', '.join(sorted(unknown))}; its outputs are {', '.join(said)}")
+    if unknown := attributes.keys() - text.keys():
+        raise BadRequest(f"the network has no output {', '.join(sorted(unknown))}; its outputs are {', '.join(text)}")
     outputs: list[NetworkOutput] = []
     fields: list[Field] = []
-    left = list(said)
+    left = list(text)
     if network.labels is not None:
-        label, scores = _label_and_scores(said, len(network.labels))
-        left = [name for name in said if name not in (label, scores)]
+        label, scores = _label_and_scores(text, len(network.labels))
+        left = [name for name in text if name not in (label, scores)]
         answers = classifier_answers(tuple(map(str, network.labels)), scores is not None)
         fields += answers.fields
         if label is not None:
             outputs.append(NetworkOutput(label, "label"))
         else:
             assert scores is not None
-            single = np.size(said[scores][0]) == 1
+            single = np.size(text[scores][0]) == 1
             half: Literal["above zero", "above half"] = "above zero" if network.scores == "sigmoid" else "above half"
             outputs.append(NetworkOutput(scores, "label", half if single else "highest"))
         if scores is not None:
             outputs.append(NetworkOutput(scores, "scores", network.scores))
     for name in left:
         given = attributes.get(name, {})
-        field = _field(str(given.pop("field", f"output_{name}" if name.isdigit() else name)), said[name], given, open_axes)
+        field = _field(str(given.pop("field", f"output_{name}" if name.isdigit() else name)), text[name], given, open_axes)
         fields.append(field)
         outputs.append(NetworkOutput(name, field.name))
     return tuple(outputs), Schema(tuple(fields))
 
 
-def _label_and_scores(said: Mapping[str, list[Any]], labels: int) -> tuple[str | None, str | None]:
+def _label_and_scores(text: Mapping[str, list[Any]], labels: int) -> tuple[str | None, str | None]:
     """Which output names the class and which scores the classes."""
     label = scores = None
-    for name, values in said.items():
+    for name, values in text.items():
         first = np.asarray(values[0])
         whole = first.dtype.kind in "iuUSO"
         if whole and first.size == 1 and label is None:
@@ -208,7 +208,7 @@ def _label_and_scores(said: Mapping[str, list[Any]], labels: int) -> tuple[str |
         elif not whole and scores is None and (first.size == labels or (first.size == 1 and labels == 2)):
             scores = name
     if label is None and scores is None:
-        raise BadRequest(f"labels has {labels} names, and none of the outputs {', '.join(said)} scores that many classes")
+        raise BadRequest(f"labels has {labels} names, and none of the outputs {', '.join(text)} scores that many classes")
     return label, scores
 
 

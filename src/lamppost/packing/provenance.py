@@ -36,10 +36,10 @@ def find_origin(folder: Path, by: str | None = None) -> PackOrigin:
 def _git(folder: Path, *arguments: str) -> str | None:
     """What git says, None where there is no git, no checkout, or nothing to say."""
     try:
-        said = subprocess.run(["git", "-C", str(folder), *arguments], capture_output=True, text=True, timeout=10, check=True)
+        done = subprocess.run(["git", "-C", str(folder), *arguments], capture_output=True, text=True, timeout=10, check=True)
     except (OSError, subprocess.SubprocessError):
         return None
-    return said.stdout.strip() or None
+    return done.stdout.strip() or None
 
 
 def _login() -> str | None:

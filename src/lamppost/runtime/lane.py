@@ -384,8 +384,8 @@ class Lane:
             if piece.tries < self.settings.tries:
                 again.append(piece)
             else:
-                said = f"the worker of {self.name} ended {piece.tries} times on this request ({why}); it was given up"
-                request.done.set_exception(ModelFault(said))
+                message = f"the worker of {self.name} ended {piece.tries} times on this request ({why}); it was given up"
+                request.done.set_exception(ModelFault(message))
         self.exclusive_frame = True
         self.dedicated_worker = self.dedicated_worker or not together
         self._waiting.put_back(again)

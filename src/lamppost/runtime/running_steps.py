@@ -61,8 +61,8 @@ class RunningPython:
         given = {field.name: array_for_step(field, column) for field, column in zip(self.takes, columns, strict=True)}
         out = self.made.run(given)
         if not isinstance(out, dict) or (lost := [name for name in self.step.gives.names if name not in out]):
-            said = "no dict" if not isinstance(out, dict) else f"no {', '.join(lost)}"
-            raise ModelFault(f"{self.step.name}.run gave {said}; it should give {', '.join(self.step.gives.names)}")
+            message = "no dict" if not isinstance(out, dict) else f"no {', '.join(lost)}"
+            raise ModelFault(f"{self.step.name}.run gave {message}; it should give {', '.join(self.step.gives.names)}")
         made = [column_from_step(field, out[field.name]) for field in self.step.gives]
         for field, column in zip(self.step.gives, made, strict=True):
             if len(column.values) != rows:

@@ -112,14 +112,14 @@ class WorkerDriver:
         came: asyncio.Future[None] = self._loop.create_future()
         answers: list[Frame] = []
 
-        def reply(said: Frame | WorkerGone) -> None:
+        def reply(received: Frame | WorkerGone) -> None:
             if came.done():
                 return
-            if isinstance(said, WorkerGone):
-                came.set_exception(said)
+            if isinstance(received, WorkerGone):
+                came.set_exception(received)
                 return
-            answers.extend(_split(said))
-            if not said[0].get("more"):
+            answers.extend(_split(received))
+            if not received[0].get("more"):
                 came.set_result(None)
 
         self.worker.submit(pack_frame({"op": "run", "parts": parts}, b"".join(body for _, _, body in requests)), reply)
@@ -184,13 +184,13 @@ class WorkerDriver:
         limit = max((one.lane.run_s for one in self._flight), default=0.0)
         self.worker.stop(f"it did not answer within {limit:g} s and was stopped")
 
-    def _came(self, said: Frame | WorkerGone) -> None:
+    def _came(self, reply: Frame | WorkerGone) -> None:
         """Answers of some parts or of all: the next frame first, then the answers."""
-        if isinstance(said, WorkerGone):
-            self._lost(str(said))
+        if isinstance(reply, WorkerGone):
+            self._lost(str(reply))
             return
-        header = said[0]
-        answers = _split(said)
+        header = reply[0]
+        answers = _split(reply)
         if len(answers) > len(self._flight) or (not header.get("more") and len(answers) != len(self._flight)):
             why = "it answered another number of batches than it was asked"
             self._lost(why)

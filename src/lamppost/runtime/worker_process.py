@@ -162,13 +162,13 @@ class WorkerProcess:
         """Send one frame and wait for its answer; raise WorkerGone when the worker ends, or overruns its time and is stopped."""
         reply: asyncio.Future[Frame] = asyncio.get_running_loop().create_future()
 
-        def came(said: Frame | WorkerGone) -> None:
+        def came(received: Frame | WorkerGone) -> None:
             if reply.done():
                 return
-            if isinstance(said, WorkerGone):
-                reply.set_exception(said)
+            if isinstance(received, WorkerGone):
+                reply.set_exception(received)
             else:
-                reply.set_result(said)
+                reply.set_result(received)
 
         self.submit(frame, came)
         try:

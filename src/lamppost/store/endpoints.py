@@ -143,8 +143,8 @@ async def add_revision(
     before = await newest_revision(connection, endpoint)
     now = 0 if before is None else before.revision
     if change.after is not None and change.after != now:
-        said = f"{endpoint} was changed meanwhile: its revision is {now}, and this was made for {change.after}; look again"
-        raise Conflict(said, now=now)
+        message = f"{endpoint} was changed meanwhile: its revision is {now}, and this was made for {change.after}; look again"
+        raise Conflict(message, now=now)
     for name in (*setup.versions, *setup.shadow_versions):
         found = await connection.execute("SELECT retired_at FROM versions WHERE model = %s AND number = %s", (name.model, name.number))
         version = await found.fetchone()

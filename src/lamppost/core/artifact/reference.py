@@ -91,7 +91,7 @@ class Reference:
 
 
 def make_reference(
-    inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, said: Sequence[dict[str, Any]], unseen: bool = False
+    inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, document: Sequence[dict[str, Any]], unseen: bool = False
 ) -> Reference:
     """The reference of some rows, and of answers: to these rows, or where ``unseen`` to others that the model was not fitted on.
 
@@ -103,8 +103,10 @@ def make_reference(
     sample = [{name: value for name, value in rows[place].items() if name not in private} for place in places]
     texts = [field.name for field in inputs if field.kind == "text" and not field.private]
     words = {name: frequent_words([row[name] for row in rows]) for name in texts}
-    made = Reference(len(rows), feature_profiles(inputs, rows, words), feature_profiles(answers, said, {}), sample, words, unseen=unseen)
-    return _finished(made, inputs, rows, answers, said)
+    made = Reference(
+        len(rows), feature_profiles(inputs, rows, words), feature_profiles(answers, document, {}), sample, words, unseen=unseen
+    )
+    return _finished(made, inputs, rows, answers, document)
 
 
 def feature_profiles(schema: Schema, rows: Sequence[dict[str, Any]], words: Mapping[str, Sequence[str]]) -> tuple[FeatureProfile, ...]:
@@ -182,11 +184,11 @@ def _square(size: int, above: Sequence[float], diagonal: float) -> NDArray[np.fl
 
 
 def _finished(
-    reference: Reference, inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, said: Sequence[dict[str, Any]]
+    reference: Reference, inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, document: Sequence[dict[str, Any]]
 ) -> Reference:
     """With correlations of its numbers and the oddness of its own rows."""
     base = drift_baseline(reference)
-    columns = watched_columns(reference, inputs, rows, answers, said)
+    columns = watched_columns(reference, inputs, rows, answers, document)
     names = tuple(one.name for one in base.known if one.numbers and not one.name.startswith(ANSWERS))[:MAX_PAIRED]
     if len(names) > 1 and len(rows) >= 10:
         sketcher = Sketcher(DriftBaseline(base.known, base.rows, names))
@@ -199,10 +201,10 @@ def _finished(
 
 
 def watched_columns(
-    reference: Reference, inputs: Schema, rows: Sequence[Mapping[str, Any]], answers: Schema, said: Sequence[Mapping[str, Any]]
+    reference: Reference, inputs: Schema, rows: Sequence[Mapping[str, Any]], answers: Schema, text: Sequence[Mapping[str, Any]]
 ) -> Columns:
     """Figures of inputs and answers, answers under their prefix."""
-    return FeatureExtractor(inputs, answers, reference.words).extract_columns(rows, said)
+    return FeatureExtractor(inputs, answers, reference.words).extract_columns(rows, text)
 
 
 @cache

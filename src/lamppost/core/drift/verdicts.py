@@ -385,8 +385,8 @@ def judge_windows(against: DriftBaseline, windows: Sequence[WindowSketch]) -> Dr
         states = [one.state for one in fields] + [pair.state for pair in pairs]
         level = max(map(STATES.index, states), default=0)
         rows = max((one.rows for one in fields), default=0)
-        said = DriftVerdict(STATES[level], tuple(fields), tuple(pairs), step, rows)
+        verdict = DriftVerdict(STATES[level], tuple(fields), tuple(pairs), step, rows)
         if best is None or level > STATES.index(best.state):
-            best = said
+            best = verdict
     assert best is not None
     return best

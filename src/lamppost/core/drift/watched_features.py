@@ -74,13 +74,13 @@ class FeatureExtractor:
         self._defaults = field_defaults(inputs)
 
     def extract_columns(
-        self, asked: Sequence[Mapping[str, Any]], said: Sequence[Mapping[str, Any]], names: frozenset[str] | None = None
+        self, asked: Sequence[Mapping[str, Any]], text: Sequence[Mapping[str, Any]], names: frozenset[str] | None = None
     ) -> Columns:
         """Of inputs only those named, where they are; of answers nothing where the first is empty."""
         out = feature_columns([one for one in self._inputs if names is None or one.field in names], self._defaults, asked)
-        if not said or not said[0]:
+        if not text or not text[0]:
             return out
-        return out | {ANSWERS + name: values for name, values in feature_columns(self._answers, {}, said).items()}
+        return out | {ANSWERS + name: values for name, values in feature_columns(self._answers, {}, text).items()}
 
 
 def frequent_words(texts: Sequence[str | None]) -> tuple[str, ...]:

@@ -26,8 +26,8 @@ class WindowLayout:
 
     def __init__(self, against: DriftBaseline) -> None:
         self.against = against
-        said = [f"{one.name}\0{len(one.cells.counts)}\0{one.cells.edges}\0{one.cells.choices}" for one in against.known]
-        self.checksum = crc32("\1".join([*said, *against.names]).encode())
+        message = [f"{one.name}\0{len(one.cells.counts)}\0{one.cells.edges}\0{one.cells.choices}" for one in against.known]
+        self.checksum = crc32("\1".join([*message, *against.names]).encode())
         self.counts = sum(len(known.cells.counts) + 2 for known in against.known)
         self.size = len(against.names)
         self.upper = np.triu_indices(self.size)

@@ -52,11 +52,11 @@ def _find_bad_line(body: bytes, before: int) -> None:
     for number, line in enumerate(body.split(b"\n"), before + 1):
         if line.strip():
             try:
-                said = json.loads(line)
+                document = json.loads(line)
             except (ValueError, RecursionError) as error:
                 raise BadBody(f"line {number} is not JSON ({_why(error)}); each line is one row as an object") from error
-            if not isinstance(said, dict):
-                raise BadBody(f"line {number} is {shortened_json(said)}, and each line is one row as an object")
+            if not isinstance(document, dict):
+                raise BadBody(f"line {number} is {shortened_json(document)}, and each line is one row as an object")
 
 
 def _why(error: Exception) -> str:

@@ -136,11 +136,11 @@ class ValidationPlan:
         try:
             if not many:
                 return self._read_one(body)
-            said = self._many.validate_json(body)
+            parsed = self._many.validate_json(body)
         except ValidationError as error:
             raise self._explain(error, many) from None
-        rows: list[Row] = said["rows"]
-        options = self._given_options(said)
+        rows: list[Row] = parsed["rows"]
+        options = self._given_options(parsed)
         _no_twins(body, sum(map(len, rows)) + 1 + (0 if options is None else len(options) + 1))
         self._fill(rows)
         if self.options:
@@ -216,11 +216,11 @@ class ValidationPlan:
     def _read_columns(self, body: bytes) -> ParsedRows:
         """A list for each field, all of one length."""
         try:
-            said = self._columns_reader.validate_json(body)
+            parsed = self._columns_reader.validate_json(body)
         except ValidationError as error:
             raise self._explain(error, many=True, columns=True) from None
-        lists: dict[str, list[Any]] = said["columns"]
-        options = self._given_options(said)
+        lists: dict[str, list[Any]] = parsed["columns"]
+        options = self._given_options(parsed)
         _no_twins(body, len(lists) + 1 + (0 if options is None else len(options) + 1))
         lengths = {name: len(values) for name, values in lists.items()}
         if len(set(lengths.values())) > 1:

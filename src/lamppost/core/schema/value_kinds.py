@@ -106,8 +106,8 @@ def _tensor(field: Field, value: Any, check: Callable[[Any], Any]) -> npt.NDArra
     return array
 
 
-def _no_tensor(said: str) -> PydanticCustomError:
-    return PydanticCustomError("tensor", "{said}", {"said": said})
+def _no_tensor(text: str) -> PydanticCustomError:
+    return PydanticCustomError("tensor", "{said}", {"said": text})
 
 
 _DTYPES = ("float32", "float64", "int8", "uint8", "int16", "int32", "int64")

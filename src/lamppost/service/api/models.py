@@ -100,9 +100,9 @@ async def ask_version(model: str, number: int, request: Request, node: TheNode, 
     async with node.deployment.leases.visited(VersionName(model, number)) as lane:
         rows = lane.plan.read_body(bytes(body)).rows
         start = time.perf_counter()
-        said = await lane.predict(rows, len(body))
+        answer = await lane.predict(rows, len(body))
         took_ms = (time.perf_counter() - start) * 1e3
-    return VersionPredictionAnswer(version=f"{model}@{number}", answers=said.rows, took_ms=round(took_ms, 3))
+    return VersionPredictionAnswer(version=f"{model}@{number}", answers=answer.rows, took_ms=round(took_ms, 3))
 
 
 async def _described(node: Node, name: VersionName) -> tuple[StoredVersion, Lamp]:

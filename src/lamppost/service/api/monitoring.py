@@ -94,22 +94,22 @@ async def get_drift(
     looker = await node.window_counting.scorer_of_version(name)
     if at is not None and one is None:
         raise NotFound(f"{endpoint} has no window of {name} at {_utc(at):%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
-    said: dict[str, Any] = one.verdict if one is not None else {"fields": [], "pairs": [], "windows": 1, "says": ""}
+    verdict: dict[str, Any] = one.verdict if one is not None else {"fields": [], "pairs": [], "windows": 1, "says": ""}
     earlier = _utc(against)
     if one is not None and earlier is not None:
-        said = await _against(node, one, earlier)
-    state: WindowState | None = said["state"] if one is not None else None
+        verdict = await _against(node, one, earlier)
+    state: WindowState | None = verdict["state"] if one is not None else None
     nothing = "Nothing was counted yet; ask it something." if looker else f"{name} was packed without a reference; pack it again."
     return DriftAnswer(
         endpoint=endpoint,
         version=name,
-        says=said["says"] if one is not None else nothing,
+        says=verdict["says"] if one is not None else nothing,
         state=state,
         against="training" if earlier is None else window_start(earlier, one.until - one.at).isoformat() if one else "training",
         window=_window(one, now) if one is not None else None,
-        pooled=said["windows"],
-        figures=[FeatureDriftAnswer(**figure) for figure in said["fields"]],
-        pairs=[PairDriftAnswer(**pair) for pair in said["pairs"]],
+        pooled=verdict["windows"],
+        figures=[FeatureDriftAnswer(**figure) for figure in verdict["fields"]],
+        pairs=[PairDriftAnswer(**pair) for pair in verdict["pairs"]],
         why=DriftExplanationAnswer(**one.why) if one is not None and one.why is not None and earlier is None else None,
         windows=[_window(other, now) for other in past],
         watched=looker is not None,

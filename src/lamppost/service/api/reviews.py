@@ -39,9 +39,9 @@ async def ask_for_review(wanted: ReviewRequest, node: TheNode, caller: Pusher) -
 
 
 @router.post("/reviews/{review}/verdict")
-async def decide_review(review: int, said: ReviewVerdictRequest, node: TheNode, caller: Reviewer) -> ReviewAnswer:
+async def decide_review(review: int, document: ReviewVerdictRequest, node: TheNode, caller: Reviewer) -> ReviewAnswer:
     """Approve or refuse, with a reason. Whoever asked, or pushed the version, may not."""
-    return review_answer(await reviews.decide_review(node.pool, review, said.approves, said.reason, caller.changed_by))
+    return review_answer(await reviews.decide_review(node.pool, review, document.approves, document.reason, caller.changed_by))
 
 
 @router.delete("/reviews/{review}", status_code=204)

@@ -89,11 +89,11 @@ def _field(told: dict[str, Any], lamp: Lamp, rows: list[Row]) -> dict[str, Any]:
 
 
 async def _answers(
-    deployment: Deployment, judged: JudgedWindow, lamp: Lamp, fields: list[dict[str, Any]], rows: list[Row], said: list[Row]
+    deployment: Deployment, judged: JudgedWindow, lamp: Lamp, fields: list[dict[str, Any]], rows: list[Row], answers: list[Row]
 ) -> dict[str, Any] | None:
     """How the main answer moved, and what of that each changed field explains: rows of the reference asked again with the field moved."""
     reference = lamp.reference
-    if reference is None or not rows or not said:
+    if reference is None or not rows or not answers:
         return None
     answer = main_answer(lamp.manifest.answers).name
     names = [one.name for one in lamp.manifest.inputs]
@@ -103,7 +103,7 @@ async def _answers(
     try:
         async with deployment.leases.visited(parse_version(judged.version)) as lane:
             before = await _ask(lane, sample)
-            whole = answer_shift(before, said, answer)
+            whole = answer_shift(before, answers, answer)
             clear = max(map(abs, whole.values()), default=0.0) > _CLEAR
             for field in fields:
                 if field["name"] in names and clear:

@@ -127,9 +127,9 @@ class NoticeSender:
         except (httpx.HTTPError, httpx.InvalidURL, OSError, smtplib.SMTPException, ValueError) as error:
             self.failed += 1
             wait = _PAUSES_S[notice.tries] if notice.tries < len(_PAUSES_S) else None
-            said = str(error) or type(error).__name__
-            log.warning("notice to %s did not arrive (%s)%s", notice.channel.name, said, "" if wait else "; it is given up")
-            await alerts.note_not_sent(self._pool, notice, said, wait)
+            message = str(error) or type(error).__name__
+            log.warning("notice to %s did not arrive (%s)%s", notice.channel.name, message, "" if wait else "; it is given up")
+            await alerts.note_not_sent(self._pool, notice, message, wait)
         except Exception as error:
             log.exception("a notice to %s failed on a fault of our own", notice.channel.name)
             await alerts.note_not_sent(self._pool, notice, repr(error), None)

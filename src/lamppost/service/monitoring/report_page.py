@@ -120,9 +120,9 @@ def write_html(told: dict[str, Any]) -> bytes:
     return made.encode()
 
 
-def _latin(said: str) -> str:
+def _latin(text: str) -> str:
     """The standard fonts of PDF know Latin-1."""
-    return said.replace("–", "-").encode("latin-1", "replace").decode("latin-1")
+    return text.replace("–", "-").encode("latin-1", "replace").decode("latin-1")
 
 
 class _Paper(FPDF):

@@ -52,11 +52,11 @@ def request_content_type(headers: list[tuple[bytes, bytes]]) -> tuple[str, str]:
 
 def answer_content_type(headers: list[tuple[bytes, bytes]], given: str) -> str:
     """The type of the answer: the one the caller likes best (RFC 9110, section 12.5.1); where it says nothing, JSON, and Arrow to Arrow."""
-    said = b",".join([value for name, value in headers if name == b"accept"])
+    accepted = b",".join([value for name, value in headers if name == b"accept"])
     default = ARROW if given == ARROW else JSON
-    if said in (b"", b"*/*"):  # nearly every call
+    if accepted in (b"", b"*/*"):  # nearly every call
         return default
-    accept = said.decode("latin-1")
+    accept = accepted.decode("latin-1")
     best, liked = None, 0.0
     for part in accept.split(","):
         kind, *parameters = [piece.strip().lower() for piece in part.split(";")]
@@ -112,8 +112,8 @@ def read_body(
     if kind == JSON:
         if options is not None:
             raise BadJson("options of a JSON body stand in the body, beside its fields or rows", example=plan.example())
-        said = plan.read_body(body, told)
-        return PredictionInput("row" if said.single_row else "columns" if said.as_columns else "rows", len(said.rows), said.rows)
+        parsed = plan.read_body(body, told)
+        return PredictionInput("row" if parsed.single_row else "columns" if parsed.as_columns else "rows", len(parsed.rows), parsed.rows)
     if kind == ARROW:
         values, count = read_arrow(plan.schema, body, plan.max_rows)
         chosen = plan.read_options(options)

@@ -219,12 +219,12 @@ class LookupTable:
             field = (wrong or list(self.schema))[0]
             shown = "a private value" if field.private else shortened_json(row[field.name])
             at = "" if self._private else f" for {shortened_json(key)}"
-            said = (
+            message = (
                 f"the table {self.lookup.table} has {shown} in {self.lookup.fields[field.name]}{at}; {field.name} is "
                 f"{field.expected_text()}"
             )
-            log.warning("%s (%s)", said, error)
-            return LookupFault(said, field=field.name)
+            log.warning("%s (%s)", message, error)
+            return LookupFault(message, field=field.name)
 
     def _holds(self, field: Field, value: Any) -> bool:
         with suppress(InvalidRows, TypeError):

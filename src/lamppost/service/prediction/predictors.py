@@ -201,11 +201,11 @@ class Ensemble(MergedSchemaPredictor):
     async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """All parts at once, then what combines them."""
         rows, parts = self.rows_of(given), self._together.parts
-        said = await asyncio.gather(*(self._by(version, rows, given.size_bytes, options) for version in parts.values()))
+        answers = await asyncio.gather(*(self._by(version, rows, given.size_bytes, options) for version in parts.values()))
         combine = self._lanes[self._together.combine]
         wanted = frozenset(combine.columns.names)
         merged: list[Row] = [{name: value for name, value in row.items() if name in wanted} for row in rows]
-        for (part, version), answer in zip(parts.items(), said, strict=True):
+        for (part, version), answer in zip(parts.items(), answers, strict=True):
             schema = self._lanes[version].answers
             for row, part_row in zip(merged, answer.rows, strict=True):
                 row.update((name, value) for name, value in part_answer_row(part, schema, part_row).items() if name in wanted)
@@ -213,8 +213,8 @@ class Ensemble(MergedSchemaPredictor):
             last = await combine.predict(fit_rows(merged, combine.columns, self._given, self._together.combine), given.size_bytes, options)
         except InvalidRows as error:
             raise ModelFault(f"{self._together.combine} cannot take what the parts answered: {error.detail}") from error
-        worker_s = max(one.worker_s for one in said) + last.worker_s
-        return PredictionOutput(join_answers([*said, last], last.rows)._replace(worker_s=worker_s), self._version)
+        worker_s = max(one.worker_s for one in answers) + last.worker_s
+        return PredictionOutput(join_answers([*answers, last], last.rows)._replace(worker_s=worker_s), self._version)
 
     async def _by(self, version: str, rows: list[Row], size_bytes: int, options: RequestOptions) -> LaneAnswer:
         lane = self._lanes[version]

@@ -78,7 +78,7 @@ class AnswerStream:
             asked = self._read(block)
             if asked is None:
                 return
-            said = (
+            answer = (
                 await self.serving.predict(
                     asked._replace(size_bytes=len(block), as_columns=self.wanted == ARROW, headers=self.headers), self.terms
                 )
@@ -92,7 +92,7 @@ class AnswerStream:
         first, self.rows = not self.rows, self.rows + asked.row_count
         if first:
             self.first = asked
-        yield self._written(said, asked.row_count, first)
+        yield self._written(answer, asked.row_count, first)
 
     def _ended(self, error: LampPostError) -> list[bytes]:
         """The last line of an answer in lines."""

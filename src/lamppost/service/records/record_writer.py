@@ -163,10 +163,10 @@ async def _serve(database: str, packages: Path) -> None:
         while (asked := await asyncio.to_thread(_read, sys.stdin.buffer)) is not None:
             portion, counting.sent = asked
             try:
-                said: dict[str, Any] = {"lost": await here(portion)}
+                fault: dict[str, Any] = {"lost": await here(portion)}
             except (psycopg.OperationalError, PoolTimeout) as error:
-                said = {"away": str(error).strip() or type(error).__name__}
-            answer = orjson.dumps(said)
+                fault = {"away": str(error).strip() or type(error).__name__}
+            answer = orjson.dumps(fault)
             sys.stdout.buffer.write(_LENGTH.pack(len(answer)) + answer)
             sys.stdout.buffer.flush()
     finally:
