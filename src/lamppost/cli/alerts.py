@@ -1,4 +1,4 @@
-"""``alerts``, ``mute``, ``channel`` and ``report``: what is wrong, who hears of it."""
+"""Commands ``alerts``, ``mute``, ``channel`` and ``report``."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The table of commands. Each is a thin function here; what it does is in the module it imports."""
+"""Declares the commands about the service, packages, endpoints, calls, tokens and keys. Each imports its implementation when it runs."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The commands about versions in service: going back, shares, shadows, rollouts, reviews, the trail, the declared state."""
+"""Declares the commands about versions in service: rollback, shares, shadows, rollouts, reviews, the trail, the declared document."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The commands about how endpoints are doing: drift, traffic, outcomes, alerts, channels, reports."""
+"""Declares the commands about monitoring: drift, traffic, outcomes, alerts, channels, reports."""
 
 from __future__ import annotations
 

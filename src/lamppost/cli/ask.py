@@ -1,4 +1,4 @@
-"""``ask`` and ``tail``: predictions, and the calls there were."""
+"""Command ``ask``: sends rows to an endpoint and prints the answers."""
 
 from __future__ import annotations
 

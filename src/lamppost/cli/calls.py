@@ -1,4 +1,4 @@
-"""``tail`` and ``call``: what was asked and answered."""
+"""Commands ``tail`` and ``call``: recorded calls."""
 
 from __future__ import annotations
 

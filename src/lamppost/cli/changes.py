@@ -1,4 +1,4 @@
-"""``rollback``, ``split``, ``shadow``, ``compare``, ``retire``, ``about`` and ``trail``."""
+"""Commands ``rollback``, ``split``, ``shadow``, ``compare``, ``retire``, ``about`` and ``trail``."""
 
 from __future__ import annotations
 

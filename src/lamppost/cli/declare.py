@@ -1,4 +1,4 @@
-"""``declare``: what endpoints serve as one TOML document; what another document would change; making it so."""
+"""Command ``declare``: writes the declared document, shows what another document would change, and carries it out."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a lamp.toml may say, and the model, frame and recipe that it describes. Paths in it are relative to it."""
+"""Reads a lamp.toml: the model, the training frame and the recipe that it describes. Paths in it are relative to it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``key`` and ``sign``: Ed25519 keys of one's own, and signatures of lamp files."""
+"""Commands ``key`` and ``sign``: Ed25519 key pairs, and signatures of lamp files."""
 
 from __future__ import annotations
 

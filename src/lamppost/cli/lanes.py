@@ -1,4 +1,4 @@
-"""``lanes``: what is open on the node."""
+"""Command ``lanes``: the lanes that are open on the node."""
 
 from __future__ import annotations
 

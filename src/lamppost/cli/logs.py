@@ -1,4 +1,4 @@
-"""How the service logs: for people, or as lines of JSON."""
+"""Sets up the logging of the service, as text or as lines of JSON."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Commands that talk to a service about models, endpoints and tokens."""
+"""Commands ``push``, ``point``, ``endpoints``, ``models``, ``show`` and ``console``."""
 
 from __future__ import annotations
 

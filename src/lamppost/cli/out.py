@@ -1,4 +1,4 @@
-"""How commands speak: aligned columns, the lamp as a character, colour only on a terminal, JSON on demand."""
+"""Prints what commands tell: aligned columns, lamps, colour on a terminal only, JSON."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``outcome`` and ``outcomes``: the truth, told later, and how good answers were."""
+"""Commands ``outcome`` and ``outcomes``: report the truth about answers, and show the quality of answers."""
 
 from __future__ import annotations
 

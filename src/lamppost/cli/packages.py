@@ -1,4 +1,4 @@
-"""Commands on lamp files: inspect, prove, diff."""
+"""Commands on lamp files: ``inspect``, ``prove``, ``diff``."""
 
 from __future__ import annotations
 

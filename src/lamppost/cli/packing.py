@@ -1,4 +1,4 @@
-"""``pack``: from a lamp.toml, a model file, or a folder or ZIP with either, to a lamp file."""
+"""Command ``pack``: makes a lamp file from a lamp.toml, a model file, or a folder or ZIP with either."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``review``: ask, approve, refuse, withdraw, demand."""
+"""Command ``review``: ask, approve, refuse, withdraw, demand."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``rollout``: begin one, see how it stands, steer it."""
+"""Command ``rollout``: begins a rollout, shows how it stands, and steers it."""
 
 from __future__ import annotations
 

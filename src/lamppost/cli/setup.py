@@ -1,4 +1,4 @@
-"""``setup``: what an endpoint serves and how, as TOML."""
+"""Command ``setup``: shows or changes what an endpoint serves, as TOML."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``token``: making, listing and revoking tokens."""
+"""Command ``token``: makes, lists and revokes tokens."""
 
 from __future__ import annotations
 

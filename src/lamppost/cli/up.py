@@ -1,4 +1,4 @@
-"""``lamppost up``: PostgreSQL, migrations, the first token, the service; and all of it down again."""
+"""Command ``up``: starts PostgreSQL, applies migrations, makes the first token, and runs the service until a signal."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``drift``, ``traffic``, ``watch``: how endpoints are doing."""
+"""Commands ``drift``, ``traffic`` and ``watch``."""
 
 from __future__ import annotations
 

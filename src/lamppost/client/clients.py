@@ -1,4 +1,4 @@
-"""The two clients: thin drivers of the same calls."""
+"""The synchronous and the asynchronous client, two thin drivers of the generators in `lamppost.client.calls`."""
 
 from __future__ import annotations
 

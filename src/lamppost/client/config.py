@@ -1,4 +1,4 @@
-"""Where the service is and which token to use: what is given, then the environment, then the client's own file.
+"""Finds the address of the service and the token: from arguments, then the environment, then the client's file.
 
 The file is ``$LAMPPOST_CONFIG``, or ``lamppost/client.toml`` in ``$XDG_CONFIG_HOME`` or ``~/.config``. It is kept at mode 0600.
 """

@@ -1,4 +1,4 @@
-"""What clients send and get, free of any HTTP library."""
+"""Values that clients send and receive, without any HTTP library."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Every error Lamp Post raises on purpose, with a stable code and the HTTP status it becomes.
+"""Every error that Lamp Post raises on purpose, with a stable code and the HTTP status it becomes.
 
 LampPostError
 ├── BadRequest              400  the request could not be read at all

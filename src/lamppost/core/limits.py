@@ -1,4 +1,4 @@
-"""Bounds on what one request or one lamp file may be, in one place."""
+"""Bounds on requests and lamp files, in one place."""
 
 from __future__ import annotations
 

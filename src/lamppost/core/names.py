@@ -1,4 +1,4 @@
-"""Names of models, endpoints, versions and fields. Names travel in URLs and file names, so they are kept plain."""
+"""Checks and parses names of models, endpoints, versions and fields. Names travel in URLs and file names."""
 
 from __future__ import annotations
 

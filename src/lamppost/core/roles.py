@@ -1,4 +1,4 @@
-"""Who may do what: six roles, and the few permissions they are made of."""
+"""Roles, and the permissions they are made of."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Trace context as the W3C has it (*Trace Context*, Recommendation, section 3.2), and spans as OTLP has them in JSON."""
+"""Reads W3C trace contexts (*Trace Context*, Recommendation, section 3.2), and writes spans as OTLP in JSON."""
 
 from __future__ import annotations
 

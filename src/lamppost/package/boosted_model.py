@@ -1,4 +1,4 @@
-"""Boosted trees in their libraries' own open formats, LightGBM's text and XGBoost's JSON, instead of pickles.
+"""Stores and opens boosted trees in their libraries' own formats, LightGBM's text and XGBoost's JSON, instead of pickles.
 
 A chain that ends in such trees is kept in two files: the pieces before as a fitted object, the trees as text. Both together
 answer like the estimator they came from: ``predict``, ``predict_proba`` and ``classes_`` as in scikit-learn.

@@ -1,4 +1,4 @@
-"""A compiled step as running code: typed columns straight into an ONNX graph, without a data frame."""
+"""Runs a compiled step: typed columns go straight into an ONNX graph, without a data frame."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A network as running code: columns into the arrays that its inputs want, and its outputs into columns.
+"""Runs an ONNX or PyTorch network: columns into its input arrays, its outputs into columns.
 
 Rows whose arrays have the same shape go in together; where an axis may have any length, rows of other lengths go in their own
 run, so nothing is padded that training did not pad. A network that takes a fixed number of rows gets that number, its last run

@@ -1,4 +1,4 @@
-"""Reading a lamp file that may be broken or hostile.
+"""Reads lamp files that may be broken or hostile.
 
 Nothing is written to disk before every member's path, size and digest have been checked against the manifest, and no member
 is ever unpickled here. All that can be wrong becomes PackageRefused with one clear sentence.

@@ -1,4 +1,4 @@
-"""Signatures of packages: Ed25519 (RFC 8032) over the content digest, keys as PEM (RFC 8410).
+"""Signs packages and checks signatures: Ed25519 (RFC 8032) over the content digest, keys as PEM (RFC 8410).
 
 A signature stands beside the manifest, not in it, so that signing does not change the digest.
 """

@@ -1,6 +1,4 @@
-"""What a fitted scikit-learn object takes and gives, and its bytes. Used at packing time and by workers alike, so that the
-answer is computed by the same code in both.
-"""
+"""Stores, opens and calls fitted scikit-learn objects. Packing and workers use the same code, so both compute the same answers."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Writing a lamp file. The same content gives the same bytes: members sorted, no times, one compression level."""
+"""Writes lamp files. The same content gives the same bytes: members sorted, no times, one compression level."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""From a model and its training frame to a lamp file."""
+"""Makes a lamp file from a model and its training frame."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Compiling a step, and holding the outcome against the original before it is believed."""
+"""Compiles a step to one ONNX graph, and compares the graph with the original before it is used."""
 
 from __future__ import annotations
 

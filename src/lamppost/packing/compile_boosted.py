@@ -1,4 +1,4 @@
-"""LightGBM's and XGBoost's trees as graph nodes, read from the libraries' own descriptions of them.
+"""Writes LightGBM's and XGBoost's trees as graph nodes, from the libraries' own descriptions of them.
 
 LightGBM compares float64 values, going left at a threshold or below it; XGBoost compares float32 values, going left below it. What
 a missing value does is written at every split of both.

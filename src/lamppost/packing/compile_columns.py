@@ -1,4 +1,4 @@
-"""From the columns of a request to feature tensors.
+"""Writes the graph from the columns of a request to feature tensors.
 
 A column of choices or of yes/no has a small, known set of values. Whatever the fitted transformers do to such columns is
 therefore compiled by asking them: every value is sent through them once, at packing time, and the graph looks the outcome up.

@@ -1,4 +1,4 @@
-"""Estimators as graph nodes: a feature tensor in, label codes, scores or a value out."""
+"""Writes estimators as graph nodes: a feature tensor in, label codes, scores or a value out."""
 
 from __future__ import annotations
 

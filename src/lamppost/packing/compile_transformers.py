@@ -1,4 +1,4 @@
-"""Transformers of numbers as graph nodes: tensor in, tensor out, in float64 like the originals."""
+"""Writes transformers of numbers as graph nodes: tensor in, tensor out, in float64 like the originals."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Trees and ensembles of trees as one TreeEnsemble node in float64, so that no threshold is ever rounded.
+"""Writes trees and ensembles of trees as one TreeEnsemble node in float64, so that no threshold is rounded.
 
 scikit-learn's trees compare float32 inputs with float64 thresholds, its histogram boosting compares float64 with float64; both
 are done here as they are done there. A leaf holds one value, so a forest of more than two classes is evaluated to leaf

@@ -1,4 +1,4 @@
-"""A fitted object as a step: how it reads, which classes and targets it has, how it is stored, and its graph where there is one."""
+"""Describes a fitted object as a step: what it reads, its classes and targets, how it is stored, and its graph if it compiles."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""An ONNX graph under construction: nodes, constants, names. All feature tensors are float64 of shape (n_rows, width).
+"""Builds an ONNX graph: nodes, constants, names. All feature tensors are float64 of shape (n_rows, width).
 
 Operators are those of the ONNX standard, opset 21, and of ``ai.onnx.ml``, opset 5, whose TreeEnsemble computes in float64.
 """

@@ -1,4 +1,4 @@
-"""Networks as steps: an ONNX graph, or a PyTorch exported program or TorchScript module, carried in its own format.
+"""Makes steps of networks: an ONNX graph, or a PyTorch exported program or TorchScript module, in its own format.
 
 What goes in is read from the graph and from the frame; what comes out, by asking the network for a few rows.
 """

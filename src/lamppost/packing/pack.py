@@ -1,4 +1,4 @@
-"""`lamppost.pack`: from a fitted model to a lamp file that has proved itself in a fresh process."""
+"""`lamppost.pack`: makes a lamp file of a fitted model, and proves the file in a fresh process."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a packer should look at again: inputs that are likely to be mistakes, each with what to do about it."""
+"""Finds inputs that are likely to be mistakes, each with what to do about it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a package needs to be opened: found by looking at what its steps import, not by freezing everything that is installed."""
+"""Finds the libraries that a package needs, by what its steps import, not by what is installed."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Who packed what, when and from which commit, without making the same inputs give other bytes: no clock is read.
+"""Finds who packed a model, and from which commit. Reads no clock, so that the same inputs give the same bytes.
 
 The time is that of SOURCE_DATE_EPOCH (reproducible-builds.org) where it is set, else that of the commit; a service notes by itself
 when a package was pushed.

@@ -1,4 +1,4 @@
-"""Making an ONNX network smaller: weights and what flows between layers as 8-bit integers, and what that changes, measured.
+"""Makes an ONNX network smaller by 8-bit integers, and measures what that changes.
 
 The ranges of what flows are taken from rows of the frame once, at packing time. Taking them from each batch instead would let a row's
 answer depend on its companions, which no proof lets through.

@@ -1,4 +1,4 @@
-"""What a packer says beside model and frame, and what is said back."""
+"""Everything that a packer states beside the model and the frame, and the remarks that packing returns."""
 
 from __future__ import annotations
 

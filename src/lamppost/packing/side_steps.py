@@ -1,4 +1,4 @@
-"""What can stand before and after the model in a package: code of the packer's own, and look-up tables."""
+"""Steps beside the model: own code, look-up tables, encoders, pictures to numbers."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""Rows to the columns of a frame and answers of a frame to rows, by one schema: what `core.columns` and `lamppost.runtime.wire` do,
-without an array in between where values are plain. Batches are small and many, so what counts is the cost of a column, not of a value.
+"""Packs rows into frames and reads answer rows from frames by one schema, without arrays in between where values are plain. Batches are
+small and many, so the cost of a column counts, not that of a value.
 """
 
 from __future__ import annotations

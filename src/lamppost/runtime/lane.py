@@ -1,4 +1,4 @@
-"""A lane: one version on this node, with its queue, its batches and its seats in workers.
+"""One version on this node: its queue, its batches, and its seats in workers.
 
 A lane opens the package in a worker, proves it there, and only then takes requests. A free worker takes at once whatever waits, up to
 the rows of a batch; while all its workers are busy, requests gather. A batch whose worker dies is tried once more in another; a batch

@@ -1,4 +1,4 @@
-"""Rows and columns of one package as frames for a worker, and a worker's frames as checked answers.
+"""Packs rows and columns of one package into frames for a worker, and reads a worker's frames as checked answers.
 
 A worker is not trusted: whatever does not fit the schema of answers becomes a ModelFault, and an error that the worker reports becomes
 the error of that code. Knows neither queues nor seats.

@@ -1,4 +1,4 @@
-"""What a lane notices of its own load, and the rules applied to it: figures for people, rows of a batch, number of copies."""
+"""Measures the load of a lane, and applies the rules for rows of a batch and number of copies."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How lanes are run and asked: settings, the terms of a call, answers, and where they go."""
+"""Settings of lanes, options of requests, answers, and the protocol of whoever receives an answer."""
 
 from __future__ import annotations
 

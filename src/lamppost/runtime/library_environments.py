@@ -1,4 +1,4 @@
-"""Other library versions: a folder for each distinct set of pins that differ from what is installed here, laid over it in workers.
+"""Installs other library versions: a folder for each distinct set of pins, laid over what is installed, in workers only.
 
 A folder is made once, by pip and from the index that pip is set up for, kept, and shared by all packages with the same pins. What does not
 differ is not installed again. Workers are separate interpreters, so two versions of a library serve side by side.

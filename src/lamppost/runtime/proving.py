@@ -1,4 +1,4 @@
-"""Proving a lamp file in a fresh process: the same worker, wire and comparison that a service uses."""
+"""Proves a lamp file in a fresh process, with the worker, wire and comparison that a service uses."""
 
 from __future__ import annotations
 

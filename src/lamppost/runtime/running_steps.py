@@ -1,4 +1,4 @@
-"""Steps as running code. `open_chain` is the one place where artifacts become live objects; only workers and packers call it."""
+"""Opens steps as running code. `open_chain` is the one place where artifacts become live objects; only workers and packers call it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Frames between service and worker. No pickle: a small JSON header and typed column buffers.
+"""Encodes frames between service and worker: a small JSON header and typed column buffers, never a pickle.
 
 A frame is ``header_bytes: u32 LE``, ``body_bytes: u32 LE``, the header as JSON, the body. The header's ``columns`` lists, in
 schema order, ``[body_bytes_of_this_column, missing_bytes, extras]``; buffers lie one after the other, in the dtypes of

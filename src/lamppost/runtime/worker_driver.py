@@ -1,4 +1,4 @@
-"""A worker at work: the lanes that are seated in it, and frames that carry a batch of each lane that has something waiting.
+"""Drives one worker: sends frames that carry a batch of each lane with requests, and hands the answers back to the lanes.
 
 While the worker is on one frame, requests gather in their lanes; when its answer comes the next frame goes out at once, and the answers
 are read while the worker is on it. Everything happens in callbacks of the event loop, with no task in between. When the worker ends,

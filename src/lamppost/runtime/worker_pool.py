@@ -1,5 +1,5 @@
-"""The workers of a node and who sits where: which worker a lane is opened in, how many copies it has, and what is let go when memory
-is short.
+"""Assigns lanes to the workers of a node: which worker a lane is opened in, how many copies it has, and what is closed when memory is
+short.
 
 A light lane that is data only (a graph, tables) shares a worker with others of its kind, so that thousands of small models cost no
 thousand processes; any other has a worker for itself. A lane over whose batch a shared worker ended sits alone from then on.

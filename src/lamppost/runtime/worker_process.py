@@ -1,4 +1,4 @@
-"""One worker process seen from the service: starting it, one frame there and one back, ending it."""
+"""One worker process as the service sees it: start it, send a frame and receive one, end it."""
 
 from __future__ import annotations
 

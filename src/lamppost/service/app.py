@@ -1,4 +1,4 @@
-"""The FastAPI app: the API's routers, the prediction path in front of them, the console behind them."""
+"""The ASGI app: the prediction path in front, FastAPI with the API's routers behind it, the console last."""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Who a request comes from: a bearer token, or the cookie of a browser session. Both are kept in memory and dropped on change."""
+"""Identifies who sent a request, by a bearer token or a browser's session cookie, and charges the token's rate. Both are kept in memory
+and dropped on change.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The built console, served at ``/``; everything it loads comes from here."""
+"""Serves the built console at ``/``. Everything that the page loads comes from here."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""An answer that many ask for again and again, and that costs the more the more endpoints there are."""
+"""Caches an answer for ten times as long as it took to compute; concurrent callers share one computation."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One running node: what its parts are, and in which order they start and stop."""
+"""One running node: its parts, and the order in which they start and stop."""
 
 from __future__ import annotations
 

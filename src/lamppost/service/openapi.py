@@ -1,4 +1,4 @@
-"""``python -m lamppost.service.openapi`` prints the OpenAPI document; the console's types are generated from it."""
+"""Prints the OpenAPI document: ``python -m lamppost.service.openapi``. The console's types are generated from it."""
 
 from __future__ import annotations
 

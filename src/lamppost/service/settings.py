@@ -1,4 +1,4 @@
-"""Everything that can be set about a node, as one value."""
+"""All settings of a node, as one value."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Alerts, mutes, channels, and the notices that go out by them."""
+"""Stores alerts, mutes, channels and notices."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Records of calls: what one holds, how many stand in the spool as bytes, and how they are counted."""
+"""Records of calls: their fields, their form as bytes in the spool, and their counts."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A few calls out of a span that may hold millions: which ones is read off the histograms, so that only those are looked up."""
+"""Draws a few calls from a span that may hold millions; histograms choose which, so that only those are read."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Calls as lines of the text format of PostgreSQL's COPY, and back from those that earlier software left in the spool."""
+"""Writes calls as lines of the text format of PostgreSQL's COPY, and reads such lines from spools of earlier software."""
 
 from __future__ import annotations
 

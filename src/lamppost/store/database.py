@@ -1,4 +1,4 @@
-"""Connections and migrations."""
+"""Connects to PostgreSQL and applies migrations."""
 
 from __future__ import annotations
 

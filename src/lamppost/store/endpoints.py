@@ -1,4 +1,4 @@
-"""Endpoints and what they serve: the newest split of each, with all earlier ones kept."""
+"""Stores endpoints: the revision in force of each, and all earlier revisions."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Outcomes: the truth about earlier answers, beside the answers that it is about."""
+"""Stores outcomes beside the answers that they are about."""
 
 from __future__ import annotations
 

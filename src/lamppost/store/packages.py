@@ -1,4 +1,4 @@
-"""Packages, models and versions. A package's bytes are kept in chunks named by their content."""
+"""Stores packages, models and versions. The bytes of a package are kept in chunks named by their content."""
 
 from __future__ import annotations
 

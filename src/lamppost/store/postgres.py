@@ -1,4 +1,4 @@
-"""A private PostgreSQL on loopback, made of the system's server binaries and kept in the data folder.
+"""Runs a private PostgreSQL on loopback with the system's server binaries and a cluster in the data folder.
 
 It runs as an unprivileged user (``postgres`` when we are root), listens on 127.0.0.1 and a free port only, asks for a password
 that was generated at the first start, and ends with this process: cleanly through `PrivateServer.stop`, and by a signal from

@@ -1,4 +1,4 @@
-"""Records of calls and their latency histograms."""
+"""Stores records of calls with their histograms, and finds calls."""
 
 from __future__ import annotations
 

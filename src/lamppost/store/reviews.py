@@ -1,4 +1,4 @@
-"""Reviews: a version is asked for at an endpoint, others approve or refuse it, and all of that is kept."""
+"""Stores reviews: a version is asked for at an endpoint, and others approve or refuse it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Rollouts as they are stored: one at a time per endpoint, moved by whichever node holds the row at that moment."""
+"""Stores rollouts: one at a time for each endpoint, moved by whichever node holds the row."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The spool: append-only files that records pass through on their way to PostgreSQL.
+"""Append-only files that records pass through on their way to PostgreSQL.
 
 A segment is one file, named by 32 hexadecimal digits that order by time. It begins with a line that says what wrote it; frames
 follow: number in the segment (from 1), kind, calls, length, CRC-32 of all of it, then the payload. A torn last frame, as a crash leaves

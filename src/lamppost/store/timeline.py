@@ -1,4 +1,4 @@
-"""Past and present load: calls, errors, percentiles by phase, batch sizes, lanes, over time."""
+"""Reads load over time: calls, errors, percentiles by phase, batch sizes, lanes; rolls histograms up and deletes expired ones."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Tokens, browser sessions and one-time sign-in links. Secrets are stored as SHA-256 only; they are 256 random bits each."""
+"""Stores tokens, browser sessions and one-time sign-in links. Of a secret, 256 random bits, only the SHA-256 is stored."""
 
 from __future__ import annotations
 

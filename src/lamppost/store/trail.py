@@ -1,4 +1,4 @@
-"""The trail: who changed what, when, from what to what. It is only ever added to, in the transaction of the change itself."""
+"""Stores the trail: who changed what, when, from what to what. Entries are only added, in the transaction of the change."""
 
 from __future__ import annotations
 

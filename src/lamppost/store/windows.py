@@ -1,4 +1,4 @@
-"""Windows: deltas as they are counted, merged by tick, and what was said of each window."""
+"""Stores window counts by tick, and the verdicts on windows."""
 
 from __future__ import annotations
 

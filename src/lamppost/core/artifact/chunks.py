@@ -1,4 +1,4 @@
-"""Where a lamp file is cut for its way to a service, so that what two versions share is sent and stored once."""
+"""Chooses where to cut a lamp file into chunks, so that content which two versions share is sent and stored once."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What changed between two packages, and whether callers of the first would be broken by the second."""
+"""Compares two packages, and says whether the second would refuse requests that the first takes."""
 
 from __future__ import annotations
 

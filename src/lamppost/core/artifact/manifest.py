@@ -1,4 +1,4 @@
-"""The manifest of a lamp file: what is in it, what goes in and out, how it was made. Bytes in, values out.
+"""Reads and writes the manifest of a lamp file: its files, schemas, steps and provenance.
 
 ``manifest.json`` is the only member whose digest stands nowhere; its own SHA-256 is the package's digest, because it names
 the digest of every other member.

@@ -1,4 +1,4 @@
-"""The proof: rows with the answers training gave, and whether answers given now are the same.
+"""Compares answers with those that training gave: the proof of a package, and the verdict on it.
 
 Labels, choices, text, whole numbers and yes/no must be equal. A number ``given`` agrees with ``wanted`` when
 ``|given - wanted| <= absolute + relative * |wanted|``; the elements of a vector or tensor each by the same rule.

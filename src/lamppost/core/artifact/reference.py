@@ -1,4 +1,4 @@
-"""The reference: what inputs and answers looked like in training, small enough to travel with the package.
+"""The profile of training inputs and answers that drift is measured against, small enough to travel with the package.
 
 Quantiles are by linear interpolation (type 7 of Hyndman and Fan, *The American Statistician* 50(4), 1996).
 """

@@ -1,4 +1,4 @@
-"""Schemas from a training frame: kinds, seen ranges, choices, what may be missing, an example.
+"""Infers input and answer schemas from a training frame: kinds, ranges, choices, what may be missing, an example.
 
 A column of text with at most 64 different values is a choice, with more it is text. What was seen in training is told, not
 enforced: limits are enforced only where the packer states them.

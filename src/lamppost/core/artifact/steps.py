@@ -1,4 +1,4 @@
-"""The kinds of steps that a package is made of, as values: what each reads and gives, and which files it needs.
+"""Describes the kinds of steps of a package as values: what each reads and gives, and which files it needs.
 
 What they do is in `lamppost.runtime.running_steps`.
 """

@@ -1,4 +1,4 @@
-"""Finding versions among many."""
+"""Finds versions by words in their names, tags, fields, metrics, notes and people."""
 
 from __future__ import annotations
 

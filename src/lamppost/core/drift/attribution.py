@@ -1,4 +1,4 @@
-"""Why: where in the rows a change sits, and how much of the change in the answers each changed field explains.
+"""Finds the slices of rows in which a change sits, and how much of the change in the answers each changed field explains.
 
 Slices: within each value of each choice, the field's mean (or the part of its commonest changed value) is held against the reference's
 rows with the same value; a slice explains what the whole change would lose without it. Answers: rows of the reference are asked again

@@ -1,4 +1,4 @@
-"""Cells: how the values of a field are counted, so that windows can be held against a reference without their rows.
+"""Divides the values of a field into bins, so that windows can be compared with a reference by counts alone.
 
 Numbers fall into the cells between quantiles of the reference, choices into one each. A profile keeps how many rows of the reference fell
 into each, what lay far outside, and how much blocks of consecutive reference rows differ from the whole: where rows come in the order

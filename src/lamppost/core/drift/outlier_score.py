@@ -1,4 +1,4 @@
-"""Oddness: how little a row looks like the rows of the reference, field by field and all numbers together.
+"""Scores how unlike the rows of the reference a row is, feature by feature and for all numbers together.
 
 For each figure p is the part of the reference that is as far out or as rare; for all numbers together it is that of the squared
 Mahalanobis distance of their location scores (chi-squared with as many degrees as there are numbers). A row's oddness is -log10 of the

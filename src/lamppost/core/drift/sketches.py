@@ -1,4 +1,4 @@
-"""From rows to counts: what a window of values looks like in the cells of a reference."""
+"""Counts the rows of a window into the bins of a reference."""
 
 from __future__ import annotations
 

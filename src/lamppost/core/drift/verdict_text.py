@@ -1,4 +1,4 @@
-"""A verdict on drift in words and figures, since when it holds, and what of it is kept."""
+"""Puts a drift verdict into words and JSON, and finds when a change began."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Drift: does a window of rows look like the reference, field by field? A verdict needs certainty and size, and states both.
+"""Decides whether a window of rows looks like the reference, feature by feature. A verdict needs certainty and size, and states both.
 
 Statistics, for a window of m rows against a reference of n, with ``h = nm / (n + m)``, shares q and p of the cells and ``w`` those of both
 together: location and spread are the score tests ``h (sum s (q - p))^2 / Var_w(s)`` with the scores of

@@ -1,4 +1,5 @@
-"""Figures: what of a field's values is watched. Numbers and choices as they are; text, pictures and tensors by figures of them.
+"""Extracts from rows the features that are watched for drift: numbers and choices themselves, and summaries of texts, pictures and
+tensors.
 
 A figure is called by its field, or by its field and what it is of it (``note.length``, ``photo.sharpness``, ``scores.fails``).
 """

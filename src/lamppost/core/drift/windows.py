@@ -1,4 +1,4 @@
-"""Windows as bytes: what a span of time was counted to be, small enough to keep for years.
+"""Writes the sketches of a window as bytes small enough to keep for years, reads them, and adds them up.
 
 A head (format, layout, rows) and then, figure by figure in the reference's order, little-endian counts of 32 bits: the cells, missing, odd;
 0xFFFFFFFF as missing stands for a figure that was not asked for. Sums and products of location scores follow as 32-bit floats, the upper

@@ -1,4 +1,4 @@
-"""How far the answers of two versions to the same rows agree: labels that flip, figures that differ, and where.
+"""Measures how far the answers of two versions to the same rows agree: labels that flip, numbers that differ, and in which slices.
 
 The first version is what the second is held against.
 """

@@ -1,4 +1,4 @@
-"""The whole state of endpoints as one document, and what differs between two of them."""
+"""Reads and writes the declared document of all endpoints, and lists the differences between two documents."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What an endpoint promises its callers: the fields, options and answers that hold whichever of its versions answers.
+"""Derives what an endpoint promises its callers, whichever of its versions answers: fields, options and answers.
 
 Versions that are chosen from are merged to the widest schema, and each row is then held against the schema of its own version (`fit_rows`).
 Versions that answer together are merged to the tightest: a row must be right for all of them.

@@ -1,4 +1,4 @@
-"""An endpoint's promise as OpenAPI 3.1: its path, with the true schemas of what goes in and comes out, and examples that work."""
+"""Writes an endpoint's path and schemas as OpenAPI 3.1, with examples that are taken."""
 
 from __future__ import annotations
 

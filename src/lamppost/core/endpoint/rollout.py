@@ -1,4 +1,4 @@
-"""Rollouts: a split that moves by itself from one version to another, and the guards that hold it or take it back.
+"""Rules of rollouts: their steps, their guards, and the decision to go on, hold or go back.
 
 Pure: what happened comes in as counts and times, what to do goes out as a decision with its reason. The chance that a rollout of a version
 that is no worse ever goes back is at most `Guards.risk`, however often one looks: each guard is a test of

@@ -1,4 +1,4 @@
-"""What a node counts of the calls to an endpoint while a rollout goes on: values that travel with the split, and how a call is counted."""
+"""Counts on one node what the guards of a rollout need: failures, latencies, labels, disagreements."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Sequential tests: evidence that may be looked at after every call, and acted on at any moment, at a stated risk.
+"""Sequential tests by e-values: evidence that may be looked at after every call, at a stated risk of a false alarm.
 
 Each test gives an *e-value*: a non-negative figure whose expectation is at most 1 while nothing is wrong, whenever one stops. By Ville's
 inequality (*Étude critique de la notion de collectif*, 1939; Ramdas et al., *Statistical Science* 38(4), 2023, sections 1 and 4) it ever

@@ -1,4 +1,4 @@
-"""What an endpoint serves and how: one version, or several behind one name, with fields looked up, read strictly or leniently.
+"""What an endpoint serves, and how: one version or several, look-ups, lenient reading, lane rules, monitoring settings.
 
 A setup is kept whole with each change of an endpoint, so that any earlier one can be put back.
 """

@@ -1,4 +1,4 @@
-"""Which of several versions answers a call, by shares: exactly over time without a key, and always the same one for the same key.
+"""Chooses which of several versions answers a call: by exact shares over time, or always the same version for the same key.
 
 Without a key the n-th call is put at the fractional part of ``start + n g``, g the golden section: of all such sequences the most even
 one (Kuipers and Niederreiter, *Uniform Distribution of Sequences*, 1974, chapter 2, section 3), so that after n calls each version is

@@ -1,4 +1,4 @@
-"""The state of a lane and of an endpoint on a node, and the reasons for it: the one place that decides what an endpoint's state is.
+"""Decides the state of an endpoint on a node, and the reasons for it. No other place decides that.
 
 An endpoint is one of: ``serving``; ``degraded``, it answers and something needs a look; ``asleep``, its next request opens it;
 ``opening``; ``down``, it cannot answer. An open alert is no state of serving: it is shown beside the state.

@@ -1,4 +1,4 @@
-"""When to try again after failures: at once the first time, then after 0.2 s, doubling up to a bound. Time comes in as a value."""
+"""Says when to try again after failures: at once the first time, then after 0.2 s, doubling up to a bound. Time comes in as a value."""
 
 from __future__ import annotations
 

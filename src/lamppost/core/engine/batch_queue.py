@@ -1,4 +1,4 @@
-"""The queue of a lane, sans I/O: bounded in rows and bytes, in two priorities, and cut into batches by rows.
+"""The queue of a lane: bounded in rows and bytes, in two priorities, and cut into batches by rows. Does no I/O.
 
 Whoever drives it calls `Waiting.take` as soon as a worker is free, so a lone request never waits; while all workers are busy,
 requests gather and the next `take` gives as many rows as a batch may have. A request with more rows is given in several pieces, in

@@ -1,4 +1,4 @@
-"""What opening a version measured: figures that a person chooses by, and that say why a lane needs what it needs."""
+"""Figures that opening a version measured: seconds to open, memory, milliseconds a row."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How often somebody may come: a bucket that fills at a rate and holds a second's worth. Time is passed in."""
+"""A token bucket: fills at a rate and holds a second's worth. Time comes in as a value."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How a lane follows its load: copies by how busy they are, rows of a batch by a latency target. Pure rules, driven from outside."""
+"""Rules by which a lane follows its load: copies by how busy they are, rows of a batch by a latency target."""
 
 from __future__ import annotations
 

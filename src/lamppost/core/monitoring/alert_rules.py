@@ -1,4 +1,4 @@
-"""Alerts: readings of rules go in, and what begins, goes on and ends comes out. Nothing here knows a clock or a database.
+"""Turns readings of alert rules into alerts that begin, go on and end. Knows no clock and no database.
 
 An alert begins with the first reading that is wrong; it ends when readings have been back, by a tenth of the limit, for as long as the
 rule looks at. Between the two it stays as it is, so that a figure on its limit does not ring all night.

@@ -1,4 +1,4 @@
-"""Drawing a few out of many calls, by when they came."""
+"""Chooses a few calls out of many, evenly, by the times at which calls came."""
 
 from __future__ import annotations
 

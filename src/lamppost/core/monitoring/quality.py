@@ -1,4 +1,4 @@
-"""How good answers were, once the truth is known: figures with 95 % intervals, and how much is known at all.
+"""Computes the quality of answers from outcomes, with 95 % intervals, and how many outcomes are known.
 
 Parts have Wilson's interval (*JASA* 22, 1927), means a normal one. Calibration is by ten cells of the score given to a label: what was
 expected in each against what came, and their mean distance weighted by rows (expected calibration error: Naeini et al., AAAI 2015).

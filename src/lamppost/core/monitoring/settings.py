@@ -1,4 +1,4 @@
-"""What is watched of an endpoint, how closely, and what raises an alert. It is a part of the endpoint's setup, and so of its history."""
+"""Monitoring settings of an endpoint: windows, sampling, retention, objectives, and the rules that raise alerts."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Up to which number a growing table is settled, so that nobody has to look through what was done with long ago.
+"""Tracks the row number below which no new rows can appear, so that scans can skip older rows.
 
 Rows are numbered when they are written and seen when their transaction ends, and transactions may end in another order. So a number is
 settled only once a later one was seen some time ago. Time comes in as a value, in seconds.

@@ -1,4 +1,4 @@
-"""Requests and answers as Apache Arrow streams (IPC streaming format): typed columns in, typed columns out, no row in between.
+"""Reads requests and writes answers as Apache Arrow IPC streams, as typed columns without rows in between.
 
 Types that hold a kind: any integer or float for number; any integer for integer; bool for yes/no; string, large string, or a dictionary
 of them for choice and text; timestamp with a zone for time; binary for image; (fixed size) lists for tensor.

@@ -1,4 +1,4 @@
-"""Cutting an Arrow stream that comes bit by bit into streams of one batch each, and joining answers of that kind to one stream again.
+"""Cuts an Arrow stream that arrives in pieces into streams of one batch each, and joins such streams again.
 
 The frame of a message is that of the IPC streaming format: a mark, the size of its metadata, the metadata (a flatbuffer, of which three
 numbers are read here: the kind of message, the size of its body, the rows of a batch), the body.

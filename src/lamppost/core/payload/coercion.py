@@ -1,4 +1,4 @@
-"""Lenient reading: values of another kind than the one wanted, whose meaning leaves no doubt, are taken, and each is told.
+"""Lenient reading: takes values of another kind whose meaning leaves no doubt, and lists every value that was changed.
 
 Nothing is guessed: a value out of range, a missing one that may not be missing, and a choice that is not among the choices stay faults.
 

@@ -1,4 +1,4 @@
-"""Cutting a body that comes bit by bit into blocks of whole lines, or of whole CSV records, whose quoted cells may hold line breaks."""
+"""Cuts a body that arrives in pieces into blocks of whole lines, or of whole CSV records with line breaks in quotes."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Recorded bodies as rows again: what callers sent, and what they were answered."""
+"""Reads recorded requests and answers as rows again."""
 
 from __future__ import annotations
 

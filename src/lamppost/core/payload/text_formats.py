@@ -1,5 +1,4 @@
-"""What a request's body may be besides JSON rows, and what an answer may be: NDJSON, CSV, columns. Bytes in, values out; Arrow has its own
-module.
+"""Reads NDJSON and CSV bodies, and writes answers as NDJSON, CSV or JSON columns.
 
 In CSV, a cell is read by its field's kind: numbers, true and false as JSON writes them, tensors as JSON, times and pictures as their
 text; an empty cell is a missing value.

@@ -1,4 +1,4 @@
-"""The validation plan of an input schema: request bytes in, rows or faults out.
+"""Validates requests against an input schema: bytes in, rows or faults out.
 
 One plan is built per version and used for every request. JSON goes through pydantic-core in one pass; only when something is
 wrong is the body looked at a second time, to say where and what.

@@ -1,4 +1,4 @@
-r"""Rows as columns and columns as rows: the typed form in which values travel between service and worker.
+"""Converts rows to typed columns and back: the form in which values travel between service and worker.
 
 ========  ==========================================================================================
 kind      ``Column.values``

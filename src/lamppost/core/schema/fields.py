@@ -1,4 +1,4 @@
-"""Fields and schemas: what one row of input or answer is made of.
+"""Fields and schemas of inputs and answers.
 
 A schema is an ordered tuple of fields. It is written into a lamp file with its manifest, published as JSON Schema 2020-12
 (`Schema.to_json_schema`) and said in words (`Field.wanted`), all from the same values.

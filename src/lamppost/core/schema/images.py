@@ -1,4 +1,4 @@
-"""Pictures in requests: looked at by their headers before anything is decoded, then decoded to arrays.
+"""Checks pictures by their headers before anything is decoded, and decodes them to arrays.
 
 Pixels are taken as they stand in the file: orientation notes of cameras are not followed, colour profiles not applied, because
 training did neither unless its own code did.

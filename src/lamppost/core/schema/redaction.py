@@ -1,4 +1,4 @@
-"""What of a call may be recorded: bodies without the values of private fields.
+"""Removes the values of private fields from bodies before they are recorded.
 
 A body has one of three forms: one row, a list of rows, or a list of values for each field; options may stand beside.
 """

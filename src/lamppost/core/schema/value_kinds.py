@@ -1,4 +1,4 @@
-"""How a single value of each kind of field is read: pydantic-core's schemas, and what they cannot say."""
+"""Schemas for reading a single value of each kind of field, with checks that pydantic-core cannot express."""
 
 from __future__ import annotations
 

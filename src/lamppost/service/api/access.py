@@ -1,4 +1,4 @@
-"""What API routes need of a request: the node, and somebody who may."""
+"""FastAPI dependencies: the node, and a caller with a permission."""
 
 from __future__ import annotations
 

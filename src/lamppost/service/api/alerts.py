@@ -1,4 +1,4 @@
-"""Alerts, mutes, the channels that notices go out by, and reports."""
+"""API of alerts, mutes, notice channels and reports."""
 
 from __future__ import annotations
 

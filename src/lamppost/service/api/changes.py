@@ -1,4 +1,4 @@
-"""Changing what endpoints serve: point, set up, go back, roll out, declare."""
+"""API for changing what endpoints serve: point, set up, roll back, roll out, demand approvals."""
 
 from __future__ import annotations
 

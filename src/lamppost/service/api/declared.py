@@ -1,4 +1,4 @@
-"""Endpoints as one declared document: reading it, what another one would change, and making endpoints so."""
+"""API of the declared document: read it, compare another one, carry it out."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Endpoints: what they serve, pointing them at a version, their calls."""
+"""API of endpoints: what they serve, their states, their calls."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Stored values about changes as the API tells them."""
+"""Maps stored rollouts, revisions and reviews to API schemas."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``/metrics``: what this node did since it started, in OpenMetrics 1.0, with the id of a recent request beside each latency bucket.
+"""Writes ``/metrics``: what this node did since it started, in OpenMetrics 1.0, with recent request ids as exemplars.
 
 The recorder hands over what it is about to write to the spool.
 """

@@ -1,4 +1,4 @@
-"""Models and versions: finding them, looking at them, comparing two."""
+"""API of models and versions: find, show, compare, ask, retire."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How endpoints are doing: windows against training, load over time, outcomes, and calls that were answered elsewhere."""
+"""API of drift, traffic, outcomes, and calls that were answered elsewhere."""
 
 from __future__ import annotations
 

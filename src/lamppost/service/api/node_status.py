@@ -1,4 +1,4 @@
-"""Health, and what this node says of itself. Health needs no token."""
+"""API of health, metrics, this node and its lanes. Health needs no token."""
 
 from __future__ import annotations
 

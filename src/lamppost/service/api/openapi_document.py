@@ -1,4 +1,4 @@
-"""``/openapi.json``: the API's own paths for everybody, and a path for each endpoint that whoever asks may know of."""
+"""Writes ``/openapi.json``: the API's own paths, and a path for each endpoint that the caller may know."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Pushing packages: whole, or in chunks of which the service says which it has already. Nothing broken is stored."""
+"""API for pushing packages, whole or in chunks. A package is checked whole before it is stored."""
 
 from __future__ import annotations
 

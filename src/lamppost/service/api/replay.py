@@ -1,4 +1,4 @@
-"""Two versions on the same rows: recorded calls, the proof, or rows that were sent."""
+"""API for asking two versions the same rows: recorded calls, the proof, or rows that were sent."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Reviews, and the trail of all changes."""
+"""API of reviews, and of the trail of all changes."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Signing in and out, and tokens."""
+"""API for signing in and out, and of tokens."""
 
 from __future__ import annotations
 

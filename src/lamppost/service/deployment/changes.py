@@ -1,4 +1,4 @@
-"""Changes of what endpoints serve: what is checked before one is made, and going back.
+"""Checks and makes changes of what endpoints serve, and goes back.
 
 Whoever makes a change is told what callers it would break, and what review it lacks, before anything happens.
 """

@@ -1,4 +1,4 @@
-"""What one node serves, as a whole: the parts of this room, put together, and their start and end."""
+"""What one node serves: puts the parts of this room together, and starts and ends them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Opening a version on this node: its package is fetched and checked, its signatures too, then it is loaded and proven in a worker."""
+"""Opens a version on this node: fetches its package, checks it and its signatures, and opens and proves a lane."""
 
 from __future__ import annotations
 

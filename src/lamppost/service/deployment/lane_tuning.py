@@ -1,4 +1,4 @@
-"""How each lane is run: the node's settings together with what all endpoints that use the lane ask for."""
+"""Combines the node's lane settings with what all endpoints that use a lane ask for."""
 
 from __future__ import annotations
 

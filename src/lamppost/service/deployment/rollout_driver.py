@@ -1,4 +1,4 @@
-"""Rollouts on the move. Every node counts what it answers; whichever holds a rollout's row at that moment decides for all of them."""
+"""Drives rollouts. Every node counts what it answers; whichever node holds a rollout's row decides for all of them."""
 
 from __future__ import annotations
 

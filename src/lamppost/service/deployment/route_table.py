@@ -1,4 +1,4 @@
-"""What this node serves: a route for each endpoint, found by the endpoint's name or by a version that it names.
+"""Finds the route of an endpoint on this node, by the endpoint's name or by a version that it serves.
 
 The table holds values and changes nothing else; `lamppost.service.deployment.activation` changes it together with what follows from a
 route. Until the node has read all endpoints once (``settled``), an unknown name may only be new.

@@ -1,4 +1,4 @@
-"""Changes what endpoints serve on this node: everything is opened and proven first, then stored, then served.
+"""Changes what endpoints serve on this node: opens and proves everything first, then has it stored, then serves it.
 
 A change either happens for all of its endpoints or for none; whatever an endpoint served before goes on until the change stands.
 """

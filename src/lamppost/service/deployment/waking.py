@@ -1,4 +1,4 @@
-"""Opens endpoints that sleep when they are asked for, and puts lanes to sleep that nobody needs.
+"""Opens sleeping endpoints when they are asked for, and puts lanes to sleep that nobody needs.
 
 A sleeping endpoint costs no memory. Its next request opens it and waits for that, up to a bound; calls to other endpoints are not slowed
 down meanwhile, because only a few endpoints are opened at once.

@@ -1,4 +1,4 @@
-"""gRPC messages to what a lane is asked, and answers to messages. What comes is held to the same rules as any other body."""
+"""Reads gRPC messages as rows or columns, by the same rules as any other body, and writes answers as messages."""
 
 from __future__ import annotations
 

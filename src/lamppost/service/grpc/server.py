@@ -1,4 +1,4 @@
-"""The gRPC server of a node: predictions, the standard health service, and reflection, on a port of their own."""
+"""The gRPC server of a node: predictions, the standard health service, and reflection."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""HTTP/1.1 as uvicorn speaks it, with bounds on what a caller may hold open: bytes and number of headers, time to send them, time between
-two pieces of a body. What passes a bound gets a problem document and the connection ends.
+"""HTTP/1.1 connections of uvicorn with bounds: bytes and number of headers, time to send them, time between two pieces of a body. What
+passes a bound gets a problem document, and the connection ends.
 """
 
 from __future__ import annotations

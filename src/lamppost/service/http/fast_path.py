@@ -1,4 +1,4 @@
-"""The fast path of the usual call: one JSON body, a bearer token, one version that is awake, an answer in JSON.
+"""Answers the usual call from the connection's callbacks: one JSON body, a bearer token, one version that is open, an answer in JSON.
 
 It takes a call through the same steps as `lamppost.service.http.predict_handler`, from the connection's own callbacks, with no task, no
 future and no message in between. What is not usual (another content type, a session, look-ups, several versions for one call, an endpoint

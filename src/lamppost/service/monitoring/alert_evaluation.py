@@ -1,4 +1,4 @@
-"""Reads every alert rule of every endpoint, stores what that makes of the alerts, and queues notices of what changed.
+"""Reads the alert rules of every endpoint, stores the alerts that follow, and queues notices of those that began or ended.
 
 Only the leading node does it. Rules on windows are read again only where a window was judged or closed since the last time; rules on
 errors are read for all endpoints in one query.

@@ -1,4 +1,4 @@
-"""Verdicts on windows: whatever was counted since the last look is held against the reference, window by window."""
+"""Judges windows: compares whatever was counted since the last turn with the reference, window by window."""
 
 from __future__ import annotations
 

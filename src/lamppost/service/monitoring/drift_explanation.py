@@ -1,4 +1,6 @@
-"""Why a window is not steady: where in the rows the change sits, what of the answers it explains, what else changed at that time."""
+"""Explains why a window is not steady: the slices behind the change, what of the answers it explains, and what else changed at that
+time.
+"""
 
 from __future__ import annotations
 

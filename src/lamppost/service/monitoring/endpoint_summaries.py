@@ -1,6 +1,4 @@
-"""Endpoints at a glance: the last hour, drift, quality, alerts; of one endpoint always as it is now, of all of them as of a moment ago
-where there are thousands.
-"""
+"""Summaries of endpoints: last hour, drift, quality, alerts. One endpoint is always current; all of them come from a cache."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Notes every half minute what the lanes of this node look like, for the charts of copies, queues and memory over time."""
+"""Notes every half minute the copies, queues and memory of this node's lanes, for charts over time."""
 
 from __future__ import annotations
 

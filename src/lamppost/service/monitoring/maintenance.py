@@ -1,4 +1,4 @@
-"""The background of one node: the jobs of the leader in their order, and the samples that every node takes of its own lanes."""
+"""Starts the background jobs of a node: the leader's jobs in their order, and the samples of its own lanes."""
 
 from __future__ import annotations
 

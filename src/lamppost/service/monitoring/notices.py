@@ -1,4 +1,4 @@
-"""Notices on their way out: CloudEvents 1.0 by webhook, signed as Standard Webhooks says, and plain text by mail.
+"""Sends notices: CloudEvents 1.0 by webhook, signed as Standard Webhooks says, and plain text by mail.
 
 A receiver that is down, slow or answers 500 is asked again with growing pauses for a day; then the notice is given up, and shown as such.
 """

@@ -1,4 +1,4 @@
-"""The truth, told later: matched with what was answered, and made into figures of quality."""
+"""Matches outcomes with recorded answers, stores them, and computes the quality of answers."""
 
 from __future__ import annotations
 

@@ -1,6 +1,4 @@
-"""Draws a report: facts as JSON come in, a page or a PDF goes out. ``python -m lamppost.service.monitoring.report_page html <
-facts > page``.
-"""
+"""Draws a report as a page or a PDF from facts in JSON: ``python -m lamppost.service.monitoring.report_page html < facts``."""
 
 from __future__ import annotations
 

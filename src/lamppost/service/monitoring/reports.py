@@ -1,4 +1,4 @@
-"""Reports: the facts about an endpoint over a period, drawn as a page or as PDF by a process of its own, and sent by mail on a schedule."""
+"""Gathers the facts of a report, has it drawn by a process of its own, and sends scheduled reports by mail."""
 
 from __future__ import annotations
 

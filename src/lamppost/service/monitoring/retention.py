@@ -1,4 +1,4 @@
-"""Rolls histograms up to coarser steps, and deletes records and statistics that are older than their endpoints keep them."""
+"""Rolls histograms up to coarser steps, and deletes expired records and statistics."""
 
 from __future__ import annotations
 

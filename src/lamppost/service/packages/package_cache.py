@@ -1,4 +1,4 @@
-"""Packages on this node's disk: fetched from the database once, checked anew whenever they are read."""
+"""Keeps lamp files on this node's disk: fetches each from the database once, and checks it whenever it is read."""
 
 from __future__ import annotations
 

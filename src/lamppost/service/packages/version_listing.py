@@ -1,6 +1,4 @@
-"""All versions that are stored, and what lists say of their packages. A digest always means the same content, so each manifest is read
-once: of thousands of versions a list costs what its lines cost.
-"""
+"""Lists stored versions with summaries of their packages. Each manifest is read once, because a digest always means the same content."""
 
 from __future__ import annotations
 

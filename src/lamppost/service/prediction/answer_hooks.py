@@ -1,4 +1,4 @@
-"""What happens once a call is answered: it is counted for a rollout, and copied to shadows. None of it is on the way of an answer."""
+"""Runs after an answer: counts it for a rollout and copies its rows to shadows. No caller waits for it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""From a request's body to what a lane is asked, and from a lane's answer to a body: which content types are read and written, and how."""
+"""Reads request bodies by their content type, and writes answers in the type that the caller accepts."""
 
 from __future__ import annotations
 

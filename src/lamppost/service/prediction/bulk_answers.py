@@ -1,4 +1,4 @@
-"""Asking a version about many rows for looking at its answers, behind all live calls."""
+"""Asks a lane about many rows at bulk priority; nothing is recorded."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One prediction from admitted to recorded, whichever transport it came by.
+"""One prediction from admitted to recorded, whichever transport carried it.
 
 A transport reads and writes bytes; everything that must not depend on the transport is here. It takes a call through these steps, in this
 order, and any of them may end in `refuse` instead:

@@ -1,4 +1,4 @@
-"""Fields from tables in PostgreSQL: databases that the operator named, read through a role that may only read.
+"""Looks fields up in PostgreSQL tables that the operator named, through a role that may only read.
 
 While one query is on its way, the keys that other requests need gather, and go together in the next: one row at a time or a thousand,
 there is one query out for each table. What was read is used again for its time to live.

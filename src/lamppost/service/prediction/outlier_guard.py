@@ -1,4 +1,4 @@
-"""An endpoint that refuses rows too unlike training, where its setup says so; elsewhere oddness is only recorded."""
+"""Refuses rows that are too unlike training, for endpoints whose setup says so."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What answers for an endpoint: one lane, or several lanes behind one name, with or without fields that are looked up first.
+"""Predictors of endpoints: one version, several versions by row or together, and look-ups before them.
 
 Each kind takes what a request asked for, in the terms of the endpoint's promise, and gives answers in the terms of the same promise.
 """

@@ -1,4 +1,4 @@
-"""Ids of requests, and trace contexts that came with them."""
+"""Makes ids of requests, and checks trace contexts."""
 
 from __future__ import annotations
 

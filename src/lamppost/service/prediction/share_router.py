@@ -1,4 +1,4 @@
-"""Several versions behind one name, by shares: each call, or each row with its key, goes to one of them."""
+"""Sends each call, or each row with its key, to one of several versions by their shares."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Bodies too large to be held, or whose size nobody knows yet: NDJSON, CSV and Arrow are read, answered and written block by block.
+"""Answers bodies block by block that are too large to hold or whose size is unknown: NDJSON, CSV and Arrow.
 
 The first block is read and answered before anything is sent, so that a request that is wrong from the start gets its 4xx. After that
 the status is out: a fault ends an NDJSON answer with a line ``{"problem": {...}}`` in place of further answers, and a CSV or Arrow answer

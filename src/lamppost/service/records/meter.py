@@ -1,4 +1,4 @@
-"""Counts calls, rows and latencies since the start of this node, with the id of a recent request for each latency bucket.
+"""Counts calls, rows and latencies since the start of this node, with a recent request id for each latency bucket.
 
 The recorder hands over the calls that it is about to write to the spool; `lamppost.service.api.metrics_exposition` writes the counts out.
 """

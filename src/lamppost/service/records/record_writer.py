@@ -1,4 +1,4 @@
-"""The scribe: a process beside the service that counts records and brings them to the database.
+"""The record writer: a process beside the service that counts records and stores them in the database.
 
 It has an interpreter of its own, so that counting never holds up an answer, and the lowest priority: while the machine is busy answering,
 records wait in the spool. The service tells it where they lie there and hears how many calls the database could not hold. It ends with

@@ -1,4 +1,4 @@
-"""Records on their way: from memory to the spool on disk, and from there to PostgreSQL. An answer never waits for its record.
+"""Moves records from memory to the spool on disk, and from there to PostgreSQL. An answer never waits for its record.
 
 `Recorder.add` only appends to a bounded buffer; every tenth of a second what it holds becomes a frame of the spool, from where it
 survives the end of this process; another task brings frames to the database. While the database is away the spool grows to its

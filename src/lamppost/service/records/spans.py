@@ -1,4 +1,4 @@
-"""Spans on their way out, where a collector was named: those that callers want sampled, and a few of the others.
+"""Sends spans to a collector: those that callers want sampled, and a few of the others.
 
 They go as OTLP over HTTP in JSON, a batch a second. A collector that is away costs spans, which are counted, and nothing else.
 """

@@ -1,4 +1,4 @@
-"""Between the spool and the database: what recorded rows look like is counted, and how odd each was is noted, before they are stored.
+"""Counts the rows of records into windows and scores how odd each row is, before the records are stored.
 
 It happens in a thread, after the answers have long gone, and ends up in the transaction that stores the calls: so windows are as exact as
 the records, however often a frame is delivered.
