@@ -22,8 +22,8 @@ app.add_typer(keys, name="key")
 Address = Annotated[str | None, typer.Option(help="Address of the service [from the client's file, else http://127.0.0.1:8420].")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
 LampFile = Annotated[Path, typer.Argument(help="The lamp file.", metavar="FILE")]
-BreakCallers = Annotated[bool, typer.Option("--anyway", help="Go on although callers of the last hour would be refused.")]
-Override = Annotated[str | None, typer.Option(help="For an admin: go without review, for this reason.", metavar="REASON")]
+BreakCallers = Annotated[bool, typer.Option("--anyway", help="Make the change although it would refuse calls like those of the last hour.")]
+Override = Annotated[str | None, typer.Option(help="Skip the review, for this reason (admins only).", metavar="REASON")]
 DEFAULT_DATA = Path(".lamppost")
 
 
@@ -36,11 +36,15 @@ def up(
         bool,
         typer.Option("--environments", help="Serve packages with the library versions they were packed with; pip installs what differs."),
     ] = False,
-    memory: Annotated[str | None, typer.Option(help="What all models together may hold, such as 2GB [half of the machine's].")] = None,
-    spool: Annotated[str, typer.Option(help="What records may take on disk while the database is away.")] = "1GB",
-    grpc_port: Annotated[int | None, typer.Option(help="Port for gRPC too.", min=1, max=65535)] = None,
-    database: Annotated[str | None, typer.Option(help="URL of a PostgreSQL of yours, instead of a private one.")] = None,
-    allow_pickle: Annotated[bool, typer.Option("--allow-pickle", help="Open packages stored as pickle; they can run code.")] = False,
+    memory: Annotated[
+        str | None, typer.Option(help="Memory that all models together may hold, such as 2GB [half of the machine's].")
+    ] = None,
+    spool: Annotated[str, typer.Option(help="Disk space for records while the database is away.")] = "1GB",
+    grpc_port: Annotated[int | None, typer.Option(help="Port for gRPC; without this option there is no gRPC.", min=1, max=65535)] = None,
+    database: Annotated[str | None, typer.Option(help="URL of an existing PostgreSQL, instead of a private one.")] = None,
+    allow_pickle: Annotated[
+        bool, typer.Option("--allow-pickle", help="Open packages that are stored as pickle; a pickle can run code.")
+    ] = False,
     allow_code: Annotated[bool, typer.Option("--allow-code", help="Open packages that carry Python code of their own.")] = False,
     signed_by: Annotated[
         list[Path] | None,
@@ -49,17 +53,17 @@ def up(
     source: Annotated[
         list[str] | None,
         typer.Option(
-            help="A PostgreSQL that endpoints may look fields up in (may be repeated); $NAME reads the URL from there.", metavar="NAME=URL"
+            help="A PostgreSQL database for look-ups (may be repeated); $NAME takes the URL from the environment.", metavar="NAME=URL"
         ),
     ] = None,
     new_admin_token: Annotated[bool, typer.Option("--new-admin-token", help="Give the admin token a new secret first.")] = False,
     smtp: Annotated[str | None, typer.Option(help="Mail server for alerts and reports, HOST:PORT.")] = None,
-    mail_from: Annotated[str, typer.Option(help="Whom its mails are from.")] = "lamppost@localhost",
-    otlp: Annotated[str | None, typer.Option(help="Send spans there (OTLP over HTTP), such as http://host:4318/v1/traces.")] = None,
+    mail_from: Annotated[str, typer.Option(help="Sender of those mails.")] = "lamppost@localhost",
+    otlp: Annotated[str | None, typer.Option(help="Collector for spans (OTLP over HTTP), such as http://host:4318/v1/traces.")] = None,
     log_json: Annotated[bool, typer.Option("--log-json", help="Log as lines of JSON.")] = False,
-    records: Annotated[bool, typer.Option("--records/--no-records", help="Record calls; without, nothing is watched.")] = True,
+    records: Annotated[bool, typer.Option("--records/--no-records", help="Record calls; without records there is no monitoring.")] = True,
 ) -> None:
-    """Start the service, with a PostgreSQL of its own."""
+    """Start the service, with a private PostgreSQL unless --database names another."""
     from lamppost.cli.up import UpOptions, run
 
     run(
@@ -90,15 +94,15 @@ def up(
 def pack(
     source: Annotated[Path, typer.Argument(help="A lamp.toml, a model file such as one .onnx, or a folder or ZIP with either.")],
     to: Annotated[Path | None, typer.Option(help="File to write [NAME.lamp beside the source].")] = None,
-    rows: Annotated[Path | None, typer.Option(help="Rows for the proof, .json, .csv or .parquet, where there is no lamp.toml.")] = None,
-    name: Annotated[str | None, typer.Option(help="The model's name, where there is no lamp.toml [that of the file].")] = None,
+    rows: Annotated[Path | None, typer.Option(help="Rows for the proof (.json, .csv or .parquet), if there is no lamp.toml.")] = None,
+    name: Annotated[str | None, typer.Option(help="Name of the model, if there is no lamp.toml [name of the file].")] = None,
     quantize: Annotated[
-        bool, typer.Option("--quantize", help="Weights of an ONNX network as 8-bit integers; says what it changed.")
+        bool, typer.Option("--quantize", help="Store the weights of an ONNX network as 8-bit integers, and print what that changed.")
     ] = False,
-    sign: Annotated[str | None, typer.Option(help="Sign it with this key; see lamppost key.", metavar="KEY")] = None,
+    sign: Annotated[str | None, typer.Option(help="Sign the lamp file with this key; see lamppost key.", metavar="KEY")] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Build a lamp file, and prove it."""
+    """Make a lamp file and prove it."""
     from lamppost.cli.packing import PackOptions, pack
 
     pack(source, PackOptions(to, rows, name, quantize, sign), as_json)
@@ -129,7 +133,7 @@ def diff(
 def sign(
     file: LampFile, key: Annotated[str, typer.Option(help="Name of the key, or file of the private one.")], as_json: AsJson = False
 ) -> None:
-    """Sign a lamp file; its digest stays what it is."""
+    """Sign a lamp file; its digest does not change."""
     from lamppost.cli.keys import sign
 
     sign(file, key, as_json)
@@ -158,14 +162,14 @@ def push(
 
 @app.command()
 def point(
-    endpoint: Annotated[str, typer.Argument(help="Endpoint; it is made if it is new.")],
+    endpoint: Annotated[str, typer.Argument(help="The endpoint; a new name makes a new endpoint.")],
     version: Annotated[str, typer.Argument(help="Version, such as outage-risk@2.")],
     anyway: BreakCallers = False,
     override: Override = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Make an endpoint serve a version, once that has proved itself."""
+    """Make an endpoint serve a version, after the version has proved itself."""
     from lamppost.cli.changes import ChangeOverrides
     from lamppost.cli.manage import point
 
@@ -175,25 +179,28 @@ def point(
 @app.command()
 def setup(
     endpoint: Annotated[str, typer.Argument(help="The endpoint.")],
-    file: Annotated[Path | None, typer.Option(help="Give it the setup in this TOML file; - reads standard input.")] = None,
-    as_of: Annotated[int | None, typer.Option(help="Give it back the setup that it had in this revision; see lamppost show.")] = None,
+    file: Annotated[Path | None, typer.Option(help="Replace the setup with this TOML file; - reads standard input.")] = None,
+    as_of: Annotated[int | None, typer.Option(help="Restore the setup of this revision; see lamppost show.")] = None,
     lane: Annotated[
         list[str] | None,
         typer.Option(
-            help="How its lanes are run, such as target_ms=20 or keep_warm=true; see docs (may be repeated).", metavar="NAME=VALUE"
+            help="A lane rule, such as target_ms=20 or keep_warm=true (may be repeated); see docs/setups.md.", metavar="NAME=VALUE"
         ),
     ] = None,
     watch: Annotated[
         list[str] | None,
-        typer.Option(help="How it is watched, such as window_minutes=60 or sample=10; see docs (may be repeated).", metavar="NAME=VALUE"),
+        typer.Option(
+            help="A monitoring setting, such as window_minutes=60 or sample=10 (may be repeated); see docs/monitoring.md.",
+            metavar="NAME=VALUE",
+        ),
     ] = None,
     lenient: Annotated[
-        bool | None, typer.Option("--lenient/--strict", help="Take values whose meaning leaves no doubt, and tell; or refuse them.")
+        bool | None, typer.Option("--lenient/--strict", help="Take values of another kind whose meaning leaves no doubt, or refuse them.")
     ] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Show or change what an endpoint serves and how: several versions, look-ups, leniency."""
+    """Show or change what an endpoint serves, and how: several versions, look-ups, lenient reading, lane rules."""
     from lamppost.cli.setup import SetupOptions, setup
 
     setup(endpoint, SetupOptions(file, as_of, lenient, tuple(lane or ()), tuple(watch or ())), address, as_json)
@@ -205,7 +212,7 @@ def lanes(
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Show what is open on the node: copies, queues, batches, memory."""
+    """Show the open lanes of the node: copies, queues, batches, memory."""
     from lamppost.cli.lanes import lanes
 
     lanes(version, address, as_json)
@@ -257,7 +264,7 @@ def ask(
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Ask an endpoint; with no row, the schema's example is sent."""
+    """Ask an endpoint; without a row, the example of its schema is sent."""
     from lamppost.cli.ask import AskOptions, ask
 
     ask(endpoint, AskOptions(row, file, image or [], option or [], header or []), address, as_json)
@@ -267,12 +274,14 @@ def ask(
 def tail(
     endpoint: Annotated[str | None, typer.Argument(help="Only this endpoint.")] = None,
     lines: Annotated[int, typer.Option("--lines", "-n", help="Calls to show first.", min=1, max=1000)] = 20,
-    follow: Annotated[bool, typer.Option("--follow", "-f", help="Go on as calls come in.")] = False,
+    follow: Annotated[bool, typer.Option("--follow", "-f", help="Print further calls as they come.")] = False,
     status: Annotated[int | None, typer.Option(help="Only this status and above, such as 400.", min=100, max=599)] = None,
     slower: Annotated[float | None, typer.Option(help="Only calls that took at least so many milliseconds.", min=0)] = None,
-    version: Annotated[str | None, typer.Option(help="Only what this version answered.")] = None,
+    version: Annotated[str | None, typer.Option(help="Only calls that this version answered.")] = None,
     token: Annotated[str | None, typer.Option(help="Only calls by this token.")] = None,
-    odd: Annotated[float | None, typer.Option(help="Only rows at least so odd; 3 is one of a thousand.", min=0, max=12)] = None,
+    odd: Annotated[
+        float | None, typer.Option(help="Only calls with an outlier score of at least this; 3 is one row of a thousand.", min=0, max=12)
+    ] = None,
     contains: Annotated[str | None, typer.Option(help="Only calls with this text in their input or answer.")] = None,
     address: Address = None,
     as_json: AsJson = False,
@@ -286,11 +295,11 @@ def tail(
 @app.command()
 def call(
     request_id: Annotated[str, typer.Argument(help="The call's id, from its answer, from tail or from a page.")],
-    version: Annotated[str | None, typer.Option("--replay", help="Ask this version the same, and show what differs.")] = None,
+    version: Annotated[str | None, typer.Option("--replay", help="Ask this version the same rows, and show what differs.")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Show one call: what went in, what came back, by which version, where the time went."""
+    """Show one call: input, answer, version, and where the time went."""
     from lamppost.cli.calls import call
 
     call(request_id, version, address, as_json)
@@ -298,7 +307,7 @@ def call(
 
 @app.command()
 def console(address: Address = None) -> None:
-    """Print a link that signs a browser in to the console, once."""
+    """Print a link that signs one browser in to the console, once."""
     from lamppost.cli.manage import console
 
     console(address)
@@ -309,7 +318,7 @@ def token_new(
     name: Annotated[str, typer.Argument(help="A name for it, such as billing-service.")],
     role: Annotated[str, typer.Option(help="caller, viewer, publisher, operator, reviewer or admin.")] = "caller",
     endpoint: Annotated[list[str] | None, typer.Option(help="For a caller: only this endpoint (may be repeated).")] = None,
-    expires: Annotated[str | None, typer.Option(help="When it ends: after 90d, 12h, or on a date such as 2027-03-31.")] = None,
+    expires: Annotated[str | None, typer.Option(help="When the token expires: 90d, 12h, or a date such as 2027-03-31.")] = None,
     rate: Annotated[float | None, typer.Option(help="Most requests a second, on each node.")] = None,
     address: Address = None,
     as_json: AsJson = False,

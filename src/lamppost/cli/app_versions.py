@@ -9,7 +9,7 @@ import typer
 
 from lamppost.cli.app import Address, AsJson, BreakCallers, Override, app
 
-reviews = typer.Typer(no_args_is_help=True, help="Ask for approval of a version, approve, refuse.", rich_markup_mode=None)
+reviews = typer.Typer(no_args_is_help=True, help="Ask for reviews of versions, approve or refuse them.", rich_markup_mode=None)
 app.add_typer(reviews, name="review")
 
 Endpoint = Annotated[str, typer.Argument(help="The endpoint.")]
@@ -18,11 +18,11 @@ Endpoint = Annotated[str, typer.Argument(help="The endpoint.")]
 @app.command()
 def rollback(
     endpoint: Endpoint,
-    note: Annotated[str | None, typer.Option(help="Why, for the trail.")] = None,
+    note: Annotated[str | None, typer.Option(help="The reason, for the trail.")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Serve again what was served before, at once; twice in a row goes back twice."""
+    """Go back to what the endpoint served before, at once; twice in a row goes back twice."""
     from lamppost.cli.changes import rollback
 
     rollback(endpoint, note, address, as_json)
@@ -50,11 +50,11 @@ def split(
 def shadow(
     endpoint: Endpoint,
     version: Annotated[str, typer.Argument(help="The version that gets copies of calls.")],
-    share: Annotated[float, typer.Option(help="Percent of calls that are copied; 0 ends it.", min=0, max=100)] = 100.0,
+    share: Annotated[float, typer.Option(help="Percent of calls that are copied; 0 removes the shadow.", min=0, max=100)] = 100.0,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Copy calls to a version whose answers are recorded and compared, and never given."""
+    """Copy calls to a version whose answers are recorded and compared, and never given to callers."""
     from lamppost.cli.changes import shadow
 
     shadow(endpoint, version, share, address, as_json)
@@ -63,8 +63,8 @@ def shadow(
 @app.command()
 def rollout(
     endpoint: Endpoint,
-    version: Annotated[str | None, typer.Argument(help="The version to roll out; nothing, to see how the last one stands.")] = None,
-    steps: Annotated[str | None, typer.Option(help="Shares in percent, such as 1,5,25; 100 follows by itself.")] = None,
+    version: Annotated[str | None, typer.Argument(help="The version to roll out; without it, the last rollout is shown.")] = None,
+    steps: Annotated[str | None, typer.Option(help="Shares in percent, such as 1,5,25; 100 follows automatically.")] = None,
     calls: Annotated[int | None, typer.Option(help="Calls that the new version answers at each step.", min=1)] = None,
     minutes: Annotated[float | None, typer.Option(help="Minutes that each step lasts at least.", min=0)] = None,
     guard: Annotated[
@@ -73,17 +73,19 @@ def rollout(
     sticky: Annotated[
         str | None, typer.Option(help="Keep callers with their version by header:NAME, field:NAME or option:NAME.", metavar="BY:NAME")
     ] = None,
-    follow: Annotated[bool, typer.Option("--follow", "-f", help="Watch it until it is over; exit code 1 if it went back.")] = False,
-    pause: Annotated[bool, typer.Option("--pause", help="Stay at the present step.")] = False,
-    resume: Annotated[bool, typer.Option("--resume", help="Go on.")] = False,
-    finish: Annotated[bool, typer.Option("--finish", help="Give the new version everything now.")] = False,
-    back: Annotated[bool, typer.Option("--back", help="Give the old version everything back now.")] = False,
+    follow: Annotated[
+        bool, typer.Option("--follow", "-f", help="Follow the rollout until it is over; exit code 1 if it went back.")
+    ] = False,
+    pause: Annotated[bool, typer.Option("--pause", help="Stay at the current step.")] = False,
+    resume: Annotated[bool, typer.Option("--resume", help="Go on after a pause.")] = False,
+    finish: Annotated[bool, typer.Option("--finish", help="Send all calls to the new version now.")] = False,
+    back: Annotated[bool, typer.Option("--back", help="Send all calls back to the old version now.")] = False,
     anyway: BreakCallers = False,
     override: Override = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Move an endpoint to a version step by step; guards take it back by themselves. Show, pause, resume or end a rollout."""
+    """Move an endpoint to a version step by step, and back if a guard says so. Shows, pauses, resumes or ends a rollout too."""
     from lamppost.cli.rollout import RolloutOptions, rollout
 
     acts = [name for name, answer in (("pause", pause), ("resume", resume), ("finish", finish), ("back", back)) if answer]
@@ -93,8 +95,8 @@ def rollout(
 
 @app.command()
 def compare(
-    before: Annotated[str, typer.Argument(help="The version to hold the other against.", metavar="BEFORE")],
-    after: Annotated[str, typer.Argument(help="The other version.", metavar="AFTER")],
+    before: Annotated[str, typer.Argument(help="The first version.", metavar="BEFORE")],
+    after: Annotated[str, typer.Argument(help="The second version.", metavar="AFTER")],
     endpoint: Annotated[str | None, typer.Option(help="On the rows of the last calls to this endpoint.")] = None,
     last: Annotated[int, typer.Option(help="How many calls.", min=1, max=5_000)] = 500,
     file: Annotated[Path | None, typer.Option(help="On the rows of a .json or .csv file.")] = None,
@@ -110,10 +112,10 @@ def compare(
 @app.command()
 def retire(
     version: Annotated[str, typer.Argument(help="The version.")],
-    undo: Annotated[bool, typer.Option("--undo", help="Take it out of retirement.")] = False,
+    undo: Annotated[bool, typer.Option("--undo", help="Let the version be served again.")] = False,
     address: Address = None,
 ) -> None:
-    """Keep a version from being served from now on; it stays stored."""
+    """Keep a version from being served; the version stays stored."""
     from lamppost.cli.changes import retire
 
     retire(version, undo, address)
@@ -122,12 +124,12 @@ def retire(
 @app.command()
 def about(
     model: Annotated[str, typer.Argument(help="The model.")],
-    owner: Annotated[str | None, typer.Option(help="Who answers for it.")] = None,
-    purpose: Annotated[str | None, typer.Option(help="What it is for.")] = None,
+    owner: Annotated[str | None, typer.Option(help="Owner of the model.")] = None,
+    purpose: Annotated[str | None, typer.Option(help="Purpose of the model.")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Show or say who answers for a model, and what it is for."""
+    """Show or set the owner and the purpose of a model."""
     from lamppost.cli.changes import about
 
     about(model, owner, purpose, address, as_json)
@@ -138,8 +140,8 @@ def trail(
     subject: Annotated[str | None, typer.Argument(help="Only of this endpoint, model, version or token.")] = None,
     search: Annotated[str | None, typer.Option(help="Only entries with these words.")] = None,
     by: Annotated[str | None, typer.Option(help="Only by this token.")] = None,
-    lines: Annotated[int, typer.Option("--lines", "-n", help="How many.", min=1, max=1_000)] = 30,
-    ndjson: Annotated[bool, typer.Option("--ndjson", help="Everything, one JSON object a line.")] = False,
+    lines: Annotated[int, typer.Option("--lines", "-n", help="Number of entries.", min=1, max=1_000)] = 30,
+    ndjson: Annotated[bool, typer.Option("--ndjson", help="Print all entries, one JSON object a line.")] = False,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
@@ -180,8 +182,8 @@ def review_list(
 @reviews.command("ask")
 def review_ask(
     endpoint: Endpoint,
-    version: Annotated[str, typer.Argument(help="The version that it shall serve.")],
-    note: Annotated[str, typer.Option(help="What changed, and why it should serve.")],
+    version: Annotated[str, typer.Argument(help="The version to review.")],
+    note: Annotated[str, typer.Option(help="What changed, and why the version should serve.")],
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
@@ -194,7 +196,7 @@ def review_ask(
 @reviews.command("approve")
 def review_approve(
     number: Annotated[int, typer.Argument(help="The review; see lamppost review list.")],
-    reason: Annotated[str, typer.Option(help="What you looked at.")],
+    reason: Annotated[str, typer.Option(help="What you checked.")],
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
@@ -219,7 +221,7 @@ def review_refuse(
 
 @reviews.command("withdraw")
 def review_withdraw(number: Annotated[int, typer.Argument(help="The review.")], address: Address = None) -> None:
-    """Take a review back."""
+    """Withdraw a review."""
     from lamppost.cli.reviews import review_withdraw
 
     review_withdraw(number, address)

@@ -10,7 +10,7 @@ import typer
 from lamppost.cli.app import Address, AsJson, app
 from lamppost.cli.app_versions import Endpoint
 
-channels = typer.Typer(no_args_is_help=True, help="Add, list and remove where alerts and reports go.", rich_markup_mode=None)
+channels = typer.Typer(no_args_is_help=True, help="Add, list and remove channels, where alerts and reports go.", rich_markup_mode=None)
 app.add_typer(channels, name="channel")
 
 Since = Annotated[str | None, typer.Option(help="Start, such as 2026-05-01 or 2026-05-01T20:00Z.", metavar="TIME")]
@@ -20,14 +20,14 @@ Until = Annotated[str | None, typer.Option(help="End [now].", metavar="TIME")]
 @app.command()
 def drift(
     endpoint: Endpoint,
-    field: Annotated[str | None, typer.Option(help="One figure, training and now over each other.")] = None,
-    version: Annotated[str | None, typer.Option(help="Of this version [the one it serves].")] = None,
+    field: Annotated[str | None, typer.Option(help="One watched feature, with its bins in training and now.")] = None,
+    version: Annotated[str | None, typer.Option(help="Of this version [the one that is served].")] = None,
     at: Annotated[str | None, typer.Option(help="The window in which this time lies [the newest].", metavar="TIME")] = None,
-    against: Annotated[str | None, typer.Option(help="Held against the window of this time [training].", metavar="TIME")] = None,
+    against: Annotated[str | None, typer.Option(help="Compare with the window of this time [training].", metavar="TIME")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Say whether rows and answers still look like training, and why not."""
+    """Show whether rows and answers still look like training, and why not."""
     from lamppost.cli.watching import drift
 
     drift(endpoint, field, version, at, against, address, as_json)
@@ -60,12 +60,16 @@ def outcome(
     request_id: Annotated[str | None, typer.Argument(help="The call's id.")] = None,
     truth: Annotated[str | None, typer.Argument(help="What was true: a label or a number.")] = None,
     row: Annotated[int, typer.Option(help="Which row of the call.", min=0)] = 0,
-    file: Annotated[Path | None, typer.Option(help="Many: CSV or NDJSON with request_id (or the key) and truth; - reads there.")] = None,
-    key: Annotated[str | None, typer.Option(help="The file says by this field which answer is meant.", metavar="FIELD")] = None,
+    file: Annotated[
+        Path | None, typer.Option(help="Many outcomes: CSV or NDJSON with request_id (or the key) and truth; - reads standard input.")
+    ] = None,
+    key: Annotated[
+        str | None, typer.Option(help="Field of the input that identifies the answer, instead of request ids.", metavar="FIELD")
+    ] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Tell the truth about an earlier answer."""
+    """Report the truth about an earlier answer."""
     from lamppost.cli.outcomes import outcome
 
     outcome(endpoint, None if request_id is None or truth is None else (request_id, truth), row, file, key, address, as_json)
@@ -73,7 +77,7 @@ def outcome(
 
 @app.command()
 def outcomes(endpoint: Endpoint, since: Since = None, until: Until = None, address: Address = None, as_json: AsJson = False) -> None:
-    """Show how good answers were, as far as the truth is known."""
+    """Show the quality of answers, as far as the truth is known."""
     from lamppost.cli.outcomes import outcomes
 
     outcomes(endpoint, since, until, address, as_json)
@@ -82,13 +86,13 @@ def outcomes(endpoint: Endpoint, since: Since = None, until: Until = None, addre
 @app.command()
 def alerts(
     endpoint: Annotated[str | None, typer.Argument(help="Only this endpoint.")] = None,
-    everything: Annotated[bool, typer.Option("--all", help="Those that are over too.")] = False,
+    everything: Annotated[bool, typer.Option("--all", help="Resolved alerts too.")] = False,
     take: Annotated[int | None, typer.Option(help="Acknowledge the alert with this number.", metavar="NUMBER", min=1)] = None,
     note: Annotated[str | None, typer.Option(help="What is being done about it.")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Show what is wrong: since when, how sure, probably why."""
+    """Show open alerts: what, since when, how sure, and the probable cause."""
     from lamppost.cli.alerts import alerts
 
     alerts(endpoint, everything, take, note, address, as_json)
@@ -97,12 +101,12 @@ def alerts(
 @app.command()
 def mute(
     endpoint: Endpoint,
-    span: Annotated[str, typer.Argument(help="For how long, such as 30m, 4h or 2d; off ends it.")],
-    note: Annotated[str | None, typer.Option(help="Why.")] = None,
+    span: Annotated[str, typer.Argument(help="How long, such as 30m, 4h or 2d; off ends the mute.")],
+    note: Annotated[str | None, typer.Option(help="The reason.")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Let nothing go out about an endpoint for a while."""
+    """Send no notices about an endpoint for a while."""
     from lamppost.cli.alerts import mute
 
     mute(endpoint, span, note, address, as_json)
@@ -131,7 +135,7 @@ def channel_add(
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
-    """Add a place where alerts go."""
+    """Add a channel for alerts and reports."""
     from lamppost.cli.alerts import channel_add
 
     channel_add(name, webhook, mail, endpoint, reports, address, as_json)
@@ -139,7 +143,7 @@ def channel_add(
 
 @channels.command("list")
 def channel_list(address: Address = None, as_json: AsJson = False) -> None:
-    """List channels, and how what went out by them fared."""
+    """List channels, and the latest notices with how they fared."""
     from lamppost.cli.alerts import channel_list
 
     channel_list(address, as_json)

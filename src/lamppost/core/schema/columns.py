@@ -1,4 +1,4 @@
-"""Converts rows to typed columns and back: the form in which values travel between service and worker.
+r"""Converts rows to typed columns and back: the form in which values travel between service and worker.
 
 ========  ==========================================================================================
 kind      ``Column.values``
