@@ -45,9 +45,14 @@ def alive(pid: int) -> bool:
 
 
 class Life(unittest.TestCase):
-    def setUp(self) -> None:
-        self.service = Service().start()
-        self.addCleanup(self.service.remove)
+    """One service through all of it; every test leaves it running."""
+
+    service: Service
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service().start()
+        cls.addClassCleanup(cls.service.remove)
 
     def tree(self) -> list[int]:
         assert self.service.process is not None
@@ -145,10 +150,10 @@ class Life(unittest.TestCase):
             taken.bind(("127.0.0.1", 0))
             taken.listen()
             port = str(taken.getsockname()[1])
-            done = self.service.run("up", "--data", "elsewhere", "--port", port)
+            done = self.service.run_apart("up", "--data", "elsewhere", "--port", port)
         self.assertEqual(done.returncode, 1)
         self.assertIn(f"cannot listen on 127.0.0.1:{port} (Address already in use); choose another port with --port", done.stderr)
-        done = self.service.run("up", "--data", str(self.service.data), "--port", "0")
+        done = self.service.run_apart("up", "--data", str(self.service.data), "--port", "0")
         self.assertIn(f"runs in {self.service.data} already", done.stderr)
         self.assertEqual(len(done.stderr.splitlines()), 1)
 

@@ -13,16 +13,21 @@ from tests.support.versions import times_lamp
 
 
 class WithVersions(unittest.TestCase):
+    """One service for all classes of this module; every test has an endpoint of its own."""
+
     service: Service
+    tight: str
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.service = Service().start()
-        cls.addClassCleanup(cls.service.remove)
+        if hasattr(WithVersions, "service"):
+            return
+        WithVersions.service = Service().start()
+        unittest.addModuleCleanup(cls.service.remove)
         with cls.service.client() as client:
             for factor in (1, 2, 3, 4):
                 client.push(times_lamp(factor))
-            cls.tight = client.push(times_lamp(5, tight=True))["version"]
+            WithVersions.tight = client.push(times_lamp(5, tight=True))["version"]
 
     def setUp(self) -> None:
         self.client = self.service.client()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import os
 import shutil
 import signal
@@ -9,19 +11,25 @@ import socket
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 import tomllib
 import unittest
+import warnings
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Literal, TypeVar
+from unittest import mock
 
 import httpx
 
 import lamppost
+from lamppost.cli import main
 from tests.support.lamps import outage_lamp, run_folder
 
 T = TypeVar("T")
+_COMMANDS = threading.RLock()
+"""Commands in this process run one at a time: they share its standard output, environment and folder."""
 Language = Literal["bash", "python", "node"]
 
 
@@ -110,7 +118,33 @@ class Service:
         return httpx.post(self.address + path, content=content, headers=sent, trust_env=False, timeout=60)
 
     def run(self, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
-        """A command of ours against this service."""
+        """A command of ours against this service, in this process: starting an interpreter costs a second for each command."""
+        out, err = (io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2))
+        before, code = Path.cwd(), 0
+        with (
+            _COMMANDS,
+            mock.patch.dict(os.environ, {**self.environment, **environment}),
+            mock.patch.object(sys, "argv", ["lamppost", *words]),
+            contextlib.redirect_stdout(out),
+            contextlib.redirect_stderr(err),
+            warnings.catch_warnings(),
+        ):
+            warnings.simplefilter("default")  # as in a process of its own
+            os.chdir(self.folder)
+            try:
+                main()
+            except SystemExit as ended:
+                code = ended.code if isinstance(ended.code, int) else int(ended.code is not None)
+            finally:
+                os.chdir(before)
+        texts = []
+        for stream in (out, err):
+            stream.seek(0)
+            texts.append(stream.read())
+        return subprocess.CompletedProcess(self.command(*words), code, *texts)
+
+    def run_apart(self, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
+        """A command of ours in a process of its own, as people run it."""
         return subprocess.run(
             self.command(*words), env={**self.environment, **environment}, capture_output=True, text=True, timeout=120, cwd=self.folder
         )
