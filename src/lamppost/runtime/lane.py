@@ -58,7 +58,7 @@ class _Batch:
 
 
 class Lane:
-    """See the module. `open` once, then `predict` from any number of tasks, then `close`."""
+    """`open` once, then `predict` from any number of tasks, then `close`; the module says what happens in between."""
 
     def __init__(self, spec: LaneSpec, settings: LaneSettings, pool: WorkerPool[Lane]) -> None:
         manifest = spec.manifest
@@ -188,7 +188,7 @@ class Lane:
             self._pool.give_up_seat(self, driver)
 
     def apply_settings(self, settings: LaneSettings) -> None:
-        """Other bounds from now on; what waits stays."""
+        """Use other settings from now on. Requests that wait already stay."""
         self.settings = settings
         self._waiting.policy = settings.batch
         self.load.apply_settings(settings)
@@ -198,7 +198,7 @@ class Lane:
         return self.used_at >= since or not self.idle or len(self.seats) != 1
 
     def adapt_to_load(self, now: float) -> int:
-        """Adapt to the load since the last look; how many copies there should be, 0 for none."""
+        """Adapt to the load since the last call of this method. Returns how many copies there should be, 0 for none."""
         wanted = self.load.wanted_copies(now, len(self.seats), self.waiting, now - self.used_at)
         self._waiting.rows_s = self.load.rows_s
         if self.state == "serving" and self._seating is None and self.seats:
@@ -212,7 +212,7 @@ class Lane:
         return wanted if self.state == "serving" else len(self.seats)
 
     async def _another(self) -> None:
-        """One copy more; a failure is only logged, the others serve on."""
+        """Open one more copy. A failure is logged, and the other copies go on serving."""
         try:
             await self._seat()
         except (LampPostError, OSError) as error:
@@ -223,7 +223,10 @@ class Lane:
     # -- requests -----------------------------------------------------------------------------------------------------
 
     async def predict(self, rows: Sequence[Row], size_bytes: int, terms: RequestOptions = LIVE_REQUEST) -> LaneAnswer:
-        """Answers to rows of this lane's `plan`; raise LaneFull, TooLate, Unavailable or ModelFault. ``size_bytes`` : of the body."""
+        """Answer rows that this lane's `plan` has read. size_bytes : of the body.
+
+        Raise LaneFull, DeadlinePassed, Unavailable or ModelFault.
+        """
         done: asyncio.Future[LaneAnswer] = self._loop.create_future()
         self.submit(rows, size_bytes, terms, done, terms.request_id)
         return await done
@@ -231,13 +234,13 @@ class Lane:
     async def predict_columns(
         self, columns: Sequence[Column], rows: int, size_bytes: int, terms: RequestOptions = LIVE_REQUEST
     ) -> LaneAnswer:
-        """The same for many rows at once, as columns in and out; they are batches of their own."""
+        """Answer many rows as columns, in columns. Requests with columns are batches of their own."""
         done: asyncio.Future[LaneAnswer] = self._loop.create_future()
         self._enqueue(_Request((), done, time.monotonic(), terms, columns, terms.request_id), rows, size_bytes)
         return await done
 
     def submit(self, rows: Sequence[Row], size_bytes: int, terms: RequestOptions, done: AnswerReceiver, request_id: str = "") -> None:
-        """`predict` for whoever need not wait: ``done`` is told, from the event loop; raise what says that it will not be."""
+        """Queue rows; ``done`` gets the answer or an error later, from the event loop. Raise LaneFull or Unavailable if it never will."""
         self._enqueue(_Request(rows, done, time.monotonic(), terms, None, request_id), len(rows), size_bytes)
 
     def _enqueue(self, request: _Request, rows: int, size_bytes: int) -> None:
@@ -273,7 +276,7 @@ class Lane:
     # -- what a driver asks and tells ---------------------------------------------------------------------------------
 
     def take_batch(self, room: int, now: float) -> FramePart | None:
-        """What waits, up to ``room`` rows, as columns on the wire; None while it is worth to wait for more."""
+        """The next batch, up to ``room`` rows, as columns on the wire; None if nothing waits, or if waiting for more rows pays."""
         if (wait_s := self.load.gather_s(now, len(self._waiting))) > 0:
             if self._lingering is None:
                 self._lingering = self._loop.call_later(wait_s, self._kick)
@@ -305,7 +308,7 @@ class Lane:
         return FramePart(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body, request)
 
     def deliver_answers(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
-        """Hand the answers of a batch to whoever waits for them."""
+        """Deliver the answers of a batch to the requests that wait for them."""
         self._running -= 1
         self.exclusive_frame = False
         batch: _Batch = part.batch
@@ -337,7 +340,7 @@ class Lane:
         self.load.note_ran(batch.rows, alone_s, [now - piece.job.item.since for piece in batch.pieces])
 
     def _settle(self, piece: JobSlice[_Request], answer: LaneAnswer) -> None:
-        """The answer of a request, once all its pieces have theirs."""
+        """Deliver the answer of a request once all slices of the request are answered."""
         job = piece.job
         request = job.item
         if piece.rows == job.rows:
@@ -355,7 +358,7 @@ class Lane:
         request.done.set_result(LaneAnswer(joined, *times, max(part.batch_rows for part in parts), columns))
 
     def _failed(self, batch: _Batch, error: LampPostError) -> None:
-        """A batch of several requests is tried again one by one, a request of several rows in halves until the bad row is known."""
+        """Try a batch again on which the model failed: request by request, and a request of several rows in halves, to find the bad row."""
         again: list[JobSlice[_Request]] = []
         for piece in batch.pieces:
             request = piece.job.item
@@ -372,7 +375,7 @@ class Lane:
         self._kick()
 
     def retry_interrupted(self, part: FramePart, why: str, together: bool) -> None:
-        """The worker ended over a batch: once more elsewhere, by itself if others were in the same frame."""
+        """Try a batch once more over which the worker ended. together : whether other lanes had batches in the same frame."""
         self._running -= 1
         batch: _Batch = part.batch
         again: list[JobSlice[_Request]] = []
@@ -391,7 +394,7 @@ class Lane:
         self._waiting.put_back(again)
 
     def replace_seat(self, driver: WorkerDriver, why: str) -> None:
-        """The worker has ended: another seat, at once if something waits or the lane was in use of late."""
+        """Replace a seat whose worker has ended."""
         if driver in self.seats:
             self.seats.remove(driver)
         self._pool.end_worker(driver)
@@ -405,7 +408,7 @@ class Lane:
             self._seating = asyncio.create_task(self._restart(), name=f"restart of {self.name}")
 
     async def _restart(self) -> None:
-        """A new seat, with growing pauses; after three tries what waits is refused meanwhile."""
+        """Open a new seat, with growing pauses. After three failures the requests that wait are refused."""
         backoff = Backoff().failed(time.monotonic())
         try:
             while not self.seats:
@@ -433,7 +436,7 @@ class Lane:
 
 
 def _is_over(request: _Request) -> bool:
-    """Whether nobody waits for its answer; whoever handles the call hears of it, so that it ends too."""
+    """Whether nobody waits for the answer of a request any more; if its caller hung up, the request is refused here."""
     if request.done.done():
         return True
     if request.terms.is_abandoned is None or not request.terms.is_abandoned():
@@ -447,7 +450,7 @@ def _names_row(error: LampPostError) -> bool:
 
 
 def _placed(error: LampPostError, piece: JobSlice[_Request]) -> LampPostError:
-    """The error of a single row of a larger request, which says which row it is."""
+    """The error of one row of a larger request, with the row's place in that request."""
     if piece.job.rows == 1:
         return error
     if _names_row(error):

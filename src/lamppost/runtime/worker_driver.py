@@ -52,24 +52,24 @@ class SeatedLane(Protocol):
         """Longest time for one batch, in seconds."""
 
     def take_batch(self, room: int, now: float) -> FramePart | None:
-        """What waits, up to ``room`` rows; None when nothing does."""
+        """The next batch, up to ``room`` rows; None if there is none."""
 
     def deliver_answers(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
-        """The answer to a part."""
+        """Take the answer to a part. sent : when the frame went out, by the monotonic clock."""
 
     def retry_interrupted(self, part: FramePart, why: str, together: bool) -> None:
-        """The worker ended over it; ``together`` says that other lanes were in the same frame."""
+        """Take note that the worker ended over a part. together : whether other lanes had parts in the same frame."""
 
     def replace_seat(self, driver: WorkerDriver, why: str) -> None:
-        """The worker has ended, and the seat with it."""
+        """Take note that the worker has ended, and the seat with it."""
 
     @property
     def exclusive_frame(self) -> bool:
-        """Whether it is to have its next frame for itself."""
+        """Whether its next frame must hold no part of another lane."""
 
 
 class WorkerDriver:
-    """See the module. needs : the kind of its worker. kept : whether it is for one lane only."""
+    """Drives one worker. needs : the kind of the worker. dedicated : whether it is for one lane only."""
 
     def __init__(self, worker: WorkerProcess, needs: str, dedicated: bool) -> None:
         self.worker = worker
@@ -89,16 +89,16 @@ class WorkerDriver:
 
     @property
     def end_reason(self) -> str | None:
-        """Why its worker is of no use any more."""
+        """Why the worker has ended, None while it runs."""
         return self.worker.end_reason
 
     @property
     def busy(self) -> bool:
-        """Whether a frame is with the worker."""
+        """Whether the worker has a frame in hand."""
         return bool(self._flight)
 
     async def open_lane(self, lane: SeatedLane, ask: dict[str, Any], timeout_s: float) -> dict[str, Any]:
-        """Open a lane's package here; the answer's header. Raise WorkerGone."""
+        """Open a lane's package in the worker. Returns the header of the answer. Raise WorkerGone."""
         slot = next(_numbers)
         header, _ = await self.worker.call(pack_frame({"op": "open", "slot": slot, **ask}), timeout_s)
         if header.get("op") == "opened":
@@ -106,7 +106,7 @@ class WorkerDriver:
         return header
 
     async def run_batches(self, lane: SeatedLane, requests: Sequence[tuple[int, list[Any], bytes]], timeout_s: float) -> list[Frame]:
-        """Answers to (rows, entries, body) apart from the queue, for proving and measuring. Raise WorkerGone."""
+        """Run batches of (rows, entries, body) past the queue, for proving and measuring. Raise WorkerGone."""
         slot = self.slots[lane]
         parts = [_told(slot, rows, entries, body) for rows, entries, body in requests]
         came: asyncio.Future[None] = self._loop.create_future()
@@ -132,15 +132,16 @@ class WorkerDriver:
         return answers
 
     def unseat_lane(self, lane: SeatedLane) -> None:
-        """Let go of a lane that has nothing in hand here."""
+        """Take out a lane that has nothing in hand here."""
         slot = self.slots.pop(lane, None)
         self._ready.pop(lane, None)
         if slot is not None and not self.dedicated:
             self.worker.submit(pack_frame({"op": "close", "slot": slot}), lambda _: None)
 
     def schedule_lane(self, lane: SeatedLane, enough: bool = False) -> None:
-        """Something waits in a lane: send it as soon as the worker is free. Requests of the same turn of the loop go together, unless
-        they are ``enough``: then the worker begins while the rest is read.
+        """Send what waits in a lane as soon as the worker is free.
+
+        Requests of one turn of the event loop go together. enough : send at once, so that the worker begins while the rest is read.
         """
         self._ready[lane] = None
         if self._flight:
@@ -152,7 +153,7 @@ class WorkerDriver:
             self._loop.call_soon(self._next)
 
     def _next(self) -> None:
-        """Send what waits, lanes in turn."""
+        """Send the next frame, with lanes in turn."""
         self._due = False
         if self._flight or self.worker.end_reason is not None:
             return
@@ -185,7 +186,7 @@ class WorkerDriver:
         self.worker.stop(f"it did not answer within {limit:g} s and was stopped")
 
     def _came(self, reply: Frame | WorkerGone) -> None:
-        """Answers of some parts or of all: the next frame first, then the answers."""
+        """Take answers of some or all parts. The next frame is sent before the answers are read."""
         if isinstance(reply, WorkerGone):
             self._lost(str(reply))
             return
@@ -214,7 +215,7 @@ class WorkerDriver:
             part.lane.retry_interrupted(part, why, len(parts) > 1)
 
     def _gone(self, why: str) -> None:
-        """The worker has ended; what was in flight has heard of it before."""
+        """Tell the lanes that the worker has ended. Parts in flight were told before."""
         lanes = list(self.slots)
         self.slots.clear()
         self._ready.clear()
@@ -232,13 +233,13 @@ class WorkerDriver:
 
 
 def _told(slot: int, rows: int, entries: list[Any], body: bytes, request: str = "") -> dict[str, Any]:
-    """What a frame's header says of a part."""
+    """The entry of a part in the header of a frame."""
     told = {"slot": slot, "rows": rows, "columns": entries, "bytes": len(body)}
     return told | {"request": request} if request else told
 
 
 def _split(frame: Frame) -> list[Frame]:
-    """The parts of an answer, each with its own header and body; what does not add up is left as it is, for the lane to refuse."""
+    """The parts of an answer, each with its header and body. Sizes that do not add up are left for the lane to refuse."""
     header, body = frame
     parts = header.get("parts")
     if not isinstance(parts, list):

@@ -30,7 +30,7 @@ MAX_QUEUED_BYTES = 512 * 2**20
 
 
 class Tenant(SeatedLane, Protocol):
-    """What the pool needs of a lane, beside what a driver needs.
+    """What the pool needs of a lane, in addition to what a driver needs.
 
     overlay : folder of libraries to lay over what is installed. dedicated_worker : whether it must not share a worker.
     seats : the workers that it is open in. used_at : when a request last came, on the loop's clock. memory_bytes : what it holds.
@@ -84,7 +84,7 @@ def default_budget() -> int:
 
 
 class WorkerPool(Generic[L]):
-    """Workers for lanes. budget_bytes : memory that all workers together may hold. let_go : asked to put a lane to sleep.
+    """Workers for lanes. budget_bytes : memory that all workers together may hold. put_to_sleep : closes a lane, False if it is needed.
 
     A node has one for its whole life; `start` begins to look after the lanes, `close` ends the workers.
     """
@@ -107,7 +107,7 @@ class WorkerPool(Generic[L]):
         self._looking = asyncio.create_task(self._look(), name="pool")
 
     async def place_lane(self, lane: Tenant) -> WorkerDriver:
-        """A worker that the lane may be opened in, where it has no seat yet."""
+        """A worker that the lane may be opened in, and in which it has no seat yet."""
         if not lane.light or lane.dedicated_worker:
             return self._known(WorkerDriver(await self.supply.take_worker(lane.name, lane.needs, lane.overlay), lane.needs, dedicated=True))
         async with self._places:
@@ -126,7 +126,7 @@ class WorkerPool(Generic[L]):
         return driver
 
     def give_up_seat(self, lane: Tenant, driver: WorkerDriver) -> None:
-        """A lane gives up its seat; a worker that was kept for it ends."""
+        """Take a lane out of a worker; a worker that is dedicated to the lane ends."""
         driver.unseat_lane(lane)
         if driver.dedicated or driver.end_reason:
             self.end_worker(driver)
@@ -142,11 +142,11 @@ class WorkerPool(Generic[L]):
 
     @property
     def memory_bytes(self) -> int:
-        """What all workers hold now, spares left out."""
+        """Memory of all workers except spares, in bytes."""
         return sum(driver.worker.memory_bytes for driver in self.drivers)
 
     async def make_room(self, lane: Tenant, expected_bytes: int) -> None:
-        """Let idle lanes go, those first that were not used for longest, until ``expected_bytes`` more fit into the budget.
+        """Put idle lanes to sleep, the least recently used first, until ``expected_bytes`` more fit into the budget.
 
         Raise Unavailable when the lane alone is too large for it.
         """
@@ -187,7 +187,7 @@ class WorkerPool(Generic[L]):
                 self._look_at_workers()
 
     def _look_at_workers(self) -> None:
-        """End workers that take more than they may, and shared ones that nobody sits in any more."""
+        """End workers that hold more than they may, and shared workers without lanes."""
         for driver in list(self.drivers):
             if driver.end_reason:
                 self.drivers.discard(driver)

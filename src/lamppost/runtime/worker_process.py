@@ -137,12 +137,12 @@ class WorkerProcess:
 
     @property
     def end_reason(self) -> str | None:
-        """Why it is of no use any more, None while it is."""
+        """Why the process has ended or hung up, None while it runs."""
         return self._protocol.end_reason
 
     @property
     def on_end(self) -> Callable[[str], None] | None:
-        """Who hears that the worker has ended, after the open calls have failed."""
+        """Called with the reason when the worker has ended, after the open calls have failed."""
         return self._protocol.on_end
 
     @on_end.setter
@@ -193,7 +193,7 @@ class WorkerProcess:
         return pages * _PAGE
 
     def scratch_bytes(self) -> int:
-        """What lies in its scratch folder."""
+        """Bytes in its scratch folder."""
         total = 0
         for folder, _, names in os.walk(self._scratch):
             for name in names:
@@ -218,7 +218,7 @@ class WorkerProcess:
         await asyncio.to_thread(shutil.rmtree, self._scratch, ignore_errors=True)
 
     async def _log(self, stream: asyncio.StreamReader) -> None:
-        """What the package's code prints, into the service's log, a line at a time, long lines cut."""
+        """Copy what the package's code prints into the service's log, line by line; long lines are cut."""
         while True:
             try:
                 line = await stream.readuntil(b"\n")

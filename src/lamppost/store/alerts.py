@@ -21,7 +21,7 @@ Reports = Literal["none", "daily", "weekly"]
 
 @dataclass(frozen=True, slots=True)
 class StoredAlert:
-    """An alert as it is kept."""
+    """A stored alert. number : its id in the database."""
 
     number: int
     alert: Alert
@@ -61,7 +61,7 @@ async def latest_alerts(pool: Pool) -> dict[tuple[str, str], StoredAlert]:
 
 
 async def save_alert(connection: AsyncConnection[TupleRow], alert: Alert, number: int | None) -> int:
-    """Keep an alert: a new one where it has no number yet."""
+    """Store an alert: a new one if ``number`` is None. Returns its number."""
     told = {
         "level": alert.reading.level,
         "says": alert.reading.says,
@@ -86,7 +86,7 @@ async def save_alert(connection: AsyncConnection[TupleRow], alert: Alert, number
 
 
 async def acknowledge_alert(pool: Pool, number: int, by: str, note: str | None) -> StoredAlert:
-    """Somebody looks after it; raise NotFound or Conflict."""
+    """Acknowledge an alert: somebody looks after it. Raise NotFound, or Conflict if it is resolved."""
     async with pool.connection() as connection, connection.transaction():
         row = await (await connection.execute(f"SELECT {_COLUMNS} FROM alerts WHERE number = %s FOR UPDATE".encode(), (number,))).fetchone()
         if row is None:
@@ -105,7 +105,7 @@ async def acknowledge_alert(pool: Pool, number: int, by: str, note: str | None) 
 
 @dataclass(frozen=True, slots=True)
 class Mute:
-    """Nothing goes out about an endpoint until then."""
+    """Until when no notices go out about an endpoint."""
 
     endpoint: str
     until: datetime
@@ -114,14 +114,14 @@ class Mute:
 
 
 async def list_mutes(pool: Pool) -> dict[str, Mute]:
-    """Those that hold now."""
+    """The mutes that hold now, by endpoint."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT endpoint, until, muted_by, note FROM mutes WHERE until > now()")
         return {row[0]: Mute(*row) for row in await rows.fetchall()}
 
 
 async def mute_endpoint(connection: AsyncConnection[TupleRow], endpoint: str, until: datetime, by: str, note: str | None) -> None:
-    """Begin, lengthen, or with a time in the past end a mute."""
+    """Begin or lengthen a mute, or end it with a time in the past."""
     await connection.execute(
         "INSERT INTO mutes (endpoint, until, muted_by, note) VALUES (%s, %s, %s, %s) ON CONFLICT (endpoint) DO UPDATE SET"
         " until = excluded.until, muted_by = excluded.muted_by, note = excluded.note",
@@ -147,7 +147,7 @@ class Channel:
     made_at: datetime
 
     def hears(self, endpoint: str) -> bool:
-        """Whether it is told about an endpoint."""
+        """Whether the channel gets notices about an endpoint."""
         return self.endpoints is None or endpoint in self.endpoints
 
 
@@ -182,14 +182,14 @@ async def remove_channel(connection: AsyncConnection[TupleRow], name: str) -> No
 
 
 async def note_report_sent(pool: Pool, name: str, at: datetime) -> None:
-    """A scheduled report went out."""
+    """Note that a scheduled report was sent."""
     async with pool.connection() as connection:
         await connection.execute("UPDATE channels SET reported_at = %s WHERE name = %s", (at, name))
 
 
 @dataclass(frozen=True, slots=True)
 class Notice:
-    """Something on its way out. tries : how often it was tried in vain."""
+    """A notice on its way to a channel. tries : attempts that failed."""
 
     id: UUID
     channel: Channel
@@ -204,7 +204,7 @@ async def add_notices(connection: AsyncConnection[TupleRow], names: Sequence[str
 
 
 async def due_notices(pool: Pool, limit: int = 20) -> list[Notice]:
-    """Notices whose turn it is."""
+    """Notices that are due."""
     known = {channel.name: channel for channel in await list_channels(pool)}
     async with pool.connection() as connection:
         rows = await connection.execute(
@@ -216,13 +216,13 @@ async def due_notices(pool: Pool, limit: int = 20) -> list[Notice]:
 
 
 async def note_sent(pool: Pool, notice: Notice) -> None:
-    """It arrived."""
+    """Note that a notice arrived."""
     async with pool.connection() as connection:
         await connection.execute("UPDATE notices SET done_at = now(), error = NULL, tries = tries + 1 WHERE id = %s", (notice.id,))
 
 
 async def note_not_sent(pool: Pool, notice: Notice, error: str, wait_s: float | None) -> None:
-    """It did not arrive; it is tried again after a while, or with None given up."""
+    """Note that a notice did not arrive. wait_s : seconds until the next attempt, None to give up."""
     async with pool.connection() as connection:
         await connection.execute(
             "UPDATE notices SET tries = tries + 1, error = %s, given_up = %s, next_try = now() + make_interval(secs => %s) WHERE id = %s",
@@ -231,7 +231,7 @@ async def note_not_sent(pool: Pool, notice: Notice, error: str, wait_s: float | 
 
 
 async def list_notices(pool: Pool, limit: int = 50) -> list[dict[str, Any]]:
-    """The newest notices with how they fared."""
+    """The newest notices, each with whether it arrived."""
     async with pool.connection() as connection:
         rows = await connection.execute(
             "SELECT id, channel, made_at, body, tries, done_at, given_up, error FROM notices ORDER BY made_at DESC LIMIT %s", (limit,)

@@ -59,21 +59,21 @@ class EndpointChange:
 
 
 async def list_revisions(pool: Pool) -> list[EndpointRevision]:
-    """The split in force of every endpoint, by name."""
+    """The revision in force of every endpoint, by name."""
     async with pool.connection() as connection:
         rows = await connection.execute(f"SELECT DISTINCT ON (endpoint) {_COLUMNS} FROM splits ORDER BY endpoint, revision DESC".encode())
         return [_split(*row) for row in await rows.fetchall()]
 
 
 async def endpoint_history(pool: Pool, endpoint: str, limit: int = 50) -> list[EndpointRevision]:
-    """The splits of one endpoint, newest first."""
+    """The revisions of one endpoint, newest first."""
     async with pool.connection() as connection:
         query = f"SELECT {_COLUMNS} FROM splits WHERE endpoint = %s ORDER BY revision DESC LIMIT %s"
         return [_split(*row) for row in await (await connection.execute(query.encode(), (endpoint, limit))).fetchall()]
 
 
 async def endpoint_histories(pool: Pool, names: Sequence[str], limit: int) -> dict[str, list[EndpointRevision]]:
-    """The splits of several endpoints, each newest first."""
+    """The revisions of several endpoints, each newest first."""
     query = (
         f"SELECT {_COLUMNS} FROM (SELECT *, row_number() OVER (PARTITION BY endpoint ORDER BY revision DESC) AS at FROM splits"
         " WHERE endpoint = ANY(%s)) newest WHERE at <= %s ORDER BY endpoint, revision DESC"
@@ -127,7 +127,7 @@ async def change_endpoints(
 
 
 async def newest_revision(connection: AsyncConnection[TupleRow], endpoint: str) -> EndpointRevision | None:
-    """What an endpoint serves, None for one that is new."""
+    """The newest revision of an endpoint, None for a new endpoint."""
     query = f"SELECT {_COLUMNS} FROM splits WHERE endpoint = %s ORDER BY revision DESC LIMIT 1"
     row = await (await connection.execute(query.encode(), (endpoint,))).fetchone()
     return None if row is None else _split(*row)
@@ -136,7 +136,7 @@ async def newest_revision(connection: AsyncConnection[TupleRow], endpoint: str) 
 async def add_revision(
     connection: AsyncConnection[TupleRow], change: EndpointChange, by: ChangedBy
 ) -> tuple[EndpointRevision, EndpointRevision | None]:
-    """One change inside a transaction; whoever opened that announces it."""
+    """Make one change inside the caller's transaction; the caller announces it."""
     endpoint, setup = change.endpoint, change.setup
     await connection.execute("INSERT INTO endpoints (name) VALUES (%s) ON CONFLICT DO NOTHING", (endpoint,))
     await connection.execute("SELECT 1 FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))

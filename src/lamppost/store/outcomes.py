@@ -63,7 +63,7 @@ async def calls_by_key(pool: Pool, endpoint: str, key: str, values: Sequence[str
 
 
 async def store_outcomes(pool: Pool, told: Sequence[Outcome], by: str) -> int:
-    """Store outcomes; one that is told again replaces what was told before. Returns how many are new or changed."""
+    """Store outcomes; a later outcome of the same row replaces an earlier one. Returns how many are new or changed."""
     if not told:
         return 0
     async with pool.connection() as connection, connection.transaction(), connection.cursor() as cursor:
@@ -85,7 +85,7 @@ async def store_outcomes(pool: Pool, told: Sequence[Outcome], by: str) -> int:
 
 @dataclass(frozen=True, slots=True)
 class KnownOutcome:
-    """An outcome as quality reads it."""
+    """An outcome with the answer that it is about."""
 
     version: str
     shadow: bool

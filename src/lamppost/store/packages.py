@@ -49,7 +49,7 @@ class ListedVersion:
 
 @dataclass(frozen=True, slots=True)
 class StoredVersion(ListedVersion):
-    """The same with its manifest, as JSON."""
+    """A stored version with its manifest, as JSON."""
 
     manifest: str
 
@@ -191,7 +191,7 @@ async def read_manifests(pool: Pool, digests: Sequence[str]) -> dict[str, str]:
 
 
 async def note_proof(pool: Pool, name: VersionName, proven: Proven, says: str) -> None:
-    """Keep what proving a version showed."""
+    """Store the result of proving a version."""
     async with pool.connection() as connection:
         await connection.execute(
             "UPDATE versions SET proof = %s, proof_says = %s, proven_at = now() WHERE model = %s AND number = %s",
@@ -200,7 +200,7 @@ async def note_proof(pool: Pool, name: VersionName, proven: Proven, says: str) -
 
 
 async def note_measurement(pool: Pool, name: VersionName, measured: Mapping[str, float]) -> None:
-    """Keep what the first opening of a version measured."""
+    """Store what the first opening of a version measured."""
     async with pool.connection() as connection:
         await connection.execute(
             "UPDATE versions SET measured = %s WHERE model = %s AND number = %s AND measured IS NULL",
@@ -210,7 +210,7 @@ async def note_measurement(pool: Pool, name: VersionName, measured: Mapping[str,
 
 @dataclass(frozen=True, slots=True)
 class ModelRecord:
-    """Who answers for a model, and what it is for; None where nobody has said."""
+    """Owner and purpose of a model; None where nobody has set them."""
 
     name: str
     owner: str | None
@@ -225,7 +225,7 @@ async def list_models(pool: Pool) -> list[ModelRecord]:
 
 
 async def describe_model(pool: Pool, wanted: ModelRecord, by: ChangedBy) -> None:
-    """Say who answers for a model and what it is for; None leaves it as it is."""
+    """Set the owner and the purpose of a model; None leaves a value as it is."""
     async with pool.connection() as connection, connection.transaction():
         found = await connection.execute("SELECT owner, purpose FROM models WHERE name = %s FOR UPDATE", (wanted.name,))
         row = await found.fetchone()

@@ -19,7 +19,7 @@ _COLUMNS = "number, endpoint, version, note, asked_by, asked_at, state"
 
 @dataclass(frozen=True, slots=True)
 class ReviewVerdict:
-    """What one reviewer said."""
+    """The verdict of one reviewer."""
 
     token: str
     approves: bool
@@ -98,7 +98,7 @@ async def decide_review(pool: Pool, number: int, approves: bool, reason: str, by
 
 
 async def withdraw_review(pool: Pool, number: int, by: ChangedBy) -> None:
-    """Take an open or approved review back."""
+    """Withdraw an open or approved review."""
     async with pool.connection() as connection, connection.transaction():
         query = "UPDATE reviews SET state = 'withdrawn' WHERE number = %s AND state IN ('open', 'approved') RETURNING endpoint, version"
         row = await (await connection.execute(query, (number,))).fetchone()

@@ -61,7 +61,7 @@ async def begin_rollout(
 async def save_rollout(
     connection: AsyncConnection[TupleRow], number: int, rollout: Rollout, revision: int, readings: list[dict[str, Any]], new_step: bool
 ) -> None:
-    """Keep where a rollout stands; one that is over has ended now."""
+    """Store where a rollout stands; a rollout that is over gets its end time."""
     await connection.execute(
         "UPDATE rollouts SET rollout = %s, state = %s, revision = %s, readings = %s,"
         " step_since = CASE WHEN %s THEN now() ELSE step_since END,"
@@ -124,7 +124,7 @@ async def end_replaced_rollout(connection: AsyncConnection[TupleRow], endpoint: 
 
 
 async def save_node_counts(pool: Pool, number: int, step: int, node: str, counts: StepCounts) -> None:
-    """What a node has counted at a step so far, all of it."""
+    """Store everything that a node has counted at a step so far."""
     async with pool.connection() as connection:
         await connection.execute(
             "INSERT INTO rollout_counts (rollout, step, node, counts) VALUES (%s, %s, %s, %s)"

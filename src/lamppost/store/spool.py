@@ -130,7 +130,7 @@ class Spool:
 
     @property
     def size(self) -> int:
-        """What the files hold together."""
+        """Bytes of all files together."""
         total = 0
         for path in self._paths():
             with contextlib.suppress(FileNotFoundError):
@@ -156,7 +156,7 @@ class Spool:
                 self._shrink()
 
     def sync(self) -> None:
-        """See to it that what was appended survives a loss of power."""
+        """Make what was appended survive a loss of power."""
         with self._lock:
             if self._current is not None:
                 self._current.sync()
@@ -181,14 +181,14 @@ class Spool:
             return None
 
     def mark_delivered(self, portion: SpoolPortion) -> None:
-        """These frames, and those before them in their segment, are in the database."""
+        """Note that these frames, and those before them in their segment, are in the database."""
         segment = Path(portion.path).stem
         with self._lock:
             self._taken[segment] = (portion.until, len(FIRST_LINE) if segment in self._rewritten else portion.end)
             self.waiting -= portion.calls
 
     def close(self) -> None:
-        """Nothing is appended any more; segments that were delivered whole go."""
+        """End the present segment, and delete segments that were delivered whole."""
         with self._lock:
             self._end_segment()
         self.take_portion(0)

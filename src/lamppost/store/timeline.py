@@ -25,7 +25,7 @@ class LoadStep:
 
     @property
     def calls(self) -> int:
-        """All of them."""
+        """All calls."""
         return sum(self.statuses.values())
 
     @property
@@ -39,7 +39,7 @@ class LoadStep:
         return sum(many for status, many in self.statuses.items() if status >= 500)
 
     def add(self, other: LoadStep) -> None:
-        """What happened in another."""
+        """Add the calls of another step."""
         for mine, theirs in ((self.latency, other.latency), (self.statuses, other.statuses)):
             for key, calls in theirs.items():
                 mine[key] = mine.get(key, 0) + calls

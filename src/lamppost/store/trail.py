@@ -47,7 +47,7 @@ async def add_entry(
     after: Any = None,
     note: str | None = None,
 ) -> None:
-    """Add one entry; it stands when the surrounding transaction does."""
+    """Add one entry in the surrounding transaction."""
     await connection.execute(
         "INSERT INTO trail (token, address, action, subject, before, after, note) VALUES (%s, %s, %s, %s, %s, %s, %s)",
         (by.token, by.address, action, subject, _json(before), _json(after), note),

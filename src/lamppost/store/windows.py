@@ -26,7 +26,7 @@ class WindowDelta(NamedTuple):
 
 
 async def add_deltas(connection: AsyncConnection[TupleRow], deltas: Sequence[WindowDelta]) -> None:
-    """Keep deltas, in the transaction that stores their calls."""
+    """Store window counts, in the transaction that stores their calls."""
     if deltas:
         columns = [list(column) for column in zip(*deltas, strict=True)]
         await connection.execute(
@@ -88,7 +88,7 @@ _JUDGED = "SELECT endpoint, version, at, until, row_count, odd_count, state, ver
 
 
 async def store_verdicts(pool: Pool, judged: Sequence[JudgedWindow], through: UnjudgedWindows) -> None:
-    """Store verdicts, in place of earlier ones on the same windows."""
+    """Store verdicts; they replace earlier verdicts on the same windows."""
     async with pool.connection() as connection, connection.transaction():
         async with connection.cursor() as cursor:
             await cursor.executemany(
@@ -148,7 +148,7 @@ async def newest_judged_windows(pool: Pool, endpoint: str | None = None) -> list
 
 
 async def store_explanation(pool: Pool, one: JudgedWindow, why: dict[str, Any]) -> None:
-    """Store the reason of a verdict."""
+    """Store the explanation of a window."""
     async with pool.connection() as connection:
         await connection.execute(
             "UPDATE judged SET why = %s WHERE endpoint = %s AND version = %s AND at = %s", (Json(why), one.endpoint, one.version, one.at)

@@ -33,17 +33,17 @@ from lamppost.store.trail import ChangedBy
 log = logging.getLogger("lamppost.changes")
 
 _LOOKED_AT = 2_000
-"""Most calls of the last hour that a change is held against."""
+"""Most calls of the last hour that are tried against a changed schema."""
 _PATIENCE_S = 0.5
 _REMEMBERED = 50
-"""Changes of an endpoint that are looked through for what to go back to."""
+"""Latest revisions of an endpoint that are kept in memory for going back."""
 _AGAIN_S = 0.5
 _GIVE_UP_S = 600.0
 
 
 @dataclass(frozen=True, slots=True)
 class CallerBreakage:
-    """What a setup would refuse of what callers sent in the last hour. why : the most frequent reasons, each with its calls."""
+    """How many calls of the last hour a setup would refuse. why : the most frequent reasons, each with its number of calls."""
 
     calls: int
     looked_at: int
@@ -51,7 +51,7 @@ class CallerBreakage:
     why: tuple[tuple[str, int], ...]
 
     def sentence(self, what: str) -> str:
-        """In one sentence."""
+        """The breakage in one sentence. what : what the setup serves."""
         of = f"the last {self.looked_at:,} of {self.calls:,} calls" if self.looked_at < self.calls else f"{self.calls:,} calls"
         reasons = "; ".join(f"{why} ({count:,})" for why, count in self.why)
         return f"{what} would refuse {self.refused:,} of {of} that were answered in the last hour: {reasons}"
@@ -59,7 +59,7 @@ class CallerBreakage:
 
 @dataclass(frozen=True, slots=True)
 class ChangeOverrides:
-    """What somebody insists on. break_callers : although callers would be refused. override : the reason for going without review."""
+    """Checks that a caller overrides. break_callers : callers may be refused. override : the reason for skipping the review."""
 
     break_callers: bool = False
     override: str | None = None
@@ -70,7 +70,7 @@ NO_OVERRIDES = ChangeOverrides()
 
 @dataclass(frozen=True, slots=True)
 class RollbackResult:
-    """What going back did. stored : whether the database has it already."""
+    """The result of a rollback. stored : whether the database has it already."""
 
     split: EndpointRevision
     before: EndpointRevision
@@ -101,7 +101,7 @@ class EndpointChanges:
         return made
 
     async def check_change(self, change: EndpointChange, role: str, anyway: ChangeOverrides) -> EndpointChange:
-        """The change as it may be made, with a word for the trail where a rule was overridden."""
+        """Check a change. Returns the change, with a note for the trail if a rule was overridden. Raise Conflict or NotAllowed."""
         check_name(change.endpoint, "endpoint")
         present = self._deployment.table.find_setup(change.endpoint)
         serving = set(present.versions) if present is not None else set()
@@ -125,12 +125,12 @@ class EndpointChanges:
         return change
 
     async def schema_of_setup(self, setup: EndpointSetup) -> EndpointSchema:
-        """What a setup promises callers."""
+        """The schema that a setup promises callers."""
         versions = [await packages.get_version(self._pool, name) for name in setup.versions]
         return endpoint_schema(setup, {version.name: read_manifest(version.manifest.encode()) for version in versions})
 
     async def caller_breakage(self, endpoint: str, setup: EndpointSetup) -> CallerBreakage:
-        """What a setup would refuse of what was answered in the last hour."""
+        """How many of the calls that were answered in the last hour a setup would refuse."""
         since = datetime.now(UTC) - timedelta(hours=1)
         sent = await records.recorded_inputs(self._pool, endpoint, since, _LOOKED_AT)
         past = (await records.endpoint_load(self._pool, since, [endpoint])).get(endpoint)
@@ -144,7 +144,7 @@ class EndpointChanges:
     # -- going back ---------------------------------------------------------------------------------------------------
 
     async def find_rollback_target(self, endpoint: str) -> EndpointRevision | None:
-        """What going back would return to; known without the database where this node has seen the endpoint's last change."""
+        """The revision that going back restores, None if there is none. Needs no database if this node has seen the last change."""
         known = self._past.get(endpoint)
         if known is None or known[0].revision != self._deployment.table.find_route(endpoint).in_force.revision:
             known = self._past[endpoint] = await endpoints.endpoint_history(self._pool, endpoint, _REMEMBERED)
@@ -154,7 +154,7 @@ class EndpointChanges:
         return found
 
     async def refresh_history(self) -> None:
-        """Read what endpoints served before, where that has changed, so that going back needs no database."""
+        """Read the latest revisions of endpoints that have changed, so that going back needs no database."""
         routes = self._deployment.table.by_endpoint
         for endpoint in self._past.keys() - routes.keys():
             del self._past[endpoint]
@@ -163,7 +163,7 @@ class EndpointChanges:
             self._past |= await endpoints.endpoint_histories(self._pool, stale, _REMEMBERED)
 
     async def roll_back(self, endpoint: str, by: ChangedBy, note: str | None = None) -> RollbackResult:
-        """Serve again what was served before: on this node at once, and everywhere as soon as the database has it."""
+        """Restore what was served before: on this node at once, on other nodes as soon as the database has it."""
         present = self._deployment.table.find_route(endpoint).in_force
         target = await self.find_rollback_target(endpoint)
         if target is None:
@@ -182,7 +182,7 @@ class EndpointChanges:
         return RollbackResult(split or ahead, present, split is not None)
 
     async def _write_back(self, change: EndpointChange, by: ChangedBy) -> EndpointRevision | None:
-        """Store it, however long that takes; where somebody else was faster, serve what they want."""
+        """Store a rollback, however long the database is away. If somebody else made a change first, serve that instead."""
         deadline = asyncio.get_running_loop().time() + _GIVE_UP_S
         while True:
             try:
@@ -198,18 +198,18 @@ class EndpointChanges:
                 raise
 
     async def _look_behind(self, endpoint: str, left: EndpointRevision | None) -> None:
-        """Keep warm what going back would return to, and what was served until now, so that either is there at once."""
+        """Keep the lanes open that going back would need, and those that were served until now."""
         target = await self.find_rollback_target(endpoint)
         self._deployment.keep_for_rollback(endpoint, [split.setup for split in (target, left) if split is not None])
 
     async def close(self) -> None:
-        """Wait a moment for what the database has not taken yet."""
+        """Wait a moment for rollbacks that the database does not have yet."""
         if self._writing:
             await asyncio.wait(list(self._writing), timeout=5.0)
 
 
 def _without_review(change: EndpointChange, needed: int, lacking: Sequence[str], role: str, anyway: ChangeOverrides) -> EndpointChange:
-    """The change, where an admin insists with a reason; refused otherwise."""
+    """The change, if an admin overrides the review with a reason. Raise Conflict, NotAllowed or BadRequest otherwise."""
     what = f"{needed} approval{'s' if needed > 1 else ''}"
     if anyway.override is None:
         raise Conflict(

@@ -48,11 +48,11 @@ class RolloutDriver:
         self._task: asyncio.Task[None] | None = None
 
     def start(self) -> None:
-        """Begin to look."""
+        """Begin to drive rollouts."""
         self._task = asyncio.create_task(self._run(), name="rollouts")
 
     async def close(self) -> None:
-        """Stop looking; whatever goes on is taken up by another node, or by the next start."""
+        """Stop. Another node, or the next start, takes rollouts up that go on."""
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)
@@ -103,7 +103,7 @@ class RolloutDriver:
         return (await self.latest_rollouts(endpoint))[0]
 
     async def act_on_rollout(self, endpoint: str, what: RolloutAction, by: ChangedBy) -> tuple[StoredRollout, list[StepCounts]]:
-        """Pause, resume, finish or take back, now."""
+        """Pause, resume, finish or take back a rollout now."""
         async with rollouts.hold_rollout(self._pool, endpoint=endpoint) as (connection, stored):
             assert stored is not None
             rollout = getattr(stored.rollout, what)(by.token)
@@ -134,7 +134,7 @@ class RolloutDriver:
                 log.exception("looking at rollouts failed on a fault of our own, trying again")
 
     async def _tell(self) -> None:
-        """Store what this node has counted."""
+        """Store what this node has counted since the last call of this method."""
         for route in list(self._deployment.table.by_endpoint.values()):
             after, split = route.hooks, route.in_force
             if after is None or after.tally is None or split.rollout is None:
@@ -148,7 +148,7 @@ class RolloutDriver:
             await rollouts.save_node_counts(self._pool, split.rollout, step, self._node, total)
 
     async def _look(self, number: int) -> None:
-        """Decide about one rollout, unless another node does at this moment."""
+        """Decide about one rollout, unless another node holds its row."""
         async with rollouts.hold_rollout(self._pool, number) as (connection, stored):
             if stored is None:
                 return

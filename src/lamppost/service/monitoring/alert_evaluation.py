@@ -49,7 +49,7 @@ class AlertEvaluation:
         self._closes.clear()
 
     async def evaluate_alerts(self, now: datetime) -> None:
-        """Read every rule of every endpoint, and tell what changed."""
+        """Read every rule of every endpoint, and queue notices of alerts that began or ended."""
         known = await alerts.latest_alerts(self._pool)
         lasts = await timeline.last_call_times(self._pool)
         judged = set(self._drift_evaluation.judged_endpoints)
@@ -82,7 +82,7 @@ class AlertEvaluation:
         await self._tell(changed, known, now)
 
     def _may_tell(self, endpoint: str, route: Route, now: datetime) -> bool:
-        """Whether windows may say something new although none was judged: one has closed, or the endpoint was changed."""
+        """Whether windows must be read although none was judged: one has closed, or the endpoint was changed."""
         revision, closes = self._closes.get(endpoint, (0, now))
         return revision != route.in_force.revision or closes <= now
 
@@ -138,7 +138,7 @@ class AlertEvaluation:
         return told
 
     async def _reading(self, endpoint: str, route: Route, rule: AlertRule, now: datetime, last: datetime | None) -> RuleReading:
-        """What a rule says about now."""
+        """What a rule reads now."""
         if rule.on == "out":
             status = route.status
             reason = "; ".join(status.reasons)

@@ -29,7 +29,7 @@ LEAST_ROWS = 50
 """A window of fewer rows is pooled with those before it."""
 _BACK = 4 * LADDER[-1]
 _TURN_S = 2.0
-"""What judging takes at the most before something else has its turn."""
+"""Longest time for judging before another job has its turn."""
 _SETTLED_S = 60.0
 """Transactions may end in another order than their deltas were numbered in, but not so much later."""
 _OVER_S = 1_200.0
@@ -37,7 +37,7 @@ _OVER_S = 1_200.0
 _MERGED = 500
 """Ticks that are merged in one look at most."""
 _EXPLAINED = 3
-"""Windows of one look whose reasons are sought: the newest that are not steady, and the first."""
+"""Most windows of one turn that are explained: the newest that are not steady, besides the first."""
 
 _REMEMBERED = 10_000
 
@@ -51,7 +51,7 @@ def window_start(at: datetime, span: timedelta) -> datetime:
 
 
 class DriftEvaluation:
-    """What one node does about windows; only one node at a time does it. judged : endpoints with new verdicts, until somebody took note."""
+    """Judges windows, on the leading node only. judged_endpoints : endpoints with verdicts that alerts have not read yet."""
 
     def __init__(self, pool: Pool, deployment: Deployment, counting: WindowCounting) -> None:
         self._pool = pool
@@ -64,12 +64,12 @@ class DriftEvaluation:
         self._explained: dict[tuple[str, str, datetime], tuple[tuple[str, ...], int, bool]] = {}
 
     def settings_of(self, endpoint: str) -> MonitoringSettings:
-        """How an endpoint is watched; as usual where it is gone."""
+        """The monitoring settings of an endpoint; the defaults if the endpoint is gone."""
         route = self._deployment.table.by_endpoint.get(endpoint)
         return route.setup.watch if route is not None else MonitoringSettings()
 
     async def judge_new_windows(self) -> int:
-        """Judge what is new, as much as there is time for and what waits for longest first; returns how many windows that were."""
+        """Judge windows with new counts, those that wait for longest first, as long as there is time. Returns how many."""
         many, begun = 0, time.monotonic()
         new = await windows.unjudged_windows(self._pool, self._through)
         # up to where everything is judged: no look has to go through what was counted in a year
@@ -90,7 +90,7 @@ class DriftEvaluation:
         return many
 
     async def counted_ticks(self, endpoint: str, version: str, looker: ReferenceScorer, start: datetime, end: datetime) -> Ticks:
-        """What was counted in a span, by tick: window, rows, odd rows. What other software counted is left out, and told."""
+        """What was counted in a span, by tick: sketch, rows, odd rows. Counts of other software versions are left out and logged."""
         assert looker.layout is not None
         deltas = await windows.deltas_between(self._pool, endpoint, version, start, end)
         ticks, unread = await asyncio.to_thread(_ticks, looker.layout, deltas)
@@ -106,7 +106,7 @@ class DriftEvaluation:
         return await asyncio.to_thread(_judged, fresh, looker, span, ticks, first)
 
     async def _explain(self, judged: list[JudgedWindow], looker: ReferenceScorer) -> None:
-        """Seek reasons for the newest windows that are not steady, and for the one with which it began."""
+        """Explain the newest windows that are not steady, and the one with which the change began."""
         wrong = [one for one in judged if one.state in ("shifting", "drifted")]
         for one in [*wrong[:1], *wrong[1:][-_EXPLAINED:]]:
             if (
@@ -135,7 +135,7 @@ class DriftEvaluation:
         return True
 
     async def change_started_at(self, one: JudgedWindow, looker: ReferenceScorer) -> datetime:
-        """Since when it is so: the tick with which the most changed field changed, sought from its last steady windows on."""
+        """When a change began: the tick at which the most changed feature changed, searched from its last steady windows on."""
         assert looker.sketcher is not None
         span = one.until - one.at
         past = await windows.judged_windows(self._pool, one.endpoint, one.version, one.at - 64 * span, one.at)
@@ -151,7 +151,7 @@ class DriftEvaluation:
         return there[at][0] if at is not None else one.at
 
     async def merge_deltas(self) -> None:
-        """One row for each tick that is over."""
+        """Merge the counts of each tick that is over into one row."""
         now = time.monotonic()
         crowded, done = await windows.ticks_to_merge(self._pool, self._merged, _MERGED), 0
         for endpoint, version, at in crowded:
@@ -171,7 +171,7 @@ class DriftEvaluation:
 
 
 def _ticks(layout: WindowLayout, deltas: Sequence[WindowDelta]) -> tuple[Ticks, list[WindowDelta]]:
-    """Deltas by tick, and those that were counted in another way."""
+    """Counts by tick, and those that another software version counted in another way."""
     by_tick: dict[datetime, list[tuple[WindowSketch, int]]] = defaultdict(list)
     odd: dict[datetime, int] = defaultdict(int)
     unread = []
@@ -186,7 +186,7 @@ def _ticks(layout: WindowLayout, deltas: Sequence[WindowDelta]) -> tuple[Ticks, 
 
 
 def _judged(fresh: UnjudgedWindows, looker: ReferenceScorer, span: timedelta, ticks: Ticks, first: datetime) -> list[JudgedWindow]:
-    """Verdicts on all windows from one on. Windows without rows do not count."""
+    """Verdicts on all windows from ``first`` on. Windows without rows are left out."""
     assert looker.sketcher is not None
     by_window: dict[datetime, list[tuple[WindowSketch, int, int]]] = defaultdict(list)
     for at, tick in ticks.items():

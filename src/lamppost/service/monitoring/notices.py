@@ -98,7 +98,7 @@ def mail_text(body: dict[str, Any]) -> tuple[str, str]:
 
 
 class NoticeSender:
-    """Brings notices out. sent, failed : since this node started."""
+    """Sends notices. sent, failed : counts since this node started."""
 
     def __init__(self, pool: Pool, settings: Settings) -> None:
         self._pool = pool
@@ -108,7 +108,7 @@ class NoticeSender:
         self.failed = 0
 
     async def send_due(self) -> None:
-        """Begin to bring out whatever waits; a slow receiver holds up nobody else."""
+        """Begin to send the notices that are due. A slow receiver holds up no other."""
         for notice in await alerts.due_notices(self._pool):
             if notice.id not in self._going:
                 task = asyncio.create_task(self._bring(notice), name=f"notice {notice.id}")
@@ -150,7 +150,7 @@ class NoticeSender:
             raise ValueError(f"the receiver answered {answer.status_code}")
 
     def send_mail(self, to: str, subject: str, text: str, attachments: Sequence[tuple[str, str, bytes]] = ()) -> None:
-        """One mail, over the server that the node was given. attachments : name, subtype of application/ or text/, content."""
+        """Send one mail over the node's mail server. attachments : name, subtype of application/ or text/, content."""
         if self._settings.smtp is None:
             raise ValueError("this node has no mail server; start it with up --smtp HOST:PORT")
         message = EmailMessage()

@@ -37,7 +37,7 @@ _WHOLE = frozenset({"smallint", "integer", "bigint"})
 
 
 class LookupSources:
-    """The databases that fields may be looked up in, by the names the operator gave them."""
+    """The databases for look-ups, by the names that the operator gave them."""
 
     def __init__(self, urls: Mapping[str, str]) -> None:
         self._urls = urls
@@ -128,7 +128,7 @@ class LookupTable:
         )
 
     async def fetch_rows(self, keys: set[Any]) -> dict[Any, Row | None]:
-        """What the table knows of each key, None for one that it does not know; raise Unavailable when it does not answer in time."""
+        """The row of each key, None for a key that the table does not have; raise Unavailable when it does not answer in time."""
         now = asyncio.get_running_loop().time()
         found: dict[Any, Row | None] = {}
         waits: dict[Any, asyncio.Future[Row | None]] = {}

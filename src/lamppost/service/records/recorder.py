@@ -78,7 +78,7 @@ class Recorder:
         self._tasks = [asyncio.create_task(self._fill(), name="spool"), asyncio.create_task(self._deliver(), name="records")]
 
     def add_record(self, call: CallRecord) -> None:
-        """Take a record in; at the bound the oldest gives way."""
+        """Add a record. At the bound on memory the oldest records are dropped and counted."""
         if not self.enabled:
             return
         if self.sampling_percent and call.status == 200 and (share := self.sampling_percent.get(call.endpoint)) is not None:
@@ -111,7 +111,7 @@ class Recorder:
         return len(self._calls) + self._held + self._moving + self.spool.waiting
 
     async def stop(self, patience_s: float = 10.0) -> None:
-        """Bring what is left to the database, for at most ``patience_s`` seconds; what is left then stays in the spool."""
+        """Deliver what is left to the database, for at most ``patience_s`` seconds. The rest stays in the spool."""
         self._stopping.set()
         if self._tasks:
             _, late = await asyncio.wait(self._tasks, timeout=patience_s)
@@ -130,7 +130,7 @@ class Recorder:
             self.dropped += self._held
 
     async def _fill(self) -> None:
-        """From memory to the spool."""
+        """Move records from memory to the spool until the recorder stops."""
         failing = False
         while self._calls or self._held or not self._stopping.is_set():
             if self._held < _FRAME_CALLS:
@@ -163,7 +163,7 @@ class Recorder:
             self.spool.sync()
 
     def _frame(self) -> list[CallBundle]:
-        """What goes into one frame."""
+        """Take the bundles that go into one frame."""
         taken: list[CallBundle] = []
         calls = size = 0
         while self._bundles and calls < _FRAME_CALLS and size < _FRAME_BYTES:
@@ -173,7 +173,7 @@ class Recorder:
         return taken
 
     async def _deliver(self) -> None:
-        """From the spool to the database."""
+        """Move records from the spool to the database until the recorder stops."""
         backoff = Backoff()
         loop = asyncio.get_running_loop()
         while True:

@@ -42,11 +42,11 @@ log = logging.getLogger("lamppost.counting")
 _REMEMBERED = 4_096
 _MOST_ROWS = 20_000
 _MOST_HEAVY = 200
-"""Rows with pictures or tensors that are looked at in one go; figures of them cost milliseconds."""
+"""Rows with pictures or tensors that are counted in one go; extracting their features takes milliseconds a row."""
 
 
 class ReferenceScorer:
-    """Counts rows against the reference of one version. None of it is there for a package without cells."""
+    """Counts and scores rows against the reference of one version. Its parts are None for a package without a reference."""
 
     def __init__(self, lamp: Lamp) -> None:
         manifest, reference = lamp.manifest, lamp.reference
@@ -59,17 +59,17 @@ class ReferenceScorer:
 
     @property
     def has_reference(self) -> bool:
-        """Whether there is anything to hold rows against."""
+        """Whether the package has a reference with bins."""
         return self.sketcher is not None and bool(self.sketcher.against.known)
 
     def feature_columns(self, asked: Sequence[Any], said: Sequence[Any], names: frozenset[str] | None) -> Columns:
-        """Figures of rows and answers; of inputs only those that callers send, if that is known."""
+        """Watched features of rows and answers; of inputs only those that callers send, if that is known."""
         return self._figures.extract_columns(asked, said, names)
 
 
 @dataclass(slots=True)
 class _Group:
-    """Rows of one version within one tick. places : of each row, the call it came with and its place there."""
+    """Rows of one version within one tick. places : for each row, its call and its place in the call."""
 
     asked: list[Any] = field(default_factory=list)
     said: list[Any] = field(default_factory=list)
@@ -77,7 +77,7 @@ class _Group:
 
 
 class WindowCounting:
-    """The lookers of one node. sent : of an endpoint, the fields that its callers send, None for those of the version itself."""
+    """The scorers of one node, by version."""
 
     def __init__(self, pool: Pool, shelf: PackageCache) -> None:
         self._pool = pool
@@ -87,7 +87,7 @@ class WindowCounting:
         self.failed = 0
 
     def configure_endpoint(self, endpoint: str, setup: EndpointSetup | None, sent: Schema | None) -> None:
-        """What callers of an endpoint send, where that is not what its version takes: keys of look-ups, the inputs of several together."""
+        """Note the fields that callers of an endpoint send, if they differ from those of its version (look-ups, several versions)."""
         if setup is None or sent is None or not (setup.lookups or setup.together):
             self.sent.pop(endpoint, None)
         else:
@@ -102,7 +102,7 @@ class WindowCounting:
         return await asyncio.to_thread(self._look, frames, lookers, brought_by)
 
     async def scorer_of_version(self, version: str) -> ReferenceScorer | None:
-        """What counts for a version; None where there is no such version, or nothing to hold its rows against."""
+        """The scorer of a version; None for an unknown version, or one without a reference."""
         if version in self._lookers:
             self._lookers.move_to_end(version)
             return self._lookers[version]
@@ -184,7 +184,7 @@ class WindowCounting:
 
 
 def describe_outlier(name: str, row: dict[str, Any], place: int | None) -> str:
-    """What makes a row odd, in a few words."""
+    """What makes a row odd, in a few words for people."""
     at = "" if place is None else f"row {place}: "
     if name == JOINT:
         return f"{at}its numbers do not go together as in training"
