@@ -12,8 +12,8 @@ from tests.support.service import WithService, until
 from tests.support.watching import usual
 
 
-class Scribes(WithService):
-    def scribe(self) -> int | None:
+class RecordWriters(WithService):
+    def record_writer(self) -> int | None:
         """Its process id."""
         assert self.service.process is not None
         children = Path(f"/proc/{self.service.process.pid}/task").glob("*/children")
@@ -49,7 +49,7 @@ class Scribes(WithService):
             for row in rows:
                 self.assertEqual(self.service.post("/predict/outage-risk", json.dumps(row)).status_code, 200)
                 sent += 1
-            pid = until(self.scribe, what="a scribe")
+            pid = until(self.record_writer, what="a record writer")
             ended.add(pid)
             os.kill(pid, signal.SIGKILL)
         self.assertEqual(self.all_brought()["records_dropped"], 0)
@@ -58,7 +58,7 @@ class Scribes(WithService):
 
     def test_it_ends_with_the_service(self) -> None:
         self.service.post("/predict/outage-risk", json.dumps(usual(1, 4)[0]))
-        pid = until(self.scribe, what="a scribe")
+        pid = until(self.record_writer, what="a record writer")
         self.service.kill()
         until(lambda: not Path(f"/proc/{pid}/stat").exists() or " Z " in Path(f"/proc/{pid}/stat").read_text(), 20, "its end")
         self.service.start()

@@ -115,7 +115,7 @@ class Watching(WithServer):
         taken = await alerts.acknowledge_alert(self.pool, number, "depot", "on its way")
         self.assertEqual((taken.alert.state, taken.acknowledged_by, taken.note), ("acknowledged", "depot", "on its way"))
         async with self.pool.connection() as connection:
-            await alerts.save_alert(connection, alert, number)  # the lookout had not heard of it
+            await alerts.save_alert(connection, alert, number)  # the leader had not read it
         (stored,) = await alerts.list_alerts(self.pool, "e", "open", 10)
         self.assertEqual((stored.alert.state, stored.alert.reading.why), ("acknowledged", "because"))
         over = Alert("e", "drift", "resolved", NOW, NOW, reading, resolved_at=NOW)

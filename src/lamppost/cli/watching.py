@@ -185,10 +185,10 @@ def watch(endpoint: str | None, once: bool, address: str | None, as_json: bool) 
 
 
 def _cells(one: dict[str, Any]) -> list[str]:
-    hour, looks = one["last_hour"], one["monitoring"]
-    quality = looks["quality"]
+    hour, summary = one["last_hour"], one["monitoring"]
+    quality = summary["quality"]
     good = "–" if quality is None else f"{100 * quality['right'] / quality['of']:.0f} % of {quality['of']:,}"
-    alerts = "–" if not looks["alerts"] else f"{looks['alerts']}: {looks['alert_says']}"
+    alerts = "–" if not summary["alerts"] else f"{summary['alerts']}: {summary['alert_says']}"
     fast = [format_ms(hour[name]) for name in ("p50_ms", "p99_ms")]
     return [one["name"], one["says"], f"{hour['calls']:,}", f"{hour['failed']:,}", *fast, good, alerts]
 
@@ -226,9 +226,9 @@ def _live(client: Client, endpoint: str | None) -> None:
             glyph, colour = LAMPS[one["state"]]
             cells = _cells(one)
             state = one["monitoring"]["drift"]
-            looks = Text(state or "–", style=names[_COLOURS[state]] if state else "dim")
+            summary = Text(state or "–", style=names[_COLOURS[state]] if state else "dim")
             alert = Text(cells[-1], style=names[BRICK] if one["monitoring"]["alerts"] else "dim")
-            grid.add_row(Text(f"{glyph} {one['state']}", style=names[colour]), *cells[:-1], looks, alert)
+            grid.add_row(Text(f"{glyph} {one['state']}", style=names[colour]), *cells[:-1], summary, alert)
         parts: list[Any] = [Text(f"Lamp Post  {time.strftime('%H:%M:%S')}  every {_LOOK_S:g} s, Ctrl-C ends", style="dim"), grid]
         parts += _lines(client, endpoint, names) if endpoint is not None else []
         return Group(*parts)

@@ -80,7 +80,7 @@ def add_ensemble(graph: Graph, tensor: Tensor, trees: Sequence[Tree], targets: S
 
     less : a value goes left when it is below the threshold, instead of at it or below.
     """
-    splits: dict[str, list[Any]] = {key: [] for key in ("feature", "threshold", "left", "left_leaf", "right", "right_leaf", "gone")}
+    revisions: dict[str, list[Any]] = {key: [] for key in ("feature", "threshold", "left", "left_leaf", "right", "right_leaf", "gone")}
     weights, leaf_targets, roots = [], [], []
     n_splits = n_leaves = 0
     for tree, target in zip(trees, targets, strict=True):
@@ -89,17 +89,17 @@ def add_ensemble(graph: Graph, tensor: Tensor, trees: Sequence[Tree], targets: S
         inner, leaves = np.flatnonzero(~tree.leaf), np.flatnonzero(tree.leaf)
         place = np.where(tree.leaf, n_leaves + np.cumsum(tree.leaf) - 1, n_splits + np.cumsum(~tree.leaf) - 1)
         roots.append(n_splits)
-        splits["feature"].append(tree.feature[inner])
-        splits["threshold"].append(tree.threshold[inner])
-        splits["gone"].append(tree.gone_left[inner])
+        revisions["feature"].append(tree.feature[inner])
+        revisions["threshold"].append(tree.threshold[inner])
+        revisions["gone"].append(tree.gone_left[inner])
         for side, child in (("left", tree.left[inner]), ("right", tree.right[inner])):
-            splits[side].append(place[child])
-            splits[f"{side}_leaf"].append(tree.leaf[child])
+            revisions[side].append(place[child])
+            revisions[f"{side}_leaf"].append(tree.leaf[child])
         weights.append(tree.value[leaves])
         leaf_targets.append(np.full(len(leaves), target))
         n_splits += len(inner)
         n_leaves += len(leaves)
-    whole = {key: np.concatenate(parts) for key, parts in splits.items()}
+    whole = {key: np.concatenate(parts) for key, parts in revisions.items()}
     attributes: dict[str, Any] = {
         "nodes_featureids": whole["feature"].tolist(),
         "nodes_splits": whole["threshold"].astype(np.float64),

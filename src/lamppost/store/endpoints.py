@@ -97,16 +97,16 @@ def find_rollback_target(past: Sequence[EndpointRevision]) -> EndpointRevision |
     if not past:
         return None
     present = at = past[0].restores or past[0].revision
-    by_number = {split.revision: split for split in past}
+    by_number = {revision.revision: revision for revision in past}
     setup = by_number[present].setup if present in by_number else past[0].setup
     while at > 1:
         at -= 1
-        split = by_number.get(at)
-        if split is None or split.rollout is not None:
+        revision = by_number.get(at)
+        if revision is None or revision.rollout is not None:
             continue
-        if split.setup != setup:
-            return by_number.get(split.restores or split.revision, split)
-        at = split.restores or at
+        if revision.setup != setup:
+            return by_number.get(revision.restores or revision.revision, revision)
+        at = revision.restores or at
     return None
 
 

@@ -29,7 +29,7 @@ def lenient(body: Any) -> tuple[dict[str, Any], list[Coercion]]:
     return row, told
 
 
-class Easing(unittest.TestCase):
+class Coercing(unittest.TestCase):
     def test_what_is_taken_and_how_it_is_told(self) -> None:
         for field, given, taken in (
             ("age", " 3.5 ", 3.5), ("age", "1e1", 10.0), ("age", "", None), ("age", "12345678901234567890e-19", 1.2345678901234568),

@@ -70,7 +70,7 @@ class Slow(unittest.IsolatedAsyncioTestCase):
     async def bring(self, stored: Stored, patience_s: float) -> None:
         with mock.patch.object(notices, "alerts", stored), mock.patch.object(notices, "PATIENCE_S", patience_s):
             while stored.left:
-                await self.notices.send_due()  # again and again, as the lookout does: what is on its way does not go twice
+                await self.notices.send_due()  # again and again, as the leader does: what is on its way does not go twice
                 await asyncio.sleep(0.02)
 
     async def test_one_that_answers_nothing_or_never_ends_holds_up_nobody_and_is_tried_again(self) -> None:

@@ -74,10 +74,10 @@ def _tensor_attributes(present: pd.Series) -> dict[str, Any]:
 
 def _image_attributes(name: str, present: pd.Series) -> dict[str, Any]:
     try:
-        looks = {image_size(encode_png(value)) for value in present}
+        summary = {image_size(encode_png(value)) for value in present}
     except BadImage as error:
         raise BadRequest(f"column {name!r} holds {error}") from error
-    sizes, channels = {look[:2] for look in looks}, {look[2] for look in looks}
+    sizes, channels = {look[:2] for look in summary}, {look[2] for look in summary}
     return {"size": sizes.pop() if len(sizes) == 1 else None, "channels": max(channels)}
 
 

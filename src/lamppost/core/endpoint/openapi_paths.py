@@ -25,7 +25,7 @@ PROBLEMS = {
     431: "headers over the bounds",
     429: "the token comes more often than it may",
     502: "the model failed, or answered outside its own schema",
-    503: "the endpoint's lane is full, or has no lit version",
+    503: "the endpoint's lane is full, or the endpoint is down",
     504: "the caller's own deadline has passed",
 }
 
@@ -39,35 +39,35 @@ def pascal_case(endpoint: str) -> str:
 def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, Manifest]) -> tuple[dict[str, Any], dict[str, Any]]:
     """The path item of ``/predict/{endpoint}`` and the component schemas that it refers to; ``manifests`` by version."""
     name, version = pascal_case(endpoint), setup.summary()
-    promise = endpoint_schema(setup, manifests)
+    promised = endpoint_schema(setup, manifests)
     notes = [manifests[str(one)].story.notes for one in setup.versions[:1]]
     if setup.lenient:
         notes.append("Read leniently: values whose meaning leaves no doubt, such as numbers as text, are taken, and told under `changed`.")
-    plan = ValidationPlan(promise.inputs, options=promise.options)
-    row, answer = _plain(promise.inputs), _plain(promise.answers)
-    answer["required"] = list(promise.answers.names)
+    plan = ValidationPlan(promised.inputs, options=promised.options)
+    row, answer = _plain(promised.inputs), _plain(promised.answers)
+    answer["required"] = list(promised.answers.names)
     answer.pop("examples", None)
     schemas = {f"{name}Row": row, f"{name}Answer": answer}
     options: dict[str, Any] = {}
-    if promise.options is not None:
-        schemas[f"{name}Options"] = _plain(promise.options)
+    if promised.options is not None:
+        schemas[f"{name}Options"] = _plain(promised.options)
         options = {"options": {"$ref": f"#/components/schemas/{name}Options"}}
-    needed = ["options"] if promise.options is not None and any(field.required for field in promise.options) else []
+    needed = ["options"] if promised.options is not None and any(field.required for field in promised.options) else []
     one = {**row, "properties": row["properties"] | options, "required": [*row["required"], *needed], "examples": [plan.example()]}
     schemas[f"{name}Request"] = {"title": f"What {endpoint} is asked", "anyOf": [one, *(_several(name, plan, options, needed))]}
-    schemas[f"{name}Reply"] = {"title": f"What {endpoint} answers", "anyOf": _replies(name, promise.answers)}
+    schemas[f"{name}Reply"] = {"title": f"What {endpoint} answers", "anyOf": _replies(name, promised.answers)}
     content = {
         JSON: {"schema": {"$ref": f"#/components/schemas/{name}Request"}, "example": plan.example()},
         NDJSON: {"schema": {"type": "string", "description": "one row as a JSON object on each line"}},
-        CSV: {"schema": {"type": "string", "description": f"a header and a row a line; fields: {', '.join(promise.inputs.names)}"}},
+        CSV: {"schema": {"type": "string", "description": f"a header and a row a line; fields: {', '.join(promised.inputs.names)}"}},
         ARROW: {"schema": {"type": "string", "format": "binary"}},
     }
-    if any(field.kind == "image" for field in promise.inputs):
-        content[MULTIPART] = {"schema": {"type": "object", "properties": {f.name: _part(f.kind) for f in promise.inputs}}}
+    if any(field.kind == "image" for field in promised.inputs):
+        content[MULTIPART] = {"schema": {"type": "object", "properties": {f.name: _part(f.kind) for f in promised.inputs}}}
     answered = {
         JSON: {"schema": {"$ref": f"#/components/schemas/{name}Reply"}},
         NDJSON: {"schema": {"type": "string"}},
-        CSV: {"schema": {"type": "string", "description": f"columns: {', '.join(csv_header(promise.answers))}"}},
+        CSV: {"schema": {"type": "string", "description": f"columns: {', '.join(csv_header(promised.answers))}"}},
         ARROW: {"schema": {"type": "string", "format": "binary"}},
     }
     headers = {
@@ -89,15 +89,15 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
         "responses": responses,
     }
     parameters: list[dict[str, Any]] = []
-    if promise.header is not None and setup.choose is not None:
+    if promised.header is not None and setup.choose is not None:
         cases = {"type": "string", "examples": list(setup.choose.cases)}
         if setup.choose.other is None:
             cases = {"type": "string", "enum": list(setup.choose.cases)}
         about = "chooses the version that answers"
         parameters.append(
-            {"name": promise.header, "in": "header", "required": setup.choose.other is None, "description": about, "schema": cases}
+            {"name": promised.header, "in": "header", "required": setup.choose.other is None, "description": about, "schema": cases}
         )
-    if promise.options is not None:
+    if promised.options is not None:
         chosen = {"schema": {"$ref": f"#/components/schemas/{name}Options"}}
         about = "options of a body that is not JSON, as JSON"
         parameters.append({"name": "options", "in": "query", "required": False, "description": about, "content": {JSON: chosen}})

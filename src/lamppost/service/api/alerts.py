@@ -44,7 +44,7 @@ async def list_alerts(
 def alert_answer(one: StoredAlert) -> AlertAnswer:
     """An alert as the API gives it."""
     alert = one.alert
-    look = "drift" if alert.rule in ("drift", "odd") else "outcomes" if alert.rule == "quality" else "traffic"
+    summary = "drift" if alert.rule in ("drift", "odd") else "outcomes" if alert.rule == "quality" else "traffic"
     return AlertAnswer(
         number=one.number,
         endpoint=alert.endpoint,
@@ -59,7 +59,7 @@ def alert_answer(one: StoredAlert) -> AlertAnswer:
         why=alert.reading.why,
         acknowledged_by=one.acknowledged_by,
         note=one.note,
-        next=f"lamppost {look} {alert.endpoint}",
+        next=f"lamppost {summary} {alert.endpoint}",
     )
 
 

@@ -54,8 +54,8 @@ async def set_up_endpoint(endpoint: str, wanted: SetupRequest, node: TheNode, ca
     return _pointed(*made)
 
 
-def _pointed(split: EndpointRevision, before: EndpointRevision | None) -> PointAnswer:
-    endpoint, now = split.endpoint, split.setup.summary()
+def _pointed(revision: EndpointRevision, before: EndpointRevision | None) -> PointAnswer:
+    endpoint, now = revision.endpoint, revision.setup.summary()
     if before is None:
         says, undo = f"{endpoint} is serving {now}.", None
     else:
@@ -63,15 +63,15 @@ def _pointed(split: EndpointRevision, before: EndpointRevision | None) -> PointA
         same = then == now
         says = f"{endpoint} serves {now} as before, in another way." if same else f"{endpoint} serves {now}; it served {then} before."
         undo = f"lamppost setup {endpoint} --as-of {before.revision}" if same else f"lamppost rollback {endpoint}"
-        if before.rollout is not None and split.rollout is None:
+        if before.rollout is not None and revision.rollout is None:
             says, undo = f"{says} The rollout that went on is ended.", f"lamppost setup {endpoint} --as-of {before.revision}"
-    if split.setup == (before.setup if before else None):
+    if revision.setup == (before.setup if before else None):
         says, undo = f"{endpoint} serves {now} as before; nothing else changed.", None
     return PointAnswer(
         endpoint=endpoint,
-        version=str(split.version),
+        version=str(revision.version),
         before=before.setup.summary() if before else None,
-        revision=split.revision,
+        revision=revision.revision,
         says=says,
         undo=undo,
     )

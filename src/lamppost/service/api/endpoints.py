@@ -61,15 +61,15 @@ async def get_overview(
         states=Counter(status.state for status in statuses.values()),
         down=down[:20],
         calls=sum(hour.calls for hour in seen.hours.values()),
-        alerts=sum(look.alerts for look in seen.monitoring.values()),
+        alerts=sum(summary.alerts for summary in seen.monitoring.values()),
         found=len(found),
         shown=[_seen(node, route, seen) for _, route in shown],
     )
 
 
-def _need(route: Route, hour: LastHour | None, looks: MonitoringSummary | None) -> tuple[bool, int, bool, int, str]:
+def _need(route: Route, hour: LastHour | None, summary: MonitoringSummary | None) -> tuple[bool, int, bool, int, str]:
     """What sorts those first that somebody should look at."""
-    alerts, drifted = (looks.alerts, looks.drift == "drifted") if looks is not None else (0, False)
+    alerts, drifted = (summary.alerts, summary.drift == "drifted") if summary is not None else (0, False)
     return (
         route.status.state not in ("degraded", "down"),
         -alerts,
@@ -83,16 +83,16 @@ def _need(route: Route, hour: LastHour | None, looks: MonitoringSummary | None) 
 async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> EndpointDetailAnswer:
     """One endpoint: what it serves, its fields, its last hour, what it served before."""
     route = node.deployment.table.find_route(endpoint)
-    promise = endpoint_schema(route.setup, await manifests_of(node, route.setup))
+    schema = endpoint_schema(route.setup, await manifests_of(node, route.setup))
     past = await endpoints.endpoint_history(node.pool, endpoint, 1_000)
     back = endpoints.find_rollback_target(past)
     return EndpointDetailAnswer(
         **_shape(node, route, *(await node.endpoint_summaries.summary_of(endpoint))).model_dump(),
-        inputs=field_answers(promise.inputs),
-        options=field_answers(promise.options or ()),
-        answers=field_answers(promise.answers),
-        example=ValidationPlan(promise.inputs, options=promise.options).example(),
-        json_schema=promise.inputs.to_json_schema(promise.options),
+        inputs=field_answers(schema.inputs),
+        options=field_answers(schema.options or ()),
+        answers=field_answers(schema.answers),
+        example=ValidationPlan(schema.inputs, options=schema.options).example(),
+        json_schema=schema.inputs.to_json_schema(schema.options),
         setup=route.setup,
         history=[
             RevisionAnswer(
@@ -153,18 +153,18 @@ def _seen(node: Node, route: Route, seen: SummariesByEndpoint) -> EndpointAnswer
 
 
 def _shape(node: Node, route: Route, hour: LastHour, monitoring: MonitoringSummary) -> EndpointAnswer:
-    split, status = route.in_force, route.status
-    installing = node.deployment.opener.installing_for(split.setup)
+    revision, status = route.in_force, route.status
+    installing = node.deployment.opener.installing_for(revision.setup)
     return EndpointAnswer(
-        name=split.endpoint,
+        name=revision.endpoint,
         state=status.state,
         reasons=[*status.reasons, *([installing] if installing else [])],
-        version=str(split.version),
-        versions=[str(name) for name in split.setup.versions],
-        says=split.setup.summary(),
-        since=split.since,
-        changed_by=split.changed_by,
-        revision=split.revision,
+        version=str(revision.version),
+        versions=[str(name) for name in revision.setup.versions],
+        says=revision.setup.summary(),
+        since=revision.since,
+        changed_by=revision.changed_by,
+        revision=revision.revision,
         last_hour=hour,
         monitoring=monitoring,
     )

@@ -36,9 +36,11 @@ def rollout_answer(stored: StoredRollout, steps: Sequence[StepCounts]) -> Rollou
     )
 
 
-def rollback_target(split: EndpointRevision) -> RollbackTargetAnswer:
+def rollback_target(revision: EndpointRevision) -> RollbackTargetAnswer:
     """What going back would return to."""
-    return RollbackTargetAnswer(revision=split.revision, says=split.setup.summary(), version=str(split.version), since=split.since)
+    return RollbackTargetAnswer(
+        revision=revision.revision, says=revision.setup.summary(), version=str(revision.version), since=revision.since
+    )
 
 
 def review_answer(review: Review) -> ReviewAnswer:

@@ -91,7 +91,7 @@ async def get_drift(
     name = version or str(route.in_force.version)
     now = datetime.now(UTC)
     past, one = await _windows(node, endpoint, name, at)
-    looker = await node.window_counting.scorer_of_version(name)
+    scorer = await node.window_counting.scorer_of_version(name)
     if at is not None and one is None:
         raise NotFound(f"{endpoint} has no window of {name} at {_utc(at):%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
     verdict: dict[str, Any] = one.verdict if one is not None else {"fields": [], "pairs": [], "windows": 1, "says": ""}
@@ -99,7 +99,7 @@ async def get_drift(
     if one is not None and earlier is not None:
         verdict = await _against(node, one, earlier)
     state: WindowState | None = verdict["state"] if one is not None else None
-    nothing = "Nothing was counted yet; ask it something." if looker else f"{name} was packed without a reference; pack it again."
+    nothing = "Nothing was counted yet; ask it something." if scorer else f"{name} was packed without a reference; pack it again."
     return DriftAnswer(
         endpoint=endpoint,
         version=name,
@@ -112,7 +112,7 @@ async def get_drift(
         pairs=[PairDriftAnswer(**pair) for pair in verdict["pairs"]],
         why=DriftExplanationAnswer(**one.why) if one is not None and one.why is not None and earlier is None else None,
         windows=[_window(other, now) for other in past],
-        watched=looker is not None,
+        watched=scorer is not None,
     )
 
 
@@ -132,15 +132,15 @@ def _window(one: JudgedWindow, now: datetime) -> WindowAnswer:
 
 async def _against(node: Node, one: JudgedWindow, earlier: datetime) -> dict[str, Any]:
     """A window against an earlier one, in the place of the reference."""
-    looker = await node.window_counting.scorer_of_version(one.version)
-    if looker is None or looker.sketcher is None:
+    scorer = await node.window_counting.scorer_of_version(one.version)
+    if scorer is None or scorer.sketcher is None:
         raise NotFound(f"{one.version} has no reference, so its windows cannot be held against each other")
     span = one.until - one.at
     start = window_start(earlier, span)
-    pair = [await node.drift_evaluation.counted_ticks(one.endpoint, one.version, looker, begin, begin + span) for begin in (start, one.at)]
+    pair = [await node.drift_evaluation.counted_ticks(one.endpoint, one.version, scorer, begin, begin + span) for begin in (start, one.at)]
     if not pair[0] or not pair[1]:
         raise NotFound(f"nothing was counted in the window that begins at {start:%Y-%m-%d %H:%M} UTC")
-    base = looker.sketcher.against
+    base = scorer.sketcher.against
     (before, rows), (after, _) = (pool_windows([tick[:2] for tick in ticks.values()]) for ticks in pair)
     correlations = before.moments.correlations() if before.moments is not None else None
     held = DriftBaseline(window_as_reference(base.known, before.fields), rows, base.names, correlations)
@@ -159,16 +159,16 @@ async def get_figure(
 ) -> FeatureBinsAnswer:
     """One figure: reference and window over each other, and how it went."""
     name = version or str(node.deployment.table.find_route(endpoint).in_force.version)
-    looker = await node.window_counting.scorer_of_version(name)
-    known = {one.name: one for one in looker.sketcher.against.known} if looker is not None and looker.sketcher is not None else {}
+    scorer = await node.window_counting.scorer_of_version(name)
+    known = {one.name: one for one in scorer.sketcher.against.known} if scorer is not None and scorer.sketcher is not None else {}
     if figure not in known:
         like = closest_name(figure, list(known))
         raise NotFound(f"{name} has no figure {figure!r}" + (f"; did you mean {like}?" if like else ""))
     past, one = await _windows(node, endpoint, name, at)
     sketch = None
-    if one is not None and looker is not None:
+    if one is not None and scorer is not None:
         span = (one.until - one.at) * one.verdict["windows"]
-        ticks = await node.drift_evaluation.counted_ticks(endpoint, name, looker, one.until - span, one.until)
+        ticks = await node.drift_evaluation.counted_ticks(endpoint, name, scorer, one.until - span, one.until)
         if ticks:
             sketch = pool_windows([tick[:2] for tick in ticks.values()])[0].fields.get(figure)
     told = bin_shares(known[figure], sketch)

@@ -30,11 +30,11 @@ class EndpointPaths:
 
     async def of(self, node: Node, endpoint: str) -> Contract:
         """Path item and schemas of an endpoint as it serves now."""
-        split = node.deployment.table.find_route(endpoint).in_force
+        revision = node.deployment.table.find_route(endpoint).in_force
         kept = self._made.get(endpoint)
-        if kept is None or kept[0] != split.revision:
-            made = endpoint_paths(endpoint, split.setup, await manifests_of(node, split.setup))
-            kept = self._made[endpoint] = (split.revision, made)
+        if kept is None or kept[0] != revision.revision:
+            made = endpoint_paths(endpoint, revision.setup, await manifests_of(node, revision.setup))
+            kept = self._made[endpoint] = (revision.revision, made)
         return kept[1]
 
 

@@ -87,20 +87,20 @@ class EndpointChanges:
         self._writing: set[asyncio.Task[EndpointRevision | None]] = set()
 
     async def make_changes(
-        self, changes: Sequence[EndpointChange], by: ChangedBy, role: str, anyway: ChangeOverrides = NO_OVERRIDES
+        self, changes: Sequence[EndpointChange], by: ChangedBy, role: str, overrides: ChangeOverrides = NO_OVERRIDES
     ) -> list[MadeChange]:
         """Check and make changes, all or none. Raise Conflict where callers would break or a review lacks, and what opening raises."""
-        checked = [await self.check_change(change, role, anyway) for change in changes]
+        checked = [await self.check_change(change, role, overrides) for change in changes]
 
         async def commit(ready: Sequence[EndpointChange]) -> list[MadeChange]:
             return await endpoints.change_endpoints(self._pool, ready, by)
 
         made = await self._deployment.switching.switch(checked, commit)
-        for split, before in made:
-            await self._look_behind(split.endpoint, before)
+        for revision, before in made:
+            await self._look_behind(revision.endpoint, before)
         return made
 
-    async def check_change(self, change: EndpointChange, role: str, anyway: ChangeOverrides) -> EndpointChange:
+    async def check_change(self, change: EndpointChange, role: str, overrides: ChangeOverrides) -> EndpointChange:
         """Check a change. Returns the change, with a note for the trail if a rule was overridden. Raise Conflict or NotAllowed."""
         check_name(change.endpoint, "endpoint")
         present = self._deployment.table.find_setup(change.endpoint)
@@ -112,8 +112,8 @@ class EndpointChanges:
         if new:
             needed, lacking = await reviews.unapproved_versions(self._pool, change.endpoint, new)
             if lacking:
-                change = _without_review(change, needed, lacking, role, anyway)
-        if present is not None and new and not anyway.break_callers:
+                change = _without_review(change, needed, lacking, role, overrides)
+        if present is not None and new and not overrides.break_callers:
             broken = await self.caller_breakage(change.endpoint, change.setup)
             if broken.refused:
                 raise BreaksCallers(
@@ -134,8 +134,8 @@ class EndpointChanges:
         since = datetime.now(UTC) - timedelta(hours=1)
         sent = await records.recorded_inputs(self._pool, endpoint, since, _LOOKED_AT)
         past = (await records.endpoint_load(self._pool, since, [endpoint])).get(endpoint)
-        promise = await self.schema_of_setup(setup)
-        plan = ValidationPlan(promise.inputs, options=promise.options)
+        schema = await self.schema_of_setup(setup)
+        plan = ValidationPlan(schema.inputs, options=schema.options)
         reasons: Counter[str] = Counter()
         refused = await asyncio.to_thread(_refused, plan, [one.input for one in sent], reasons, setup.lenient)
         calls = max(len(sent), past.calls - past.refused - past.failed if past is not None else 0)
@@ -176,10 +176,10 @@ class EndpointChanges:
         task.add_done_callback(self._writing.discard)
         done, _ = await asyncio.wait([task], timeout=_PATIENCE_S)
         ahead = self._deployment.table.find_route(endpoint).in_force
-        split = task.result() if done else None
-        if split is not None:
+        revision = task.result() if done else None
+        if revision is not None:
             await self._look_behind(endpoint, present)
-        return RollbackResult(split or ahead, present, split is not None)
+        return RollbackResult(revision or ahead, present, revision is not None)
 
     async def _write_back(self, change: EndpointChange, by: ChangedBy) -> EndpointRevision | None:
         """Store a rollback, however long the database is away. If somebody else made a change first, serve that instead."""
@@ -200,7 +200,7 @@ class EndpointChanges:
     async def _look_behind(self, endpoint: str, left: EndpointRevision | None) -> None:
         """Keep the lanes open that going back would need, and those that were served until now."""
         target = await self.find_rollback_target(endpoint)
-        self._deployment.keep_for_rollback(endpoint, [split.setup for split in (target, left) if split is not None])
+        self._deployment.keep_for_rollback(endpoint, [revision.setup for revision in (target, left) if revision is not None])
 
     async def close(self) -> None:
         """Wait a moment for rollbacks that the database does not have yet."""
@@ -208,10 +208,10 @@ class EndpointChanges:
             await asyncio.wait(list(self._writing), timeout=5.0)
 
 
-def _without_review(change: EndpointChange, needed: int, lacking: Sequence[str], role: str, anyway: ChangeOverrides) -> EndpointChange:
+def _without_review(change: EndpointChange, needed: int, lacking: Sequence[str], role: str, overrides: ChangeOverrides) -> EndpointChange:
     """The change, if an admin overrides the review with a reason. Raise Conflict, NotAllowed or BadRequest otherwise."""
     what = f"{needed} approval{'s' if needed > 1 else ''}"
-    if anyway.override is None:
+    if overrides.override is None:
         raise Conflict(
             f"{change.endpoint} demands {what} before {lacking[0]} serves it; ask for them with: "
             f"lamppost review ask {change.endpoint} {lacking[0]} --note '…'",
@@ -219,10 +219,10 @@ def _without_review(change: EndpointChange, needed: int, lacking: Sequence[str],
         )
     if role != "admin":
         raise NotAllowed(f"only an admin may go without review; {lacking[0]} needs {what}")
-    if not anyway.override.strip():
+    if not overrides.override.strip():
         raise BadRequest("going without review needs a reason: --override 'why'")
-    log.warning("%s: %s serves WITHOUT REVIEW: %s", change.endpoint, ", ".join(lacking), anyway.override)
-    return replace(change, action="overrode review", note=anyway.override)
+    log.warning("%s: %s serves WITHOUT REVIEW: %s", change.endpoint, ", ".join(lacking), overrides.override)
+    return replace(change, action="overrode review", note=overrides.override)
 
 
 def _refused(plan: ValidationPlan, bodies: Sequence[Any], reasons: Counter[str], lenient: bool) -> int:

@@ -25,10 +25,10 @@ log = logging.getLogger("lamppost.deployment")
 class LaneOpener:
     """What opening needs, for one node."""
 
-    def __init__(self, pool: Pool, settings: Settings, shelf: PackageCache, workers: WorkerPool[Lane]) -> None:
+    def __init__(self, pool: Pool, settings: Settings, package_cache: PackageCache, workers: WorkerPool[Lane]) -> None:
         self._pool = pool
         self._settings = settings
-        self._shelf = shelf
+        self._shelf = package_cache
         self._workers = workers
         self._environments = LibraryEnvironments(settings.data / "environments") if settings.environments else None
 

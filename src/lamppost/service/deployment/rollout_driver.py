@@ -67,7 +67,7 @@ class RolloutDriver:
         sticky: StickyKey | None,
         by: ChangedBy,
         role: str,
-        anyway: ChangeOverrides,
+        overrides: ChangeOverrides,
     ) -> tuple[StoredRollout, list[StepCounts]]:
         """Begin a rollout to a version, with its first step. Raise Conflict where one goes on, or where the endpoint serves several."""
         present = self._deployment.table.find_route(endpoint).in_force
@@ -89,7 +89,7 @@ class RolloutDriver:
         watch = counted_rollout(rollout, 0, lamp.manifest.answers, lamp.reference)
         setup = present.setup.with_shares(rollout.shares)
         change = EndpointChange(endpoint, setup, present.revision, action="began rollout", note=f"to {version}, first {watch.share:g} %")
-        change = await self._changes.check_change(change, role, anyway)
+        change = await self._changes.check_change(change, role, overrides)
 
         async def commit(ready: Sequence[EndpointChange]) -> list[MadeChange]:
             async with self._pool.connection() as connection, connection.transaction():
@@ -136,16 +136,16 @@ class RolloutDriver:
     async def _tell(self) -> None:
         """Store what this node has counted since the last call of this method."""
         for route in list(self._deployment.table.by_endpoint.values()):
-            after, split = route.hooks, route.in_force
-            if after is None or after.tally is None or split.rollout is None:
+            after, revision = route.hooks, route.in_force
+            if after is None or after.tally is None or revision.rollout is None:
                 continue
             counts = after.tally.take()
             if counts is None:
                 continue
             step = after.tally.watch.step
-            total = self._seen.setdefault((split.rollout, step), StepCounts(counts.share))
+            total = self._seen.setdefault((revision.rollout, step), StepCounts(counts.share))
             total.add(counts)
-            await rollouts.save_node_counts(self._pool, split.rollout, step, self._node, total)
+            await rollouts.save_node_counts(self._pool, revision.rollout, step, self._node, total)
 
     async def _look(self, number: int) -> None:
         """Decide about one rollout, unless another node holds its row."""

@@ -53,10 +53,10 @@ def window_start(at: datetime, span: timedelta) -> datetime:
 class DriftEvaluation:
     """Judges windows, on the leading node only. judged_endpoints : endpoints with verdicts that alerts have not read yet."""
 
-    def __init__(self, pool: Pool, deployment: Deployment, counting: WindowCounting) -> None:
+    def __init__(self, pool: Pool, deployment: Deployment, window_counting: WindowCounting) -> None:
         self._pool = pool
         self._deployment = deployment
-        self._counting = counting
+        self._counting = window_counting
         self.unread = 0
         self.judged_endpoints: set[str] = set()
         self._through = self._merged = 0
@@ -78,34 +78,34 @@ class DriftEvaluation:
         for one in new:
             if time.monotonic() - begun > _TURN_S:
                 break
-            looker = await self._counting.scorer_of_version(one.version)
-            if looker is None or looker.sketcher is None:
+            scorer = await self._counting.scorer_of_version(one.version)
+            if scorer is None or scorer.sketcher is None:
                 await windows.store_verdicts(self._pool, [], one)
                 continue
-            judged = await self._judge(one, looker)
+            judged = await self._judge(one, scorer)
             await windows.store_verdicts(self._pool, judged, one)
             many += len(judged)
             self.judged_endpoints.add(one.endpoint)
-            await self._explain(judged, looker)
+            await self._explain(judged, scorer)
         return many
 
-    async def counted_ticks(self, endpoint: str, version: str, looker: ReferenceScorer, start: datetime, end: datetime) -> Ticks:
+    async def counted_ticks(self, endpoint: str, version: str, scorer: ReferenceScorer, start: datetime, end: datetime) -> Ticks:
         """What was counted in a span, by tick: sketch, rows, odd rows. Counts of other software versions are left out and logged."""
-        assert looker.layout is not None
+        assert scorer.layout is not None
         deltas = await windows.deltas_between(self._pool, endpoint, version, start, end)
-        ticks, unread = await asyncio.to_thread(_ticks, looker.layout, deltas)
+        ticks, unread = await asyncio.to_thread(_ticks, scorer.layout, deltas)
         for delta in unread:
             self.unread += 1
             log.warning("%s at %s: a window of %s was counted by other software and is left out", version, endpoint, delta.at)
         return ticks
 
-    async def _judge(self, fresh: UnjudgedWindows, looker: ReferenceScorer) -> list[JudgedWindow]:
+    async def _judge(self, fresh: UnjudgedWindows, scorer: ReferenceScorer) -> list[JudgedWindow]:
         span = timedelta(minutes=self.settings_of(fresh.endpoint).window_minutes)
         first, last = window_start(fresh.at[0], span), window_start(fresh.at[-1], span)
-        ticks = await self.counted_ticks(fresh.endpoint, fresh.version, looker, first - _BACK * span, last + LADDER[-1] * span)
-        return await asyncio.to_thread(_judged, fresh, looker, span, ticks, first)
+        ticks = await self.counted_ticks(fresh.endpoint, fresh.version, scorer, first - _BACK * span, last + LADDER[-1] * span)
+        return await asyncio.to_thread(_judged, fresh, scorer, span, ticks, first)
 
-    async def _explain(self, judged: list[JudgedWindow], looker: ReferenceScorer) -> None:
+    async def _explain(self, judged: list[JudgedWindow], scorer: ReferenceScorer) -> None:
         """Explain the newest windows that are not steady, and the one with which the change began."""
         wrong = [one for one in judged if one.state in ("shifting", "drifted")]
         for one in [*wrong[:1], *wrong[1:][-_EXPLAINED:]]:
@@ -114,7 +114,7 @@ class DriftEvaluation:
             ):  # with windows before it judged anew, since when may be another time
                 continue
             try:
-                begun = await self.change_started_at(one, looker)
+                begun = await self.change_started_at(one, scorer)
                 await windows.store_explanation(self._pool, one, await explain_window(self._pool, self._deployment, one, begun))
             except LampPostError as error:
                 log.info("no reason was found for %s at %s: %s", one.version, one.endpoint, error.detail)
@@ -134,16 +134,16 @@ class DriftEvaluation:
             del self._explained[next(iter(self._explained))]
         return True
 
-    async def change_started_at(self, one: JudgedWindow, looker: ReferenceScorer) -> datetime:
+    async def change_started_at(self, one: JudgedWindow, scorer: ReferenceScorer) -> datetime:
         """When a change began: the tick at which the most changed feature changed, searched from its last steady windows on."""
-        assert looker.sketcher is not None
+        assert scorer.sketcher is not None
         span = one.until - one.at
         past = await windows.judged_windows(self._pool, one.endpoint, one.version, one.at - 64 * span, one.at)
         steady = [other.at for other in past if other.state == "steady"]
         start = max((one.at - 16 * span, *(steady[-4:-3] or steady[:1])))
-        ticks = await self.counted_ticks(one.endpoint, one.version, looker, start, one.until)
+        ticks = await self.counted_ticks(one.endpoint, one.version, scorer, start, one.until)
         name = next((field["name"] for field in one.verdict["fields"] if field["state"] != "steady"), None)
-        known = next((known for known in looker.sketcher.against.known if known.name == name), None)
+        known = next((known for known in scorer.sketcher.against.known if known.name == name), None)
         there: list[tuple[datetime, FieldSketch]] = [(at, tick[0].fields[name]) for at, tick in ticks.items() if name in tick[0].fields]
         if known is None or not there:
             return one.at
@@ -155,15 +155,15 @@ class DriftEvaluation:
         now = time.monotonic()
         crowded, done = await windows.ticks_to_merge(self._pool, self._merged, _MERGED), 0
         for endpoint, version, at in crowded:
-            looker = await self._counting.scorer_of_version(version)
-            if looker is None or looker.layout is None:
+            scorer = await self._counting.scorer_of_version(version)
+            if scorer is None or scorer.layout is None:
                 continue
             deltas = await windows.deltas_between(self._pool, endpoint, version, at, at + timedelta(seconds=1))
-            ticks, unread = await asyncio.to_thread(_ticks, looker.layout, deltas)
+            ticks, unread = await asyncio.to_thread(_ticks, scorer.layout, deltas)
             if not unread and at in ticks:
                 window, rows, odd = ticks[at]
                 await windows.replace_deltas(
-                    self._pool, WindowDelta(endpoint, version, at, rows, odd, write_window(looker.layout, window, rows)), len(deltas)
+                    self._pool, WindowDelta(endpoint, version, at, rows, odd, write_window(scorer.layout, window, rows)), len(deltas)
                 )
                 done += 1
         if len(crowded) < _MERGED or not done:  # what other software counted stays as it is, and does not hold up the rest
@@ -185,9 +185,9 @@ def _ticks(layout: WindowLayout, deltas: Sequence[WindowDelta]) -> tuple[Ticks, 
     return {at: (*pool_windows(parts), odd[at]) for at, parts in sorted(by_tick.items())}, unread
 
 
-def _judged(fresh: UnjudgedWindows, looker: ReferenceScorer, span: timedelta, ticks: Ticks, first: datetime) -> list[JudgedWindow]:
+def _judged(fresh: UnjudgedWindows, scorer: ReferenceScorer, span: timedelta, ticks: Ticks, first: datetime) -> list[JudgedWindow]:
     """Verdicts on all windows from ``first`` on. Windows without rows are left out."""
-    assert looker.sketcher is not None
+    assert scorer.sketcher is not None
     by_window: dict[datetime, list[tuple[WindowSketch, int, int]]] = defaultdict(list)
     for at, tick in ticks.items():
         by_window[window_start(at, span)].append(tick)
@@ -197,13 +197,13 @@ def _judged(fresh: UnjudgedWindows, looker: ReferenceScorer, span: timedelta, ti
         if at < first:
             continue
         past = [one for one in whole[: place + 1] if one[0] > at - _BACK * span][-LADDER[-1] :]
-        state, said = _said(looker, [(earlier[1], earlier[2]) for earlier in past], rows)
+        state, said = _said(scorer, [(earlier[1], earlier[2]) for earlier in past], rows)
         out.append(JudgedWindow(fresh.endpoint, fresh.version, at, at + span, rows, odd, state, said))
     return out
 
 
-def _said(looker: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: int) -> tuple[str, dict[str, Any]]:
-    assert looker.sketcher is not None
+def _said(scorer: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: int) -> tuple[str, dict[str, Any]]:
+    assert scorer.sketcher is not None
     used: list[WindowSketch] = []
     held: list[tuple[WindowSketch, int]] = []
     for earlier in reversed(past):
@@ -214,5 +214,5 @@ def _said(looker: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: i
     if not used:
         says = f"Too few: {rows:,} rows, at least {LEAST_ROWS} are needed."
         return "too few", {"state": "too few", "says": says, "windows": len(past), "rows": rows, "fields": [], "pairs": []}
-    found = write_verdict(judge_windows(looker.sketcher.against, used))
+    found = write_verdict(judge_windows(scorer.sketcher.against, used))
     return found["state"], found

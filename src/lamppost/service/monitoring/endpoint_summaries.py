@@ -91,25 +91,27 @@ class EndpointSummaries:
     async def _looks(self, endpoint: str | None) -> dict[str, MonitoringSummary]:
         """Drift, quality and alerts of all endpoints, or of one, in four queries however many there are."""
         now, by_endpoint = datetime.now(UTC), self._deployment.table.by_endpoint
-        looks: dict[str, MonitoringSummary] = {name: MonitoringSummary() for name in ([endpoint] if endpoint is not None else by_endpoint)}
+        summary: dict[str, MonitoringSummary] = {
+            name: MonitoringSummary() for name in ([endpoint] if endpoint is not None else by_endpoint)
+        }
         for one in await windows.newest_judged_windows(self._pool, endpoint):
-            route, look = by_endpoint.get(one.endpoint), looks.get(one.endpoint)
+            route, look = by_endpoint.get(one.endpoint), summary.get(one.endpoint)
             if route is None or look is None or one.version not in {str(name) for name in route.setup.versions}:
                 continue
             if look.drift is None or _ORDER.index(one.state) > _ORDER.index(look.drift):
                 look.drift, look.drift_says, look.drift_until = one.verdict["state"], one.verdict["says"], one.until
         for name, (right, known) in (await outcomes.count_right_answers(self._pool, now - timedelta(days=30), now, endpoint)).items():
             found = estimate_share(right, known)
-            if name in looks and found is not None:
-                looks[name].quality = KnownQuality(right=right, of=known, low=found.low, high=found.high)
+            if name in summary and found is not None:
+                summary[name].quality = KnownQuality(right=right, of=known, low=found.low, high=found.high)
         for stored in await alerts.list_alerts(self._pool, endpoint, "open", 1_000):
-            if (look := looks.get(stored.alert.endpoint)) is not None:
+            if (look := summary.get(stored.alert.endpoint)) is not None:
                 look.alerts += 1
                 look.alert_says = look.alert_says or stored.alert.reading.says
         for name, mute in (await alerts.list_mutes(self._pool)).items():
-            if name in looks:
-                looks[name].muted = mute.until
-        return looks
+            if name in summary:
+                summary[name].muted = mute.until
+        return summary
 
 
 def _hours(found: dict[str, EndpointLoad]) -> dict[str, LastHour]:

@@ -17,25 +17,25 @@ from lamppost.service.records.window_counting import WindowCounting
 class OutlierGuard:
     """Whatever answers, behind a look at each row. limit : oddness from which a row is refused."""
 
-    def __init__(self, inner: Predictor, counting: WindowCounting, version: str, limit: float) -> None:
+    def __init__(self, inner: Predictor, window_counting: WindowCounting, version: str, limit: float) -> None:
         self.plan, self.columns, self.answers, self.redaction = inner.plan, inner.columns, inner.answers, inner.redaction
         self.row_schema = inner.row_schema
         self._inner = inner
-        self._counting = counting
+        self._counting = window_counting
         self._version = version
         self._limit = limit
 
     async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """Answer; raise InvalidRows that names the odd rows and by what they are odd."""
-        looker = await self._counting.scorer_of_version(self._version)
+        scorer = await self._counting.scorer_of_version(self._version)
         rows = given.rows if given.rows is not None else rows_from_columns(self.columns, given.columns or [])
-        if looker is not None and looker.outlier_scorer is not None and rows:
+        if scorer is not None and scorer.outlier_scorer is not None and rows:
             names = frozenset(self.plan.schema.names)
-            columns = looker.feature_columns(rows, [{}], names)
+            columns = scorer.feature_columns(rows, [{}], names)
             if len(rows) > 200:
-                scores, why = await asyncio.to_thread(looker.outlier_scorer.score_rows, columns, len(rows))
+                scores, why = await asyncio.to_thread(scorer.outlier_scorer.score_rows, columns, len(rows))
             else:
-                scores, why = looker.outlier_scorer.score_rows(columns, len(rows))
+                scores, why = scorer.outlier_scorer.score_rows(columns, len(rows))
             faults = [
                 self._fault(at, name, rows[at]) for at, (score, name) in enumerate(zip(scores, why, strict=True)) if score >= self._limit
             ]

@@ -97,11 +97,11 @@ class SingleVersion:
 class MergedSchemaPredictor:
     """What those have in common that work by rows, in the terms of a promise."""
 
-    def __init__(self, promise: EndpointSchema) -> None:
-        self.plan = ValidationPlan(promise.inputs, options=promise.options)
-        self.columns = Schema((*promise.inputs, *(promise.options or ())))
-        self.answers = promise.answers
-        self.redaction = RedactionPolicy(promise.inputs, promise.options, promise.answers)
+    def __init__(self, schema: EndpointSchema) -> None:
+        self.plan = ValidationPlan(schema.inputs, options=schema.options)
+        self.columns = Schema((*schema.inputs, *(schema.options or ())))
+        self.answers = schema.answers
+        self.redaction = RedactionPolicy(schema.inputs, schema.options, schema.answers)
         self.row_schema = self.columns
 
     def rows_of(self, given: PredictionInput) -> list[Row]:
@@ -112,8 +112,8 @@ class MergedSchemaPredictor:
 class RowRouter(MergedSchemaPredictor):
     """Rows of one call that go to several versions. key : a field or option that may only choose. tells : whether answers say by whom."""
 
-    def __init__(self, promise: EndpointSchema, lanes: Mapping[str, Lane], key: str | None, tells: bool) -> None:
-        super().__init__(promise)
+    def __init__(self, schema: EndpointSchema, lanes: Mapping[str, Lane], key: str | None, tells: bool) -> None:
+        super().__init__(schema)
         self._lanes = lanes
         self._key = key
         self._tells = tells
@@ -154,8 +154,8 @@ class RowRouter(MergedSchemaPredictor):
 class ChosenVersion(RowRouter):
     """One of several versions for each row, by a field, or for each call, by an option or a header."""
 
-    def __init__(self, choose: VersionChoice, promise: EndpointSchema, lanes: Mapping[str, Lane]) -> None:
-        super().__init__(promise, lanes, choose.name, choose.by == "field")
+    def __init__(self, choose: VersionChoice, schema: EndpointSchema, lanes: Mapping[str, Lane]) -> None:
+        super().__init__(schema, lanes, choose.name, choose.by == "field")
         self._choose = choose
         self._header = choose.name.lower().encode()
 
@@ -189,8 +189,8 @@ class ChosenVersion(RowRouter):
 class Ensemble(MergedSchemaPredictor):
     """Several versions that all answer, and one that makes one answer of theirs."""
 
-    def __init__(self, together: EnsembleSetup, promise: EndpointSchema, lanes: Mapping[str, Lane]) -> None:
-        super().__init__(promise)
+    def __init__(self, together: EnsembleSetup, schema: EndpointSchema, lanes: Mapping[str, Lane]) -> None:
+        super().__init__(schema)
         self._together = together
         self._lanes = lanes
         self._version = ", ".join(dict.fromkeys((together.combine, *together.parts.values())))
@@ -224,8 +224,8 @@ class Ensemble(MergedSchemaPredictor):
 class LookupPredictor(MergedSchemaPredictor):
     """Fields from tables first, then whatever answers."""
 
-    def __init__(self, inner: Predictor, promise: EndpointSchema, tables: Sequence[LookupTable]) -> None:
-        super().__init__(promise)
+    def __init__(self, inner: Predictor, schema: EndpointSchema, tables: Sequence[LookupTable]) -> None:
+        super().__init__(schema)
         self._inner = inner
         self.row_schema = inner.row_schema
         self._tables = tables

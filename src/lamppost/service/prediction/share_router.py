@@ -33,11 +33,11 @@ _random = Random(SystemRandom().getrandbits(128))
 class ShareRouter(RowRouter):
     """See the module. quick : whether `pick` alone says which version answers a whole call, whose rows it takes as they are."""
 
-    def __init__(self, shares: Shares, promise: EndpointSchema, lanes: Mapping[str, Lane]) -> None:
+    def __init__(self, shares: Shares, schema: EndpointSchema, lanes: Mapping[str, Lane]) -> None:
         sticky = shares.sticky
         self._header = sticky.name.lower().encode() if sticky is not None and sticky.by == "header" else None
         self._field = sticky.name if sticky is not None and sticky.by != "header" else None
-        super().__init__(promise, lanes, self._field, sticky is not None and sticky.by == "field")
+        super().__init__(schema, lanes, self._field, sticky is not None and sticky.by == "field")
         self.single_versions = {name: SingleVersion(name, lanes[name]) for name in shares.of}
         self.takes_whole_calls = self._field is None and all(_same(lane.columns, self.columns) for lane in lanes.values())
         self._shares = shares

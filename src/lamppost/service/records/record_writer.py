@@ -57,9 +57,9 @@ class RecordSink(Protocol):
 class InProcessSink:
     """In this process."""
 
-    def __init__(self, pool: Pool, counting: WindowCounting) -> None:
+    def __init__(self, pool: Pool, window_counting: WindowCounting) -> None:
         self._pool = pool
-        self._counting = counting
+        self._counting = window_counting
         self._days: set[date] = set()
 
     async def __call__(self, portion: SpoolPortion) -> int:
@@ -93,10 +93,10 @@ class InProcessSink:
 class WriterProcess:
     """In a process of its own."""
 
-    def __init__(self, database: str, packages: Path, counting: WindowCounting) -> None:
+    def __init__(self, database: str, packages: Path, window_counting: WindowCounting) -> None:
         self._database = database
         self._packages = packages
-        self._counting = counting
+        self._counting = window_counting
         self._process: asyncio.subprocess.Process | None = None
 
     async def __call__(self, portion: SpoolPortion) -> int:
@@ -113,7 +113,7 @@ class WriterProcess:
             said: dict[str, Any] = orjson.loads(await process.stdout.readexactly(length))
         except (OSError, asyncio.IncompleteReadError) as error:
             await self._gone()
-            raise psycopg.OperationalError("the scribe ended; another is started") from error
+            raise psycopg.OperationalError("the record writer ended; another one is started") from error
         except BaseException:
             await self._gone()  # cancelled half-way: what it would answer next belongs to nobody
             raise
@@ -157,11 +157,11 @@ class WriterProcess:
 async def _serve(database: str, packages: Path) -> None:
     pool = make_pool(database)
     await pool.open()
-    counting = WindowCounting(pool, PackageCache(pool, packages))
-    here = InProcessSink(pool, counting)
+    window_counting = WindowCounting(pool, PackageCache(pool, packages))
+    here = InProcessSink(pool, window_counting)
     try:
         while (asked := await asyncio.to_thread(_read, sys.stdin.buffer)) is not None:
-            portion, counting.sent = asked
+            portion, window_counting.sent = asked
             try:
                 fault: dict[str, Any] = {"lost": await here(portion)}
             except (psycopg.OperationalError, PoolTimeout) as error:

@@ -79,9 +79,9 @@ class _Group:
 class WindowCounting:
     """The scorers of one node, by version."""
 
-    def __init__(self, pool: Pool, shelf: PackageCache) -> None:
+    def __init__(self, pool: Pool, package_cache: PackageCache) -> None:
         self._pool = pool
-        self.shelf = shelf
+        self.shelf = package_cache
         self._lookers: OrderedDict[str, ReferenceScorer | None] = OrderedDict()
         self.sent: dict[str, frozenset[str]] = {}
         self.failed = 0
@@ -98,8 +98,8 @@ class WindowCounting:
         a single row. brought_by : who brought in calls that were answered elsewhere.
         """
         versions = await asyncio.to_thread(_versions, frames)
-        lookers = {version: await self.scorer_of_version(version) for version in versions}
-        return await asyncio.to_thread(self._look, frames, lookers, brought_by)
+        scorers = {version: await self.scorer_of_version(version) for version in versions}
+        return await asyncio.to_thread(self._look, frames, scorers, brought_by)
 
     async def scorer_of_version(self, version: str) -> ReferenceScorer | None:
         """The scorer of a version; None for an unknown version, or one without a reference."""
@@ -119,19 +119,19 @@ class WindowCounting:
             self._lookers.popitem(last=False)
         return made
 
-    def _look(self, frames: Sequence[SpoolFrame], lookers: dict[str, ReferenceScorer | None], brought_by: str | None) -> CountedFrames:
+    def _look(self, frames: Sequence[SpoolFrame], scorers: dict[str, ReferenceScorer | None], brought_by: str | None) -> CountedFrames:
         odd: dict[int, tuple[float, str]] = {}
         deltas: list[WindowDelta] = []
         calls = [call for frame in frames for call in frame.calls]
         try:
-            deltas = self._count(calls, lookers, odd)
+            deltas = self._count(calls, scorers, odd)
         except Exception:  # a fault of ours must not keep records from being stored
             self.failed += 1
             log.exception("%d calls were stored without being counted", len(calls))
         return CountedFrames(frames, deltas, odd, brought_by)
 
     def _count(
-        self, calls: Sequence[CallRecord], lookers: dict[str, ReferenceScorer | None], odd: dict[int, tuple[float, str]]
+        self, calls: Sequence[CallRecord], scorers: dict[str, ReferenceScorer | None], odd: dict[int, tuple[float, str]]
     ) -> list[WindowDelta]:
         groups: dict[tuple[str, str, int, bool], _Group] = defaultdict(_Group)
         for at, call in enumerate(calls):
@@ -152,25 +152,25 @@ class WindowCounting:
                     group.places.append((at, place))
         deltas = []
         for (endpoint, version, tick, _), group in groups.items():
-            looker = lookers.get(version)
-            if looker is not None and looker.sketcher is not None:
-                deltas.append(self._of_group(looker, endpoint, version, tick, group, odd))
+            scorer = scorers.get(version)
+            if scorer is not None and scorer.sketcher is not None:
+                deltas.append(self._of_group(scorer, endpoint, version, tick, group, odd))
         return deltas
 
     def _of_group(
-        self, looker: ReferenceScorer, endpoint: str, version: str, tick: int, group: _Group, odd: dict[int, tuple[float, str]]
+        self, scorer: ReferenceScorer, endpoint: str, version: str, tick: int, group: _Group, odd: dict[int, tuple[float, str]]
     ) -> WindowDelta:
-        most = _MOST_HEAVY if looker.heavy else _MOST_ROWS
+        most = _MOST_HEAVY if scorer.heavy else _MOST_ROWS
         step = -(-len(group.asked) // most)
         asked, said, places = group.asked[::step], group.said[::step], group.places[::step]
-        assert looker.sketcher is not None
-        columns = looker.sketcher.as_arrays(looker.feature_columns(asked, said, self.sent.get(endpoint)))
-        assert looker.outlier_scorer is not None
-        assert looker.layout is not None
-        window = looker.sketcher.sketch_window(columns, len(asked))
-        scores, why = looker.outlier_scorer.score_rows(columns, len(asked))
+        assert scorer.sketcher is not None
+        columns = scorer.sketcher.as_arrays(scorer.feature_columns(asked, said, self.sent.get(endpoint)))
+        assert scorer.outlier_scorer is not None
+        assert scorer.layout is not None
+        window = scorer.sketcher.sketch_window(columns, len(asked))
+        scores, why = scorer.outlier_scorer.score_rows(columns, len(asked))
         several = {call for call, place in places if place}
-        limit, many = looker.limit, 0
+        limit, many = scorer.limit, 0
         for score, name, row, (call, place) in zip(scores.tolist(), why, asked, places, strict=True):
             if limit is not None and score > limit and score >= 3:
                 many += 1
@@ -179,7 +179,7 @@ class WindowCounting:
                 told = ""
             if call not in odd or score > odd[call][0]:
                 odd[call] = (score, told or odd.get(call, (0, ""))[1])
-        data = write_window(looker.layout, window, len(asked))
+        data = write_window(scorer.layout, window, len(asked))
         return WindowDelta(endpoint, version, datetime.fromtimestamp(tick, UTC), len(asked), many, data)
 
 
