@@ -164,7 +164,7 @@ def push(
 def point(
     endpoint: Annotated[str, typer.Argument(help="The endpoint; a new name makes a new endpoint.")],
     version: Annotated[str, typer.Argument(help="Version, such as outage-risk@2.")],
-    overrides: BreakCallers = False,
+    break_callers: BreakCallers = False,
     override: Override = None,
     address: Address = None,
     as_json: AsJson = False,
@@ -173,7 +173,7 @@ def point(
     from lamppost.cli.changes import ChangeOverrides
     from lamppost.cli.manage import point
 
-    point(endpoint, version, ChangeOverrides(overrides, override), address, as_json)
+    point(endpoint, version, ChangeOverrides(break_callers, override), address, as_json)
 
 
 @app.command()

@@ -35,7 +35,7 @@ def split(
     sticky: Annotated[
         str | None, typer.Option(help="Keep callers with their version by header:NAME, field:NAME or option:NAME.", metavar="BY:NAME")
     ] = None,
-    overrides: BreakCallers = False,
+    break_callers: BreakCallers = False,
     override: Override = None,
     address: Address = None,
     as_json: AsJson = False,
@@ -43,7 +43,7 @@ def split(
     """Give several versions shares of the calls."""
     from lamppost.cli.changes import ChangeOverrides, split
 
-    revision(endpoint, shares, sticky, ChangeOverrides(overrides, override), address, as_json)
+    split(endpoint, shares, sticky, ChangeOverrides(break_callers, override), address, as_json)
 
 
 @app.command()
@@ -80,7 +80,7 @@ def rollout(
     resume: Annotated[bool, typer.Option("--resume", help="Go on after a pause.")] = False,
     finish: Annotated[bool, typer.Option("--finish", help="Send all calls to the new version now.")] = False,
     back: Annotated[bool, typer.Option("--back", help="Send all calls back to the old version now.")] = False,
-    overrides: BreakCallers = False,
+    break_callers: BreakCallers = False,
     override: Override = None,
     address: Address = None,
     as_json: AsJson = False,
@@ -89,7 +89,7 @@ def rollout(
     from lamppost.cli.rollout import RolloutOptions, rollout
 
     acts = [name for name, answer in (("pause", pause), ("resume", resume), ("finish", finish), ("back", back)) if answer]
-    wanted = RolloutOptions(version, steps, calls, minutes, tuple(guard or ()), sticky, tuple(acts), follow, overrides, override)
+    wanted = RolloutOptions(version, steps, calls, minutes, tuple(guard or ()), sticky, tuple(acts), follow, break_callers, override)
     rollout(endpoint, wanted, address, as_json)
 
 
@@ -157,7 +157,7 @@ def declare(
     carry_out: Annotated[bool, typer.Option("--carry-out", help="Make endpoints as the document says, all of it or nothing.")] = False,
     against: Annotated[str | None, typer.Option(help="Only if endpoints still are as of this fingerprint.", metavar="FINGERPRINT")] = None,
     to: Annotated[Path | None, typer.Option(help="File to write the present document to [standard output].")] = None,
-    overrides: BreakCallers = False,
+    break_callers: BreakCallers = False,
     override: Override = None,
     address: Address = None,
     as_json: AsJson = False,
@@ -166,7 +166,7 @@ def declare(
     from lamppost.cli.changes import ChangeOverrides
     from lamppost.cli.declare import DeclareOptions, declare
 
-    declare(file, DeclareOptions(to, carry_out, against, ChangeOverrides(overrides, override)), address, as_json)
+    declare(file, DeclareOptions(to, carry_out, against, ChangeOverrides(break_callers, override)), address, as_json)
 
 
 @reviews.command("list")

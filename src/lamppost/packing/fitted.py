@@ -118,7 +118,7 @@ def fitted_step(model: Any, frame: pd.DataFrame, takes: Schema, reads: Reads, re
 def _stored(step: SklearnStep, model: Any, recipe: Recipe, at: int) -> tuple[SklearnStep, dict[str, bytes], list[str]]:
     """The step with its files: trees of the boosting libraries as text, everything else as an object."""
     members: dict[str, bytes] = {}
-    before, trees = revision(model)
+    before, trees = split(model)
     plain = getattr(model, "_model", model)
     library = library_of(trees)
     booster = None
