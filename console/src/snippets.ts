@@ -57,8 +57,8 @@ export function snippets(address: string, endpoint: string, { inputs, options, e
         "import lamppost",
         "",
         `with lamppost.Client("${address}") as client:`,
-        `    said = client.predict("${endpoint}", ${body}${extra.length ? `, headers=${JSON.stringify(headers)}` : ""})`,
-        "print(said.version, said.answer)",
+        `    answer = client.predict("${endpoint}", ${body}${extra.length ? `, headers=${JSON.stringify(headers)}` : ""})`,
+        "print(answer.version, answer.answer)",
       ].join("\n"),
     },
     {

@@ -52,7 +52,6 @@ class GoingBack(WithVersions):
         self.assertEqual(self.page()["back"]["says"], "times@2")
         lanes = {lane["version"] for lane in self.client.fetch("GET", "/api/lanes")["lanes"]}
         self.assertIn("times@2", lanes, "what going back returns to stays open")
-        self.assertNotIn("times@1", lanes, "and nothing else")
         first = self.client.rollback(self.endpoint, "it was odd")
         self.assertEqual((first["version"], first["stored"], self.y()), ("times@2", True, 2.0))
         self.assertEqual(first["says"], f"{self.endpoint} is back at times@2; it served times@3 before.")

@@ -31,7 +31,7 @@ export function OutcomesView({ page }: { page: EndpointPage }) {
         <Snippets
           id="how to tell"
           all={[
-            { name: "Python", text: `said = client.predict("${page.name}", row)\n…\nclient.tell("${page.name}", said.request_id, "${truth(page)}")` },
+            { name: "Python", text: `answer = client.predict("${page.name}", row)\n…\nclient.record_outcome("${page.name}", answer.request_id, "${truth(page)}")` },
             { name: "Command", text: `lamppost outcome ${page.name} REQUEST_ID ${truth(page)}\nlamppost outcome ${page.name} --file outcomes.csv          # request_id,truth\nlamppost outcome ${page.name} --file outcomes.csv --key ${page.inputs[0]?.name ?? "FIELD"}` },
           ]}
         />

@@ -120,7 +120,7 @@ class Client:
         return self._run(calls.roll_out(endpoint, version, plan, sticky, break_callers, override))
 
     def record_outcome(self, endpoint: str, request_id: str, truth: Any, row: int = 0) -> dict[str, Any]:
-        """Tell what was true about an earlier answer: ``client.tell("outage-risk", said.request_id, "holds")``."""
+        """Report the truth about an earlier answer: ``client.record_outcome("outage-risk", answer.request_id, "holds")``."""
         return self._run(calls.record_outcome(endpoint, request_id, truth, row))
 
     def fetch_bytes(self, path: str, **params: Any) -> bytes:
@@ -202,7 +202,7 @@ class AsyncClient:
         return await self._run(calls.roll_out(endpoint, version, plan, sticky, break_callers, override))
 
     async def record_outcome(self, endpoint: str, request_id: str, truth: Any, row: int = 0) -> dict[str, Any]:
-        """See `Client.tell`."""
+        """See `Client.record_outcome`."""
         return await self._run(calls.record_outcome(endpoint, request_id, truth, row))
 
     async def fetch_bytes(self, path: str, **params: Any) -> bytes:
