@@ -17,6 +17,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
 PATIENCE_S = 600
+SLOWEST = 10
 
 
 @dataclass(frozen=True)
@@ -60,6 +61,9 @@ def main() -> int:
                 print(f"{'✗' if outcome.failed else '●'} {outcome.module:48s}{outcome.run:4d} tests {outcome.seconds:7.1f} s", flush=True)
                 if outcome.failed:
                     print(outcome.said, flush=True)
+    print("\nslowest:")
+    for outcome in sorted(outcomes, key=lambda one: -one.seconds)[:SLOWEST]:
+        print(f"  {outcome.module:48s}{outcome.seconds:7.1f} s")
     failed, skipped = sum(o.failed for o in outcomes), sum(o.skipped for o in outcomes)
     passed = max(0, sum(o.run for o in outcomes) - failed - skipped)
     print(f"\n{passed} passed, {failed} failed, {skipped} skipped")

@@ -232,7 +232,7 @@ class Watching(unittest.TestCase):
         families = until(lambda: (found := read())["lamppost_calls"].samples and found)
         self.assertEqual(families["lamppost_call_seconds"].type, "histogram")
         self.assertTrue(any(sample.exemplar for sample in families["lamppost_call_seconds"].samples))
-        self.assertEqual(families["lamppost_endpoint_lit"].samples[0].value, 1)
+        self.assertEqual(families["lamppost_endpoint_up"].samples[0].value, 1)
 
     def test_a_report_as_page_and_as_pdf(self) -> None:
         for name, start in (("week.html", b"<!doctype html>"), ("week.pdf", b"%PDF-")):

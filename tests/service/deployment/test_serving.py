@@ -93,6 +93,9 @@ class Serving(unittest.IsolatedAsyncioTestCase):
         self.assertFalse(self.factory.opened[0].closed, "what was served until now stays for going back")
         await self.serve(revision("town", 1, "lamps@1"))
         self.assertEqual(self.table.find_route("town").in_force.revision, 2)
+        await self.serve(revision("town", 3, "lamps@3"))
+        await asyncio.sleep(0.01)
+        self.assertEqual([lane.name for lane in self.factory.opened if lane.closed], ["lamps@1"], "and nothing older stays")
 
     async def test_an_endpoint_that_is_gone_closes_its_lanes(self) -> None:
         await self.serve(revision("town", 1, "lamps@1"))

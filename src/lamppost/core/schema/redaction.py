@@ -13,7 +13,7 @@ from lamppost.core.schema.fields import Schema
 
 
 class RedactionPolicy:
-    """What is kept of calls whose inputs, options and answers have these schemas.
+    """What is kept of calls whose inputs, options and answers have these schemas. keeps_everything : whether no field is private.
 
     >>> from lamppost.core.schema.fields import Field
     >>> inputs = Schema((Field("account", "text", private=True, example="a"), Field("x", "number")))
@@ -24,11 +24,7 @@ class RedactionPolicy:
     def __init__(self, inputs: Schema, options: Schema | None, answers: Schema) -> None:
         self._private_inputs = frozenset(field.name for field in (*inputs, *(options or ())) if field.private)
         self._private_answers = frozenset(field.name for field in answers if field.private)
-
-    @property
-    def keeps_everything(self) -> bool:
-        """Whether no field is private."""
-        return not self._private_inputs and not self._private_answers
+        self.keeps_everything = not self._private_inputs and not self._private_answers
 
     def redact_request(self, body: bytes) -> bytes:
         """A request that was answered, as JSON, without private values."""

@@ -9,7 +9,7 @@ handed over as it is: admitted once, and charged once.
 from __future__ import annotations
 
 import asyncio
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeGuard
 
 import orjson
 
@@ -17,12 +17,12 @@ from lamppost.core.errors import LampPostError, LaneFull
 from lamppost.core.payload.text_formats import JSON
 from lamppost.runtime.lane_options import LaneAnswer, RequestOptions
 from lamppost.service.auth import Auth
-from lamppost.service.deployment.route_table import Route, RouteTable
+from lamppost.service.deployment.route_table import RouteTable
 from lamppost.service.http.predict_handler import PREFIX
 from lamppost.service.http.problems import PROBLEM_TYPE, problem_headers
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.call import PredictionCall
-from lamppost.service.prediction.predictors import Headers, PredictionInput, PredictionOutput, SingleVersion
+from lamppost.service.prediction.predictors import Headers, PredictionInput, PredictionOutput, Predictor, SingleVersion
 from lamppost.service.prediction.request_ids import valid_traceparent
 from lamppost.service.prediction.share_router import ShareRouter
 from lamppost.service.records.recorder import Recorder
@@ -32,6 +32,7 @@ _MAX_BYTES = 32 * 1024
 _JSON_TYPES = (b"application/json", b"application/json; charset=utf-8", b"application/json;charset=UTF-8")
 _ANY_ANSWER = (b"*/*", b"application/json", b"")
 _UNUSUAL = frozenset((b"priority", b"answer-within", b"expect", b"transfer-encoding", b"cookie", b"upgrade"))
+_READ_HEADERS = _UNUSUAL | {b"authorization", b"content-length", b"content-type", b"accept", b"traceparent"}
 
 
 class Connection(Protocol):
@@ -84,12 +85,14 @@ class FastPath:
         except UnicodeDecodeError:
             return None
         route = self.table.by_endpoint.get(endpoint)
-        if route is None or choose_version(route, connection.headers, peek=True) is None:
+        if route is None or not (type(route.predictor) is SingleVersion or _takes_whole_calls(route.predictor)):
             return None
         token = b""
         trace: str | None = None
         length = -1
         for name, value in connection.headers:
+            if name not in _READ_HEADERS:
+                continue
             if name == b"authorization":
                 token = value
             elif name == b"content-length":
@@ -102,7 +105,7 @@ class FastPath:
                     return None
             elif name == b"traceparent":
                 trace = valid_traceparent(value)
-            elif name in _UNUSUAL:
+            else:
                 return None
         if not 0 < length <= _MAX_BYTES or token[:7] != b"Bearer ":
             return None
@@ -110,21 +113,16 @@ class FastPath:
         try:
             principal = self._auth.principal_of_token(token[7:].decode("latin-1"))
             principal.require_permission("predict", endpoint)  # before it is charged: the handler charges what it refuses
-            call.admit(self._auth, principal)
+            call.admit(self._auth, principal, permitted=True)
         except LampPostError:
             return None
         call.trace = trace
         return FastPathCall(self, connection, call)
 
 
-def choose_version(route: Route, headers: Headers, peek: bool = False) -> SingleVersion | None:
-    """The one version that answers a whole call; None where the handler must find out. peek : leave the turns of shares as they are."""
-    predictor = route.predictor
-    if type(predictor) is SingleVersion:
-        return predictor
-    if type(predictor) is ShareRouter and predictor.takes_whole_calls:
-        return next(iter(predictor.single_versions.values())) if peek else predictor.pick_version(headers)
-    return None
+def _takes_whole_calls(predictor: Predictor | None) -> TypeGuard[ShareRouter]:
+    """Whether one version answers each whole call, chosen by the call's header or by turn."""
+    return type(predictor) is ShareRouter and predictor.takes_whole_calls
 
 
 class FastPathCall:
@@ -183,15 +181,21 @@ class FastPathCall:
         self._begun = True
         call, connection = self.call, self._connection
         route = self._path.table.by_endpoint.get(call.endpoint)
-        version = None if route is None else choose_version(route, connection.headers)
-        if route is None or route.predictor is None or version is None:
+        if route is None:
+            return False
+        predictor = route.predictor
+        if type(predictor) is SingleVersion:
+            version = predictor
+        elif _takes_whole_calls(predictor):
+            version = predictor.pick_version(connection.headers)
+        else:
             return False
         self._version = version
         call.body = self.body
-        call.bind(route.predictor, route.hooks, version.version, route.in_force.setup.lenient)
+        call.bind(predictor, route.hooks, version.version, route.in_force.setup.lenient)
         call.timer.mark("read")
         try:
-            parsed = route.predictor.plan.read_body(self.body, call.coercions)
+            parsed = predictor.plan.read_body(self.body, call.coercions)
             form: Any = "row" if parsed.single_row else "columns" if parsed.as_columns else "rows"
             call.validated(PredictionInput(form, len(parsed.rows), parsed.rows))
             version.lane.submit(parsed.rows, len(self.body), connection.request_options, self, call.request_id)

@@ -49,7 +49,8 @@ class PredictionCall:
 
     endpoint : the name that it was sent to. request_id : its own. trace : the caller's trace context, None without one.
     token : the name of the token, None until it is admitted.
-    predictor, redaction : None until it is bound. version : the version or versions that answered, or that stand for the endpoint.
+    predictor : None until it is bound; redaction, hooks, version and coercions are set together with it.
+    version : the version or versions that answered, or that stand for the endpoint.
     body : the request as it came, None where it was too large to hold. content_type, answer_type : of request and answer.
     input : the rows or columns that were read. coercions : what lenient reading changed, None where reading is strict.
     """
@@ -73,6 +74,11 @@ class PredictionCall:
         "version",
     )
 
+    redaction: RedactionPolicy
+    hooks: AnswerHooks | None
+    version: str | None
+    coercions: list[Coercion] | None
+
     def __init__(self, endpoint: str) -> None:
         self.timer = PhaseTimer()
         self.endpoint = endpoint
@@ -80,21 +86,21 @@ class PredictionCall:
         self.token: str | None = None
         self.trace: str | None = None
         self.predictor: Predictor | None = None
-        self.redaction: RedactionPolicy | None = None
-        self.hooks: AnswerHooks | None = None
-        self.version: str | None = None
-        self.coercions: list[Coercion] | None = None
         self.content_type = self.answer_type = JSON
         self.body: bytes | None = None
         self.input: PredictionInput | None = None
         self.rows = 0
         self.answer: LaneAnswer | None = None
 
-    def admit(self, auth: Auth, principal: Principal) -> None:
-        """Let a principal in: raise RateLimited, or NotAllowed, which is charged too. A call that was admitted is not charged again."""
+    def admit(self, auth: Auth, principal: Principal, permitted: bool = False) -> None:
+        """Let a principal in: raise RateLimited, or NotAllowed, which is charged too. A call that was admitted is not charged again.
+
+        permitted : whether the caller of this method has checked the permission already.
+        """
         if self.token is None:
             auth.charge(principal)
-            principal.require_permission("predict", self.endpoint)
+            if not permitted:
+                principal.require_permission("predict", self.endpoint)
             self.token = principal.token
         self.timer.mark("token")
 
@@ -125,9 +131,10 @@ class PredictionCall:
 
     def refuse(self, error: LampPostError) -> bytes:
         """The problem document of an error that ends this call; where a version is to blame, that is counted."""
-        self.version = error.version or self.version
-        if error.status >= 500 and self.hooks is not None:
-            self.hooks.after_failure(self.version)
+        if self.predictor is not None:
+            self.version = error.version or self.version
+            if error.status >= 500 and self.hooks is not None:
+                self.hooks.after_failure(self.version)
         return self.problem(error)
 
     def problem(self, error: LampPostError) -> bytes:
@@ -145,11 +152,12 @@ class PredictionCall:
         """Hand the record over, if the call got as far as an endpoint. body : what was sent back, or stands for that as JSON."""
         if self.predictor is None:
             return
+        timer = self.timer
         request, answer = self._recorded_request(status), body
         if status == 200:
             if self.answer_type != JSON and self.body is not None:
                 answer = orjson.dumps({"content_type": self.answer_type, "bytes": len(body)})
-            elif self.redaction is not None and not self.redaction.keeps_everything:
+            elif not self.redaction.keeps_everything:
                 answer = self.redaction.redact_answer(answer)
         recorder.add_record(
             CallRecord(
@@ -161,8 +169,8 @@ class PredictionCall:
                 status,
                 self.rows,
                 self.answer.batch_rows if self.answer is not None else None,
-                round(self.timer.total_s * 1e6),
-                self.timer.as_microseconds(),
+                int((timer.last - timer.started) * 1e6),
+                timer.as_microseconds(),
                 request,
                 answer if len(answer) <= MAX_PAYLOAD_BYTES else None,
                 trace=self.trace,
@@ -172,12 +180,14 @@ class PredictionCall:
     def _recorded_request(self, status: int) -> bytes | None:
         """The request as JSON that PostgreSQL holds, without private values; None where nothing of it may be kept."""
         kept = self.body
+        if status == 200 and self.content_type == JSON and self.redaction.keeps_everything:  # nearly every call
+            return kept if kept is None or len(kept) <= MAX_PAYLOAD_BYTES else orjson.dumps(kept[:_REFUSED_KEPT].decode("utf-8", "replace"))
         if self.content_type != JSON:
             if self.input is not None and self.predictor is not None:
                 kept = bodies.request_as_json(self.predictor.plan, self.predictor.columns, self.content_type, self.input)
             elif kept is not None:
                 kept = orjson.dumps({"content_type": self.content_type, "bytes": len(kept)})
-        if kept is not None and self.redaction is not None and not self.redaction.keeps_everything:
+        if kept is not None and not self.redaction.keeps_everything:
             kept = self.redaction.redact_request(kept) if status == 200 else self.redaction.redact_refused(kept)
         if kept is None or (status == 200 and len(kept) <= MAX_PAYLOAD_BYTES):
             return kept

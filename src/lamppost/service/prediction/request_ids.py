@@ -8,6 +8,8 @@ from random import Random, SystemRandom
 from lamppost.core.tracing import read_traceparent
 
 _getrandbits = Random(SystemRandom().getrandbits(256)).getrandbits
+_VARIANT, _NOT_VARIANT = 1 << 63, ~(1 << 62)
+"""The two bits of the variant, 10, stand above the last 62 random ones."""
 _latest_ms = 0
 
 
@@ -17,8 +19,8 @@ def new_request_id(millis: int | None = None) -> str:
         # a clock that is set back does not take ids back: what came later still sorts later (RFC 9562, section 6.2)
         global _latest_ms
         millis = _latest_ms = max(_latest_ms, time.time_ns() // 1_000_000)
-    high, middle, low = _getrandbits(12), 0x8000 | _getrandbits(14), _getrandbits(48)
-    return f"{millis >> 16:08x}-{millis & 0xFFFF:04x}-7{high:03x}-{middle:04x}-{low:012x}"
+    digits = "%012x7%019x" % (millis, (_getrandbits(76) | _VARIANT) & _NOT_VARIANT)  # noqa: UP031 - faster than the other ways
+    return f"{digits[:8]}-{digits[8:12]}-{digits[12:16]}-{digits[16:20]}-{digits[20:]}"
 
 
 def valid_traceparent(header: bytes) -> str | None:
