@@ -192,8 +192,8 @@ class Driving(unittest.IsolatedAsyncioTestCase):
                 self.ask(a, 1)
                 await asyncio.sleep(0)
                 self.worker.answer(*said)
-                self.assertEqual(self.worker.gone, "it answered another number of batches than it was asked")
-                self.assertEqual(a.heard[0], (1, self.worker.gone, False))
+                self.assertEqual(self.worker.end_reason, "it answered another number of batches than it was asked")
+                self.assertEqual(a.heard[0], (1, self.worker.end_reason, False))
 
     async def test_one_that_takes_too_long_is_stopped(self) -> None:
         a = Lane("a")
@@ -201,7 +201,7 @@ class Driving(unittest.IsolatedAsyncioTestCase):
         self.ask(a, 1)
         with self.assertLogs("lamppost.worker", "WARNING"):
             await asyncio.sleep(Lane.run_s + 0.1)
-        self.assertEqual(self.worker.gone, "it did not answer within 0.2 s and was stopped")
+        self.assertEqual(self.worker.end_reason, "it did not answer within 0.2 s and was stopped")
 
     async def test_asking_apart_from_the_queue_gathers_all_portions(self) -> None:
         a = Lane("a")
