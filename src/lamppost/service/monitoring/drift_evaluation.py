@@ -10,6 +10,8 @@ from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+from cachetools import LRUCache
+
 from lamppost.core.drift.verdict_text import change_start, write_verdict
 from lamppost.core.drift.verdicts import LADDER, FieldSketch, WindowSketch, judge_windows
 from lamppost.core.drift.windows import WindowLayout, pool_windows, read_window, write_window
@@ -61,7 +63,7 @@ class DriftEvaluation:
         self.judged_endpoints: set[str] = set()
         self._through = self._merged = 0
         self._seen = Watermark(_OVER_S)
-        self._explained: dict[tuple[str, str, datetime], tuple[tuple[str, ...], int, bool]] = {}
+        self._explained: LRUCache[tuple[str, str, datetime], tuple[tuple[str, ...], int, bool]] = LRUCache(_REMEMBERED)
 
     def settings_of(self, endpoint: str) -> MonitoringSettings:
         """The monitoring settings of an endpoint; the defaults if the endpoint is gone."""
@@ -130,8 +132,6 @@ class DriftEvaluation:
         if self._explained.get(key) == what:
             return False
         self._explained[key] = what
-        while len(self._explained) > _REMEMBERED:
-            del self._explained[next(iter(self._explained))]
         return True
 
     async def change_started_at(self, one: JudgedWindow, scorer: ReferenceScorer) -> datetime:

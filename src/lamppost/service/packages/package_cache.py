@@ -9,6 +9,8 @@ from pathlib import Path
 from typing import TypeVar
 from uuid import uuid4
 
+from cachetools import LRUCache
+
 from lamppost.core.artifact.manifest import Manifest
 from lamppost.core.artifact.proof import Proof
 from lamppost.core.errors import PackageRefused
@@ -27,7 +29,7 @@ class PackageCache:
     def __init__(self, pool: Pool, folder: Path) -> None:
         self._pool = pool
         self._folder = folder
-        self._described: dict[str, Lamp] = {}
+        self._lamps: LRUCache[str, Lamp] = LRUCache(_REMEMBERED)
 
     async def take_over(self, digest: str, checked: Path) -> None:
         """Take over a lamp file that was checked and stored, so that it need not be fetched back."""
@@ -35,12 +37,9 @@ class PackageCache:
 
     async def lamp_of(self, digest: str) -> Lamp:
         """What is in a stored package. The last few are remembered: a digest always means the same content."""
-        lamp = self._described.pop(digest, None)
+        lamp = self._lamps.get(digest)
         if lamp is None:
-            lamp = await self._on_disk(digest, read_lamp)
-        self._described[digest] = lamp
-        while len(self._described) > _REMEMBERED:
-            del self._described[next(iter(self._described))]
+            lamp = self._lamps[digest] = await self._on_disk(digest, read_lamp)
         return lamp
 
     async def unpacked_package(self, digest: str) -> tuple[Manifest, Proof, Path]:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Mapping, Sequence
 
+from cachetools import LRUCache
+
 from lamppost.core.artifact.manifest import read_manifest
 from lamppost.core.artifact.version_search import VersionSummary, matches_search, summarize_manifest
 from lamppost.core.errors import NotFound
@@ -18,11 +20,11 @@ _AT_ONCE = 500
 
 
 class VersionListing:
-    """Of one node."""
+    """Lists versions for one node."""
 
     def __init__(self, pool: Pool) -> None:
         self._pool = pool
-        self._told: dict[str, VersionSummary] = {}
+        self._summaries: LRUCache[str, VersionSummary] = LRUCache(_REMEMBERED)
 
     async def find_versions(self, model: str | None, search: str) -> list[tuple[ListedVersion, VersionSummary]]:
         """Versions of a model, or of all, that a search finds; newest first within a model. Raise NotFound for an unknown model."""
@@ -30,22 +32,20 @@ class VersionListing:
         if model is not None and not found:
             like = closest_name(model, {version.model for version in await packages.list_versions(self._pool)})
             raise NotFound(f"there is no model {model!r}" + (f"; did you mean {like}?" if like else ""))
-        told = await self._all([version.digest for version in found])
+        summaries = await self._all([version.digest for version in found])
         return [
-            (version, told[version.digest])
+            (version, summaries[version.digest])
             for version in found
-            if matches_search(search, version.name, told[version.digest], version.pushed_by)
+            if matches_search(search, version.name, summaries[version.digest], version.pushed_by)
         ]
 
     async def _all(self, digests: Sequence[str]) -> dict[str, VersionSummary]:
-        known = {digest: self._told[digest] for digest in digests if digest in self._told}
+        known = {digest: summary for digest in digests if (summary := self._summaries.get(digest)) is not None}
         new = [digest for digest in dict.fromkeys(digests) if digest not in known]
         for at in range(0, len(new), _AT_ONCE):
             read = await packages.read_manifests(self._pool, new[at : at + _AT_ONCE])
             known |= await asyncio.to_thread(_read, read)
-        if len(self._told) + len(new) > _REMEMBERED:
-            self._told.clear()
-        self._told |= known
+        self._summaries.update((digest, known[digest]) for digest in new if digest in known)
         return known
 
 

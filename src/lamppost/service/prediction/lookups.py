@@ -17,6 +17,7 @@ from decimal import Decimal
 from typing import Any
 
 import psycopg
+from cachetools import TTLCache
 from psycopg import sql
 from psycopg_pool import AsyncConnectionPool, PoolTimeout
 
@@ -118,7 +119,7 @@ class LookupTable:
         self._private = key is not None and key.private
         self._sources = sources
         self._plan = ValidationPlan(self.schema)
-        self._kept: dict[Any, tuple[float, Row | None]] = {}
+        self._rows: TTLCache[Any, Row | None] = TTLCache(_MAX_KEPT, lookup.ttl_s)
         self._asked: dict[Any, asyncio.Future[Row | None]] = {}
         self._pump: asyncio.Task[None] | None = None
         names = [lookup.column, *(lookup.fields[field.name] for field in self.schema)]
@@ -129,14 +130,12 @@ class LookupTable:
 
     async def fetch_rows(self, keys: set[Any]) -> dict[Any, Row | None]:
         """The row of each key, None for a key that the table does not have; raise Unavailable when it does not answer in time."""
-        now = asyncio.get_running_loop().time()
         found: dict[Any, Row | None] = {}
         waits: dict[Any, asyncio.Future[Row | None]] = {}
         for key in keys:
-            kept = self._kept.get(key)
-            if kept is not None and kept[0] > now:
-                found[key] = kept[1]
-            else:
+            try:
+                found[key] = self._rows[key]
+            except KeyError:
                 waits[key] = self._ask(key)
         if waits:
             try:
@@ -182,17 +181,13 @@ class LookupTable:
                 for future in batch.values():
                     future.set_exception(type(error)(error.detail, **error.extra))
                 continue
-            until = asyncio.get_running_loop().time() + self.lookup.ttl_s
             for key, future in batch.items():
                 value = rows.get(key)
                 if isinstance(value, LampPostError):
                     future.set_exception(value)
                     continue
-                self._kept.pop(key, None)
-                self._kept[key] = (until, value)
+                self._rows[key] = value
                 future.set_result(value)
-            while len(self._kept) > _MAX_KEPT:
-                del self._kept[next(iter(self._kept))]
 
     async def _fetch(self, keys: list[Any]) -> dict[Any, Row | LampPostError]:
         lookup = self.lookup

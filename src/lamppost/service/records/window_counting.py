@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import asyncio
 import logging
-from collections import OrderedDict, defaultdict
+from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
 import orjson
+from cachetools import LRUCache
 
 from lamppost.core.artifact.reference import drift_baseline
 from lamppost.core.drift.outlier_score import JOINT, OutlierScorer
@@ -82,7 +83,7 @@ class WindowCounting:
     def __init__(self, pool: Pool, package_cache: PackageCache) -> None:
         self._pool = pool
         self.shelf = package_cache
-        self._lookers: OrderedDict[str, ReferenceScorer | None] = OrderedDict()
+        self._scorers: LRUCache[str, ReferenceScorer | None] = LRUCache(_REMEMBERED)
         self.sent: dict[str, frozenset[str]] = {}
         self.failed = 0
 
@@ -103,21 +104,18 @@ class WindowCounting:
 
     async def scorer_of_version(self, version: str) -> ReferenceScorer | None:
         """The scorer of a version; None for an unknown version, or one without a reference."""
-        if version in self._lookers:
-            self._lookers.move_to_end(version)
-            return self._lookers[version]
-        made: ReferenceScorer | None = None
+        if version in self._scorers:
+            return self._scorers[version]
+        scorer: ReferenceScorer | None = None
         try:
             stored = await packages.get_version(self._pool, parse_version(version))
             lamp = await self.shelf.lamp_of(stored.digest)
-            made = await asyncio.to_thread(ReferenceScorer, lamp)
-            made = made if made.has_reference else None
+            scorer = await asyncio.to_thread(ReferenceScorer, lamp)
+            scorer = scorer if scorer.has_reference else None
         except LampPostError as error:
             log.info("rows of %s are not counted: %s", version, error.detail)
-        self._lookers[version] = made
-        while len(self._lookers) > _REMEMBERED:
-            self._lookers.popitem(last=False)
-        return made
+        self._scorers[version] = scorer
+        return scorer
 
     def _look(self, frames: Sequence[SpoolFrame], scorers: dict[str, ReferenceScorer | None], brought_by: str | None) -> CountedFrames:
         odd: dict[int, tuple[float, str]] = {}
