@@ -74,7 +74,7 @@ def describe_finding(finding: DriftFinding) -> str:
     if finding.what == "spread":
         return f"{'wider' if finding.signed > 0 else 'narrower'} by {size:.2g}"
     if finding.what == "shape":
-        return f"distributed otherwise, by {size:.2g}"
+        return f"distributed differently (size {size:.2g})"
     words = {"missing": "missing in", "outside": "outside training's range in", "unseen": "a value never seen before in"}
     return f"{words[finding.what]} {_percent(finding.after)}, in training {_percent(finding.before)}"
 
