@@ -11,9 +11,9 @@ import asyncio
 import itertools
 import logging
 from collections import Counter, defaultdict
-from collections.abc import AsyncIterator, Awaitable, Callable, Hashable, Iterable, Iterator, Sequence
+from collections.abc import AsyncIterator, Callable, Coroutine, Hashable, Iterable, Iterator, Sequence
 from contextlib import asynccontextmanager, contextmanager
-from typing import Literal
+from typing import Any, Literal
 
 from lamppost.core.errors import LampPostError, Unavailable
 from lamppost.core.names import VersionName
@@ -23,7 +23,7 @@ log = logging.getLogger("lamppost.deployment")
 
 Purpose = Literal["route", "rollback", "shadow", "visit", "use"]
 Holder = tuple[Purpose, Hashable]
-OpenLane = Callable[[VersionName, bool, bool], Awaitable[Lane]]
+OpenLane = Callable[[VersionName, bool, bool], Coroutine[Any, Any, Lane]]
 """Opens and proves a version. Arguments: its name; whether to measure it; whether it needs a worker of its own."""
 
 _VISIT_S = 60.0
@@ -72,16 +72,13 @@ class LaneLeases:
             raise Unavailable(f"{version} was let go before it was opened; try again", retry_after_s=1)
         task = self._lanes.get(version)
         if task is None:
-            task = self._lanes[version] = asyncio.create_task(self._opened(version, measure, dedicated), name=f"open {version}")
+            task = self._lanes[version] = asyncio.create_task(self._open_lane(version, measure, dedicated), name=f"open {version}")
         try:
             return await asyncio.shield(task)
         except BaseException:
             if task.done() and self._lanes.get(version) is task:
                 del self._lanes[version]
             raise
-
-    async def _opened(self, version: VersionName, measure: bool, dedicated: bool) -> Lane:
-        return await self._open_lane(version, measure, dedicated)
 
     def open_lane(self, version: VersionName) -> Lane | None:
         """The lane of a version that is open already, None for any other."""

@@ -12,7 +12,7 @@ from lamppost.service.deployment.activation import RouteActivation
 from lamppost.service.deployment.lane_tuning import LaneTuning
 from lamppost.service.deployment.leases import LaneLeases
 from lamppost.service.deployment.route_table import Route, RouteTable
-from lamppost.service.deployment.waking import RETRY_S, Waking
+from lamppost.service.deployment.waking import Waking
 from lamppost.store import endpoints
 from lamppost.store.database import Pool
 from lamppost.store.endpoints import EndpointRevision
@@ -65,12 +65,8 @@ class Reconciler:
             route = self._table.by_endpoint[revision.endpoint]
             if route.in_force.revision > revision.revision:
                 return
-            if route.in_force.revision == revision.revision and not self._tries_again(route):
+            if route.in_force.revision == revision.revision and (route.predictor is not None or route.stays_down):
                 return
             before = route.setup.versions
             await self._waking.open_revision(revision)
             self._tuning.apply_to(self._leases, before)
-
-    def _tries_again(self, route: Route) -> bool:
-        """Whether a route of the wanted revision is to be opened once more: it failed, some time ago."""
-        return route.predictor is None and not (route.failure and asyncio.get_running_loop().time() - route.failed_at < RETRY_S)

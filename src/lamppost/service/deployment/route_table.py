@@ -19,6 +19,9 @@ from lamppost.service.prediction.answer_hooks import AnswerHooks
 from lamppost.service.prediction.predictors import Predictor
 from lamppost.store.endpoints import EndpointRevision
 
+_RETRY_S = 20.0
+"""How long an endpoint that could not be opened stays down before it is tried again."""
+
 
 @dataclass(slots=True)
 class Route:
@@ -42,6 +45,11 @@ class Route:
     def setup(self) -> EndpointSetup:
         """What is served, and how."""
         return self.in_force.setup
+
+    @property
+    def stays_down(self) -> bool:
+        """Whether opening the lanes failed so lately that it is not to be tried again yet."""
+        return bool(self.failure) and asyncio.get_running_loop().time() - self.failed_at < _RETRY_S
 
     @property
     def status(self) -> EndpointStatus:

@@ -28,8 +28,6 @@ from lamppost.store.endpoints import EndpointRevision
 
 log = logging.getLogger("lamppost.deployment")
 
-RETRY_S = 20.0
-"""How long an endpoint that could not be opened stays down before its next request tries again."""
 _WAKE_S = 30.0
 _AT_ONCE = 8
 _WARM_ENDPOINTS = 16
@@ -64,7 +62,7 @@ class Waking:
             route = self._table.find_route(endpoint)
             if route.predictor is not None:
                 return route, route.predictor
-            if route.failure and asyncio.get_running_loop().time() - route.failed_at < RETRY_S:
+            if route.stays_down:
                 raise Unavailable(f"{endpoint} is down on this node: {route.failure}", retry_after_s=2)
             try:
                 await asyncio.wait_for(asyncio.shield(self.wake(endpoint)), _WAKE_S)

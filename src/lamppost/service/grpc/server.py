@@ -22,7 +22,7 @@ from lamppost.service.grpc import predict_pb2 as pb
 from lamppost.service.grpc.messages import read_predict_request, request_as_json_body, write_predict_reply
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.call import PredictionCall
-from lamppost.service.prediction.request_ids import valid_traceparent
+from lamppost.service.prediction.request_ids import traceparent_among
 from lamppost.service.records.recorder import Recorder
 
 log = logging.getLogger("lamppost.grpc")
@@ -102,7 +102,7 @@ class PredictionServicer:
         """The reply, and the answer as it is recorded."""
         headers = [(key.encode(), value.encode() if isinstance(value, str) else value) for key, value in context.invocation_metadata()]
         call.admit(self._auth, await self._auth.identify("POST", headers))
-        call.trace = next((valid_traceparent(value) for name, value in headers if name == b"traceparent"), None)
+        call.trace = traceparent_among(headers)
         route, predictor = await self._deployment.waking.awake(message.endpoint)
         call.bind(predictor, route.hooks, str(route.in_force.version), route.setup.lenient)
         call.timer.mark("read")

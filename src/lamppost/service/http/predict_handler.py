@@ -24,7 +24,7 @@ from lamppost.service.http.problems import PROBLEM_TYPE, problem_headers
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.call import PredictionCall
 from lamppost.service.prediction.predictors import Headers, PredictionInput, Predictor, SingleVersion
-from lamppost.service.prediction.request_ids import valid_traceparent
+from lamppost.service.prediction.request_ids import traceparent_among
 from lamppost.service.prediction.streams import AnswerStream, StreamBroken
 from lamppost.service.records.recorder import Recorder
 
@@ -143,7 +143,7 @@ class PredictHandler:
         """Who asks, and what answers; a call that was handed over is admitted already."""
         if call.token is None:
             call.admit(self._auth, await self._auth.identify("POST", headers))
-            call.trace = next((valid_traceparent(value) for name, value in headers if name == b"traceparent"), None)
+            call.trace = traceparent_among(headers)
         return await self._bind(call)
 
     async def _bind(self, call: PredictionCall) -> Predictor:

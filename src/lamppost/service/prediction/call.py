@@ -181,7 +181,7 @@ class PredictionCall:
         """The request as JSON that PostgreSQL holds, without private values; None where nothing of it may be kept."""
         kept = self.body
         if status == 200 and self.content_type == JSON and self.redaction.keeps_everything:  # nearly every call
-            return kept if kept is None or len(kept) <= MAX_PAYLOAD_BYTES else orjson.dumps(kept[:_REFUSED_KEPT].decode("utf-8", "replace"))
+            return kept if kept is None or len(kept) <= MAX_PAYLOAD_BYTES else _beginning_as_text(kept)
         if self.content_type != JSON:
             if self.input is not None and self.predictor is not None:
                 kept = bodies.request_as_json(self.predictor.plan, self.predictor.columns, self.content_type, self.input)
@@ -192,8 +192,13 @@ class PredictionCall:
         if kept is None or (status == 200 and len(kept) <= MAX_PAYLOAD_BYTES):
             return kept
         if status in (400, 413) or len(kept) > MAX_PAYLOAD_BYTES:
-            return orjson.dumps(kept[:_REFUSED_KEPT].decode("utf-8", "replace"))
+            return _beginning_as_text(kept)
         return _json_or_text(kept) if status == 422 else kept
+
+
+def _beginning_as_text(body: bytes) -> bytes:
+    """The beginning of a body as a JSON string, where the whole is not kept or is no JSON."""
+    return orjson.dumps(body[:_REFUSED_KEPT].decode("utf-8", "replace"))
 
 
 def _json_or_text(body: bytes) -> bytes:
@@ -201,5 +206,5 @@ def _json_or_text(body: bytes) -> bytes:
     try:
         orjson.loads(body)
     except ValueError:
-        return orjson.dumps(body[:_REFUSED_KEPT].decode("utf-8", "replace"))
+        return _beginning_as_text(body)
     return body

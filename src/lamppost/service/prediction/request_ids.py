@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterable
 from random import Random, SystemRandom
 
 from lamppost.core.tracing import read_traceparent
@@ -27,3 +28,8 @@ def valid_traceparent(header: bytes) -> str | None:
     """The header ``traceparent`` as text, None where it is not valid."""
     text = header.decode("latin-1").strip()
     return text if read_traceparent(text) is not None else None
+
+
+def traceparent_among(headers: Iterable[tuple[bytes, bytes]]) -> str | None:
+    """The trace context of a call by its headers; None without one, or where it is not valid."""
+    return next((valid_traceparent(value) for name, value in headers if name == b"traceparent"), None)
