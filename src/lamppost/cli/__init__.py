@@ -10,12 +10,11 @@ def main() -> None:
 
     0 done; 1 refused or failed; 2 wrong usage; 3 the service cannot be reached; 4 not signed in or not allowed; 130 Ctrl-C.
     """
-    from lamppost.cli import app_versions, app_watch  # noqa: F401 - they add their commands
-    from lamppost.cli.app import app
+    from lamppost.cli.command_table import make_command_line
     from lamppost.core.errors import LampPostError
 
     try:
-        app()
+        make_command_line()(prog_name="lamppost")
     except LampPostError as error:
         from lamppost.cli.out import show_error
 

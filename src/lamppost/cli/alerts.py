@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import Annotated
 from urllib.parse import quote
 
+import typer
+
 from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_bytes, paint, print_json, print_line, print_table, time_ago
+from lamppost.cli.parameters import Address, AsJson, Endpoint
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
 
@@ -14,8 +18,15 @@ _GLYPHS = {"firing": ("▲", BRICK), "acknowledged": ("△", AMBER), "resolved":
 _UNITS = {"m": 1.0, "h": 60.0, "d": 1_440.0}
 
 
-def alerts(endpoint: str | None, everything: bool, take: int | None, note: str | None, address: str | None, as_json: bool) -> None:
-    """``lamppost alerts``."""
+def alerts(
+    endpoint: Annotated[str | None, typer.Argument(help="Only this endpoint.")] = None,
+    everything: Annotated[bool, typer.Option("--all", help="Resolved alerts too.")] = False,
+    take: Annotated[int | None, typer.Option(help="Acknowledge the alert with this number.", metavar="NUMBER", min=1)] = None,
+    note: Annotated[str | None, typer.Option(help="What is being done about it.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``alerts``."""
     with Client(address) as client:
         if take is not None:
             answer = client.fetch("POST", f"/api/alerts/{take}/acknowledge", {"note": note})
@@ -44,8 +55,14 @@ def alerts(endpoint: str | None, everything: bool, take: int | None, note: str |
         print_line(paint(f"  next: {one['next']}", DIM))
 
 
-def mute(endpoint: str, span: str, note: str | None, address: str | None, as_json: bool) -> None:
-    """``lamppost mute``."""
+def mute(
+    endpoint: Endpoint,
+    span: Annotated[str, typer.Argument(help="How long, such as 30m, 4h or 2d; off ends the mute.")],
+    note: Annotated[str | None, typer.Option(help="The reason.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``mute``."""
     found = re.fullmatch(r"(\d+(?:\.\d+)?)([mhd])", span)
     minutes = 0.0 if span == "off" else float(found[1]) * _UNITS[found[2]] if found else -1.0
     if minutes < 0:
@@ -61,9 +78,16 @@ def mute(endpoint: str, span: str, note: str | None, address: str | None, as_jso
 
 
 def channel_add(
-    name: str, webhook: str | None, mail: str | None, endpoints: list[str] | None, reports: str, address: str | None, as_json: bool
+    name: Annotated[str, typer.Argument(help="A name for it, such as night-shift.")],
+    webhook: Annotated[str | None, typer.Option(help="URL that gets CloudEvents.", metavar="URL")] = None,
+    mail: Annotated[str | None, typer.Option(help="Address that gets mail.", metavar="ADDRESS")] = None,
+    endpoint: Annotated[list[str] | None, typer.Option(help="Only about this endpoint (may be repeated).")] = None,
+    reports: Annotated[str, typer.Option(help="Reports by mail: none, daily or weekly.")] = "none",
+    address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
-    """``lamppost channel add``."""
+    """Command ``channel add``."""
+    endpoints = endpoint
     if (webhook is None) == (mail is None):
         raise BadRequest("say where it goes: --webhook URL or --mail ADDRESS")
     body = {"kind": "webhook" if webhook else "mail", "target": webhook or mail, "endpoints": endpoints or None, "reports": reports}
@@ -77,8 +101,8 @@ def channel_add(
         print_line(f"  what it gets is signed with (shown this once): {answer['secret']}")
 
 
-def channel_list(address: str | None, as_json: bool) -> None:
-    """``lamppost channel list``."""
+def channel_list(address: Address = None, as_json: AsJson = False) -> None:
+    """Command ``channel list``."""
     with Client(address) as client:
         found, notices = client.fetch("GET", "/api/channels"), client.fetch("GET", "/api/notices", limit=100)
     if as_json:
@@ -98,15 +122,20 @@ def channel_list(address: str | None, as_json: bool) -> None:
     print_table(["channel", "kind", "to", "endpoints", "reports", "lately"], rows)
 
 
-def channel_remove(name: str, address: str | None) -> None:
-    """``lamppost channel remove``."""
+def channel_remove(name: Annotated[str, typer.Argument(help="The channel.")], address: Address = None) -> None:
+    """Command ``channel remove``."""
     with Client(address) as client:
         client.fetch("DELETE", f"/api/channels/{quote(name, safe='')}")
     print_line(f"{name} is removed")
 
 
-def report(endpoint: str, period: str, to: Path | None, address: str | None) -> None:
-    """``lamppost report``."""
+def report(
+    endpoint: Endpoint,
+    period: Annotated[str, typer.Option(help="day, week or month.")] = "week",
+    to: Annotated[Path | None, typer.Option(help="File to write, .html or .pdf [ENDPOINT-PERIOD.html].")] = None,
+    address: Address = None,
+) -> None:
+    """Command ``report``."""
     file = to or Path(f"{endpoint}-{period}.html")
     form = file.suffix.lstrip(".").lower()
     if form not in ("html", "pdf"):

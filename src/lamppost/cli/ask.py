@@ -8,10 +8,13 @@ import sys
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 from urllib.parse import quote
 
+import typer
+
 from lamppost.cli.out import AMBER, DIM, SLATE, format_ms, paint, print_json, print_line, print_table, short_json
+from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client, Prediction
 from lamppost.core.errors import BadRequest
 
@@ -29,13 +32,23 @@ class AskOptions:
     headers: list[str]
 
 
-def ask(endpoint: str, asked: AskOptions, address: str | None, as_json: bool) -> None:
-    """``lamppost ask``."""
-    if asked.row is not None and asked.file is not None:
+def ask(
+    endpoint: Annotated[str, typer.Argument(help="The endpoint to ask.")],
+    row: Annotated[str | None, typer.Option(help="One row as a JSON object.")] = None,
+    file: Annotated[Path | None, typer.Option(help="Rows from a .json or .csv file; - reads JSON from standard input.")] = None,
+    image: Annotated[list[str] | None, typer.Option(help="A picture: FIELD=FILE, or FILE where there is one such field.")] = None,
+    option: Annotated[list[str] | None, typer.Option(help="A parameter of the call: NAME=VALUE (may be repeated).")] = None,
+    header: Annotated[list[str] | None, typer.Option(help="A header of the call: NAME=VALUE (may be repeated).")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``ask``."""
+    parameters = AskOptions(row, file, image or [], option or [], header or [])
+    if parameters.row is not None and parameters.file is not None:
         raise BadRequest("give either --row or --file")
     with Client(address) as client:
-        rows, options = _rows(client, endpoint, asked)
-        headers = {name: value for name, _, value in (header.partition("=") for header in asked.headers)}
+        rows, options = _rows(client, endpoint, parameters)
+        headers = {name: value for name, _, value in (header.partition("=") for header in parameters.headers)}
         answer = client.predict(endpoint, rows, options, headers)
     if as_json:
         shown = {"answers": answer.answers, "version": answer.version, "request_id": answer.request_id, "timing_ms": answer.timing_ms}
@@ -44,22 +57,22 @@ def ask(endpoint: str, asked: AskOptions, address: str | None, as_json: bool) ->
         _show(answer)
 
 
-def _rows(client: Client, endpoint: str, asked: AskOptions) -> tuple[Any, dict[str, Any]]:
+def _rows(client: Client, endpoint: str, parameters: AskOptions) -> tuple[Any, dict[str, Any]]:
     """The rows to ask for, and the options."""
-    options = {name: _plain(value) for name, _, value in (option.partition("=") for option in asked.options)}
-    if asked.row is not None:
-        rows = _read_json(asked.row, "--row")
-    elif asked.file is not None:
-        rows = read_file(asked.file, lambda: list(_page(client, endpoint)["inputs"]))
-    elif asked.images:
+    options = {name: _plain(value) for name, _, value in (option.partition("=") for option in parameters.options)}
+    if parameters.row is not None:
+        rows = _read_json(parameters.row, "--row")
+    elif parameters.file is not None:
+        rows = read_file(parameters.file, lambda: list(_page(client, endpoint)["inputs"]))
+    elif parameters.images:
         rows = {}
     else:
         rows = _page(client, endpoint)["example"]
         print(paint(f"asking with the schema's example: {short_json(rows)}", DIM, sys.stderr), file=sys.stderr)
-    if asked.images:
+    if parameters.images:
         if not isinstance(rows, dict):
             raise BadRequest("--image goes with one row, and several were given")
-        rows = {**rows, **_pictures(client, endpoint, asked.images)}
+        rows = {**rows, **_pictures(client, endpoint, parameters.images)}
     return rows, options
 
 
@@ -105,7 +118,7 @@ def _read_json(text: str, where: str) -> Any:
 
 
 def read_file(file: Path, inputs: Callable[[], list[dict[str, Any]]]) -> Any:
-    """Rows of a .json or .csv file, or JSON from standard input for ``-``. inputs : the fields, asked for where cells need their kinds."""
+    """Rows of a .json or .csv file, or JSON from standard input for ``-``. inputs : gives the fields, where cells need their kinds."""
     if str(file) == "-":
         return _read_json(sys.stdin.read(), "standard input")
     try:

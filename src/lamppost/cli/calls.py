@@ -6,10 +6,13 @@ import json
 import shutil
 import time
 from dataclasses import dataclass
-from typing import Any
+from typing import Annotated, Any
+
+import typer
 
 from lamppost.cli.ask import short
 from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_ms, paint, print_json, print_line, print_table, time_ago
+from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import parse_version
@@ -35,13 +38,28 @@ class CallFilter:
         return told | {"token": self.token, "odd": self.odd, "contains": self.contains}
 
 
-def tail(sought: CallFilter, lines: int, follow: bool, address: str | None, as_json: bool) -> None:
-    """``lamppost tail``."""
-    endpoint = sought.endpoint
+def tail(
+    endpoint: Annotated[str | None, typer.Argument(help="Only this endpoint.")] = None,
+    lines: Annotated[int, typer.Option("--lines", "-n", help="Calls to show first.", min=1, max=1000)] = 20,
+    follow: Annotated[bool, typer.Option("--follow", "-f", help="Print further calls as they come.")] = False,
+    status: Annotated[int | None, typer.Option(help="Only this status and above, such as 400.", min=100, max=599)] = None,
+    slower: Annotated[float | None, typer.Option(help="Only calls that took at least so many milliseconds.", min=0)] = None,
+    version: Annotated[str | None, typer.Option(help="Only calls that this version answered.")] = None,
+    token: Annotated[str | None, typer.Option(help="Only calls by this token.")] = None,
+    odd: Annotated[
+        float | None, typer.Option(help="Only calls with an outlier score of at least this; 3 is one row of a thousand.", min=0, max=12)
+    ] = None,
+    contains: Annotated[str | None, typer.Option(help="Only calls with this text in their input or answer.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``tail``."""
+    call_filter = CallFilter(endpoint, status, slower, version, token, odd, contains)
+    endpoint = call_filter.endpoint
     with Client(address) as client:
-        found = client.fetch("GET", "/api/calls", limit=lines, **sought.params())
+        found = client.fetch("GET", "/api/calls", limit=lines, **call_filter.params())
         if not found and not follow and not as_json:
-            odd = sought != CallFilter(endpoint)
+            odd = call_filter != CallFilter(endpoint)
             print_line(
                 "There are no such calls." if odd else f"There are no calls yet. Make one with: lamppost ask {endpoint or 'ENDPOINT'}"
             )
@@ -52,7 +70,7 @@ def tail(sought: CallFilter, lines: int, follow: bool, address: str | None, as_j
         last = found[0]["request_id"] if found else None
         while follow:
             time.sleep(_POLL_S)
-            found = client.fetch("GET", "/api/calls", limit=1000, after=last, **sought.params())
+            found = client.fetch("GET", "/api/calls", limit=1000, after=last, **call_filter.params())
             last = found[0]["request_id"] if found else last
             _print_calls(found, as_json, head=False)
 
@@ -129,8 +147,13 @@ def _answer(answer: dict[str, Any]) -> str:
     return f"{label}{'' if score is None else f' {score:.0%}'}{more}"
 
 
-def call(request_id: str, version: str | None, address: str | None, as_json: bool) -> None:
-    """``lamppost call``."""
+def call(
+    request_id: Annotated[str, typer.Argument(help="The call's id, from its answer, from tail or from a page.")],
+    version: Annotated[str | None, typer.Option("--replay", help="Ask this version the same rows, and show what differs.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``call``."""
     with Client(address, timeout_s=120) as client:
         answer = client.fetch("GET", f"/api/calls/{request_id}")
         again = None if version is None else _replayed(client, answer, version)

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 from urllib.parse import quote
+
+import typer
 
 from lamppost.cli.ask import read_file
 from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_ms, paint, print_json, print_line, print_table, short_json, time_ago
+from lamppost.cli.parameters import Address, AsJson, BreakCallers, Endpoint, Override, Sticky
 from lamppost.client import Client
 from lamppost.core.endpoint.setup import read_setup, write_setup
 from lamppost.core.errors import BadRequest
@@ -23,8 +26,13 @@ class ChangeOverrides:
     override: str | None = None
 
 
-def rollback(endpoint: str, note: str | None, address: str | None, as_json: bool) -> None:
-    """``lamppost rollback``."""
+def rollback(
+    endpoint: Endpoint,
+    note: Annotated[str | None, typer.Option(help="The reason, for the trail.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``rollback``."""
     with Client(address, timeout_s=60) as client:
         answer = client.rollback(endpoint, note)
     if as_json:
@@ -44,8 +52,17 @@ def read_sticky(text: str | None) -> dict[str, str] | None:
     return {"by": by, "name": name}
 
 
-def split(endpoint: str, shares: list[str], sticky: str | None, insist: ChangeOverrides, address: str | None, as_json: bool) -> None:
-    """``lamppost split``."""
+def split(
+    endpoint: Endpoint,
+    shares: Annotated[list[str], typer.Argument(help="Versions with percent of calls, 100 together.", metavar="MODEL@N=SHARE…")],
+    sticky: Sticky = None,
+    break_callers: BreakCallers = False,
+    override: Override = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``split``."""
+    overrides = ChangeOverrides(break_callers, override)
     of: dict[str, float] = {}
     for text in shares:
         version, _, share = text.partition("=")
@@ -62,11 +79,17 @@ def split(endpoint: str, shares: list[str], sticky: str | None, insist: ChangeOv
             rest["shadows"] = kept
         return rest | {"shares": wanted}
 
-    _set_up(endpoint, change, insist, address, as_json)
+    _set_up(endpoint, change, overrides, address, as_json)
 
 
-def shadow(endpoint: str, version: str, share: float, address: str | None, as_json: bool) -> None:
-    """``lamppost shadow``."""
+def shadow(
+    endpoint: Endpoint,
+    version: Annotated[str, typer.Argument(help="The version that gets copies of calls.")],
+    share: Annotated[float, typer.Option(help="Percent of calls that are copied; 0 removes the shadow.", min=0, max=100)] = 100.0,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``shadow``."""
     parse_version(version)
 
     def change(setup: dict[str, Any]) -> dict[str, Any]:
@@ -78,11 +101,11 @@ def shadow(endpoint: str, version: str, share: float, address: str | None, as_js
     _set_up(endpoint, change, ChangeOverrides(), address, as_json)
 
 
-def _set_up(endpoint: str, change: Any, insist: ChangeOverrides, address: str | None, as_json: bool) -> None:
+def _set_up(endpoint: str, change: Any, overrides: ChangeOverrides, address: str | None, as_json: bool) -> None:
     with Client(address, timeout_s=180) as client:
         page = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")
         wanted = change(write_setup(read_setup(page["setup"])))
-        answer = client.set_up(endpoint, wanted, page["revision"], break_callers=insist.break_callers, override=insist.override)
+        answer = client.set_up(endpoint, wanted, page["revision"], break_callers=overrides.break_callers, override=overrides.override)
     if as_json:
         print_json(answer)
         return
@@ -91,8 +114,16 @@ def _set_up(endpoint: str, change: Any, insist: ChangeOverrides, address: str | 
         print_line(paint(f"  undo: {answer['undo']}", DIM))
 
 
-def compare(before: str, after: str, endpoint: str | None, last: int, file: Path | None, address: str | None, as_json: bool) -> None:
-    """``lamppost compare``."""
+def compare(
+    before: Annotated[str, typer.Argument(help="The first version.", metavar="BEFORE")],
+    after: Annotated[str, typer.Argument(help="The second version.", metavar="AFTER")],
+    endpoint: Annotated[str | None, typer.Option(help="On the rows of the last calls to this endpoint.")] = None,
+    last: Annotated[int, typer.Option(help="How many calls.", min=1, max=5_000)] = 500,
+    file: Annotated[Path | None, typer.Option(help="On the rows of a .json or .csv file.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``compare``."""
     name = parse_version(before)
     parse_version(after)
     if endpoint is not None and file is not None:
@@ -134,8 +165,12 @@ def compare(before: str, after: str, endpoint: str | None, last: int, file: Path
             print_line(f"    {after}: {short_json(one['after'], 60)}")
 
 
-def retire(version: str, undo: bool, address: str | None) -> None:
-    """``lamppost retire``."""
+def retire(
+    version: Annotated[str, typer.Argument(help="The version.")],
+    undo: Annotated[bool, typer.Option("--undo", help="Let the version be served again.")] = False,
+    address: Address = None,
+) -> None:
+    """Command ``retire``."""
     name = parse_version(version)
     with Client(address) as client:
         client.fetch("POST", f"/api/models/{name.model}/versions/{name.number}/retire", {"undo": undo})
@@ -146,8 +181,14 @@ def retire(version: str, undo: bool, address: str | None) -> None:
         print_line(paint(f"  undo: lamppost retire {version} --undo", DIM))
 
 
-def about(model: str, owner: str | None, purpose: str | None, address: str | None, as_json: bool) -> None:
-    """``lamppost about``."""
+def about(
+    model: Annotated[str, typer.Argument(help="The model.")],
+    owner: Annotated[str | None, typer.Option(help="Owner of the model.")] = None,
+    purpose: Annotated[str | None, typer.Option(help="Purpose of the model.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``about``."""
     with Client(address) as client:
         if owner is not None or purpose is not None:
             client.fetch("PUT", f"/api/models/{quote(model, safe='')}", {"owner": owner, "purpose": purpose})
@@ -161,8 +202,16 @@ def about(model: str, owner: str | None, purpose: str | None, address: str | Non
     print_line(f"purpose  {answer['purpose'] or '–'}")
 
 
-def trail(subject: str | None, search: str | None, by: str | None, lines: int, ndjson: bool, address: str | None, as_json: bool) -> None:
-    """``lamppost trail``."""
+def trail(
+    subject: Annotated[str | None, typer.Argument(help="Only of this endpoint, model, version or token.")] = None,
+    search: Annotated[str | None, typer.Option(help="Only entries with these words.")] = None,
+    by: Annotated[str | None, typer.Option(help="Only by this token.")] = None,
+    lines: Annotated[int, typer.Option("--lines", "-n", help="Number of entries.", min=1, max=1_000)] = 30,
+    ndjson: Annotated[bool, typer.Option("--ndjson", help="Print all entries, one JSON object a line.")] = False,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``trail``."""
     with Client(address, timeout_s=300) as client:
         if ndjson:
             print_line(client.fetch_bytes("/api/trail.ndjson", subject=subject).decode().rstrip("\n"))

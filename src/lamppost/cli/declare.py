@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
+
+import typer
 
 from lamppost.cli.changes import ChangeOverrides
 from lamppost.cli.out import AMBER, DIM, paint, print_json, print_line
+from lamppost.cli.parameters import Address, AsJson, BreakCallers, Override
 from lamppost.cli.setup import read_toml
 from lamppost.client import Client
 from lamppost.core.endpoint.declared import read_declared
@@ -24,8 +27,18 @@ class DeclareOptions:
     overrides: ChangeOverrides
 
 
-def declare(file: Path | None, options: DeclareOptions, address: str | None, as_json: bool) -> None:
-    """``lamppost declare``."""
+def declare(
+    file: Annotated[Path | None, typer.Argument(help="A document to compare; - reads standard input [none].", metavar="FILE")] = None,
+    carry_out: Annotated[bool, typer.Option("--carry-out", help="Make endpoints as the document says, all of it or nothing.")] = False,
+    against: Annotated[str | None, typer.Option(help="Only if endpoints still are as of this fingerprint.", metavar="FINGERPRINT")] = None,
+    to: Annotated[Path | None, typer.Option(help="File to write the present document to [standard output].")] = None,
+    break_callers: BreakCallers = False,
+    override: Override = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``declare``."""
+    options = DeclareOptions(to, carry_out, against, ChangeOverrides(break_callers, override))
     if file is None:
         if options.carry_out or options.against:
             raise BadRequest("say which document: lamppost declare FILE --carry-out")

@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Annotated
+
+import typer
 
 from lamppost.cli.out import AMBER, DIM, paint, print_json, print_line
+from lamppost.cli.parameters import AsJson, LampFile
 from lamppost.client.config import config_file
 from lamppost.core.names import NAME
 from lamppost.package.signing import make_key, read_public
@@ -16,8 +20,8 @@ def _folder() -> Path:
     return config_file().parent / "keys"
 
 
-def key_new(name: str, as_json: bool) -> None:
-    """``lamppost key new``."""
+def key_new(name: Annotated[str, typer.Argument(help="A name for it, such as release.")], as_json: AsJson = False) -> None:
+    """Command ``key new``."""
     private, public = make_key(_folder(), name)
     key = read_public(public)
     if as_json:
@@ -29,8 +33,8 @@ def key_new(name: str, as_json: bool) -> None:
     print_line(paint(f"  next: lamppost sign FILE.lamp --key {name}; and where the service runs: lamppost up --signed-by {public}", DIM))
 
 
-def key_list(as_json: bool) -> None:
-    """``lamppost key list``."""
+def key_list(as_json: AsJson = False) -> None:
+    """Command ``key list``."""
     found = [{"name": path.stem, "key": read_public(path), "public": str(path)} for path in sorted(_folder().glob("*.pub"))]
     if as_json:
         print_json(found)
@@ -41,8 +45,10 @@ def key_list(as_json: bool) -> None:
         print_line(f"{one['name']}  {one['key']}  {one['public']}")
 
 
-def sign(file: Path, key: str, as_json: bool) -> None:
-    """``lamppost sign``."""
+def sign(
+    file: LampFile, key: Annotated[str, typer.Option(help="Name of the key, or file of the private one.")], as_json: AsJson = False
+) -> None:
+    """Command ``sign``."""
     signed = sign_file(file, key)
     if as_json:
         print_json(signed)

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
+
+import typer
 
 from lamppost.cli.out import AMBER, DIM, SLATE, format_bytes, paint, print_json, print_line, print_table
+from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
 from lamppost.core.errors import NotFound
 
 
-def lanes(version: str | None, address: str | None, as_json: bool) -> None:
-    """``lamppost lanes``."""
+def lanes(
+    version: Annotated[str | None, typer.Argument(help="Only this version, with its batches.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``lanes``."""
     with Client(address) as client:
         answer = client.fetch("GET", "/api/lanes")
     if version is not None:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 from urllib.parse import quote
+
+import typer
 
 from lamppost.cli.changes import ChangeOverrides
 from lamppost.cli.out import (
@@ -22,12 +23,18 @@ from lamppost.cli.out import (
     time_ago,
     upload_progress,
 )
+from lamppost.cli.parameters import Address, AsJson, BreakCallers, LampFile, Override
 from lamppost.client import Client
 from lamppost.core.names import parse_version
 
 
-def push(file: Path, model: str | None, address: str | None, as_json: bool) -> None:
-    """``lamppost push``."""
+def push(
+    file: LampFile,
+    model: Annotated[str | None, typer.Option(help="Push under another model name.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``push``."""
     with Client(address, timeout_s=180) as client, upload_progress(file.name, as_json) as progress:
         answer = client.push(file, model, progress)
     if as_json:
@@ -41,11 +48,19 @@ def push(file: Path, model: str | None, address: str | None, as_json: bool) -> N
     print_line(paint(f"  next: lamppost point {version.partition('@')[0]} {version}", DIM))
 
 
-def point(endpoint: str, version: str, insist: ChangeOverrides, address: str | None, as_json: bool) -> None:
-    """``lamppost point``."""
+def point(
+    endpoint: Annotated[str, typer.Argument(help="The endpoint; a new name makes a new endpoint.")],
+    version: Annotated[str, typer.Argument(help="Version, such as outage-risk@2.")],
+    break_callers: BreakCallers = False,
+    override: Override = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``point``."""
+    overrides = ChangeOverrides(break_callers, override)
     parse_version(version)
     with Client(address, timeout_s=180) as client:
-        answer = client.point(endpoint, version, insist.break_callers, insist.override)
+        answer = client.point(endpoint, version, overrides.break_callers, overrides.override)
     if as_json:
         print_json(answer)
         return
@@ -53,8 +68,8 @@ def point(endpoint: str, version: str, insist: ChangeOverrides, address: str | N
     print_line(paint(f"  undo: {answer['undo']}" if answer["undo"] else f"  next: lamppost ask {endpoint}", DIM))
 
 
-def endpoints(address: str | None, as_json: bool) -> None:
-    """``lamppost endpoints``."""
+def endpoints(address: Address = None, as_json: AsJson = False) -> None:
+    """Command ``endpoints``."""
     with Client(address) as client:
         found = client.fetch("GET", "/api/endpoints")
     if as_json:
@@ -85,8 +100,15 @@ def endpoints(address: str | None, as_json: bool) -> None:
             print_line(f"{one['name']}: {reason}")
 
 
-def models(model: str | None, search: str | None, address: str | None, as_json: bool) -> None:
-    """``lamppost models``."""
+def models(
+    model: Annotated[str | None, typer.Argument(help="Only this model.")] = None,
+    search: Annotated[
+        str | None, typer.Option(help="Only versions with these words in names, tags, fields, metrics, notes, people.")
+    ] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``models``."""
     with Client(address) as client:
         found = client.fetch("GET", "/api/versions", model=model, search=search)
     if as_json:
@@ -120,8 +142,12 @@ def models(model: str | None, search: str | None, address: str | None, as_json: 
     )
 
 
-def show(name: str, address: str | None, as_json: bool) -> None:
-    """``lamppost show``."""
+def show(
+    name: Annotated[str, typer.Argument(help="An endpoint (outage-risk) or a version (outage-risk@2).")],
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``show``."""
     with Client(address) as client:
         if "@" in name:
             version = parse_version(name)
@@ -194,7 +220,7 @@ def _show_fields(answer: dict[str, Any]) -> None:
     print_table(["answer", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in answer["answers"]])
 
 
-def console(address: str | None) -> None:
-    """``lamppost console``."""
+def console(address: Address = None) -> None:
+    """Command ``console``."""
     with Client(address) as client:
         print_line(client.fetch("POST", "/api/session/link")["link"])

@@ -6,10 +6,13 @@ import csv
 import json
 import sys
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 from urllib.parse import quote
 
+import typer
+
 from lamppost.cli.out import AMBER, DIM, paint, print_json, print_line, print_table
+from lamppost.cli.parameters import Address, AsJson, Endpoint, Since, Until
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
 
@@ -17,9 +20,21 @@ _AT_ONCE = 5_000
 
 
 def outcome(
-    endpoint: str, told: tuple[str, str] | None, row: int, file: Path | None, key: str | None, address: str | None, as_json: bool
+    endpoint: Endpoint,
+    request_id: Annotated[str | None, typer.Argument(help="The call's id.")] = None,
+    truth: Annotated[str | None, typer.Argument(help="What was true: a label or a number.")] = None,
+    row: Annotated[int, typer.Option(help="Which row of the call.", min=0)] = 0,
+    file: Annotated[
+        Path | None, typer.Option(help="Many outcomes: CSV or NDJSON with request_id (or the key) and truth; - reads standard input.")
+    ] = None,
+    key: Annotated[
+        str | None, typer.Option(help="Field of the input that identifies the answer, instead of request ids.", metavar="FIELD")
+    ] = None,
+    address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
-    """``lamppost outcome``."""
+    """Command ``outcome``."""
+    told = None if request_id is None or truth is None else (request_id, truth)
     if (told is None) == (file is None):
         raise BadRequest("say either REQUEST_ID TRUTH, or --file with many")
     rows = _read(file, key) if file is not None else [{"request_id": told[0], "row": row, "truth": _value(told[1])}] if told else []
@@ -77,8 +92,8 @@ def _read(file: Path, key: str | None) -> list[dict[str, Any]]:
     return out
 
 
-def outcomes(endpoint: str, since: str | None, until: str | None, address: str | None, as_json: bool) -> None:
-    """``lamppost outcomes``."""
+def outcomes(endpoint: Endpoint, since: Since = None, until: Until = None, address: Address = None, as_json: AsJson = False) -> None:
+    """Command ``outcomes``."""
     with Client(address, timeout_s=60) as client:
         answer = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/quality", since=since, until=until)
     if as_json:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import typer
 
 from lamppost.cli.out import AMBER, BRICK, format_bytes, paint, print_json, print_line, print_table
+from lamppost.cli.parameters import Address, AsJson, LampFile
 from lamppost.client import Client
 from lamppost.core.artifact.difference import compare_packages
 from lamppost.core.artifact.manifest import Provenance
@@ -23,8 +24,8 @@ from lamppost.runtime.proving import prove as prove_lamp
 _SHOWN = 60
 
 
-def inspect(file: Path, as_json: bool) -> None:
-    """``lamppost inspect``."""
+def inspect(file: LampFile, as_json: AsJson = False) -> None:
+    """Command ``inspect``."""
     lamp = read_lamp(file)
     manifest = lamp.manifest
     if as_json:
@@ -90,8 +91,8 @@ def _packed(story: Provenance) -> str:
     return " ".join(part for part in (f"by {story.by}" if story.by else "", commit, f"of {story.at}" if story.at else "") if part)
 
 
-def prove(file: Path, as_json: bool) -> None:
-    """``lamppost prove``."""
+def prove(file: LampFile, as_json: AsJson = False) -> None:
+    """Command ``prove``."""
     lamp = read_lamp(file)
     verdict = prove_lamp(lamp)
     if as_json:
@@ -112,8 +113,13 @@ def prove(file: Path, as_json: bool) -> None:
         raise typer.Exit(1)
 
 
-def diff(before: str, after: str, address: str | None, as_json: bool) -> None:
-    """``lamppost diff``."""
+def diff(
+    before: Annotated[str, typer.Argument(help="The earlier lamp file, or version such as outage-risk@1.", metavar="BEFORE")],
+    after: Annotated[str, typer.Argument(help="The later lamp file, or version.", metavar="AFTER")],
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``diff``."""
     compared = _versions(before, after, address) if _is_version(before) and _is_version(after) else _files(before, after)
     if as_json:
         print_json(compared)

@@ -8,11 +8,14 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
+
+import typer
 
 from lamppost.cli.description import Description, load_model, read_description, read_frame
 from lamppost.cli.keys import sign_file
 from lamppost.cli.out import AMBER, BRICK, DIM, format_bytes, paint, print_json, print_line
+from lamppost.cli.parameters import AsJson
 from lamppost.core.artifact.proof import Tolerance
 from lamppost.core.errors import BadRequest
 from lamppost.core.limits import MAX_MEMBERS, MAX_PACKAGE_BYTES
@@ -36,17 +39,28 @@ class PackOptions:
     sign: str | None
 
 
-def pack(source: Path, wanted: PackOptions, as_json: bool) -> None:
-    """``lamppost pack``."""
+def pack(
+    source: Annotated[Path, typer.Argument(help="A lamp.toml, a model file such as one .onnx, or a folder or ZIP with either.")],
+    to: Annotated[Path | None, typer.Option(help="File to write [NAME.lamp beside the source].")] = None,
+    rows: Annotated[Path | None, typer.Option(help="Rows for the proof (.json, .csv or .parquet), if there is no lamp.toml.")] = None,
+    name: Annotated[str | None, typer.Option(help="Name of the model, if there is no lamp.toml [name of the file].")] = None,
+    quantize: Annotated[
+        bool, typer.Option("--quantize", help="Store the weights of an ONNX network as 8-bit integers, and print what that changed.")
+    ] = False,
+    sign: Annotated[str | None, typer.Option(help="Sign the lamp file with this key; see lamppost key.", metavar="KEY")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``pack``."""
+    options = PackOptions(to, rows, name, quantize, sign)
     with _found(source) as found:
         if found.suffix == ".toml":
             description = read_description(found)
-            model, frame, recipe = _described(description, found.parent, wanted)
+            model, frame, recipe = _described(description, found.parent, options)
         else:
-            model, frame, recipe = _bare(found, source, wanted)
+            model, frame, recipe = _bare(found, source, options)
         beside = source.parent if source.is_file() else source
-        lamp, remarks = pack_with_remarks(model, frame, wanted.to or beside / f"{recipe.name}.lamp", recipe)
-    signed = sign_file(lamp.path, wanted.sign) if wanted.sign else None
+        lamp, remarks = pack_with_remarks(model, frame, options.to or beside / f"{recipe.name}.lamp", recipe)
+    signed = sign_file(lamp.path, options.sign) if options.sign else None
     if as_json:
         print_json({"file": str(lamp.path), "digest": lamp.digest, "size_bytes": lamp.size_bytes, "signed": signed, **asdict(remarks)})
         return
@@ -62,10 +76,10 @@ def pack(source: Path, wanted: PackOptions, as_json: bool) -> None:
     print_line(paint(f"  next: lamppost push {lamp.path}", DIM))
 
 
-def _described(answer: Description, here: Path, wanted: PackOptions) -> tuple[Any, Any, Recipe]:
+def _described(answer: Description, here: Path, options: PackOptions) -> tuple[Any, Any, Recipe]:
     frame = read_frame(here / answer.training.frame)
     recipe = Recipe(
-        wanted.name or answer.name,
+        options.name or answer.name,
         answer.training.target,
         answer.model.labels,
         answer.fields,
@@ -79,22 +93,22 @@ def _described(answer: Description, here: Path, wanted: PackOptions) -> tuple[An
         before=[part.made(here) for part in answer.before],
         after=[part.made(here) for part in answer.after],
         options=answer.options,
-        quantize=answer.model.quantize or wanted.quantize,
+        quantize=answer.model.quantize or options.quantize,
         by=answer.story.by,
     )
     return answer.model.made(here), frame, recipe
 
 
-def _bare(model: Path, source: Path, wanted: PackOptions) -> tuple[Any, Any, Recipe]:
+def _bare(model: Path, source: Path, options: PackOptions) -> tuple[Any, Any, Recipe]:
     """A model file by itself: the schema comes from the graph and the rows, the proof from the rows."""
-    rows = wanted.rows or _rows_beside(model)
+    rows = options.rows or _rows_beside(model)
     if rows is None:
         raise BadRequest(
             f"{source} comes without rows, and a package proves itself on rows; give some with --rows FILE, or write a lamp.toml beside it"
         )
-    name = wanted.name or plain_name(source.stem) or "model"
+    name = options.name or plain_name(source.stem) or "model"
     made = Network(model) if model.suffix.lower() in FORMATS else load_model(model)
-    return made, read_frame(rows), Recipe(name, quantize=wanted.quantize)
+    return made, read_frame(rows), Recipe(name, quantize=options.quantize)
 
 
 def _rows_beside(model: Path) -> Path | None:

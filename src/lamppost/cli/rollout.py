@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass
-from typing import Any
+from typing import Annotated, Any
 from urllib.parse import quote
 
 import typer
 
 from lamppost.cli.changes import read_sticky
 from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_json, print_line, print_table, time_ago
+from lamppost.cli.parameters import Address, AsJson, BreakCallers, Endpoint, Override, Sticky
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import parse_version
@@ -35,48 +36,71 @@ class RolloutOptions:
     override: str | None
 
 
-def rollout(endpoint: str, wanted: RolloutOptions, address: str | None, as_json: bool) -> None:
-    """``lamppost rollout``."""
-    if len(wanted.acts) > 1 or (wanted.acts and wanted.version):
+def rollout(
+    endpoint: Endpoint,
+    version: Annotated[str | None, typer.Argument(help="The version to roll out; without it, the last rollout is shown.")] = None,
+    steps: Annotated[str | None, typer.Option(help="Shares in percent, such as 1,5,25; 100 follows automatically.")] = None,
+    calls: Annotated[int | None, typer.Option(help="Calls that the new version answers at each step.", min=1)] = None,
+    minutes: Annotated[float | None, typer.Option(help="Minutes that each step lasts at least.", min=0)] = None,
+    guard: Annotated[
+        list[str] | None, typer.Option(help="A guard and its limit, such as p99_ms=50; NAME= leaves it out.", metavar="NAME=LIMIT")
+    ] = None,
+    sticky: Sticky = None,
+    follow: Annotated[
+        bool, typer.Option("--follow", "-f", help="Follow the rollout until it is over; exit code 1 if it went back.")
+    ] = False,
+    pause: Annotated[bool, typer.Option("--pause", help="Stay at the current step.")] = False,
+    resume: Annotated[bool, typer.Option("--resume", help="Go on after a pause.")] = False,
+    finish: Annotated[bool, typer.Option("--finish", help="Send all calls to the new version now.")] = False,
+    back: Annotated[bool, typer.Option("--back", help="Send all calls back to the old version now.")] = False,
+    break_callers: BreakCallers = False,
+    override: Override = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``rollout``."""
+    acts = [name for name, answer in (("pause", pause), ("resume", resume), ("finish", finish), ("back", back)) if answer]
+    options = RolloutOptions(version, steps, calls, minutes, tuple(guard or ()), sticky, tuple(acts), follow, break_callers, override)
+    if len(options.acts) > 1 or (options.acts and options.version):
         raise BadRequest("say one thing: begin a rollout to a version, or --pause, --resume, --finish or --back the one that goes on")
     path = f"/api/endpoints/{quote(endpoint, safe='')}"
     with Client(address, timeout_s=180) as client:
-        if wanted.acts:
-            answer = client.fetch("POST", f"{path}/rollout/{wanted.acts[0]}")
-        elif wanted.version:
-            parse_version(wanted.version)
-            body = {"version": wanted.version, "break_callers": wanted.break_callers, "override": wanted.override}
+        if options.acts:
+            answer = client.fetch("POST", f"{path}/rollout/{options.acts[0]}")
+        elif options.version:
+            parse_version(options.version)
+            body = {"version": options.version, "break_callers": options.break_callers, "override": options.override}
             answer = client.fetch(
-                "POST", f"{path}/rollout", body | {"plan": _plan(client, path, wanted), "sticky": read_sticky(wanted.sticky)}
+                "POST", f"{path}/rollout", body | {"plan": _plan(client, path, options), "sticky": read_sticky(options.sticky)}
             )
         else:
             found = client.fetch("GET", f"{path}/rollouts")
             if not found:
                 raise BadRequest(f"{endpoint} had no rollout yet; begin one with: lamppost rollout {endpoint} MODEL@N")
             answer = found[0]
-        if wanted.follow:
+        if options.follow:
             answer = _followed(client, path, answer, quiet=as_json)
     if as_json:
         print_json(answer)
-    elif not wanted.follow:
+    elif not options.follow:
         _show(answer)
-    if wanted.follow and answer["state"] != "done":
+    if options.follow and answer["state"] != "done":
         raise typer.Exit(1)
 
 
-def _plan(client: Client, path: str, wanted: RolloutOptions) -> dict[str, Any] | None:
+def _plan(client: Client, path: str, options: RolloutOptions) -> dict[str, Any] | None:
     """The endpoint's own plan, or the usual one, with what was said otherwise; None where nothing was."""
-    if wanted.steps is None and wanted.calls is None and wanted.minutes is None and not wanted.guards:
+    if options.steps is None and options.calls is None and options.minutes is None and not options.guards:
         return None
     own: dict[str, Any] = client.fetch("GET", path)["setup"].get("rollout") or {}
-    plan: dict[str, Any] = {"guards": own.get("guards", {}) | dict(map(_guard, wanted.guards))}
-    if wanted.steps is not None or wanted.calls is not None or wanted.minutes is not None:
+    plan: dict[str, Any] = {"guards": own.get("guards", {}) | dict(map(_guard, options.guards))}
+    if options.steps is not None or options.calls is not None or options.minutes is not None:
         try:
-            shares = [float(part.strip().removesuffix("%")) for part in (wanted.steps or "1,5,25").split(",")]
+            shares = [float(part.strip().removesuffix("%")) for part in (options.steps or "1,5,25").split(",")]
         except ValueError as error:
-            raise BadRequest(f"--steps {wanted.steps} is not a list of percents, such as 1,5,25") from error
-        calls = wanted.calls if wanted.calls is not None else 0 if wanted.minutes else 100
-        plan["steps"] = [{"share": share, "calls": calls, "minutes": wanted.minutes or 0.0} for share in shares]
+            raise BadRequest(f"--steps {options.steps} is not a list of percents, such as 1,5,25") from error
+        calls = options.calls if options.calls is not None else 0 if options.minutes else 100
+        plan["steps"] = [{"share": share, "calls": calls, "minutes": options.minutes or 0.0} for share in shares]
     elif own.get("steps"):
         plan["steps"] = own["steps"]
     return plan

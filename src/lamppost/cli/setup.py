@@ -6,12 +6,14 @@ import sys
 import tomllib
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 from urllib.parse import quote
 
 import tomli_w
+import typer
 
 from lamppost.cli.out import AMBER, DIM, paint, print_json, print_line
+from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
 from lamppost.core.endpoint.setup import read_setup, write_setup
 from lamppost.core.errors import BadRequest, NotFound
@@ -28,17 +30,40 @@ class SetupOptions:
     watch: tuple[str, ...] = ()
 
 
-def setup(endpoint: str, wanted: SetupOptions, address: str | None, as_json: bool) -> None:
-    """``lamppost setup``."""
-    if wanted.file is not None and wanted.as_of is not None:
+def setup(
+    endpoint: Annotated[str, typer.Argument(help="The endpoint.")],
+    file: Annotated[Path | None, typer.Option(help="Replace the setup with this TOML file; - reads standard input.")] = None,
+    as_of: Annotated[int | None, typer.Option(help="Restore the setup of this revision; see lamppost show.")] = None,
+    lane: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="A lane rule, such as target_ms=20 or keep_warm=true (may be repeated); see docs/setups.md.", metavar="NAME=VALUE"
+        ),
+    ] = None,
+    watch: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="A monitoring setting, such as window_minutes=60 or sample=10 (may be repeated); see docs/monitoring.md.",
+            metavar="NAME=VALUE",
+        ),
+    ] = None,
+    lenient: Annotated[
+        bool | None, typer.Option("--lenient/--strict", help="Take values of another kind whose meaning leaves no doubt, or refuse them.")
+    ] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``setup``."""
+    options = SetupOptions(file, as_of, lenient, tuple(lane or ()), tuple(watch or ()))
+    if options.file is not None and options.as_of is not None:
         raise BadRequest("give either --file or --as-of")
     with Client(address, timeout_s=180) as client:
-        page = _page(client, endpoint, wanted)
+        page = _page(client, endpoint, options)
         now = _plain(page["setup"]) if page else {}
-        if wanted == SetupOptions(None, None, None):
+        if options == SetupOptions(None, None, None):
             print_json(now) if as_json else _show(endpoint, page or {})
             return
-        made = _made(endpoint, wanted, now, page)
+        made = _made(endpoint, options, now, page)
         answer = client.set_up(endpoint, made, page["revision"] if page else 0)
     if as_json:
         print_json(answer)
@@ -48,28 +73,28 @@ def setup(endpoint: str, wanted: SetupOptions, address: str | None, as_json: boo
         print_line(paint(f"  undo: {answer['undo']}", DIM))
 
 
-def _page(client: Client, endpoint: str, wanted: SetupOptions) -> dict[str, Any] | None:
+def _page(client: Client, endpoint: str, options: SetupOptions) -> dict[str, Any] | None:
     try:
         page: dict[str, Any] = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")
     except NotFound:
-        if wanted.file is None:
+        if options.file is None:
             raise
         return None  # it is made with the file
     return page
 
 
-def _made(endpoint: str, wanted: SetupOptions, now: dict[str, Any], page: dict[str, Any] | None) -> dict[str, Any]:
+def _made(endpoint: str, options: SetupOptions, now: dict[str, Any], page: dict[str, Any] | None) -> dict[str, Any]:
     made = now
-    if wanted.file is not None:
-        made = read_toml(wanted.file)
-    elif wanted.as_of is not None:
+    if options.file is not None:
+        made = read_toml(options.file)
+    elif options.as_of is not None:
         past = {one["revision"]: _plain(one["setup"]) for one in (page or {}).get("history", [])}
-        if wanted.as_of not in past:
-            raise BadRequest(f"{endpoint} has no revision {wanted.as_of} among its last ones; see lamppost show {endpoint}")
-        made = past[wanted.as_of]
-    if wanted.lenient is not None:
-        made = made | {"lenient": wanted.lenient}
-    for part, given in (("lane", wanted.lane), ("watch", wanted.watch)):
+        if options.as_of not in past:
+            raise BadRequest(f"{endpoint} has no revision {options.as_of} among its last ones; see lamppost show {endpoint}")
+        made = past[options.as_of]
+    if options.lenient is not None:
+        made = made | {"lenient": options.lenient}
+    for part, given in (("lane", options.lane), ("watch", options.watch)):
         if given:
             rules = made.get(part, {}) | dict(map(_rule, given))
             made = made | {part: {name: value for name, value in rules.items() if value is not None}}

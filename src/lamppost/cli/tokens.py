@@ -3,40 +3,40 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from typing import Annotated
 from urllib.parse import quote
 
+import typer
+
 from lamppost.cli.out import print_json, print_line, print_table, time_ago
+from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
 
 
-@dataclass(frozen=True, slots=True)
-class TokenOptions:
-    """What was said on the command line. expires : ``90d``, ``12h`` or a date. rate : requests a second."""
-
-    name: str
-    role: str
-    endpoints: list[str] | None
-    expires: str | None
-    rate: float | None
-
-
-def token_new(wanted: TokenOptions, address: str | None, as_json: bool) -> None:
-    """``lamppost token new``."""
-    asked = {"name": wanted.name, "role": wanted.role, "endpoints": wanted.endpoints or None, "rate_per_s": wanted.rate}
-    if wanted.expires is not None:
-        asked["expires_at"] = parse_time(wanted.expires, datetime.now(UTC)).isoformat()
+def token_new(
+    name: Annotated[str, typer.Argument(help="A name for it, such as billing-service.")],
+    role: Annotated[str, typer.Option(help="caller, viewer, publisher, operator, reviewer or admin.")] = "caller",
+    endpoint: Annotated[list[str] | None, typer.Option(help="For a caller: only this endpoint (may be repeated).")] = None,
+    expires: Annotated[str | None, typer.Option(help="When the token expires: 90d, 12h, or a date such as 2027-03-31.")] = None,
+    rate: Annotated[float | None, typer.Option(help="Most requests a second, on each node.")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``token new``."""
+    token = {"name": name, "role": role, "endpoints": endpoint or None, "rate_per_s": rate}
+    if expires is not None:
+        token["expires_at"] = parse_time(expires, datetime.now(UTC)).isoformat()
     with Client(address) as client:
-        answer = client.fetch("POST", "/api/tokens", asked)
+        answer = client.fetch("POST", "/api/tokens", token)
     if as_json:
         print_json(answer)
         return
-    covers = f"may ask {', '.join(wanted.endpoints)}" if wanted.endpoints else f"has the role {wanted.role}"
+    covers = f"may ask {', '.join(endpoint)}" if endpoint else f"has the role {role}"
     until = f" until {answer['expires_at'][:16].replace('T', ' ')} UTC" if answer["expires_at"] else ""
-    pace = f", {wanted.rate:g} times a second" if wanted.rate else ""
-    print_line(f"{wanted.name} {covers}{until}{pace}. Its secret is shown this once:")
+    limit = f", {rate:g} times a second" if rate else ""
+    print_line(f"{name} {covers}{until}{limit}. Its secret is shown this once:")
     print_line(answer["secret"])
 
 
@@ -52,8 +52,8 @@ def parse_time(text: str, now: datetime) -> datetime:
     return at if at.tzinfo else at.replace(tzinfo=UTC)
 
 
-def token_list(address: str | None, as_json: bool) -> None:
-    """``lamppost token list``."""
+def token_list(address: Address = None, as_json: AsJson = False) -> None:
+    """Command ``token list``."""
     with Client(address) as client:
         found = client.fetch("GET", "/api/tokens")
     if as_json:
@@ -89,8 +89,8 @@ def _state(revoked_at: str | None, expires_at: str | None, now: datetime) -> str
     return f"in force until {expires_at[:10]}"
 
 
-def token_revoke(name: str, address: str | None) -> None:
-    """``lamppost token revoke``."""
+def token_revoke(name: Annotated[str, typer.Argument(help="The token's name.")], address: Address = None) -> None:
+    """Command ``token revoke``."""
     with Client(address) as client:
         client.fetch("DELETE", f"/api/tokens/{quote(name, safe='')}")
     print_line(f"{name} is revoked")

@@ -13,9 +13,10 @@ import socket
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
+from typing import Annotated
 
+import typer
 import uvicorn
 import uvloop
 
@@ -39,64 +40,74 @@ _SWITCH_S = 0.0005
 """How long a thread that writes records may keep the interpreter from the loop that answers."""
 
 
-@dataclass(frozen=True, slots=True)
-class UpOptions:
-    """What was said on the command line."""
-
-    data: Path
-    host: str
-    port: int
-    database: str | None
-    allow_pickle: bool
-    allow_code: bool
-    signed_by: tuple[Path, ...]
-    sources: tuple[str, ...]
-    environments: bool
-    memory: str | None
-    spool: str
-    grpc_port: int | None
-    new_admin_token: bool
-    smtp: str | None
-    mail_from: str
-    otlp: str | None
-    log_json: bool
-    records: bool
-
-
-def run(options: UpOptions) -> None:
-    """Run until SIGINT or SIGTERM; PostgreSQL ends last."""
-    set_up_logging(options.log_json)
+def up(
+    data: Annotated[Path, typer.Option(help="Folder for everything the service keeps.")] = Path(".lamppost"),
+    host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(help="Port to listen on.", min=0, max=65535)] = 8420,
+    environments: Annotated[
+        bool,
+        typer.Option("--environments", help="Serve packages with the library versions they were packed with; pip installs what differs."),
+    ] = False,
+    memory: Annotated[
+        str | None, typer.Option(help="Memory that all models together may hold, such as 2GB [half of the machine's].")
+    ] = None,
+    spool: Annotated[str, typer.Option(help="Disk space for records while the database is away.")] = "1GB",
+    grpc_port: Annotated[int | None, typer.Option(help="Port for gRPC; without this option there is no gRPC.", min=1, max=65535)] = None,
+    database: Annotated[str | None, typer.Option(help="URL of an existing PostgreSQL, instead of a private one.")] = None,
+    allow_pickle: Annotated[
+        bool, typer.Option("--allow-pickle", help="Open packages that are stored as pickle; a pickle can run code.")
+    ] = False,
+    allow_code: Annotated[bool, typer.Option("--allow-code", help="Open packages that carry Python code of their own.")] = False,
+    signed_by: Annotated[
+        list[Path] | None,
+        typer.Option(help="Public key, one of which must have signed packages that can run code (may be repeated).", metavar="FILE"),
+    ] = None,
+    source: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="A PostgreSQL database for look-ups (may be repeated); $NAME takes the URL from the environment.", metavar="NAME=URL"
+        ),
+    ] = None,
+    new_admin_token: Annotated[bool, typer.Option("--new-admin-token", help="Give the admin token a new secret first.")] = False,
+    smtp: Annotated[str | None, typer.Option(help="Mail server for alerts and reports, HOST:PORT.")] = None,
+    mail_from: Annotated[str, typer.Option(help="Sender of those mails.")] = "lamppost@localhost",
+    otlp: Annotated[str | None, typer.Option(help="Collector for spans (OTLP over HTTP), such as http://host:4318/v1/traces.")] = None,
+    log_json: Annotated[bool, typer.Option("--log-json", help="Log as lines of JSON.")] = False,
+    records: Annotated[bool, typer.Option("--records/--no-records", help="Record calls; without records there is no monitoring.")] = True,
+) -> None:
+    """Command ``up``."""
+    set_up_logging(log_json)
     for noisy in ("uvicorn.error", "psycopg.pool", "httpx"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
-    data = options.data.resolve()
-    signers = frozenset(read_public(path) for path in options.signed_by)
-    sources = dict(_source(text) for text in options.sources)
-    if options.grpc_port is not None:
-        with _listening(options.host, options.grpc_port, "--grpc-port"):
+    data = data.resolve()
+    signers = frozenset(read_public(path) for path in signed_by or ())
+    sources = dict(_source(text) for text in source or ())
+    if grpc_port is not None:
+        with _listening(host, grpc_port, "--grpc-port"):
             pass  # only to say it at once when it is taken
-    with _listening(options.host, options.port, "--port") as listener, _only_one(data), _database(options, data) as url:
-        address = f"http://{options.host}:{listener.getsockname()[1]}"
+    with _listening(host, port, "--port") as listener, _only_one(data), _database_url(database, data) as url:
+        address = f"http://{host}:{listener.getsockname()[1]}"
         migrate(url)
-        served_from = url if options.database else hand_over(url)
-        secret = tokens.replace_admin(url) if options.new_admin_token else tokens.make_first_admin(url)
-        formats = {"skops"} | ({"pickle", "torch"} if options.allow_pickle else set()) | ({"python"} if options.allow_code else set())
-        grpc = None if options.grpc_port is None else f"{options.host}:{options.grpc_port}"
+        served_from = url if database else hand_over(url)
+        secret = tokens.replace_admin(url) if new_admin_token else tokens.make_first_admin(url)
+        formats = {"skops"} | ({"pickle", "torch"} if allow_pickle else set()) | ({"python"} if allow_code else set())
+        grpc = None if grpc_port is None else f"{host}:{grpc_port}"
         node = Node(
             Settings(
                 data,
                 served_from,
                 LaneSettings(formats=frozenset(formats)),
-                memory_bytes=None if options.memory is None else _bytes(options.memory, "--memory"),
-                spool_bytes=_bytes(options.spool, "--spool"),
-                environments=options.environments,
+                memory_bytes=None if memory is None else _bytes(memory, "--memory"),
+                spool_bytes=_bytes(spool, "--spool"),
+                environments=environments,
                 signers=signers,
                 grpc=grpc,
                 sources=sources,
                 address=address,
-                smtp=options.smtp,
-                mail_from=options.mail_from,
-                otlp=options.otlp,
-                records=options.records,
+                smtp=smtp,
+                mail_from=mail_from,
+                otlp=otlp,
+                records=records,
             )
         )
         config = uvicorn.Config(
@@ -204,10 +215,10 @@ def _only_one(data: Path) -> Iterator[None]:
 
 
 @contextmanager
-def _database(options: UpOptions, data: Path) -> Iterator[str]:
+def _database_url(database: str | None, data: Path) -> Iterator[str]:
     """The URL of the database: the one given, or that of a private server that ends with us."""
-    if options.database:
-        yield options.database
+    if database:
+        yield database
         return
     server = PrivateServer(data, durable=os.environ.get("LAMPPOST_DURABLE", "1") != "0")
     try:

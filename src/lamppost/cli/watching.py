@@ -6,10 +6,13 @@ import sys
 import time
 from datetime import datetime
 from itertools import pairwise
-from typing import Any
+from typing import Annotated, Any
 from urllib.parse import quote
 
+import typer
+
 from lamppost.cli.out import AMBER, BRICK, DIM, LAMPS, SLATE, format_ms, lamp, paint, print_json, print_line, print_table
+from lamppost.cli.parameters import Address, AsJson, Endpoint, Since, Until
 from lamppost.client import Client
 
 _COLOURS = {"steady": SLATE, "shifting": AMBER, "drifted": BRICK, "too few": DIM}
@@ -23,9 +26,15 @@ def paint_verdict(state: str | None) -> str:
 
 
 def drift(
-    endpoint: str, field: str | None, version: str | None, at: str | None, against: str | None, address: str | None, as_json: bool
+    endpoint: Endpoint,
+    field: Annotated[str | None, typer.Option(help="One watched feature, with its bins in training and now.")] = None,
+    version: Annotated[str | None, typer.Option(help="Of this version [the one that is served].")] = None,
+    at: Annotated[str | None, typer.Option(help="The window in which this time lies [the newest].", metavar="TIME")] = None,
+    against: Annotated[str | None, typer.Option(help="Compare with the window of this time [training].", metavar="TIME")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
-    """``lamppost drift``."""
+    """Command ``drift``."""
     path = f"/api/endpoints/{quote(endpoint, safe='')}/drift"
     with Client(address, timeout_s=60) as client:
         if field is not None:
@@ -104,8 +113,8 @@ def _ranges(edges: list[float], ends: list[float] | None) -> list[str]:
     return [f"up to {edges[0]:.4g}", *inner, f"above {edges[-1]:.4g}"]
 
 
-def traffic(endpoint: str, since: str | None, until: str | None, address: str | None, as_json: bool) -> None:
-    """``lamppost traffic``."""
+def traffic(endpoint: Endpoint, since: Since = None, until: Until = None, address: Address = None, as_json: AsJson = False) -> None:
+    """Command ``traffic``."""
     with Client(address, timeout_s=60) as client:
         answer = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/traffic", since=since, until=until)
     if as_json:
@@ -171,8 +180,13 @@ def bar_line(values: list[float]) -> str:
     return "".join(_BARS[min(8, -(-int(value * 800 / most) // 100))] for value in values)
 
 
-def watch(endpoint: str | None, once: bool, address: str | None, as_json: bool) -> None:
-    """``lamppost watch``."""
+def watch(
+    endpoint: Annotated[str | None, typer.Argument(help="Only this endpoint, with its last hour.")] = None,
+    once: Annotated[bool, typer.Option("--once", help="Print it once.")] = False,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``watch``."""
     with Client(address, timeout_s=30) as client:
         if as_json or once or not sys.stdout.isatty():
             found = [one for one in client.fetch("GET", "/api/endpoints") if endpoint in (None, one["name"])]

@@ -1,0 +1,127 @@
+"""The commands: for each its module in this folder and its summary.
+
+A module is imported when its command runs, is completed or asked for help, so ``lamppost --help`` imports none of them. The
+arguments and options of a command stand at its function, which is named as the command is (``review approve`` is
+``review_approve``).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib import import_module
+from typing import Any
+
+import typer
+from typer.core import TyperCommand, TyperGroup
+
+
+@dataclass(frozen=True, slots=True)
+class CommandEntry:
+    """Where a command is implemented, and its line in the help of its group."""
+
+    module: str
+    summary: str
+
+
+GROUPS = {
+    "token": "Make, list and revoke tokens.",
+    "key": "Make and list the keys that sign packages.",
+    "review": "Ask for reviews of versions, approve or refuse them.",
+    "channel": "Add, list and remove channels, where alerts and reports go.",
+}
+COMMANDS = {
+    "up": CommandEntry("up", "Start the service, with a private PostgreSQL unless --database names another."),
+    "pack": CommandEntry("packing", "Make a lamp file and prove it."),
+    "inspect": CommandEntry("packages", "Show what is in a lamp file."),
+    "diff": CommandEntry("packages", "Show what changed between two lamp files or versions; exit code 1 if it would break callers."),
+    "sign": CommandEntry("keys", "Sign a lamp file; its digest does not change."),
+    "prove": CommandEntry("packages", "Replay a lamp file's proof in a fresh process; exit code 1 if any answer differs from training."),
+    "push": CommandEntry("manage", "Store a lamp file as the next version of its model."),
+    "point": CommandEntry("manage", "Make an endpoint serve a version, after the version has proved itself."),
+    "setup": CommandEntry(
+        "setup", "Show or change what an endpoint serves, and how: several versions, look-ups, lenient reading, lane rules."
+    ),
+    "lanes": CommandEntry("lanes", "Show the open lanes of the node: copies, queues, batches, memory."),
+    "endpoints": CommandEntry("manage", "List endpoints: their state, what they serve, their last hour."),
+    "models": CommandEntry("manage", "List models and their versions."),
+    "show": CommandEntry("manage", "Show an endpoint or a version: fields, state, history."),
+    "ask": CommandEntry("ask", "Ask an endpoint; without a row, the example of its schema is sent."),
+    "tail": CommandEntry("calls", "Show the last calls."),
+    "call": CommandEntry("calls", "Show one call: input, answer, version, and where the time went."),
+    "console": CommandEntry("manage", "Print a link that signs one browser in to the console, once."),
+    "token new": CommandEntry("tokens", "Make a token; its secret is shown once."),
+    "token list": CommandEntry("tokens", "List tokens."),
+    "token revoke": CommandEntry("tokens", "End a token at once."),
+    "key new": CommandEntry("keys", "Make an Ed25519 key pair; the private half stays in your own folder."),
+    "key list": CommandEntry("keys", "List your keys."),
+    "rollback": CommandEntry("changes", "Go back to what the endpoint served before, at once; twice in a row goes back twice."),
+    "split": CommandEntry("changes", "Give several versions shares of the calls."),
+    "shadow": CommandEntry("changes", "Copy calls to a version whose answers are recorded and compared, and never given to callers."),
+    "rollout": CommandEntry(
+        "rollout", "Move an endpoint to a version step by step, and back if a guard says so. Shows, pauses, resumes or ends a rollout too."
+    ),
+    "compare": CommandEntry("changes", "Show how far the answers of two versions agree: on the proof, on the last calls, or on a file."),
+    "retire": CommandEntry("changes", "Keep a version from being served; the version stays stored."),
+    "about": CommandEntry("changes", "Show or set the owner and the purpose of a model."),
+    "trail": CommandEntry("changes", "Show who changed what, and when."),
+    "declare": CommandEntry("declare", "Write what all endpoints serve as one TOML document; with FILE, show or carry out the difference."),
+    "review list": CommandEntry("reviews", "List reviews."),
+    "review ask": CommandEntry("reviews", "Ask others to approve a version for an endpoint."),
+    "review approve": CommandEntry("reviews", "Approve a version."),
+    "review refuse": CommandEntry("reviews", "Refuse a version."),
+    "review withdraw": CommandEntry("reviews", "Withdraw a review."),
+    "review demand": CommandEntry("reviews", "Demand approvals before a version serves an endpoint."),
+    "drift": CommandEntry("watching", "Show whether rows and answers still look like training, and why not."),
+    "traffic": CommandEntry("watching", "Show calls, errors and percentiles by phase over time."),
+    "watch": CommandEntry("watching", "Watch endpoints live: state, calls, latency, quality, drift, alerts."),
+    "outcome": CommandEntry("outcomes", "Report the truth about an earlier answer."),
+    "outcomes": CommandEntry("outcomes", "Show the quality of answers, as far as the truth is known."),
+    "alerts": CommandEntry("alerts", "Show open alerts: what, since when, how sure, and the probable cause."),
+    "mute": CommandEntry("alerts", "Send no notices about an endpoint for a while."),
+    "report": CommandEntry("alerts", "Write a report about an endpoint."),
+    "channel add": CommandEntry("alerts", "Add a channel for alerts and reports."),
+    "channel list": CommandEntry("alerts", "List channels, and the latest notices with how they fared."),
+    "channel remove": CommandEntry("alerts", "Remove a channel."),
+}
+
+
+def load_command(name: str) -> Any:
+    """The command ``name`` with its arguments and options; imports its module."""
+    entry = COMMANDS[name]
+    function = getattr(import_module(f"lamppost.cli.{entry.module}"), name.replace(" ", "_"))
+    alone = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False)
+    alone.command(name.split(" ")[-1], help=entry.summary)(function)
+    return typer.main.get_command(alone)
+
+
+class _ListedCommand(TyperCommand):
+    """A command whose name and summary are known; parsing its arguments loads the whole command."""
+
+    def __init__(self, name: str, entry: CommandEntry) -> None:
+        super().__init__(name.split(" ")[-1], help=entry.summary)
+        self._entry_name = name
+
+    def make_context(self, *args: Any, **extra: Any) -> Any:
+        """The context of the loaded command."""
+        return load_command(self._entry_name).make_context(*args, **extra)
+
+
+def make_command_line() -> TyperGroup:
+    """The whole command line, with an option that installs completion."""
+    app = typer.Typer(
+        name="lamppost",
+        no_args_is_help=True,
+        pretty_exceptions_enable=False,
+        rich_markup_mode=None,
+        help="Put a trained model into service: pack it, prove it, push it, point an endpoint at it, ask it.",
+    )
+    app.callback()(lambda: None)
+    root = typer.main.get_group(app)
+    root.params.extend(typer.main.get_install_completion_arguments())
+    groups = {name: TyperGroup(name=name, help=summary, no_args_is_help=True, rich_markup_mode=None) for name, summary in GROUPS.items()}
+    for name, entry in COMMANDS.items():
+        group_name, _, last = name.rpartition(" ")
+        (groups[group_name] if group_name else root).add_command(_ListedCommand(name, entry), last)
+    for group in groups.values():
+        root.add_command(group)
+    return root
