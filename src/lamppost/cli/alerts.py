@@ -32,27 +32,27 @@ def alerts(
             answer = client.fetch("POST", f"/api/alerts/{take}/acknowledge", {"note": note})
             print_json(answer) if as_json else print_line(f"alert {take} is acknowledged: {answer['endpoint']}: {answer['says']}")
             return
-        found = client.fetch("GET", "/api/alerts", endpoint=endpoint, state=None if everything else "open")
+        found_alerts = client.fetch("GET", "/api/alerts", endpoint=endpoint, state=None if everything else "open")
     if as_json:
-        print_json(found)
+        print_json(found_alerts)
         return
-    if not found:
+    if not found_alerts:
         print_line("Nothing is wrong." if not everything else "There was no alert yet.")
         return
-    for one in found:
-        glyph, colour = _GLYPHS[one["state"]]
-        over = f", over {time_ago(one['resolved_at'])}" if one["resolved_at"] else ""
-        by = f" by {one['acknowledged_by']}" if one["acknowledged_by"] else ""
-        state = paint(f"{glyph} {one['state']}", colour)
-        when = f"since {time_ago(one['since'])}{over}"
-        print_line(f"{state}{by}  {one['endpoint']}, {one['rule']}, {when}  (alert {one['number']})")
-        print_line(f"  {one['says']}")
-        print_line(paint(f"  sure: {one['sure']}", DIM))
-        if one["why"]:
-            print_line(f"  probably: {one['why']}")
-        if one["note"]:
-            print_line(f"  note: {one['note']}")
-        print_line(paint(f"  next: {one['next']}", DIM))
+    for alert in found_alerts:
+        glyph, colour = _GLYPHS[alert["state"]]
+        over = f", over {time_ago(alert['resolved_at'])}" if alert["resolved_at"] else ""
+        by = f" by {alert['acknowledged_by']}" if alert["acknowledged_by"] else ""
+        state = paint(f"{glyph} {alert['state']}", colour)
+        when = f"since {time_ago(alert['since'])}{over}"
+        print_line(f"{state}{by}  {alert['endpoint']}, {alert['rule']}, {when}  (alert {alert['number']})")
+        print_line(f"  {alert['says']}")
+        print_line(paint(f"  sure: {alert['sure']}", DIM))
+        if alert["why"]:
+            print_line(f"  probably: {alert['why']}")
+        if alert["note"]:
+            print_line(f"  note: {alert['note']}")
+        print_line(paint(f"  next: {alert['next']}", DIM))
 
 
 def mute(
@@ -63,8 +63,8 @@ def mute(
     as_json: AsJson = False,
 ) -> None:
     """Command ``mute``."""
-    found = re.fullmatch(r"(\d+(?:\.\d+)?)([mhd])", span)
-    minutes = 0.0 if span == "off" else float(found[1]) * _UNITS[found[2]] if found else -1.0
+    span_match = re.fullmatch(r"(\d+(?:\.\d+)?)([mhd])", span)
+    minutes = 0.0 if span == "off" else float(span_match[1]) * _UNITS[span_match[2]] if span_match else -1.0
     if minutes < 0:
         raise BadRequest(f"{span!r} is no span of time; write 30m, 4h, 2d, or off")
     with Client(address) as client:
@@ -104,21 +104,23 @@ def channel_add(
 def channel_list(address: Address = None, as_json: AsJson = False) -> None:
     """Command ``channel list``."""
     with Client(address) as client:
-        found, notices = client.fetch("GET", "/api/channels"), client.fetch("GET", "/api/notices", limit=100)
+        channels, notices = client.fetch("GET", "/api/channels"), client.fetch("GET", "/api/notices", limit=100)
     if as_json:
-        print_json({"channels": found, "notices": notices})
+        print_json({"channels": channels, "notices": notices})
         return
-    if not found:
+    if not channels:
         print_line("Nobody hears of alerts yet. Add a channel with: lamppost channel add NAME --webhook URL")
         return
     rows = []
-    for one in found:
-        sent = [notice for notice in notices if notice["channel"] == one["name"]]
+    for channel in channels:
+        sent = [notice for notice in notices if notice["channel"] == channel["name"]]
         fared = f"{sum(notice['done_at'] is not None for notice in sent)} sent"
         waiting = [notice for notice in sent if notice["done_at"] is None]
         if waiting:
             fared += f", {len(waiting)} not: {waiting[0]['error'] or 'on its way'}"
-        rows.append([one["name"], one["kind"], one["target"], ", ".join(one["endpoints"] or ["all"]), one["reports"], fared])
+        rows.append(
+            [channel["name"], channel["kind"], channel["target"], ", ".join(channel["endpoints"] or ["all"]), channel["reports"], fared]
+        )
     print_table(["channel", "kind", "to", "endpoints", "reports", "lately"], rows)
 
 

@@ -78,7 +78,7 @@ def _rows(client: Client, endpoint: str, parameters: AskOptions) -> tuple[Any, d
 
 def _pictures(client: Client, endpoint: str, images: list[str]) -> dict[str, bytes]:
     fields = [field["name"] for field in _page(client, endpoint)["inputs"] if field["kind"] == "image"]
-    out = {}
+    pictures = {}
     for given in images:
         name, equals, file = given.partition("=")
         if not equals:
@@ -86,10 +86,10 @@ def _pictures(client: Client, endpoint: str, images: list[str]) -> dict[str, byt
                 raise BadRequest(f"{endpoint} has {len(fields)} fields for pictures; say which with --image FIELD=FILE")
             name, file = fields[0], given
         try:
-            out[name] = Path(file).read_bytes()
+            pictures[name] = Path(file).read_bytes()
         except OSError as error:
             raise BadRequest(f"{file} cannot be read: {error.strerror}") from error
-    return out
+    return pictures
 
 
 def _plain(text: str) -> Any:
@@ -167,9 +167,9 @@ def _show(document: Prediction) -> None:
             [[str(at), *(short(answer[name]) for name in names)] for at, answer in enumerate(document.answers)],
             right=frozenset({"row"}),
         )
-    for one in document.changed:
-        taken = "left out" if one.get("left_out") else f"taken as {one['taken']}"
-        print_line(f"row {one['row']}, {one['field']}: {one['given']} was {taken}")
+    for coercion in document.changed:
+        taken = "left out" if coercion.get("left_out") else f"taken as {coercion['taken']}"
+        print_line(f"row {coercion['row']}, {coercion['field']}: {coercion['given']} was {taken}")
     print_line(paint(took, DIM))
 
 

@@ -34,8 +34,8 @@ class CallFilter:
 
     def params(self) -> dict[str, Any]:
         """As the API has them."""
-        told = {"endpoint": self.endpoint, "status": self.status, "slower_ms": self.slower, "version": self.version}
-        return told | {"token": self.token, "odd": self.odd, "contains": self.contains}
+        filters = {"endpoint": self.endpoint, "status": self.status, "slower_ms": self.slower, "version": self.version}
+        return filters | {"token": self.token, "odd": self.odd, "contains": self.contains}
 
 
 def tail(
@@ -57,8 +57,8 @@ def tail(
     call_filter = CallFilter(endpoint, status, slower, version, token, odd, contains)
     endpoint = call_filter.endpoint
     with Client(address) as client:
-        found = client.fetch("GET", "/api/calls", limit=lines, **call_filter.params())
-        if not found and not follow and not as_json:
+        calls = client.fetch("GET", "/api/calls", limit=lines, **call_filter.params())
+        if not calls and not follow and not as_json:
             odd = call_filter != CallFilter(endpoint)
             print_line(
                 "There are no such calls." if odd else f"There are no calls yet. Make one with: lamppost ask {endpoint or 'ENDPOINT'}"
@@ -66,23 +66,23 @@ def tail(
             return
         if not as_json:
             _print_hours(client, endpoint)
-        _print_calls(found, as_json, head=True)
-        last = found[0]["request_id"] if found else None
+        _print_calls(calls, as_json, head=True)
+        last = calls[0]["request_id"] if calls else None
         while follow:
             time.sleep(_POLL_S)
-            found = client.fetch("GET", "/api/calls", limit=1000, after=last, **call_filter.params())
-            last = found[0]["request_id"] if found else last
-            _print_calls(found, as_json, head=False)
+            calls = client.fetch("GET", "/api/calls", limit=1000, after=last, **call_filter.params())
+            last = calls[0]["request_id"] if calls else last
+            _print_calls(calls, as_json, head=False)
 
 
 def _print_hours(client: Client, endpoint: str | None) -> None:
     """The last hour of the endpoint, or of each."""
-    for one in client.fetch("GET", "/api/endpoints"):
-        if endpoint in (None, one["name"]):
-            hour = one["last_hour"]
+    for endpoint_page in client.fetch("GET", "/api/endpoints"):
+        if endpoint in (None, endpoint_page["name"]):
+            hour = endpoint_page["last_hour"]
             times = ", ".join(f"{name} {format_ms(hour[f'{name}_ms'])}" for name in ("p50", "p95", "p99"))
             counts = f"{hour['calls']:,} calls, {hour['refused']:,} refused, {hour['failed']:,} failed"
-            print_line(paint(f"{one['name']}, last hour: {counts}; {times} ms", SLATE))
+            print_line(paint(f"{endpoint_page['name']}, last hour: {counts}; {times} ms", SLATE))
 
 
 _WIDTHS = (12, 20, 18, 6, 5, 9, 9, 9)
@@ -185,8 +185,8 @@ def _replayed(client: Client, answer: dict[str, Any], version: str) -> dict[str,
     name = parse_version(version)
     if not isinstance(answer["input"], dict):
         raise BadRequest("what went in was not kept as JSON, so it cannot be asked again")
-    found: dict[str, Any] = client.fetch("POST", f"/api/models/{name.model}/versions/{name.number}/ask", answer["input"])
-    return found
+    replayed: dict[str, Any] = client.fetch("POST", f"/api/models/{name.model}/versions/{name.number}/ask", answer["input"])
+    return replayed
 
 
 def _compared(document: dict[str, Any], again: dict[str, Any]) -> None:
@@ -196,7 +196,7 @@ def _compared(document: dict[str, Any], again: dict[str, Any]) -> None:
     for at, now in enumerate(again["answers"]):
         then = before[at] if at < len(before) else {}
         same = then == now
-        was, says = (json.dumps(one, ensure_ascii=False) for one in (then, now))
+        was, says = (json.dumps(row, ensure_ascii=False) for row in (then, now))
         rows.append([str(at), paint("same", DIM) if same else paint("other", BRICK), was, says])
     print_line()
     print_table(["row", "", str(document["version"]), again["version"]], rows[:20], right=frozenset({"row"}))

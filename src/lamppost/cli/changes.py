@@ -71,13 +71,13 @@ def split(
             of[version] = float(share.removesuffix("%"))
         except ValueError as error:
             raise BadRequest(f"{text} is not MODEL@N=SHARE, such as {version}=10") from error
-    wanted: dict[str, Any] = {"of": of} | ({"sticky": key} if (key := read_sticky(sticky)) else {})
+    shared: dict[str, Any] = {"of": of} | ({"sticky": key} if (key := read_sticky(sticky)) else {})
 
     def change(setup: dict[str, Any]) -> dict[str, Any]:
         rest = {key: value for key, value in setup.items() if key not in ("version", "choose", "together")}
-        if kept := [one for one in rest.pop("shadows", []) if one["version"] not in of]:
+        if kept := [present for present in rest.pop("shadows", []) if present["version"] not in of]:
             rest["shadows"] = kept
-        return rest | {"shares": wanted}
+        return rest | {"shares": shared}
 
     _set_up(endpoint, change, overrides, address, as_json)
 
@@ -93,7 +93,7 @@ def shadow(
     parse_version(version)
 
     def change(setup: dict[str, Any]) -> dict[str, Any]:
-        shadows = [one for one in setup.get("shadows", []) if one["version"] != version]
+        shadows = [present for present in setup.get("shadows", []) if present["version"] != version]
         if share > 0:
             shadows.append({"version": version, "share": share})
         return {key: value for key, value in setup.items() if key != "shadows"} | ({"shadows": shadows} if shadows else {})
@@ -104,8 +104,8 @@ def shadow(
 def _set_up(endpoint: str, change: Any, overrides: ChangeOverrides, address: str | None, as_json: bool) -> None:
     with Client(address, timeout_s=180) as client:
         page = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")
-        wanted = change(write_setup(read_setup(page["setup"])))
-        answer = client.set_up(endpoint, wanted, page["revision"], break_callers=overrides.break_callers, override=overrides.override)
+        new_setup = change(write_setup(read_setup(page["setup"])))
+        answer = client.set_up(endpoint, new_setup, page["revision"], break_callers=overrides.break_callers, override=overrides.override)
     if as_json:
         print_json(answer)
         return
@@ -128,16 +128,16 @@ def compare(
     parse_version(after)
     if endpoint is not None and file is not None:
         raise BadRequest("give either --endpoint or --file")
-    wanted: dict[str, Any] = {"before": before, "after": after}
+    body: dict[str, Any] = {"before": before, "after": after}
     if endpoint is not None:
-        wanted |= {"endpoint": endpoint, "last": last}
+        body |= {"endpoint": endpoint, "last": last}
     elif file is None:
-        wanted["proof"] = True
+        body["proof"] = True
     with Client(address, timeout_s=300) as client:
         if file is not None:
             rows = read_file(file, lambda: list(client.fetch("GET", f"/api/models/{name.model}/versions/{name.number}")["inputs"]))
-            wanted["rows"] = rows if isinstance(rows, list) else [rows]
-        answer = client.fetch("POST", "/api/compare/answers", wanted)
+            body["rows"] = rows if isinstance(rows, list) else [rows]
+        answer = client.fetch("POST", "/api/compare/answers", body)
     if as_json:
         print_json(answer)
         return
@@ -159,10 +159,10 @@ def compare(
     if answer["worst"]:
         print_line()
         print_line(paint("rows that differ most", DIM))
-        for one in answer["worst"][:5]:
-            print_line(f"  {short_json(one['row'], 30)}")
-            print_line(f"    {before}: {short_json(one['before'], 60)}")
-            print_line(f"    {after}: {short_json(one['after'], 60)}")
+        for difference in answer["worst"][:5]:
+            print_line(f"  {short_json(difference['row'], 30)}")
+            print_line(f"    {before}: {short_json(difference['before'], 60)}")
+            print_line(f"    {after}: {short_json(difference['after'], 60)}")
 
 
 def retire(
@@ -192,7 +192,7 @@ def about(
     with Client(address) as client:
         if owner is not None or purpose is not None:
             client.fetch("PUT", f"/api/models/{quote(model, safe='')}", {"owner": owner, "purpose": purpose})
-        answer = next((one for one in client.fetch("GET", "/api/models") if one["name"] == model), None)
+        answer = next((model_page for model_page in client.fetch("GET", "/api/models") if model_page["name"] == model), None)
     if answer is None:
         raise BadRequest(f"there is no model {model!r}; see lamppost models")
     if as_json:
@@ -216,25 +216,25 @@ def trail(
         if ndjson:
             print_line(client.fetch_bytes("/api/trail.ndjson", subject=subject).decode().rstrip("\n"))
             return
-        found = client.fetch("GET", "/api/trail", subject=subject, search=search, token=by, limit=lines)
+        entries = client.fetch("GET", "/api/trail", subject=subject, search=search, token=by, limit=lines)
     if as_json:
-        print_json(found)
+        print_json(entries)
         return
-    if not found:
+    if not entries:
         print_line("Nothing like that is on the trail.")
         return
     rows = []
-    for one in reversed(found):
-        loud = one["action"] == "overrode review"
+    for entry in reversed(entries):
+        loud = entry["action"] == "overrode review"
         rows.append(
             [
-                one["at"][:19].replace("T", " "),
-                time_ago(one["at"]),
-                one["token"],
-                one["address"] or "",
-                paint(one["action"], BRICK) if loud else one["action"],
-                one["subject"],
-                entry_text(one),
+                entry["at"][:19].replace("T", " "),
+                time_ago(entry["at"]),
+                entry["token"],
+                entry["address"] or "",
+                paint(entry["action"], BRICK) if loud else entry["action"],
+                entry["subject"],
+                entry_text(entry),
             ]
         )
     print_table(["when (UTC)", "", "token", "from", "did", "to", "what"], rows)
@@ -252,7 +252,7 @@ def _words(value: Any) -> str:
         try:
             return read_setup(value).summary()
         except BadRequest:
-            return ", ".join(f"{key} {_short(one)}" for key, one in value.items() if one is not None)
+            return ", ".join(f"{key} {_short(part)}" for key, part in value.items() if part is not None)
     return "" if value is None else str(value)
 
 

@@ -74,13 +74,13 @@ def _write_present(to: Path | None, address: str | None, as_json: bool) -> None:
 
 def _show_difference(file: Path, body: dict[str, Any], address: str | None, as_json: bool) -> None:
     with Client(address) as client:
-        found = client.fetch("POST", "/api/declared/difference", body)
+        difference = client.fetch("POST", "/api/declared/difference", body)
     if as_json:
-        print_json(found)
+        print_json(difference)
         return
-    _print_differences(found)
-    if found["differences"]:
-        print_line(paint(f"  next: lamppost declare {file} --carry-out --against {found['fingerprint']}", DIM))
+    _print_differences(difference)
+    if difference["differences"]:
+        print_line(paint(f"  next: lamppost declare {file} --carry-out --against {difference['fingerprint']}", DIM))
 
 
 def _carry_out(body: dict[str, Any], overrides: ChangeOverrides, address: str | None, as_json: bool) -> None:
@@ -89,20 +89,20 @@ def _carry_out(body: dict[str, Any], overrides: ChangeOverrides, address: str | 
         if body["against"] is None:
             body = body | {"against": client.fetch("POST", "/api/declared/difference", body)["fingerprint"]}
         body |= {"break_callers": overrides.break_callers, "override": overrides.override}
-        made = client.fetch("PUT", "/api/declared", body)
+        carried_out = client.fetch("PUT", "/api/declared", body)
     if as_json:
-        print_json(made)
+        print_json(carried_out)
         return
-    _print_differences(made)
-    if made["differences"]:
-        count = len({difference["endpoint"] for difference in made["differences"]})
-        print_line(f"{paint('●', AMBER)} changed {count} endpoint{'s' if count != 1 else ''}; now as of {made['fingerprint']}")
+    _print_differences(carried_out)
+    if carried_out["differences"]:
+        count = len({difference["endpoint"] for difference in carried_out["differences"]})
+        print_line(f"{paint('●', AMBER)} changed {count} endpoint{'s' if count != 1 else ''}; now as of {carried_out['fingerprint']}")
 
 
-def _print_differences(found: dict[str, Any]) -> None:
-    if not found["differences"]:
-        print_line(f"Every endpoint serves this already, as of {found['fingerprint']}.")
-    for difference in found["differences"]:
+def _print_differences(comparison: dict[str, Any]) -> None:
+    if not comparison["differences"]:
+        print_line(f"Every endpoint serves this already, as of {comparison['fingerprint']}.")
+    for difference in comparison["differences"]:
         print_line(f"{paint('~' if difference['key'] else '+', AMBER)} {difference['says']}")
-    if found["left"]:
-        print_line(paint(f"  not in the document, and left as they are: {', '.join(found['left'])}", DIM))
+    if comparison["left"]:
+        print_line(paint(f"  not in the document, and left as they are: {', '.join(comparison['left'])}", DIM))

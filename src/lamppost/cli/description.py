@@ -39,10 +39,10 @@ class _Model(_Network):
     unit: str | None = None
     quantize: bool = False
 
-    def made(self, here: Path) -> Any:
+    def made(self, folder: Path) -> Any:
         if isinstance(self.file, list):
-            return [load_model(here / file) for file in self.file]
-        path = here / self.file
+            return [load_model(folder / file) for file in self.file]
+        path = folder / self.file
         if path.suffix.lower() not in FORMATS:
             return load_model(path)
         labels = list(self.labels.values()) if isinstance(self.labels, dict) else self.labels
@@ -77,18 +77,18 @@ class _Part(_Network):
     labels: list[str] | None = None
     pixels: Pixels | None = None
 
-    def made(self, here: Path) -> Part:
+    def made(self, folder: Path) -> Part:
         if sum(given is not None for given in (self.code, self.table, self.encoder, self.network, self.pixels)) != 1:
             raise BadRequest("a step before or after the model names one of code, table, encoder, network and pixels")
         if self.code is not None:
-            return Code(here / self.code, self.call, self.takes, self.gives)
+            return Code(folder / self.code, self.call, self.takes, self.gives)
         if self.encoder is not None:
-            return Encoder(self.column, load_model(here / self.encoder))
+            return Encoder(self.column, load_model(folder / self.encoder))
         if self.network is not None:
-            return Network(here / self.network, self.inputs, self.outputs, self.labels, self.scores)
+            return Network(folder / self.network, self.inputs, self.outputs, self.labels, self.scores)
         if self.pixels is not None:
             return self.pixels
-        return Table(read_frame(here / str(self.table)), self.key, self.unknown, self.fields)
+        return Table(read_frame(folder / str(self.table)), self.key, self.unknown, self.fields)
 
 
 class _Story(_Shape):

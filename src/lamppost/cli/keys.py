@@ -35,14 +35,14 @@ def key_new(name: Annotated[str, typer.Argument(help="A name for it, such as rel
 
 def key_list(as_json: AsJson = False) -> None:
     """Command ``key list``."""
-    found = [{"name": path.stem, "key": read_public(path), "public": str(path)} for path in sorted(_folder().glob("*.pub"))]
+    listed = [{"name": path.stem, "key": read_public(path), "public": str(path)} for path in sorted(_folder().glob("*.pub"))]
     if as_json:
-        print_json(found)
+        print_json(listed)
         return
-    if not found:
+    if not listed:
         print_line("There is no key yet. Make one with: lamppost key new NAME")
-    for one in found:
-        print_line(f"{one['name']}  {one['key']}  {one['public']}")
+    for key in listed:
+        print_line(f"{key['name']}  {key['key']}  {key['public']}")
 
 
 def sign(

@@ -12,17 +12,17 @@ class _AsJson(logging.Formatter):
     """at, level, from, says, and where there is one the request id and the traceback."""
 
     def format(self, record: logging.LogRecord) -> str:
-        told: dict[str, object] = {
+        entry: dict[str, object] = {
             "at": datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds"),
             "level": record.levelname.lower(),
             "from": record.name,
             "says": record.getMessage(),
         }
         if (request_id := getattr(record, "request_id", None)) is not None:
-            told["request_id"] = request_id
+            entry["request_id"] = request_id
         if record.exc_info:
-            told["traceback"] = self.formatException(record.exc_info)
-        return orjson.dumps(told).decode()
+            entry["traceback"] = self.formatException(record.exc_info)
+        return orjson.dumps(entry).decode()
 
 
 def set_up_logging(as_json: bool) -> None:

@@ -71,23 +71,23 @@ def point(
 def endpoints(address: Address = None, as_json: AsJson = False) -> None:
     """Command ``endpoints``."""
     with Client(address) as client:
-        found = client.fetch("GET", "/api/endpoints")
+        listed = client.fetch("GET", "/api/endpoints")
     if as_json:
-        print_json(found)
+        print_json(listed)
         return
-    if not found:
+    if not listed:
         print_line("There is no endpoint yet. Make one with: lamppost point NAME MODEL@1")
         return
     head = ["endpoint", "state", "serves", "since", "calls 1 h", "failed", "p50 ms", "p99 ms"]
     rows = []
-    for one in found:
-        hour = one["last_hour"]
+    for endpoint in listed:
+        hour = endpoint["last_hour"]
         rows.append(
             [
-                one["name"],
-                lamp(one["state"]),
-                one["says"],
-                time_ago(one["since"]),
+                endpoint["name"],
+                lamp(endpoint["state"]),
+                endpoint["says"],
+                time_ago(endpoint["since"]),
                 f"{hour['calls']:,}",
                 f"{hour['failed']:,}",
                 format_ms(hour["p50_ms"]),
@@ -95,9 +95,9 @@ def endpoints(address: Address = None, as_json: AsJson = False) -> None:
             ]
         )
     print_table(head, rows, right=frozenset(head[4:]))
-    for one in found:
-        for reason in one["reasons"]:
-            print_line(f"{one['name']}: {reason}")
+    for endpoint in listed:
+        for reason in endpoint["reasons"]:
+            print_line(f"{endpoint['name']}: {reason}")
 
 
 def models(
@@ -110,14 +110,14 @@ def models(
 ) -> None:
     """Command ``models``."""
     with Client(address) as client:
-        found = client.fetch("GET", "/api/versions", model=model, search=search)
+        versions = client.fetch("GET", "/api/versions", model=model, search=search)
     if as_json:
-        print_json(found)
+        print_json(versions)
         return
-    if not found and search:
+    if not versions and search:
         print_line(f"No version has all of these words: {search}. See every one with: lamppost models")
         return
-    if not found:
+    if not versions:
         print_line("There is no model yet. Store one with: lamppost push FILE.lamp")
         return
     head = ["version", "serves", "proof", "row ms", "size", "pushed", "by", "tags", "digest"]
@@ -136,7 +136,7 @@ def models(
                 ", ".join(f"{key}:{value}" for key, value in v["tags"].items()),
                 v["digest"][:12],
             ]
-            for v in found
+            for v in versions
         ],
         right=frozenset({"row ms", "size"}),
     )

@@ -50,12 +50,12 @@ def print_json(value: Any) -> None:
 def short_json(value: Any, longest: int = 80) -> str:
     """JSON on one line for people: long texts, such as pictures in base64, and long lists are cut."""
 
-    def cut(one: Any) -> Any:
-        if isinstance(one, dict):
-            return {key: cut(item) for key, item in one.items()}
-        if isinstance(one, list):
-            return [cut(item) for item in one[:8]] + (["…"] if len(one) > 8 else [])
-        return f"{one[:longest]}…" if isinstance(one, str) and len(one) > longest else one
+    def cut(part: Any) -> Any:
+        if isinstance(part, dict):
+            return {key: cut(item) for key, item in part.items()}
+        if isinstance(part, list):
+            return [cut(item) for item in part[:8]] + (["…"] if len(part) > 8 else [])
+        return f"{part[:longest]}…" if isinstance(part, str) and len(part) > longest else part
 
     return json.dumps(cut(value), ensure_ascii=False)
 

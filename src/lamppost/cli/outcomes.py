@@ -34,10 +34,16 @@ def outcome(
     as_json: AsJson = False,
 ) -> None:
     """Command ``outcome``."""
-    told = None if request_id is None or truth is None else (request_id, truth)
-    if (told is None) == (file is None):
+    call_truth = None if request_id is None or truth is None else (request_id, truth)
+    if (call_truth is None) == (file is None):
         raise BadRequest("say either REQUEST_ID TRUTH, or --file with many")
-    rows = _read(file, key) if file is not None else [{"request_id": told[0], "row": row, "truth": _value(told[1])}] if told else []
+    rows = (
+        _read(file, key)
+        if file is not None
+        else [{"request_id": call_truth[0], "row": row, "truth": _value(call_truth[1])}]
+        if call_truth
+        else []
+    )
     taken: dict[str, Any] = {"new": 0, "known": 0, "unknown": [], "says": ""}
     with Client(address, timeout_s=120) as client:
         for at in range(0, len(rows), _AT_ONCE):
@@ -81,15 +87,15 @@ def _read(file: Path, key: str | None) -> list[dict[str, Any]]:
             raise BadRequest(f"{file} is no NDJSON: {error}") from error
     else:
         rows = list(csv.DictReader(text.splitlines()))
-    wanted = key or "request_id"
-    if not rows or wanted not in rows[0] or "truth" not in rows[0]:
-        raise BadRequest(f"{file} needs the columns {wanted} and truth" + (", and may have row" if key is None else ""))
-    out = []
+    needed = key or "request_id"
+    if not rows or needed not in rows[0] or "truth" not in rows[0]:
+        raise BadRequest(f"{file} needs the columns {needed} and truth" + (", and may have row" if key is None else ""))
+    outcomes_read = []
     for row in rows:
         truth = _value(row["truth"]) if isinstance(row["truth"], str) else row["truth"]
-        named = {"key": row[wanted]} if key is not None else {"request_id": row[wanted], "row": int(row.get("row") or 0)}
-        out.append({**named, "truth": truth})
-    return out
+        named = {"key": row[needed]} if key is not None else {"request_id": row[needed], "row": int(row.get("row") or 0)}
+        outcomes_read.append({**named, "truth": truth})
+    return outcomes_read
 
 
 def outcomes(endpoint: Endpoint, since: Since = None, until: Until = None, address: Address = None, as_json: AsJson = False) -> None:
@@ -114,33 +120,33 @@ def outcomes(endpoint: Endpoint, since: Since = None, until: Until = None, addre
         _labels(version) if version["kind"] == "labels" else _numbers(version)
         if version["slices"]:
             title = "accuracy" if version["kind"] == "labels" else "absolute error"
-            print_table(["where", title, "rows"], [_slice(found) for found in version["slices"][:8]], right=frozenset({"rows"}))
+            print_table(["where", title, "rows"], [_slice(slice_page) for slice_page in version["slices"][:8]], right=frozenset({"rows"}))
 
 
-def _figure(one: dict[str, Any] | None, percent: bool = True) -> str:
-    if one is None:
+def _figure(estimate: dict[str, Any] | None, percent: bool = True) -> str:
+    if estimate is None:
         return "–"
     if percent:
-        return f"{100 * one['value']:.1f} % ({100 * one['low']:.1f} to {100 * one['high']:.1f})"
-    return f"{one['value']:.3g}" + ("" if one["low"] is None else f" ({one['low']:.3g} to {one['high']:.3g})")
+        return f"{100 * estimate['value']:.1f} % ({100 * estimate['low']:.1f} to {100 * estimate['high']:.1f})"
+    return f"{estimate['value']:.3g}" + ("" if estimate["low"] is None else f" ({estimate['low']:.3g} to {estimate['high']:.3g})")
 
 
-def _slice(found: dict[str, Any]) -> list[str]:
-    figure = found["figure"]
-    return [f"{found['by']} = {found['value']}", _figure(figure, 0 <= figure["value"] <= 1), f"{figure['of']:,}"]
+def _slice(slice_page: dict[str, Any]) -> list[str]:
+    figure = slice_page["figure"]
+    return [f"{slice_page['by']} = {slice_page['value']}", _figure(figure, 0 <= figure["value"] <= 1), f"{figure['of']:,}"]
 
 
-def _labels(one: dict[str, Any]) -> None:
-    print_line(f"accuracy {_figure(one['accuracy'])}")
-    rows = [[label["label"], _figure(label["precision"]), _figure(label["recall"]), f"{label['true']:,}"] for label in one["labels"]]
+def _labels(quality: dict[str, Any]) -> None:
+    print_line(f"accuracy {_figure(quality['accuracy'])}")
+    rows = [[label["label"], _figure(label["precision"]), _figure(label["recall"]), f"{label['true']:,}"] for label in quality["labels"]]
     print_table(["label", "precision", "recall", "true"], rows, right=frozenset({"true"}))
-    if one["calibration"] is not None:
-        found = one["calibration"]
-        print_line(f"scores are off by {found['error']:.3f} on average (Brier {found['brier']:.3f})")
+    if quality["calibration"] is not None:
+        calibration = quality["calibration"]
+        print_line(f"scores are off by {calibration['error']:.3f} on average (Brier {calibration['brier']:.3f})")
 
 
-def _numbers(one: dict[str, Any]) -> None:
-    error, bias = _figure(one["absolute_error"], False), _figure(one["bias"], False)
-    print_line(f"absolute error {error}, root mean square {one['root_mean_square']:.3g}, bias {bias}")
-    if one["near"] is not None:
-        print_line(f"within a tenth of training's spread: {_figure(one['near'])}")
+def _numbers(quality: dict[str, Any]) -> None:
+    error, bias = _figure(quality["absolute_error"], False), _figure(quality["bias"], False)
+    print_line(f"absolute error {error}, root mean square {quality['root_mean_square']:.3g}, bias {bias}")
+    if quality["near"] is not None:
+        print_line(f"within a tenth of training's spread: {_figure(quality['near'])}")

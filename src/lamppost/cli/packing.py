@@ -76,8 +76,8 @@ def pack(
     print_line(paint(f"  next: lamppost push {lamp.path}", DIM))
 
 
-def _described(answer: Description, here: Path, options: PackOptions) -> tuple[Any, Any, Recipe]:
-    frame = read_frame(here / answer.training.frame)
+def _described(answer: Description, folder: Path, options: PackOptions) -> tuple[Any, Any, Recipe]:
+    frame = read_frame(folder / answer.training.frame)
     recipe = Recipe(
         options.name or answer.name,
         answer.training.target,
@@ -90,13 +90,13 @@ def _described(answer: Description, here: Path, options: PackOptions) -> tuple[A
         answer.story.metrics,
         answer.story.tags,
         answer.model.unit,
-        before=[part.made(here) for part in answer.before],
-        after=[part.made(here) for part in answer.after],
+        before=[part.made(folder) for part in answer.before],
+        after=[part.made(folder) for part in answer.after],
         options=answer.options,
         quantize=answer.model.quantize or options.quantize,
         by=answer.story.by,
     )
-    return answer.model.made(here), frame, recipe
+    return answer.model.made(folder), frame, recipe
 
 
 def _bare(model: Path, source: Path, options: PackOptions) -> tuple[Any, Any, Recipe]:
@@ -107,8 +107,8 @@ def _bare(model: Path, source: Path, options: PackOptions) -> tuple[Any, Any, Re
             f"{source} comes without rows, and a package proves itself on rows; give some with --rows FILE, or write a lamp.toml beside it"
         )
     name = options.name or plain_name(source.stem) or "model"
-    made = Network(model) if model.suffix.lower() in FORMATS else load_model(model)
-    return made, read_frame(rows), Recipe(name, quantize=options.quantize)
+    loaded = Network(model) if model.suffix.lower() in FORMATS else load_model(model)
+    return loaded, read_frame(rows), Recipe(name, quantize=options.quantize)
 
 
 def _rows_beside(model: Path) -> Path | None:

@@ -21,24 +21,24 @@ def review_list(
 ) -> None:
     """Command ``review list``."""
     with Client(address) as client:
-        found = client.fetch("GET", "/api/reviews", endpoint=endpoint)
+        reviews = client.fetch("GET", "/api/reviews", endpoint=endpoint)
     if as_json:
-        print_json(found)
+        print_json(reviews)
         return
-    if not found:
+    if not reviews:
         print_line("There is no review. An endpoint demands approvals after: lamppost review demand ENDPOINT 1")
         return
     rows = [
         [
-            str(one["number"]),
-            one["endpoint"],
-            one["version"],
-            paint(one["state"], _COLOURS[one["state"]]),
-            f"{sum(v['approves'] for v in one['verdicts'])} of {one['needed']}",
-            f"{one['asked_by']} {time_ago(one['asked_at'])}",
-            "; ".join([one["note"], *(f"{v['token']}: {v['reason']}" for v in one["verdicts"])]),
+            str(review["number"]),
+            review["endpoint"],
+            review["version"],
+            paint(review["state"], _COLOURS[review["state"]]),
+            f"{sum(v['approves'] for v in review['verdicts'])} of {review['needed']}",
+            f"{review['asked_by']} {time_ago(review['asked_at'])}",
+            "; ".join([review["note"], *(f"{v['token']}: {v['reason']}" for v in review["verdicts"])]),
         ]
-        for one in found
+        for review in reviews
     ]
     print_table(["#", "endpoint", "version", "state", "approvals", "asked by", "what was said"], rows, right=frozenset({"#"}))
 

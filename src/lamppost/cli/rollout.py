@@ -74,10 +74,10 @@ def rollout(
                 "POST", f"{path}/rollout", body | {"plan": _plan(client, path, options), "sticky": read_sticky(options.sticky)}
             )
         else:
-            found = client.fetch("GET", f"{path}/rollouts")
-            if not found:
+            rollouts = client.fetch("GET", f"{path}/rollouts")
+            if not rollouts:
                 raise BadRequest(f"{endpoint} had no rollout yet; begin one with: lamppost rollout {endpoint} MODEL@N")
-            answer = found[0]
+            answer = rollouts[0]
         if options.follow:
             answer = _followed(client, path, answer, quiet=as_json)
     if as_json:
@@ -125,7 +125,7 @@ def _followed(client: Client, path: str, answer: dict[str, Any], quiet: bool) ->
         if answer["ended_at"] is not None:
             return answer
         time.sleep(_LOOK_S)
-        answer = next(one for one in client.fetch("GET", f"{path}/rollouts") if one["number"] == number)
+        answer = next(found for found in client.fetch("GET", f"{path}/rollouts") if found["number"] == number)
 
 
 def _line(answer: dict[str, Any]) -> None:
@@ -146,13 +146,13 @@ def _show(answer: dict[str, Any]) -> None:
     rows = []
     for at, step in enumerate(answer["plan"]["steps"]):
         calls = answer["calls"][at] if at < len(answer["calls"]) else [0, 0]
-        here = "◀" if at == answer["step"] and answer["ended_at"] is None else ""
+        marker = "◀" if at == answer["step"] and answer["ended_at"] is None else ""
         lasts = " and ".join(
             part
             for part in (f"{step['calls']:,} calls" if step["calls"] else "", f"{step['minutes']:g} min" if step["minutes"] else "")
             if part
         )
-        rows.append([f"{step['share']:g} %", lasts, f"{calls[0]:,}", f"{calls[1]:,}", here])
+        rows.append([f"{step['share']:g} %", lasts, f"{calls[0]:,}", f"{calls[1]:,}", marker])
     print_table(["step", "lasts", answer["old"], answer["new"], ""], rows, right=frozenset({"step", answer["old"], answer["new"]}))
     if answer["readings"]:
         print_line()

@@ -63,8 +63,8 @@ def setup(
         if options == SetupOptions(None, None, None):
             print_json(now) if as_json else _show(endpoint, page or {})
             return
-        made = _made(endpoint, options, now, page)
-        answer = client.set_up(endpoint, made, page["revision"] if page else 0)
+        new_setup = _made(endpoint, options, now, page)
+        answer = client.set_up(endpoint, new_setup, page["revision"] if page else 0)
     if as_json:
         print_json(answer)
         return
@@ -84,21 +84,21 @@ def _page(client: Client, endpoint: str, options: SetupOptions) -> dict[str, Any
 
 
 def _made(endpoint: str, options: SetupOptions, now: dict[str, Any], page: dict[str, Any] | None) -> dict[str, Any]:
-    made = now
+    new_setup = now
     if options.file is not None:
-        made = read_toml(options.file)
+        new_setup = read_toml(options.file)
     elif options.as_of is not None:
-        past = {one["revision"]: _plain(one["setup"]) for one in (page or {}).get("history", [])}
+        past = {revision["revision"]: _plain(revision["setup"]) for revision in (page or {}).get("history", [])}
         if options.as_of not in past:
             raise BadRequest(f"{endpoint} has no revision {options.as_of} among its last ones; see lamppost show {endpoint}")
-        made = past[options.as_of]
+        new_setup = past[options.as_of]
     if options.lenient is not None:
-        made = made | {"lenient": options.lenient}
+        new_setup = new_setup | {"lenient": options.lenient}
     for part, given in (("lane", options.lane), ("watch", options.watch)):
         if given:
-            rules = made.get(part, {}) | dict(map(_rule, given))
-            made = made | {part: {name: value for name, value in rules.items() if value is not None}}
-    return made
+            rules = new_setup.get(part, {}) | dict(map(_rule, given))
+            new_setup = new_setup | {part: {name: value for name, value in rules.items() if value is not None}}
+    return new_setup
 
 
 def _rule(text: str) -> tuple[str, Any]:

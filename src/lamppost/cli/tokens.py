@@ -42,9 +42,9 @@ def token_new(
 
 def parse_time(text: str, now: datetime) -> datetime:
     """A time from ``90d``, ``12h``, ``30min``, or a date or RFC 3339 time; raise BadRequest for anything else."""
-    if found := re.fullmatch(r"(\d{1,5})(d|h|min)", text.strip()):
-        unit = {"d": "days", "h": "hours", "min": "minutes"}[found[2]]
-        return now + timedelta(**{unit: int(found[1])})
+    if span_match := re.fullmatch(r"(\d{1,5})(d|h|min)", text.strip()):
+        unit = {"d": "days", "h": "hours", "min": "minutes"}[span_match[2]]
+        return now + timedelta(**{unit: int(span_match[1])})
     try:
         at = datetime.fromisoformat(text)
     except ValueError as error:
@@ -55,9 +55,9 @@ def parse_time(text: str, now: datetime) -> datetime:
 def token_list(address: Address = None, as_json: AsJson = False) -> None:
     """Command ``token list``."""
     with Client(address) as client:
-        found = client.fetch("GET", "/api/tokens")
+        tokens = client.fetch("GET", "/api/tokens")
     if as_json:
-        print_json(found)
+        print_json(tokens)
         return
     now = datetime.now(UTC)
     print_table(
@@ -73,7 +73,7 @@ def token_list(address: Address = None, as_json: AsJson = False) -> None:
                 time_ago(t["last_used_at"]) if t["last_used_at"] else "never",
                 _state(t["revoked_at"], t["expires_at"], now),
             ]
-            for t in found
+            for t in tokens
         ],
         right=frozenset({"a second"}),
     )

@@ -130,10 +130,10 @@ def up(
 
 def _bytes(text: str, option: str) -> int:
     """Bytes of ``512MB``, ``2GB``."""
-    found = re.fullmatch(r"(\d+(?:\.\d+)?) ?(k|M|G)B?", text.strip(), re.IGNORECASE)
-    if found is None or float(found[1]) <= 0:
+    size_match = re.fullmatch(r"(\d+(?:\.\d+)?) ?(k|M|G)B?", text.strip(), re.IGNORECASE)
+    if size_match is None or float(size_match[1]) <= 0:
         raise SetupError(f"{option} {text} is no amount of bytes; write 512MB or 2GB")
-    return int(float(found[1]) * {"K": 1e3, "M": 1e6, "G": 1e9}[found[2].upper()])
+    return int(float(size_match[1]) * {"K": 1e3, "M": 1e6, "G": 1e9}[size_match[2].upper()])
 
 
 def _source(text: str) -> tuple[str, str]:

@@ -74,7 +74,9 @@ def drift(
         print_line()
         print_line(paint(f"windows, oldest first ({_when(answer['windows'][0]['at'])} to {_when(answer['windows'][-1]['until'])}):", DIM))
         print_line(
-            "".join(paint("■", _COLOURS[one["state"]]) if sys.stdout.isatty() else one["state"][0] for one in answer["windows"][-120:])
+            "".join(
+                paint("■", _COLOURS[window["state"]]) if sys.stdout.isatty() else window["state"][0] for window in answer["windows"][-120:]
+            )
         )
     worst = next((feature for feature in answer["figures"] if feature["state"] != "steady"), None)
     if worst is not None:
@@ -125,9 +127,9 @@ def traffic(endpoint: Endpoint, since: Since = None, until: Until = None, addres
     if not answer["moments"]:
         return
     for title, values, colour in (
-        ("calls/s", [one["rate"] for one in _every(answer)], AMBER),
-        ("p99 ms", [one["p99"] or 0.0 for one in _every(answer)], SLATE),
-        ("failed", [float(one["failed"]) for one in _every(answer)], BRICK),
+        ("calls/s", [step["rate"] for step in _every(answer)], AMBER),
+        ("p99 ms", [step["p99"] or 0.0 for step in _every(answer)], SLATE),
+        ("failed", [float(step["failed"]) for step in _every(answer)], BRICK),
     ):
         print_line(f"{title:8} {paint(bar_line(values), colour)}  at most {max(values):,.3g}")
     print_line()
@@ -166,12 +168,12 @@ def _every(answer: dict[str, Any], most: int = 72) -> list[dict[str, Any]]:
     known = {int((datetime.fromisoformat(moment["at"]).timestamp() - start) // step): moment for moment in answer["moments"]}
     nothing = {"rate": 0.0, "p99": None, "failed": 0}
     group = -(-count // most)
-    out = []
+    steps = []
     for at in range(0, count, group):
         there = [known.get(place, nothing) for place in range(at, at + group)]
-        rate, failed = sum(one["rate"] for one in there) / group, sum(one["failed"] for one in there)
-        out.append({"rate": rate, "failed": failed, "p99": max((one["p99"] or 0.0 for one in there), default=0.0)})
-    return out
+        rate, failed = sum(step["rate"] for step in there) / group, sum(step["failed"] for step in there)
+        steps.append({"rate": rate, "failed": failed, "p99": max((step["p99"] or 0.0 for step in there), default=0.0)})
+    return steps
 
 
 def bar_line(values: list[float]) -> str:
@@ -189,36 +191,36 @@ def watch(
     """Command ``watch``."""
     with Client(address, timeout_s=30) as client:
         if as_json or once or not sys.stdout.isatty():
-            found = [one for one in client.fetch("GET", "/api/endpoints") if endpoint in (None, one["name"])]
+            pages = [page for page in client.fetch("GET", "/api/endpoints") if endpoint in (None, page["name"])]
             if as_json:
-                print_json(found)
+                print_json(pages)
                 return
-            _print_endpoints(found)
+            _print_endpoints(pages)
             return
         _live(client, endpoint)
 
 
-def _cells(one: dict[str, Any]) -> list[str]:
-    hour, summary = one["last_hour"], one["monitoring"]
+def _cells(page: dict[str, Any]) -> list[str]:
+    hour, summary = page["last_hour"], page["monitoring"]
     quality = summary["quality"]
     good = "–" if quality is None else f"{100 * quality['right'] / quality['of']:.0f} % of {quality['of']:,}"
     alerts = "–" if not summary["alerts"] else f"{summary['alerts']}: {summary['alert_says']}"
     fast = [format_ms(hour[name]) for name in ("p50_ms", "p99_ms")]
-    return [one["name"], one["says"], f"{hour['calls']:,}", f"{hour['failed']:,}", *fast, good, alerts]
+    return [page["name"], page["says"], f"{hour['calls']:,}", f"{hour['failed']:,}", *fast, good, alerts]
 
 
 _HEAD = ("endpoint", "serves", "calls 1 h", "failed", "p50 ms", "p99 ms", "right")
 
 
-def _print_endpoints(found: list[dict[str, Any]]) -> None:
-    if not found:
+def _print_endpoints(pages: list[dict[str, Any]]) -> None:
+    if not pages:
         print_line("There is no endpoint yet. Make one with: lamppost point NAME MODEL@1")
         return
     head = ["state", *_HEAD, "like training", "alerts"]
     rows = []
-    for one in found:
-        cells = _cells(one)
-        rows.append([lamp(one["state"]), *cells[:-1], paint_verdict(one["monitoring"]["drift"]), cells[-1]])
+    for page in pages:
+        cells = _cells(page)
+        rows.append([lamp(page["state"]), *cells[:-1], paint_verdict(page["monitoring"]["drift"]), cells[-1]])
     print_table(head, rows, right=frozenset(_HEAD[2:]))
 
 
@@ -232,17 +234,17 @@ def _live(client: Client, endpoint: str | None) -> None:
     names = {SLATE: "color(110)", AMBER: "color(214)", BRICK: "color(167)", DIM: "dim"}
 
     def drawn() -> Any:
-        found = [one for one in client.fetch("GET", "/api/endpoints") if endpoint in (None, one["name"])]
+        pages = [page for page in client.fetch("GET", "/api/endpoints") if endpoint in (None, page["name"])]
         grid = Table(box=None, pad_edge=False, header_style="dim", expand=True)
         for name in ("", *_HEAD, "like training", "alerts"):
             grid.add_column(name, justify="right" if name in _HEAD[2:] else "left", no_wrap=True, overflow="ellipsis")
-        for one in found:
-            glyph, colour = LAMPS[one["state"]]
-            cells = _cells(one)
-            state = one["monitoring"]["drift"]
+        for page in pages:
+            glyph, colour = LAMPS[page["state"]]
+            cells = _cells(page)
+            state = page["monitoring"]["drift"]
             summary = Text(state or "–", style=names[_COLOURS[state]] if state else "dim")
-            alert = Text(cells[-1], style=names[BRICK] if one["monitoring"]["alerts"] else "dim")
-            grid.add_row(Text(f"{glyph} {one['state']}", style=names[colour]), *cells[:-1], summary, alert)
+            alert = Text(cells[-1], style=names[BRICK] if page["monitoring"]["alerts"] else "dim")
+            grid.add_row(Text(f"{glyph} {page['state']}", style=names[colour]), *cells[:-1], summary, alert)
         parts: list[Any] = [Text(f"Lamp Post  {time.strftime('%H:%M:%S')}  every {_LOOK_S:g} s, Ctrl-C ends", style="dim"), grid]
         parts += _lines(client, endpoint, names) if endpoint is not None else []
         return Group(*parts)
@@ -262,13 +264,13 @@ def _lines(client: Client, endpoint: str, names: dict[str, str]) -> list[Any]:
     from rich.text import Text
 
     answer = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/traffic")
-    out: list[Any] = [Text(), Text(answer["says"])]
+    lines: list[Any] = [Text(), Text(answer["says"])]
     if answer["moments"]:
         for title, key, colour in (("calls/s", "rate", AMBER), ("p99 ms", "p99", SLATE), ("failed", "failed", BRICK)):
-            values = [float(one[key] or 0.0) for one in _every(answer)]
-            out.append(Text.assemble(f"{title:8} ", (bar_line(values), names[colour]), f"  at most {max(values):,.3g}"))
+            values = [float(step[key] or 0.0) for step in _every(answer)]
+            lines.append(Text.assemble(f"{title:8} ", (bar_line(values), names[colour]), f"  at most {max(values):,.3g}"))
     for lane in client.fetch("GET", "/api/lanes")["lanes"]:
         if endpoint in lane["endpoints"]:
             held = f"{lane['copies']} of {lane['copies_most']} copies, {lane['waiting']} waiting, {lane['rows_s']:,.0f} rows/s"
-            out.append(Text(f"{lane['version']}: {held}, {lane['memory_bytes'] / 1e6:,.0f} MB", style="dim"))
-    return out
+            lines.append(Text(f"{lane['version']}: {held}, {lane['memory_bytes'] / 1e6:,.0f} MB", style="dim"))
+    return lines

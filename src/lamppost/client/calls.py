@@ -54,8 +54,8 @@ def fetch_bytes(path: str, **params: Any) -> Call[bytes]:
 def record_outcome(endpoint: str, request_id: str, truth: Any, row: int = 0) -> Call[dict[str, Any]]:
     """Tell what was true about an earlier answer."""
     body = {"outcomes": [{"request_id": request_id, "row": row, "truth": truth}]}
-    said: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/outcomes", body)
-    return said
+    answer: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/outcomes", body)
+    return answer
 
 
 def predict(
@@ -93,7 +93,7 @@ def push(file: BinaryIO, model: str | None, progress: Progress | None = None) ->
     """
     size = file.seek(0, 2)
     cut = chunk_bounds(size, _member_starts(file))
-    names = [hashlib.sha256(_read(file, *one)).hexdigest() for one in cut]
+    names = [hashlib.sha256(_read(file, *piece)).hexdigest() for piece in cut]
     missing = set((yield from fetch("POST", "/api/packages/chunks", {"chunks": names}))["missing"])
     there = sum(end - start for name, (start, end) in zip(names, cut, strict=True) if name not in missing)
     for name, (start, end) in zip(names, cut, strict=True):

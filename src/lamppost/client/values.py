@@ -50,13 +50,13 @@ class Prediction:
 
 def read_timing(header: str) -> dict[str, float]:
     """Phases of a Server-Timing header: ``read_timing("queue;dur=0.5, total;dur=2") == {"queue": 0.5, "total": 2.0}``."""
-    out = {}
+    phases = {}
     for part in header.split(","):
         name, _, rest = part.strip().partition(";")
         key, _, value = rest.partition("=")
         if key.strip() == "dur":
             try:
-                out[name] = float(value)
+                phases[name] = float(value)
             except ValueError:
                 continue
-    return out
+    return phases

@@ -64,8 +64,8 @@ class Fault:
 
     def to_dict(self) -> dict[str, Any]:
         """As it stands in a problem document."""
-        out = {"row": self.row, "field": self.field, "given": self.given, "expected": self.expected, "hint": self.hint}
-        return {key: value for key, value in out.items() if value is not None}
+        fault = {"row": self.row, "field": self.field, "given": self.given, "expected": self.expected, "hint": self.hint}
+        return {key: value for key, value in fault.items() if value is not None}
 
 
 def shift_fault_rows(error: LampPostError, row_of: Callable[[int], int]) -> LampPostError:
@@ -75,8 +75,8 @@ def shift_fault_rows(error: LampPostError, row_of: Callable[[int], int]) -> Lamp
         return error
     placed: list[dict[str, Any]] = [{**fault, "row": row_of(fault["row"])} if "row" in fault else fault for fault in faults]
     first = placed[0]
-    said = Fault(first.get("row"), first.get("field"), str(first.get("given")), str(first.get("expected")), first.get("hint"))
-    return type(error)(said.sentence(), **{**error.extra, "faults": placed})
+    first_fault = Fault(first.get("row"), first.get("field"), str(first.get("given")), str(first.get("expected")), first.get("hint"))
+    return type(error)(first_fault.sentence(), **{**error.extra, "faults": placed})
 
 
 class LampPostError(Exception):

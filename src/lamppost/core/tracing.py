@@ -25,8 +25,8 @@ def read_traceparent(header: str) -> Trace | None:
     >>> read_traceparent("00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01")
     Trace(trace_id='4bf92f3577b34da6a3ce929d0e0e4736', parent_id='00f067aa0ba902b7', sampled=True)
     """
-    found = _HEADER.match(header.strip())
-    return Trace(found[1], found[2], bool(int(found[3], 16) & 1)) if found else None
+    header_match = _HEADER.match(header.strip())
+    return Trace(header_match[1], header_match[2], bool(int(header_match[3], 16) & 1)) if header_match else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,13 +53,13 @@ def spans_of(
     start = end_ns - total_us * 1_000
     known = {key: value for key, value in about.items() if isinstance(value, (str, int))}
     failed = int(known.get("http.response.status_code", 200)) >= 500
-    out = [Span(trace_id, span_id, parent_id, name, start, end_ns, known, failed)]
+    spans = [Span(trace_id, span_id, parent_id, name, start, end_ns, known, failed)]
     at = start
     for place, (phase, us) in enumerate(phases.items()):
         own = f"{(int(span_id, 16) + place + 1) % 2**64:016x}"
-        out.append(Span(trace_id, own, span_id, phase, at, at + us * 1_000, {}))
+        spans.append(Span(trace_id, own, span_id, phase, at, at + us * 1_000, {}))
         at += us * 1_000
-    return out
+    return spans
 
 
 def to_otlp(spans: Sequence[Span], service: str, version: str) -> dict[str, Any]:
@@ -89,4 +89,7 @@ def _span(span: Span) -> dict[str, Any]:
 
 
 def _attributes(values: Mapping[str, str | int]) -> list[dict[str, Any]]:
-    return [{"key": key, "value": {"intValue": str(one)} if isinstance(one, int) else {"stringValue": one}} for key, one in values.items()]
+    return [
+        {"key": key, "value": {"intValue": str(value)} if isinstance(value, int) else {"stringValue": value}}
+        for key, value in values.items()
+    ]

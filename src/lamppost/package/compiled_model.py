@@ -74,13 +74,13 @@ class CompiledModel:
         return self._ask(feeds)
 
     def _ask(self, feeds: dict[str, Any]) -> list[Column]:
-        out = dict(zip(self._outputs, self._session.run(self._outputs, feeds), strict=True))
-        if "values" in out:
-            return [Column(values) for values in out["values"].T]
-        if "value" in out:
-            return [Column(out["value"])]
-        label = Column(out["label"].astype(np.int32))
-        return [label, Column(out["scores"])] if "scores" in out else [label]
+        outputs = dict(zip(self._outputs, self._session.run(self._outputs, feeds), strict=True))
+        if "values" in outputs:
+            return [Column(values) for values in outputs["values"].T]
+        if "value" in outputs:
+            return [Column(outputs["value"])]
+        label = Column(outputs["label"].astype(np.int32))
+        return [label, Column(outputs["scores"])] if "scores" in outputs else [label]
 
 
 def _code(value: int, count: int | None) -> int:

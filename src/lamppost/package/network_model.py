@@ -113,9 +113,9 @@ def _fit(feed: NetworkInput, field: Field, row: int, array: Array) -> Array:
             raise InvalidRows(fault.sentence(), faults=[fault.to_dict()])
         text = array.astype(object)
         return text.reshape([n or -1 for n in feed.shape]) if feed.shape else text
-    wanted = feed.shape
-    if len(wanted) != array.ndim or any(want not in (0, have) for want, have in zip(wanted, array.shape, strict=True)):
-        raise ModelFault(f"{field.name} has the shape {array.shape} in row {row}, and the network's {feed.name} wants {wanted}")
+    expected = feed.shape
+    if len(expected) != array.ndim or any(want not in (0, have) for want, have in zip(expected, array.shape, strict=True)):
+        raise ModelFault(f"{field.name} has the shape {array.shape} in row {row}, and the network's {feed.name} wants {expected}")
     return _cast(feed, field, array)
 
 
@@ -129,12 +129,12 @@ def _groups(feeds: dict[str, Array | list[Array]], rows: int) -> list[list[int]]
     return list(groups.values())
 
 
-def made(output: NetworkOutput, said: Any, rows: int) -> Array:
+def made(output: NetworkOutput, output_value: Any, rows: int) -> Array:
     """One value a row of what a network gave; raise ModelFault when that is not one for each row."""
-    if isinstance(said, list) and said and isinstance(said[0], dict):  # a map of class to score for each row
-        keys = sorted(said[0], key=lambda key: (isinstance(key, str), key))
-        said = np.array([[one[key] for key in keys] for one in said])
-    array = np.asarray(said)
+    if isinstance(output_value, list) and output_value and isinstance(output_value[0], dict):  # a map of class to score for each row
+        keys = sorted(output_value[0], key=lambda key: (isinstance(key, str), key))
+        output_value = np.array([[scores[key] for key in keys] for scores in output_value])
+    array = np.asarray(output_value)
     if array.ndim == 0 or len(array) != rows:
         raise ModelFault(f"the network gave {output.name} of shape {array.shape} for {rows} rows")
     if output.make == "softmax":
@@ -203,6 +203,6 @@ def open_torch(file: Path, step: NetworkStep) -> Ask:
         with torch.inference_mode():
             outputs = module(*(torch.from_numpy(np.array(feeds[feed.name])) for feed in step.feeds))
         several = outputs if isinstance(outputs, (tuple, list)) else [outputs]
-        return {str(at): one.detach().numpy() for at, one in enumerate(several)}
+        return {str(at): tensor.detach().numpy() for at, tensor in enumerate(several)}
 
     return ask

@@ -216,6 +216,6 @@ def _checked(archive: zipfile.ZipFile, name: str, member: PackageFile) -> Iterat
 
 def _extract(archive: zipfile.ZipFile, name: str, member: PackageFile | None, target: Path) -> None:
     target.parent.mkdir(parents=True, exist_ok=True)
-    with target.open("wb") as out:
+    with target.open("wb") as file:
         for chunk in [_read_small(archive, archive.getinfo(name))] if member is None else _checked(archive, name, member):
-            out.write(chunk)
+            file.write(chunk)

@@ -109,7 +109,7 @@ def demand(known: frozenset[str], signatures: Iterable[Signature], formats: froz
 
 def write_signatures(signatures: Iterable[Signature]) -> bytes:
     """Canonical JSON bytes."""
-    return _LIST.dump_json(sorted(signatures, key=lambda one: one.key), indent=2)
+    return _LIST.dump_json(sorted(signatures, key=lambda signature: signature.key), indent=2)
 
 
 def read_signatures(data: bytes) -> tuple[Signature, ...]:

@@ -38,7 +38,7 @@ def _untrusted(data: bytes) -> list[str]:
     return sorted(set(skops.io.get_untrusted_types(data=data)) - TRUSTED)
 
 
-def dump(model: Any, wanted: ArtifactFormat | None) -> tuple[bytes, ArtifactFormat, list[str]]:
+def dump(model: Any, artifact_format: ArtifactFormat | None) -> tuple[bytes, ArtifactFormat, list[str]]:
     """The object's bytes, the format they are in, and the types that kept it out of skops.
 
     ``skops`` is taken where it holds the object with none but types it trusts by itself; else ``pickle``.
@@ -46,7 +46,7 @@ def dump(model: Any, wanted: ArtifactFormat | None) -> tuple[bytes, ArtifactForm
     import skops.io
 
     reasons: list[str] = []
-    if wanted != "pickle":
+    if artifact_format != "pickle":
         try:
             # a copy, because what shares which object differs between a model just fitted and the same one loaded from a file
             data = skops.io.dumps(pickle.loads(pickle.dumps(model)))
@@ -56,7 +56,7 @@ def dump(model: Any, wanted: ArtifactFormat | None) -> tuple[bytes, ArtifactForm
         else:
             if not reasons:
                 return steady(data), "skops", []
-        if wanted == "skops":
+        if artifact_format == "skops":
             raise BadRequest(f"skops cannot hold this model safely ({', '.join(reasons)}); leave the format open, or use pickle")
     buffer = io.BytesIO()
     pickle.dump(model, buffer, protocol=5)
@@ -72,12 +72,12 @@ def steady(data: bytes) -> bytes:
             return [renumbered(item) for item in node]
         if not isinstance(node, dict):
             return node
-        out = {key: renumbered(value) for key, value in node.items()}
+        sorted_node = {key: renumbered(value) for key, value in node.items()}
         if isinstance(node.get("__id__"), int):
-            out["__id__"] = numbers.setdefault(node["__id__"], len(numbers) + 1)
+            sorted_node["__id__"] = numbers.setdefault(node["__id__"], len(numbers) + 1)
         if isinstance(node.get("file"), str):
-            out["file"] = renamed(node["file"])
-        return out
+            sorted_node["file"] = renamed(node["file"])
+        return sorted_node
 
     def renamed(file: str) -> str:
         number, dot, ending = file.partition(".")
@@ -145,15 +145,15 @@ def one_thread(model: Any) -> Iterator[None]:
 
 def frame_columns(frame: pd.DataFrame) -> tuple[FrameColumn, ...]:
     """How each column of the training frame looked."""
-    out = []
+    columns = []
     for name in frame.columns:
         series = frame[name]
         gone = series[series.isna()]
         marker = "none" if len(gone) and gone.iloc[0] is None else "nan"
         categories = tuple(map(str, series.cat.categories)) if series.dtype == "category" else ()
         dtype = str(stacked(series).dtype) if holds_arrays(series) else str(series.dtype)
-        out.append(FrameColumn(str(name), dtype, marker, categories))  # type: ignore[arg-type]
-    return tuple(out)
+        columns.append(FrameColumn(str(name), dtype, marker, categories))  # type: ignore[arg-type]
+    return tuple(columns)
 
 
 def holds_arrays(series: pd.Series) -> bool:
@@ -191,9 +191,9 @@ def _series(field: Field, column: Column, spec: FrameColumn) -> Any:
         if spec.dtype == "category":
             return pd.Categorical(values, categories=list(spec.categories))
         if spec.dtype == "object":
-            out = np.empty(len(values), dtype=object)
-            out[:] = [gone if value is None else value for value in values]
-            return out
+            objects = np.empty(len(values), dtype=object)
+            objects[:] = [gone if value is None else value for value in values]
+            return objects
         return pd.array(values, dtype=spec.dtype)
     values = column.values
     if field.kind in ("tensor", "vector"):
@@ -268,15 +268,15 @@ def _several(step: SklearnStep, model: Any, matrix: Any) -> list[Column]:
         return [Column(values) for values in np.asarray(predicted, dtype=np.float64).T]
     scores = model.predict_proba(matrix) if any(field.kind in ("vector", "number") for field in step.gives) else None
     fields = {field.name: field for field in step.gives}
-    out = []
+    columns = []
     for at, (target, classes) in enumerate(zip(step.targets, target_classes(model, len(step.targets)), strict=True)):
         codes = class_codes(classes, predicted[:, at])
         flag = fields[target.name].kind == "yes/no"
-        out.append(Column(codes.astype(np.uint8) if flag else codes))
+        columns.append(Column(codes.astype(np.uint8) if flag else codes))
         if scores is not None:
             mine = np.asarray(scores[at] if isinstance(scores, list) else scores[:, at], dtype=np.float64)
-            out.append(Column((mine if mine.ndim == 1 else mine[:, -1]) if flag else mine))
-    return out
+            columns.append(Column((mine if mine.ndim == 1 else mine[:, -1]) if flag else mine))
+    return columns
 
 
 def class_codes(classes: Any, predicted: Any) -> np.ndarray[Any, np.dtype[np.int32]]:

@@ -42,7 +42,7 @@ def write_lamp(path: Path, manifest: Manifest, members: Mapping[str, bytes]) -> 
 def add_signature(path: Path, signature: Signature) -> None:
     """Sign a lamp file in place; the rest of it stays byte for byte. Signing again with the same key changes nothing."""
     lamp = read_lamp(path)
-    kept = [one for one in lamp.signatures if one.key != signature.key]
+    kept = [present for present in lamp.signatures if present.key != signature.key]
     check([signature], lamp.digest)
     handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
     try:

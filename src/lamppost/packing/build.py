@@ -67,8 +67,8 @@ def _build(package: _Package, model: Any, to: Path) -> Remarks:
     notes: list[str] = []
     story = Provenance(notes=recipe.notes, tags=dict(recipe.tags or {}))
     if isinstance(model, Network):
-        said, tags = read_notes(model)
-        story = replace(story, notes=recipe.notes or said, tags=tags | story.tags)
+        own_notes, tags = read_notes(model)
+        story = replace(story, notes=recipe.notes or own_notes, tags=tags | story.tags)
     package.begin(model, notes)
     package.add_parts(recipe.before)
     if isinstance(model, Network):
@@ -83,17 +83,17 @@ def _build(package: _Package, model: Any, to: Path) -> Remarks:
     answers = package.steps[-1].gives
     proof, reference = package.proof(answers), package.reference(answers)
     members = package.members | {"proof.json": write_proof(proof), "reference.json": write_reference(reference)}
-    made = find_origin(to.parent.absolute(), recipe.by)
+    origin = find_origin(to.parent.absolute(), recipe.by)
     story = replace(
         story,
         trained_rows=len(package.frame),
         metrics=dict(recipe.metrics or {}),
         libraries=find_pins(model, package.members, package.imports()),
         python=platform.python_version(),
-        by=made.by,
-        commit=made.commit,
-        changed=made.changed,
-        at=made.at,
+        by=origin.by,
+        commit=origin.commit,
+        changed=origin.changed,
+        at=origin.at,
     )
     manifest = Manifest(
         recipe.name,
@@ -242,32 +242,32 @@ class _Package:
         recipe = self.recipe
         frame = self._model_frame(model) if recipe.before else self.request_frame
         takes = fields_by_name(self._known, tuple(str(name) for name in frame.columns), "the model")
-        made = fitted_step(model, frame, takes, self._reads, recipe, len(self.steps))
-        notes[:0] = made.notes
-        self.steps.append(made.step)
-        self.members |= made.members
-        self._running.append(RunningSklearn(made.step, takes, model))
+        fitted = fitted_step(model, frame, takes, self._reads, recipe, len(self.steps))
+        notes[:0] = fitted.notes
+        self.steps.append(fitted.step)
+        self.members |= fitted.members
+        self._running.append(RunningSklearn(fitted.step, takes, model))
         matrix = as_read(self._reads, frame)
-        if made.step.labels:
+        if fitted.step.labels:
             self._labels = np.asarray(model.predict(matrix))
         if recipe.after:
-            self._flow(sklearn_model.predict(made.step, model, matrix), made.step.gives)
+            self._flow(sklearn_model.predict(fitted.step, model, matrix), fitted.step.gives)
         else:
-            self._known |= {field.name: field for field in made.step.gives}
-            self._fitted = lambda rows: sklearn_model.predict(made.step, model, as_read(self._reads, frame.iloc[rows]))
+            self._known |= {field.name: field for field in fitted.step.gives}
+            self._fitted = lambda rows: sklearn_model.predict(fitted.step, model, as_read(self._reads, frame.iloc[rows]))
 
     def _model_frame(self, model: Any) -> pd.DataFrame:
         """What the model reads, for every row of the training frame, out of what the steps before it gave."""
         names = getattr(model, "feature_names_in_", None)
-        wanted = [str(name) for name in names] if names is not None else self._unread()
-        takes = fields_by_name(self._known, tuple(wanted), "the model")
+        columns = [str(name) for name in names] if names is not None else self._unread()
+        takes = fields_by_name(self._known, tuple(columns), "the model")
         if names is None:
-            text = len(wanted) == 1 and takes.fields[0].kind in ("text", "choice") and not hasattr(model, "n_features_in_")
+            text = len(columns) == 1 and takes.fields[0].kind in ("text", "choice") and not hasattr(model, "n_features_in_")
             self._reads = "column" if text else "matrix"
         specs = tuple(FrameColumn(field.name, _DTYPES[field.kind]) for field in takes)
-        made: pd.DataFrame = model_input(SklearnStep("-", "skops", specs, takes), takes, [self._columns[name] for name in wanted])
-        made.index = self.frame.index
-        return made
+        table: pd.DataFrame = model_input(SklearnStep("-", "skops", specs, takes), takes, [self._columns[name] for name in columns])
+        table.index = self.frame.index
+        return table
 
     def _unread(self) -> list[str]:
         """Columns that no step has read yet: what a model without names of its own is given."""
@@ -280,8 +280,8 @@ class _Package:
     def cautions(self, answers: Schema) -> list[str]:
         """Inputs that are probably mistakes."""
         name = next((name for name in self.recipe.targets if name in self.frame.columns), None)
-        found = input_warnings(self.inputs, self.request_frame, None if name is None else self.frame[name])
-        return found + unused_input_warnings(self.inputs, self.request_frame, lambda rows: self._ask(rows, answers))
+        warnings = input_warnings(self.inputs, self.request_frame, None if name is None else self.frame[name])
+        return warnings + unused_input_warnings(self.inputs, self.request_frame, lambda rows: self._ask(rows, answers))
 
     def _ask(self, rows: pd.DataFrame, answers: Schema) -> np.ndarray[Any, Any]:
         """What the whole package says to some rows: its last answer that is numbers or codes."""
@@ -290,8 +290,8 @@ class _Package:
             table[field.name] = column_from_values(field, [field.default] * len(rows))
         for step, running in zip(self.steps, self._running, strict=True):
             table.update(zip(step.gives.names, running.run([table[name] for name in step.takes]), strict=True))
-        said = [[np.asarray(value).tobytes() for value in table[name].values] for name in answers.names]
-        return np.array(said, dtype=object).T
+        answer_bytes = [[np.asarray(value).tobytes() for value in table[name].values] for name in answers.names]
+        return np.array(answer_bytes, dtype=object).T
 
     def proof(self, answers: Schema) -> Proof:
         """Rows, and the answers of the fitted object itself on the training frame itself: nothing of the serving path takes part.
@@ -359,10 +359,10 @@ def _rows_of(column: Column, positions: list[int]) -> Column:
 
 def _known_answers(given: Sequence[Any], answers: Schema, rows: int) -> list[dict[str, Any]]:
     """Answers that training is known to have given, one a row: dicts, or plain values of the first answer field."""
-    known = [dict(one) if isinstance(one, Mapping) else {answers.names[0]: one} for one in given]
+    known = [dict(answer) if isinstance(answer, Mapping) else {answers.names[0]: answer} for answer in given]
     if len(known) != rows:
         raise BadRequest(f"answers has {len(known)} entries, the training frame has {rows} rows; one for each is needed")
-    for row, one in enumerate(known):
-        if lost := [name for name in answers.names if name not in one]:
+    for row, answer in enumerate(known):
+        if lost := [name for name in answers.names if name not in answer]:
             raise BadRequest(f"answers, row {row}: there is no {', '.join(lost)}; give a dict with {', '.join(answers.names)}")
     return known

@@ -92,12 +92,12 @@ def _chain(graph: Graph, raw: Raw, model: Any) -> Answer:
         return undo_target(graph, model.transformer_, _chain(graph, raw, model.regressor_))
     if type(model).__name__ != "Pipeline":
         return estimate(graph, model, raw.numbers(raw.names()))
-    *before, last = [one for _, one in model.steps if one is not None and not (isinstance(one, str) and one == "passthrough")]
+    *before, last = [part for _, part in model.steps if part is not None and not (isinstance(part, str) and part == "passthrough")]
     if not before:
         return _chain(graph, raw, last)
     tensor = raw.transform(before[0], raw.names())
-    for one in before[1:]:
-        tensor = transform(graph, one, tensor)
+    for part in before[1:]:
+        tensor = transform(graph, part, tensor)
     return estimate(graph, last, tensor)
 
 
@@ -139,8 +139,8 @@ def _differs(step: SklearnStep, model: Any, running: CompiledModel, inputs: Sche
     given = running.run(columns_from_frame(inputs, rows))
     if len(trained) != len(given):
         return "the graph gives other answers than the original has"
-    for one, other in zip(trained, given, strict=True):
-        left, right = np.asarray(one.values), np.asarray(other.values)
+    for trained_column, given_column in zip(trained, given, strict=True):
+        left, right = np.asarray(trained_column.values), np.asarray(given_column.values)
         if left.dtype.kind in "iu":
             wrong = left != right
             kind = "labels"

@@ -132,21 +132,21 @@ class Raw:
                 rows.append(base | {name: self._plain(name, code)})
                 owners.append((name, code))
         try:
-            out = self._ask(fitted, rows, names)
+            transformed = self._ask(fitted, rows, names)
         except Exception as error:
             raise NotCompiled(f"{type(fitted).__name__} over {', '.join(names)}: {error}") from error
-        owner_of = np.full(out.shape[1], -1)
-        for (name, _), outcome in zip(owners[1:], out[1:], strict=True):
-            moved = ~np.isclose(outcome, out[0], rtol=0, atol=0, equal_nan=True)
+        owner_of = np.full(transformed.shape[1], -1)
+        for (name, _), outcome in zip(owners[1:], transformed[1:], strict=True):
+            moved = ~np.isclose(outcome, transformed[0], rtol=0, atol=0, equal_nan=True)
             if (moved & (owner_of >= 0) & (owner_of != names.index(name))).any():
                 raise NotCompiled(f"{type(fitted).__name__}, which mixes {', '.join(names)}")
             owner_of[moved] = names.index(name)
         tables: list[npt.NDArray[np.float64]] = []
         for at, name in enumerate(names):
             mine = (owner_of == at) | ((owner_of == -1) & (at == 0))
-            table = np.zeros((len(values_of(self._fields[name])) + 2, out.shape[1]))
-            table[:, mine] = out[0][mine]
-            for (owner, code), outcome in zip(owners[1:], out[1:], strict=True):
+            table = np.zeros((len(values_of(self._fields[name])) + 2, transformed.shape[1]))
+            table[:, mine] = transformed[0][mine]
+            for (owner, code), outcome in zip(owners[1:], transformed[1:], strict=True):
                 if owner == name:
                     table[code, mine] = outcome[mine]
             tables.append(table)
@@ -160,8 +160,8 @@ class Raw:
             columns = np.array([self._codes.index(name) for name in names])
             codes = self.graph.pick(Tensor(CODES, len(self._codes)), columns).name
             places = self.graph.add("Add", codes, self.graph.constant(starts))
-            found = self.graph.add("Gather", self.graph.constant(np.concatenate(tables)), places, axis=0)
-            return Tensor(self.graph.add("ReduceSum", found, self.graph.constant(np.array([1])), keepdims=0), width)
+            looked_up = self.graph.add("Gather", self.graph.constant(np.concatenate(tables)), places, axis=0)
+            return Tensor(self.graph.add("ReduceSum", looked_up, self.graph.constant(np.array([1])), keepdims=0), width)
         total, *others = (self._gather(name, table) for name, table in zip(names, tables, strict=True))
         for part in others:
             total = Tensor(self.graph.add("Add", total.name, part.name), width)
@@ -187,6 +187,6 @@ class Raw:
         specs: tuple[FrameColumn, ...] = tuple(self._specs[name] for name in names)
         columns: list[Column] = columns_from_rows(schema, rows)
         asked = model_input(SklearnStep("-", "skops", specs, schema, self._reads), schema, columns)
-        out = fitted.transform(asked)
-        out = out.toarray() if hasattr(out, "toarray") else np.asarray(out)
-        return np.asarray(out, dtype=np.float64).reshape(len(rows), -1)
+        transformed = fitted.transform(asked)
+        transformed = transformed.toarray() if hasattr(transformed, "toarray") else np.asarray(transformed)
+        return np.asarray(transformed, dtype=np.float64).reshape(len(rows), -1)

@@ -20,8 +20,8 @@ def estimate(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     if library_of(fitted) or isinstance(getattr(fitted, "_model", fitted), BoostedModel):
         return boosted(graph, fitted, tensor)
     for kind in type(fitted).__mro__:
-        if found := _KNOWN.get(kind.__name__):
-            return found(graph, fitted, tensor)
+        if compiler := _KNOWN.get(kind.__name__):
+            return compiler(graph, fitted, tensor)
     raise NotCompiled(type(fitted).__name__)
 
 
@@ -105,8 +105,8 @@ def _forest(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
 def _forest_of(graph: Graph, fitted: Any, grown: Any, tensor: Tensor) -> Answer:
     if fitted.n_outputs_ != 1 and hasattr(fitted, "classes_"):
         raise NotCompiled(f"{type(fitted).__name__} of several targets")
-    shares = [_shares(one.tree_, fitted) for one in grown]
-    structures = [one.tree_ for one in grown]
+    shares = [_shares(tree.tree_, fitted) for tree in grown]
+    structures = [tree.tree_ for tree in grown]
     if not hasattr(fitted, "classes_"):
         return Answer(value=trees.add_forest(graph, tensor, structures, shares))
     if len(fitted.classes_) == 2:
@@ -122,8 +122,8 @@ def _boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     width = fitted.estimators_.shape[1]
     grown, targets = [], []
     for stage in fitted.estimators_:
-        for target, one in enumerate(stage):
-            grown.append(trees.of_sklearn(one.tree_, one.tree_.value[:, 0, 0] * fitted.learning_rate))
+        for target, tree in enumerate(stage):
+            grown.append(trees.of_sklearn(tree.tree_, tree.tree_.value[:, 0, 0] * fitted.learning_rate))
             targets.append(target)
     raw = graph.affine(trees.add_ensemble(graph, trees.as_float32(graph, tensor), grown, targets, width), shift=start.reshape(-1))
     if not hasattr(fitted, "classes_"):
@@ -141,8 +141,8 @@ def _histogram_boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     width = len(fitted._predictors[0])
     grown, targets = [], []
     for stage in fitted._predictors:
-        for target, one in enumerate(stage):
-            grown.append(trees.of_histogram(one.nodes))
+        for target, tree in enumerate(stage):
+            grown.append(trees.of_histogram(tree.nodes))
             targets.append(target)
     start = np.asarray(fitted._baseline_prediction, dtype=np.float64).reshape(-1)
     raw = graph.affine(trees.add_ensemble(graph, tensor, grown, targets, width), shift=start)
@@ -194,8 +194,8 @@ def _clusters(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
 
 def _several(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     """A regressor for each target, side by side."""
-    estimates = [estimate(graph, one, tensor).value for one in fitted.estimators_]
-    return Answer(value=graph.join([one for one in estimates if one is not None]))
+    estimates = [estimate(graph, estimator, tensor).value for estimator in fitted.estimators_]
+    return Answer(value=graph.join([value for value in estimates if value is not None]))
 
 
 def _transformed_target(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -216,8 +216,8 @@ def undo_target(graph: Graph, undo: Any, estimated: Answer) -> Answer:
 def _voting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     if fitted.weights is not None or getattr(fitted, "voting", "soft") != "soft":
         raise NotCompiled("voting by weights or by labels")
-    estimates = [estimate(graph, one, tensor) for one in fitted.estimators_]
-    parts = [one.scores or one.value for one in estimates]
+    estimates = [estimate(graph, estimator, tensor) for estimator in fitted.estimators_]
+    parts = [answer.scores or answer.value for answer in estimates]
     total = graph.add("Sum", *(part.name for part in parts if part is not None))
     mean = graph.add("Div", total, graph.constant(np.float64(len(parts))))
     if any(part is None for part in parts):

@@ -19,8 +19,8 @@ def transform(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
             return tensor
         raise NotCompiled(f"the step {fitted!r}")
     for kind in type(fitted).__mro__:
-        if found := _KNOWN.get(kind.__name__):
-            return found(graph, fitted, tensor)
+        if compiler := _KNOWN.get(kind.__name__):
+            return compiler(graph, fitted, tensor)
     if hasattr(fitted, "get_support"):
         return graph.pick(tensor, fitted.get_support(indices=True))
     raise NotCompiled(type(fitted).__name__)
@@ -92,12 +92,12 @@ def _robust(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
 def _pca(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
     weights = np.asarray(fitted.components_, dtype=np.float64).T
     shift = None if fitted.mean_ is None else -np.asarray(fitted.mean_, dtype=np.float64).reshape(1, -1) @ weights
-    out = graph.matmul(tensor, weights, shift)
+    projected = graph.matmul(tensor, weights, shift)
     if fitted.whiten:
         scale = np.sqrt(fitted.explained_variance_)
         scale = np.maximum(scale, np.finfo(scale.dtype).eps)
-        out = Tensor(graph.add("Div", out.name, graph.constant(scale.astype(np.float64))), out.width)
-    return out
+        projected = Tensor(graph.add("Div", projected.name, graph.constant(scale.astype(np.float64))), projected.width)
+    return projected
 
 
 def _svd(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
@@ -109,8 +109,8 @@ def _polynomial(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
     for powers in fitted.powers_:
         factors = [column for column, power in enumerate(powers) for _ in range(power)]
         if not factors:
-            one = graph.affine(graph.pick(tensor, [0]), scale=[0.0], shift=[1.0])
-            columns.append(one)
+            ones = graph.affine(graph.pick(tensor, [0]), scale=[0.0], shift=[1.0])
+            columns.append(ones)
             continue
         product = graph.pick(tensor, factors[:1])
         for column in factors[1:]:
@@ -148,10 +148,10 @@ _FUNCTIONS: dict[Any, Callable[[Graph, str], str]] = {
 
 def function(graph: Graph, called: Any, tensor: Tensor) -> Tensor:
     """A plain numpy function of each value."""
-    found = _FUNCTIONS.get(called)
-    if found is None:
+    compiler = _FUNCTIONS.get(called)
+    if compiler is None:
         raise NotCompiled(f"the function {getattr(called, '__name__', called)!r}")
-    return Tensor(found(graph, tensor.name), tensor.width)
+    return Tensor(compiler(graph, tensor.name), tensor.width)
 
 
 def _function(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:

@@ -145,5 +145,5 @@ def add_forest(graph: Graph, tensor: Tensor, trees: Sequence[Any], shares: Seque
         start += int(leaf.sum())
     reached = add_ensemble(graph, tensor, numbered, range(len(trees)), len(trees))
     index = graph.add("Cast", reached.name, to=TensorProto.INT64)
-    found = graph.add("Gather", graph.constant(np.concatenate(table).astype(np.float64)), index, axis=0)
-    return Tensor(graph.add("ReduceMean", found, graph.constant(np.array([1])), keepdims=0), width)
+    leaf_values = graph.add("Gather", graph.constant(np.concatenate(table).astype(np.float64)), index, axis=0)
+    return Tensor(graph.add("ReduceMean", leaf_values, graph.constant(np.array([1])), keepdims=0), width)

@@ -63,11 +63,11 @@ def inputs_of(model: Any, frame: pd.DataFrame, targets: Sequence[str]) -> tuple[
     if lost and len(targets) == 1 and names is None:
         raise BadRequest(f"the target {lost[0]!r} is no column of the training frame; its columns are {', '.join(map(str, frame.columns))}")
     if names is not None:
-        wanted = [str(name) for name in names]
-        if lost := [name for name in wanted if name not in frame.columns]:
+        columns = [str(name) for name in names]
+        if lost := [name for name in columns if name not in frame.columns]:
             raise BadRequest(f"the model was fitted on columns that the training frame lacks: {', '.join(lost)}")
-        left = [str(name) for name in frame.columns if str(name) not in wanted and name not in targets]
-        return frame[wanted], "frame", [f"not an input, because the model never saw it: {', '.join(left)}"] if left else []
+        left = [str(name) for name in frame.columns if str(name) not in columns and name not in targets]
+        return frame[columns], "frame", [f"not an input, because the model never saw it: {', '.join(left)}"] if left else []
     inputs = frame.drop(columns=[name for name in targets if name in frame.columns])
     expected = getattr(model, "n_features_in_", None)
     if expected is None and inputs.shape[1] == 1 and inputs.iloc[:, 0].map(lambda value: isinstance(value, str)).all():
@@ -149,16 +149,16 @@ def _answers(model: Any, matrix: Any, recipe: Recipe) -> tuple[tuple[str, ...], 
 
     predicted = model.predict(matrix[:2] if not hasattr(matrix, "iloc") else matrix.iloc[:2])
     count = predicted.shape[1] if getattr(predicted, "ndim", 1) == 2 and predicted.shape[1] > 1 else 1
-    told = hasattr(model, "classes_") if isinstance(getattr(model, "_model", model), BoostedModel) else is_classifier(model)
+    gives_labels = hasattr(model, "classes_") if isinstance(getattr(model, "_model", model), BoostedModel) else is_classifier(model)
     scored = hasattr(model, "predict_proba")
     if count == 1 and not isinstance(getattr(model, "classes_", None), list):
-        labels = _labels(np.asarray(model.classes_), recipe.labels) if told else ()
+        labels = _labels(np.asarray(model.classes_), recipe.labels) if gives_labels else ()
         name = recipe.targets[0] if recipe.targets else "value"
         return labels, (), classifier_answers(labels, scored) if labels else regressor_answers(name, recipe.unit), scored
     names = recipe.targets or tuple(f"target_{at}" for at in range(count))
     if len(names) != count:
         raise BadRequest(f"the model answers with {count} values a row, and target names {len(names)}: {', '.join(names)}; name them all")
-    if not told:
+    if not gives_labels:
         targets = tuple(PredictedTarget(name) for name in names)
         return (), targets, multi_target_answers(targets, False, recipe.unit), False
     targets = tuple(

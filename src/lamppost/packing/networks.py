@@ -46,10 +46,10 @@ class Network:
     @property
     def format(self) -> NetworkFormat:
         """What the file is, by its ending."""
-        found = FORMATS.get(Path(self.path).suffix.lower())
-        if found is None:
+        file_format = FORMATS.get(Path(self.path).suffix.lower())
+        if file_format is None:
             raise BadRequest(f"{self.path} is no network that can be packed; one of {', '.join(FORMATS)} is expected")
-        return found
+        return file_format
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,7 +106,7 @@ def match_columns_to_inputs(network: Network, columns: Sequence[str], also: Sequ
 
 def field_hints(network: Network, columns: Sequence[str], also: Sequence[str] = ()) -> dict[str, dict[str, Any]]:
     """What the network's inputs say about the fields that feed them, beyond what a frame shows: that whole numbers need not be whole."""
-    openings = {one.name: one for one in describe_network(network)[0]}
+    openings = {opening.name: opening for opening in describe_network(network)[0]}
     hints: dict[str, dict[str, Any]] = {}
     for name, of in match_columns_to_inputs(network, columns, also).items():
         dtype = openings[name].dtype if name in openings else "float32"
@@ -228,7 +228,9 @@ def _field(name: str, values: list[Any], given: Mapping[str, Any], open_axes: bo
     if arrays[0].ndim == 0:
         return Field(name, **{"kind": _KINDS.get(kind, "number"), **attributes})
     shapes = {array.shape for array in arrays}
-    shape = tuple(0 if open_axes or len({one[axis] for one in shapes}) > 1 else length for axis, length in enumerate(arrays[0].shape))
+    shape = tuple(
+        0 if open_axes or len({shape_seen[axis] for shape_seen in shapes}) > 1 else length for axis, length in enumerate(arrays[0].shape)
+    )
     return Field(name, **{"kind": "tensor", "shape": shape, "elements": "integer" if kind in "iub" else "number", **attributes})
 
 
@@ -294,14 +296,14 @@ def _beside(model: onnx.ModelProto) -> list[str]:
     """Files in which the graph keeps its constants."""
     import onnx.external_data_helper as external
 
-    found = set()
+    members = set()
     for tensor in _tensors(model.graph):
         if external.uses_external_data(tensor):
             place = external.ExternalDataInfo(tensor).location
             if PurePosixPath(place).is_absolute() or ".." in PurePosixPath(place).parts or "\\" in place:
                 raise BadRequest(f"the network keeps constants in {place!r}, which is not beside it; save it with its data in one folder")
-            found.add(place)
-    return sorted(found)
+            members.add(place)
+    return sorted(members)
 
 
 def _tensors(graph: Any) -> Iterable[Any]:

@@ -26,22 +26,24 @@ def input_warnings(schema: Schema, frame: pd.DataFrame, target: pd.Series | None
     """Cautions about the inputs of a training frame; nothing is said about frames of fewer than 50 rows."""
     if len(frame) < _LEAST_ROWS:
         return []
-    out = []
+    warnings = []
     for field in schema:
         series = frame[field.name]
         present = series.dropna()
         different = _plain(present).nunique()
         if different <= 1:
-            out.append(f"{field.name} has the same value in every row; leave it out, it cannot matter")
+            warnings.append(f"{field.name} has the same value in every row; leave it out, it cannot matter")
         elif target is not None and _tells(_plain(series), target):
-            out.append(f"{field.name} tells the target by itself; if it is not known when the model is asked, leave it out and train again")
+            warnings.append(
+                f"{field.name} tells the target by itself; if it is not known when the model is asked, leave it out and train again"
+            )
         elif field.kind in ("choice", "text") and _are_numbers(present):
-            out.append(f"{field.name} holds numbers as text; make it a number before training, unless these are codes")
+            warnings.append(f"{field.name} holds numbers as text; make it a number before training, unless these are codes")
         elif (field.kind in ("choice", "integer") or _is_code(field, present)) and different >= _NEARLY_ALL * len(series):
-            out.append(
+            warnings.append(
                 f"{field.name} is another in nearly every row, like a key; leave it out, or look known fields up by it (lamppost.Table)"
             )
-    return out
+    return warnings
 
 
 def unused_input_warnings(schema: Schema, frame: pd.DataFrame, ask: Callable[[pd.DataFrame], Any]) -> list[str]:
@@ -54,13 +56,13 @@ def unused_input_warnings(schema: Schema, frame: pd.DataFrame, ask: Callable[[pd
     rng = np.random.default_rng(0)
     rows = frame.iloc[np.linspace(0, len(frame) - 1, num=min(len(frame), _ASKED_ROWS)).astype(int)].reset_index(drop=True)
     before = np.asarray(ask(rows))
-    out = []
+    warnings = []
     for field in schema:
         shuffled = rows.copy()
         shuffled[field.name] = rows[field.name].iloc[rng.permutation(len(rows))].reset_index(drop=True)
         if _plain(rows[field.name]).nunique() > 1 and np.array_equal(before, np.asarray(ask(shuffled))):
-            out.append(f"{field.name} does not change any answer; leave it out, and callers need not send it")
-    return out
+            warnings.append(f"{field.name} does not change any answer; leave it out, and callers need not send it")
+    return warnings
 
 
 def _plain(series: pd.Series) -> pd.Series:

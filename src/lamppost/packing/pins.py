@@ -18,8 +18,8 @@ def find_pins(model: Any, code: Mapping[str, bytes], also: Iterable[str] = ()) -
     """
     roots = {name.split(".")[0] for name in [*modules_of(model), *imports_of(code), *also]}
     known = metadata.packages_distributions()
-    found = {name for root in roots - set(sys.stdlib_module_names) for name in known.get(root, [])}
-    return {name: metadata.version(name) for name in sorted(found, key=str.lower)}
+    packages = {name for root in roots - set(sys.stdlib_module_names) for name in known.get(root, [])}
+    return {name: metadata.version(name) for name in sorted(packages, key=str.lower)}
 
 
 def modules_of(model: Any) -> set[str]:
@@ -28,29 +28,29 @@ def modules_of(model: Any) -> set[str]:
         data = pickle.dumps(model, protocol=4)
     except Exception:  # any error an object's own pickling may raise
         return {type(model).__module__}
-    out: set[str] = set()
+    modules: set[str] = set()
     recent: list[str] = []
     for opcode, argument, _ in pickletools.genops(data):
         if isinstance(argument, str) and "UNICODE" in opcode.name:
             recent = [*recent[-1:], argument]
         elif opcode.name == "STACK_GLOBAL" and len(recent) == 2:
-            out.add(recent[0])
+            modules.add(recent[0])
         elif opcode.name == "GLOBAL":
-            out.add(str(argument).split(" ")[0])
+            modules.add(str(argument).split(" ")[0])
         elif opcode.name.startswith(("BINGET", "LONG_BINGET")):
             recent = [*recent[-1:], ""]  # a memoised name: its module was met before
-    return {name for name in out if name}
+    return {name for name in modules if name}
 
 
 def imports_of(code: Mapping[str, bytes]) -> set[str]:
     """Modules that Python files import."""
-    out: set[str] = set()
+    modules: set[str] = set()
     for path, data in code.items():
         if not path.endswith(".py"):
             continue
         for node in ast.walk(ast.parse(data)):
             if isinstance(node, ast.Import):
-                out |= {alias.name for alias in node.names}
+                modules |= {alias.name for alias in node.names}
             elif isinstance(node, ast.ImportFrom) and node.module and not node.level:
-                out.add(node.module)
-    return out
+                modules.add(node.module)
+    return modules

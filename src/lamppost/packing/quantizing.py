@@ -36,17 +36,17 @@ def quantized(network: Network, known: Mapping[str, Field], columns: Mapping[str
     first, _ = network_step(network, 0, known, columns)
     original = NetworkModel(first, Schema(tuple(known[name] for name in first.takes)), path)
     _shrink(path, small, original.feeds([columns[name] for name in first.takes]))
-    sizes, took, said = [], [], []
+    sizes, took, answers = [], [], []
     for file in (path, small):
         step, members = network_step(replace(network, path=file), 0, known, columns)
         sizes.append(sum(len(data) for data in members.values()))
         asked = [columns[name] for name in step.takes]
         running = NetworkModel(step, Schema(tuple(known[name] for name in step.takes)), file)
         took.append(_seconds(running, asked))
-        said.append(running.run(asked))
+        answers.append(running.run(asked))
     if sizes[1] >= sizes[0]:
         raise BadRequest(f"quantizing makes {path.name} no smaller ({sizes[0]:,} bytes, then {sizes[1]:,}); pack it as it is")
-    changed = _changed(step.gives, *said)
+    changed = _changed(step.gives, *answers)
     return (replace(network, path=small), f"quantized: {sizes[0]:,} bytes became {sizes[1]:,}; {changed}", took[0] / took[1])
 
 
@@ -83,13 +83,13 @@ def _seconds(running: NetworkModel, columns: Sequence[Column]) -> float:
 def _changed(gives: Schema, before: Sequence[Column], after: Sequence[Column]) -> str:
     """How the answers differ: labels by how many are the same, numbers by the largest difference."""
     parts = []
-    for field, one, other in zip(gives, before, after, strict=True):
-        rows = len(one.values)
+    for field, old, new in zip(gives, before, after, strict=True):
+        rows = len(old.values)
         if field.kind in ("number", "vector", "tensor"):
-            pairs = zip(one.values, other.values, strict=True)
+            pairs = zip(old.values, new.values, strict=True)
             far = max((float(np.max(np.abs(np.asarray(a) - np.asarray(b)), initial=0.0)) for a, b in pairs), default=0.0)
             parts.append(f"{field.name} differs by up to {far:.3g}")
         else:
-            same = sum(bool(np.all(a == b)) for a, b in zip(one.values, other.values, strict=True))
+            same = sum(bool(np.all(a == b)) for a, b in zip(old.values, new.values, strict=True))
             parts.append(f"{field.name} is the same on {same:,} of {rows:,} rows")
     return ", ".join(parts)

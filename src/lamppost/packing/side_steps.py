@@ -77,7 +77,7 @@ class Encoder:
 
 def encoder_step(part: Encoder, at: int) -> tuple[TableStep, dict[str, bytes]]:
     """An encoder as a table: class to number, classes it never saw refused."""
-    classes = [one.item() if hasattr(one, "item") else one for one in part.encoder.classes_]
+    classes = [label.item() if hasattr(label, "item") else label for label in part.encoder.classes_]
     file = f"steps/{at}/table.json"
     gives = Schema((Field(part.column, "integer", low=0, high=len(classes) - 1),))
     data = orjson.dumps({"keys": classes, "columns": {part.column: list(range(len(classes)))}})

@@ -69,13 +69,13 @@ class FrameCodec:
         """Columns of a frame that we sent ourselves, unchecked where the dtype is fixed; for workers."""
         if None in self._types or any(entry[1] for entry in entries):
             return unpack_columns(self.schema, rows, entries, body)
-        out, at = [], 0
+        unpacked, at = [], 0
         for fixed, (size, _, extras) in zip(self._types, entries, strict=True):
             assert fixed is not None
             values = np.frombuffer(body, fixed.dtype, fixed.width * rows, at)
-            out.append(Column(values if fixed.shape is None else values.reshape(rows, *fixed.shape), None, tuple(extras)))
+            unpacked.append(Column(values if fixed.shape is None else values.reshape(rows, *fixed.shape), None, tuple(extras)))
             at += size
-        return out
+        return unpacked
 
     def rows(self, rows: int, entries: Any, body: bytes) -> list[Row]:
         """Answer rows of a worker's frame; raise WireError for what does not fit, ModelFault for values that the schema does not allow."""
@@ -99,8 +99,8 @@ class FrameCodec:
             raise WireError("a frame has bytes that belong to no column")
         names = self.schema.names
         if len(names) == 2:  # label and scores
-            one, two = names
-            return [{one: a, two: b} for a, b in zip(*lists, strict=True)]
+            first, second = names
+            return [{first: a, second: b} for a, b in zip(*lists, strict=True)]
         return [dict(zip(names, values, strict=True)) for values in zip(*lists, strict=True)]
 
 
@@ -154,12 +154,13 @@ class _SingleAnswer:
     def __init__(self, schema: Schema) -> None:
         types = [_Fixed(field) for field in schema]
         self._struct = struct.Struct(
-            "<" + "".join(f"{one.width}{_LETTERS.get(field.kind, 'd')}" for field, one in zip(schema, types, strict=True))
+            "<" + "".join(f"{wire_type.width}{_LETTERS.get(field.kind, 'd')}" for field, wire_type in zip(schema, types, strict=True))
         )
-        self._entries = [[one.bytes, 0, []] for one in types]
-        ends = list(itertools.accumulate(one.width for one in types))
+        self._entries = [[wire_type.bytes, 0, []] for wire_type in types]
+        ends = list(itertools.accumulate(wire_type.width for wire_type in types))
         self._fields = [
-            (field.name, field.kind, field.choices, end - one.width, end) for field, one, end in zip(schema, types, ends, strict=True)
+            (field.name, field.kind, field.choices, end - wire_type.width, end)
+            for field, wire_type, end in zip(schema, types, ends, strict=True)
         ]
 
     def row(self, entries: Any, body: bytes) -> Row | None:
@@ -221,8 +222,8 @@ def _vectors(field: Field, fixed: _Fixed, data: bytes, rows: int) -> list[Any]:
     width, names = fixed.width, field.choices
     _all_finite(field, values, width)
     if width == 2:
-        one, two = names
-        return [{one: a, two: b} for a, b in zip(values[::2], values[1::2], strict=True)]
+        first, second = names
+        return [{first: a, second: b} for a, b in zip(values[::2], values[1::2], strict=True)]
     return [dict(zip(names, values[at * width : (at + 1) * width], strict=True)) for at in range(rows)]
 
 

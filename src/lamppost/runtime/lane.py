@@ -199,17 +199,17 @@ class Lane:
 
     def adapt_to_load(self, now: float) -> int:
         """Adapt to the load since the last call of this method. Returns how many copies there should be, 0 for none."""
-        wanted = self.load.wanted_copies(now, len(self.seats), self.waiting, now - self.used_at)
+        copies = self.load.wanted_copies(now, len(self.seats), self.waiting, now - self.used_at)
         self._waiting.rows_s = self.load.rows_s
         if self.state == "serving" and self._seating is None and self.seats:
-            if wanted > len(self.seats) and self._pool.memory_bytes + self.memory_bytes <= self._pool.budget_bytes:
+            if copies > len(self.seats) and self._pool.memory_bytes + self.memory_bytes <= self._pool.budget_bytes:
                 self._seating = asyncio.create_task(self._another(), name=f"another copy of {self.name}")
-            elif 0 < wanted < len(self.seats):
+            elif 0 < copies < len(self.seats):
                 free = next((seat for seat in reversed(self.seats) if not seat.busy), None)
                 if free is not None:
                     self.seats.remove(free)
                     self._pool.give_up_seat(self, free)
-        return wanted if self.state == "serving" else len(self.seats)
+        return copies if self.state == "serving" else len(self.seats)
 
     async def _another(self) -> None:
         """Open one more copy. A failure is logged, and the other copies go on serving."""
@@ -292,7 +292,7 @@ class Lane:
         first = pieces[0].job.item
         if any(piece.job.item.columns is not None for piece in pieces) and len(pieces) > 1:
             # columns are a batch of their own: they need not become rows
-            keep = 1 if first.columns is not None else next(at for at, one in enumerate(pieces) if one.job.item.columns is not None)
+            keep = 1 if first.columns is not None else next(at for at, piece in enumerate(pieces) if piece.job.item.columns is not None)
             self._waiting.put_back(pieces[keep:])
             pieces = pieces[:keep]
         rows = sum(piece.rows for piece in pieces)
@@ -347,7 +347,10 @@ class Lane:
             request.done.set_result(answer)
             return
         request.answers[piece.start] = answer
-        if sum(len(one.rows) if one.columns is None else len(one.columns[0].values) for one in request.answers.values()) < job.rows:
+        if (
+            sum(len(answer.rows) if answer.columns is None else len(answer.columns[0].values) for answer in request.answers.values())
+            < job.rows
+        ):
             return
         parts = [request.answers[start] for start in sorted(request.answers)]
         joined = [row for part in parts for row in part.rows]

@@ -50,24 +50,24 @@ class RunningSklearn:
 class RunningPython:
     """An object of the packer's own class."""
 
-    def __init__(self, step: PythonStep, takes: Schema, made: Any) -> None:
+    def __init__(self, step: PythonStep, takes: Schema, instance: Any) -> None:
         self.step = step
         self.takes = takes
-        self.made = made
+        self.made = instance
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
         """Whatever the class makes of the columns."""
         rows = len(columns[0].values)
         given = {field.name: array_for_step(field, column) for field, column in zip(self.takes, columns, strict=True)}
-        out = self.made.run(given)
-        if not isinstance(out, dict) or (lost := [name for name in self.step.gives.names if name not in out]):
-            message = "no dict" if not isinstance(out, dict) else f"no {', '.join(lost)}"
+        answers = self.made.run(given)
+        if not isinstance(answers, dict) or (lost := [name for name in self.step.gives.names if name not in answers]):
+            message = "no dict" if not isinstance(answers, dict) else f"no {', '.join(lost)}"
             raise ModelFault(f"{self.step.name}.run gave {message}; it should give {', '.join(self.step.gives.names)}")
-        made = [column_from_step(field, out[field.name]) for field in self.step.gives]
-        for field, column in zip(self.step.gives, made, strict=True):
+        columns_given = [column_from_step(field, answers[field.name]) for field in self.step.gives]
+        for field, column in zip(self.step.gives, columns_given, strict=True):
             if len(column.values) != rows:
                 raise ModelFault(f"{self.step.name}.run gave {len(column.values)} values of {field.name} for {rows} rows")
-        return made
+        return columns_given
 
 
 class RunningPixels:
@@ -200,22 +200,22 @@ def open_step(
     return RunningSklearn(step, takes, fitted)
 
 
-def _allowed(wanted: str, formats: frozenset[str]) -> None:
-    if wanted not in formats:
-        raise PackageRefused(refused_format(wanted))
+def _allowed(artifact_format: str, formats: frozenset[str]) -> None:
+    if artifact_format not in formats:
+        raise PackageRefused(refused_format(artifact_format))
 
 
-def refused_format(wanted: str) -> str:
+def refused_format(artifact_format: str) -> str:
     """Why a format is not opened here, and what to do."""
-    if wanted == "python":
+    if artifact_format == "python":
         return "the package carries Python code of its own, and this service does not allow that; start it with --allow-code"
-    if wanted == "torch":
+    if artifact_format == "torch":
         return (
             "the package holds a PyTorch program, which can run code when it is opened, and this service does not allow that; "
             "export the network to ONNX, or start the service with --allow-pickle"
         )
     return (
-        f"the model is stored as {wanted}, which runs code when it is opened, and this service does not allow it; "
+        f"the model is stored as {artifact_format}, which runs code when it is opened, and this service does not allow it; "
         "pack it as skops, or start the service with --allow-pickle"
     )
 
@@ -229,9 +229,9 @@ def _made(step: PythonStep, folder: Path, member: Callable[[str], bytes]) -> Any
         del sys.modules[name]  # of another package that was open in this process
     sys.path.insert(0, str(home))
     try:
-        made = getattr(importlib.import_module(step.module), step.name)()
+        instance = getattr(importlib.import_module(step.module), step.name)()
     finally:
         sys.path.remove(str(home))
-    if hasattr(made, "open"):
-        made.open(home)
-    return made
+    if hasattr(instance, "open"):
+        instance.open(home)
+    return instance

@@ -94,10 +94,10 @@ class Worker:
         start, at = time.perf_counter(), 0
         for part in parts:
             size = int(part["bytes"])
-            said, out = self._part(part, body[at : at + size])
+            entry, answer_body = self._part(part, body[at : at + size])
             at += size
-            done.append(said)
-            bodies.append(out)
+            done.append(entry)
+            bodies.append(answer_body)
             if time.perf_counter() - start > _FLUSH_S and len(done) < len(parts):
                 yield pack_frame({"op": "answers", "parts": done, "more": True}, b"".join(bodies))
                 parts = parts[len(done) :]
@@ -114,13 +114,13 @@ class Worker:
                 answers = run_single(values)
             else:
                 answers = slot.steps.run(slot.codec.columns(rows, part["columns"], body))
-            entries, out = pack_columns(answers)
+            entries, packed = pack_columns(answers)
         except Exception as error:
             return {"bytes": 0, **_failed(error)}, b""
         finally:
             _Lines.request = None
         took = int((time.perf_counter() - start) * 1e6)
-        return {"op": "answers", "rows": rows, "columns": entries, "bytes": len(out), "us": took}, out
+        return {"op": "answers", "rows": rows, "columns": entries, "bytes": len(packed), "us": took}, packed
 
 
 class _Lines(io.TextIOBase):

@@ -176,13 +176,13 @@ class WorkerDriver:
             self._ready.clear()
             return
         self._flight, self._sent = parts, now
-        header = {"op": "run", "parts": [_told(self.slots[one.lane], one.rows, one.entries, one.body, one.request) for one in parts]}
-        body = parts[0].body if len(parts) == 1 else b"".join(one.body for one in parts)
-        self._timer = self._loop.call_later(max(one.lane.run_s for one in parts), self._late)
+        header = {"op": "run", "parts": [_told(self.slots[part.lane], part.rows, part.entries, part.body, part.request) for part in parts]}
+        body = parts[0].body if len(parts) == 1 else b"".join(part.body for part in parts)
+        self._timer = self._loop.call_later(max(part.lane.run_s for part in parts), self._late)
         self.worker.submit(pack_frame(header, body), self._came)
 
     def _late(self) -> None:
-        limit = max((one.lane.run_s for one in self._flight), default=0.0)
+        limit = max((part.lane.run_s for part in self._flight), default=0.0)
         self.worker.stop(f"it did not answer within {limit:g} s and was stopped")
 
     def _came(self, reply: Frame | WorkerGone) -> None:
@@ -234,8 +234,8 @@ class WorkerDriver:
 
 def _told(slot: int, rows: int, entries: list[Any], body: bytes, request: str = "") -> dict[str, Any]:
     """The entry of a part in the header of a frame."""
-    told = {"slot": slot, "rows": rows, "columns": entries, "bytes": len(body)}
-    return told | {"request": request} if request else told
+    entry = {"slot": slot, "rows": rows, "columns": entries, "bytes": len(body)}
+    return entry | {"request": request} if request else entry
 
 
 def _split(frame: Frame) -> list[Frame]:
@@ -244,10 +244,10 @@ def _split(frame: Frame) -> list[Frame]:
     parts = header.get("parts")
     if not isinstance(parts, list):
         return []
-    out, at = [], 0
+    answers, at = [], 0
     for part in parts:
         size = part.get("bytes", 0) if isinstance(part, dict) else 0
         size = size if isinstance(size, int) and size >= 0 else 0
-        out.append((part if isinstance(part, dict) else {}, body[at : at + size]))
+        answers.append((part if isinstance(part, dict) else {}, body[at : at + size]))
         at += size
-    return out
+    return answers

@@ -118,7 +118,7 @@ class WorkerPool(Generic[L]):
             ]
             most = max(1, self.cores // 2) + (1 if lane.seats else 0)
             if len(shared) >= most or (shared and not lane.seats):
-                return min(shared, key=lambda one: len(one.slots))
+                return min(shared, key=lambda worker: len(worker.slots))
             return self._known(WorkerDriver(await self.supply.take_worker("shared", lane.needs), lane.needs, dedicated=False))
 
     def _known(self, driver: WorkerDriver) -> WorkerDriver:
@@ -156,7 +156,7 @@ class WorkerPool(Generic[L]):
                 "start it with a larger one: lamppost up --memory"
             )
         over = self.memory_bytes + expected_bytes - self.budget_bytes
-        for other in sorted(self.lanes, key=lambda one: one.used_at):
+        for other in sorted(self.lanes, key=lambda lane: lane.used_at):
             if over <= 0:
                 return
             if other is not lane and other.idle and not other.keep_warm and other.serving:
@@ -200,7 +200,7 @@ class WorkerPool(Generic[L]):
                     f"it wrote {left / 1e6:,.0f} MB of files, over the limit of {SCRATCH_BYTES / 1e6:,.0f} MB, and was stopped"
                 )
         if self.memory_bytes > self.budget_bytes:
-            for other in sorted(self.lanes, key=lambda one: one.used_at):
+            for other in sorted(self.lanes, key=lambda lane: lane.used_at):
                 if other.idle and not other.keep_warm and other.serving and self.put_to_sleep(other):
                     log.info("%s is let go, memory is short", other.name)
                     return

@@ -97,8 +97,8 @@ async def _on_invalid(_: Request, error: Exception) -> Response:
     """What Pydantic found wrong with an API body or parameter, as our problem document."""
     assert isinstance(error, RequestValidationError)
     faults: list[dict[str, Any]] = [
-        {"field": ".".join(str(part) for part in found["loc"][1:]) or str(found["loc"][0]), "expected": found["msg"]}
-        for found in error.errors()[:20]
+        {"field": ".".join(str(part) for part in fault["loc"][1:]) or str(fault["loc"][0]), "expected": fault["msg"]}
+        for fault in error.errors()[:20]
     ]
     refused = BadRequest("; ".join(f"{fault['field']}: {fault['expected']}" for fault in faults), faults=faults)
     refused.status = 422
@@ -115,9 +115,9 @@ async def _on_http(request: Request, error: Exception) -> Response:
         error.detail = (
             f"{request.method} is no way to call {request.url.path}; it takes {(error.headers or {}).get('allow', 'other methods')}"
         )
-    said = LampPostError(str(error.detail))
-    said.status, said.title = error.status_code, HTTPStatus(error.status_code).phrase
-    response = problem(said)
+    http_problem = LampPostError(str(error.detail))
+    http_problem.status, http_problem.title = error.status_code, HTTPStatus(error.status_code).phrase
+    response = problem(http_problem)
     response.headers.update(error.headers or {})
     return response
 

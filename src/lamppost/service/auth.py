@@ -46,23 +46,25 @@ class Auth:
 
     def principal_of_token(self, secret: str) -> Principal:
         """Whose token this is; raise NotSignedIn for an unknown, revoked or expired one. Nothing is charged."""
-        found = self._by_hash.get(tokens.hash_of(secret))
-        if found is None:
+        principal = self._by_hash.get(tokens.hash_of(secret))
+        if principal is None:
             raise NotSignedIn("this token is not known here, or was revoked; ask an admin for another one")
-        _check_expiry(found)
-        return found
+        _check_expiry(principal)
+        return principal
 
-    def charge(self, found: Principal) -> None:
+    def charge(self, principal: Principal) -> None:
         """Count one request of a principal; raise RateLimited, counting nothing, where its token comes too often."""
         now = time.time()
-        if found.rate_per_s is not None:
-            bucket = self._buckets.get(found.token) or self._buckets.setdefault(found.token, TokenBucket.full(found.rate_per_s, now))
+        if principal.rate_per_s is not None:
+            bucket = self._buckets.get(principal.token) or self._buckets.setdefault(
+                principal.token, TokenBucket.full(principal.rate_per_s, now)
+            )
             if wait_s := bucket.wait_before_next(now):
                 raise RateLimited(
-                    f"the token {found.token!r} may come {found.rate_per_s:g} times a second; try again in {wait_s:.2g} s",
+                    f"the token {principal.token!r} may come {principal.rate_per_s:g} times a second; try again in {wait_s:.2g} s",
                     retry_after_s=math.ceil(wait_s),
                 )
-        self._used[found.token] = now
+        self._used[principal.token] = now
 
     async def check(self, method: str, headers: Headers) -> Principal:
         """Whoever sent these request headers, whose request is charged; raises as `identify` and `charge` do."""
@@ -109,9 +111,11 @@ class Auth:
         return cached[0]
 
 
-def _check_expiry(found: Principal) -> None:
-    if found.expires_at is not None and found.expires_at.timestamp() <= time.time():
-        raise NotSignedIn(f"the token {found.token!r} expired at {found.expires_at:%Y-%m-%d %H:%M} UTC; ask an admin for another one")
+def _check_expiry(principal: Principal) -> None:
+    if principal.expires_at is not None and principal.expires_at.timestamp() <= time.time():
+        raise NotSignedIn(
+            f"the token {principal.token!r} expired at {principal.expires_at:%Y-%m-%d %H:%M} UTC; ask an admin for another one"
+        )
 
 
 def session_of(cookie_header: str) -> str | None:

@@ -27,7 +27,7 @@ class CostAwareCache(Generic[T]):
         async with self._lock:
             begun = self._clock()
             if self._said is None or self._said[0] <= begun:
-                said = await self._ask()
+                value = await self._ask()
                 ended = self._clock()
-                self._said = (ended + _TIMES * (ended - begun), said)
+                self._said = (ended + _TIMES * (ended - begun), value)
             return self._said[1]

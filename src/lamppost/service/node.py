@@ -128,8 +128,8 @@ def _rpc(node: Node, address: str) -> GrpcServer:
     os.environ.setdefault("GRPC_ENABLE_FORK_SUPPORT", "0")  # workers are other programs and never use it
     from lamppost.service.grpc.server import GrpcServer, PredictionServicer
 
-    made = PredictionServicer(node.auth, node.deployment, node.recorder)
-    return GrpcServer(address, made, node.deployment, node.settings.max_body_bytes)
+    servicer = PredictionServicer(node.auth, node.deployment, node.recorder)
+    return GrpcServer(address, servicer, node.deployment, node.settings.max_body_bytes)
 
 
 @contextlib.asynccontextmanager

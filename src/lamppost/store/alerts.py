@@ -33,9 +33,9 @@ _COLUMNS = "number, endpoint, rule, cause, state, since, seen_at, resolved_at, a
 
 
 def _stored(row: TupleRow) -> StoredAlert:
-    number, endpoint, rule, cause, state, since, seen_at, resolved_at, by, note, told = row
-    reading = RuleReading(seen_at, told["level"], told["says"], told["sure"], cause, told.get("why"))
-    back = datetime.fromisoformat(told["back_since"]) if told.get("back_since") else None
+    number, endpoint, rule, cause, state, since, seen_at, resolved_at, by, note, told_at = row
+    reading = RuleReading(seen_at, told_at["level"], told_at["says"], told_at["sure"], cause, told_at.get("why"))
+    back = datetime.fromisoformat(told_at["back_since"]) if told_at.get("back_since") else None
     return StoredAlert(number, Alert(endpoint, rule, state, since, seen_at, reading, back, resolved_at), by, note)
 
 
@@ -57,12 +57,12 @@ async def latest_alerts(pool: Pool) -> dict[tuple[str, str], StoredAlert]:
         rows = await connection.execute(
             f"SELECT DISTINCT ON (endpoint, rule) {_COLUMNS} FROM alerts ORDER BY endpoint, rule, since DESC, number DESC".encode()
         )
-        return {(one.alert.endpoint, one.alert.rule): one for one in map(_stored, await rows.fetchall())}
+        return {(stored.alert.endpoint, stored.alert.rule): stored for stored in map(_stored, await rows.fetchall())}
 
 
 async def save_alert(connection: AsyncConnection[TupleRow], alert: Alert, number: int | None) -> int:
     """Store an alert: a new one if ``number`` is None. Returns its number."""
-    told = {
+    evidence = {
         "level": alert.reading.level,
         "says": alert.reading.says,
         "sure": alert.reading.sure,
@@ -73,14 +73,17 @@ async def save_alert(connection: AsyncConnection[TupleRow], alert: Alert, number
         row = await connection.execute(
             "INSERT INTO alerts (endpoint, rule, cause, state, since, seen_at, resolved_at, told)"
             " VALUES (%s, %s, %s, %s, %s, %s, %s, %s) RETURNING number",
-            (*(alert.endpoint, alert.rule, alert.reading.cause, alert.state, alert.since, alert.seen_at, alert.resolved_at), Json(told)),
+            (
+                *(alert.endpoint, alert.rule, alert.reading.cause, alert.state, alert.since, alert.seen_at, alert.resolved_at),
+                Json(evidence),
+            ),
         )
         return int((await row.fetchone() or (0,))[0])
     await connection.execute(
         # an acknowledgement that came meanwhile stands
         "UPDATE alerts SET state = CASE WHEN state = 'acknowledged' AND %s = 'firing' THEN state ELSE %s END,"
         " seen_at = %s, resolved_at = %s, told = %s WHERE number = %s",
-        (alert.state, alert.state, alert.seen_at, alert.resolved_at, Json(told), number),
+        (alert.state, alert.state, alert.seen_at, alert.resolved_at, Json(evidence), number),
     )
     return number
 
@@ -93,11 +96,11 @@ async def acknowledge_alert(pool: Pool, number: int, by: str, note: str | None) 
             raise NotFound(f"there is no alert {number}; see lamppost alerts")
         if row[4] == "resolved":
             raise Conflict(f"alert {number} is resolved already")
-        made = await connection.execute(
+        acknowledged = await connection.execute(
             f"UPDATE alerts SET state = 'acknowledged', acknowledged_by = %s, note = %s WHERE number = %s RETURNING {_COLUMNS}".encode(),
             (by, note, number),
         )
-        return _stored((await made.fetchone()) or row)
+        return _stored((await acknowledged.fetchone()) or row)
 
 
 # -- mutes --------------------------------------------------------------------------------------------------------------
@@ -162,7 +165,7 @@ async def list_channels(pool: Pool) -> list[Channel]:
 
 async def make_channel(connection: AsyncConnection[TupleRow], channel: Channel) -> None:
     """A new channel; raise Conflict where the name is taken."""
-    found = await connection.execute(
+    existing = await connection.execute(
         "INSERT INTO channels (name, kind, target, secret, endpoints, reports, reported_at, made_by)"
         " VALUES (%s, %s, %s, %s, %s, %s, %s, %s)"
         " ON CONFLICT (name) DO NOTHING",
@@ -171,7 +174,7 @@ async def make_channel(connection: AsyncConnection[TupleRow], channel: Channel) 
             *(channel.reports, channel.reported_at, channel.made_by),
         ),
     )
-    if not found.rowcount:
+    if not existing.rowcount:
         raise Conflict(f"there is a channel {channel.name!r} already; remove it first: lamppost channels remove {channel.name}")
 
 

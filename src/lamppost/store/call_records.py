@@ -58,12 +58,12 @@ def bundle_calls(calls: Iterable[CallRecord]) -> CallBundle:
     heads: list[tuple[object, ...]] = []
     payloads: list[bytes] = []
     for call in calls:
-        asked, said = call.input, call.answer
-        heads.append((*call[:10], None if asked is None else len(asked), None if said is None else len(said), *call[12:]))
-        if asked:
-            payloads.append(asked)
-        if said:
-            payloads.append(said)
+        sent, answer = call.input, call.answer
+        heads.append((*call[:10], None if sent is None else len(sent), None if answer is None else len(answer), *call[12:]))
+        if sent:
+            payloads.append(sent)
+        if answer:
+            payloads.append(answer)
     return CallBundle(len(heads), orjson.dumps(heads)[1:-1], b"".join(payloads))
 
 

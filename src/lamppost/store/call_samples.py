@@ -41,13 +41,13 @@ async def _drawn(
     since, until = span
     asked: dict[str, Any] = {"endpoint": endpoint, "version": version, "since": since, "until": until, "many": many}
     async with pool.connection() as connection:
-        found = await connection.execute(
+        drawn = await connection.execute(
             "SELECT extract(epoch FROM at)::float8, sum(calls)::bigint FROM latency WHERE endpoint = %(endpoint)s AND NOT shadow"
             " AND (%(version)s::text IS NULL OR (version = %(version)s AND status = 200))"
             " AND at >= %(since)s AND at < %(until)s GROUP BY at ORDER BY at",
             asked,
         )
-        counts: list[tuple[float, int]] = await found.fetchall()
+        counts: list[tuple[float, int]] = await drawn.fetchall()
         if sum(calls for _, calls in counts) > _FEW * many and since > datetime.now(UTC) - _FINE:
             asked["instants"] = [datetime.fromtimestamp(at, UTC) for at in draw_instants(counts, _STEP_S, many)]
             rows = await connection.execute(

@@ -35,7 +35,7 @@ def _name(value: str | None) -> bytes:
 
 def copy_line(call: CallRecord, odd: tuple[float, str] | None = None, brought_by: str | None = None) -> bytes:
     """A call as a line with `STORED`, a third of the work of giving COPY value by value. odd : its oddness, and why."""
-    at, request_id, endpoint, version, token, status, rows, batch, total_us, phases, asked, said, shadow, trace = call
+    at, request_id, endpoint, version, token, status, rows, batch, total_us, phases, sent, answer, shadow, trace = call
     second = int(at // 1)
     score, why = (_NULL, _NULL) if odd is None else (b"%.3f" % odd[0], _escaped(odd[1].encode()) if odd[1] else _NULL)
     return b"%s.%06d+00:00\t%s\t%s\t%s\t%s\t%d\t%d\t%s\t%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n" % (
@@ -52,8 +52,8 @@ def copy_line(call: CallRecord, odd: tuple[float, str] | None = None, brought_by
         orjson.dumps(phases),
         b"t" if shadow else b"f",
         _NULL if trace is None else trace[3:35].encode(),
-        _NULL if asked is None else _escaped(asked),
-        _NULL if said is None else _escaped(said),
+        _NULL if sent is None else _escaped(sent),
+        _NULL if answer is None else _escaped(answer),
         score,
         why,
         _name(brought_by),
@@ -83,10 +83,10 @@ def _call(parts: list[bytes]) -> CallRecord:
     phases = orjson.loads(texts[9] or b"{}")
     trace = f"00-{parts[11].decode()}" if len(parts) > 13 and parts[11] != _NULL else None
     when = datetime.fromisoformat(at).timestamp()
-    shadow, asked, said = parts[10] == b"t", texts[-2], texts[-1]
-    return CallRecord(when, request_id, endpoint, version, token, status, rows, batch, total_us, phases, asked, said, shadow, trace)
+    shadow, sent, answer = parts[10] == b"t", texts[-2], texts[-1]
+    return CallRecord(when, request_id, endpoint, version, token, status, rows, batch, total_us, phases, sent, answer, shadow, trace)
 
 
 def _plain(value: bytes) -> bytes:
     """What `_escaped` made, as it was."""
-    return _ESCAPE.sub(lambda found: _ESCAPED[found[0]], value) if b"\\" in value else value
+    return _ESCAPE.sub(lambda escape: _ESCAPED[escape[0]], value) if b"\\" in value else value

@@ -78,11 +78,11 @@ async def endpoint_histories(pool: Pool, names: Sequence[str], limit: int) -> di
         f"SELECT {_COLUMNS} FROM (SELECT *, row_number() OVER (PARTITION BY endpoint ORDER BY revision DESC) AS at FROM splits"
         " WHERE endpoint = ANY(%s)) newest WHERE at <= %s ORDER BY endpoint, revision DESC"
     )
-    out: dict[str, list[EndpointRevision]] = {}
+    histories: dict[str, list[EndpointRevision]] = {}
     async with pool.connection() as connection:
         for row in await (await connection.execute(query.encode(), (list(names), limit))).fetchall():
-            out.setdefault(row[0], []).append(_split(*row))
-    return out
+            histories.setdefault(row[0], []).append(_split(*row))
+    return histories
 
 
 def _split(endpoint: str, revision: int, setup: Any, since: datetime, changed_by: str, *more: Any) -> EndpointRevision:
@@ -112,8 +112,8 @@ def find_rollback_target(past: Sequence[EndpointRevision]) -> EndpointRevision |
 
 async def change_endpoint(pool: Pool, change: EndpointChange, by: ChangedBy) -> tuple[EndpointRevision, EndpointRevision | None]:
     """Make one change, as one transaction that every node hears of; returns the new split and the one it follows."""
-    made = await change_endpoints(pool, [change], by)
-    return made[0]
+    revisions = await change_endpoints(pool, [change], by)
+    return revisions[0]
 
 
 async def change_endpoints(
@@ -121,9 +121,9 @@ async def change_endpoints(
 ) -> list[tuple[EndpointRevision, EndpointRevision | None]]:
     """Make changes, all or none. Raise Conflict where one was thought out against a revision that is not in force any more."""
     async with pool.connection() as connection, connection.transaction():
-        made = [await add_revision(connection, change, by) for change in sorted(changes, key=lambda change: change.endpoint)]
+        revisions = [await add_revision(connection, change, by) for change in sorted(changes, key=lambda change: change.endpoint)]
         await announce(connection, "routes")
-        return made
+        return revisions
 
 
 async def newest_revision(connection: AsyncConnection[TupleRow], endpoint: str) -> EndpointRevision | None:
@@ -146,8 +146,8 @@ async def add_revision(
         message = f"{endpoint} was changed meanwhile: its revision is {now}, and this was made for {change.after}; look again"
         raise Conflict(message, now=now)
     for name in (*setup.versions, *setup.shadow_versions):
-        found = await connection.execute("SELECT retired_at FROM versions WHERE model = %s AND number = %s", (name.model, name.number))
-        version = await found.fetchone()
+        retired = await connection.execute("SELECT retired_at FROM versions WHERE model = %s AND number = %s", (name.model, name.number))
+        version = await retired.fetchone()
         if version is None or version[0] is not None:
             raise Conflict(f"{name} {'does not exist' if version is None else 'is retired'}, and cannot serve; see lamppost models")
     if change.rollout is None and before is not None and before.rollout is not None:
@@ -161,8 +161,8 @@ async def add_revision(
     )
     written = write_setup(setup)
     values = (endpoint, now + 1, orjson.dumps(written).decode(), by.token, change.restores, change.rollout, watch)
-    made = await (await connection.execute(insert.encode(), values)).fetchone()
-    assert made is not None
+    inserted = await (await connection.execute(insert.encode(), values)).fetchone()
+    assert inserted is not None
     for name in dict.fromkeys((*setup.versions, *setup.shadow_versions)):
         await connection.execute(
             "INSERT INTO split_versions (endpoint, revision, model, number) VALUES (%s, %s, %s, %s)",
@@ -170,13 +170,13 @@ async def add_revision(
         )
     old = None if before is None else write_setup(before.setup)
     await trail.add_entry(connection, by, change.action, endpoint, old, written, change.note)
-    return _split(*made), before
+    return _split(*inserted), before
 
 
 async def demand_approvals(connection: AsyncConnection[TupleRow], endpoint: str, approvals: int, by: ChangedBy) -> None:
     """How many approvals a version needs before it serves an endpoint."""
-    found = await connection.execute("SELECT approvals FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
-    row = await found.fetchone()
+    approvals_before = await connection.execute("SELECT approvals FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
+    row = await approvals_before.fetchone()
     if row is None:
         raise NotFound(f"there is no endpoint {endpoint!r}")
     if row[0] != approvals:

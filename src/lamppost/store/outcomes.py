@@ -62,9 +62,9 @@ async def calls_by_key(pool: Pool, endpoint: str, key: str, values: Sequence[str
         return [AnsweredCall(*row) for row in await rows.fetchall()]
 
 
-async def store_outcomes(pool: Pool, told: Sequence[Outcome], by: str) -> int:
+async def store_outcomes(pool: Pool, outcomes: Sequence[Outcome], by: str) -> int:
     """Store outcomes; a later outcome of the same row replaces an earlier one. Returns how many are new or changed."""
-    if not told:
+    if not outcomes:
         return 0
     async with pool.connection() as connection, connection.transaction(), connection.cursor() as cursor:
         await cursor.executemany(
@@ -74,10 +74,10 @@ async def store_outcomes(pool: Pool, told: Sequence[Outcome], by: str) -> int:
             " WHERE outcomes.truth::text <> excluded.truth::text",
             [
                 (
-                    *(one.of.request_id, one.row, one.of.version, one.of.endpoint, one.of.shadow, one.of.at, by),
-                    *(Json(one.truth), Json(one.said), Json(one.slices), one.correct),
+                    *(outcome.of.request_id, outcome.row, outcome.of.version, outcome.of.endpoint, outcome.of.shadow, outcome.of.at, by),
+                    *(Json(outcome.truth), Json(outcome.said), Json(outcome.slices), outcome.correct),
                 )
-                for one in told
+                for outcome in outcomes
             ],
         )
         return cursor.rowcount

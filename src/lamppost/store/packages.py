@@ -75,10 +75,10 @@ async def store_version(
         row = await (await connection.execute("SELECT number FROM versions WHERE model = %s AND digest = %s", (model, digest))).fetchone()
         if row is not None:
             return VersionName(model, row[0]), False
-        made = await connection.execute(
+        inserted = await connection.execute(
             "INSERT INTO packages (digest, size_bytes, manifest) VALUES (%s, %s, %s) ON CONFLICT DO NOTHING", (digest, size_bytes, manifest)
         )
-        if made.rowcount:
+        if inserted.rowcount:
             async with await anyio.open_file(path, "rb") as file:
                 for position, (start, end) in enumerate(cut):
                     data = await file.read(end - start)
@@ -98,16 +98,16 @@ async def store_version(
         return VersionName(model, number[0]), True
 
 
-async def missing_chunks(pool: Pool, wanted: Sequence[bytes]) -> list[bytes]:
+async def missing_chunks(pool: Pool, digests: Sequence[bytes]) -> list[bytes]:
     """Which of these chunks are not stored, by SHA-256. Those that are will stay for a day; chunks that no package took by then go."""
     async with pool.connection() as connection:
         await connection.execute(
             "DELETE FROM chunks c WHERE stored_at < now() - interval '1 day'"
             " AND NOT EXISTS (SELECT 1 FROM package_chunks p WHERE p.sha256 = c.sha256)"
         )
-        rows = await connection.execute("UPDATE chunks SET stored_at = now() WHERE sha256 = ANY(%s) RETURNING sha256", (list(wanted),))
+        rows = await connection.execute("UPDATE chunks SET stored_at = now() WHERE sha256 = ANY(%s) RETURNING sha256", (list(digests),))
         there = {bytes(sha256) for (sha256,) in await rows.fetchall()}
-    return [sha256 for sha256 in dict.fromkeys(wanted) if sha256 not in there]
+    return [sha256 for sha256 in dict.fromkeys(digests) if sha256 not in there]
 
 
 async def store_chunk(pool: Pool, sha256: bytes, data: bytes) -> None:
@@ -116,14 +116,14 @@ async def store_chunk(pool: Pool, sha256: bytes, data: bytes) -> None:
         await connection.execute("INSERT INTO chunks (sha256, data) VALUES (%s, %s) ON CONFLICT DO NOTHING", (sha256, data))
 
 
-async def assemble_chunks(pool: Pool, wanted: Sequence[bytes], to: Path, limit: int | None = None) -> list[tuple[int, int]]:
+async def assemble_chunks(pool: Pool, digests: Sequence[bytes], to: Path, limit: int | None = None) -> list[tuple[int, int]]:
     """Write chunks one after the other to disk, and return where each begins and ends.
 
     Raise NotFound where one is not stored, BodyTooLarge where they are more than ``limit`` bytes.
     """
     cut: list[tuple[int, int]] = []
     async with pool.connection() as connection, await anyio.open_file(to, "wb") as file:
-        for position, sha256 in enumerate(wanted):
+        for position, sha256 in enumerate(digests):
             row = await (await connection.execute("SELECT data FROM chunks WHERE sha256 = %s", (sha256,), binary=True)).fetchone()
             if row is None:
                 raise NotFound(f"chunk {position} ({sha256.hex()[:12]}…) is not stored; send it first, then push again")
@@ -155,8 +155,8 @@ async def fetch_package(pool: Pool, digest: str, to: Path) -> None:
     """Write a stored lamp file to disk."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT sha256 FROM package_chunks WHERE digest = %s ORDER BY position", (digest,))
-        wanted = [bytes(sha256) for (sha256,) in await rows.fetchall()]
-    await assemble_chunks(pool, wanted, to)
+        digests = [bytes(sha256) for (sha256,) in await rows.fetchall()]
+    await assemble_chunks(pool, digests, to)
 
 
 async def get_version(pool: Pool, name: VersionName) -> StoredVersion:
@@ -224,26 +224,26 @@ async def list_models(pool: Pool) -> list[ModelRecord]:
         return [ModelRecord(*row) for row in await rows.fetchall()]
 
 
-async def describe_model(pool: Pool, wanted: ModelRecord, by: ChangedBy) -> None:
+async def describe_model(pool: Pool, record_after: ModelRecord, by: ChangedBy) -> None:
     """Set the owner and the purpose of a model; None leaves a value as it is."""
     async with pool.connection() as connection, connection.transaction():
-        found = await connection.execute("SELECT owner, purpose FROM models WHERE name = %s FOR UPDATE", (wanted.name,))
-        row = await found.fetchone()
+        rows = await connection.execute("SELECT owner, purpose FROM models WHERE name = %s FOR UPDATE", (record_after.name,))
+        row = await rows.fetchone()
         if row is None:
-            raise NotFound(f"there is no model {wanted.name!r}; see lamppost models")
-        after = [new if new is not None else old for new, old in zip((wanted.owner, wanted.purpose), row, strict=True)]
+            raise NotFound(f"there is no model {record_after.name!r}; see lamppost models")
+        after = [new if new is not None else old for new, old in zip((record_after.owner, record_after.purpose), row, strict=True)]
         if after != list(row):
-            await connection.execute("UPDATE models SET owner = %s, purpose = %s WHERE name = %s", (*after, wanted.name))
-            was, now = (dict(zip(("owner", "purpose"), one, strict=True)) for one in (row, after))
-            await trail.add_entry(connection, by, "described", wanted.name, was, now)
+            await connection.execute("UPDATE models SET owner = %s, purpose = %s WHERE name = %s", (*after, record_after.name))
+            was, now = (dict(zip(("owner", "purpose"), record, strict=True)) for record in (row, after))
+            await trail.add_entry(connection, by, "described", record_after.name, was, now)
 
 
 async def retire_version(pool: Pool, name: VersionName, back: bool, by: ChangedBy) -> None:
     """Keep a version from being served from now on, or let it again; raise Conflict while an endpoint serves it, NotFound."""
     async with pool.connection() as connection, connection.transaction():
         where = "model = %s AND number = %s"
-        found = await connection.execute(f"SELECT retired_at FROM versions WHERE {where} FOR UPDATE".encode(), (name.model, name.number))
-        row = await found.fetchone()
+        rows = await connection.execute(f"SELECT retired_at FROM versions WHERE {where} FOR UPDATE".encode(), (name.model, name.number))
+        row = await rows.fetchone()
         if row is None:
             raise NotFound(f"there is no {name}; see lamppost models {name.model}")
         if (row[0] is None) == back:

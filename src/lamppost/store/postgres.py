@@ -43,8 +43,8 @@ def find_binaries() -> Path:
     debian = sorted(Path("/usr/lib/postgresql").glob("*/bin/postgres"), key=lambda path: _number(path.parts[-3]))
     if debian and (debian[-1].parent / "initdb").exists():
         return debian[-1].parent
-    if found := shutil.which("initdb"):
-        return Path(found).resolve().parent
+    if initdb := shutil.which("initdb"):
+        return Path(initdb).resolve().parent
     raise SetupError("PostgreSQL's server is not installed; run `apt-get install postgresql`, or give --database URL of one of yours")
 
 

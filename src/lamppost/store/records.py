@@ -71,8 +71,8 @@ async def store_frames(pool: Pool, counted: CountedFrames) -> int | None:
     """
     first, last = counted.frames[0], counted.frames[-1]
     async with pool.connection() as connection, connection.transaction():
-        found = await connection.execute("SELECT number FROM spooled WHERE segment = %s FOR UPDATE", (first.segment,))
-        row = await found.fetchone()
+        stored = await connection.execute("SELECT number FROM spooled WHERE segment = %s FOR UPDATE", (first.segment,))
+        row = await stored.fetchone()
         if row is not None and row[0] >= first.number:
             return None
         lines = await asyncio.to_thread(lambda: counted.lines)
@@ -214,10 +214,10 @@ async def find_call(pool: Pool, request_id: UUID) -> tuple[dict[str, Any], list[
     """One call, and what shadows answered to it; raise NotFound."""
     async with pool.connection() as connection:
         rows = await connection.execute(f"{_SELECT} WHERE request_id = %s ORDER BY shadow, version".encode(), (request_id,))
-        found = [dict(zip(_NAMES, row, strict=True)) for row in await rows.fetchall()]
-    if not found:
+        calls = [dict(zip(_NAMES, row, strict=True)) for row in await rows.fetchall()]
+    if not calls:
         raise NotFound(f"there is no call {request_id}; calls are in the records a moment after they are answered, see lamppost tail")
-    return found[0], found[1:]
+    return calls[0], calls[1:]
 
 
 @dataclass(slots=True)
@@ -239,9 +239,9 @@ async def endpoint_load(pool: Pool, since: datetime, endpoints: Sequence[str]) -
             " GROUP BY endpoint, bucket, status / 100) one",
             (list(endpoints), since),
         )
-        out: dict[str, EndpointLoad] = {}
+        load: dict[str, EndpointLoad] = {}
         for endpoint, bucket, hundreds, calls in await rows.fetchall():
-            past = out.setdefault(endpoint, EndpointLoad({}))
+            past = load.setdefault(endpoint, EndpointLoad({}))
             past.calls += int(calls)
             if hundreds < 4:
                 past.histogram[bucket] = past.histogram.get(bucket, 0) + int(calls)
@@ -249,7 +249,7 @@ async def endpoint_load(pool: Pool, since: datetime, endpoints: Sequence[str]) -
                 past.refused += int(calls)
             else:
                 past.failed += int(calls)
-        return out
+        return load
 
 
 async def version_p99_ms(pool: Pool, endpoint: str, version: str, since: datetime) -> float | None:

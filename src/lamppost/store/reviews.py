@@ -45,15 +45,15 @@ class Review:
 async def ask_review(pool: Pool, endpoint: str, version: VersionName, note: str, by: ChangedBy) -> int:
     """Ask for a review; raise Conflict where one is open or was approved, NotFound for an endpoint or a version that is not there."""
     async with pool.connection() as connection, connection.transaction():
-        found = await connection.execute("SELECT approvals FROM endpoints WHERE name = %s", (endpoint,))
-        if (row := await found.fetchone()) is None:
+        approvals = await connection.execute("SELECT approvals FROM endpoints WHERE name = %s", (endpoint,))
+        if (row := await approvals.fetchone()) is None:
             raise NotFound(f"there is no endpoint {endpoint!r}")
         if not row[0]:
             raise Conflict(f"{endpoint} demands no approvals; point it at {version} with: lamppost point {endpoint} {version}")
         query = "SELECT retired_at FROM versions WHERE model = %s AND number = %s"
-        one = await (await connection.execute(query, (version.model, version.number))).fetchone()
-        if one is None or one[0] is not None:
-            raise Conflict(f"{version} {'does not exist' if one is None else 'is retired'}; see lamppost models {version.model}")
+        version_row = await (await connection.execute(query, (version.model, version.number))).fetchone()
+        if version_row is None or version_row[0] is not None:
+            raise Conflict(f"{version} {'does not exist' if version_row is None else 'is retired'}; see lamppost models {version.model}")
         try:
             insert = "INSERT INTO reviews (endpoint, version, note, asked_by) VALUES (%s, %s, %s, %s) RETURNING number"
             number = await (await connection.execute(insert, (endpoint, str(version), note, by.token))).fetchone()
@@ -68,8 +68,8 @@ async def ask_review(pool: Pool, endpoint: str, version: VersionName, note: str,
 async def decide_review(pool: Pool, number: int, approves: bool, reason: str, by: ChangedBy) -> Review:
     """Approve or refuse an open review. Raise NotAllowed for whoever asked for it or pushed the version, Conflict once it is decided."""
     async with pool.connection() as connection, connection.transaction():
-        found = await connection.execute(f"SELECT {_COLUMNS} FROM reviews WHERE number = %s FOR UPDATE".encode(), (number,))
-        row = await found.fetchone()
+        rows = await connection.execute(f"SELECT {_COLUMNS} FROM reviews WHERE number = %s FOR UPDATE".encode(), (number,))
+        row = await rows.fetchone()
         if row is None:
             raise NotFound(f"there is no review {number}; see lamppost review list")
         review = Review(*row)
@@ -118,18 +118,18 @@ async def list_reviews(pool: Pool, endpoint: str | None = None, number: int | No
         )
         values = {"endpoint": endpoint, "number": number, "limit": limit}
         rows = await (await connection.execute(query.encode(), values)).fetchall()
-        found = {row[0]: Review(*row) for row in rows}
-        said = await connection.execute(
-            "SELECT review, token, approves, reason, at FROM verdicts WHERE review = ANY(%s) ORDER BY at", (list(found),)
+        reviews = {row[0]: Review(*row) for row in rows}
+        verdicts = await connection.execute(
+            "SELECT review, token, approves, reason, at FROM verdicts WHERE review = ANY(%s) ORDER BY at", (list(reviews),)
         )
-        for review, *verdict in await said.fetchall():
-            found[review].verdicts.append(ReviewVerdict(*verdict))
-    return list(found.values())
+        for review, *verdict in await verdicts.fetchall():
+            reviews[review].verdicts.append(ReviewVerdict(*verdict))
+    return list(reviews.values())
 
 
 async def unapproved_versions(pool: Pool, endpoint: str, versions: Iterable[VersionName]) -> tuple[int, list[str]]:
     """How many approvals an endpoint demands, and which of these versions do not have them."""
-    wanted = [str(version) for version in versions]
+    names = [str(version) for version in versions]
     async with pool.connection() as connection:
         row = await (await connection.execute("SELECT approvals FROM endpoints WHERE name = %s", (endpoint,))).fetchone()
         if row is None or not row[0]:
@@ -137,7 +137,7 @@ async def unapproved_versions(pool: Pool, endpoint: str, versions: Iterable[Vers
         rows = await connection.execute(
             "SELECT version FROM reviews r WHERE endpoint = %s AND state = 'approved' AND version = ANY(%s)"
             " AND (SELECT count(*) FROM verdicts v WHERE v.review = r.number AND v.approves) >= %s",
-            (endpoint, wanted, row[0]),
+            (endpoint, names, row[0]),
         )
         approved = {version for (version,) in await rows.fetchall()}
-    return row[0], [version for version in wanted if version not in approved]
+    return row[0], [version for version in names if version not in approved]

@@ -94,17 +94,17 @@ class SpoolPortion:
 
     def read_frames(self) -> list[SpoolFrame]:
         """Read them; fewer than there were when a part of the file cannot be read."""
-        found: list[SpoolFrame] = []
+        frames: list[SpoolFrame] = []
         for start in (self.start, len(FIRST_LINE)):
-            found = []
+            frames = []
             for frame in read_frames(Path(self.path), self.after, start):
                 if frame.number <= self.until:
-                    found.append(frame)
+                    frames.append(frame)
                 if frame.number >= self.until:  # what comes behind is another portion's
                     break
-            if found and found[-1].number == self.until:
+            if frames and frames[-1].number == self.until:
                 break
-        return found
+        return frames
 
 
 class Spool:

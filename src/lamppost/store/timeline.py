@@ -47,10 +47,10 @@ class LoadStep:
 
 def sum_steps(several: Sequence[LoadStep], at: datetime) -> LoadStep:
     """Latency and statuses of stretches together, beginning at that time."""
-    made = LoadStep(at)
-    for one in several:
-        made.add(one)
-    return made
+    total = LoadStep(at)
+    for step in several:
+        total.add(step)
+    return total
 
 
 async def load_steps(pool: Pool, endpoint: str, since: datetime, until: datetime, step_s: int) -> list[LoadStep]:
@@ -61,23 +61,23 @@ async def load_steps(pool: Pool, endpoint: str, since: datetime, until: datetime
             " WHERE endpoint = %s AND at >= %s AND at < %s AND NOT shadow GROUP BY 1, 2, 3, 4 ORDER BY 1",
             (step_s, endpoint, since, until),
         )
-        found: dict[datetime, LoadStep] = {}
+        steps: dict[datetime, LoadStep] = {}
         for at, version, status, bucket, calls in await rows.fetchall():
-            one = found.setdefault(at, LoadStep(at))
-            one.statuses[status] = one.statuses.get(status, 0) + calls
+            step_load = steps.setdefault(at, LoadStep(at))
+            step_load.statuses[status] = step_load.statuses.get(status, 0) + calls
             if version:
-                one.versions[version] = one.versions.get(version, 0) + calls
+                step_load.versions[version] = step_load.versions.get(version, 0) + calls
             if status < 400:
-                one.latency[bucket] = one.latency.get(bucket, 0) + calls
+                step_load.latency[bucket] = step_load.latency.get(bucket, 0) + calls
         more = await connection.execute(
             "SELECT date_bin(make_interval(secs => %s), at, 'epoch'), bucket, sum(calls)::bigint FROM phases"
             " WHERE endpoint = %s AND at >= %s AND at < %s AND phase = 'rows' GROUP BY 1, 2",
             (step_s, endpoint, since, until),
         )
         for at, bucket, calls in await more.fetchall():
-            if at in found:
-                found[at].rows += round(bucket_value(bucket)) * calls
-    return list(found.values())
+            if at in steps:
+                steps[at].rows += round(bucket_value(bucket)) * calls
+    return list(steps.values())
 
 
 async def phase_histograms(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, Histogram]:
@@ -87,10 +87,10 @@ async def phase_histograms(pool: Pool, endpoint: str, since: datetime, until: da
             "SELECT phase, bucket, sum(calls)::bigint FROM phases WHERE endpoint = %s AND at >= %s AND at < %s GROUP BY 1, 2",
             (endpoint, since, until),
         )
-        out: dict[str, Histogram] = {}
+        histograms: dict[str, Histogram] = {}
         for phase, bucket, calls in await rows.fetchall():
-            out.setdefault(phase, {})[bucket] = calls
-        return out
+            histograms.setdefault(phase, {})[bucket] = calls
+        return histograms
 
 
 Totals = tuple[int, int, int]
@@ -182,10 +182,10 @@ async def delete_expired(pool: Pool, keep_days: dict[str, tuple[int, int]], now:
             alike.setdefault(kept, []).append(endpoint)
         for (days, statistics), endpoints in alike.items():
             if days < longest:
-                found = await connection.execute(
+                settled = await connection.execute(
                     "DELETE FROM calls WHERE endpoint = ANY(%s) AND at < %s", (endpoints, now - timedelta(days=days))
                 )
-                gone += found.rowcount
+                gone += settled.rowcount
             for table, column in (("latency", "at"), ("phases", "at"), ("sketches", "at"), ("judged", "at"), ("outcomes", "answered_at")):
                 await connection.execute(
                     f"DELETE FROM {table} WHERE endpoint = ANY(%s) AND {column} < %s".encode(),

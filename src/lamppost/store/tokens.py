@@ -86,15 +86,15 @@ async def make_token(
     """Make a token and return its secret, which is shown this once; raise Conflict when the name is taken."""
     secret = new_secret()
     async with pool.connection() as connection, connection.transaction():
-        made = await connection.execute(
+        inserted = await connection.execute(
             "INSERT INTO tokens (name, role, endpoints, hash, made_by, expires_at, rate_per_s)"
             " VALUES (%s, %s, %s, %s, %s, %s, %s) ON CONFLICT DO NOTHING",
             (name, role, endpoints, hash_of(secret), by.token, expires_at, rate_per_s),
         )
-        if not made.rowcount:
+        if not inserted.rowcount:
             raise Conflict(f"there is a token {name!r} already; choose another name")
-        told = {"role": role, "endpoints": endpoints, "expires_at": expires_at, "rate_per_s": rate_per_s}
-        await trail.add_entry(connection, by, "made token", name, after={key: value for key, value in told.items() if value is not None})
+        about = {"role": role, "endpoints": endpoints, "expires_at": expires_at, "rate_per_s": rate_per_s}
+        await trail.add_entry(connection, by, "made token", name, after={key: value for key, value in about.items() if value is not None})
         await announce(connection, "tokens")
     return secret
 
@@ -126,12 +126,12 @@ async def revoke_token(pool: Pool, name: str, by: ChangedBy) -> None:
     """End a token and its sessions, on every node; raise NotFound, or Conflict for the last admin's."""
     async with pool.connection() as connection, connection.transaction():
         await connection.execute("LOCK TABLE tokens IN EXCLUSIVE MODE")
-        found = await (await connection.execute("SELECT role FROM tokens WHERE name = %s AND revoked_at IS NULL", (name,))).fetchone()
-        if found is None:
+        role_row = await (await connection.execute("SELECT role FROM tokens WHERE name = %s AND revoked_at IS NULL", (name,))).fetchone()
+        if role_row is None:
             raise NotFound(f"there is no token {name!r} in force; see lamppost token list")
         lasting = "SELECT count(*) FROM tokens WHERE role = 'admin' AND revoked_at IS NULL AND expires_at IS NULL AND name <> %s"
         admins = await (await connection.execute(lasting, (name,))).fetchone()
-        if found[0] == "admin" and admins is not None and admins[0] == 0:
+        if role_row[0] == "admin" and admins is not None and admins[0] == 0:
             raise Conflict(f"{name!r} is the last admin token that does not expire; make another one first")
         await connection.execute("UPDATE tokens SET revoked_at = now() WHERE name = %s", (name,))
         await connection.execute("DELETE FROM sessions WHERE token = %s", (name,))

@@ -98,10 +98,19 @@ async def store_verdicts(pool: Pool, judged: Sequence[JudgedWindow], through: Un
                 " verdict = excluded.verdict, why = coalesce(excluded.why, judged.why)",
                 [
                     (
-                        *(one.endpoint, one.version, one.at, one.until, one.rows, one.odd, one.state, Json(one.verdict)),
-                        None if one.why is None else Json(one.why),
+                        *(
+                            window.endpoint,
+                            window.version,
+                            window.at,
+                            window.until,
+                            window.rows,
+                            window.odd,
+                            window.state,
+                            Json(window.verdict),
+                        ),
+                        None if window.why is None else Json(window.why),
                     )
-                    for one in judged
+                    for window in judged
                 ],
             )
         await connection.execute(
@@ -129,10 +138,10 @@ async def judged_windows_by_endpoint(pool: Pool, since: Mapping[str, datetime], 
             " WHERE judged.endpoint = asked.endpoint AND at >= asked.since AND at < %s) one ORDER BY at, version".encode(),
             (list(since), list(since.values()), until),
         )
-        found: dict[str, list[JudgedWindow]] = {}
+        by_endpoint: dict[str, list[JudgedWindow]] = {}
         for row in await rows.fetchall():
-            found.setdefault(row[0], []).append(JudgedWindow(*row))
-        return found
+            by_endpoint.setdefault(row[0], []).append(JudgedWindow(*row))
+        return by_endpoint
 
 
 async def newest_judged_windows(pool: Pool, endpoint: str | None = None) -> list[JudgedWindow]:
@@ -147,11 +156,12 @@ async def newest_judged_windows(pool: Pool, endpoint: str | None = None) -> list
         return [JudgedWindow(*row) for row in await rows.fetchall()]
 
 
-async def store_explanation(pool: Pool, one: JudgedWindow, why: dict[str, Any]) -> None:
+async def store_explanation(pool: Pool, window: JudgedWindow, why: dict[str, Any]) -> None:
     """Store the explanation of a window."""
     async with pool.connection() as connection:
         await connection.execute(
-            "UPDATE judged SET why = %s WHERE endpoint = %s AND version = %s AND at = %s", (Json(why), one.endpoint, one.version, one.at)
+            "UPDATE judged SET why = %s WHERE endpoint = %s AND version = %s AND at = %s",
+            (Json(why), window.endpoint, window.version, window.at),
         )
 
 
@@ -170,10 +180,10 @@ async def replace_deltas(pool: Pool, merged: WindowDelta, taken: int) -> None:
     """One delta in place of the ``taken`` ones of its tick; nothing where others came or went meanwhile."""
     key = (merged.endpoint, merged.version, merged.at)
     async with pool.connection() as connection, connection.transaction():
-        found = await connection.execute(
+        deleted = await connection.execute(
             "SELECT number FROM sketches WHERE endpoint = %s AND version = %s AND at = %s ORDER BY number FOR UPDATE", key
         )
-        numbers = [row[0] for row in await found.fetchall()]
+        numbers = [row[0] for row in await deleted.fetchall()]
         if len(numbers) != taken:
             return
         # the last keeps its number: a window is judged again only when something new was counted

@@ -48,7 +48,7 @@ def compare_packages(
 
 def _inputs(before: Iterable[Field], after: Iterable[Field], part: Literal["inputs", "options"] = "inputs") -> list[SchemaChange]:
     old, new = {f.name: f for f in before}, {f.name: f for f in after}
-    out = [
+    changes = [
         SchemaChange(part, f"{name} is no {part[:-1]} any more, and requests that send it are refused", breaks=True)
         for name in old
         if name not in new
@@ -56,25 +56,25 @@ def _inputs(before: Iterable[Field], after: Iterable[Field], part: Literal["inpu
     for name, field in new.items():
         if name not in old:
             may = "must be sent" if field.required else "may be left out"
-            out.append(SchemaChange(part, f"{name} is new ({field.expected_text()}) and {may}", breaks=field.required))
+            changes.append(SchemaChange(part, f"{name} is new ({field.expected_text()}) and {may}", breaks=field.required))
         else:
-            out += _field(old[name], field, part)
-    return out
+            changes += _field(old[name], field, part)
+    return changes
 
 
 def _field(old: Field, new: Field, part: Literal["inputs", "options"]) -> list[SchemaChange]:
     """Changes of one input; narrower breaks callers, wider does not."""
-    out: list[SchemaChange] = []
+    changes: list[SchemaChange] = []
 
     def say(text: str, breaks: bool) -> None:
-        out.append(SchemaChange(part, f"{new.name} {text}", breaks))
+        changes.append(SchemaChange(part, f"{new.name} {text}", breaks))
 
     if old.kind != new.kind:
         say(
             f"was {old.expected_text()} and is {new.expected_text()}",
             breaks=(old.kind, new.kind) not in {("integer", "number"), ("choice", "text")},
         )
-        return out
+        return changes
     if (old.shape, old.elements, old.size, old.channels) != (new.shape, new.elements, new.size, new.channels):
         say(f"was {old.expected_text()} and is {new.expected_text()}", breaks=True)
     if old.default != new.default:
@@ -96,7 +96,7 @@ def _field(old: Field, new: Field, part: Literal["inputs", "options"]) -> list[S
     if old.unseen != new.unseen:
         verb = "refuses" if new.unseen == "refuse" else "accepts"
         say(f"{verb} choices never seen in training", breaks=new.unseen == "refuse")
-    return out
+    return changes
 
 
 def _said(default: Any) -> str:
@@ -109,15 +109,17 @@ def _limit(value: float | None) -> str:
 
 def _answers(before: Schema, after: Schema) -> list[SchemaChange]:
     old, new = {f.name: f for f in before}, {f.name: f for f in after}
-    out = [SchemaChange("answers", f"{name} is not answered any more", breaks=True) for name in old if name not in new]
-    out += [SchemaChange("answers", f"{name} is answered too ({field.expected_text()})") for name, field in new.items() if name not in old]
+    changes = [SchemaChange("answers", f"{name} is not answered any more", breaks=True) for name in old if name not in new]
+    changes += [
+        SchemaChange("answers", f"{name} is answered too ({field.expected_text()})") for name, field in new.items() if name not in old
+    ]
     for name in old.keys() & new.keys():
         a, b = old[name], new[name]
         if a.kind != b.kind or a.unit != b.unit or a.missing < b.missing or a.shape != b.shape:
-            out.append(SchemaChange("answers", f"{name} was {a.expected_text()} and is {b.expected_text()}", breaks=True))
+            changes.append(SchemaChange("answers", f"{name} was {a.expected_text()} and is {b.expected_text()}", breaks=True))
         elif set(a.choices) != set(b.choices):
-            out.append(SchemaChange("answers", f"{name} tells {', '.join(b.choices)} instead of {', '.join(a.choices)}", breaks=True))
-    return out
+            changes.append(SchemaChange("answers", f"{name} tells {', '.join(b.choices)} instead of {', '.join(a.choices)}", breaks=True))
+    return changes
 
 
 def _steps(before: Manifest, after: Manifest) -> list[SchemaChange]:
@@ -136,83 +138,85 @@ def _pairs(old: list[str], new: list[str]) -> list[tuple[str | None, str | None]
 
 
 def _proofs(before: Proof, after: Proof) -> list[SchemaChange]:
-    out = []
+    changes = []
     if len(before.rows) != len(after.rows):
-        out.append(SchemaChange("proof", f"the proof has {len(after.rows)} rows instead of {len(before.rows)}"))
+        changes.append(SchemaChange("proof", f"the proof has {len(after.rows)} rows instead of {len(before.rows)}"))
     if before.tolerance != after.tolerance:
         a, b = before.tolerance, after.tolerance
-        out.append(
+        changes.append(
             SchemaChange(
                 "proof", f"numbers may be off by {b.absolute:g} + {b.relative:g}·|x| instead of {a.absolute:g} + {a.relative:g}·|x|"
             )
         )
-    return out
+    return changes
 
 
 def _speed(before: Mapping[str, float] | None, after: Mapping[str, float] | None) -> list[SchemaChange]:
     """Figures that are apart by more than a quarter: less is what one machine does from one minute to the next."""
     if before is None or after is None:
         return []
-    out = []
+    changes = []
     for key, what in (("row_ms", "one row takes {:.2f} ms"), ("batch_ms", "64 rows take {:.2f} ms"), ("open_s", "opening takes {:.2f} s")):
         if abs(after[key] - before[key]) > 0.25 * before[key]:
-            out.append(SchemaChange("speed", f"{what.format(after[key])}; before it was {before[key]:.2f}"))
+            changes.append(SchemaChange("speed", f"{what.format(after[key])}; before it was {before[key]:.2f}"))
     if abs(after["memory_bytes"] - before["memory_bytes"]) > 0.25 * before["memory_bytes"]:
-        out.append(
+        changes.append(
             SchemaChange("speed", f"a worker holds {after['memory_bytes'] / 1e6:,.0f} MB; it was {before['memory_bytes'] / 1e6:,.0f} MB")
         )
-    return out
+    return changes
 
 
 def _story(before: Manifest, after: Manifest) -> list[SchemaChange]:
     a, b = before.story, after.story
-    out = [*_mapping("metric", a.metrics, b.metrics), *_mapping("tag", a.tags, b.tags), *_mapping("library", a.libraries, b.libraries)]
+    changes = [*_mapping("metric", a.metrics, b.metrics), *_mapping("tag", a.tags, b.tags), *_mapping("library", a.libraries, b.libraries)]
     if a.python != b.python:
-        out.append(SchemaChange("story", f"Python {b.python} instead of {a.python}"))
+        changes.append(SchemaChange("story", f"Python {b.python} instead of {a.python}"))
     if a.commit != b.commit:
-        out.append(SchemaChange("story", f"packed at commit {(b.commit or 'unknown')[:12]}; it was {(a.commit or 'unknown')[:12]}"))
+        changes.append(SchemaChange("story", f"packed at commit {(b.commit or 'unknown')[:12]}; it was {(a.commit or 'unknown')[:12]}"))
     if a.by != b.by:
-        out.append(SchemaChange("story", f"packed by {b.by or 'somebody unknown'}; it was {a.by or 'somebody unknown'}"))
+        changes.append(SchemaChange("story", f"packed by {b.by or 'somebody unknown'}; it was {a.by or 'somebody unknown'}"))
     if a.quantized != b.quantized:
-        out.append(SchemaChange("story", b.quantized or "quantized no more"))
+        changes.append(SchemaChange("story", b.quantized or "quantized no more"))
     if a.trained_rows != b.trained_rows:
-        out.append(SchemaChange("story", f"trained on {b.trained_rows or 'unknown'} rows instead of {a.trained_rows or 'unknown'}"))
-    return out
+        changes.append(SchemaChange("story", f"trained on {b.trained_rows or 'unknown'} rows instead of {a.trained_rows or 'unknown'}"))
+    return changes
 
 
 def _mapping(what: str, before: Mapping[str, Any], after: Mapping[str, Any]) -> list[SchemaChange]:
-    out = []
+    changes = []
     for name in [*before, *(key for key in after if key not in before)]:
         a, b = before.get(name), after.get(name)
         if a != b:
-            out.append(SchemaChange("story", f"{what} {name} is {'gone' if b is None else b}; it was {'not there' if a is None else a}"))
-    return out
+            changes.append(
+                SchemaChange("story", f"{what} {name} is {'gone' if b is None else b}; it was {'not there' if a is None else a}")
+            )
+    return changes
 
 
 def _references(before: Reference | None, after: Reference | None) -> list[SchemaChange]:
     """Whose training looks otherwise: a mean that moved by more than a quarter of its spread, a share by more than 5 %."""
     if before is None or after is None:
         return []
-    out = []
+    changes = []
     for olds, news in ((before.inputs, after.inputs), (before.answers, after.answers)):
         known = {profile.name: profile for profile in olds}
-        out += [change for new in news if new.name in known for change in _profile(known[new.name], new)]
-    return out
+        changes += [change for new in news if new.name in known for change in _profile(known[new.name], new)]
+    return changes
 
 
 def _profile(old: FeatureProfile, new: FeatureProfile) -> list[SchemaChange]:
-    out = []
+    changes = []
     if old.mean is not None and new.mean is not None and abs(new.mean - old.mean) > 0.25 * max(old.sd or 0.0, 1e-12):
-        out.append(SchemaChange("reference", f"{new.name} has the mean {new.mean:.4g} in training; it was {old.mean:.4g}"))
+        changes.append(SchemaChange("reference", f"{new.name} has the mean {new.mean:.4g} in training; it was {old.mean:.4g}"))
     there = max(1, old.count - old.missing), max(1, new.count - new.missing)
     for choice in dict.fromkeys([*old.choices, *new.choices]):
         a, b = old.choices.get(choice, 0) / there[0], new.choices.get(choice, 0) / there[1]
         if abs(a - b) > 0.05:
-            out.append(SchemaChange("reference", f"{new.name} is {choice} in {b:.0%} of training; it was in {a:.0%}"))
+            changes.append(SchemaChange("reference", f"{new.name} is {choice} in {b:.0%} of training; it was in {a:.0%}"))
     a, b = old.missing / max(1, old.count), new.missing / max(1, new.count)
     if abs(a - b) > 0.05:
-        out.append(SchemaChange("reference", f"{new.name} is missing in {b:.0%} of training; it was in {a:.0%}"))
-    return out
+        changes.append(SchemaChange("reference", f"{new.name} is missing in {b:.0%} of training; it was in {a:.0%}"))
+    return changes
 
 
 def _files(before: Manifest, after: Manifest) -> list[SchemaChange]:

@@ -95,13 +95,15 @@ def compare_answers(schema: Schema, proof: Proof, answers: Sequence[dict[str, An
     if len(answers) != len(proof.rows):
         lost = ProofDifference(0, "(rows)", len(proof.rows), len(answers))
         return ProofVerdict(len(proof.rows), len(proof.rows), (lost,))
-    found: list[ProofDifference] = []
+    shown: list[ProofDifference] = []
     wrong = 0
     for row, (trained, given) in enumerate(zip(proof.answers, answers, strict=True)):
-        here = [diff for name in schema.names for diff in _differ(row, name, trained.get(name), given.get(name), proof.tolerance)]
-        wrong += bool(here)
-        found += here[: max(0, SHOWN_DIFFERENCES - len(found))]
-    return ProofVerdict(len(proof.rows), wrong, tuple(found))
+        row_differences = [
+            diff for name in schema.names for diff in _differ(row, name, trained.get(name), given.get(name), proof.tolerance)
+        ]
+        wrong += bool(row_differences)
+        shown += row_differences[: max(0, SHOWN_DIFFERENCES - len(shown))]
+    return ProofVerdict(len(proof.rows), wrong, tuple(shown))
 
 
 def _differ(row: int, name: str, trained: Any, given: Any, tolerance: Tolerance) -> list[ProofDifference]:
@@ -112,7 +114,7 @@ def _differ(row: int, name: str, trained: Any, given: Any, tolerance: Tolerance)
         if len(trained) != len(given):
             return [ProofDifference(row, name, f"{len(trained)} elements", f"{len(given)} elements")]
         pairs = enumerate(zip(trained, given, strict=True))
-        return [diff for at, (one, other) in pairs for diff in _differ(row, f"{name}[{at}]", one, other, tolerance)]
+        return [diff for at, (first, second) in pairs for diff in _differ(row, f"{name}[{at}]", first, second, tolerance)]
     if isinstance(trained, float) and isinstance(given, (int, float)) and not isinstance(given, bool):
         off = abs(given - trained)
         if math.isnan(off) or off > tolerance.absolute + tolerance.relative * abs(trained):

@@ -103,29 +103,31 @@ def make_reference(
     sample = [{name: value for name, value in rows[place].items() if name not in private} for place in places]
     texts = [field.name for field in inputs if field.kind == "text" and not field.private]
     words = {name: frequent_words([row[name] for row in rows]) for name in texts}
-    made = Reference(
+    reference = Reference(
         len(rows), feature_profiles(inputs, rows, words), feature_profiles(answers, document, {}), sample, words, unseen=unseen
     )
-    return _finished(made, inputs, rows, answers, document)
+    return _finished(reference, inputs, rows, answers, document)
 
 
 def feature_profiles(schema: Schema, rows: Sequence[dict[str, Any]], words: Mapping[str, Sequence[str]]) -> tuple[FeatureProfile, ...]:
     """A profile for each figure."""
     columns = feature_columns(figures := features_of_schema(schema, words), {}, rows)
-    out = []
+    profiles = []
     for field in schema:
         values = [row[field.name] for row in rows]
         if field.private:
-            out.append(FeatureProfile(field.name, len(values), sum(value is None for value in values)))
+            profiles.append(FeatureProfile(field.name, len(values), sum(value is None for value in values)))
         elif field.kind == "time":
-            out.append(_of_numbers(field.name, [None if value is None else to_microseconds(value) / 1e6 for value in values], cells=False))
+            profiles.append(
+                _of_numbers(field.name, [None if value is None else to_microseconds(value) / 1e6 for value in values], cells=False)
+            )
         else:
             for figure in figures:
                 if figure.field == field.name:
                     # every other row made the words, the rows between say how many others there are
                     column = columns[figure.name][1::2] if figure.name == f"{field.name}.new words" else columns[figure.name]
-                    out.append((_of_numbers if figure.numbers else _of_choices)(figure.name, column))
-    return tuple(out)
+                    profiles.append((_of_numbers if figure.numbers else _of_choices)(figure.name, column))
+    return tuple(profiles)
 
 
 def _of_choices(name: str, values: list[Any]) -> FeatureProfile:
@@ -142,8 +144,8 @@ def _of_numbers(name: str, values: list[Any], cells: bool = True) -> FeatureProf
         return FeatureProfile(name, len(values), missing)
     at = tuple(np.quantile(there, np.linspace(0, 1, BINS + 1)).tolist())
     tails = tuple(np.quantile(there, (0.001, 0.999)).tolist())
-    made = bin_numbers(there.tolist()) if cells else None
-    return FeatureProfile(name, len(values), missing, at, tails, float(there.mean()), float(there.std()), cells=made)
+    binned = bin_numbers(there.tolist()) if cells else None
+    return FeatureProfile(name, len(values), missing, at, tails, float(there.mean()), float(there.std()), cells=binned)
 
 
 def drift_baseline(reference: Reference) -> DriftBaseline:
@@ -151,11 +153,11 @@ def drift_baseline(reference: Reference) -> DriftBaseline:
     known = []
     mirrored = _mirrored(reference.answers)
     for prefix, listed in (("", reference.inputs), (ANSWERS, reference.answers)):
-        for one in listed:
-            if one.cells is not None and one not in mirrored:
-                numbers = not one.cells.choices
+        for profile in listed:
+            if profile.cells is not None and profile not in mirrored:
+                numbers = not profile.cells.choices
                 fitted = prefix == ANSWERS and not reference.unseen
-                known.append(ReferenceField(prefix + one.name, numbers, one.cells, one.count, one.missing, fitted))
+                known.append(ReferenceField(prefix + profile.name, numbers, profile.cells, profile.count, profile.missing, fitted))
     pairs = reference.pairs
     if pairs is None:
         return DriftBaseline(tuple(known), reference.rows)
@@ -166,21 +168,21 @@ def drift_baseline(reference: Reference) -> DriftBaseline:
 
 def _mirrored(answers: Sequence[FeatureProfile]) -> list[FeatureProfile]:
     """Scores of two labels say the same twice: the first of each pair."""
-    out = []
+    mirrored = []
     for answer in answers:
         stem = answer.name.rpartition(".")[0]
         pair = [other for other in answers if stem and other.name.rpartition(".")[0] == stem]
         if len(pair) == 2 and answer is pair[0] and abs((pair[0].mean or 0.0) + (pair[1].mean or 0.0) - 1.0) < 1e-6:
-            out.append(answer)
-    return out
+            mirrored.append(answer)
+    return mirrored
 
 
 def _square(size: int, above: Sequence[float], diagonal: float) -> NDArray[np.float64]:
-    out = np.zeros((size, size))
-    out[np.triu_indices(size, 1)] = above
-    out += out.T
-    np.fill_diagonal(out, diagonal)
-    return out
+    square = np.zeros((size, size))
+    square[np.triu_indices(size, 1)] = above
+    square += square.T
+    np.fill_diagonal(square, diagonal)
+    return square
 
 
 def _finished(
@@ -189,7 +191,7 @@ def _finished(
     """With correlations of its numbers and the oddness of its own rows."""
     base = drift_baseline(reference)
     columns = watched_columns(reference, inputs, rows, answers, document)
-    names = tuple(one.name for one in base.known if one.numbers and not one.name.startswith(ANSWERS))[:MAX_PAIRED]
+    names = tuple(feature.name for feature in base.known if feature.numbers and not feature.name.startswith(ANSWERS))[:MAX_PAIRED]
     if len(names) > 1 and len(rows) >= 10:
         sketcher = Sketcher(DriftBaseline(base.known, base.rows, names))
         whole, most = location_correlations(sketcher, columns, len(rows))

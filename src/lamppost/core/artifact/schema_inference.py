@@ -191,7 +191,7 @@ def _column_of(field: Field, series: pd.Series) -> Column:
     return column_from_values(field, [json_value(field.kind, value) for value in series.tolist()])
 
 
-def choose_proof_rows(schema: Schema, frame: pd.DataFrame, wanted: int, labels: np.ndarray[Any, Any] | None = None) -> list[int]:
+def choose_proof_rows(schema: Schema, frame: pd.DataFrame, most: int, labels: np.ndarray[Any, Any] | None = None) -> list[int]:
     """Positions of ``wanted`` rows that cover the frame: each label, each choice, missing values and extremes first, then evenly spread."""
     chosen: dict[int, None] = {}
 
@@ -215,6 +215,6 @@ def choose_proof_rows(schema: Schema, frame: pd.DataFrame, wanted: int, labels: 
             text = frame[field.name].astype(object).to_numpy()
             for choice in dict.fromkeys(value for value in text if isinstance(value, (str, bool, np.bool_))):
                 want(np.argmax(text == choice))
-    for position in np.linspace(0, len(frame) - 1, num=min(len(frame), wanted)).astype(int):
+    for position in np.linspace(0, len(frame) - 1, num=min(len(frame), most)).astype(int):
         chosen.setdefault(int(position))
-    return sorted(list(chosen)[:wanted])
+    return sorted(list(chosen)[:most])

@@ -179,10 +179,10 @@ class PixelsStep:
     files: ClassVar[tuple[str, ...]] = ()
 
     def __post_init__(self) -> None:
-        (out, *more) = self.gives
-        if more or out.kind != "tensor" or len(out.shape) != 3 or 0 in out.shape or not self.scale:
+        (given, *more) = self.gives
+        if more or given.kind != "tensor" or len(given.shape) != 3 or 0 in given.shape or not self.scale:
             raise PackageRefused("a pixels step gives one tensor of height, width and channels, all known")
-        channels = out.shape[2 if self.layout == "hwc" else 0]
+        channels = given.shape[2 if self.layout == "hwc" else 0]
         if channels not in (1, 3, 4) or any(len(by) not in (0, channels) for by in (self.mean, self.sd)) or 0 in self.sd:
             raise PackageRefused(f"a pixels step of {channels} channels has other numbers of means or deviations, or a deviation of 0")
 

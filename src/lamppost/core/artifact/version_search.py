@@ -26,9 +26,9 @@ def summarize_manifest(manifest: Manifest) -> VersionSummary:
     return VersionSummary(story.tags, story.metrics, tuple(word.lower() for word in words if word))
 
 
-def matches_search(search: str, name: str, told: VersionSummary, pushed_by: str) -> bool:
+def matches_search(search: str, name: str, summary: VersionSummary, pushed_by: str) -> bool:
     """Whether every word of a search is found: in the version's name, in what is told of it, or in who pushed it. Case does not count; a
     search without words finds everything.
     """
-    there = (name.lower(), pushed_by.lower(), *told.words)
+    there = (name.lower(), pushed_by.lower(), *summary.words)
     return all(any(word in text for text in there) for word in search.lower().split())

@@ -52,28 +52,28 @@ def slices_behind_change(
         value = lambda row: _number(row.get(field))  # noqa: E731
     else:
         now = Counter(str(row.get(field)) for row in window)
-        grown = max(now, key=lambda one: now[one] / len(window) - known[one] / len(reference))
+        grown = max(now, key=lambda choice: now[choice] / len(window) - known[choice] / len(reference))
         value = lambda row: float(str(row.get(field)) == grown)  # noqa: E731
     whole = _mean(value, window) - _mean(value, reference)
     if abs(whole) < 1e-9 * (float(_of(value, reference).std()) or 1.0):
         return []
-    found = []
+    slices = []
     for by in choices:
         if by == field:
             continue
         values = Counter(str(row.get(by)) for row in window)
         for name, many in values.most_common(_MOST_VALUES):
-            here = [row for row in window if str(row.get(by)) == name]
+            rows_in_slice = [row for row in window if str(row.get(by)) == name]
             there = [row for row in reference if str(row.get(by)) == name]
             if many < _LEAST or len(there) < _LEAST or len(values) < 2:
                 continue
-            before, after = _mean(value, there), _mean(value, here)
+            before, after = _mean(value, there), _mean(value, rows_in_slice)
             part = (after - before) * many / len(window) / whole
-            if part > 1.5 * many / len(window) and part > 0.25 and abs(after - before) > 2 * _error(value, there, here):
-                found.append(ChangeSlice(by, name, many, before, after, min(1.0, part)))
-    ranked = sorted(found, key=lambda one: (-one.part / max(0.05, one.rows / len(window)) * one.part, one.by))
+            if part > 1.5 * many / len(window) and part > 0.25 and abs(after - before) > 2 * _error(value, there, rows_in_slice):
+                slices.append(ChangeSlice(by, name, many, before, after, min(1.0, part)))
+    ranked = sorted(slices, key=lambda slice_: (-slice_.part / max(0.05, slice_.rows / len(window)) * slice_.part, slice_.by))
     # what happens to be frequent where the change sits has a part in it too; only what has about as large a one is told
-    return [one for one in ranked if one.part >= 0.6 * ranked[0].part][:5]
+    return [slice_ for slice_ in ranked if slice_.part >= 0.6 * ranked[0].part][:5]
 
 
 def _number(value: Any) -> float:
@@ -84,8 +84,8 @@ def _number(value: Any) -> float:
 
 
 def _of(value: Any, rows: Sequence[Any]) -> NDArray[np.float64]:
-    found = np.asarray([value(row) for row in rows], dtype=np.float64)
-    there: NDArray[np.float64] = found[np.isfinite(found)]
+    values = np.asarray([value(row) for row in rows], dtype=np.float64)
+    there: NDArray[np.float64] = values[np.isfinite(values)]
     return there if len(there) else np.zeros(1)
 
 
@@ -93,17 +93,17 @@ def _mean(value: Any, rows: Sequence[Row]) -> float:
     return float(_of(value, rows).mean())
 
 
-def _error(value: Any, one: Sequence[Row], other: Sequence[Row]) -> float:
-    a, b = _of(value, one), _of(value, other)
+def _error(value: Any, before: Sequence[Row], after: Sequence[Row]) -> float:
+    a, b = _of(value, before), _of(value, after)
     return float(np.sqrt(a.var() / len(a) + b.var() / len(b)))
 
 
 def rows_with_field_moved(field: str, reference: Sequence[Row], window: Sequence[Row], seed: int = 1) -> list[dict[str, Any]]:
     """The reference's rows with one field as the window has it; all else stays."""
     now = [row[field] for row in window if row.get(field) is not None]
-    out = [dict(row) for row in reference]
+    moved = [dict(row) for row in reference]
     if not now:
-        return out
+        return moved
     numbers = all(isinstance(value, (int, float)) and not isinstance(value, bool) for value in now)
     if numbers:
         there = [at for at, row in enumerate(reference) if isinstance(row.get(field), (int, float))]
@@ -112,8 +112,8 @@ def rows_with_field_moved(field: str, reference: Sequence[Row], window: Sequence
         after = np.quantile(np.asarray(now, dtype=np.float64), ranks)
         whole = all(isinstance(value, int) for value in now)
         for at, value in zip(there, after, strict=True):
-            out[at][field] = round(float(value)) if whole else float(value)
-        return out
+            moved[at][field] = round(float(value)) if whole else float(value)
+        return moved
     rng = np.random.default_rng(seed)
     was, has = Counter(str(row.get(field)) for row in reference), Counter(str(value) for value in now)
     names = list(has)
@@ -122,21 +122,21 @@ def rows_with_field_moved(field: str, reference: Sequence[Row], window: Sequence
     q = {name: has[name] / len(now) for name in names}
     surplus = np.asarray([max(0.0, q[name] - p.get(name, 0.0)) for name in names])
     if surplus.sum() <= 0:
-        return out
-    for row in out:
+        return moved
+    for row in moved:
         name = str(row.get(field))
         if rng.random() > min(1.0, q.get(name, 0.0) / p[name]):
             row[field] = originals[names[int(rng.choice(len(names), p=surplus / surplus.sum()))]]
-    return out
+    return moved
 
 
 def answer_shift(before: Sequence[Row], after: Sequence[Row], answer: str) -> dict[str, float]:
     """How far answers moved: of a number its mean, of a label the part of rows with each."""
-    one, other = ([row.get(answer) for row in rows] for rows in (before, after))
-    if all(isinstance(value, (int, float)) and not isinstance(value, bool) for value in [*one, *other]):
-        return {"": float(_of(_number, other).mean() - _of(_number, one).mean())} if one and other else {"": 0.0}
-    a, b = Counter(map(str, one)), Counter(map(str, other))
-    return {name: b[name] / max(1, len(other)) - a[name] / max(1, len(one)) for name in a.keys() | b.keys()}
+    old_values, new_values = ([row.get(answer) for row in rows] for rows in (before, after))
+    if all(isinstance(value, (int, float)) and not isinstance(value, bool) for value in [*old_values, *new_values]):
+        return {"": float(_of(_number, new_values).mean() - _of(_number, old_values).mean())} if old_values and new_values else {"": 0.0}
+    a, b = Counter(map(str, old_values)), Counter(map(str, new_values))
+    return {name: b[name] / max(1, len(new_values)) - a[name] / max(1, len(old_values)) for name in a.keys() | b.keys()}
 
 
 def explained_part(effect_alone: Mapping[str, float], whole: Mapping[str, float]) -> float:

@@ -119,7 +119,7 @@ def _unit(values: Floats, shares: Floats) -> Floats:
 
 def _blocks(places: NDArray[Any], counts: NDArray[Any], numbers: bool) -> tuple[BlockSpread, ...]:
     rows = len(places)
-    out = []
+    blocks = []
     shares = counts / max(1, rows)
     used = shares > 0
     a, b = bin_scores(counts[used]) if numbers and used.any() else (np.zeros(0), np.zeros(0))
@@ -143,5 +143,5 @@ def _blocks(places: NDArray[Any], counts: NDArray[Any], numbers: bool) -> tuple[
             rest, left, sizes, phi = everything, df, [], []
         phi.append(float(rest.mean() / left) if left > 0 else 1.0)
         sizes.append(np.sqrt(np.maximum(0.0, rest - left) / scale))
-        out.append(BlockSpread(size, many, tuple(phi), tuple(float(one.max()) for one in sizes)))
-    return tuple(out)
+        blocks.append(BlockSpread(size, many, tuple(phi), tuple(float(spread.max()) for spread in sizes)))
+    return tuple(blocks)

@@ -30,36 +30,36 @@ class OutlierScorer:
     def __init__(self, sketcher: Sketcher) -> None:
         against = sketcher.against
         self._sketcher = sketcher
-        self._known = [one for one in against.known if not one.name.startswith(ANSWERS)]
+        self._known = [feature for feature in against.known if not feature.name.startswith(ANSWERS)]
         self._inverse: Floats | None = None
         if against.correlations is not None and len(against.names) > 1:
             # a little of the unit matrix, so that fields that say the same do not blow up what differs between them
             self._inverse = np.asarray(np.linalg.inv(0.95 * against.correlations + 0.05 * np.eye(len(against.names))))
-        self._rare = {one.name: _rarity(one) for one in self._known if not one.numbers}
+        self._rare = {feature.name: _rarity(feature) for feature in self._known if not feature.numbers}
 
     def score_rows(self, columns: Mapping[str, Values], rows: int) -> tuple[Floats, list[str]]:
         """Each row's oddness, 0 and above, and the figure that it is by; ``together`` where no figure is odd by itself."""
         names: list[str] = []
-        found: list[Floats] = []
-        for one in self._known:
-            if one.name in columns:
-                if one.numbers:
-                    found.append(_tail(one, number_array(columns[one.name])))
+        scores: list[Floats] = []
+        for feature in self._known:
+            if feature.name in columns:
+                if feature.numbers:
+                    scores.append(_tail(feature, number_array(columns[feature.name])))
                 else:
-                    rare, unseen = self._rare[one.name]
-                    there = (rare.get(value, unseen) if value is not None else _missing(one) for value in columns[one.name])
-                    found.append(np.fromiter(there, dtype=np.float64, count=rows))
-                names.append(one.name)
+                    rare, unseen = self._rare[feature.name]
+                    there = (rare.get(value, unseen) if value is not None else _missing(feature) for value in columns[feature.name])
+                    scores.append(np.fromiter(there, dtype=np.float64, count=rows))
+                names.append(feature.name)
         if self._inverse is not None and rows:
             matrix = self._sketcher.location_scores(columns, rows)
             distance = np.einsum("ij,jk,ik->i", matrix, self._inverse, matrix)
-            found.append(special.chdtrc(matrix.shape[1], distance))
+            scores.append(special.chdtrc(matrix.shape[1], distance))
             names.append(JOINT)
-        if not found or not rows:
+        if not scores or not rows:
             return np.zeros(rows), [""] * rows
-        p = np.stack(found)
+        p = np.stack(scores)
         least = p.argmin(axis=0)
-        score = -np.log10(np.clip(p[least, np.arange(rows)] * len(found), 1e-12, 1.0))
+        score = -np.log10(np.clip(p[least, np.arange(rows)] * len(scores), 1e-12, 1.0))
         return score, [names[at] for at in least]
 
 
@@ -85,6 +85,6 @@ def _tail(known: ReferenceField, given: Floats) -> Floats:
     p = np.minimum(1.0, 2 * np.minimum(below[places] + shares[places], 1 - below[places]))
     width = max(cells.high - cells.low, 1e-9 * max(1.0, abs(cells.high)))
     beyond = np.maximum(cells.low - given, given - cells.high) / width
-    out = np.where(beyond > 0, _FAR * np.exp(-10 * np.minimum(np.nan_to_num(beyond), 3.0)), p)
-    part: Floats = np.where(np.isnan(given), _missing(known), out)
+    tail = np.where(beyond > 0, _FAR * np.exp(-10 * np.minimum(np.nan_to_num(beyond), 3.0)), p)
+    part: Floats = np.where(np.isnan(given), _missing(known), tail)
     return part

@@ -20,8 +20,14 @@ class Sketcher:
 
     def __init__(self, against: DriftBaseline) -> None:
         self.against = against
-        self._index = {one.name: {choice: at for at, choice in enumerate(one.cells.choices)} for one in against.known if not one.numbers}
-        self._scores = {one.name: (one, _spread_out(one)) for one in against.known if one.numbers and any(one.cells.counts)}
+        self._index = {
+            feature.name: {choice: at for at, choice in enumerate(feature.cells.choices)}
+            for feature in against.known
+            if not feature.numbers
+        }
+        self._scores = {
+            feature.name: (feature, _spread_out(feature)) for feature in against.known if feature.numbers and any(feature.cells.counts)
+        }
 
     def sketch_window(self, columns: Mapping[str, Values], rows: int) -> WindowSketch:
         """Columns of equal length; None, and NaN of a number, is missing. Fields that are not among the columns are left out."""
@@ -42,14 +48,14 @@ class Sketcher:
 
     def location_scores(self, columns: Mapping[str, Values], rows: int) -> NDArray[np.float64]:
         """Location scores of shape (rows, paired numbers); 0 for what is missing."""
-        out = np.zeros((rows, len(self.against.names)))
+        scores = np.zeros((rows, len(self.against.names)))
         for at, name in enumerate(self.against.names):
             if name in columns and name in self._scores:
                 known, score = self._scores[name]
                 given = number_array(columns[name])
                 places = np.searchsorted(np.asarray(known.cells.edges), given, side="left").clip(0, len(score) - 1)
-                out[:, at] = np.where(np.isfinite(given), score[places], 0.0)
-        return out
+                scores[:, at] = np.where(np.isfinite(given), score[places], 0.0)
+        return scores
 
     def _choices(self, known: ReferenceField, values: Values) -> FieldSketch:
         index, rest = self._index.get(known.name, {}), len(known.cells.counts) - 1
@@ -62,9 +68,9 @@ class Sketcher:
 def _spread_out(known: ReferenceField) -> NDArray[np.float64]:
     """Location scores of all cells, 0 for those that the reference left empty."""
     counts = np.asarray(known.cells.counts, dtype=np.float64)
-    out = np.zeros(len(counts))
-    out[counts > 0] = bin_scores(counts[counts > 0])[0]
-    return out
+    spread = np.zeros(len(counts))
+    spread[counts > 0] = bin_scores(counts[counts > 0])[0]
+    return spread
 
 
 def number_array(values: Values) -> NDArray[np.float64]:

@@ -40,7 +40,7 @@ def _weight(field: FieldVerdict) -> tuple[int, float]:
 def leading_finding(field: FieldVerdict) -> DriftFinding | None:
     """The finding that gave a field its state: the largest by its floor among the sure ones; of a steady field the largest of all."""
     sure = [finding for finding in field.findings if finding.p < 0.01] or list(field.findings)
-    return max(sure, key=lambda one: one.size / FLOORS[one.what][1], default=None)
+    return max(sure, key=lambda finding: finding.size / FLOORS[finding.what][1], default=None)
 
 
 def _field(field: FieldVerdict) -> dict[str, Any]:
@@ -53,7 +53,15 @@ def _field(field: FieldVerdict) -> dict[str, Any]:
         "says": describe_field(field),
         "rows": field.rows,
         "findings": [
-            {"what": one.what, "p": one.p, "size": one.size, "signed": one.signed, "before": one.before, "after": one.after} for one in kept
+            {
+                "what": finding.what,
+                "p": finding.p,
+                "size": finding.size,
+                "signed": finding.signed,
+                "before": finding.before,
+                "after": finding.after,
+            }
+            for finding in kept
         ],
     }
 
@@ -94,17 +102,19 @@ def verdict_sentence(verdict: DriftVerdict, baseline: str = "training") -> str:
     if verdict.state == "steady":
         return f"Steady: {rows} look like {baseline} in all {len(verdict.fields)} features."
     changed = sorted((field for field in verdict.fields if field.state != "steady"), key=_weight, reverse=True)
-    told = []
-    for one in changed[:2]:
-        finding = leading_finding(one)
-        told.append(f"{one.name} is {describe_field(one)}" + (f" ({describe_p(finding.p)})" if finding is not None else ""))
-    if not told and verdict.pairs:
+    parts = []
+    for changed_field in changed[:2]:
+        finding = leading_finding(changed_field)
+        parts.append(
+            f"{changed_field.name} is {describe_field(changed_field)}" + (f" ({describe_p(finding.p)})" if finding is not None else "")
+        )
+    if not parts and verdict.pairs:
         pair = verdict.pairs[0]
-        told = [f"{pair.one} and {pair.other} correlate by {pair.after:+.2f} and not by {pair.before:+.2f} ({describe_p(pair.p)})"]
-    more = len(changed) - len(told)
+        parts = [f"{pair.one} and {pair.other} correlate by {pair.after:+.2f} and not by {pair.before:+.2f} ({describe_p(pair.p)})"]
+    more = len(changed) - len(parts)
     span = f", over {verdict.windows} windows" if verdict.windows > 1 else ""
     tail = f", and {more} more" if more > 0 and changed else ""
-    return f"{verdict.state.capitalize()}: {'; '.join(told)}{tail}. {rows}{span}."
+    return f"{verdict.state.capitalize()}: {'; '.join(parts)}{tail}. {rows}{span}."
 
 
 def change_start(known: ReferenceField, ticks: Sequence[FieldSketch]) -> int | None:
@@ -151,10 +161,12 @@ def bin_shares(known: ReferenceField, sketch: FieldSketch | None) -> dict[str, A
 
 def window_as_reference(known: Sequence[ReferenceField], windows: Mapping[str, FieldSketch]) -> tuple[ReferenceField, ...]:
     """An earlier window in the place of the reference: the same cells with its counts. Blocks are the reference's own and stay."""
-    out = []
-    for one in known:
-        sketch = windows.get(one.name)
+    features = []
+    for feature in known:
+        sketch = windows.get(feature.name)
         if sketch is not None and sketch.cells.sum():
-            cells = replace(one.cells, counts=tuple(sketch.cells.tolist()), outside=sketch.odd if one.numbers else 0, once=sketch.odd)
-            out.append(replace(one, cells=cells, rows=sketch.rows, missing=sketch.missing))
-    return tuple(out)
+            cells = replace(
+                feature.cells, counts=tuple(sketch.cells.tolist()), outside=sketch.odd if feature.numbers else 0, once=sketch.odd
+            )
+            features.append(replace(feature, cells=cells, rows=sketch.rows, missing=sketch.missing))
+    return tuple(features)

@@ -155,17 +155,17 @@ class JointMoments:
 
 def find_differences(known: ReferenceField, window: FieldSketch) -> list[DriftFinding]:
     """Every way in which a window may differ, each with its own p before any correction."""
-    found: list[DriftFinding] = []
+    findings: list[DriftFinding] = []
     reference = np.asarray(known.cells.counts, dtype=np.float64)
     n, m = float(reference.sum()), float(window.cells.sum())
     if n > 0 and m > 0:
-        found += _shape(known, reference, window.cells.astype(np.float64), n, m)
+        findings += _shape(known, reference, window.cells.astype(np.float64), n, m)
         # the ends of the range are rows of the reference themselves: as much again is to be expected beyond each
         rare, before = ("outside", known.cells.outside) if known.numbers else ("unseen", known.cells.once)
-        found.append(_rate(rare, window.odd, m, before, n, two_sided=False, prior=2 if known.numbers else 0))  # type: ignore[arg-type]
+        findings.append(_rate(rare, window.odd, m, before, n, two_sided=False, prior=2 if known.numbers else 0))  # type: ignore[arg-type]
     if known.rows and window.rows:
-        found.append(_rate("missing", window.missing, window.rows, known.missing, known.rows, two_sided=True))
-    return found
+        findings.append(_rate("missing", window.missing, window.rows, known.missing, known.rows, two_sided=True))
+    return findings
 
 
 def _shape(known: ReferenceField, reference: NDArray[Any], seen: NDArray[Any], n: float, m: float) -> list[DriftFinding]:
@@ -175,7 +175,7 @@ def _shape(known: ReferenceField, reference: NDArray[Any], seen: NDArray[Any], n
     if df < 1:
         return []
     apart = q - p
-    everything, found = h * float((apart**2 / pool).sum()), []
+    everything, findings = h * float((apart**2 / pool).sum()), []
     blocks = _like(known.cells.blocks, m)
     if known.numbers:
         for what, score, at in (("location", bin_scores(p_all)[0], 0), ("spread", bin_scores(p_all)[1], 1)):
@@ -184,11 +184,11 @@ def _shape(known: ReferenceField, reference: NDArray[Any], seen: NDArray[Any], n
                 size = float((score * apart).sum())
                 statistic = h * size**2 / spread
                 everything, df = everything - statistic, df - 1
-                found.append(_with_blocks(what, statistic, 1, abs(size), size, known.cells.blocks, blocks, at, n, m))  # type: ignore[arg-type]
+                findings.append(_with_blocks(what, statistic, 1, abs(size), size, known.cells.blocks, blocks, at, n, m))  # type: ignore[arg-type]
     if df > 0:
         size = math.sqrt(max(0.0, everything - df) / h)
-        found.append(_with_blocks("shape", max(0.0, everything), df, size, size, known.cells.blocks, blocks, -1, n, m))
-    return found
+        findings.append(_with_blocks("shape", max(0.0, everything), df, size, size, known.cells.blocks, blocks, -1, n, m))
+    return findings
 
 
 def _merged(reference: NDArray[Any], seen: NDArray[Any], n: float, m: float, ordered: bool) -> tuple[NDArray[Any], NDArray[Any]]:
@@ -213,7 +213,7 @@ def _merged(reference: NDArray[Any], seen: NDArray[Any], n: float, m: float, ord
 
 def _like(blocks: Sequence[BlockSpread], m: float) -> BlockSpread | None:
     """The blocks whose length is closest to a window's."""
-    return min(blocks, key=lambda one: abs(math.log(one.rows / m)), default=None)
+    return min(blocks, key=lambda block: abs(math.log(block.rows / m)), default=None)
 
 
 def _with_blocks(
@@ -231,7 +231,7 @@ def _with_blocks(
     """A chi-squared p; where the reference's own blocks differ by more than chance, an F that allows for as much."""
     if like is None or not _dependent(like, at, df):
         return DriftFinding(what, float(special.chdtrc(df, statistic)), size, signed)
-    longest = max(all_blocks, key=lambda one: one.rows)
+    longest = max(all_blocks, key=lambda block: block.rows)
     h = n * m / (n + m)
     phi = max(1.0, h * (max(1.0, like.phi[at]) / m + max(1.0, longest.phi[at]) / n))
     p = float(special.fdtrc(df, max(2.0, like.count / 2), statistic / (df * phi)))
@@ -260,19 +260,19 @@ def judge_fields(
 
     latest : of several windows that were pooled, what the last of them say; what they do not show any more is over.
     """
-    now = {one.name: {finding.what: finding.size for finding in one.findings} for one in latest}
+    now = {verdict.name: {finding.what: finding.size for finding in verdict.findings} for verdict in latest}
     looked: list[tuple[ReferenceField, list[DriftFinding]]] = []
-    for one in known:
-        if one.name in window:
-            times = 5 if one.numbers else 3
-            found = [_times(finding, times) for finding in find_differences(one, window[one.name])]
-            looked.append((one, sorted(found, key=lambda finding: (finding.p, -finding.size))))
-    limit = _limit([found[0].p if found else 1.0 for _, found in looked], risk)
-    out = []
-    for one, found in looked:
-        state = _state(found, limit, now.get(one.name), one.fitted)
-        out.append(FieldVerdict(one.name, state, tuple(found), rows=window[one.name].rows))
-    return out
+    for feature in known:
+        if feature.name in window:
+            times = 5 if feature.numbers else 3
+            findings = [_times(finding, times) for finding in find_differences(feature, window[feature.name])]
+            looked.append((feature, sorted(findings, key=lambda finding: (finding.p, -finding.size))))
+    limit = _limit([findings[0].p if findings else 1.0 for _, findings in looked], risk)
+    verdicts = []
+    for feature, findings in looked:
+        state = _state(findings, limit, now.get(feature.name), feature.fitted)
+        verdicts.append(FieldVerdict(feature.name, state, tuple(findings), rows=window[feature.name].rows))
+    return verdicts
 
 
 def _times(finding: DriftFinding, times: int) -> DriftFinding:
@@ -286,9 +286,9 @@ def _limit(ps: Sequence[float], risk: float) -> float:
     return stands[-1] if stands else -1.0
 
 
-def _state(found: Sequence[DriftFinding], limit: float, now: Mapping[What, float] | None, fitted: bool) -> DriftState:
+def _state(findings: Sequence[DriftFinding], limit: float, now: Mapping[What, float] | None, fitted: bool) -> DriftState:
     level = 0
-    for finding in found:
+    for finding in findings:
         if finding.p <= limit and (now is None or _lasts(finding.what, finding.size, now.get(finding.what, 0.0))):
             shifting, drifted = FITTED if fitted and finding.what in ("location", "spread", "shape") else FLOORS[finding.what]
             surely = finding.p <= limit / _SURELY
@@ -317,14 +317,14 @@ def judge_pairs(
     p = 2 * special.ndtr(-np.abs(z))
     limit = _limit(p.tolist(), risk)
     shifting, drifted = FLOORS["correlation"]
-    out = []
+    verdicts = []
     for at in np.flatnonzero(p <= limit):
         i, j = int(upper[0][at]), int(upper[1][at])
         size = abs(float(after[i, j] - before[i, j]))
         if size >= shifting and (most is None or size >= _BEYOND_BLOCKS * float(most[i, j]) + 2 / math.sqrt(window.rows - 3)):
             state: DriftState = "drifted" if size >= drifted and float(p[at]) <= limit / _SURELY else "shifting"
-            out.append(PairVerdict(names[i], names[j], state, float(p[at]), float(before[i, j]), float(after[i, j])))
-    return sorted(out, key=lambda pair: -abs(pair.after - pair.before))
+            verdicts.append(PairVerdict(names[i], names[j], state, float(p[at]), float(before[i, j]), float(after[i, j])))
+    return sorted(verdicts, key=lambda pair: -abs(pair.after - pair.before))
 
 
 @dataclass(frozen=True, slots=True)
@@ -382,9 +382,9 @@ def judge_windows(against: DriftBaseline, windows: Sequence[WindowSketch]) -> Dr
                     if _lasts("correlation", abs(pair.after - pair.before), abs(float(now[at[pair.one], at[pair.other]]) - pair.before))
                 ]
             now = pooled.moments.correlations()
-        states = [one.state for one in fields] + [pair.state for pair in pairs]
+        states = [verdict.state for verdict in fields] + [pair.state for pair in pairs]
         level = max(map(STATES.index, states), default=0)
-        rows = max((one.rows for one in fields), default=0)
+        rows = max((verdict.rows for verdict in fields), default=0)
         verdict = DriftVerdict(STATES[level], tuple(fields), tuple(pairs), step, rows)
         if best is None or level > STATES.index(best.state):
             best = verdict

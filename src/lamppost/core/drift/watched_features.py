@@ -54,11 +54,11 @@ def features_of_schema(schema: Schema, words: Words | None = None) -> tuple[Watc
 
 def feature_columns(figures: Sequence[WatchedFeature], defaults: Mapping[str, Any], rows: Sequence[Mapping[str, Any]]) -> Columns:
     """Values of each figure by rows as JSON has them. A field that is left out has its default; None is missing."""
-    out: Columns = {}
+    columns: Columns = {}
     for figure in figures:
         name, of, default = figure.field, figure.of, defaults.get(figure.field)
-        out[figure.name] = [None if (value := row.get(name, default)) is None else of(value) for row in rows]
-    return out
+        columns[figure.name] = [None if (value := row.get(name, default)) is None else of(value) for row in rows]
+    return columns
 
 
 def field_defaults(schema: Schema) -> dict[str, Any]:
@@ -78,10 +78,10 @@ class FeatureExtractor:
         self, asked: Sequence[Mapping[str, Any]], text: Sequence[Mapping[str, Any]], names: frozenset[str] | None = None
     ) -> Columns:
         """Of inputs only those named, where they are; of answers nothing where the first is empty."""
-        out = feature_columns([one for one in self._inputs if names is None or one.field in names], self._defaults, asked)
+        columns = feature_columns([feature for feature in self._inputs if names is None or feature.field in names], self._defaults, asked)
         if not text or not text[0]:
-            return out
-        return out | {ANSWERS + name: values for name, values in feature_columns(self._answers, {}, text).items()}
+            return columns
+        return columns | {ANSWERS + name: values for name, values in feature_columns(self._answers, {}, text).items()}
 
 
 def frequent_words(texts: Sequence[str | None]) -> tuple[str, ...]:
@@ -164,13 +164,13 @@ class _Pictures:
         try:
             pixels = decode_image(self._field, base64.b64decode(value)).astype(np.float64).mean(axis=2)
         except (BadImage, binascii.Error, TypeError, ValueError):
-            found: tuple[float | None, ...] = (None, None, None, None)
+            values: tuple[float | None, ...] = (None, None, None, None)
         else:
             steps = [np.abs(np.diff(pixels, axis=axis)).mean() for axis in (0, 1) if pixels.shape[axis] > 1]
             sharp = float(np.mean(steps)) if steps else 0.0
-            found = (float(pixels.mean()), float(pixels.std()), sharp, float(pixels.size))
-        self._known[value] = found
-        return found
+            values = (float(pixels.mean()), float(pixels.std()), sharp, float(pixels.size))
+        self._known[value] = values
+        return values
 
 
 def _number(value: Any) -> float | None:
@@ -184,7 +184,7 @@ def _number(value: Any) -> float | None:
 def _letters(value: Any) -> float | None:
     """Part of the characters that are letters of any script, or the space between them."""
     text = str(value)
-    return sum(one.isalpha() or one == " " for one in text) / len(text) if text else None
+    return sum(character.isalpha() or character == " " for character in text) / len(text) if text else None
 
 
 def _new_words(text: str, known: frozenset[str]) -> str:

@@ -26,7 +26,9 @@ class WindowLayout:
 
     def __init__(self, against: DriftBaseline) -> None:
         self.against = against
-        message = [f"{one.name}\0{len(one.cells.counts)}\0{one.cells.edges}\0{one.cells.choices}" for one in against.known]
+        message = [
+            f"{feature.name}\0{len(feature.cells.counts)}\0{feature.cells.edges}\0{feature.cells.choices}" for feature in against.known
+        ]
         self.checksum = crc32("\1".join([*message, *against.names]).encode())
         self.counts = sum(len(known.cells.counts) + 2 for known in against.known)
         self.size = len(against.names)
@@ -50,10 +52,10 @@ def read_window(layout: WindowLayout, data: bytes) -> tuple[WindowSketch, int] |
     """A window and its rows; None where it was counted in another way, by other software or against another reference."""
     if len(data) < _HEAD.size or data[0] != FORMAT:
         return None
-    _, made, rows, paired = _HEAD.unpack_from(data)
+    _, layout_crc, rows, paired = _HEAD.unpack_from(data)
     size, counts = layout.size, layout.counts
     floats = size + size * (size + 1) // 2 if paired else 0
-    if made != layout.checksum or len(data) != _HEAD.size + 4 * (counts + floats):
+    if layout_crc != layout.checksum or len(data) != _HEAD.size + 4 * (counts + floats):
         return None
     given = np.frombuffer(data, dtype="<u4", count=counts, offset=_HEAD.size).astype(np.int64)
     fields, at = {}, 0

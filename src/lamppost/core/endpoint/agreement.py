@@ -80,11 +80,11 @@ def main_answer(answers: Schema) -> Field:
     return answers.fields[0]
 
 
-def answers_differ(field: Field, one: Any, other: Any, scale: float | None, tolerance: float) -> bool:
+def answers_differ(field: Field, old: Any, new: Any, scale: float | None, tolerance: float) -> bool:
     """Whether two values of an answer count as different: other labels, or numbers over ``tolerance`` times ``scale`` apart."""
-    if field.kind == "number" and isinstance(one, (int, float)) and isinstance(other, (int, float)):
-        return abs(one - other) > tolerance * (scale or 1.0) + 1e-9
-    return bool(one != other)
+    if field.kind == "number" and isinstance(old, (int, float)) and isinstance(new, (int, float)):
+        return abs(old - new) > tolerance * (scale or 1.0) + 1e-9
+    return bool(old != new)
 
 
 def measure_agreement(
@@ -98,9 +98,9 @@ def measure_agreement(
     ones, others = [row.get(field.name) for row in before], [row.get(field.name) for row in after]
     figures, scores = _figures(field, answers, before, after)
     scale = float(np.std(figures[:, 0])) if figures is not None and field.kind == "number" and len(rows) else None
-    differs = [answers_differ(field, one, other, scale, tolerance) for one, other in zip(ones, others, strict=True)]
+    differs = [answers_differ(field, old, new, scale, tolerance) for old, new in zip(ones, others, strict=True)]
     apart = np.abs(figures[:, 1] - figures[:, 0]) if figures is not None else None
-    flips = Counter((_said(one), _said(other)) for one, other in zip(ones, others, strict=True) if one != other)
+    flips = Counter((_said(old), _said(new)) for old, new in zip(ones, others, strict=True) if old != new)
     return Agreement(
         field.name if scores is None else f"{field.name} ({scores})",
         len(rows),
@@ -118,15 +118,15 @@ def measure_agreement(
 def _figures(field: Field, answers: Schema, before: Sequence[Row], after: Sequence[Row]) -> tuple[Any, str | None]:
     """A figure for each answer of both versions: the number itself, or the score of the label that the first version gave."""
     if field.kind == "number":
-        pairs = [(_number(one.get(field.name)), _number(other.get(field.name))) for one, other in zip(before, after, strict=True)]
+        pairs = [(_number(old.get(field.name)), _number(new.get(field.name))) for old, new in zip(before, after, strict=True)]
         return np.array(pairs, dtype=float).reshape(-1, 2), None
     scores = next((answer for answer in answers if answer.kind == "vector"), None)
     if scores is None or field.kind not in _LABELS:
         return None, None
     by_label: list[tuple[float, float]] = []
-    for one, other in zip(before, after, strict=True):
-        label = _said(one.get(field.name))
-        first, second = (_number((said.get(scores.name) or {}).get(label)) for said in (one, other))
+    for old, new in zip(before, after, strict=True):
+        label = _said(old.get(field.name))
+        first, second = (_number((answer.get(scores.name) or {}).get(label)) for answer in (old, new))
         by_label.append((first, second))
     return np.nan_to_num(np.array(by_label, dtype=float).reshape(-1, 2)), f"difference of {scores.name}"
 
@@ -141,7 +141,7 @@ def _said(value: Any) -> str:
 
 def _slices(rows: Sequence[Row], inputs: Schema, differs: Sequence[bool]) -> tuple[DisagreeingSlice, ...]:
     """The values of choices in which the versions agree least, by how much worse than overall, weighed with their rows."""
-    found: list[tuple[float, DisagreeingSlice]] = []
+    slices: list[tuple[float, DisagreeingSlice]] = []
     overall = sum(differs) / len(rows) if rows else 0.0
     for field in inputs:
         if field.kind not in ("choice", "yes/no") or field.private:
@@ -155,9 +155,9 @@ def _slices(rows: Sequence[Row], inputs: Schema, differs: Sequence[bool]) -> tup
             spread = math.sqrt(max(overall * (1 - overall), 1e-9) / count)
             weight = (different / count - overall) / spread
             if weight > 0:
-                found.append((weight, DisagreeingSlice(field.name, value, count, count - different)))
-    found.sort(key=lambda pair: -pair[0])
-    return tuple(one for _, one in found[:_SLICES])
+                slices.append((weight, DisagreeingSlice(field.name, value, count, count - different)))
+    slices.sort(key=lambda pair: -pair[0])
+    return tuple(slice_ for _, slice_ in slices[:_SLICES])
 
 
 def _worst(rows: Sequence[Row], field: Field, differs: Sequence[bool], apart: Any) -> tuple[DisagreeingRow, ...]:

@@ -47,11 +47,11 @@ def _shown(value: Any) -> str:
 
 def write_declared(endpoints: Mapping[str, DeclaredEndpoint]) -> dict[str, Any]:
     """The document as JSON or TOML has it."""
-    out: dict[str, Any] = {}
+    document: dict[str, Any] = {}
     for name in sorted(endpoints):
-        one = endpoints[name]
-        out[name] = ({APPROVALS: one.approvals} if one.approvals else {}) | write_setup(one.setup)
-    return {"endpoints": out}
+        endpoint = endpoints[name]
+        document[name] = ({APPROVALS: endpoint.approvals} if endpoint.approvals else {}) | write_setup(endpoint.setup)
+    return {"endpoints": document}
 
 
 def read_declared(data: Any) -> dict[str, DeclaredEndpoint]:
@@ -60,41 +60,41 @@ def read_declared(data: Any) -> dict[str, DeclaredEndpoint]:
         raise BadRequest("the document needs a table [endpoints.NAME] for each endpoint")
     if odd := sorted(data.keys() - {"endpoints"}):
         raise BadRequest(f"the document has a key {odd[0]!r} at its top; it holds endpoints and nothing else")
-    out: dict[str, DeclaredEndpoint] = {}
-    for name, one in data["endpoints"].items():
+    endpoints: dict[str, DeclaredEndpoint] = {}
+    for name, endpoint in data["endpoints"].items():
         check_name(str(name), "endpoint")
-        if not isinstance(one, Mapping):
+        if not isinstance(endpoint, Mapping):
             raise BadRequest(f"endpoints.{name} is no table")
-        rest = dict(one)
+        rest = dict(endpoint)
         approvals = rest.pop(APPROVALS, 0)
         if isinstance(approvals, bool) or not isinstance(approvals, int) or not 0 <= approvals <= MOST_APPROVALS:
             raise BadRequest(f"endpoints.{name}.{APPROVALS} is {approvals!r}; it goes from 0 to {MOST_APPROVALS}")
         try:
-            out[str(name)] = DeclaredEndpoint(read_setup(rest), approvals)
+            endpoints[str(name)] = DeclaredEndpoint(read_setup(rest), approvals)
         except BadRequest as error:
             raise BadRequest(f"endpoints.{name}: {error.detail}") from error
-    return out
+    return endpoints
 
 
-def declared_differences(now: Mapping[str, DeclaredEndpoint], wanted: Mapping[str, DeclaredEndpoint]) -> list[DeclaredDifference]:
+def declared_differences(now: Mapping[str, DeclaredEndpoint], after_document: Mapping[str, DeclaredEndpoint]) -> list[DeclaredDifference]:
     """What would have to change. Endpoints that the wanted document does not name stay as they are."""
-    found: list[DeclaredDifference] = []
-    for name in sorted(wanted):
+    differences: list[DeclaredDifference] = []
+    for name in sorted(after_document):
         if name not in now:
-            found.append(DeclaredDifference(name, "", None, write_declared({name: wanted[name]})["endpoints"][name]))
+            differences.append(DeclaredDifference(name, "", None, write_declared({name: after_document[name]})["endpoints"][name]))
             continue
-        before, after = (_flat(write_declared({name: one[name]})["endpoints"][name]) for one in (now, wanted))
+        before, after = (_flat(write_declared({name: document[name]})["endpoints"][name]) for document in (now, after_document))
         keys = sorted(before.keys() | after.keys())
-        found += [DeclaredDifference(name, key, before.get(key), after.get(key)) for key in keys if before.get(key) != after.get(key)]
-    return found
+        differences += [DeclaredDifference(name, key, before.get(key), after.get(key)) for key in keys if before.get(key) != after.get(key)]
+    return differences
 
 
 def _flat(value: Any, under: str = "") -> dict[str, Any]:
     """Values by their dotted keys; lists of tables by their places."""
     if isinstance(value, Mapping) and value:
-        return {key: one for name, inner in value.items() for key, one in _flat(inner, f"{under}.{name}" if under else str(name)).items()}
-    if isinstance(value, list) and value and all(isinstance(one, Mapping) for one in value):
-        return {key: one for at, inner in enumerate(value) for key, one in _flat(inner, f"{under}[{at}]").items()}
+        return {key: part for name, inner in value.items() for key, part in _flat(inner, f"{under}.{name}" if under else str(name)).items()}
+    if isinstance(value, list) and value and all(isinstance(part, Mapping) for part in value):
+        return {key: part for at, inner in enumerate(value) for key, part in _flat(inner, f"{under}[{at}]").items()}
     return {under: value}
 
 

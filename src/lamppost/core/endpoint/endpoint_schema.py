@@ -38,17 +38,17 @@ class EndpointSchema:
 def endpoint_schema(setup: EndpointSetup, manifests: Mapping[str, Manifest]) -> EndpointSchema:
     """The promise of a setup, by the manifests of its versions; raise Conflict when they do not go together, saying why."""
     if setup.choose is not None:
-        made = _chosen(setup.choose, manifests)
+        schema = _chosen(setup.choose, manifests)
     elif setup.together is not None:
-        made = _together(setup.together, manifests)
+        schema = _together(setup.together, manifests)
     elif setup.shares is not None:
-        made = _shared(setup.shares, manifests)
+        schema = _shared(setup.shares, manifests)
     else:
         manifest = manifests[str(setup.version)]
-        made = EndpointSchema(manifest.inputs, manifest.options, manifest.answers)
+        schema = EndpointSchema(manifest.inputs, manifest.options, manifest.answers)
     for lookup in setup.lookups:
-        made = replace(made, inputs=_looked_up(lookup, made.inputs))
-    return made
+        schema = replace(schema, inputs=_looked_up(lookup, schema.inputs))
+    return schema
 
 
 def _looked_up(lookup: LookupSetup, inputs: Schema) -> Schema:
@@ -202,16 +202,16 @@ def part_answer_fields(answers: Mapping[str, Schema]) -> dict[str, Field]:
 
 def part_answer_row(part: str, answers: Schema, row: Row) -> Row:
     """One answer row of a part as it is handed to what combines."""
-    out: Row = {}
+    row_part: Row = {}
     for field in answers:
         value, name = row[field.name], f"{part}.{field.name}"
         if field.kind == "vector":
-            out |= {f"{name}.{choice}": value[choice] for choice in field.choices}
+            row_part |= {f"{name}.{choice}": value[choice] for choice in field.choices}
         elif field.kind == "time" and value is not None:
-            out[name] = datetime.fromisoformat(value)
+            row_part[name] = datetime.fromisoformat(value)
         else:
-            out[name] = value
-    return out
+            row_part[name] = value
+    return row_part
 
 
 def _holds(field: Field, answer: Field) -> bool:
@@ -242,43 +242,47 @@ def _optional(field: Field) -> Field:
     return replace(field, missing=True, default=None)
 
 
-def _merged(one: Field, other: Field, widest: bool, what: str) -> Field:
-    if one.kind != other.kind or one.shape != other.shape or one.elements != other.elements or one.channels != other.channels:
-        raise Conflict(f"the {what} {one.name!r} is {one.expected_text()} for one version and {other.expected_text()} for another")
-    if one.kind == "vector" and one.choices != other.choices and (what != "answer" or set(one.choices) != set(other.choices)):
-        raise Conflict(f"the {what} {one.name!r} has the elements {', '.join(one.choices)} in one version and {', '.join(other.choices)}")
-    lows, highs = (one.low, other.low), (one.high, other.high)
+def _merged(first: Field, second: Field, widest: bool, what: str) -> Field:
+    if first.kind != second.kind or first.shape != second.shape or first.elements != second.elements or first.channels != second.channels:
+        raise Conflict(f"the {what} {first.name!r} is {first.expected_text()} for one version and {second.expected_text()} for another")
+    if first.kind == "vector" and first.choices != second.choices and (what != "answer" or set(first.choices) != set(second.choices)):
+        raise Conflict(
+            f"the {what} {first.name!r} has the elements {', '.join(first.choices)} in one version and {', '.join(second.choices)}"
+        )
+    lows, highs = (first.low, second.low), (first.high, second.high)
     if widest:
-        choices = tuple(dict.fromkeys((*one.choices, *other.choices)))
+        choices = tuple(dict.fromkeys((*first.choices, *second.choices)))
         low = None if None in lows else min(low for low in lows if low is not None)
         high = None if None in highs else max(high for high in highs if high is not None)
-        unseen: Literal["refuse", "accept"] = "accept" if "accept" in (one.unseen, other.unseen) else "refuse"
-        missing, size = one.missing or other.missing, one.size if one.size == other.size else None
-        missing = missing or (one.default is None) != (other.default is None)
+        unseen: Literal["refuse", "accept"] = "accept" if "accept" in (first.unseen, second.unseen) else "refuse"
+        missing, size = first.missing or second.missing, first.size if first.size == second.size else None
+        missing = missing or (first.default is None) != (second.default is None)
     else:
-        choices = tuple(choice for choice in one.choices if choice in other.choices)
-        if one.kind == "choice" and one.unseen == "accept" == other.unseen:
-            choices = tuple(dict.fromkeys((*one.choices, *other.choices)))
+        choices = tuple(choice for choice in first.choices if choice in second.choices)
+        if first.kind == "choice" and first.unseen == "accept" == second.unseen:
+            choices = tuple(dict.fromkeys((*first.choices, *second.choices)))
         low = max((low for low in lows if low is not None), default=None)
         high = min((high for high in highs if high is not None), default=None)
-        unseen = "refuse" if "refuse" in (one.unseen, other.unseen) else "accept"
-        missing, size = one.missing and other.missing, one.size or other.size
-        if (one.kind == "choice" and not choices) or (None not in (low, high) and low > high):  # type: ignore[operator]
-            raise Conflict(f"no value of the {what} {one.name!r} is right for all: {one.expected_text()}, and {other.expected_text()}")
-        if one.size and other.size and one.size != other.size:
-            raise Conflict(f"the {what} {one.name!r} is {one.expected_text()} for one version and {other.expected_text()} for another")
+        unseen = "refuse" if "refuse" in (first.unseen, second.unseen) else "accept"
+        missing, size = first.missing and second.missing, first.size or second.size
+        if (first.kind == "choice" and not choices) or (None not in (low, high) and low > high):  # type: ignore[operator]
+            raise Conflict(f"no value of the {what} {first.name!r} is right for all: {first.expected_text()}, and {second.expected_text()}")
+        if first.size and second.size and first.size != second.size:
+            raise Conflict(f"the {what} {first.name!r} is {first.expected_text()} for one version and {second.expected_text()} for another")
     return replace(
-        one,
+        first,
         low=low,
         high=high,
         choices=choices,
         unseen=unseen,
-        missing=missing and one.kind not in ("tensor", "vector"),
+        missing=missing and first.kind not in ("tensor", "vector"),
         size=size,
-        default=one.default if one.default == other.default else None,
-        example=one.example if widest or one.example in choices or one.kind != "choice" else choices[0],
-        seen=None if one.seen is None or other.seen is None else (min(one.seen[0], other.seen[0]), max(one.seen[1], other.seen[1])),
-        private=one.private or other.private,
+        default=first.default if first.default == second.default else None,
+        example=first.example if widest or first.example in choices or first.kind != "choice" else choices[0],
+        seen=None
+        if first.seen is None or second.seen is None
+        else (min(first.seen[0], second.seen[0]), max(first.seen[1], second.seen[1])),
+        private=first.private or second.private,
     )
 
 
@@ -299,9 +303,9 @@ def fit_rows(rows: Sequence[Row], columns: Schema, known: Schema, version: str, 
                 faults.append(Fault(row, field.name, _shown(field, values[field.name]), f"nothing, because {version} has no such field"))
     checks = [(field, find_field(known, field.name)) for field in columns]
     tight = [field for field, merged_field in checks if field != merged_field]
-    out = [{name: values[name] for name in columns.names} for values in rows]
+    fitted = [{name: values[name] for name in columns.names} for values in rows]
     for field in tight:
-        for row, values in enumerate(out):
+        for row, values in enumerate(fitted):
             value = values[field.name]
             if value is None and field.default is not None:
                 values[field.name] = datetime.fromisoformat(str(field.default)) if field.kind == "time" else field.default
@@ -312,7 +316,7 @@ def fit_rows(rows: Sequence[Row], columns: Schema, known: Schema, version: str, 
         more = f"; and {len(faults) - 1} more fault{'s' if len(faults) > 2 else ''}" if len(faults) > 1 else ""
         shown = [fault.to_dict() for fault in faults[:MAX_FAULTS]]
         raise InvalidRows(faults[0].sentence() + more, faults=shown, fault_count=len(faults))
-    return out
+    return fitted
 
 
 def field_allows(field: Field, value: Any) -> bool:

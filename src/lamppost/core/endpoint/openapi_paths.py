@@ -40,7 +40,7 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
     """The path item of ``/predict/{endpoint}`` and the component schemas that it refers to; ``manifests`` by version."""
     name, version = pascal_case(endpoint), setup.summary()
     promised = endpoint_schema(setup, manifests)
-    notes = [manifests[str(one)].story.notes for one in setup.versions[:1]]
+    notes = [manifests[str(row_schema)].story.notes for row_schema in setup.versions[:1]]
     if setup.lenient:
         notes.append("Read leniently: values whose meaning leaves no doubt, such as numbers as text, are taken, and told under `changed`.")
     plan = ValidationPlan(promised.inputs, options=promised.options)
@@ -53,8 +53,13 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
         schemas[f"{name}Options"] = _plain(promised.options)
         options = {"options": {"$ref": f"#/components/schemas/{name}Options"}}
     needed = ["options"] if promised.options is not None and any(field.required for field in promised.options) else []
-    one = {**row, "properties": row["properties"] | options, "required": [*row["required"], *needed], "examples": [plan.example()]}
-    schemas[f"{name}Request"] = {"title": f"What {endpoint} is asked", "anyOf": [one, *(_several(name, plan, options, needed))]}
+    schema_of_row = {
+        **row,
+        "properties": row["properties"] | options,
+        "required": [*row["required"], *needed],
+        "examples": [plan.example()],
+    }
+    schemas[f"{name}Request"] = {"title": f"What {endpoint} is asked", "anyOf": [schema_of_row, *(_several(name, plan, options, needed))]}
     schemas[f"{name}Reply"] = {"title": f"What {endpoint} answers", "anyOf": _replies(name, promised.answers)}
     content = {
         JSON: {"schema": {"$ref": f"#/components/schemas/{name}Request"}, "example": plan.example()},
@@ -124,8 +129,8 @@ def _several(name: str, plan: ValidationPlan, options: dict[str, Any], needed: l
 
 def _replies(name: str, answers: Schema) -> list[dict[str, Any]]:
     about = {"version": {"type": "string"}, "request_id": {"type": "string", "format": "uuid"}}
-    told = {"changed": {"type": "array", "items": {"type": "object"}, "description": "values that a lenient endpoint took as others"}}
-    one = {"$ref": f"#/components/schemas/{name}Answer"}
+    changed = {"changed": {"type": "array", "items": {"type": "object"}, "description": "values that a lenient endpoint took as others"}}
+    answer_schema = {"$ref": f"#/components/schemas/{name}Answer"}
     columns: dict[str, Any] = {}
     for field in answers:
         if field.kind == "vector":
@@ -134,11 +139,11 @@ def _replies(name: str, answers: Schema) -> list[dict[str, Any]]:
         else:
             columns[field.name] = {"type": "array", "items": field.to_json_schema()}
     forms: dict[str, Any] = {
-        "answer": one,
-        "answers": {"type": "array", "items": one},
+        "answer": answer_schema,
+        "answers": {"type": "array", "items": answer_schema},
         "columns": {"type": "object", "properties": columns, "required": list(columns)},
     }
-    return [{"type": "object", "properties": {key: value, **about, **told}, "required": [key, *about]} for key, value in forms.items()]
+    return [{"type": "object", "properties": {key: value, **about, **changed}, "required": [key, *about]} for key, value in forms.items()]
 
 
 def _part(kind: str) -> dict[str, Any]:

@@ -296,7 +296,7 @@ def _slower(guards: RolloutGuards, steps: Sequence[StepCounts], p99_ms: float | 
     pairs = [(step.above(1, slow_ms), step.above(0, slow_ms), step.share / 100) for step in steps]
     new, old = sum(pair[0] for pair in pairs), sum(pair[1] for pair in pairs)
     of_new, of_old = (sum(step.calls[arm] for step in steps) for arm in (1, 0))
-    log_e = math.fsum(sequential_tests.events_evidence(one, other, share, _AS_SLOW) for one, other, share in pairs)
+    log_e = math.fsum(sequential_tests.events_evidence(slow_new, slow_old, share, _AS_SLOW) for slow_new, slow_old, share in pairs)
     says = f"was slower than {slow_ms:,.3g} ms in {new:,} of {of_new:,} calls, and the version before it in {old:,} of {of_old:,}"
     return _reading(guards, "p99", new / of_new if of_new else None, P99_SLOW, log_e, says)
 
@@ -328,15 +328,17 @@ def _answers(guards: RolloutGuards, steps: Sequence[StepCounts], _: float | None
 def _most_apart(new: Mapping[str, int], old: Mapping[str, int]) -> str:
     """The label whose share differs most, in words."""
     all_new, all_old = sum(new.values()), sum(old.values())
-    label = max(sorted(new.keys() | old.keys()), key=lambda one: abs(new.get(one, 0) / all_new - old.get(one, 0) / all_old))
+    label = max(
+        sorted(new.keys() | old.keys()), key=lambda candidate: abs(new.get(candidate, 0) / all_new - old.get(candidate, 0) / all_old)
+    )
     n, o = new.get(label, 0) / all_new, old.get(label, 0) / all_old
     return f"{label} in {n:.0%} of {all_new:,} answers, and the version before it in {o:.0%} of {all_old:,}"
 
 
 def _summed(counts: Sequence[Mapping[str, int]]) -> dict[str, int]:
     total: dict[str, int] = {}
-    for one in counts:
-        for label, count in one.items():
+    for node_counts in counts:
+        for label, count in node_counts.items():
             total[label] = total.get(label, 0) + count
     return total
 

@@ -52,7 +52,7 @@ def counted_rollout(rollout: Rollout, number: int, answers: Schema, reference: R
     """What to count. answers, reference : of the old version."""
     guards = rollout.plan.guards
     field = main_answer(answers)
-    profile = next((one for one in (reference.answers if reference else ()) if one.name == field.name), None)
+    profile = next((candidate for candidate in (reference.answers if reference else ()) if candidate.name == field.name), None)
     edges = tuple(sorted(set(profile.quantiles[2:-2:2]))) if profile is not None and field.kind == "number" else ()
     return CountedRollout(
         number,
@@ -96,12 +96,14 @@ class RolloutTally:
             self._counts.calls[arm] += 1
             self._counts.failed[arm] += 1
 
-    def compared(self, one: list[dict[str, Any]], other: list[dict[str, Any]]) -> None:
+    def compared(self, old_answers: list[dict[str, Any]], new_answers: list[dict[str, Any]]) -> None:
         """The answers of the old version, then of the new one, to the same rows; the first row stands for the call."""
-        if one and other:
+        if old_answers and new_answers:
             self._counts.compared += 1
             name = self.watch.answer
-            self._counts.apart += answers_differ(self._field, one[0].get(name), other[0].get(name), self.watch.scale, self.watch.tolerance)
+            self._counts.apart += answers_differ(
+                self._field, old_answers[0].get(name), new_answers[0].get(name), self.watch.scale, self.watch.tolerance
+            )
 
     def take(self) -> StepCounts | None:
         """What was counted since the last time, None for nothing."""

@@ -126,17 +126,17 @@ class LaneRules:
 
 def combine_lane_rules(rules: Iterable[LaneRules]) -> LaneRules:
     """The rules of a lane that several endpoints use: room enough for each of them, the tightest target, the longest sleep."""
-    made = LaneRules()
+    combined = LaneRules()
     for rule in rules:
-        if made == LaneRules():
-            made = rule
+        if combined == LaneRules():
+            combined = rule
         elif rule != LaneRules():
             values: dict[str, Any] = {}
             for field in fields(LaneRules):
-                pair = [value for value in (getattr(made, field.name), getattr(rule, field.name)) if value is not None]
+                pair = [value for value in (getattr(combined, field.name), getattr(rule, field.name)) if value is not None]
                 values[field.name] = (min if field.name in ("target_ms", "linger_ms") else max)(pair, default=None)
-            made = LaneRules(**values)
-    return made
+            combined = LaneRules(**values)
+    return combined
 
 
 @dataclass(frozen=True, slots=True)
@@ -179,7 +179,7 @@ class EndpointSetup:
     __pydantic_config__: ClassVar = _CLOSED
 
     def __post_init__(self) -> None:
-        if sum(one is not None for one in (self.version, self.shares, self.choose, self.together)) != 1:
+        if sum(way is not None for way in (self.version, self.shares, self.choose, self.together)) != 1:
             raise BadRequest(
                 "an endpoint serves a version, or gives versions shares, or chooses between them, or asks several together: say exactly one"
             )

@@ -78,21 +78,21 @@ def reading_level(value: float, limit: float, below: bool = False) -> Level:
     return "wrong" if value > limit else "back" if value <= limit * 0.9 else "between"
 
 
-def _certainty(found: Estimate) -> str:
-    return f"{100 * found.low:.1f} to {100 * found.high:.1f} % with 95 % certainty"
+def _certainty(estimate: Estimate) -> str:
+    return f"{100 * estimate.low:.1f} to {100 * estimate.high:.1f} % with 95 % certainty"
 
 
 def read_errors(at: datetime, endpoint: str, rule: AlertRule, calls: int, failed: int) -> RuleReading:
     """Failed calls: wrong once even the low end of the interval is above the limit."""
-    found = estimate_share(failed, calls)
-    if found is None or calls < LEAST_CALLS:
+    estimate = estimate_share(failed, calls)
+    if estimate is None or calls < LEAST_CALLS:
         return RuleReading(
             at, "back" if not failed else "between", f"{failed} of {calls} calls failed", "too few calls to be sure", endpoint
         )
-    now = reading_level(100 * found.low, rule.limit)
-    now = "between" if now == "back" and 100 * found.value > rule.limit * 0.9 else now
-    says = f"{failed:,} of {calls:,} calls failed in {rule.minutes:g} minutes ({100 * found.value:.1f} %)"
-    return RuleReading(at, now, says, _certainty(found), endpoint)
+    now = reading_level(100 * estimate.low, rule.limit)
+    now = "between" if now == "back" and 100 * estimate.value > rule.limit * 0.9 else now
+    says = f"{failed:,} of {calls:,} calls failed in {rule.minutes:g} minutes ({100 * estimate.value:.1f} %)"
+    return RuleReading(at, now, says, _certainty(estimate), endpoint)
 
 
 def read_p99(at: datetime, endpoint: str, rule: AlertRule, calls: int, p99_ms: float | None) -> RuleReading:
@@ -117,13 +117,13 @@ def read_window_verdict(
 ) -> RuleReading:
     """A judged window: for a rule on drift its verdict, for one on odd rows their part."""
     if rule.on == "odd":
-        found = estimate_share(odd, rows)
-        if found is None or rows < LEAST_CALLS:
+        estimate = estimate_share(odd, rows)
+        if estimate is None or rows < LEAST_CALLS:
             return RuleReading(at, "between", "too few rows", f"{rows} rows", "odd rows")
-        says = f"{odd:,} of {rows:,} rows are odd ({100 * found.value:.1f} %)"
-        return RuleReading(at, reading_level(100 * found.low, rule.limit), says, _certainty(found), "odd rows", why)
-    changed = [one for one in verdict.get("fields", []) if one["state"] == "drifted"]
-    inputs = [one for one in changed if not one["name"].startswith(ANSWERS)]
+        says = f"{odd:,} of {rows:,} rows are odd ({100 * estimate.value:.1f} %)"
+        return RuleReading(at, reading_level(100 * estimate.low, rule.limit), says, _certainty(estimate), "odd rows", why)
+    changed = [field for field in verdict.get("fields", []) if field["state"] == "drifted"]
+    inputs = [field for field in changed if not field["name"].startswith(ANSWERS)]
     leading = (inputs or changed or [{"name": "", "findings": []}])[0]
     now: Level = "wrong" if state == "drifted" else "back" if state == "steady" else "between"
     p = min((finding["p"] for finding in leading["findings"]), default=None)
@@ -133,11 +133,11 @@ def read_window_verdict(
 
 def read_quality(at: datetime, endpoint: str, rule: AlertRule, right: int, known: int) -> RuleReading:
     """Answers that were right, by outcomes: wrong once even the high end of the interval is below the limit."""
-    found = estimate_share(right, known)
-    if found is None or known < LEAST_CALLS:
+    estimate = estimate_share(right, known)
+    if estimate is None or known < LEAST_CALLS:
         return RuleReading(at, "between", f"{known} outcomes are known", "too few outcomes to be sure", endpoint)
-    says = f"{right:,} of {known:,} answers were right ({100 * found.value:.1f} %)"
-    return RuleReading(at, reading_level(100 * found.high, rule.limit, below=True), says, _certainty(found), endpoint)
+    says = f"{right:,} of {known:,} answers were right ({100 * estimate.value:.1f} %)"
+    return RuleReading(at, reading_level(100 * estimate.high, rule.limit, below=True), says, _certainty(estimate), endpoint)
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,20 +157,20 @@ class ErrorBudget:
 
 def error_budgets(objectives: Objectives, whole: tuple[int, int, int], recent: tuple[int, int, int]) -> list[ErrorBudget]:
     """The budgets of an endpoint. whole, recent : calls, failed ones, and slow ones, over the objective's days and over the last hour."""
-    out = []
+    budgets = []
     for name, objective, at in (("available", objectives.available, 1), ("fast", objectives.fast, 2)):
         if name == "fast" and objectives.fast_ms is None:
             continue
         allowed = (100 - objective) / 100
         calls, bad = whole[0], whole[at]
         burn = recent[at] / recent[0] / allowed if recent[0] else 0.0
-        out.append(ErrorBudget(name, objective, calls, bad, bad / (calls * allowed) if calls else 0.0, burn))
-    return out
+        budgets.append(ErrorBudget(name, objective, calls, bad, bad / (calls * allowed) if calls else 0.0, burn))
+    return budgets
 
 
-def read_budget(at: datetime, endpoint: str, rule: AlertRule, found: Sequence[ErrorBudget], calls: int) -> RuleReading:
+def read_budget(at: datetime, endpoint: str, rule: AlertRule, budgets: Sequence[ErrorBudget], calls: int) -> RuleReading:
     """The fastest burning budget."""
-    worst = max(found, key=lambda one: one.burn, default=None)
+    worst = max(budgets, key=lambda budget: budget.burn, default=None)
     if worst is None or calls < LEAST_CALLS:
         return RuleReading(at, "back", "no calls that count against an objective", f"{calls} calls", endpoint)
     says = f"the error budget of {worst.name} burns {worst.burn:.1f} times too fast; {100 * worst.spent:.0f} % of it is spent"

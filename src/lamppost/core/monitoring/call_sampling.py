@@ -14,10 +14,10 @@ def draw_instants(counts: Sequence[tuple[float, int]], step_s: float, many: int)
     [0.0, 20.0, 23.333333333333332, 26.666666666666668]
     """
     total = sum(calls for _, calls in counts)
-    out: list[float] = []
+    instants: list[float] = []
     before = 0
     for start, calls in counts:
-        while len(out) < min(many, total) and (wanted := len(out) * total / min(many, total)) < before + calls:
-            out.append(start + step_s * (wanted - before) / calls)
+        while len(instants) < min(many, total) and (next_call := len(instants) * total / min(many, total)) < before + calls:
+            instants.append(start + step_s * (next_call - before) / calls)
         before += calls
-    return out
+    return instants

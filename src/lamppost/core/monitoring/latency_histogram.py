@@ -35,21 +35,21 @@ def bucket_value(bucket: int) -> float:
     return 2 * _GAMMA**bucket / (_GAMMA + 1)
 
 
-def quantiles(counts: Mapping[int, int], wanted: Iterable[float]) -> list[float | None]:
+def quantiles(counts: Mapping[int, int], probabilities: Iterable[float]) -> list[float | None]:
     """Quantiles in microseconds of a histogram given as bucket to count; None for each when it is empty.
 
     The q-quantile is the smallest value with at least ``q`` of all counts at or below it.
     """
     total = sum(counts.values())
     if not total:
-        return [None for _ in wanted]
+        return [None for _ in probabilities]
     ordered = sorted(counts.items())
-    out: list[float | None] = []
-    for q in wanted:
+    values: list[float | None] = []
+    for q in probabilities:
         need, seen = max(1, math.ceil(q * total)), 0
         for bucket, count in ordered:
             seen += count
             if seen >= need:
-                out.append(bucket_value(bucket))
+                values.append(bucket_value(bucket))
                 break
-    return out
+    return values

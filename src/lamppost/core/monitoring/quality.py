@@ -62,9 +62,9 @@ class JudgedAnswer:
     slices: Mapping[str, Any]
 
 
-def is_right(said: Any, truth: Any) -> bool:
+def is_right(answer: Any, truth: Any) -> bool:
     """Whether an answer is the truth, as labels go."""
-    return choice_text(said) == choice_text(truth)
+    return choice_text(answer) == choice_text(truth)
 
 
 def is_number(value: Any) -> bool:
@@ -72,49 +72,51 @@ def is_number(value: Any) -> bool:
     return isinstance(value, (int, float)) and not isinstance(value, bool)
 
 
-def quality_figures(told: Sequence[JudgedAnswer], answer: str, numbers: bool, spread: float | None = None) -> dict[str, Any]:
+def quality_figures(judged_answers: Sequence[JudgedAnswer], answer: str, numbers: bool, spread: float | None = None) -> dict[str, Any]:
     """All figures of one version as JSON has them. answer : the name of what the truth is of. spread : of a number in training, for the
     part of answers that are within a tenth of it.
     """
     if numbers:
-        return _of_numbers(told, answer, spread)
-    right = [is_right(one.said.get(answer), one.truth) for one in told]
-    labels = sorted({choice_text(one.truth) for one in told} | {choice_text(one.said.get(answer)) for one in told})[:50]
+        return _of_numbers(judged_answers, answer, spread)
+    right = [is_right(judged.said.get(answer), judged.truth) for judged in judged_answers]
+    labels = sorted(
+        {choice_text(judged.truth) for judged in judged_answers} | {choice_text(judged.said.get(answer)) for judged in judged_answers}
+    )[:50]
     return {
         "kind": "labels",
         "accuracy": estimate_as_json(estimate_share(sum(right), len(right))),
-        "labels": [_ofas_text(told, answer, label) for label in labels],
-        "calibration": _calibration(told),
-        "slices": _slices(told, right),
+        "labels": [_ofas_text(judged_answers, answer, label) for label in labels],
+        "calibration": _calibration(judged_answers),
+        "slices": _slices(judged_answers, right),
     }
 
 
-def estimate_as_json(one: Estimate | None) -> dict[str, Any] | None:
+def estimate_as_json(estimate: Estimate | None) -> dict[str, Any] | None:
     """A figure as JSON has it; an interval without end is None."""
-    if one is None:
+    if estimate is None:
         return None
-    low, high = (end if math.isfinite(end) else None for end in (one.low, one.high))
-    return {"value": one.value, "low": low, "high": high, "of": one.of}
+    low, high = (end if math.isfinite(end) else None for end in (estimate.low, estimate.high))
+    return {"value": estimate.value, "low": low, "high": high, "of": estimate.of}
 
 
-def _ofas_text(told: Sequence[JudgedAnswer], answer: str, label: str) -> dict[str, Any]:
-    said = [one for one in told if choice_text(one.said.get(answer)) == label]
-    true = [one for one in told if choice_text(one.truth) == label]
-    hits = sum(choice_text(one.truth) == label for one in said)
+def _ofas_text(judged_answers: Sequence[JudgedAnswer], answer: str, label: str) -> dict[str, Any]:
+    answered = [judged for judged in judged_answers if choice_text(judged.said.get(answer)) == label]
+    true = [judged for judged in judged_answers if choice_text(judged.truth) == label]
+    hits = sum(choice_text(judged.truth) == label for judged in answered)
     return {
         "label": label,
-        "precision": estimate_as_json(estimate_share(hits, len(said))),
+        "precision": estimate_as_json(estimate_share(hits, len(answered))),
         "recall": estimate_as_json(estimate_share(hits, len(true))),
         "true": len(true),
     }
 
 
-def _calibration(told: Sequence[JudgedAnswer]) -> dict[str, Any] | None:
+def _calibration(judged_answers: Sequence[JudgedAnswer]) -> dict[str, Any] | None:
     """By the scores that answers gave to each label, where they gave any."""
     pairs = [
-        (float(score), choice_text(one.truth) == label)
-        for one in told
-        if isinstance(scores := one.said.get("scores"), Mapping)
+        (float(score), choice_text(judged.truth) == label)
+        for judged in judged_answers
+        if isinstance(scores := judged.said.get("scores"), Mapping)
         for label, score in scores.items()
         if is_number(score)
     ]
@@ -131,12 +133,16 @@ def _calibration(told: Sequence[JudgedAnswer]) -> dict[str, Any] | None:
         for cell in cells
         if cell
     ]
-    off = sum(abs(one["expected"] - one["came"]["value"]) * one["came"]["of"] for one in bins) / len(pairs)  # type: ignore[index]
+    off = sum(abs(bin_["expected"] - bin_["came"]["value"]) * bin_["came"]["of"] for bin_ in bins) / len(pairs)  # type: ignore[index]
     return {"error": off, "brier": float(np.mean([(score - came) ** 2 for score, came in pairs])), "bins": bins}
 
 
-def _of_numbers(told: Sequence[JudgedAnswer], answer: str, spread: float | None) -> dict[str, Any]:
-    pairs = [(one, float(one.said[answer]) - float(one.truth)) for one in told if is_number(one.said.get(answer)) and is_number(one.truth)]
+def _of_numbers(judged_answers: Sequence[JudgedAnswer], answer: str, spread: float | None) -> dict[str, Any]:
+    pairs = [
+        (judged, float(judged.said[answer]) - float(judged.truth))
+        for judged in judged_answers
+        if is_number(judged.said.get(answer)) and is_number(judged.truth)
+    ]
     off = [error for _, error in pairs]
     squares = estimate_mean([error**2 for error in off])
     near = None if spread is None else [abs(error) <= 0.1 * spread for error in off]
@@ -147,23 +153,25 @@ def _of_numbers(told: Sequence[JudgedAnswer], answer: str, spread: float | None)
         "root_mean_square": None if squares is None else math.sqrt(squares.value),
         "bias": estimate_as_json(estimate_mean(off)),
         "near": None if near is None else estimate_as_json(estimate_share(sum(near), len(near))),
-        "slices": _slices([one for one, _ in pairs], [abs(error) for error in off]),
+        "slices": _slices([judged for judged, _ in pairs], [abs(error) for error in off]),
     }
 
 
-def _slices(told: Sequence[JudgedAnswer], values: Sequence[float]) -> list[dict[str, Any]]:
+def _slices(judged_answers: Sequence[JudgedAnswer], values: Sequence[float]) -> list[dict[str, Any]]:
     """The same figure within each value of each choice; those furthest from the whole first."""
-    if not told:
+    if not judged_answers:
         return []
     whole = float(np.mean(values))
-    found: list[tuple[float, dict[str, Any]]] = []
-    for name in sorted({name for one in told for name in one.slices}):
-        for value, many in Counter(choice_text(one.slices.get(name)) for one in told).most_common(20):
-            here = [float(right) for one, right in zip(told, values, strict=True) if choice_text(one.slices.get(name)) == value]
-            known = _of(here)
-            if known is not None and _LEAST_SLICE <= many < len(told):
-                found.append((abs(known.value - whole) * math.sqrt(many), {"by": name, "value": value, "figure": estimate_as_json(known)}))
-    return [one for _, one in sorted(found, key=lambda pair: -pair[0])[:20]]
+    slices: list[tuple[float, dict[str, Any]]] = []
+    for name in sorted({name for judged in judged_answers for name in judged.slices}):
+        for value, many in Counter(choice_text(judged.slices.get(name)) for judged in judged_answers).most_common(20):
+            values_in_slice = [
+                float(right) for judged, right in zip(judged_answers, values, strict=True) if choice_text(judged.slices.get(name)) == value
+            ]
+            known = _of(values_in_slice)
+            if known is not None and _LEAST_SLICE <= many < len(judged_answers):
+                slices.append((abs(known.value - whole) * math.sqrt(many), {"by": name, "value": value, "figure": estimate_as_json(known)}))
+    return [slice_ for _, slice_ in sorted(slices, key=lambda pair: -pair[0])[:20]]
 
 
 def _of(values: list[float]) -> Estimate | None:

@@ -180,10 +180,10 @@ def _texts(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> C
     extras = [word for word in words if word not in known] if field.unseen == "accept" else []
     known |= {word: len(known) + at for at, word in enumerate(extras)}
     codes = np.array([known.get(word, -2) for word in words] or [-1], dtype=np.int32)
-    out = np.where(gone, -1, codes[np.asarray(coded.indices.fill_null(0)).astype(np.int64)]).astype(np.int32)
-    if (wrong := out == -2).any():
+    codes_of_rows = np.where(gone, -1, codes[np.asarray(coded.indices.fill_null(0)).astype(np.int64)]).astype(np.int32)
+    if (wrong := codes_of_rows == -2).any():
         _note(faults, field, wrong, array.to_pylist())
-    return Column(out, extras=tuple(extras))
+    return Column(codes_of_rows, extras=tuple(extras))
 
 
 def _times(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> Column:  # noqa: ARG001 - as its fellows
@@ -225,20 +225,20 @@ def _tensors(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) ->
     arrays: list[Array] = []
     for row, value in enumerate(array.to_pylist()):
         try:
-            one = np.array(value, dtype=dtype_of(field))
+            tensor = np.array(value, dtype=dtype_of(field))
         except (TypeError, ValueError):
-            one = np.empty(0)
-        fits = one.ndim == axes and all(want in (0, have) for want, have in zip(field.shape, one.shape, strict=True)) and one.size
-        bad = fits and (not np.isfinite(one).all() or _outside(field, one))
+            tensor = np.empty(0)
+        fits = tensor.ndim == axes and all(want in (0, have) for want, have in zip(field.shape, tensor.shape, strict=True)) and tensor.size
+        bad = fits and (not np.isfinite(tensor).all() or _outside(field, tensor))
         if not fits or bad:
-            faults.append(Fault(row, field.name, "elements out of range" if bad else f"a shape of {one.shape}", field.expected_text()))
-            one = np.zeros([length or 1 for length in field.shape])
-        arrays.append(one)
+            faults.append(Fault(row, field.name, "elements out of range" if bad else f"a shape of {tensor.shape}", field.expected_text()))
+            tensor = np.zeros([length or 1 for length in field.shape])
+        arrays.append(tensor)
     return Column(arrays if 0 in field.shape else np.stack(arrays))
 
 
-def _outside(field: Field, one: Array) -> bool:
-    return bool((field.low is not None and (one < field.low).any()) or (field.high is not None and (one > field.high).any()))
+def _outside(field: Field, array: Array) -> bool:
+    return bool((field.low is not None and (array < field.low).any()) or (field.high is not None and (array > field.high).any()))
 
 
 # -- answers ------------------------------------------------------------------------------------------------------------

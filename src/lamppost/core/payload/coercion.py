@@ -47,29 +47,29 @@ class Coercion:
 
     def to_dict(self) -> dict[str, Any]:
         """As it stands in an answer."""
-        out: dict[str, Any] = {"row": self.row, "field": self.field, "given": self.given}
-        return out | ({"left_out": True} if self.taken is None else {"taken": self.taken})
+        coercion: dict[str, Any] = {"row": self.row, "field": self.field, "given": self.given}
+        return coercion | ({"left_out": True} if self.taken is None else {"taken": self.taken})
 
 
-def coerce_row(schema: Schema, values: dict[str, Any], row: int, told: list[Coercion]) -> dict[str, Any]:
+def coerce_row(schema: Schema, values: dict[str, Any], row: int, coercions: list[Coercion]) -> dict[str, Any]:
     """One row of JSON values with what can be taken changed; adds what was changed to ``told``."""
     fields = {field.name: field for field in schema}
-    out: dict[str, Any] = {}
+    coerced: dict[str, Any] = {}
     for name, value in values.items():
         field = fields.get(name)
         if field is None:
-            told.append(Coercion(row, name, shortened_json(value), None))
+            coercions.append(Coercion(row, name, shortened_json(value), None))
             continue
         eased = coerce_value(field, value)
-        out[name] = value if eased is _SAME else eased
+        coerced[name] = value if eased is _SAME else eased
         if eased is not _SAME:
             private = "a private value"
-            told.append(
+            coercions.append(
                 Coercion(
                     row, name, private if field.private else shortened_json(value), private if field.private else shortened_json(eased)
                 )
             )
-    return out
+    return coerced
 
 
 def coerce_value(field: Field, value: Any) -> Any:
@@ -93,8 +93,8 @@ def coerce_value(field: Field, value: Any) -> Any:
             like = [choice for choice in field.choices if choice.strip().lower() == text.lower()]
             return like[0] if len(like) == 1 else _SAME
         case "choice" | "text" if isinstance(value, (bool, int, float)):
-            said = orjson.dumps(value).decode() if abs(value) < 2**63 else str(value)
-            return said if field.kind == "text" or field.unseen == "accept" or said in field.choices else _SAME
+            number_text = orjson.dumps(value).decode() if abs(value) < 2**63 else str(value)
+            return number_text if field.kind == "text" or field.unseen == "accept" or number_text in field.choices else _SAME
         case "time" if text is not None:
             if _DATE.fullmatch(text):
                 return f"{text}T00:00:00Z"

@@ -49,8 +49,8 @@ class LineBlocks:
     def _cut(self, final: bool) -> int | None:
         """Where the next block ends: after so many lines, or so many bytes of whole lines."""
         at, count = -1, 0
-        while count < self._lines and (found := self._held.find(b"\n", at + 1)) >= 0:
-            at, count = found, count + 1
+        while count < self._lines and (line_end := self._held.find(b"\n", at + 1)) >= 0:
+            at, count = line_end, count + 1
         if at < 0 or (count < self._lines and len(self._held) < self._size and not final):
             return None
         while self._quoted and self._held.count(b'"', 0, at) % 2:

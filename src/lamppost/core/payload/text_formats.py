@@ -26,10 +26,10 @@ MULTIPART = "multipart/form-data"
 _JSONISH = frozenset({"number", "integer", "yes/no", "tensor"})
 
 
-def read_ndjson(plan: ValidationPlan, body: bytes, before: int = 0, told: list[Coercion] | None = None) -> list[Row]:
+def read_ndjson(plan: ValidationPlan, body: bytes, before: int = 0, coercions: list[Coercion] | None = None) -> list[Row]:
     """One row a line; empty lines do not count. Raise BadBody that names the line, or whatever `Plan.read` raises, rows counted from 0.
 
-    before : lines that came before these, in a body that is read in blocks. told : see `Plan.read`.
+    before : lines that came before these, in a body that is read in blocks. coercions : takes what was read leniently; None to read strictly.
     """
     lines = [line for line in body.split(b"\n") if line.strip()]
     _bounded(plan, len(lines))
@@ -37,7 +37,7 @@ def read_ndjson(plan: ValidationPlan, body: bytes, before: int = 0, told: list[C
         raise BadBody("the body has no lines; send one row as JSON on each")
     whole = b'{"rows":[' + b",".join(lines) + b"]}"
     try:
-        rows = plan.read_body(whole, told).rows
+        rows = plan.read_body(whole, coercions).rows
         if len(rows) == len(lines):
             return rows
     except Exception:
@@ -62,10 +62,10 @@ def _why(error: Exception) -> str:
     return getattr(error, "msg", "too deep").lower()
 
 
-def read_csv(plan: ValidationPlan, body: bytes, before: int = 0, told: list[Coercion] | None = None) -> list[Row]:
+def read_csv(plan: ValidationPlan, body: bytes, before: int = 0, coercions: list[Coercion] | None = None) -> list[Row]:
     """A header with field names, then a row a line, separated by commas, quoted as RFC 4180 has it. Raise BadBody or InvalidRows.
 
-    before : lines between the header and these, in a body that is read in blocks. told : see `Plan.read`.
+    before : lines between the header and these, in a body that is read in blocks. coercions : takes what was read leniently; None to read strictly.
     """
     schema = plan.schema
     try:
@@ -90,7 +90,7 @@ def read_csv(plan: ValidationPlan, body: bytes, before: int = 0, told: list[Coer
         raise BadBody(f"line {reader.line_num + before} is no CSV: {error}; quotes in a quoted cell are doubled") from error
     if not rows:
         raise BadBody("the CSV has a header and no rows")
-    return _read_cells(plan, header, rows, told)
+    return _read_cells(plan, header, rows, coercions)
 
 
 def _check_header(schema: Schema, header: list[str]) -> None:
@@ -111,13 +111,13 @@ def _check_header(schema: Schema, header: list[str]) -> None:
         raise BadBody(f"the header lacks {', '.join(lost[:10])}, which every row needs")
 
 
-def _read_cells(plan: ValidationPlan, header: list[str], rows: list[list[str]], told: list[Coercion] | None) -> list[Row]:
+def _read_cells(plan: ValidationPlan, header: list[str], rows: list[list[str]], coercions: list[Coercion] | None) -> list[Row]:
     """Cells become a JSON body, which then is read by the same rules as any other."""
     fields = {field.name: field for field in plan.schema}
     columns = [[_cell(fields[name], cells[at], row) for row, cells in enumerate(rows)] for at, name in enumerate(header)]
     keys = [orjson.dumps(name) + b":" for name in header]
     texts = [b"{" + b",".join(key + value for key, value in zip(keys, values, strict=True)) + b"}" for values in zip(*columns, strict=True)]
-    return plan.read_body(b'{"rows":[' + b",".join(texts) + b"]}", told).rows
+    return plan.read_body(b'{"rows":[' + b",".join(texts) + b"]}", coercions).rows
 
 
 def _cell(field: Field, text: str, row: int) -> bytes:
@@ -187,8 +187,8 @@ def _written(value: Any) -> str:
 
 def write_columns(schema: Schema, answers: Sequence[dict[str, Any]]) -> dict[str, list[Any]]:
     """Answers as a list for each field, a vector as a list for each of its names."""
-    out: dict[str, Any] = {}
+    lists: dict[str, Any] = {}
     for field in schema:
         values = [answer[field.name] for answer in answers]
-        out[field.name] = {name: [value[name] for value in values] for name in field.choices} if field.kind == "vector" else values
-    return out
+        lists[field.name] = {name: [value[name] for value in values] for name in field.choices} if field.kind == "vector" else values
+    return lists

@@ -109,7 +109,7 @@ class ValidationPlan:
     def _options_reader(self) -> SchemaValidator:
         return SchemaValidator(cs.typed_dict_schema(_entries(self.options or ()), extra_behavior="forbid"))
 
-    def read_body(self, body: bytes, told: list[Coercion] | None = None) -> ParsedRows:
+    def read_body(self, body: bytes, coercions: list[Coercion] | None = None) -> ParsedRows:
         """Rows of a JSON body, each with the options; raise BadJson, TooManyRows, or InvalidRows with all faults (at most 50).
 
         With a list ``told`` the body is read leniently (see `lamppost.core.payload.coercion`), and the list gets what was changed.
@@ -117,7 +117,7 @@ class ValidationPlan:
         try:
             return self._read(body)
         except InvalidRows:
-            eased = None if told is None else self._eased(body, told)
+            eased = None if coercions is None else self._eased(body, coercions)
             if eased is None:
                 raise
         return self._read(eased)
@@ -167,35 +167,35 @@ class ValidationPlan:
                 for name, value in self._defaults.items():
                     row.setdefault(name, value)
 
-    def _given_options(self, said: Row) -> Row | None:
-        options: Row | None = said.pop("options", None) if self.options else None
+    def _given_options(self, given_options: Row) -> Row | None:
+        options: Row | None = given_options.pop("options", None) if self.options else None
         return options
 
     def _filled(self, options: Row | None) -> Row:
         return self._option_defaults | (options or {})
 
-    def _eased(self, body: bytes, told: list[Coercion]) -> bytes | None:
+    def _eased(self, body: bytes, coercions: list[Coercion]) -> bytes | None:
         """The body with what can be taken changed, None where nothing could be."""
         data = from_json(body)
         if not isinstance(data, dict):
             return None
-        before = len(told)
+        before = len(coercions)
         options = data.pop("options", None) if self.options else None
         if isinstance(data.get("rows"), list) and len(data) == 1:
             rows = data["rows"]
-            data["rows"] = [coerce_row(self.schema, row, at, told) if isinstance(row, dict) else row for at, row in enumerate(rows)]
+            data["rows"] = [coerce_row(self.schema, row, at, coercions) if isinstance(row, dict) else row for at, row in enumerate(rows)]
         elif isinstance(data.get("columns"), dict) and len(data) == 1:
             for name, values in data["columns"].items():
                 if name in self.schema.names and isinstance(values, list):
-                    rows = [coerce_row(self.schema, {name: value}, at, told) for at, value in enumerate(values)]
+                    rows = [coerce_row(self.schema, {name: value}, at, coercions) for at, value in enumerate(values)]
                     data["columns"][name] = [row[name] for row in rows]
         else:
-            data = coerce_row(self.schema, data, 0, told)
+            data = coerce_row(self.schema, data, 0, coercions)
         if isinstance(options, dict) and self.options:
-            options = coerce_row(self.options, options, 0, told)
+            options = coerce_row(self.options, options, 0, coercions)
         if options is not None:
             data["options"] = options
-        return to_json(data, inf_nan_mode="constants") if len(told) > before else None
+        return to_json(data, inf_nan_mode="constants") if len(coercions) > before else None
 
     def read_options(self, given: bytes | None) -> Row:
         """Options that came apart from the rows, as a JSON object; raise BadJson or InvalidRows. Defaults where nothing came."""
@@ -224,18 +224,18 @@ class ValidationPlan:
         _no_twins(body, len(lists) + 1 + (0 if options is None else len(options) + 1))
         lengths = {name: len(values) for name, values in lists.items()}
         if len(set(lengths.values())) > 1:
-            told = ", ".join(f"{name} {length}" for name, length in list(lengths.items())[:20])
-            raise BadJson(f"the columns are of different lengths ({told}); each has one value a row", example=self._columns_example())
+            counts = ", ".join(f"{name} {length}" for name, length in list(lengths.items())[:20])
+            raise BadJson(f"the columns are of different lengths ({counts}); each has one value a row", example=self._columns_example())
         rows = next(iter(lengths.values()), 0)
         for field in self.schema:
             if field.name not in lists:
                 lists[field.name] = [self._defaults[field.name]] * rows
         names = self.schema.names
-        made: list[Row] = [dict(zip(names, values, strict=True)) for values in zip(*(lists[name] for name in names), strict=True)]
+        rows_read: list[Row] = [dict(zip(names, values, strict=True)) for values in zip(*(lists[name] for name in names), strict=True)]
         if self.options:
             chosen = self._filled(options)
-            made = [row | chosen for row in made]
-        return ParsedRows(made, single_row=False, as_columns=True)
+            rows_read = [row | chosen for row in rows_read]
+        return ParsedRows(rows_read, single_row=False, as_columns=True)
 
     def _columns_example(self) -> dict[str, Any]:
         return {"columns": {name: [value] for name, value in self.schema.example().items()}}
@@ -322,8 +322,8 @@ def _no_twins(body: bytes, keys: int) -> None:
     if body.count(b":") == keys or (body.count(b'":') == keys and _SPACED.search(body) is None):
         return
 
-    def pairs(found: list[tuple[str, Any]]) -> None:
-        names = [name for name, _ in found]
+    def pairs(members: list[tuple[str, Any]]) -> None:
+        names = [name for name, _ in members]
         if len(set(names)) != len(names):
             twice = next(name for name in names if names.count(name) > 1)
             raise BadJson(f"the key {shortened_json(twice)} stands twice in one object; say each once")

@@ -194,10 +194,10 @@ def array_for_step(field: Field, column: Column) -> Array:
         return np.where(column.missing, np.nan, np.asarray(column.values, dtype=np.float64))
     else:
         return np.asarray(column.values)
-    out = np.empty(len(values), dtype=object)
+    objects = np.empty(len(values), dtype=object)
     for row, value in enumerate(values):  # one by one, because arrays of one shape would be taken as more axes
-        out[row] = value
-    return out
+        objects[row] = value
+    return objects
 
 
 def _pictures(field: Field, column: Column) -> list[Any]:

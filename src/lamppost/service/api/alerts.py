@@ -41,12 +41,12 @@ async def list_alerts(
     return [alert_answer(alert) for alert in await alerts.list_alerts(node.pool, endpoint, state, limit)]
 
 
-def alert_answer(one: StoredAlert) -> AlertAnswer:
+def alert_answer(stored: StoredAlert) -> AlertAnswer:
     """An alert as the API gives it."""
-    alert = one.alert
+    alert = stored.alert
     summary = "drift" if alert.rule in ("drift", "odd") else "outcomes" if alert.rule == "quality" else "traffic"
     return AlertAnswer(
-        number=one.number,
+        number=stored.number,
         endpoint=alert.endpoint,
         rule=alert.rule,
         state=alert.state,
@@ -57,21 +57,21 @@ def alert_answer(one: StoredAlert) -> AlertAnswer:
         says=alert.reading.says,
         sure=alert.reading.sure,
         why=alert.reading.why,
-        acknowledged_by=one.acknowledged_by,
-        note=one.note,
+        acknowledged_by=stored.acknowledged_by,
+        note=stored.note,
         next=f"lamppost {summary} {alert.endpoint}",
     )
 
 
 @router.post("/alerts/{alert}/acknowledge")
 async def acknowledge_alert(
-    alert: Annotated[int, Path(ge=1, le=2**62)], wanted: AcknowledgeRequest, node: TheNode, caller: Pointer
+    alert: Annotated[int, Path(ge=1, le=2**62)], body: AcknowledgeRequest, node: TheNode, caller: Pointer
 ) -> AlertAnswer:
     """Say that somebody looks after it."""
-    stored = await alerts.acknowledge_alert(node.pool, alert, caller.token, wanted.note)
+    stored = await alerts.acknowledge_alert(node.pool, alert, caller.token, body.note)
     async with node.pool.connection() as connection:
         await trail.add_entry(
-            connection, caller.changed_by, "acknowledged alert", stored.alert.endpoint, note=wanted.note or stored.alert.reading.says
+            connection, caller.changed_by, "acknowledged alert", stored.alert.endpoint, note=body.note or stored.alert.reading.says
         )
     return alert_answer(stored)
 
@@ -79,24 +79,26 @@ async def acknowledge_alert(
 @router.get("/mutes")
 async def list_mutes(node: TheNode, _: RequireView) -> list[EndpointMuteAnswer]:
     """Endpoints about which nothing goes out at the moment."""
-    return [EndpointMuteAnswer(endpoint=one.endpoint, until=one.until, muted_by=one.muted_by, note=one.note) for one in await _mutes(node)]
+    return [
+        EndpointMuteAnswer(endpoint=mute.endpoint, until=mute.until, muted_by=mute.muted_by, note=mute.note) for mute in await _mutes(node)
+    ]
 
 
 async def _mutes(node: TheNode) -> list[alerts.Mute]:
-    return sorted((await alerts.list_mutes(node.pool)).values(), key=lambda one: one.endpoint)
+    return sorted((await alerts.list_mutes(node.pool)).values(), key=lambda mute: mute.endpoint)
 
 
 @router.put("/endpoints/{endpoint}/mute")
-async def mute_endpoint(endpoint: str, wanted: EndpointMuteRequest, node: TheNode, caller: Pointer) -> EndpointMuteAnswer:
+async def mute_endpoint(endpoint: str, body: EndpointMuteRequest, node: TheNode, caller: Pointer) -> EndpointMuteAnswer:
     """Let nothing go out about an endpoint for a while. Alerts are raised and shown all the same."""
     node.deployment.table.find_route(endpoint)
-    until = datetime.now(UTC) + timedelta(minutes=wanted.minutes)
+    until = datetime.now(UTC) + timedelta(minutes=body.minutes)
     async with node.pool.connection() as connection, connection.transaction():
-        await alerts.mute_endpoint(connection, endpoint, until, caller.token, wanted.note)
+        await alerts.mute_endpoint(connection, endpoint, until, caller.token, body.note)
         await trail.add_entry(
-            connection, caller.changed_by, "muted" if wanted.minutes else "unmuted", endpoint, after=until.isoformat(), note=wanted.note
+            connection, caller.changed_by, "muted" if body.minutes else "unmuted", endpoint, after=until.isoformat(), note=body.note
         )
-    return EndpointMuteAnswer(endpoint=endpoint, until=until, muted_by=caller.token, note=wanted.note)
+    return EndpointMuteAnswer(endpoint=endpoint, until=until, muted_by=caller.token, note=body.note)
 
 
 @router.get("/channels")
@@ -105,41 +107,47 @@ async def list_channels(node: TheNode, _: RequireView) -> list[ChannelAnswer]:
     return [channel_answer(channel) for channel in await alerts.list_channels(node.pool)]
 
 
-def channel_answer(one: Channel, secret: str | None = None) -> ChannelAnswer:
+def channel_answer(channel: Channel, secret: str | None = None) -> ChannelAnswer:
     """A channel as the API gives it."""
     return ChannelAnswer(
-        name=one.name, kind=one.kind, target=one.target, endpoints=one.endpoints, reports=one.reports, made_by=one.made_by, secret=secret
+        name=channel.name,
+        kind=channel.kind,
+        target=channel.target,
+        endpoints=channel.endpoints,
+        reports=channel.reports,
+        made_by=channel.made_by,
+        secret=secret,
     )
 
 
 @router.post("/channels/{name}")
-async def make_channel(name: str, wanted: ChannelRequest, node: TheNode, caller: TokenKeeper) -> ChannelAnswer:
+async def make_channel(name: str, body: ChannelRequest, node: TheNode, caller: TokenKeeper) -> ChannelAnswer:
     """A new channel. Webhooks are CloudEvents, signed as Standard Webhooks says with the secret that is told here, once."""
     check_name(name, "channel")
-    _check(wanted)
-    for endpoint in wanted.endpoints or []:
+    _check(body)
+    for endpoint in body.endpoints or []:
         node.deployment.table.find_route(endpoint)
-    secret = make_secret() if wanted.kind == "webhook" else None
+    secret = make_secret() if body.kind == "webhook" else None
     now = datetime.now(UTC)
-    channel = Channel(name, wanted.kind, wanted.target, secret, wanted.endpoints, wanted.reports, None, caller.token, now)
+    channel = Channel(name, body.kind, body.target, secret, body.endpoints, body.reports, None, caller.token, now)
     async with node.pool.connection() as connection, connection.transaction():
         await alerts.make_channel(connection, channel)
-        await trail.add_entry(connection, caller.changed_by, "made channel", name, after={"kind": wanted.kind, "target": wanted.target})
+        await trail.add_entry(connection, caller.changed_by, "made channel", name, after={"kind": body.kind, "target": body.target})
     return channel_answer(channel, secret)
 
 
-def _check(wanted: ChannelRequest) -> None:
-    if wanted.kind == "webhook":
+def _check(body: ChannelRequest) -> None:
+    if body.kind == "webhook":
         try:
-            parts = urlsplit(wanted.target)
+            parts = urlsplit(body.target)
         except ValueError:
             parts = urlsplit("")
         if parts.scheme not in ("http", "https") or not parts.hostname:
-            raise BadRequest(f"{wanted.target!r} is no address for a webhook; it looks like https://example.org/hook")
-        if wanted.reports != "none":
+            raise BadRequest(f"{body.target!r} is no address for a webhook; it looks like https://example.org/hook")
+        if body.reports != "none":
             raise BadRequest("reports go out by mail; a webhook gets alerts only")
-    elif "@" not in wanted.target.strip("@") or any(one.isspace() or ord(one) < 32 for one in wanted.target):
-        raise BadRequest(f"{wanted.target!r} is no address of mail; it looks like lamps@example.org")
+    elif "@" not in body.target.strip("@") or any(character.isspace() or ord(character) < 32 for character in body.target):
+        raise BadRequest(f"{body.target!r} is no address of mail; it looks like lamps@example.org")
 
 
 @router.delete("/channels/{name}")
@@ -170,8 +178,8 @@ async def get_report(
     end = datetime.now(UTC) if until is None else until if until.tzinfo else until.replace(tzinfo=UTC)
     if not 2000 < end.year < 3000:
         raise BadRequest("a report ends after the year 2000")
-    told = await report_facts(node.pool, node.deployment, endpoint, end - PERIODS[period], end)
+    facts = await report_facts(node.pool, node.deployment, endpoint, end - PERIODS[period], end)
     kind = "application/pdf" if form == "pdf" else "text/html; charset=utf-8"
     return Response(
-        await draw_report(told, form), media_type=kind, headers={"content-disposition": f'inline; filename="{endpoint}.{form}"'}
+        await draw_report(facts, form), media_type=kind, headers={"content-disposition": f'inline; filename="{endpoint}.{form}"'}
     )

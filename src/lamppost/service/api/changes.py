@@ -27,31 +27,31 @@ from lamppost.store.endpoints import EndpointChange, EndpointRevision
 router = APIRouter(prefix="/api", tags=["changes"], responses=PROBLEMS)
 
 
-def _anyway(wanted: OverridableRequest) -> ChangeOverrides:
-    return ChangeOverrides(wanted.break_callers, wanted.override)
+def _anyway(body: OverridableRequest) -> ChangeOverrides:
+    return ChangeOverrides(body.break_callers, body.override)
 
 
 @router.post("/endpoints/{endpoint}/point")
-async def point_endpoint(endpoint: str, wanted: PointRequest, node: TheNode, caller: Pointer) -> PointAnswer:
+async def point_endpoint(endpoint: str, body: PointRequest, node: TheNode, caller: Pointer) -> PointAnswer:
     """Make an endpoint serve a version: it is opened and proven first, and what was served goes on until then."""
     check_name(endpoint, "endpoint")
-    version = parse_version(wanted.version)
+    version = parse_version(body.version)
     present = node.deployment.table.find_setup(endpoint)
     setup = EndpointSetup(version=str(version)) if present is None else present.with_version(version)
-    (made,) = await node.changes.make_changes(
-        [EndpointChange(endpoint, setup, action="pointed")], caller.changed_by, caller.role, _anyway(wanted)
+    (changed,) = await node.changes.make_changes(
+        [EndpointChange(endpoint, setup, action="pointed")], caller.changed_by, caller.role, _anyway(body)
     )
-    return _pointed(*made)
+    return _pointed(*changed)
 
 
 @router.put("/endpoints/{endpoint}/setup")
-async def set_up_endpoint(endpoint: str, wanted: SetupRequest, node: TheNode, caller: Pointer) -> PointAnswer:
+async def set_up_endpoint(endpoint: str, body: SetupRequest, node: TheNode, caller: Pointer) -> PointAnswer:
     """Give an endpoint a whole setup: one version or several, shares, shadows, look-ups. Everything is opened, proven and checked first."""
     check_name(endpoint, "endpoint")
-    (made,) = await node.changes.make_changes(
-        [EndpointChange(endpoint, wanted.setup, wanted.after)], caller.changed_by, caller.role, _anyway(wanted)
+    (changed,) = await node.changes.make_changes(
+        [EndpointChange(endpoint, body.setup, body.after)], caller.changed_by, caller.role, _anyway(body)
     )
-    return _pointed(*made)
+    return _pointed(*changed)
 
 
 def _pointed(revision: EndpointRevision, before: EndpointRevision | None) -> PointAnswer:
@@ -78,9 +78,9 @@ def _pointed(revision: EndpointRevision, before: EndpointRevision | None) -> Poi
 
 
 @router.post("/endpoints/{endpoint}/rollback")
-async def roll_back(endpoint: str, wanted: RollbackRequest, node: TheNode, caller: Pointer) -> RollbackAnswer:
+async def roll_back(endpoint: str, body: RollbackRequest, node: TheNode, caller: Pointer) -> RollbackAnswer:
     """Serve again what was served before, at once; twice in a row goes back twice. It needs no review."""
-    back = await node.changes.roll_back(endpoint, caller.changed_by, wanted.note)
+    back = await node.changes.roll_back(endpoint, caller.changed_by, body.note)
     now, then = back.split.setup.summary(), back.before.setup.summary()
     return RollbackAnswer(
         endpoint=endpoint,
@@ -95,10 +95,10 @@ async def roll_back(endpoint: str, wanted: RollbackRequest, node: TheNode, calle
 
 
 @router.post("/endpoints/{endpoint}/rollout", status_code=201)
-async def begin_rollout(endpoint: str, wanted: RolloutRequest, node: TheNode, caller: Pointer) -> RolloutAnswer:
+async def begin_rollout(endpoint: str, body: RolloutRequest, node: TheNode, caller: Pointer) -> RolloutAnswer:
     """Move an endpoint to a version step by step, as long as its guards stay calm. It goes back by itself, and says why."""
     begun = await node.rollout_driver.begin_rollout(
-        endpoint, parse_version(wanted.version), wanted.plan, wanted.sticky, caller.changed_by, caller.role, _anyway(wanted)
+        endpoint, parse_version(body.version), body.plan, body.sticky, caller.changed_by, caller.role, _anyway(body)
     )
     return rollout_answer(*begun)
 
@@ -107,7 +107,7 @@ async def begin_rollout(endpoint: str, wanted: RolloutRequest, node: TheNode, ca
 async def list_rollouts(endpoint: str, node: TheNode, _: RequireView) -> list[RolloutAnswer]:
     """The last rollouts of an endpoint, the newest first."""
     node.deployment.table.find_route(endpoint)
-    return [rollout_answer(*one) for one in await node.rollout_driver.latest_rollouts(endpoint, 20)]
+    return [rollout_answer(*rollout) for rollout in await node.rollout_driver.latest_rollouts(endpoint, 20)]
 
 
 @router.post("/endpoints/{endpoint}/rollout/{act}")
@@ -117,8 +117,8 @@ async def act_on_rollout(endpoint: str, act: RolloutAction, node: TheNode, calle
 
 
 @router.put("/endpoints/{endpoint}/approvals", status_code=204)
-async def demand_approvals(endpoint: str, wanted: ApprovalsRequest, node: TheNode, caller: TokenKeeper) -> None:
+async def demand_approvals(endpoint: str, body: ApprovalsRequest, node: TheNode, caller: TokenKeeper) -> None:
     """How many others must approve a version before it serves this endpoint."""
     async with node.pool.connection() as connection, connection.transaction():
-        await endpoints.demand_approvals(connection, endpoint, wanted.approvals, caller.changed_by)
+        await endpoints.demand_approvals(connection, endpoint, body.approvals, caller.changed_by)
         await announce(connection, "routes")

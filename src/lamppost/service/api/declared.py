@@ -36,30 +36,30 @@ async def get_declared(node: TheNode, _: RequireView) -> DeclaredAnswer:
 
 
 @router.post("/difference")
-async def compare_declared(wanted: DeclaredRequest, node: TheNode, _: RequireView) -> DeclaredDifferencesAnswer:
+async def compare_declared(body: DeclaredRequest, node: TheNode, _: RequireView) -> DeclaredDifferencesAnswer:
     """What carrying out a document would change; nothing is changed."""
     now, revisions = await _present(node)
-    after = _wanted(wanted)
-    _check_against(wanted, revisions)
+    after = _wanted(body)
+    _check_against(body, revisions)
     return _differences_answer(now, after, declared_differences(now, after), revisions)
 
 
 @router.put("")
-async def carry_out_declared(wanted: DeclaredRequest, node: TheNode, caller: Pointer) -> DeclaredDifferencesAnswer:
+async def carry_out_declared(body: DeclaredRequest, node: TheNode, caller: Pointer) -> DeclaredDifferencesAnswer:
     """Make endpoints as a document says: all of it or nothing, everything opened and proven first. What is so already stays untouched."""
     now, revisions = await _present(node)
-    after = _wanted(wanted)
-    _check_against(wanted, revisions)
-    found = declared_differences(now, after)
-    _check_approvals(found, after, caller)
+    after = _wanted(body)
+    _check_against(body, revisions)
+    differences = declared_differences(now, after)
+    _check_approvals(differences, after, caller)
     changes = [
         EndpointChange(name, after[name].setup, revisions.get(name, (0, 0))[0], approvals=after[name].approvals, action="declared")
-        for name in dict.fromkeys(difference.endpoint for difference in found)
+        for name in dict.fromkeys(difference.endpoint for difference in differences)
     ]
     if changes:
-        await node.changes.make_changes(changes, caller.changed_by, caller.role, ChangeOverrides(wanted.break_callers, wanted.override))
+        await node.changes.make_changes(changes, caller.changed_by, caller.role, ChangeOverrides(body.break_callers, body.override))
     _, revisions = await _present(node)
-    return _differences_answer(now, after, found, revisions)
+    return _differences_answer(now, after, differences, revisions)
 
 
 async def _present(node: Node) -> tuple[dict[str, DeclaredEndpoint], dict[str, tuple[int, int]]]:
@@ -80,19 +80,18 @@ def _wanted(document: DeclaredRequest) -> dict[str, DeclaredEndpoint]:
         raise BadRequest(f"the document is not TOML: {error}") from error
 
 
-def _check_against(wanted: DeclaredRequest, revisions: dict[str, tuple[int, int]]) -> None:
+def _check_against(body: DeclaredRequest, revisions: dict[str, tuple[int, int]]) -> None:
     present = revisions_fingerprint(revisions)
-    if wanted.against is not None and wanted.against != present:
+    if body.against is not None and body.against != present:
         raise Conflict(
-            f"the differences were shown against {wanted.against}, and the endpoints are at {present} now; "
-            "look again: lamppost declare FILE",
+            f"the differences were shown against {body.against}, and the endpoints are at {present} now; look again: lamppost declare FILE",
             now=present,
         )
 
 
-def _check_approvals(found: list[DeclaredDifference], after: dict[str, DeclaredEndpoint], caller: Caller) -> None:
+def _check_approvals(differences: list[DeclaredDifference], after: dict[str, DeclaredEndpoint], caller: Caller) -> None:
     """Who demands reviews is for admins: nobody lifts a demand on themselves."""
-    for difference in found:
+    for difference in differences:
         touched = difference.key == "approvals" or (not difference.key and after[difference.endpoint].approvals)
         if touched and "tokens" not in MAY[caller.role]:
             raise NotAllowed(f"{difference.summary()}: only an admin may change how many approvals an endpoint demands")
@@ -101,13 +100,19 @@ def _check_approvals(found: list[DeclaredDifference], after: dict[str, DeclaredE
 def _differences_answer(
     now: dict[str, DeclaredEndpoint],
     after: dict[str, DeclaredEndpoint],
-    found: list[DeclaredDifference],
+    differences: list[DeclaredDifference],
     revisions: dict[str, tuple[int, int]],
 ) -> DeclaredDifferencesAnswer:
     return DeclaredDifferencesAnswer(
         differences=[
-            DeclaredDifferenceAnswer(endpoint=one.endpoint, key=one.key, before=one.before, after=one.after, says=one.summary())
-            for one in found
+            DeclaredDifferenceAnswer(
+                endpoint=difference.endpoint,
+                key=difference.key,
+                before=difference.before,
+                after=difference.after,
+                says=difference.summary(),
+            )
+            for difference in differences
         ],
         fingerprint=revisions_fingerprint(revisions),
         left=sorted(now.keys() - after.keys()),

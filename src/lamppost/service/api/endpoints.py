@@ -46,14 +46,14 @@ async def get_overview(
     """
     seen, by_endpoint = await node.endpoint_summaries.all_summaries(), node.deployment.table.by_endpoint
     words = search.lower().split()
-    found = [
+    matching = [
         (name, route)
         for name, route in sorted(by_endpoint.items())
         if all(word in f"{name} {route.setup.summary()}".lower() for word in words)
     ]
-    shown = found
-    if len(found) > limit:
-        shown = sorted(found, key=lambda one: _need(one[1], seen.hours.get(one[0]), seen.monitoring.get(one[0])))[:limit]
+    shown = matching
+    if len(matching) > limit:
+        shown = sorted(matching, key=lambda pair: _need(pair[1], seen.hours.get(pair[0]), seen.monitoring.get(pair[0])))[:limit]
     statuses = {name: route.status for name, route in by_endpoint.items()}
     down = sorted(name for name, status in statuses.items() if status.state == "down")
     return OverviewAnswer(
@@ -62,7 +62,7 @@ async def get_overview(
         down=down[:20],
         calls=sum(hour.calls for hour in seen.hours.values()),
         alerts=sum(summary.alerts for summary in seen.monitoring.values()),
-        found=len(found),
+        found=len(matching),
         shown=[_seen(node, route, seen) for _, route in shown],
     )
 
@@ -170,13 +170,13 @@ def _shape(node: Node, route: Route, hour: LastHour, monitoring: MonitoringSumma
     )
 
 
-def _shadow(one: ShadowState) -> ShadowAnswer:
+def _shadow(state: ShadowState) -> ShadowAnswer:
     return ShadowAnswer(
-        version=one.version,
-        share=one.share,
-        open=one.lane is not None,
-        why=one.reason,
-        answered=one.answered,
-        failed=one.failed,
-        left_out=one.left_out,
+        version=state.version,
+        share=state.share,
+        open=state.lane is not None,
+        why=state.reason,
+        answered=state.answered,
+        failed=state.failed,
+        left_out=state.left_out,
     )

@@ -37,8 +37,8 @@ class _Collected(Collector):
         speed = HistogramMetricFamily(
             "lamppost_call_seconds", "Seconds from the first byte to the answer.", labels=["endpoint", "version"], unit="seconds"
         )
-        for pair, one in list(meter.speed.items()):
-            speed.add_metric(list(pair), _buckets(one), one.total_s)
+        for pair, histogram in list(meter.speed.items()):
+            speed.add_metric(list(pair), _buckets(histogram), histogram.total_s)
         yield speed
         yield from self._node_families()
 
@@ -72,19 +72,19 @@ class _Collected(Collector):
 
 
 def _buckets(speed: LatencyCounts) -> list[Any]:
-    out: list[Any] = []
+    buckets: list[Any] = []
     total = 0
     for at, edge in enumerate([*EDGES_S, float("inf")]):
         total += speed.counts[at]
         seen = speed.seen.get(at)
-        told = Exemplar({"request_id": seen[0]}, seen[1], seen[2]) if seen is not None else None
-        out.append(("+Inf" if edge == float("inf") else str(edge), total, told))
-    return out
+        exemplar = Exemplar({"request_id": seen[0]}, seen[1], seen[2]) if seen is not None else None
+        buckets.append(("+Inf" if edge == float("inf") else str(edge), total, exemplar))
+    return buckets
 
 
 def write_metrics(node: Node) -> bytes:
     """All of it as text."""
     registry = CollectorRegistry(auto_describe=False)
     registry.register(_Collected(node))
-    made: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]
-    return made
+    text: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]
+    return text

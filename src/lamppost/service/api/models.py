@@ -41,7 +41,7 @@ async def list_versions(node: TheNode, _: RequireView, model: str | None = None,
     search : words that all must be found, each in the name, a tag (``season:winter`` or ``winter``), a field, a metric, the notes, or who
     packed or pushed it.
     """
-    return [_shape(node, version, told) for version, told in await node.version_listing.find_versions(model, search or "")]
+    return [_shape(node, version, summary) for version, summary in await node.version_listing.find_versions(model, search or "")]
 
 
 @router.get("/models")
@@ -51,27 +51,27 @@ async def list_models(node: TheNode, _: RequireView) -> list[ModelAnswer]:
 
 
 @router.put("/models/{model}", status_code=204)
-async def describe_model(model: str, said: ModelRequest, node: TheNode, caller: Pusher) -> None:
+async def describe_model(model: str, body: ModelRequest, node: TheNode, caller: Pusher) -> None:
     """Say who answers for a model, and what it is for."""
-    await packages.describe_model(node.pool, ModelRecord(model, said.owner, said.purpose), caller.changed_by)
+    await packages.describe_model(node.pool, ModelRecord(model, body.owner, body.purpose), caller.changed_by)
 
 
 @router.post("/models/{model}/versions/{number}/retire", status_code=204)
-async def retire_version(model: str, number: int, wanted: RetireRequest, node: TheNode, caller: Pointer) -> None:
+async def retire_version(model: str, number: int, body: RetireRequest, node: TheNode, caller: Pointer) -> None:
     """Keep a version from being served from now on, or undo that. It stays stored, and what refers to it stays whole."""
-    await packages.retire_version(node.pool, VersionName(model, number), wanted.undo, caller.changed_by)
+    await packages.retire_version(node.pool, VersionName(model, number), body.undo, caller.changed_by)
 
 
 @router.get("/compare")
 async def compare(before: str, after: str, node: TheNode, _: RequireView) -> ComparisonAnswer:
     """What changed from one version to another, those changes first that would break callers; and both versions."""
-    one, other = [await _described(node, parse_version(name)) for name in (before, after)]
-    lamps, figures = (one[1], other[1]), (one[0].measured, other[0].measured)
+    first, second = [await _described(node, parse_version(name)) for name in (before, after)]
+    lamps, figures = (first[1], second[1]), (first[0].measured, second[0].measured)
     references, proofs = (lamps[0].reference, lamps[1].reference), (lamps[0].proof, lamps[1].proof)
     changes = compare_packages(lamps[0].manifest, lamps[1].manifest, references, proofs, figures)
     return ComparisonAnswer(
-        before=await _page(node, *one),
-        after=await _page(node, *other),
+        before=await _page(node, *first),
+        after=await _page(node, *second),
         breaks=any(change.breaks for change in changes),
         changes=[SchemaChangeAnswer(part=change.part, says=change.says, breaks=change.breaks) for change in changes],
     )
@@ -127,7 +127,7 @@ async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetail
             PackageFileAnswer(path=path, size_bytes=member.size_bytes, sha256=member.sha256) for path, member in manifest.members.items()
         ],
         reference_rows=reference.rows if reference else None,
-        reference_inputs=[replace(one, cells=None) for one in reference.inputs] if reference else [],
+        reference_inputs=[replace(profile, cells=None) for profile in reference.inputs] if reference else [],
         reference_answers=[replace(answer, cells=None) for answer in reference.answers] if reference else [],
         served=await packages.endpoints_served_by(node.pool, parse_version(version.name)),
         owner=about_model.owner,
@@ -135,7 +135,7 @@ async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetail
     )
 
 
-def _shape(node: Node, version: ListedVersion, told: VersionSummary) -> VersionAnswer:
+def _shape(node: Node, version: ListedVersion, summary: VersionSummary) -> VersionAnswer:
     serves = [route.in_force.endpoint for route in node.deployment.table.routes_naming(parse_version(version.name))]
     return VersionAnswer(
         name=version.name,
@@ -148,8 +148,8 @@ def _shape(node: Node, version: ListedVersion, told: VersionSummary) -> VersionA
         proof=version.proof,
         proof_says=version.proof_says,
         serves=serves,
-        tags=dict(told.tags),
-        metrics=dict(told.metrics),
+        tags=dict(summary.tags),
+        metrics=dict(summary.metrics),
         retired_at=version.retired_at,
         measured=None if version.measured is None else OpeningMeasurementAnswer.model_validate(version.measured),
     )

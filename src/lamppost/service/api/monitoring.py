@@ -90,27 +90,27 @@ async def get_drift(
     route = node.deployment.table.find_route(endpoint)
     name = version or str(route.in_force.version)
     now = datetime.now(UTC)
-    past, one = await _windows(node, endpoint, name, at)
+    past, window = await _windows(node, endpoint, name, at)
     scorer = await node.window_counting.scorer_of_version(name)
-    if at is not None and one is None:
+    if at is not None and window is None:
         raise NotFound(f"{endpoint} has no window of {name} at {_utc(at):%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
-    verdict: dict[str, Any] = one.verdict if one is not None else {"fields": [], "pairs": [], "windows": 1, "says": ""}
+    verdict: dict[str, Any] = window.verdict if window is not None else {"fields": [], "pairs": [], "windows": 1, "says": ""}
     earlier = _utc(against)
-    if one is not None and earlier is not None:
-        verdict = await _against(node, one, earlier)
-    state: WindowState | None = verdict["state"] if one is not None else None
+    if window is not None and earlier is not None:
+        verdict = await _against(node, window, earlier)
+    state: WindowState | None = verdict["state"] if window is not None else None
     nothing = "Nothing was counted yet; ask it something." if scorer else f"{name} was packed without a reference; pack it again."
     return DriftAnswer(
         endpoint=endpoint,
         version=name,
-        says=verdict["says"] if one is not None else nothing,
+        says=verdict["says"] if window is not None else nothing,
         state=state,
-        against="training" if earlier is None else window_start(earlier, one.until - one.at).isoformat() if one else "training",
-        window=_window(one, now) if one is not None else None,
+        against="training" if earlier is None else window_start(earlier, window.until - window.at).isoformat() if window else "training",
+        window=_window(window, now) if window is not None else None,
         pooled=verdict["windows"],
         figures=[FeatureDriftAnswer(**figure) for figure in verdict["fields"]],
         pairs=[PairDriftAnswer(**pair) for pair in verdict["pairs"]],
-        why=DriftExplanationAnswer(**one.why) if one is not None and one.why is not None and earlier is None else None,
+        why=DriftExplanationAnswer(**window.why) if window is not None and window.why is not None and earlier is None else None,
         windows=[_window(other, now) for other in past],
         watched=scorer is not None,
     )
@@ -118,26 +118,36 @@ async def get_drift(
 
 async def _windows(node: Node, endpoint: str, version: str, at: datetime | None) -> tuple[list[JudgedWindow], JudgedWindow | None]:
     """The last windows of a version, and the one in which a time lies, or the newest."""
-    now, wanted = datetime.now(UTC), _utc(at)
+    now, moment = datetime.now(UTC), _utc(at)
     past = (await windows.judged_windows(node.pool, endpoint, version, now - timedelta(days=400), now))[-_WINDOWS:]
-    return past, next((earlier for earlier in reversed(past) if wanted is None or earlier.at <= wanted < earlier.until), None)
+    return past, next((earlier for earlier in reversed(past) if moment is None or earlier.at <= moment < earlier.until), None)
 
 
-def _window(one: JudgedWindow, now: datetime) -> WindowAnswer:
-    says, state = one.verdict["says"], one.verdict["state"]
+def _window(judged: JudgedWindow, now: datetime) -> WindowAnswer:
+    says, state = judged.verdict["says"], judged.verdict["state"]
     return WindowAnswer(
-        version=one.version, at=one.at, until=one.until, over=one.until <= now, rows=one.rows, odd=one.odd, state=state, says=says
+        version=judged.version,
+        at=judged.at,
+        until=judged.until,
+        over=judged.until <= now,
+        rows=judged.rows,
+        odd=judged.odd,
+        state=state,
+        says=says,
     )
 
 
-async def _against(node: Node, one: JudgedWindow, earlier: datetime) -> dict[str, Any]:
+async def _against(node: Node, judged: JudgedWindow, earlier: datetime) -> dict[str, Any]:
     """A window against an earlier one, in the place of the reference."""
-    scorer = await node.window_counting.scorer_of_version(one.version)
+    scorer = await node.window_counting.scorer_of_version(judged.version)
     if scorer is None or scorer.sketcher is None:
-        raise NotFound(f"{one.version} has no reference, so its windows cannot be held against each other")
-    span = one.until - one.at
+        raise NotFound(f"{judged.version} has no reference, so its windows cannot be held against each other")
+    span = judged.until - judged.at
     start = window_start(earlier, span)
-    pair = [await node.drift_evaluation.counted_ticks(one.endpoint, one.version, scorer, begin, begin + span) for begin in (start, one.at)]
+    pair = [
+        await node.drift_evaluation.counted_ticks(judged.endpoint, judged.version, scorer, begin, begin + span)
+        for begin in (start, judged.at)
+    ]
     if not pair[0] or not pair[1]:
         raise NotFound(f"nothing was counted in the window that begins at {start:%Y-%m-%d %H:%M} UTC")
     base = scorer.sketcher.against
@@ -160,27 +170,29 @@ async def get_figure(
     """One figure: reference and window over each other, and how it went."""
     name = version or str(node.deployment.table.find_route(endpoint).in_force.version)
     scorer = await node.window_counting.scorer_of_version(name)
-    known = {one.name: one for one in scorer.sketcher.against.known} if scorer is not None and scorer.sketcher is not None else {}
+    known = (
+        {feature.name: feature for feature in scorer.sketcher.against.known} if scorer is not None and scorer.sketcher is not None else {}
+    )
     if figure not in known:
         like = closest_name(figure, list(known))
         raise NotFound(f"{name} has no figure {figure!r}" + (f"; did you mean {like}?" if like else ""))
-    past, one = await _windows(node, endpoint, name, at)
+    past, window = await _windows(node, endpoint, name, at)
     sketch = None
-    if one is not None and scorer is not None:
-        span = (one.until - one.at) * one.verdict["windows"]
-        ticks = await node.drift_evaluation.counted_ticks(endpoint, name, scorer, one.until - span, one.until)
+    if window is not None and scorer is not None:
+        span = (window.until - window.at) * window.verdict["windows"]
+        ticks = await node.drift_evaluation.counted_ticks(endpoint, name, scorer, window.until - span, window.until)
         if ticks:
             sketch = pool_windows([tick[:2] for tick in ticks.values()])[0].fields.get(figure)
-    told = bin_shares(known[figure], sketch)
-    return FeatureBinsAnswer(name=figure, numbers=known[figure].numbers, history=[_then(other, figure) for other in past], **told)
+    shares = bin_shares(known[figure], sketch)
+    return FeatureBinsAnswer(name=figure, numbers=known[figure].numbers, history=[_then(other, figure) for other in past], **shares)
 
 
-def _then(one: JudgedWindow, figure: str) -> FeatureStep:
-    found = next((field for field in one.verdict["fields"] if field["name"] == figure), None)
-    if found is None:
-        return FeatureStep(at=one.at, state="too few", size=0.0, says=one.verdict["says"])
-    size = found["findings"][0]["size"] if found["findings"] else 0.0
-    return FeatureStep(at=one.at, state=found["state"], size=size, says=found["says"])
+def _then(judged: JudgedWindow, figure: str) -> FeatureStep:
+    changed = next((field for field in judged.verdict["fields"] if field["name"] == figure), None)
+    if changed is None:
+        return FeatureStep(at=judged.at, state="too few", size=0.0, says=judged.verdict["says"])
+    size = changed["findings"][0]["size"] if changed["findings"] else 0.0
+    return FeatureStep(at=judged.at, state=changed["state"], size=size, says=changed["says"])
 
 
 # -- load ---------------------------------------------------------------------------------------------------------------
@@ -202,42 +214,42 @@ async def get_traffic(
     step = step_s or next((one for one in _STEPS if length / one <= _MOST_MOMENTS), _STEPS[-1])
     if length / step > 10_000:
         raise BadRequest(f"a span of {length / 86_400:.0f} days has too many steps of {step} s; leave step_s out")
-    found = await timeline.load_steps(node.pool, endpoint, start, end, step)
+    loads = await timeline.load_steps(node.pool, endpoint, start, end, step)
     phases = await timeline.phase_histograms(node.pool, endpoint, start, end)
     versions = [str(version) for version in route.setup.versions]
     watch = route.setup.watch
     levels = (await endpoint_budgets(node.pool, endpoint, watch.objectives, datetime.now(UTC)))[0] if watch.objectives is not None else []
-    total = timeline.sum_steps(found, start)
+    total = timeline.sum_steps(loads, start)
     return TrafficAnswer(
         endpoint=endpoint,
         since=start,
         until=end,
         step_s=step,
         says=_load_says(total, length),
-        moments=[_moment(one, step) for one in found],
+        moments=[_moment(load, step) for load in loads],
         phases=[_phase(name, phases[name]) for name in _PHASES if name in phases],
         batch_rows=_percentiles(phases.get("batch", {}), 1.0, whole=True),
         statuses={str(status): calls for status, calls in total.statuses.items()},
         lanes=[LanesStep(**lane) for lane in await timeline.lane_samples(node.pool, versions, start, end, max(30, step))],
         changes=[
-            ChangeMark(at=one.since, says=one.setup.summary(), by=one.changed_by)
-            for one in await endpoints.endpoint_history(node.pool, endpoint, 200)
-            if start <= one.since < end
+            ChangeMark(at=revision.since, says=revision.setup.summary(), by=revision.changed_by)
+            for revision in await endpoints.endpoint_history(node.pool, endpoint, 200)
+            if start <= revision.since < end
         ],
         budgets=[ErrorBudgetAnswer(**asdict(level)) for level in levels],
     )
 
 
-def _moment(one: timeline.LoadStep, step: int) -> TrafficStep:
-    speed = _percentiles(one.latency, 1e-3)
+def _moment(load: timeline.LoadStep, step: int) -> TrafficStep:
+    speed = _percentiles(load.latency, 1e-3)
     return TrafficStep(
-        at=one.at,
-        calls=one.calls,
-        refused=one.refused,
-        failed=one.failed,
-        rows=round(one.rows),
-        rate=round(one.calls / step, 3),
-        versions=one.versions,
+        at=load.at,
+        calls=load.calls,
+        refused=load.refused,
+        failed=load.failed,
+        rows=round(load.rows),
+        rate=round(load.calls / step, 3),
+        versions=load.versions,
         **speed.model_dump(),
     )
 
@@ -247,9 +259,9 @@ def _phase(name: str, counts: Histogram) -> PhasePercentiles:
 
 
 def _percentiles(counts: Histogram, scale: float, whole: bool = False) -> Percentiles:
-    found = quantiles(counts, (0.5, 0.9, 0.95, 0.99))
-    made = [None if value is None else max(1.0, round(value)) if whole else round(value * scale, 3) for value in found]
-    return Percentiles(p50=made[0], p90=made[1], p95=made[2], p99=made[3])
+    values = quantiles(counts, (0.5, 0.9, 0.95, 0.99))
+    percentiles = [None if value is None else max(1.0, round(value)) if whole else round(value * scale, 3) for value in values]
+    return Percentiles(p50=percentiles[0], p90=percentiles[1], p95=percentiles[2], p99=percentiles[3])
 
 
 _UNITS = (("second", 1), ("minute", 60), ("hour", 3_600), ("day", 86_400))
@@ -270,19 +282,19 @@ def _load_says(total: timeline.LoadStep, length_s: float) -> str:
 
 
 @router.post("/endpoints/{endpoint}/outcomes")
-async def tell_outcomes(endpoint: str, wanted: OutcomesRequest, node: TheNode, caller: RequireCaller) -> OutcomesAnswer:
+async def tell_outcomes(endpoint: str, body: OutcomesRequest, node: TheNode, caller: RequireCaller) -> OutcomesAnswer:
     """Tell the truth about earlier answers, by request id and row or by a key. What is told again replaces what was told before."""
     caller.require_permission("predict", endpoint)
     node.deployment.table.find_route(endpoint)
-    for at, one in enumerate(wanted.outcomes):
-        if (one.key is None) == (wanted.key is not None) or (one.request_id is None) == (wanted.key is None):
-            raise BadRequest(f"outcome {at} needs {'a key' if wanted.key is not None else 'a request_id'}, as all others of its list")
-    told = [
+    for at, sent_outcome in enumerate(body.outcomes):
+        if (sent_outcome.key is None) == (body.key is not None) or (sent_outcome.request_id is None) == (body.key is None):
+            raise BadRequest(f"outcome {at} needs {'a key' if body.key is not None else 'a request_id'}, as all others of its list")
+    told_outcomes = [
         outcomes.ToldOutcome(outcome.truth, outcome.request_id, outcome.row, None if outcome.key is None else str(outcome.key))
-        for outcome in wanted.outcomes
+        for outcome in body.outcomes
     ]
-    span = _span(wanted.since, wanted.until, outcomes.SINCE)
-    taken = await outcomes.store_told_outcomes(node.pool, node.deployment, endpoint, told, wanted.key, span, caller.token)
+    span = _span(body.since, body.until, outcomes.SINCE)
+    taken = await outcomes.store_told_outcomes(node.pool, node.deployment, endpoint, told_outcomes, body.key, span, caller.token)
     says = f"{taken.new:,} outcomes of {endpoint} are new, {taken.known - taken.new:,} were known"
     if taken.unknown:
         says += f"; {len(taken.unknown):,} belong to no recorded answer (the first is number {taken.unknown[0]})"
@@ -301,27 +313,38 @@ async def get_quality(endpoint: str, node: TheNode, _: RequireView, since: Since
 
 
 @router.post("/endpoints/{endpoint}/calls")
-async def bring_calls(endpoint: str, wanted: ImportCallsRequest, node: TheNode, caller: Pointer) -> ImportCallsAnswer:
+async def bring_calls(endpoint: str, request: ImportCallsRequest, node: TheNode, caller: Pointer) -> ImportCallsAnswer:
     """Bring in calls that were answered elsewhere: they are counted and judged as at their own time, and marked with their source."""
     node.deployment.table.find_route(endpoint)
-    for name in {call.version for call in wanted.calls}:
+    for name in {call.version for call in request.calls}:
         await packages.get_version(node.pool, parse_version(name))
     now = datetime.now(UTC)
     calls, ids = [], []
-    for at, one in enumerate(wanted.calls):
-        when = _utc(one.at) or now
+    for at, sent_call in enumerate(request.calls):
+        when = _utc(sent_call.at) or now
         if not now - timedelta(days=3_650) < when <= now + timedelta(minutes=5):
             raise BadRequest(f"call {at} is of {when:%Y-%m-%d}; it is of the last ten years and not of the future")
         request_id = new_request_id(int(when.timestamp() * 1e3))
         ids.append(UUID(request_id))
-        body, answer = orjson.dumps(one.input), orjson.dumps(one.answer)
-        rows = max(1, len(request_rows(one.input)))
-        token, took = one.token or caller.token, one.total_us
+        body, answer = orjson.dumps(sent_call.input), orjson.dumps(sent_call.answer)
+        rows = max(1, len(request_rows(sent_call.input)))
+        token, took = sent_call.token or caller.token, sent_call.total_us
         calls.append(
             CallRecord(
-                when.timestamp(), request_id, endpoint, one.version, token, one.status, rows, None, took, one.phases_us, body, answer
+                when.timestamp(),
+                request_id,
+                endpoint,
+                sent_call.version,
+                token,
+                sent_call.status,
+                rows,
+                None,
+                took,
+                sent_call.phases_us,
+                body,
+                answer,
             )
         )
-    frame = SpoolFrame(f"brought {wanted.batch.hex}", 1, "calls", pack_calls(calls))
-    await InProcessSink(node.pool, node.window_counting).bring([frame], wanted.source)
+    frame = SpoolFrame(f"brought {request.batch.hex}", 1, "calls", pack_calls(calls))
+    await InProcessSink(node.pool, node.window_counting).bring([frame], request.source)
     return ImportCallsAnswer(request_ids=ids)

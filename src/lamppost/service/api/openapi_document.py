@@ -33,8 +33,8 @@ class EndpointPaths:
         revision = node.deployment.table.find_route(endpoint).in_force
         kept = self._made.get(endpoint)
         if kept is None or kept[0] != revision.revision:
-            made = endpoint_paths(endpoint, revision.setup, await manifests_of(node, revision.setup))
-            kept = self._made[endpoint] = (revision.revision, made)
+            paths = endpoint_paths(endpoint, revision.setup, await manifests_of(node, revision.setup))
+            kept = self._made[endpoint] = (revision.revision, paths)
         return kept[1]
 
 

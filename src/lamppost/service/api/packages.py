@@ -60,10 +60,10 @@ async def push_package(request: Request, node: TheNode, caller: Pusher, model: s
 
 
 @router.post("/chunks")
-async def list_missing_chunks(wanted: Chunks, node: TheNode, _: Pusher) -> Missing:
+async def list_missing_chunks(body: Chunks, node: TheNode, _: Pusher) -> Missing:
     """Which chunks of a lamp file are to be sent."""
-    found = await packages.missing_chunks(node.pool, [bytes.fromhex(chunk) for chunk in wanted.chunks])
-    return Missing(missing=[sha256.hex() for sha256 in found])
+    missing = await packages.missing_chunks(node.pool, [bytes.fromhex(chunk) for chunk in body.chunks])
+    return Missing(missing=[sha256.hex() for sha256 in missing])
 
 
 @router.put(
@@ -87,10 +87,10 @@ async def put_chunk(sha256: str, request: Request, node: TheNode, _: Pusher) -> 
 @router.post("/assembled", status_code=201)
 async def push_chunks(sent: Chunks, node: TheNode, caller: Pusher, model: str | None = None) -> PushAnswer:
     """Store the lamp file that these chunks make, as the next version of its model (or of ``model``)."""
-    wanted = [bytes.fromhex(chunk) for chunk in sent.chunks]
+    digests = [bytes.fromhex(chunk) for chunk in sent.chunks]
     with _incoming(node) as (path, handle):
         os.close(handle)
-        cut = await packages.assemble_chunks(node.pool, wanted, path, node.settings.max_package_bytes)
+        cut = await packages.assemble_chunks(node.pool, digests, path, node.settings.max_package_bytes)
         return await _store(node, path, model, caller.changed_by, cut)
 
 

@@ -36,33 +36,33 @@ _MOST_ROWS = 10_000
 
 
 @router.post("/compare/answers")
-async def compare_answers(wanted: AgreementRequest, node: TheNode, caller: RequireView) -> AgreementAnswer:
+async def compare_answers(body: AgreementRequest, node: TheNode, caller: RequireView) -> AgreementAnswer:
     """What two versions say to the same rows: agreement, flips, differences, where they sit, how fast. Nothing is recorded."""
     caller.require_permission("predict")
-    if sum((wanted.endpoint is not None, wanted.proof, wanted.rows is not None)) != 1:
+    if sum((body.endpoint is not None, body.proof, body.rows is not None)) != 1:
         raise BadRequest("say on which rows: the proof, rows, or an endpoint with its last calls; exactly one")
-    before, after = parse_version(wanted.before), parse_version(wanted.after)
-    async with node.deployment.leases.visited(before) as one, node.deployment.leases.visited(after) as other:
-        raw, on = await _rows(wanted, node, one)
-        taken = _taken([one, other], raw)
+    before, after = parse_version(body.before), parse_version(body.after)
+    async with node.deployment.leases.visited(before) as first, node.deployment.leases.visited(after) as second:
+        raw, on = await _rows(body, node, first)
+        taken = _taken([first, second], raw)
         answers, took = [], []
-        for lane, rows in ((one, [pair[0] for pair in taken]), (other, [pair[1] for pair in taken])):
+        for lane, rows in ((first, [pair[0] for pair in taken]), (second, [pair[1] for pair in taken])):
             start = time.perf_counter()
             answers.append(await answer_in_bulk(lane, rows))
             took.append((time.perf_counter() - start) * 1e3)
         plain = [pair[2] for pair in taken]
-        found = measure_agreement(plain, answers[0], answers[1], one.manifest.inputs, one.answers, wanted.tolerance)
-    return _shape(wanted, found, on, len(raw) - len(taken), plain, answers, took)
+        agreement = measure_agreement(plain, answers[0], answers[1], first.manifest.inputs, first.answers, body.tolerance)
+    return _shape(body, agreement, on, len(raw) - len(taken), plain, answers, took)
 
 
-async def _rows(wanted: AgreementRequest, node: Node, lane: Lane) -> tuple[list[dict[str, Any]], str]:
-    if wanted.proof:
-        return list(lane.proof.rows), f"the {len(lane.proof.rows):,} rows of the proof of {wanted.before}"
-    if wanted.rows is not None:
-        return wanted.rows, f"{len(wanted.rows):,} rows that were sent"
-    endpoint = str(wanted.endpoint)
+async def _rows(body: AgreementRequest, node: Node, lane: Lane) -> tuple[list[dict[str, Any]], str]:
+    if body.proof:
+        return list(lane.proof.rows), f"the {len(lane.proof.rows):,} rows of the proof of {body.before}"
+    if body.rows is not None:
+        return body.rows, f"{len(body.rows):,} rows that were sent"
+    endpoint = str(body.endpoint)
     node.deployment.table.find_route(endpoint)
-    sent = await records.recorded_inputs(node.pool, endpoint, datetime.now(UTC) - _BACK, wanted.last)
+    sent = await records.recorded_inputs(node.pool, endpoint, datetime.now(UTC) - _BACK, body.last)
     rows = [row for call in sent for row in _of_body(call.input)][:_MOST_ROWS]
     return rows, f"{len(rows):,} rows of the last {len(sent):,} calls to {endpoint}"
 
@@ -75,48 +75,52 @@ def _of_body(body: Any) -> list[dict[str, Any]]:
 
 def _taken(lanes: Sequence[Lane], raw: Sequence[dict[str, Any]]) -> list[tuple[Row, Row, dict[str, Any]]]:
     """Rows as each version reads them, and as they came; those that one of them refuses are left out."""
-    out = []
+    rows = []
     for row in raw:
         body = orjson.dumps(row)
         try:
-            one, other = (lane.plan.read_body(body, []).rows[0] for lane in lanes)
+            first, second = (lane.plan.read_body(body, []).rows[0] for lane in lanes)
         except (LampPostError, IndexError):
             continue
-        out.append((one, other, row))
-    return out
+        rows.append((first, second, row))
+    return rows
 
 
 def _shape(
-    wanted: AgreementRequest,
-    found: Agreement,
+    body: AgreementRequest,
+    agreement: Agreement,
     on: str,
     refused: int,
     rows: list[dict[str, Any]],
     answers: list[list[Row]],
     took: list[float],
 ) -> AgreementAnswer:
-    part = "no rows to compare" if found.part is None else f"{found.agree:,} of {found.rows:,} rows agree ({found.part:.1%})"
+    part = (
+        "no rows to compare" if agreement.part is None else f"{agreement.agree:,} of {agreement.rows:,} rows agree ({agreement.part:.1%})"
+    )
     return AgreementAnswer(
-        before=wanted.before,
-        after=wanted.after,
+        before=body.before,
+        after=body.after,
         on=on,
-        by=found.by,
-        rows=found.rows,
-        agree=found.agree,
+        by=agreement.by,
+        rows=agreement.rows,
+        agree=agreement.agree,
         refused=refused,
-        flips=[LabelFlipAnswer(**asdict(flip)) for flip in found.flips],
-        mean=found.mean,
-        p95=found.p95,
-        most=found.most,
-        scale=found.scale,
-        slices=[DisagreeingSliceAnswer(**asdict(slice_)) for slice_ in found.slices],
+        flips=[LabelFlipAnswer(**asdict(flip)) for flip in agreement.flips],
+        mean=agreement.mean,
+        p95=agreement.p95,
+        most=agreement.most,
+        scale=agreement.scale,
+        slices=[DisagreeingSliceAnswer(**asdict(slice_)) for slice_ in agreement.slices],
         worst=[
-            DisagreeingRowAnswer(distance=one.distance, row=rows[one.row], before=answers[0][one.row], after=answers[1][one.row])
-            for one in found.worst
+            DisagreeingRowAnswer(
+                distance=difference.distance, row=rows[difference.row], before=answers[0][difference.row], after=answers[1][difference.row]
+            )
+            for difference in agreement.worst
         ],
         before_ms=round(took[0], 3),
         after_ms=round(took[1], 3),
-        says=f"{wanted.before} and {wanted.after} on {on}: {part}"
+        says=f"{body.before} and {body.after} on {on}: {part}"
         + (f"; {refused:,} rows were refused by one of them" if refused else "")
         + ".",
     )

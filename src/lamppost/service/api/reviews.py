@@ -31,10 +31,10 @@ async def list_reviews(node: TheNode, _: RequireView, endpoint: str | None = Non
 
 
 @router.post("/reviews", status_code=201)
-async def ask_for_review(wanted: ReviewRequest, node: TheNode, caller: Pusher) -> ReviewAnswer:
+async def ask_for_review(body: ReviewRequest, node: TheNode, caller: Pusher) -> ReviewAnswer:
     """Ask others to approve that an endpoint serves a version."""
-    node.deployment.table.find_route(wanted.endpoint)
-    number = await reviews.ask_review(node.pool, wanted.endpoint, parse_version(wanted.version), wanted.note, caller.changed_by)
+    node.deployment.table.find_route(body.endpoint)
+    number = await reviews.ask_review(node.pool, body.endpoint, parse_version(body.version), body.note, caller.changed_by)
     return review_answer((await reviews.list_reviews(node.pool, number=number))[0])
 
 
@@ -64,8 +64,8 @@ async def read_trail(
     limit: Annotated[int, Query(ge=1, le=1_000)] = 100,
 ) -> list[TrailEntryAnswer]:
     """Who changed what, the newest first. search : words that all must be found. before : an entry's number, to go on from there."""
-    wanted = TrailSearch(subject, token, action, search, since, until)
-    return [TrailEntryAnswer.model_validate(asdict(entry)) for entry in await trail.find_entries(node.pool, wanted, limit, before)]
+    trail_search = TrailSearch(subject, token, action, search, since, until)
+    return [TrailEntryAnswer.model_validate(asdict(entry)) for entry in await trail.find_entries(node.pool, trail_search, limit, before)]
 
 
 @router.get("/trail.ndjson", response_class=StreamingResponse, responses={200: {"content": {"application/x-ndjson": {}}}})

@@ -84,18 +84,16 @@ async def list_tokens(node: TheNode, _: TokenKeeper) -> list[TokenAnswer]:
 
 
 @router.post("/tokens", status_code=201)
-async def make_token(wanted: TokenRequest, node: TheNode, caller: TokenKeeper) -> NewTokenAnswer:
+async def make_token(body: TokenRequest, node: TheNode, caller: TokenKeeper) -> NewTokenAnswer:
     """Make a token. Its secret is in the answer, and never again."""
-    check_name(wanted.name, "token")
-    if wanted.endpoints is not None and wanted.role != "caller":
-        raise BadRequest(f"only a caller's token can be kept to endpoints, not a {wanted.role}'s")
-    if wanted.expires_at is not None and wanted.expires_at <= datetime.now(UTC):
-        raise BadRequest(f"the token would have expired already, at {wanted.expires_at.isoformat()}; choose a later time")
-    secret = await tokens.make_token(
-        node.pool, wanted.name, wanted.role, wanted.endpoints, caller.changed_by, wanted.expires_at, wanted.rate_per_s
-    )
+    check_name(body.name, "token")
+    if body.endpoints is not None and body.role != "caller":
+        raise BadRequest(f"only a caller's token can be kept to endpoints, not a {body.role}'s")
+    if body.expires_at is not None and body.expires_at <= datetime.now(UTC):
+        raise BadRequest(f"the token would have expired already, at {body.expires_at.isoformat()}; choose a later time")
+    secret = await tokens.make_token(node.pool, body.name, body.role, body.endpoints, caller.changed_by, body.expires_at, body.rate_per_s)
     await node.auth.reload()
-    return NewTokenAnswer(**wanted.model_dump(), secret=secret)
+    return NewTokenAnswer(**body.model_dump(), secret=secret)
 
 
 @router.delete("/tokens/{name}", status_code=204)

@@ -95,10 +95,10 @@ class EndpointChanges:
         async def commit(ready: Sequence[EndpointChange]) -> list[MadeChange]:
             return await endpoints.change_endpoints(self._pool, ready, by)
 
-        made = await self._deployment.switching.switch(checked, commit)
-        for revision, before in made:
+        changed = await self._deployment.switching.switch(checked, commit)
+        for revision, before in changed:
             await self._look_behind(revision.endpoint, before)
-        return made
+        return changed
 
     async def check_change(self, change: EndpointChange, role: str, overrides: ChangeOverrides) -> EndpointChange:
         """Check a change. Returns the change, with a note for the trail if a rule was overridden. Raise Conflict or NotAllowed."""
@@ -137,7 +137,7 @@ class EndpointChanges:
         schema = await self.schema_of_setup(setup)
         plan = ValidationPlan(schema.inputs, options=schema.options)
         reasons: Counter[str] = Counter()
-        refused = await asyncio.to_thread(_refused, plan, [one.input for one in sent], reasons, setup.lenient)
+        refused = await asyncio.to_thread(_refused, plan, [call.input for call in sent], reasons, setup.lenient)
         calls = max(len(sent), past.calls - past.refused - past.failed if past is not None else 0)
         return CallerBreakage(calls, len(sent), refused, tuple(reasons.most_common(3)))
 
@@ -148,10 +148,10 @@ class EndpointChanges:
         known = self._past.get(endpoint)
         if known is None or known[0].revision != self._deployment.table.find_route(endpoint).in_force.revision:
             known = self._past[endpoint] = await endpoints.endpoint_history(self._pool, endpoint, _REMEMBERED)
-        found = endpoints.find_rollback_target(known)
-        if found is None and len(known) >= _REMEMBERED:  # further back than is remembered
-            found = endpoints.find_rollback_target(await endpoints.endpoint_history(self._pool, endpoint, 1_000_000))
-        return found
+        target = endpoints.find_rollback_target(known)
+        if target is None and len(known) >= _REMEMBERED:  # further back than is remembered
+            target = endpoints.find_rollback_target(await endpoints.endpoint_history(self._pool, endpoint, 1_000_000))
+        return target
 
     async def refresh_history(self) -> None:
         """Read the latest revisions of endpoints that have changed, so that going back needs no database."""

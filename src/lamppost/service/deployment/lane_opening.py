@@ -34,8 +34,8 @@ class LaneOpener:
 
     def installing_for(self, setup: EndpointSetup) -> str | None:
         """What is still being installed for the versions of a setup, if anything is."""
-        told = self._environments.progress if self._environments is not None else {}
-        return next((f"{version}: {told[str(version)]}" for version in setup.versions if str(version) in told), None)
+        progress = self._environments.progress if self._environments is not None else {}
+        return next((f"{version}: {progress[str(version)]}" for version in setup.versions if str(version) in progress), None)
 
     async def open_lane(self, name: VersionName, rules: LaneSettings, measure: bool, apart: bool = False) -> Lane:
         """An open, proven lane; what proving showed is kept. apart : in a worker of its own, whatever it is.

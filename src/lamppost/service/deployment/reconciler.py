@@ -39,12 +39,12 @@ class Reconciler:
 
     async def serve_revisions(self, revisions: list[EndpointRevision]) -> None:
         """Serve these revisions and nothing else."""
-        wanted = {revision.endpoint: revision for revision in revisions}
-        for endpoint in self._table.by_endpoint.keys() - wanted.keys():
+        revisions_by_endpoint = {revision.endpoint: revision for revision in revisions}
+        for endpoint in self._table.by_endpoint.keys() - revisions_by_endpoint.keys():
             self._activation.put(endpoint, None)
             self._activation.keep_for_rollback(endpoint, [])
         changed = []
-        for endpoint, revision in wanted.items():
+        for endpoint, revision in revisions_by_endpoint.items():
             route = self._table.by_endpoint.get(endpoint)
             if route is None:
                 self._activation.put(endpoint, Route(revision))

@@ -95,9 +95,9 @@ class RolloutDriver:
             async with self._pool.connection() as connection, connection.transaction():
                 number = await rollouts.begin_rollout(connection, endpoint, rollout, present.revision, p99_ms, by.token)
                 step = replace(ready[0], rollout=number, counted=write_counted_rollout(replace(watch, rollout=number)))
-                made = await endpoints.add_revision(connection, step, by)
+                revision = await endpoints.add_revision(connection, step, by)
                 await announce(connection, "routes")
-                return [made]
+                return [revision]
 
         await self._deployment.switching.switch([change], commit)
         return (await self.latest_rollouts(endpoint))[0]
@@ -113,9 +113,9 @@ class RolloutDriver:
 
     async def latest_rollouts(self, endpoint: str, limit: int = 1) -> list[tuple[StoredRollout, list[StepCounts]]]:
         """The last rollouts of an endpoint, each with what was counted at its steps."""
-        found = await rollouts.latest_rollouts(self._pool, endpoint, limit)
+        rollouts_found = await rollouts.latest_rollouts(self._pool, endpoint, limit)
         async with self._pool.connection() as connection:
-            return [(one, await rollouts.sum_counts(connection, one.number, one.rollout)) for one in found]
+            return [(rollout, await rollouts.sum_counts(connection, rollout.number, rollout.rollout)) for rollout in rollouts_found]
 
     # -- looking ------------------------------------------------------------------------------------------------------
 
@@ -156,13 +156,15 @@ class RolloutDriver:
             read = read_guards(stored.rollout.plan.guards, steps, stored.p99_ms)
             minutes = (datetime.now(UTC) - stored.step_since).total_seconds() / 60
             decision = decide_rollout(stored.rollout, read, steps[-1], minutes)
-            told = [asdict(reading) for reading in read]
+            readings = [asdict(reading) for reading in read]
             if decision.do == "hold":
-                if told != stored.readings or decision.why != stored.rollout.why:
+                if readings != stored.readings or decision.why != stored.rollout.why:
                     held = apply_decision(stored.rollout, decision)
-                    await rollouts.save_rollout(connection, number, held, stored.revision, told, new_step=False)
+                    await rollouts.save_rollout(connection, number, held, stored.revision, readings, new_step=False)
                 return
-            await self._put(connection, stored, apply_decision(stored.rollout, decision), told, ChangedBy(f"rollout of {stored.begun_by}"))
+            await self._put(
+                connection, stored, apply_decision(stored.rollout, decision), readings, ChangedBy(f"rollout of {stored.begun_by}")
+            )
         log.info("%s: %s", stored.endpoint, decision.why)
         await self._deployment.reconciler.reconcile()
 
@@ -195,5 +197,7 @@ class RolloutDriver:
         assert before.counted is not None
         watch = replace(read_counted_rollout(before.counted), share=rollout.shares.of[rollout.new], step=rollout.step)
         setup = before.setup.with_shares(rollout.shares)
-        action, told = "moved rollout on", write_counted_rollout(watch)
-        return EndpointChange(stored.endpoint, setup, before.revision, rollout=stored.number, counted=told, action=action, note=rollout.why)
+        action, counts = "moved rollout on", write_counted_rollout(watch)
+        return EndpointChange(
+            stored.endpoint, setup, before.revision, rollout=stored.number, counted=counts, action=action, note=rollout.why
+        )

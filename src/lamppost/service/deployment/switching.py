@@ -49,12 +49,12 @@ class Switching:
                 setup = await self._assembly.with_resolved_lookups(change.setup)
                 lanes = await stack.enter_async_context(self._leases.opened(setup.versions, measure=True))
                 ready.append((replace(change, setup=setup), self._assembly.assemble(setup, lanes), lanes))
-            made = {revision.endpoint: (revision, before) for revision, before in await commit([change for change, _, _ in ready])}
+            switched = {revision.endpoint: (revision, before) for revision, before in await commit([change for change, _, _ in ready])}
             for change, predictor, lanes in ready:
-                revision, before = made[change.endpoint]
+                revision, before = switched[change.endpoint]
                 self._activation.put(change.endpoint, Route(revision, predictor, tuple(lanes.values())))
                 self._tuning.apply_to(self._leases, (*change.setup.versions, *(before.setup.versions if before else ())))
-            return [made[change.endpoint] for change in changes]
+            return [switched[change.endpoint] for change in changes]
 
     async def go_back(self, endpoint: str, present: EndpointRevision, target: EndpointRevision) -> None:
         """Serve an earlier revision on this node at once, ahead of the database; the caller sees to it that the database follows."""

@@ -106,7 +106,7 @@ class Waking:
         routes = [route for route in self._table.routes_naming(version) if lane in route.lanes]
         if not routes:
             return self._forget_for_rollback(lane)
-        if any(not one.idle for route in routes for one in route.lanes):
+        if any(not lane.idle for route in routes for lane in route.lanes):
             return False
         if any(self._leases.is_held(name, "use", "visit", "shadow") for route in routes for name in route.setup.versions):
             return False

@@ -113,8 +113,8 @@ def _table(columns: pb.Columns) -> pa.Table:
         names.append(column.name)
         arrays.append(makers[kind](given, mask))
     if len({len(array) for array in arrays}) > 1:
-        told = ", ".join(f"{name} {len(array)}" for name, array in list(zip(names, arrays, strict=True))[:20])
-        raise BadBody(f"the columns are of different lengths ({told}); each has one value a row")
+        lengths = ", ".join(f"{name} {len(array)}" for name, array in list(zip(names, arrays, strict=True))[:20])
+        raise BadBody(f"the columns are of different lengths ({lengths}); each has one value a row")
     return pa.Table.from_arrays(arrays, names=names)
 
 

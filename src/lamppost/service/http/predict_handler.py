@@ -188,8 +188,8 @@ def _request_options(scope: Scope, request_id: str) -> RequestOptions:
     options: RequestOptions = replace(scope.get(REQUEST_OPTIONS, LIVE_REQUEST), request_id=request_id)
     for name, value in scope["headers"]:
         if name == b"priority":
-            found = _URGENCY.search(value)
-            options = replace(options, bulk=found is not None and int(found[1]) > _LEAST_URGENT_LIVE)
+            urgency = _URGENCY.search(value)
+            options = replace(options, bulk=urgency is not None and int(urgency[1]) > _LEAST_URGENT_LIVE)
         elif name == b"answer-within":
             try:
                 seconds = float(value)

@@ -99,10 +99,12 @@ class AlertEvaluation:
             on_windows = [rule.on for rule in watch.alerts if rule.on in ("drift", "odd")]
             if on_windows and (endpoint in judged or self._may_tell(endpoint, route, now)):
                 stored = [known.get((endpoint, on)) for on in on_windows]
-                seen = min(one.alert.seen_at if one is not None else _EVER for one in stored)
+                seen = min(stored_alert.alert.seen_at if stored_alert is not None else _EVER for stored_alert in stored)
                 since[endpoint] = seen - timedelta(minutes=watch.window_minutes)
         pasts = await windows.judged_windows_by_endpoint(self._pool, since, now) if since else {}
-        open_ones = {endpoint: [one.until for one in pasts.get(endpoint, []) if one.until > now] for endpoint in since}
+        open_ones = {
+            endpoint: [stored_alert.until for stored_alert in pasts.get(endpoint, []) if stored_alert.until > now] for endpoint in since
+        }
         revisions = {endpoint: route.in_force.revision for endpoint, route in routes}
         return pasts, {endpoint: (revisions[endpoint], min(ends, default=_NEVER)) for endpoint, ends in open_ones.items()}
 
@@ -113,18 +115,18 @@ class AlertEvaluation:
             for rule in route.setup.watch.alerts:
                 if rule.on == "errors" and _called(rule, now, lasts.get(endpoint)):
                     asked[rule.minutes].append(endpoint)
-        found: dict[tuple[str, float], Totals] = {}
+        counted: dict[tuple[str, float], Totals] = {}
         for minutes, endpoints in asked.items():
             for endpoint, totals in (
                 await timeline.service_level_totals_by_endpoint(self._pool, endpoints, now - timedelta(minutes=minutes))
             ).items():
-                found[endpoint, minutes] = totals
-        return found
+                counted[endpoint, minutes] = totals
+        return counted
 
     async def _follow(self, endpoint: str, rule: AlertRule, stored: StoredAlert | None, readings: list[RuleReading]) -> list[Alert]:
         """Store what readings make of an alert; what is to be told of it: that it began, or that it is over."""
         before, number = (stored.alert, stored.number) if stored is not None else (None, None)
-        told = []
+        changed = []
         for reading in readings:
             after = next_alert(endpoint, rule, before, reading)
             if after is None or after is before:
@@ -133,9 +135,9 @@ class AlertEvaluation:
             async with self._pool.connection() as connection:
                 number = await alerts.save_alert(connection, after, None if begins else number)
             if begins or after.state == "resolved":
-                told.append(after)
+                changed.append(after)
             before = after
-        return told
+        return changed
 
     async def _reading(self, endpoint: str, route: Route, rule: AlertRule, now: datetime, last: datetime | None) -> RuleReading:
         """What a rule reads now."""
@@ -152,12 +154,12 @@ class AlertEvaluation:
             total = (await timeline.phase_histograms(self._pool, endpoint, now - timedelta(minutes=rule.minutes), now)).get("total", {})
             us = quantiles(total, (0.99,))[0]
             return alert_rules.read_p99(now, endpoint, rule, sum(total.values()), None if us is None else us / 1e3)
-        found, calls = await endpoint_budgets(self._pool, endpoint, route.setup.watch.objectives or Objectives(), now)
-        return alert_rules.read_budget(now, endpoint, rule, found, calls)
+        budgets, calls = await endpoint_budgets(self._pool, endpoint, route.setup.watch.objectives or Objectives(), now)
+        return alert_rules.read_budget(now, endpoint, rule, budgets, calls)
 
     async def _of_quality(self, endpoint: str, rule: AlertRule, now: datetime) -> RuleReading:
-        found = await outcomes.count_right_answers(self._pool, now - timedelta(minutes=rule.minutes), now, endpoint)
-        right, known = found.get(endpoint, (0, 0))
+        right_counts = await outcomes.count_right_answers(self._pool, now - timedelta(minutes=rule.minutes), now, endpoint)
+        right, known = right_counts.get(endpoint, (0, 0))
         return alert_rules.read_quality(now, endpoint, rule, right, known)
 
     async def _tell(self, changed: list[Alert], known: dict[tuple[str, str], StoredAlert], now: datetime) -> None:
@@ -178,9 +180,9 @@ class AlertEvaluation:
             return
         channels = await alerts.list_channels(self._pool)
         for (state, cause), group in by_cause.items():
-            log.warning("%s: %s", state, "; ".join(f"{one.endpoint}: {one.reading.says}" for one in group))
+            log.warning("%s: %s", state, "; ".join(f"{alert.endpoint}: {alert.reading.says}" for alert in group))
             for channel in channels:
-                heard = [one for one in group if channel.hears(one.endpoint)]
+                heard = [alert for alert in group if channel.hears(alert.endpoint)]
                 if heard:
                     async with self._pool.connection() as connection:
                         await alerts.add_notices(connection, [channel.name], alert_event(self._address, state, cause, heard, now))

@@ -75,19 +75,19 @@ class DriftEvaluation:
         many, begun = 0, time.monotonic()
         new = await windows.unjudged_windows(self._pool, self._through)
         # up to where everything is judged: no look has to go through what was counted in a year
-        self._seen.note_row(begun, max((one.number for one in new), default=0))
-        self._through = min([self._seen.highest_by(begun - _SETTLED_S), *(one.first - 1 for one in new)])
-        for one in new:
+        self._seen.note_row(begun, max((fresh.number for fresh in new), default=0))
+        self._through = min([self._seen.highest_by(begun - _SETTLED_S), *(fresh.first - 1 for fresh in new)])
+        for fresh in new:
             if time.monotonic() - begun > _TURN_S:
                 break
-            scorer = await self._counting.scorer_of_version(one.version)
+            scorer = await self._counting.scorer_of_version(fresh.version)
             if scorer is None or scorer.sketcher is None:
-                await windows.store_verdicts(self._pool, [], one)
+                await windows.store_verdicts(self._pool, [], fresh)
                 continue
-            judged = await self._judge(one, scorer)
-            await windows.store_verdicts(self._pool, judged, one)
+            judged = await self._judge(fresh, scorer)
+            await windows.store_verdicts(self._pool, judged, fresh)
             many += len(judged)
-            self.judged_endpoints.add(one.endpoint)
+            self.judged_endpoints.add(fresh.endpoint)
             await self._explain(judged, scorer)
         return many
 
@@ -109,46 +109,46 @@ class DriftEvaluation:
 
     async def _explain(self, judged: list[JudgedWindow], scorer: ReferenceScorer) -> None:
         """Explain the newest windows that are not steady, and the one with which the change began."""
-        wrong = [one for one in judged if one.state in ("shifting", "drifted")]
-        for one in [*wrong[:1], *wrong[1:][-_EXPLAINED:]]:
+        wrong = [window for window in judged if window.state in ("shifting", "drifted")]
+        for window in [*wrong[:1], *wrong[1:][-_EXPLAINED:]]:
             if (
-                not self.needs_explaining(one) and judged[0].at == one.at
+                not self.needs_explaining(window) and judged[0].at == window.at
             ):  # with windows before it judged anew, since when may be another time
                 continue
             try:
-                begun = await self.change_started_at(one, scorer)
-                await windows.store_explanation(self._pool, one, await explain_window(self._pool, self._deployment, one, begun))
+                begun = await self.change_started_at(window, scorer)
+                await windows.store_explanation(self._pool, window, await explain_window(self._pool, self._deployment, window, begun))
             except LampPostError as error:
-                log.info("no reason was found for %s at %s: %s", one.version, one.endpoint, error.detail)
+                log.info("no reason was found for %s at %s: %s", window.version, window.endpoint, error.detail)
 
-    def needs_explaining(self, one: JudgedWindow) -> bool:
+    def needs_explaining(self, window: JudgedWindow) -> bool:
         """Whether reasons for a window are to be sought: at first, when other fields have changed, with twice the rows, once it is closed.
 
         A window that is open is judged every few seconds, and looking through its calls is what costs most of all this.
         """
-        key = (one.endpoint, one.version, one.at)
-        names = tuple(field["name"] for field in one.verdict["fields"] if field["state"] != "steady")
-        what = (names, one.rows.bit_length(), one.until <= datetime.now(UTC))
+        key = (window.endpoint, window.version, window.at)
+        names = tuple(field["name"] for field in window.verdict["fields"] if field["state"] != "steady")
+        what = (names, window.rows.bit_length(), window.until <= datetime.now(UTC))
         if self._explained.get(key) == what:
             return False
         self._explained[key] = what
         return True
 
-    async def change_started_at(self, one: JudgedWindow, scorer: ReferenceScorer) -> datetime:
+    async def change_started_at(self, window: JudgedWindow, scorer: ReferenceScorer) -> datetime:
         """When a change began: the tick at which the most changed feature changed, searched from its last steady windows on."""
         assert scorer.sketcher is not None
-        span = one.until - one.at
-        past = await windows.judged_windows(self._pool, one.endpoint, one.version, one.at - 64 * span, one.at)
+        span = window.until - window.at
+        past = await windows.judged_windows(self._pool, window.endpoint, window.version, window.at - 64 * span, window.at)
         steady = [other.at for other in past if other.state == "steady"]
-        start = max((one.at - 16 * span, *(steady[-4:-3] or steady[:1])))
-        ticks = await self.counted_ticks(one.endpoint, one.version, scorer, start, one.until)
-        name = next((field["name"] for field in one.verdict["fields"] if field["state"] != "steady"), None)
+        start = max((window.at - 16 * span, *(steady[-4:-3] or steady[:1])))
+        ticks = await self.counted_ticks(window.endpoint, window.version, scorer, start, window.until)
+        name = next((field["name"] for field in window.verdict["fields"] if field["state"] != "steady"), None)
         known = next((known for known in scorer.sketcher.against.known if known.name == name), None)
         there: list[tuple[datetime, FieldSketch]] = [(at, tick[0].fields[name]) for at, tick in ticks.items() if name in tick[0].fields]
         if known is None or not there:
-            return one.at
+            return window.at
         at = await asyncio.to_thread(change_start, known, [sketch for _, sketch in there])
-        return there[at][0] if at is not None else one.at
+        return there[at][0] if at is not None else window.at
 
     async def merge_deltas(self) -> None:
         """Merge the counts of each tick that is over into one row."""
@@ -192,14 +192,14 @@ def _judged(fresh: UnjudgedWindows, scorer: ReferenceScorer, span: timedelta, ti
     for at, tick in ticks.items():
         by_window[window_start(at, span)].append(tick)
     whole = [(at, *pool_windows([tick[:2] for tick in parts]), sum(tick[2] for tick in parts)) for at, parts in sorted(by_window.items())]
-    out = []
+    judged = []
     for place, (at, _, rows, odd) in enumerate(whole):
         if at < first:
             continue
-        past = [one for one in whole[: place + 1] if one[0] > at - _BACK * span][-LADDER[-1] :]
-        state, said = _said(scorer, [(earlier[1], earlier[2]) for earlier in past], rows)
-        out.append(JudgedWindow(fresh.endpoint, fresh.version, at, at + span, rows, odd, state, said))
-    return out
+        past = [tick for tick in whole[: place + 1] if tick[0] > at - _BACK * span][-LADDER[-1] :]
+        state, verdict = _said(scorer, [(earlier[1], earlier[2]) for earlier in past], rows)
+        judged.append(JudgedWindow(fresh.endpoint, fresh.version, at, at + span, rows, odd, state, verdict))
+    return judged
 
 
 def _said(scorer: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: int) -> tuple[str, dict[str, Any]]:
@@ -214,5 +214,5 @@ def _said(scorer: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: i
     if not used:
         says = f"Too few: {rows:,} rows, at least {LEAST_ROWS} are needed."
         return "too few", {"state": "too few", "says": says, "windows": len(past), "rows": rows, "fields": [], "pairs": []}
-    found = write_verdict(judge_windows(scorer.sketcher.against, used))
-    return found["state"], found
+    verdict = write_verdict(judge_windows(scorer.sketcher.against, used))
+    return verdict["state"], verdict

@@ -42,52 +42,56 @@ async def explain_window(pool: Pool, deployment: Deployment, judged: JudgedWindo
     calls = await call_samples.sample_inputs(pool, judged.endpoint, judged.version, begun, judged.until, _CALLS)
     rows = [row for call in calls for row in request_rows(call.input)][:_ROWS]
     changed = [field for field in judged.verdict["fields"] if field["state"] != "steady"]
-    fields = await asyncio.to_thread(lambda: [_field(one, lamp, rows) for one in changed[:_FIELDS]])
-    out: dict[str, Any] = {"since": begun.isoformat(), "rows": len(rows), "fields": fields}
-    out["answers"] = await _answers(deployment, judged, lamp, fields, rows, [row for call in calls for row in answer_rows(call.answer)])
-    fields.sort(key=lambda one: -(one["explains"] or 0.0))
-    out["changes"] = await _changes(pool, judged.endpoint, begun)
-    out["callers"] = await _callers(pool, judged, begun)
-    out["says"] = explanation_sentence(out)
-    return out
+    fields = await asyncio.to_thread(lambda: [_field(changed_field, lamp, rows) for changed_field in changed[:_FIELDS]])
+    explanation: dict[str, Any] = {"since": begun.isoformat(), "rows": len(rows), "fields": fields}
+    explanation["answers"] = await _answers(
+        deployment, judged, lamp, fields, rows, [row for call in calls for row in answer_rows(call.answer)]
+    )
+    fields.sort(key=lambda changed_field: -(changed_field["explains"] or 0.0))
+    explanation["changes"] = await _changes(pool, judged.endpoint, begun)
+    explanation["callers"] = await _callers(pool, judged, begun)
+    explanation["says"] = explanation_sentence(explanation)
+    return explanation
 
 
-def explanation_sentence(found: dict[str, Any]) -> str:
+def explanation_sentence(explanation: dict[str, Any]) -> str:
     """The probable reason in one sentence."""
-    told = []
-    inputs = [field for field in found["fields"] if not field["name"].startswith(ANSWERS)]
-    for one in inputs[:1]:
-        text = f"{one['name']} is {one['says']}"
-        if one["slices"]:
-            first = one["slices"][0]
-            text = f"{one['name']} where {first['by']} is {first['value']} ({100 * first['part']:.0f} % of the change)"
-        if one["new"]:
-            text += f"; new: {', '.join(one['new'][:3])}"
-        if one["explains"] is not None and one["explains"] >= 0.2:
-            text += f"; it explains {100 * one['explains']:.0f} % of what changed in the answers"
-        told.append(text)
-    told += [f"{change['says']} at that time" for change in found["changes"][:1]]
-    if not any(one["slices"] for one in inputs):
-        told += [f"{caller['token']} sends {caller['says']}" for caller in found["callers"][:1]]
-    return "; ".join(told) if told else "no single field, version or caller stands out"
+    parts = []
+    inputs = [field for field in explanation["fields"] if not field["name"].startswith(ANSWERS)]
+    for changed_field in inputs[:1]:
+        text = f"{changed_field['name']} is {changed_field['says']}"
+        if changed_field["slices"]:
+            first = changed_field["slices"][0]
+            text = f"{changed_field['name']} where {first['by']} is {first['value']} ({100 * first['part']:.0f} % of the change)"
+        if changed_field["new"]:
+            text += f"; new: {', '.join(changed_field['new'][:3])}"
+        if changed_field["explains"] is not None and changed_field["explains"] >= 0.2:
+            text += f"; it explains {100 * changed_field['explains']:.0f} % of what changed in the answers"
+        parts.append(text)
+    parts += [f"{change['says']} at that time" for change in explanation["changes"][:1]]
+    if not any(field["slices"] for field in inputs):
+        parts += [f"{caller['token']} sends {caller['says']}" for caller in explanation["callers"][:1]]
+    return "; ".join(parts) if parts else "no single field, version or caller stands out"
 
 
-def _field(told: dict[str, Any], lamp: Lamp, rows: list[Row]) -> dict[str, Any]:
+def _field(changed_field: dict[str, Any], lamp: Lamp, rows: list[Row]) -> dict[str, Any]:
     """A changed figure: where it sits, and which words are new."""
-    name, reference = told["name"], lamp.reference
-    known = {one.name: one for one in lamp.manifest.inputs}
-    found: list[dict[str, Any]] = []
+    name, reference = changed_field["name"], lamp.reference
+    known = {input_field.name: input_field for input_field in lamp.manifest.inputs}
+    slices: list[dict[str, Any]] = []
     new: list[str] = []
     if reference is not None and name in known:
-        missing = bool(told["findings"]) and told["findings"][0]["what"] == "missing"
-        choices = [one.name for one in lamp.manifest.inputs if one.kind in ("choice", "yes/no") and not one.private]
-        found = [asdict(one) for one in slices_behind_change(name, choices, reference.sample, rows, missing)]
+        missing = bool(changed_field["findings"]) and changed_field["findings"][0]["what"] == "missing"
+        choices = [
+            input_field.name for input_field in lamp.manifest.inputs if input_field.kind in ("choice", "yes/no") and not input_field.private
+        ]
+        slices = [asdict(input_field) for input_field in slices_behind_change(name, choices, reference.sample, rows, missing)]
     if reference is not None and name.endswith(".new words"):
         field = name.removesuffix(".new words")
         usual = frozenset(reference.words.get(field, ()))
         words = Counter(word for row in rows if isinstance(row.get(field), str) for word in set(split_words(row[field])) - usual)
         new = [f"{word} ({100 * many / max(1, len(rows)):.0f} %)" for word, many in words.most_common(5) if many > 2]
-    return {"name": name, "state": told["state"], "says": told["says"], "slices": found, "new": new, "explains": None}
+    return {"name": name, "state": changed_field["state"], "says": changed_field["says"], "slices": slices, "new": new, "explains": None}
 
 
 async def _answers(
@@ -98,7 +102,7 @@ async def _answers(
     if reference is None or not rows or not answers:
         return None
     answer = main_answer(lamp.manifest.answers).name
-    names = [one.name for one in lamp.manifest.inputs]
+    names = [input_field.name for input_field in lamp.manifest.inputs]
     sample = reference.sample[:_ASKED]
     if any(name not in sample[0] for name in names) if sample else True:
         return None  # private fields are not kept, so its rows cannot be asked again
@@ -124,8 +128,13 @@ async def _ask(lane: Lane, rows: Sequence[Row]) -> list[Row]:
 
 async def _changes(pool: Pool, endpoint: str, begun: datetime) -> list[dict[str, Any]]:
     """What the endpoint served otherwise from about that time on."""
-    near = [one for one in await endpoints.endpoint_history(pool, endpoint, 200) if abs(one.since - begun) <= timedelta(hours=1)]
-    return [{"at": one.since.isoformat(), "says": f"{endpoint} was changed to {one.setup.summary()} by {one.changed_by}"} for one in near]
+    near = [
+        revision for revision in await endpoints.endpoint_history(pool, endpoint, 200) if abs(revision.since - begun) <= timedelta(hours=1)
+    ]
+    return [
+        {"at": revision.since.isoformat(), "says": f"{endpoint} was changed to {revision.setup.summary()} by {revision.changed_by}"}
+        for revision in near
+    ]
 
 
 async def _callers(pool: Pool, judged: JudgedWindow, begun: datetime) -> list[dict[str, Any]]:
@@ -133,15 +142,15 @@ async def _callers(pool: Pool, judged: JudgedWindow, begun: datetime) -> list[di
     span = judged.until - judged.at
     before = await call_samples.count_callers(pool, judged.endpoint, begun - span, begun)
     after = await call_samples.count_callers(pool, judged.endpoint, begun, judged.until)
-    found = []
+    moved = []
     for token in before.keys() | after.keys():
-        was, has = (one.get(token, 0) / max(1, sum(one.values())) for one in (before, after))
+        was, has = (counts.get(token, 0) / max(1, sum(counts.values())) for counts in (before, after))
         if abs(has - was) > 0.2 and before:
-            told = {
+            caller = {
                 "token": token or "somebody",
                 "before": was,
                 "after": has,
                 "says": f"{100 * has:.0f} % of calls, before {100 * was:.0f} %",
             }
-            found.append((has - was, told))
-    return [told for _, told in sorted(found, key=lambda pair: -pair[0])[:3]]
+            moved.append((has - was, caller))
+    return [caller for _, caller in sorted(moved, key=lambda pair: -pair[0])[:3]]

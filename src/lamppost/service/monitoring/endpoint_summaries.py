@@ -94,16 +94,16 @@ class EndpointSummaries:
         summary: dict[str, MonitoringSummary] = {
             name: MonitoringSummary() for name in ([endpoint] if endpoint is not None else by_endpoint)
         }
-        for one in await windows.newest_judged_windows(self._pool, endpoint):
-            route, look = by_endpoint.get(one.endpoint), summary.get(one.endpoint)
-            if route is None or look is None or one.version not in {str(name) for name in route.setup.versions}:
+        for window in await windows.newest_judged_windows(self._pool, endpoint):
+            route, look = by_endpoint.get(window.endpoint), summary.get(window.endpoint)
+            if route is None or look is None or window.version not in {str(name) for name in route.setup.versions}:
                 continue
-            if look.drift is None or _ORDER.index(one.state) > _ORDER.index(look.drift):
-                look.drift, look.drift_says, look.drift_until = one.verdict["state"], one.verdict["says"], one.until
+            if look.drift is None or _ORDER.index(window.state) > _ORDER.index(look.drift):
+                look.drift, look.drift_says, look.drift_until = window.verdict["state"], window.verdict["says"], window.until
         for name, (right, known) in (await outcomes.count_right_answers(self._pool, now - timedelta(days=30), now, endpoint)).items():
-            found = estimate_share(right, known)
-            if name in summary and found is not None:
-                summary[name].quality = KnownQuality(right=right, of=known, low=found.low, high=found.high)
+            estimate = estimate_share(right, known)
+            if name in summary and estimate is not None:
+                summary[name].quality = KnownQuality(right=right, of=known, low=estimate.low, high=estimate.high)
         for stored in await alerts.list_alerts(self._pool, endpoint, "open", 1_000):
             if (look := summary.get(stored.alert.endpoint)) is not None:
                 look.alerts += 1
@@ -114,9 +114,9 @@ class EndpointSummaries:
         return summary
 
 
-def _hours(found: dict[str, EndpointLoad]) -> dict[str, LastHour]:
+def _hours(loads: dict[str, EndpointLoad]) -> dict[str, LastHour]:
     hours = {}
-    for endpoint, past in found.items():
+    for endpoint, past in loads.items():
         p50, p95, p99 = (None if us is None else round(us / 1e3, 3) for us in quantiles(past.histogram, (0.5, 0.95, 0.99)))
         hours[endpoint] = LastHour(calls=past.calls, refused=past.refused, failed=past.failed, p50_ms=p50, p95_ms=p95, p99_ms=p99)
     return hours

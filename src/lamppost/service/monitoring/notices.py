@@ -65,16 +65,16 @@ def alert_event(address: str, state: str, cause: str, group: Sequence[Alert], no
             "cause": cause,
             "alerts": [
                 {
-                    "endpoint": one.endpoint,
-                    "rule": one.rule,
-                    "state": one.state,
-                    "since": one.since.isoformat(),
-                    "resolved_at": one.resolved_at.isoformat() if one.resolved_at else None,
-                    "says": one.reading.says,
-                    "sure": one.reading.sure,
-                    "why": one.reading.why,
+                    "endpoint": alert.endpoint,
+                    "rule": alert.rule,
+                    "state": alert.state,
+                    "since": alert.since.isoformat(),
+                    "resolved_at": alert.resolved_at.isoformat() if alert.resolved_at else None,
+                    "says": alert.reading.says,
+                    "sure": alert.reading.sure,
+                    "why": alert.reading.why,
                 }
-                for one in group
+                for alert in group
             ],
             "next": {"command": command, "page": f"{address}{path}"},
         },

@@ -52,7 +52,7 @@ async def store_told_outcomes(
     pool: Pool,
     deployment: Deployment,
     endpoint: str,
-    told: Sequence[ToldOutcome],
+    told_outcomes: Sequence[ToldOutcome],
     key: str | None,
     span: tuple[datetime, datetime],
     by: str,
@@ -61,18 +61,20 @@ async def store_told_outcomes(
     route = deployment.table.find_route(endpoint)
     names = [str(version) for version in route.setup.versions]
     field, _ = await _truth(pool, deployment, endpoint, names[0])
-    for at, one in enumerate(told):
-        _check(field, one.truth, at)
-    found, unknown = await (_by_key(pool, endpoint, key, told, span) if key is not None else _by_id(pool, endpoint, told))
-    named = {made.of.version: await _truth(pool, deployment, endpoint, made.of.version.partition(", ")[0]) for made in found}
+    for at, told_outcome in enumerate(told_outcomes):
+        _check(field, told_outcome.truth, at)
+    matched, unknown = await (
+        _by_key(pool, endpoint, key, told_outcomes, span) if key is not None else _by_id(pool, endpoint, told_outcomes)
+    )
+    named = {outcome.of.version: await _truth(pool, deployment, endpoint, outcome.of.version.partition(", ")[0]) for outcome in matched}
     judged = []
-    for made in found:
-        of, spread = named[made.of.version]
-        judged.append(replace(made, correct=_right(made.said.get(of.name), made.truth, of, spread)))
+    for outcome in matched:
+        of, spread = named[outcome.of.version]
+        judged.append(replace(outcome, correct=_right(outcome.said.get(of.name), outcome.truth, of, spread)))
     stored = await outcomes.store_outcomes(pool, judged, by)
     if stored:
         await feed_rollout(pool, endpoint, field.name)
-    return StoredOutcomes(stored, len(found), unknown)
+    return StoredOutcomes(stored, len(matched), unknown)
 
 
 def truth_field(answers: Schema, name: str | None) -> Field:
@@ -97,48 +99,54 @@ def _check(field: Field, truth: Any, at: int) -> None:
         raise BadRequest(f"outcome {at}: the truth is no single value; nothing was stored")
 
 
-async def _by_id(pool: Pool, endpoint: str, told: Sequence[ToldOutcome]) -> tuple[list[Outcome], list[int]]:
+async def _by_id(pool: Pool, endpoint: str, told_outcomes: Sequence[ToldOutcome]) -> tuple[list[Outcome], list[int]]:
     calls: dict[UUID, list[AnsweredCall]] = defaultdict(list)
-    for call in await outcomes.answered_calls(pool, [one.request_id for one in told if one.request_id is not None]):
+    for call in await outcomes.answered_calls(
+        pool, [told_outcome.request_id for told_outcome in told_outcomes if told_outcome.request_id is not None]
+    ):
         if call.endpoint == endpoint:
             calls[call.request_id].append(call)
-    found, unknown = [], []
-    for at, one in enumerate(told):
-        made = [outcome_of_row(call, one.row, one.truth) for call in calls.get(one.request_id, [])] if one.request_id else []
-        there = [outcome for outcome in made if outcome is not None]
-        found += there
+    matched, unknown = [], []
+    for at, told_outcome in enumerate(told_outcomes):
+        of_row = (
+            [outcome_of_row(call, told_outcome.row, told_outcome.truth) for call in calls.get(told_outcome.request_id, [])]
+            if told_outcome.request_id
+            else []
+        )
+        there = [outcome for outcome in of_row if outcome is not None]
+        matched += there
         if not there:
             unknown.append(at)
-    return found, unknown
+    return matched, unknown
 
 
 async def _by_key(
-    pool: Pool, endpoint: str, key: str, told: Sequence[ToldOutcome], span: tuple[datetime, datetime]
+    pool: Pool, endpoint: str, key: str, told_outcomes: Sequence[ToldOutcome], span: tuple[datetime, datetime]
 ) -> tuple[list[Outcome], list[int]]:
     """The latest answer of the span that had each key, with what shadows said to it."""
-    wanted = {str(one.key): at for at, one in enumerate(told) if one.key is not None}
+    place_of_key = {str(told_outcome.key): at for at, told_outcome in enumerate(told_outcomes) if told_outcome.key is not None}
     places: dict[str, tuple[UUID, int]] = {}
-    for call in await outcomes.calls_by_key(pool, endpoint, key, list(wanted), *span):
-        for row, asked in enumerate(request_rows(call.input)):
-            value = str(asked.get(key))
-            if value in wanted and value not in places:
+    for call in await outcomes.calls_by_key(pool, endpoint, key, list(place_of_key), *span):
+        for row, sent_row in enumerate(request_rows(call.input)):
+            value = str(sent_row.get(key))
+            if value in place_of_key and value not in places:
                 places[value] = (call.request_id, row)
-    by_id = [ToldOutcome(told[wanted[value]].truth, request_id, row) for value, (request_id, row) in places.items()]
-    found, _ = await _by_id(pool, endpoint, by_id)
-    return found, [at for at, one in enumerate(told) if one.key is None or str(one.key) not in places]
+    by_id = [ToldOutcome(told_outcomes[place_of_key[value]].truth, request_id, row) for value, (request_id, row) in places.items()]
+    matched, _ = await _by_id(pool, endpoint, by_id)
+    return matched, [at for at, told_outcome in enumerate(told_outcomes) if told_outcome.key is None or str(told_outcome.key) not in places]
 
 
 def outcome_of_row(call: AnsweredCall, row: int, truth: Any) -> Outcome | None:
     """The outcome of one row of a call; None where the call has no such row, or its answer was not kept."""
-    said, asked = answer_rows(call.answer), request_rows(call.input)
-    if not 0 <= row < len(said):
+    answers, sent_rows = answer_rows(call.answer), request_rows(call.input)
+    if not 0 <= row < len(answers):
         return None
     slices: dict[str, Any] = {}
-    if row < len(asked):
-        for name, value in asked[row].items():
+    if row < len(sent_rows):
+        for name, value in sent_rows[row].items():
             if isinstance(value, (str, bool)) and len(str(value)) <= _MOST_VALUE and len(slices) < _MOST_SLICED:
                 slices[name] = value
-    return Outcome(call, row, truth, said[row], slices)
+    return Outcome(call, row, truth, answers[row], slices)
 
 
 async def feed_rollout(pool: Pool, endpoint: str, answer: str) -> None:
@@ -155,14 +163,14 @@ async def feed_rollout(pool: Pool, endpoint: str, answer: str) -> None:
     first = min((since for since, _ in steps), default=None)
     if first is None:
         return
-    for one in await outcomes.outcomes_between(pool, endpoint, first, datetime.max.replace(tzinfo=first.tzinfo)):
-        arm = {rollout.old: 0, rollout.new: 1}.get(one.version)
-        step = next((step for since, step in steps if since <= one.at), None)  # the newest change comes first
-        if arm is None or step is None or one.shadow:
+    for outcome in await outcomes.outcomes_between(pool, endpoint, first, datetime.max.replace(tzinfo=first.tzinfo)):
+        arm = {rollout.old: 0, rollout.new: 1}.get(outcome.version)
+        step = next((step for since, step in steps if since <= outcome.at), None)  # the newest change comes first
+        if arm is None or step is None or outcome.shadow:
             continue
         held = counts.setdefault(step, StepCounts(rollout.plan.steps[step].share))
         held.judged[arm] += 1
-        held.wrong[arm] += not is_right(one.told.said.get(answer), one.told.truth)
+        held.wrong[arm] += not is_right(outcome.told.said.get(answer), outcome.told.truth)
     for step, held in counts.items():
         await rollouts.save_node_counts(pool, number, step, "outcomes", held)
 
@@ -170,10 +178,10 @@ async def feed_rollout(pool: Pool, endpoint: str, answer: str) -> None:
 # -- figures ------------------------------------------------------------------------------------------------------------
 
 
-def _right(said: Any, truth: Any, field: Field, spread: float | None) -> bool:
+def _right(answer: Any, truth: Any, field: Field, spread: float | None) -> bool:
     if field.kind in ("number", "integer"):
-        return said is not None and is_number(said) and abs(float(said) - float(truth)) <= 0.1 * (spread or 0.0)
-    return is_right(said, truth)
+        return answer is not None and is_number(answer) and abs(float(answer) - float(truth)) <= 0.1 * (spread or 0.0)
+    return is_right(answer, truth)
 
 
 async def _truth(pool: Pool, deployment: Deployment, endpoint: str, version: str) -> tuple[Field, float | None]:
@@ -188,11 +196,11 @@ async def quality_page(
     pool: Pool, deployment: Deployment, endpoint: str, since: datetime, until: datetime, bins: int = 24
 ) -> dict[str, Any]:
     """Quality by version, how much is known, and over time."""
-    found = await outcomes.outcomes_between(pool, endpoint, since, until)
+    known_outcomes = await outcomes.outcomes_between(pool, endpoint, since, until)
     answered = await outcomes.count_answered_rows(pool, endpoint, since, until)
     by_version: dict[tuple[str, bool], list[KnownOutcome]] = defaultdict(list)
-    for one in found:
-        by_version[one.version, one.shadow].append(one)
+    for outcome in known_outcomes:
+        by_version[outcome.version, outcome.shadow].append(outcome)
     versions = []
     for (version, shadow), known in sorted(by_version.items(), key=lambda pair: (pair[0][1], -len(pair[1]))):
         try:
@@ -200,8 +208,8 @@ async def quality_page(
         except LampPostError:
             continue
         numbers = field.kind in ("number", "integer")
-        told = [one.told for one in known]
-        late = sorted((one.told_at - one.at).total_seconds() for one in known)
+        judged_answers = [outcome.told for outcome in known]
+        late = sorted((outcome.told_at - outcome.at).total_seconds() for outcome in known)
         versions.append(
             {
                 "version": version,
@@ -210,7 +218,7 @@ async def quality_page(
                 "known": len(known),
                 "answered": answered.get(version, len(known)),
                 "late_s": late[len(late) // 2],
-                **await asyncio.to_thread(quality_figures, told, field.name, numbers, spread),
+                **await asyncio.to_thread(quality_figures, judged_answers, field.name, numbers, spread),
                 "over_time": _over_time(known, field, since, until, bins),
             }
         )
@@ -220,31 +228,33 @@ async def quality_page(
 def _over_time(known: Sequence[KnownOutcome], field: Field, since: datetime, until: datetime, bins: int) -> list[dict[str, Any]]:
     step = (until - since) / bins
     cells: dict[int, list[KnownOutcome]] = defaultdict(list)
-    for one in known:
-        cells[min(bins - 1, int((one.at - since) / step))].append(one)
-    out = []
+    for outcome in known:
+        cells[min(bins - 1, int((outcome.at - since) / step))].append(outcome)
+    steps = []
     for at, cell in sorted(cells.items()):
         if field.kind in ("number", "integer"):
             errors = [
-                abs(float(one.told.said[field.name]) - float(one.told.truth)) for one in cell if is_number(one.told.said.get(field.name))
+                abs(float(outcome.told.said[field.name]) - float(outcome.told.truth))
+                for outcome in cell
+                if is_number(outcome.told.said.get(field.name))
             ]
-            made = estimate_mean(errors)
+            estimate = estimate_mean(errors)
         else:
-            made = estimate_share(sum(is_right(one.told.said.get(field.name), one.told.truth) for one in cell), len(cell))
-        out.append({"at": since + at * step, "figure": estimate_as_json(made)})
-    return out
+            estimate = estimate_share(sum(is_right(outcome.told.said.get(field.name), outcome.told.truth) for outcome in cell), len(cell))
+        steps.append({"at": since + at * step, "figure": estimate_as_json(estimate)})
+    return steps
 
 
 def _says(endpoint: str, versions: list[dict[str, Any]]) -> str:
     if not versions:
         return f"Nothing is known yet. Tell it: lamppost outcome {endpoint} REQUEST_ID TRUTH"
-    one = versions[0]
-    share = 100 * one["known"] / max(1, one["answered"])
-    known = f"{one['known']:,} of {one['answered']:,} answers of {one['version']} are known ({share:.0f} %)"
-    main = one["accuracy"] if one["kind"] == "labels" else one["absolute_error"]
+    quality = versions[0]
+    share = 100 * quality["known"] / max(1, quality["answered"])
+    known = f"{quality['known']:,} of {quality['answered']:,} answers of {quality['version']} are known ({share:.0f} %)"
+    main = quality["accuracy"] if quality["kind"] == "labels" else quality["absolute_error"]
     if main is None:
         return f"{known}."
-    if one["kind"] == "labels":
+    if quality["kind"] == "labels":
         return f"{100 * main['value']:.1f} % right ({100 * main['low']:.1f} to {100 * main['high']:.1f} %); {known}."
     span = "" if main["low"] is None else f" ({main['low']:.3g} to {main['high']:.3g})"
     return f"Off by {main['value']:.3g} on average{span}; {known}."

@@ -26,18 +26,18 @@ mpl.rcParams.update(
 mpl.rcParams.update({"axes.spines.top": False, "axes.spines.right": False, "svg.fonttype": "path", "svg.hashsalt": "lamppost"})
 
 
-def draw_figures(told: dict[str, Any]) -> list[tuple[str, Figure]]:
+def draw_figures(facts: dict[str, Any]) -> list[tuple[str, Figure]]:
     """The figures of a report with what each shows."""
-    out = []
-    points = told["over_time"]
+    figures = []
+    points = facts["over_time"]
     if points:
         at = [datetime.fromisoformat(point["at"]) for point in points]
         calls = _figure()
         axes: Any = calls.subplots()
         axes.fill_between(at, [point["calls"] for point in points], color=AMBER, alpha=0.5, linewidth=0, step="post")
         axes.plot(at, [point["failed"] for point in points], color=BRICK, linewidth=1, drawstyle="steps-post")
-        _time(axes, told, "calls a step (failed in red)")
-        out.append(("Calls", calls))
+        _time(axes, facts, "calls a step (failed in red)")
+        figures.append(("Calls", calls))
         fast = _figure()
         axes = fast.subplots()
         for name, colour in (("p99", AMBER), ("p50", SLATE)):
@@ -45,31 +45,33 @@ def draw_figures(told: dict[str, Any]) -> list[tuple[str, Figure]]:
             last = next((point[name] for point in reversed(points) if point[name] is not None), None)
             if last is not None:
                 axes.annotate(name, (at[-1], last), color=colour, xytext=(4, 0), textcoords="offset points")
-        _time(axes, told, "milliseconds")
-        out.append(("How fast", fast))
-    if told["windows"]:
+        _time(axes, facts, "milliseconds")
+        figures.append(("How fast", fast))
+    if facts["windows"]:
         drift = _figure(1.1)
         axes = drift.subplots()
-        for window in told["windows"]:
+        for window in facts["windows"]:
             start, end = datetime.fromisoformat(window["at"]), datetime.fromisoformat(window["until"])
             axes.axvspan(_number(start), _number(end), color=_STATES.get(window["state"], SLATE), linewidth=0)
         axes.set_yticks([])
-        _time(axes, told, "", bottom=False)
-        out.append(("Like training? Each window: blue steady, amber shifting, red drifted", drift))
-    known = next((version for version in told["quality"]["versions"] if not version["shadow"] and version["over_time"]), None)
+        _time(axes, facts, "", bottom=False)
+        figures.append(("Like training? Each window: blue steady, amber shifting, red drifted", drift))
+    known = next((version for version in facts["quality"]["versions"] if not version["shadow"] and version["over_time"]), None)
     if known is not None:
         good = _figure()
         axes = good.subplots()
-        there = [one for one in known["over_time"] if one["figure"] is not None and one["figure"]["low"] is not None]
-        at = [datetime.fromisoformat(one["at"]) for one in there]
-        values = [one["figure"]["value"] for one in there]
-        axes.fill_between(at, [one["figure"]["low"] for one in there], [one["figure"]["high"] for one in there], color=AMBER, alpha=0.25)
+        there = [step for step in known["over_time"] if step["figure"] is not None and step["figure"]["low"] is not None]
+        at = [datetime.fromisoformat(step["at"]) for step in there]
+        values = [step["figure"]["value"] for step in there]
+        axes.fill_between(
+            at, [step["figure"]["low"] for step in there], [step["figure"]["high"] for step in there], color=AMBER, alpha=0.25
+        )
         axes.plot(at, values, color=AMBER, linewidth=1.2, marker="o", markersize=2.5)
-        _time(axes, told, "part right" if known["kind"] == "labels" else "mean absolute error")
+        _time(axes, facts, "part right" if known["kind"] == "labels" else "mean absolute error")
         if known["kind"] == "labels":
             axes.set_ylim(0, 1)
-        out.append((f"How good, by the truth told later ({known['version']}, with 95 % intervals)", good))
-    return out
+        figures.append((f"How good, by the truth told later ({known['version']}, with 95 % intervals)", good))
+    return figures
 
 
 def _number(at: datetime) -> float:
@@ -80,14 +82,14 @@ def _figure(height: float = 1.9) -> Figure:
     return Figure(figsize=(7.2, height), layout="constrained")
 
 
-def _time(axes: Any, told: dict[str, Any], label: str, bottom: bool = True) -> None:
+def _time(axes: Any, facts: dict[str, Any], label: str, bottom: bool = True) -> None:
     """The same span of time under every figure, with changes of what is served."""
-    since, until = (_number(datetime.fromisoformat(told[key])) for key in ("since", "until"))
+    since, until = (_number(datetime.fromisoformat(facts[key])) for key in ("since", "until"))
     axes.set_xlim(since, until)
     if bottom:
         axes.set_ylim(bottom=0)
     axes.set_ylabel(label)
-    for change in told["changes"]:
+    for change in facts["changes"]:
         axes.axvline(_number(datetime.fromisoformat(change["at"])), color=FAINT, linewidth=0.7, linestyle=":")
     axes.xaxis.set_major_formatter(_DATES.ConciseDateFormatter(axes.xaxis.get_major_locator()))
 
@@ -96,26 +98,26 @@ def _day(text: str) -> str:
     return text[:16].replace("T", " ")
 
 
-def _numbers(told: dict[str, Any]) -> list[str]:
-    speed = [told["latency"][name] for name in ("p50", "p95", "p99")]
-    return [f"{told[name]:,}" for name in ("calls", "refused", "failed")] + ["–" if one is None else f"{one:,.1f}" for one in speed]
+def _numbers(facts: dict[str, Any]) -> list[str]:
+    speed = [facts["latency"][name] for name in ("p50", "p95", "p99")]
+    return [f"{facts[name]:,}" for name in ("calls", "refused", "failed")] + ["–" if value is None else f"{value:,.1f}" for value in speed]
 
 
-def _fields(told: dict[str, Any]) -> list[dict[str, Any]]:
-    return [one for one in (told["drift"] or {}).get("fields", []) if one["state"] != "steady"][:12]
+def _fields(facts: dict[str, Any]) -> list[dict[str, Any]]:
+    return [field for field in (facts["drift"] or {}).get("fields", []) if field["state"] != "steady"][:12]
 
 
-def write_html(told: dict[str, Any]) -> bytes:
+def write_html(facts: dict[str, Any]) -> bytes:
     """One page without anything from elsewhere."""
     drawn = []
-    for title, figure in draw_figures(told):
-        out = io.StringIO()
-        figure.savefig(out, format="svg", transparent=True, metadata={"Date": None})
-        svg = re.sub(r"<metadata>.*?</metadata>", "", out.getvalue(), flags=re.DOTALL)
+    for title, figure in draw_figures(facts):
+        image = io.StringIO()
+        figure.savefig(image, format="svg", transparent=True, metadata={"Date": None})
+        svg = re.sub(r"<metadata>.*?</metadata>", "", image.getvalue(), flags=re.DOTALL)
         drawn.append((title, svg[svg.index("<svg") :]))
     page = jinja2.Environment(autoescape=True).from_string(_PAGE.read_text(encoding="utf-8"))
-    made = page.render(t=told, figures=drawn, numbers=_numbers(told), fields=_fields(told), day=_day, ink=INK, paper=PAPER)
-    return made.encode()
+    page_text = page.render(t=facts, figures=drawn, numbers=_numbers(facts), fields=_fields(facts), day=_day, ink=INK, paper=PAPER)
+    return page_text.encode()
 
 
 def _latin(text: str) -> str:
@@ -134,54 +136,54 @@ class _Paper(FPDF):
         self.cell(0, 6, f"page {self.page_no()}", align="R")
 
 
-def write_pdf(told: dict[str, Any]) -> bytes:
+def write_pdf(facts: dict[str, Any]) -> bytes:
     """The same on A4."""
     paper = _Paper()
-    paper.set_title(f"{told['endpoint']}, {_day(told['since'])} to {_day(told['until'])}")
+    paper.set_title(f"{facts['endpoint']}, {_day(facts['since'])} to {_day(facts['until'])}")
     paper.set_margin(16)
     paper.set_auto_page_break(True, 16)
     paper.add_page()
 
-    def text(said: str, size: float = 10, bold: bool = False, colour: str = INK, gap: float = 1.5) -> None:
+    def text(line: str, size: float = 10, bold: bool = False, colour: str = INK, gap: float = 1.5) -> None:
         paper.set_font("helvetica", "B" if bold else "", size)
         paper.set_text_color(colour)
-        paper.multi_cell(0, size * 0.5, _latin(said), align="L", new_x="LMARGIN", new_y="NEXT")
+        paper.multi_cell(0, size * 0.5, _latin(line), align="L", new_x="LMARGIN", new_y="NEXT")
         paper.ln(gap)
 
     def table(rows: list[list[str]], widths: tuple[int, ...]) -> None:
         paper.set_font("helvetica", size=8.5)
         paper.set_text_color(INK)
-        with paper.table(col_widths=widths, line_height=5, borders_layout="HORIZONTAL_LINES") as made:
+        with paper.table(col_widths=widths, line_height=5, borders_layout="HORIZONTAL_LINES") as drawn_table:
             for row in rows:
-                made.row([_latin(cell) for cell in row])
+                drawn_table.row([_latin(cell) for cell in row])
         paper.ln(3)
 
-    text(told["endpoint"], 18, bold=True, gap=1)
-    text(f"{_day(told['since'])} to {_day(told['until'])} UTC, serves {told['serves']}", 9, colour=FAINT, gap=3)
-    text(told["says"], 11.5, gap=3)
-    table([["calls", "refused", "failed", "p50 ms", "p95 ms", "p99 ms"], _numbers(told)], (1, 1, 1, 1, 1, 1))
-    for title, figure in draw_figures(told):
-        out = io.BytesIO()
-        figure.savefig(out, format="png", dpi=170)
+    text(facts["endpoint"], 18, bold=True, gap=1)
+    text(f"{_day(facts['since'])} to {_day(facts['until'])} UTC, serves {facts['serves']}", 9, colour=FAINT, gap=3)
+    text(facts["says"], 11.5, gap=3)
+    table([["calls", "refused", "failed", "p50 ms", "p95 ms", "p99 ms"], _numbers(facts)], (1, 1, 1, 1, 1, 1))
+    for title, figure in draw_figures(facts):
+        image = io.BytesIO()
+        figure.savefig(image, format="png", dpi=170)
         height = figure.get_figheight() / figure.get_figwidth() * paper.epw
         if paper.will_page_break(height + 8):
             paper.add_page()
         text(title, 10.5, bold=True, gap=0.5)
-        paper.image(out, w=paper.epw)
+        paper.image(image, w=paper.epw)
         paper.ln(2)
-    if told["drift"]:
+    if facts["drift"]:
         text("Drift", 10.5, bold=True, gap=0.5)
-        why = told["drift"]["why"]
-        text(told["drift"]["says"] + (f" Probably: {why['says']}." if why else ""))
-        if fields := _fields(told):
+        why = facts["drift"]["why"]
+        text(facts["drift"]["says"] + (f" Probably: {why['says']}." if why else ""))
+        if fields := _fields(facts):
             table([["field", "verdict", "how"], *[[field["name"], field["state"], field["says"]] for field in fields]], (3, 2, 5))
     text("Quality", 10.5, bold=True, gap=0.5)
-    text(told["quality"]["says"])
+    text(facts["quality"]["says"])
     text("Alerts", 10.5, bold=True, gap=0.5)
-    if told["alerts"]:
+    if facts["alerts"]:
         rows = [
             [_day(alert["since"]), _day(alert["resolved_at"]) if alert["resolved_at"] else alert["state"], alert["says"]]
-            for alert in told["alerts"]
+            for alert in facts["alerts"]
         ]
         table([["since", "until", "what"], *rows], (2, 2, 6))
     else:
@@ -191,8 +193,8 @@ def write_pdf(told: dict[str, Any]) -> bytes:
 
 def main() -> int:
     """Facts in, a report out."""
-    told = orjson.loads(sys.stdin.buffer.read())
-    sys.stdout.buffer.write(write_pdf(told) if sys.argv[1:] == ["pdf"] else write_html(told))
+    facts = orjson.loads(sys.stdin.buffer.read())
+    sys.stdout.buffer.write(write_pdf(facts) if sys.argv[1:] == ["pdf"] else write_html(facts))
     return 0
 
 

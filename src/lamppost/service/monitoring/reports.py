@@ -43,7 +43,7 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
     quality = await quality_page(pool, deployment, endpoint, since, until)
     slow = await timeline.service_level_totals(pool, endpoint, since, objectives.fast_ms if objectives else None)
     levels = error_budgets(objectives, slow, slow) if objectives else []
-    drifted = [one for one in judged if one.state == "drifted"]
+    drifted = [window for window in judged if window.state == "drifted"]
     return {
         "endpoint": endpoint,
         "serves": route.setup.summary(),
@@ -63,7 +63,9 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
             }
             for stretch in stretches
         ],
-        "windows": [{"at": one.at, "until": one.until, "state": one.state, "rows": one.rows, "odd": one.odd} for one in judged],
+        "windows": [
+            {"at": window.at, "until": window.until, "state": window.state, "rows": window.rows, "odd": window.odd} for window in judged
+        ],
         "drift": _drift(judged),
         "quality": quality,
         "budgets": [
@@ -72,19 +74,19 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
         ],
         "alerts": [
             {
-                "rule": one.alert.rule,
-                "state": one.alert.state,
-                "since": one.alert.since,
-                "resolved_at": one.alert.resolved_at,
-                "says": one.alert.reading.says,
-                "why": one.alert.reading.why,
+                "rule": alert.alert.rule,
+                "state": alert.alert.state,
+                "since": alert.alert.since,
+                "resolved_at": alert.alert.resolved_at,
+                "says": alert.alert.reading.says,
+                "why": alert.alert.reading.why,
             }
-            for one in fired
+            for alert in fired
         ],
         "changes": [
-            {"at": one.since, "says": one.setup.summary(), "by": one.changed_by}
-            for one in await endpoints.endpoint_history(pool, endpoint, 200)
-            if since <= one.since < until
+            {"at": revision.since, "says": revision.setup.summary(), "by": revision.changed_by}
+            for revision in await endpoints.endpoint_history(pool, endpoint, 200)
+            if since <= revision.since < until
         ],
         "says": _says(endpoint, total.calls, total.failed, _ms(quantiles(total.latency, (0.99,))[0]), drifted, quality),
         "made_at": datetime.now(UTC),
@@ -97,27 +99,29 @@ def _ms(us: float | None) -> float | None:
 
 def _drift(judged: list[windows.JudgedWindow]) -> dict[str, Any] | None:
     """The worst window: the newest that drifted, else the newest at all."""
-    drifted = [one for one in judged if one.state == "drifted"]
+    drifted = [window for window in judged if window.state == "drifted"]
     worst = (drifted or judged)[-1:] or None
     if worst is None:
         return None
-    one = worst[0]
+    worst_window = worst[0]
     why = next((other.why for other in reversed(drifted) if other.why), None)
-    return {"at": one.at, "version": one.version, "state": one.state, **one.verdict, "why": why}
+    return {"at": worst_window.at, "version": worst_window.version, "state": worst_window.state, **worst_window.verdict, "why": why}
 
 
 def _says(endpoint: str, calls: int, failed: int, p99: float | None, drifted: list[windows.JudgedWindow], quality: dict[str, Any]) -> str:
-    told = [f"{endpoint} answered {calls:,} calls" + (f", {failed:,} of them failed" if failed else ", none failed")]
+    sentences = [f"{endpoint} answered {calls:,} calls" + (f", {failed:,} of them failed" if failed else ", none failed")]
     if p99 is not None:
-        told.append(f"99 of 100 within {p99:,.0f} ms")
-    told.append(f"its inputs or answers drifted in {len(drifted)} windows" if drifted else "its inputs and answers stayed as in training")
+        sentences.append(f"99 of 100 within {p99:,.0f} ms")
+    sentences.append(
+        f"its inputs or answers drifted in {len(drifted)} windows" if drifted else "its inputs and answers stayed as in training"
+    )
     first = next(iter(quality["versions"]), None)
     if first is not None and first["kind"] == "labels" and first["accuracy"] is not None:
-        told.append(f"{100 * first['accuracy']['value']:.0f} % of the answers whose truth is known were right")
-    return "; ".join(told) + "."
+        sentences.append(f"{100 * first['accuracy']['value']:.0f} % of the answers whose truth is known were right")
+    return "; ".join(sentences) + "."
 
 
-async def draw_report(told: dict[str, Any], form: Format) -> bytes:
+async def draw_report(facts: dict[str, Any], form: Format) -> bytes:
     """A report as bytes, drawn by a process of its own: what it needs for that never stays in the service."""
     process = await asyncio.create_subprocess_exec(
         *(sys.executable, "-m", "lamppost.service.monitoring.report_page", form),
@@ -126,14 +130,14 @@ async def draw_report(told: dict[str, Any], form: Format) -> bytes:
         stderr=asyncio.subprocess.PIPE,
     )
     try:
-        out, error = await asyncio.wait_for(process.communicate(orjson.dumps(told)), _DRAW_S)
+        document, error = await asyncio.wait_for(process.communicate(orjson.dumps(facts)), _DRAW_S)
     except BaseException:
         if process.returncode is None:
             process.kill()
         raise
     if process.returncode:
         raise LampPostError(f"the report could not be drawn: {error.decode(errors='replace').strip()[-300:]}")
-    return out
+    return document
 
 
 async def send_due_reports(pool: Pool, deployment: Deployment, notices: NoticeSender, now: datetime) -> None:
@@ -145,12 +149,14 @@ async def send_due_reports(pool: Pool, deployment: Deployment, notices: NoticeSe
         try:
             for endpoint in sorted(channel.endpoints or deployment.table.by_endpoint):
                 if endpoint in deployment.table.by_endpoint:
-                    told = await report_facts(pool, deployment, endpoint, now - span, now)
+                    facts = await report_facts(pool, deployment, endpoint, now - span, now)
                     pages = [
-                        (f"{endpoint}.html", "html", await draw_report(told, "html")),
-                        (f"{endpoint}.pdf", "pdf", await draw_report(told, "pdf")),
+                        (f"{endpoint}.html", "html", await draw_report(facts, "html")),
+                        (f"{endpoint}.pdf", "pdf", await draw_report(facts, "pdf")),
                     ]
-                    await asyncio.to_thread(notices.send_mail, channel.target, f"{endpoint}, {channel.reports} report", told["says"], pages)
+                    await asyncio.to_thread(
+                        notices.send_mail, channel.target, f"{endpoint}, {channel.reports} report", facts["says"], pages
+                    )
         except (OSError, ValueError, LampPostError) as error:
             log.warning("the report to %s was not sent: %s", channel.name, error)
             continue

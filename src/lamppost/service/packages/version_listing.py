@@ -28,14 +28,14 @@ class VersionListing:
 
     async def find_versions(self, model: str | None, search: str) -> list[tuple[ListedVersion, VersionSummary]]:
         """Versions of a model, or of all, that a search finds; newest first within a model. Raise NotFound for an unknown model."""
-        found = await packages.list_versions(self._pool, model)
-        if model is not None and not found:
+        listed = await packages.list_versions(self._pool, model)
+        if model is not None and not listed:
             like = closest_name(model, {version.model for version in await packages.list_versions(self._pool)})
             raise NotFound(f"there is no model {model!r}" + (f"; did you mean {like}?" if like else ""))
-        summaries = await self._all([version.digest for version in found])
+        summaries = await self._all([version.digest for version in listed])
         return [
             (version, summaries[version.digest])
-            for version in found
+            for version in listed
             if matches_search(search, version.name, summaries[version.digest], version.pushed_by)
         ]
 

@@ -62,8 +62,8 @@ class AnswerHooks:
         tally = self.tally
         if tally is not None:
             if ", " in version:  # rows of one call went to several
-                for one in version.split(", "):
-                    tally.answered(one, ms, [answer for answer in answers if answer.get(WHICH) == one])
+                for name in version.split(", "):
+                    tally.answered(name, ms, [answer for answer in answers if answer.get(WHICH) == name])
             else:
                 tally.answered(version, ms, answers)
                 if tally.watch.compare and version == tally.watch.new and rows is not None:

@@ -64,7 +64,7 @@ def answer_content_type(headers: list[tuple[bytes, bytes]], given: str) -> str:
         kind = _ALSO.get(kind, kind)
         chosen = default if kind in ("*/*", "", f"{default.partition('/')[0]}/*") else kind if kind in WRITTEN else None
         if chosen is None and kind.endswith("/*"):
-            chosen = next((one for one in WRITTEN if one.startswith(kind[:-1])), None)
+            chosen = next((written for written in WRITTEN if written.startswith(kind[:-1])), None)
         if chosen is not None and weight > liked:
             best, liked = chosen, weight
     if best is None:
@@ -102,17 +102,17 @@ def _weight(text: str) -> float:
 
 
 def read_body(
-    plan: ValidationPlan, columns: Schema, kind: str, body: bytes, parts: list[Part], query: bytes, told: list[Coercion] | None = None
+    plan: ValidationPlan, columns: Schema, kind: str, body: bytes, parts: list[Part], query: bytes, coercions: list[Coercion] | None = None
 ) -> PredictionInput:
     """What a whole body, or the parts of a form, asks for; raise BadBody, BadJson, TooManyRows or InvalidRows.
 
-    told : what a lenient endpoint changed, see `Plan.read`; Arrow has types of its own and is read strictly always.
+    coercions : takes what a lenient endpoint changed; Arrow has types of its own and is read strictly always.
     """
     options = query_options(query)
     if kind == JSON:
         if options is not None:
             raise BadJson("options of a JSON body stand in the body, beside its fields or rows", example=plan.example())
-        parsed = plan.read_body(body, told)
+        parsed = plan.read_body(body, coercions)
         return PredictionInput("row" if parsed.single_row else "columns" if parsed.as_columns else "rows", len(parsed.rows), parsed.rows)
     if kind == ARROW:
         values, count = read_arrow(plan.schema, body, plan.max_rows)
@@ -121,10 +121,10 @@ def read_body(
         return PredictionInput("rows", count, columns=values)
     form: Form
     if kind == MULTIPART:
-        rows = [plan.read_body(_row_of(plan.schema, parts), told).rows[0]]
+        rows = [plan.read_body(_row_of(plan.schema, parts), coercions).rows[0]]
         form = "row"
     else:
-        rows = read_ndjson(plan, body, told=told) if kind == NDJSON else read_csv(plan, body, told=told)
+        rows = read_ndjson(plan, body, coercions=coercions) if kind == NDJSON else read_csv(plan, body, coercions=coercions)
         form = "rows"
     if plan.options is not None and options is not None:
         chosen = plan.read_options(options)
@@ -181,14 +181,14 @@ def _part(field: Field | None, data: bytes, is_file: bool) -> bytes:
     return text.encode()
 
 
-def write_answer(answers: Schema, asked: PredictionInput, answer: LaneAnswer, wanted: str, about: dict[str, Any]) -> bytes:
+def write_answer(answers: Schema, asked: PredictionInput, answer: LaneAnswer, content_type: str, about: dict[str, Any]) -> bytes:
     """The body of an answer; ``about`` is version, request id, and what was changed, which JSON carries too."""
-    if wanted == ARROW:
+    if content_type == ARROW:
         return write_arrow(answers, columns_from_rows(answers, answer.rows) if answer.columns is None else answer.columns)
     rows = answer.rows if answer.columns is None else answer_rows_from_columns(answers, answer.columns, asked.row_count)
-    if wanted == CSV:
+    if content_type == CSV:
         return write_csv(answers, rows)
-    if wanted == NDJSON:
+    if content_type == NDJSON:
         return write_ndjson(rows)
     if asked.form == "row":
         return orjson.dumps({"answer": rows[0], **about})
@@ -207,10 +207,10 @@ def request_as_json(plan: ValidationPlan, columns: Schema, kind: str, asked: Pre
     lists = [json_values(field, column) for field, column in zip(columns, kept, strict=True)]
     names = plan.schema.names
     rows = [dict(zip(names, values, strict=False)) for values in zip(*lists, strict=True)]
-    said: dict[str, Any] = {"rows": rows, "content_type": kind}
+    request: dict[str, Any] = {"rows": rows, "content_type": kind}
     if asked.row_count > KEPT_ROWS:
-        said["left_out"] = asked.row_count - KEPT_ROWS
-    return orjson.dumps(said)
+        request["left_out"] = asked.row_count - KEPT_ROWS
+    return orjson.dumps(request)
 
 
 def _first(column: Column) -> Column:

@@ -13,7 +13,7 @@ _BATCH = 64
 
 async def answer_in_bulk(lane: Lane, rows: Sequence[Row]) -> list[Row]:
     """Answers to rows as its plan reads them, in batches; nothing is recorded."""
-    said: list[Row] = []
+    answers: list[Row] = []
     for at in range(0, len(rows), _BATCH):
-        said += (await lane.predict(rows[at : at + _BATCH], 0, RequestOptions(bulk=True))).rows
-    return said
+        answers += (await lane.predict(rows[at : at + _BATCH], 0, RequestOptions(bulk=True))).rows
+    return answers

@@ -53,7 +53,7 @@ class LookupSources:
             raise Conflict(f"this node has no source {source!r}; {known}. Name one at the start: lamppost up --source {source}=URL")
         async with self._opening:
             if source not in self._pools:
-                made: Pool = AsyncConnectionPool(
+                pool: Pool = AsyncConnectionPool(
                     self._urls[source],
                     kwargs={"autocommit": True, "connect_timeout": 5, "options": "-c default_transaction_read_only=on"},
                     min_size=0,
@@ -61,8 +61,8 @@ class LookupSources:
                     timeout=30.0,
                     open=False,
                 )
-                await made.open()
-                self._pools[source] = made
+                await pool.open()
+                self._pools[source] = pool
         return self._pools[source]
 
     async def resolve_lookup(self, lookup: LookupSetup) -> LookupSetup:
@@ -96,11 +96,11 @@ class LookupSources:
                         raise Conflict(f"{lookup.table} has no column {column!r}" + (f"; did you mean {like}?" if like else ""))
                 key = sql.Identifier(lookup.column)
                 first = sql.SQL("SELECT {key} FROM {table} WHERE {key} IS NOT NULL LIMIT 1").format(key=key, table=_table(lookup))
-                found = await (await connection.execute(first)).fetchone()
+                row = await (await connection.execute(first)).fetchone()
         except (psycopg.Error, PoolTimeout, TimeoutError) as error:
             raise Conflict(f"the look-up in {lookup.table} of {lookup.source} cannot be made: {_said(error)}") from error
         whole = columns[lookup.column] in _WHOLE
-        example = None if found is None else int(found[0]) if whole else str(found[0])
+        example = None if row is None else int(row[0]) if whole else str(row[0])
         return replace(lookup, key_kind="integer" if whole else "text", example=example)
 
     async def close(self) -> None:
@@ -130,11 +130,11 @@ class LookupTable:
 
     async def fetch_rows(self, keys: set[Any]) -> dict[Any, Row | None]:
         """The row of each key, None for a key that the table does not have; raise Unavailable when it does not answer in time."""
-        found: dict[Any, Row | None] = {}
+        rows_by_key: dict[Any, Row | None] = {}
         waits: dict[Any, asyncio.Future[Row | None]] = {}
         for key in keys:
             try:
-                found[key] = self._rows[key]
+                rows_by_key[key] = self._rows[key]
             except KeyError:
                 waits[key] = self._ask(key)
         if waits:
@@ -146,12 +146,12 @@ class LookupTable:
                     f"the look-up in {self.lookup.table} of {self.lookup.source} took longer than {self.lookup.timeout_s:g} s; try again",
                     retry_after_s=1,
                 ) from None
-            found.update(zip(waits, values, strict=True))
-        return found
+            rows_by_key.update(zip(waits, values, strict=True))
+        return rows_by_key
 
-    def fields_of_key(self, key: Any, found: Mapping[Any, Row | None], row: int) -> Row:
+    def fields_of_key(self, key: Any, rows_by_key: Mapping[Any, Row | None], row: int) -> Row:
         """The fields of one row; raise InvalidRows for a key that the table does not know, where such are refused."""
-        known = found[key]
+        known = rows_by_key[key]
         if known is not None:
             return known
         if self.lookup.unknown == "missing" and all(field.missing for field in self.schema):

@@ -40,8 +40,8 @@ class OutlierGuard:
                 self._fault(at, name, rows[at]) for at, (score, name) in enumerate(zip(scores, why, strict=True)) if score >= self._limit
             ]
             if faults:
-                told = [fault.to_dict() for fault in faults[:50]]
-                raise InvalidRows(faults[0].sentence(), faults=told, fault_count=len(faults))
+                fault_dicts = [fault.to_dict() for fault in faults[:50]]
+                raise InvalidRows(faults[0].sentence(), faults=fault_dicts, fault_count=len(faults))
         return await self._inner.predict(given, options)
 
     def _fault(self, at: int, name: str, row: dict[str, Any]) -> Fault:

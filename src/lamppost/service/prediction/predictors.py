@@ -126,17 +126,17 @@ class RowRouter(MergedSchemaPredictor):
         for at, version in enumerate(versions):
             groups.setdefault(version, []).append(at)
         share = size_bytes // max(1, len(rows))
-        said = await asyncio.gather(
+        lane_answers = await asyncio.gather(
             *(self._by(version, places, rows, share, options) for version, places in groups.items()), return_exceptions=True
         )
         answers: list[Row] = [{}] * len(rows)
-        for (version, places), answer in zip(groups.items(), said, strict=True):
+        for (version, places), answer in zip(groups.items(), lane_answers, strict=True):
             if isinstance(answer, BaseException):
                 raise answer
             for at, row in zip(places, answer.rows, strict=True):
                 answers[at] = {**row, WHICH: version} if self._tells else row
         return PredictionOutput(
-            join_answers([answer for answer in said if isinstance(answer, LaneAnswer)], answers), ", ".join(groups), rows
+            join_answers([answer for answer in lane_answers if isinstance(answer, LaneAnswer)], answers), ", ".join(groups), rows
         )
 
     async def _by(self, version: str, places: list[int], rows: list[Row], share: int, options: RequestOptions) -> LaneAnswer:
@@ -203,17 +203,17 @@ class Ensemble(MergedSchemaPredictor):
         rows, parts = self.rows_of(given), self._together.parts
         answers = await asyncio.gather(*(self._by(version, rows, given.size_bytes, options) for version in parts.values()))
         combine = self._lanes[self._together.combine]
-        wanted = frozenset(combine.columns.names)
-        merged: list[Row] = [{name: value for name, value in row.items() if name in wanted} for row in rows]
+        fields = frozenset(combine.columns.names)
+        merged: list[Row] = [{name: value for name, value in row.items() if name in fields} for row in rows]
         for (part, version), answer in zip(parts.items(), answers, strict=True):
             schema = self._lanes[version].answers
             for row, part_row in zip(merged, answer.rows, strict=True):
-                row.update((name, value) for name, value in part_answer_row(part, schema, part_row).items() if name in wanted)
+                row.update((name, value) for name, value in part_answer_row(part, schema, part_row).items() if name in fields)
         try:
             last = await combine.predict(fit_rows(merged, combine.columns, self._given, self._together.combine), given.size_bytes, options)
         except InvalidRows as error:
             raise ModelFault(f"{self._together.combine} cannot take what the parts answered: {error.detail}") from error
-        worker_s = max(one.worker_s for one in answers) + last.worker_s
+        worker_s = max(answer.worker_s for answer in answers) + last.worker_s
         return PredictionOutput(join_answers([*answers, last], last.rows)._replace(worker_s=worker_s), self._version)
 
     async def _by(self, version: str, rows: list[Row], size_bytes: int, options: RequestOptions) -> LaneAnswer:
@@ -233,12 +233,12 @@ class LookupPredictor(MergedSchemaPredictor):
     async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """Keys become fields; raise InvalidRows for a key that no table knows, Unavailable while a database does not answer."""
         rows = self.rows_of(given)
-        found = await asyncio.gather(*(table.fetch_rows({row[table.lookup.key] for row in rows}) for table in self._tables))
+        looked_up = await asyncio.gather(*(table.fetch_rows({row[table.lookup.key] for row in rows}) for table in self._tables))
         names = self._inner.columns.names
         filled = []
         for at, row in enumerate(rows):
             whole = dict(row)
-            for table, known in zip(self._tables, found, strict=True):
+            for table, known in zip(self._tables, looked_up, strict=True):
                 whole |= table.fields_of_key(row[table.lookup.key], known, at)
             filled.append({name: whole[name] for name in names})
         return await self._inner.predict(given._replace(rows=filled, columns=None), options)

@@ -73,11 +73,11 @@ class ShareRouter(RowRouter):
         return await self.answer_by_versions(versions, rows, given.size_bytes, options)
 
 
-def _same(one: Schema, promised: Schema) -> bool:
+def _same(schema: Schema, promised: Schema) -> bool:
     """Whether rows of the promise are rows of the version as they are: the promise is as tight, and leaves nothing to fill in."""
-    return one.names == promised.names and all(
+    return schema.names == promised.names and all(
         field.kind == other.kind and field.default == other.default and field.missing >= other.missing
-        for field, other in zip(one, promised, strict=True)
+        for field, other in zip(schema, promised, strict=True)
     )
 
 

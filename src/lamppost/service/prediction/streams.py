@@ -54,16 +54,16 @@ class AnswerStream:
         try:
             async for piece in pieces:
                 for block in blocks.feed(piece):
-                    async for out in self._answered(block):
-                        yield out
+                    async for part in self._answered(block):
+                        yield part
             for block in blocks.finish():
-                async for out in self._answered(block):
-                    yield out
+                async for part in self._answered(block):
+                    yield part
         except BadBody as error:  # of the cutting; what is wrong inside a block has said so itself
             if not self.rows:
                 raise
-            for out in self._ended(error):
-                yield out
+            for part in self._ended(error):
+                yield part
             raise StreamBroken from error
         if not self.rows:
             self._read(b"")  # says what an empty body lacks
@@ -86,8 +86,8 @@ class AnswerStream:
         except LampPostError as error:
             if not self.rows:
                 raise
-            for out in self._ended(error):
-                yield out
+            for part in self._ended(error):
+                yield part
             raise StreamBroken from error
         first, self.rows = not self.rows, self.rows + asked.row_count
         if first:
@@ -100,13 +100,13 @@ class AnswerStream:
             return []
         return [orjson.dumps({"problem": shift_fault_rows(error, lambda row: row + self.rows).to_problem()}, default=str) + b"\n"]
 
-    def _written(self, said: LaneAnswer, rows: int, first: bool) -> bytes:
+    def _written(self, answer: LaneAnswer, rows: int, first: bool) -> bytes:
         answers = self.serving.answers
         if self.wanted == ARROW:
             return continue_stream(
-                write_arrow(answers, columns_from_rows(answers, said.rows) if said.columns is None else said.columns), first
+                write_arrow(answers, columns_from_rows(answers, answer.rows) if answer.columns is None else answer.columns), first
             )
-        plain = said.rows if said.columns is None else answer_rows_from_columns(answers, said.columns, rows)
+        plain = answer.rows if answer.columns is None else answer_rows_from_columns(answers, answer.columns, rows)
         return write_csv(answers, plain, header=first) if self.wanted == CSV else write_ndjson(plain)
 
     def _read(self, block: bytes) -> PredictionInput | None:
@@ -116,7 +116,7 @@ class AnswerStream:
             columns, count = read_arrow(plan.schema, block, plan.max_rows)
             given = self.serving.columns.fields[len(plan.schema) :]
             return PredictionInput(
-                "rows", count, columns=columns + [column_from_values(one, [self.options[one.name]] * count) for one in given]
+                "rows", count, columns=columns + [column_from_values(option, [self.options[option.name]] * count) for option in given]
             )
         before, self._lines = self._lines, self._lines + block.count(b"\n")
         if self.kind == NDJSON:

@@ -102,24 +102,24 @@ class WriterProcess:
     async def __call__(self, portion: SpoolPortion) -> int:
         """Say where it lies, and wait until it is stored."""
         sent = {name: sorted(fields) for name, fields in self._counting.sent.items()}
-        told = orjson.dumps({"portion": asdict(portion), "sent": sent})
+        portion_bytes = orjson.dumps({"portion": asdict(portion), "sent": sent})
         process = await self._running()
         assert process.stdin is not None
         assert process.stdout is not None
         try:
-            process.stdin.write(_LENGTH.pack(len(told)) + told)
+            process.stdin.write(_LENGTH.pack(len(portion_bytes)) + portion_bytes)
             await process.stdin.drain()
             (length,) = _LENGTH.unpack(await process.stdout.readexactly(_LENGTH.size))
-            said: dict[str, Any] = orjson.loads(await process.stdout.readexactly(length))
+            reply: dict[str, Any] = orjson.loads(await process.stdout.readexactly(length))
         except (OSError, asyncio.IncompleteReadError) as error:
             await self._gone()
             raise psycopg.OperationalError("the record writer ended; another one is started") from error
         except BaseException:
             await self._gone()  # cancelled half-way: what it would answer next belongs to nobody
             raise
-        if "away" in said:
-            raise psycopg.OperationalError(said["away"])
-        return int(said["lost"])
+        if "away" in reply:
+            raise psycopg.OperationalError(reply["away"])
+        return int(reply["lost"])
 
     async def _running(self) -> asyncio.subprocess.Process:
         if self._process is None or self._process.returncode is not None:
@@ -158,12 +158,12 @@ async def _serve(database: str, packages: Path) -> None:
     pool = make_pool(database)
     await pool.open()
     window_counting = WindowCounting(pool, PackageCache(pool, packages))
-    here = InProcessSink(pool, window_counting)
+    sink = InProcessSink(pool, window_counting)
     try:
         while (asked := await asyncio.to_thread(_read, sys.stdin.buffer)) is not None:
             portion, window_counting.sent = asked
             try:
-                fault: dict[str, Any] = {"lost": await here(portion)}
+                fault: dict[str, Any] = {"lost": await sink(portion)}
             except (psycopg.OperationalError, PoolTimeout) as error:
                 fault = {"away": str(error).strip() or type(error).__name__}
             answer = orjson.dumps(fault)
@@ -178,8 +178,8 @@ def _read(pipe: BinaryIO) -> tuple[SpoolPortion, dict[str, frozenset[str]]] | No
     start = pipe.read(_LENGTH.size)
     if len(start) < _LENGTH.size:
         return None
-    told = orjson.loads(pipe.read(_LENGTH.unpack(start)[0]))
-    return SpoolPortion(**told["portion"]), {name: frozenset(fields) for name, fields in told["sent"].items()}
+    message = orjson.loads(pipe.read(_LENGTH.unpack(start)[0]))
+    return SpoolPortion(**message["portion"]), {name: frozenset(fields) for name, fields in message["sent"].items()}
 
 
 def main() -> int:

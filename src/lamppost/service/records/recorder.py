@@ -53,11 +53,11 @@ class Recorder:
     dropped : records lost from memory, because the disk did not take them, or the database could not hold them.
     """
 
-    def __init__(self, brings: RecordSink, folder: Path, most_bytes: int, otlp: str | None = None) -> None:
+    def __init__(self, sink: RecordSink, folder: Path, most_bytes: int, otlp: str | None = None) -> None:
         self.dropped = 0
         self.written = 0
         self.spool = Spool(folder, most_bytes)
-        self._brings = brings
+        self._brings = sink
         self.sampling_percent: dict[str, float] = {}
         self.sampled_calls = 0
         self.enabled = True
@@ -95,15 +95,15 @@ class Recorder:
             return
         self.meter.count_calls(calls)
         self.spans.add_calls(calls)
-        self._bundles.append(made := bundle_calls(calls))
-        self._count(made, 1)
+        self._bundles.append(bundle := bundle_calls(calls))
+        self._count(bundle, 1)
         while self._held > MAX_CALLS or self._bytes > MAX_BYTES:
             self._count(gone := self._bundles.popleft(), -1)
             self.dropped += gone.calls
 
-    def _count(self, one: CallBundle, sign: int) -> None:
-        self._held += sign * one.calls
-        self._bytes += sign * (len(one.heads) + len(one.payloads))
+    def _count(self, bundle: CallBundle, sign: int) -> None:
+        self._held += sign * bundle.calls
+        self._bytes += sign * (len(bundle.heads) + len(bundle.payloads))
 
     @property
     def waiting(self) -> int:
@@ -139,15 +139,15 @@ class Recorder:
             taken = self._frame()
             if not taken:
                 continue
-            self._moving = sum(one.calls for one in taken)
+            self._moving = sum(bundle.calls for bundle in taken)
             try:
                 await asyncio.to_thread(self._append, taken)
                 failing = False
             except OSError as error:
                 self._moving = 0
-                for one in reversed(taken):
-                    self._bundles.appendleft(one)
-                    self._count(one, 1)
+                for bundle in reversed(taken):
+                    self._bundles.appendleft(bundle)
+                    self._count(bundle, 1)
                 if not failing:
                     log.error("the spool cannot be written, records stay in memory: %s", error)
                 failing = True
@@ -167,9 +167,9 @@ class Recorder:
         taken: list[CallBundle] = []
         calls = size = 0
         while self._bundles and calls < _FRAME_CALLS and size < _FRAME_BYTES:
-            taken.append(one := self._bundles.popleft())
-            self._count(one, -1)
-            calls, size = calls + one.calls, size + len(one.payloads)
+            taken.append(bundle := self._bundles.popleft())
+            self._count(bundle, -1)
+            calls, size = calls + bundle.calls, size + len(bundle.payloads)
         return taken
 
     async def _deliver(self) -> None:

@@ -56,16 +56,16 @@ class ReferenceScorer:
         self.layout = WindowLayout(self.sketcher.against) if self.sketcher is not None else None
         self.limit = reference.odd[2] if reference is not None and reference.odd else None
         self._figures = FeatureExtractor(manifest.inputs, manifest.answers, reference.words if reference is not None else {})
-        self.heavy = any(one.kind in ("image", "tensor") for one in manifest.inputs)
+        self.heavy = any(input_field.kind in ("image", "tensor") for input_field in manifest.inputs)
 
     @property
     def has_reference(self) -> bool:
         """Whether the package has a reference with bins."""
         return self.sketcher is not None and bool(self.sketcher.against.known)
 
-    def feature_columns(self, asked: Sequence[Any], said: Sequence[Any], names: frozenset[str] | None) -> Columns:
+    def feature_columns(self, rows: Sequence[Any], answers: Sequence[Any], names: frozenset[str] | None) -> Columns:
         """Watched features of rows and answers; of inputs only those that callers send, if that is known."""
-        return self._figures.extract_columns(asked, said, names)
+        return self._figures.extract_columns(rows, answers, names)
 
 
 @dataclass(slots=True)
@@ -135,18 +135,20 @@ class WindowCounting:
         for at, call in enumerate(calls):
             if call.status != 200 or call.shadow or call.version is None or call.input is None or call.answer is None:
                 continue
-            asked, said = request_rows(orjson.loads(call.input)), answer_rows(orjson.loads(call.answer))
-            if not asked or len(asked) != len(said):
-                said = [{}] * len(asked)  # the answer is columns, or was too large to keep
+            rows, answers = request_rows(orjson.loads(call.input)), answer_rows(orjson.loads(call.answer))
+            if not rows or len(rows) != len(answers):
+                answers = [{}] * len(rows)  # the answer is columns, or was too large to keep
             tick = int(call.at // TICK_S * TICK_S)
             named = call.version.split(", ")
-            for place, (row, answer) in enumerate(zip(asked, said, strict=True)):
+            for place, (row, answer) in enumerate(zip(rows, answers, strict=True)):
                 by = answer.get(WHICH) if len(named) > 1 else None
                 for version in [by] if by in named else named:
-                    told = answer if version == by or version == named[0] else {}  # parts of an ensemble answered something else
-                    group = groups[call.endpoint, version, tick, bool(told)]
+                    answer_of_version = (
+                        answer if version == by or version == named[0] else {}
+                    )  # parts of an ensemble answered something else
+                    group = groups[call.endpoint, version, tick, bool(answer_of_version)]
                     group.asked.append(row)
-                    group.said.append(told)
+                    group.said.append(answer_of_version)
                     group.places.append((at, place))
         deltas = []
         for (endpoint, version, tick, _), group in groups.items():
@@ -160,25 +162,25 @@ class WindowCounting:
     ) -> WindowDelta:
         most = _MOST_HEAVY if scorer.heavy else _MOST_ROWS
         step = -(-len(group.asked) // most)
-        asked, said, places = group.asked[::step], group.said[::step], group.places[::step]
+        rows, answers, places = group.asked[::step], group.said[::step], group.places[::step]
         assert scorer.sketcher is not None
-        columns = scorer.sketcher.as_arrays(scorer.feature_columns(asked, said, self.sent.get(endpoint)))
+        columns = scorer.sketcher.as_arrays(scorer.feature_columns(rows, answers, self.sent.get(endpoint)))
         assert scorer.outlier_scorer is not None
         assert scorer.layout is not None
-        window = scorer.sketcher.sketch_window(columns, len(asked))
-        scores, why = scorer.outlier_scorer.score_rows(columns, len(asked))
+        window = scorer.sketcher.sketch_window(columns, len(rows))
+        scores, why = scorer.outlier_scorer.score_rows(columns, len(rows))
         several = {call for call, place in places if place}
         limit, many = scorer.limit, 0
-        for score, name, row, (call, place) in zip(scores.tolist(), why, asked, places, strict=True):
+        for score, name, row, (call, place) in zip(scores.tolist(), why, rows, places, strict=True):
             if limit is not None and score > limit and score >= 3:
                 many += 1
-                told = describe_outlier(name, row, place if call in several else None)
+                reason = describe_outlier(name, row, place if call in several else None)
             else:
-                told = ""
+                reason = ""
             if call not in odd or score > odd[call][0]:
-                odd[call] = (score, told or odd.get(call, (0, ""))[1])
-        data = write_window(scorer.layout, window, len(asked))
-        return WindowDelta(endpoint, version, datetime.fromtimestamp(tick, UTC), len(asked), many, data)
+                odd[call] = (score, reason or odd.get(call, (0, ""))[1])
+        data = write_window(scorer.layout, window, len(rows))
+        return WindowDelta(endpoint, version, datetime.fromtimestamp(tick, UTC), len(rows), many, data)
 
 
 def describe_outlier(name: str, row: dict[str, Any], place: int | None) -> str:
@@ -191,9 +193,9 @@ def describe_outlier(name: str, row: dict[str, Any], place: int | None) -> str:
 
 
 def _versions(frames: Sequence[SpoolFrame]) -> set[str]:
-    found: set[str] = set()
+    versions: set[str] = set()
     for frame in frames:
         if frame.kind == "calls":
             for version in {call.version for call in frame.calls if call.version is not None}:
-                found.update(version.split(", "))
-    return found
+                versions.update(version.split(", "))
+    return versions
