@@ -129,7 +129,7 @@ def fill(address: str, data: Path, calls: int, weeks: bool = True) -> None:
             serve_pole_photo(client, data)
         if BY_NUMBER not in served:
             serving = next(one["version"] for one in client.fetch("GET", "/api/endpoints") if one["name"] == ENDPOINT)
-            print(client.set_up(BY_NUMBER, register.setup(serving))["says"], flush=True)
+            print(client.set_up(BY_NUMBER, register.setup(serving))["summary"], flush=True)
             client.predict(BY_NUMBER, [{"lamp": number} for number in range(1, 41)])
         if ENDPOINT not in served and weeks:
             play_weeks(client)
@@ -150,7 +150,7 @@ def play_weeks(client: lamppost.Client) -> None:
     while time.monotonic() < deadline:
         open_now = client.fetch("GET", "/api/alerts", state="open")
         if open_now:
-            print(f"an alert is open: {open_now[0]['endpoint']}: {open_now[0]['says']}", flush=True)
+            print(f"an alert is open: {open_now[0]['endpoint']}: {open_now[0]['summary']}", flush=True)
             return
         time.sleep(0.5)
 
@@ -160,7 +160,7 @@ def serve(client: lamppost.Client, data: Path, name: str, trained: Trained, abou
     model, frame, metrics, held_out = trained
     recipe["held_out"] = held_out
     lamp = lamppost.pack(model, frame, name=name, metrics=metrics, notes=about, by=PACKER, to=data / f"{name}.lamp", **recipe)
-    print(client.point(name, client.push(lamp.path)["version"])["says"], flush=True)
+    print(client.point(name, client.push(lamp.path)["version"])["summary"], flush=True)
     if name in WINDOWS:
         set_window(client, name)
 

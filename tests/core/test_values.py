@@ -115,7 +115,7 @@ class Manifests(unittest.TestCase):
 
     def test_anything_else_is_refused_with_its_place(self) -> None:
         good = orjson.loads(write_manifest(a_manifest()))
-        for change, says in (
+        for change, summary in (
             ({"name": "Not A Name"}, "not usable"),
             ({"steps": []}, "no steps"),
             ({"proof": "else.json"}, "does not list"),
@@ -127,7 +127,7 @@ class Manifests(unittest.TestCase):
         ):
             with self.assertRaises(errors.LampPostError) as caught:
                 read_manifest(orjson.dumps(good | change))
-            self.assertIn(says, caught.exception.detail)
+            self.assertIn(summary, caught.exception.detail)
         for data in (b"", b"[]", b"\xff"):
             self.assertRaises(PackageRefused, read_manifest, data)
 

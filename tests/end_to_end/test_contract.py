@@ -80,17 +80,17 @@ class Contract(WithService):
             return httpx.post(address, headers=headers, trust_env=False, **parts)
 
         self.assertIn(send(files={"photo": ("post.png", photo)}).json()["answer"]["label"], ("leans", "rusts", "sound"))
-        for parts, status, says in (
+        for parts, status, summary in (
             ({"files": {"photo": b"GIF89a"}}, 422, "neither PNG nor JPEG"),
             ({"files": {"foto": photo}}, 422, "did you mean photo?"),
             ({"files": [("photo", photo), ("photo", photo)]}, 400, "more than once"),
             ({"files": {"photo": photo}, "data": {"note": "x"}}, 422, "no field of that name"),
             ({"content": b"nothing", "headers": {**headers, "content-type": "multipart/form-data"}}, 400, "no multipart form"),
         ):
-            with self.subTest(says):
+            with self.subTest(summary):
                 said = httpx.post(address, trust_env=False, **{"headers": headers, **parts})  # type: ignore[arg-type]
                 self.assertEqual(said.status_code, status, said.text)
-                self.assertIn(says, said.text)
+                self.assertIn(summary, said.text)
 
     def test_options_beside_other_types(self) -> None:
         row = orjson.dumps({"seq": [1, 2], "note": "n"})
@@ -105,7 +105,7 @@ class Contract(WithService):
 
     def test_what_is_malformed_gets_its_place_and_its_remedy(self) -> None:
         good = as_csv(ROWS)
-        for kind, body, status, says in (
+        for kind, body, status, summary in (
             ("text/csv", good + "\n1,2", 400, "cells, the header has"),
             ("text/csv", good.replace("age_years", "age_year", 1), 400, "did you mean age_years?"),
             ("application/x-ndjson", b'{"age_years": 1}\n{', 400, "line 2 is not JSON"),
@@ -114,9 +114,9 @@ class Contract(WithService):
             ("application/json", b'{"columns": {"age_years": [1, 2], "height_m": [1]}}', 422, "add this field"),
             ("image/png", b"", 415, "expected one of"),
         ):
-            with self.subTest(says):
+            with self.subTest(summary):
                 said = self.ask(body, kind)
-                self.assertEqual((said.status_code, says in said.text), (status, True), said.text[:300])
+                self.assertEqual((said.status_code, summary in said.text), (status, True), said.text[:300])
 
     def test_other_types_are_recorded_as_rows(self) -> None:
         said = self.ask(as_csv(ROWS[:2]), "text/csv", "text/csv")

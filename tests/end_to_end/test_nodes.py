@@ -122,14 +122,14 @@ class Nodes(unittest.TestCase):
             finally:
                 self.freeze(signal.SIGCONT)
             self.assertLess(took, 1.0)
-            self.assertEqual((said["stored"], "This node serves it already" in said["says"]), (False, True))
+            self.assertEqual((said["stored"], "This node serves it already" in said["summary"]), (False, True))
             with ExitStack() as stack:
                 watchers = [stack.enter_context(Watcher(node.address, self.token)) for node in self.nodes]
                 back = time.monotonic()
                 until(lambda: all(self.version(node) == "times@1" for node in self.nodes), what="the old version everywhere")
                 late = [watcher.last.get("times@2", back) - back for watcher in watchers]
             self.assertLess(max(late), 2.0, "seconds from the return of the database to the last call that the other version answered")
-            page = until(lambda: (one := client.fetch("GET", "/api/endpoints/times"))["says"] == "times@1" and one)
+            page = until(lambda: (one := client.fetch("GET", "/api/endpoints/times"))["summary"] == "times@1" and one)
             self.assertIsNotNone(page["history"][0]["restores"], "the database has it as going back")
 
     def test_a_rollout_is_run_by_one_node_and_counted_by_all(self) -> None:

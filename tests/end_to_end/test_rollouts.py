@@ -73,7 +73,7 @@ class Rollouts(unittest.TestCase):
         return until(lambda: (said := self.stands(endpoint))["ended_at"] and said, 90, "the end of the rollout")
 
     def serves(self, endpoint: str) -> str:
-        return str(self.client.fetch("GET", f"/api/endpoints/{endpoint}")["says"])
+        return str(self.client.fetch("GET", f"/api/endpoints/{endpoint}")["summary"])
 
     def test_one_that_answers_otherwise_goes_back_and_one_like_it_serves(self) -> None:
         with Callers(self.service, "letter", lambda rng: {"x": float(rng.random())}) as callers:
@@ -151,7 +151,7 @@ class Rollouts(unittest.TestCase):
         self.assertIn("finished by admin", run("--finish"))
         self.assertEqual(self.serves("times"), "times@2")
         run("times@1", "--steps", "5", "--minutes", "60")
-        self.assertIn("The rollout that went on is ended", self.client.point("times", "times@2")["says"])
+        self.assertIn("The rollout that went on is ended", self.client.point("times", "times@2")["summary"])
         self.assertEqual((self.stands("times")["state"], self.serves("times")), ("ended", "times@2"))
         self.assertIn("admin changed times otherwise, to times@2", self.stands("times")["why"])
         run("times@1", "--steps", "5", "--minutes", "60")

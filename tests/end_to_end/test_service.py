@@ -175,14 +175,14 @@ class Answering(Asking):
 
 class Refusing(Asking):
     def test_bodies_that_cannot_be_read(self) -> None:
-        for body, says in (
+        for body, summary in (
             (b'{"age_years": 1,', "is not JSON"),
             (b"", "is not JSON"),
             (b"[]", "one row as an object"),
             (b"\xff\x00", "is not JSON"),
         ):
             said = self.problem(self.ask(body), 400, "bad-json")
-            self.assertIn(says, said["detail"])
+            self.assertIn(summary, said["detail"])
             self.assertEqual(self.ask(said["example"]).status_code, 200, "the example in a problem is valid")
 
     def test_values_that_break_the_schema(self) -> None:
@@ -262,7 +262,7 @@ class Packages(Asking):
             self.assertEqual(
                 (first["version"], first["new"], again["version"], again["new"]), ("second-model@1", True, "second-model@1", False)
             )
-            self.assertEqual(pointed["says"], "second is serving second-model@1.")
+            self.assertEqual(pointed["summary"], "second is serving second-model@1.")
             moved = client.point("second", "outage-risk@1")
             self.assertEqual((moved["before"], moved["undo"]), ("second-model@1", "lamppost rollback second"))
             self.assertEqual(client.predict("second", ROW).version, "outage-risk@1")

@@ -49,12 +49,12 @@ class GoingBack(WithVersions):
     def test_back_and_back_again(self) -> None:
         for number in (1, 2, 3):
             self.client.point(self.endpoint, f"times@{number}")
-        self.assertEqual(self.page()["back"]["says"], "times@2")
+        self.assertEqual(self.page()["back"]["summary"], "times@2")
         lanes = {lane["version"] for lane in self.client.fetch("GET", "/api/lanes")["lanes"]}
         self.assertIn("times@2", lanes, "what going back returns to stays open")
         first = self.client.rollback(self.endpoint, "it was odd")
         self.assertEqual((first["version"], first["stored"], self.y()), ("times@2", True, 2.0))
-        self.assertEqual(first["says"], f"{self.endpoint} is back at times@2; it served times@3 before.")
+        self.assertEqual(first["summary"], f"{self.endpoint} is back at times@2; it served times@3 before.")
         lanes = {lane["version"] for lane in self.client.fetch("GET", "/api/lanes")["lanes"]}
         self.assertLessEqual({"times@1", "times@2", "times@3"}, lanes | {"times@1"}, "and so does what was left, for going there again")
         done = self.service.run("rollback", self.endpoint)
@@ -67,7 +67,7 @@ class GoingBack(WithVersions):
         self.assertEqual(self.service.run(*undo).returncode, 0)
         self.assertEqual(self.y(), 2.0)
         self.client.point(self.endpoint, "times@4")
-        self.assertEqual(self.page()["back"]["says"], "times@2", "what was passed on the way back is not what was served before")
+        self.assertEqual(self.page()["back"]["summary"], "times@2", "what was passed on the way back is not what was served before")
 
     def test_callers_that_would_break_are_counted_before_anything_happens(self) -> None:
         self.client.point(self.endpoint, "times@1")
@@ -107,7 +107,7 @@ class Sharing(WithVersions):
         later = {key: self.y(customer=key) for key in first}
         self.assertFalse([key for key in first if first[key] == 2.0 and later[key] == 1.0], "nobody who was moved moves back")
         self.assertGreater(list(later.values()).count(2.0), list(first.values()).count(2.0))
-        self.assertEqual(self.page()["says"], "times@1 30 %, times@2 70 %")
+        self.assertEqual(self.page()["summary"], "times@1 30 %, times@2 70 %")
 
     def test_sticky_by_a_field_that_only_chooses(self) -> None:
         shares = {"of": {"times@1": 50, "times@2": 50}, "sticky": {"by": "field", "name": "lamp"}}
@@ -129,7 +129,7 @@ class Sharing(WithVersions):
 
     def test_shares_that_make_no_sense_change_nothing(self) -> None:
         self.client.point(self.endpoint, "times@1")
-        for words, says in (
+        for words, summary in (
             (("times@1=75", "times@2=20"), "add up to 95 %"),
             (("times@1=75", "times@99=25"), "there is no times@99"),
             (("times@1=75", "times=25"), "is not a version"),
@@ -138,7 +138,7 @@ class Sharing(WithVersions):
         ):
             done = self.service.run("split", self.endpoint, *words)
             self.assertEqual(done.returncode, 1, words)
-            self.assertIn(says, done.stderr)
+            self.assertIn(summary, done.stderr)
         self.assertEqual(self.page()["revision"], 1)
 
     def test_a_shadow_is_recorded_and_never_given(self) -> None:
@@ -328,7 +328,7 @@ class Declaring(WithVersions):
     def test_all_or_nothing(self) -> None:
         self.client.point(self.endpoint, "times@1")
         file = self.service.folder / "broken.toml"
-        for text, says in (
+        for text, summary in (
             (f'[endpoints.{self.endpoint}]\nversion = "times@2"\n[endpoints.zz]\nversion = "times@99"\n', "there is no times@99"),
             (f'[endpoints.{self.endpoint}]\nversion = "times@2"\n[endpoints.zz.shares.of]\n"times@1" = 10\n', "add up to 10 %"),
             (f'[endpoints.{self.endpoint}]\nversion = "times@2"\nshares = {{of = {{"times@1" = 100}}}}\n', "say exactly one"),
@@ -338,7 +338,7 @@ class Declaring(WithVersions):
             file.write_text(text)
             done = self.service.run("declare", str(file), "--carry-out")
             self.assertEqual(done.returncode, 1, text)
-            self.assertRegex(done.stderr, says)
+            self.assertRegex(done.stderr, summary)
         self.assertEqual((self.y(), self.page()["revision"]), (1.0, 1))
         with self.assertRaises(LampPostError):
             self.client.fetch("GET", "/api/endpoints/zz")

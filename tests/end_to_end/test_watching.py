@@ -110,9 +110,9 @@ class Watching(unittest.TestCase):
             self.assertGreater(why["fields"][0]["slices"][0]["part"], 0.8)
             self.assertEqual(why["since"][:13], window_start(3).isoformat()[:13])
             self.assertEqual(why["callers"][0]["token"], "new-firmware")
-            self.assertIn("where district is old-town", why["says"])
+            self.assertIn("where district is old-town", why["summary"])
             earlier = self.drift(client, 2, against=window_start(3).isoformat())
-            self.assertEqual(earlier["state"], "steady", earlier["says"])
+            self.assertEqual(earlier["state"], "steady", earlier["summary"])
             cells = client.fetch("GET", "/api/endpoints/outage-risk/drift/voltage_v", at=window_start(2).isoformat())
             self.assertAlmostEqual(sum(cells["window"]), 1.0, places=4)
             self.assertGreater(cells["window"][-1], cells["reference"][-1] * 2)
@@ -124,19 +124,19 @@ class Watching(unittest.TestCase):
             there = sum(one["input"]["district"] == "old-town" for one in odd)
             self.assertGreater(there, 0.9 * len(odd), "what training had in a thousandth of its rows is not all")
             self.assertEqual(odd[0]["brought_by"], "simulated")
-            self.assertRegex(odd[0]["odd_why"], r"^voltage_v is \d+")
+            self.assertRegex(odd[0]["odd_reason"], r"^voltage_v is \d+")
         said = self.service.run("call", odd[0]["request_id"])
         self.assertIn("it was answered elsewhere: simulated", said.stdout)
         self.assertIn("voltage_v is", said.stdout)
         live = self.service.post("/predict/quiet", json.dumps(usual(1, 3)[0] | {"voltage_v": 23.0}))
         self.assertEqual(live.status_code, 200)
         with self.service.client() as client:
-            until(lambda: self.odd_why(client, live.json()["request_id"]) == "voltage_v is 23.0", what="the odd call")
+            until(lambda: self.odd_reason(client, live.json()["request_id"]) == "voltage_v is 23.0", what="the odd call")
 
-    def odd_why(self, client: lamppost.Client, request_id: str) -> str | None:
+    def odd_reason(self, client: lamppost.Client, request_id: str) -> str | None:
         """What is said of a call that was found among the odd ones."""
         found = client.fetch("GET", "/api/calls", endpoint="quiet", odd=3)
-        return next((one["odd_why"] for one in found if one["request_id"] == request_id), None)
+        return next((one["odd_reason"] for one in found if one["request_id"] == request_id), None)
 
     def test_an_alert_begins_and_ends_and_is_told_once_each_by_every_channel(self) -> None:
         with self.service.client() as client:
@@ -307,7 +307,7 @@ class Watching(unittest.TestCase):
         self.assertLessEqual({"queue", "worker"}, {one["name"] for one in spans()})
         service.stop()
         lines = [line for line in service.log.read_text().splitlines() if line.startswith("{")]
-        self.assertLessEqual({"at", "level", "from", "says"}, json.loads(lines[0]).keys())
+        self.assertLessEqual({"at", "level", "from", "summary"}, json.loads(lines[0]).keys())
 
     def test_commands_say_it_in_words(self) -> None:
         said = self.service.run("drift", "outage-risk", "--at", (window_start(2) + timedelta(minutes=1)).isoformat())

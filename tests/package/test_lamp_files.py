@@ -64,7 +64,7 @@ class Reading(unittest.TestCase):
         (folder / MANIFEST).unlink()
         with self.assertRaisesRegex(PackageRefused, "cannot be read"):
             read_unpacked(folder, lamp.digest)
-        for says, path, digest in (
+        for summary, path, digest in (
             ("another package", self.good, "0" * 64),
             (
                 "digest",
@@ -76,7 +76,7 @@ class Reading(unittest.TestCase):
                 lamp.digest,
             ),
         ):
-            with self.subTest(says), self.assertRaisesRegex(PackageRefused, says):
+            with self.subTest(summary), self.assertRaisesRegex(PackageRefused, summary):
                 unpack_lamp(path, digest, self.folder / "other")
             self.assertEqual(list((self.folder / "other").iterdir()), [], "nothing is left half-done")
 

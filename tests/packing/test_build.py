@@ -80,7 +80,7 @@ class Building(unittest.TestCase):
         model = LogisticRegression().fit(frame[["a", "b"]], frame["y"])
         bare = LogisticRegression().fit(frame[["a", "b"]].to_numpy(), frame["y"])
         stranger = make_pipeline(FunctionTransformer())
-        for given, data, recipe, says in (
+        for given, data, recipe, summary in (
             (model, frame[["a", "y"]], Recipe("m", "y"), "lacks: b"),
             (bare, frame, Recipe("m", None), "fitted on 2 columns"),
             (bare, frame, Recipe("m", "z"), "is no column"),
@@ -92,5 +92,5 @@ class Building(unittest.TestCase):
         ):
             with self.assertRaises(LampPostError) as caught:
                 build_package(given, data, recipe, self.path)
-            self.assertIn(says, caught.exception.detail)
+            self.assertIn(summary, caught.exception.detail)
             self.assertFalse(self.path.exists())

@@ -98,12 +98,12 @@ class Tables(WithFolder):
 
     def test_tables_that_make_no_sense_are_refused(self) -> None:
         frame = pd.DataFrame({"k": [1, 1], "v": [2.0, 3.0]})
-        for given, key, says in (
+        for given, key, summary in (
             (frame, "k", "never twice"),
             (frame, "z", "needs the key column"),
             (frame[["k"]], "k", "at least one other"),
         ):
-            with self.assertRaisesRegex(BadRequest, says):
+            with self.assertRaisesRegex(BadRequest, summary):
                 Table(given, key)
 
 
@@ -152,20 +152,20 @@ class OwnCode(WithFolder):
         broken = Code(CODE, "serving_code:Broken", ["x"], {"y": {"kind": "number"}})
         lamp = self.built(LinearRegression().fit(frame[["y"]], frame["y"]), frame[["x"]], before=[broken])
         self.assertAlmostEqual(self.ask(lamp, [{"x": 9.0}])[0]["value"], 9.0)
-        for x, says in ((1.0, "gave 0 values of y for 1 rows"), (2.0, "gave no y"), (3.0, "values of y are not a number")):
-            with self.assertRaisesRegex(ModelFault, says):
+        for x, summary in ((1.0, "gave 0 values of y for 1 rows"), (2.0, "gave no y"), (3.0, "values of y are not a number")):
+            with self.assertRaisesRegex(ModelFault, summary):
                 self.ask(lamp, [{"x": x}])
 
     def test_code_that_is_not_there_is_refused(self) -> None:
         frame = pd.DataFrame({"x": [1.0, 2.0]})
         model = LinearRegression().fit(frame, frame["x"])
-        for code, says in (
+        for code, summary in (
             (Code("none.py", "none:A", [], {}), "there is no code"),
             (Code(CODE, "serving_code", [], {}), "names no class"),
             (Code(CODE, "other:A", [], {}), "in none of the files"),
             (Code(CODE, "serving_code:Clean", ["z"], {"a": {}}), "reads columns that are no inputs"),
         ):
-            with self.assertRaisesRegex((BadRequest, PackageRefused), says):
+            with self.assertRaisesRegex((BadRequest, PackageRefused), summary):
                 self.built(model, frame, before=[code])
 
 

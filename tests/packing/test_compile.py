@@ -98,14 +98,14 @@ class Safeguards(unittest.TestCase):
             codes[0] = 1 - codes[0]
             return [Column(codes), scores]
 
-        for wrong, says in (
+        for wrong, summary in (
             (wrong_scores, "other numbers on 1 of 3000 rows, by up to 0.0001"),
             (wrong_label, "other labels on 1 of 3000 rows"),
         ):
             with mock.patch.object(CompiledModel, "run", wrong):
                 outcome = self.outcome()
             self.assertIsNone(outcome.graph)
-            self.assertIn(says, outcome.sentence())
+            self.assertIn(summary, outcome.sentence())
 
     def test_small_frames_are_checked_on_a_thousand_rows(self) -> None:
         self.assertEqual(len(compiling._rows_to_check(self.rows.head(30))), 1_030)

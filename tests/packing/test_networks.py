@@ -114,7 +114,7 @@ class Graphs(WithNetworks):
     def test_what_does_not_fit_is_said(self) -> None:
         dense = networks.dense(self.folder)
         (self.folder / "bad.onnx").write_bytes(b"abc")
-        for model, frame, says in (
+        for model, frame, summary in (
             (self.folder / "none.onnx", NUMBERS, "is no ONNX graph"),
             (self.folder / "bad.onnx", NUMBERS, "is no ONNX graph"),
             (self.folder / "model.h5", NUMBERS, "one of .onnx"),
@@ -125,7 +125,7 @@ class Graphs(WithNetworks):
             (lamppost.Network(dense, inputs={"x": ["a", "b", "c", "e"]}), NUMBERS, "there is no such column"),
             (lamppost.Network(dense, outputs={"probs": {}}), NUMBERS, "no output probs; its outputs are logits"),
         ):
-            with self.subTest(says=says), self.assertRaisesRegex(BadRequest, says):
+            with self.subTest(summary=summary), self.assertRaisesRegex(BadRequest, summary):
                 self.pack(model, frame)
 
     def test_constants_outside_the_folder_are_refused(self) -> None:

@@ -75,22 +75,22 @@ class Codecs(unittest.TestCase):
         self.assertEqual(few[1], pack_columns(columns_from_rows(PLAIN, rows[:10]))[1])
 
     def test_answers_that_are_none_are_faults_of_the_model(self) -> None:
-        for schema, columns, says in (
+        for schema, columns, summary in (
             (LABELLED, [Column(np.array([0, 2], np.int32)), Column(np.zeros((2, 2)))], "a label that is"),
             (LABELLED, [Column(np.array([-1, 0], np.int32)), Column(np.zeros((2, 2)))], "a label that is"),
             (LABELLED, [Column(np.array([0, 1], np.int32)), Column(np.array([[0.5, 0.5], [np.nan, 1.0]]))], "scores in row 1"),
             (VALUED, [Column(np.array([1.0, np.inf])), Column(np.array([1, 2])), Column(np.zeros((2, 3)))], "kwh in row 1"),
         ):
             entries, body = pack_columns(columns)
-            with self.subTest(says), self.assertRaises(ModelFault) as caught:
+            with self.subTest(summary), self.assertRaises(ModelFault) as caught:
                 FrameCodec(schema).rows(2, sent(entries), body)
-            self.assertIn(says, caught.exception.detail)
-            wrong = 0 if says.startswith("a label") and columns[0].values[0] < 0 else 1
+            self.assertIn(summary, caught.exception.detail)
+            wrong = 0 if summary.startswith("a label") and columns[0].values[0] < 0 else 1
             alone = [Column(np.asarray(column.values)[wrong : wrong + 1]) for column in columns]
             entries, body = pack_columns(alone)
-            with self.subTest(says, alone=True), self.assertRaises(ModelFault) as caught:
+            with self.subTest(summary, alone=True), self.assertRaises(ModelFault) as caught:
                 FrameCodec(schema).rows(1, sent(entries), body)
-            self.assertIn(says.split(" in row")[0], caught.exception.detail)
+            self.assertIn(summary.split(" in row")[0], caught.exception.detail)
 
     @given(rows_of(PLAIN, 1))
     @settings(max_examples=80, deadline=None)

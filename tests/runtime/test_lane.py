@@ -61,11 +61,11 @@ class Lanes(WithLanes):
 
     async def test_a_row_the_model_fails_on_fails_alone(self) -> None:
         lane = await self.opened(Moody(), "moody")
-        for bad, says in ((Moody.FAIL, "nineteen is too much"), (Moody.NAN, "no finite number")):
+        for bad, summary in ((Moody.FAIL, "nineteen is too much"), (Moody.NAN, "no finite number")):
             asked = await asyncio.gather(*(self.ask(lane, value) for value in (1.0, bad, 3.0)), return_exceptions=True)
             self.assertEqual([asked[0], asked[2]], [[2.0], [6.0]])
             assert isinstance(asked[1], ModelFault)
-            self.assertIn(says, asked[1].detail)
+            self.assertIn(summary, asked[1].detail)
         self.assertEqual(lane.state, "serving")
 
     async def test_a_worker_that_crashes_costs_one_retry(self) -> None:

@@ -44,7 +44,7 @@ export function AlertsPage() {
                   </td>
                   <td className="text-soft">{one.rule}</td>
                   <td className="py-2 whitespace-normal!">
-                    {one.says}
+                    {one.summary}
                     {one.why && <span className="block text-soft">Probably: {one.why}</span>}
                   </td>
                 </tr>
@@ -72,7 +72,7 @@ export function NeedsLook({ alerts }: { alerts: Alert[] }) {
               <Link to={page(one)} className="font-semibold hover:underline">
                 {one.endpoint}
               </Link>{" "}
-              {one.says}
+              {one.summary}
             </p>
             <p className="truncate text-soft" title={one.why ?? undefined}>
               Since {when(one.since)}
@@ -118,7 +118,7 @@ export function OpenAlert({ alert }: { alert: Alert }) {
         </h2>
         <span className="text-small text-faint">alert {alert.number}</span>
       </div>
-      <p className="mt-1 text-lead">{alert.says}</p>
+      <p className="mt-1 text-lead">{alert.summary}</p>
       {alert.why && <p className="mt-1">Probably: {alert.why}.</p>}
       <p className="mt-1 text-soft">Sure: {alert.sure}.</p>
       {alert.note && <p className="mt-1 text-soft">Note: {alert.note}</p>}

@@ -26,9 +26,9 @@ export function CallPage() {
         </Link>{" "}
         by {said.token ?? "nobody"} {ago(said.at)}, at {clock(said.at)}.
       </p>
-      {said.odd_why && (
+      {said.odd_reason && (
         <p className="mt-1 text-amber">
-          Odd ({said.odd?.toFixed(1)}): {said.odd_why}. At 3, one row of a thousand is as odd by chance.
+          Odd ({said.odd?.toFixed(1)}): {said.odd_reason}. At 3, one row of a thousand is as odd by chance.
         </p>
       )}
       {said.brought_by && <p className="mt-1 text-soft">It was answered elsewhere: {said.brought_by}.</p>}

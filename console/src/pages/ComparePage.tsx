@@ -86,10 +86,10 @@ function Compared({ said }: { said: Comparison }) {
             </thead>
             <tbody>
               {said.changes.map((change) => (
-                <tr key={`${change.part} ${change.says}`}>
+                <tr key={`${change.part} ${change.summary}`}>
                   <td className={change.breaks ? "font-semibold text-brick" : "text-faint"}>{change.breaks ? "breaks" : "–"}</td>
                   <td>{change.part}</td>
-                  <td className="py-1! whitespace-normal!">{change.says}</td>
+                  <td className="py-1! whitespace-normal!">{change.summary}</td>
                 </tr>
               ))}
             </tbody>

@@ -70,7 +70,7 @@ function Document({ toml }: { toml: string }) {
           <ul>
             {found.map((one) => (
               <li key={`${one.endpoint} ${one.key}`} className="border-t border-line py-1 font-mono text-small break-words">
-                <span className="text-amber">{one.key ? "~" : "+"}</span> {one.says}
+                <span className="text-amber">{one.key ? "~" : "+"}</span> {one.summary}
               </li>
             ))}
           </ul>

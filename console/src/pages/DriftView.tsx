@@ -27,7 +27,7 @@ export function DriftView({ page }: { page: EndpointPage }) {
   return (
     <>
       <p className="mt-4 flex items-baseline gap-3 text-lead">
-        <Verdict state={found.state} word={false} /> <span>{found.says}</span>
+        <Verdict state={found.state} word={false} /> <span>{found.summary}</span>
       </p>
       {window && (
         <p className="text-soft">
@@ -73,7 +73,7 @@ function Why({ found, endpoint }: { found: DriftPage; endpoint: string }) {
   return (
     <section className="mt-4 rounded-card border border-brick bg-brick-wash p-4" aria-label="Probably why">
       <h2 className="font-semibold">Probably why</h2>
-      <p className="mt-1 text-lead">{why.says}.</p>
+      <p className="mt-1 text-lead">{why.summary}.</p>
       <p className="mt-1 text-soft">
         Since {when(why.since)}, from {count(why.rows)} recorded rows.
       </p>
@@ -119,7 +119,7 @@ function Why({ found, endpoint }: { found: DriftPage; endpoint: string }) {
             </Fragment>
           ))}
       </div>
-      {[...why.changes.map((one) => `${when(one.at)}: ${one.says}`), ...why.callers.map((one) => `${one.token} sends ${one.says}`)].map((said) => (
+      {[...why.changes.map((one) => `${when(one.at)}: ${one.summary}`), ...why.callers.map((one) => `${one.token} sends ${one.summary}`)].map((said) => (
         <p key={said} className="mt-1 text-soft">
           {said}
         </p>
@@ -164,7 +164,7 @@ function Windows({ found, at, go }: { found: DriftPage; at: string | null; go: (
               type="button"
               aria-pressed={one.at === chosen}
               aria-label={`${when(one.at)}: ${one.state}`}
-              title={`${when(one.at)}: ${one.says}`}
+              title={`${when(one.at)}: ${one.summary}`}
               onClick={() => go({ at: one.at })}
               className={`flex min-w-[3px] flex-1 items-end ${one.at === chosen ? "bg-sunk outline-2 outline-ink" : "hover:bg-sunk"}`}
             >
@@ -226,7 +226,7 @@ function Figures({ found, endpoint, at }: { found: DriftPage; endpoint: string; 
                 <td>
                   <Verdict state={one.state} />
                 </td>
-                <td className="truncate text-soft">{one.says}</td>
+                <td className="truncate text-soft">{one.summary}</td>
                 <td className="num text-soft">{count(one.rows)}</td>
                 <td className="num text-soft">{one.findings[0] ? chance(one.findings[0].p) : "–"}</td>
               </tr>
@@ -234,7 +234,7 @@ function Figures({ found, endpoint, at }: { found: DriftPage; endpoint: string; 
                 <tr className="border-t-0!">
                   <td />
                   <td colSpan={5}>
-                    <Cells endpoint={endpoint} figure={one.name} version={found.version} at={at} says={one.says} />
+                    <Cells endpoint={endpoint} figure={one.name} version={found.version} at={at} summary={one.summary} />
                   </td>
                 </tr>
               )}

@@ -135,7 +135,7 @@ function Head({ page }: { page: Page }) {
           <Link to="/alerts" className="font-semibold text-brick underline">
             {plural(page.monitoring.alerts, "alert")}
           </Link>{" "}
-          {page.monitoring.alert_says}
+          {page.monitoring.alert_summary}
         </p>
       )}
       {changing && <ChangeServed page={page} onDone={() => setChanging(false)} />}
@@ -151,7 +151,7 @@ const STATE_SENTENCES = {
 } as const satisfies Record<Exclude<Page["state"], "down">, string>;
 
 function Sentence({ page }: { page: Page }) {
-  const version = <Serves says={page.says} live />;
+  const version = <Serves summary={page.summary} live />;
   if (page.state === "down")
     return (
       <span>

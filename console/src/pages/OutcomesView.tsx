@@ -20,7 +20,7 @@ export function OutcomesView({ page }: { page: EndpointPage }) {
   return (
     <>
       <div className="mt-4 flex items-center justify-between gap-4">
-        <p className="text-lead text-soft">{found.says}</p>
+        <p className="text-lead text-soft">{found.summary}</p>
         <Segments label="span" all={NAMES} chosen={span} onChoose={(one) => setParams(one === "30 days" ? {} : { span: one })} />
       </div>
       {found.versions.map((one, at) => (

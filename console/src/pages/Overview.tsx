@@ -109,7 +109,7 @@ function Table({ all }: { all: Endpoint[] }) {
             <td className="text-soft">{one.state}</td>
             <td>
               <span className="relative z-10">
-                <Serves says={one.says} live />
+                <Serves summary={one.summary} live />
               </span>
             </td>
             <td className="text-soft">{ago(one.since)}</td>
@@ -121,7 +121,7 @@ function Table({ all }: { all: Endpoint[] }) {
             <td className="num" title={one.monitoring.quality ? `${count(one.monitoring.quality.right)} of ${count(one.monitoring.quality.of)} known answers of the last 30 days` : "no truth is told yet"}>
               {one.monitoring.quality ? percent(one.monitoring.quality.right / one.monitoring.quality.of) : "–"}
             </td>
-            <td title={one.monitoring.drift_says ?? undefined}>
+            <td title={one.monitoring.drift_summary ?? undefined}>
               <Link to={`/endpoints/${one.name}/drift`} className="relative z-10">
                 <Verdict state={one.monitoring.drift} />
               </Link>

@@ -17,7 +17,7 @@ export function TrafficView({ page }: { page: EndpointPage }) {
   return (
     <>
       <div className="mt-4 flex items-center justify-between gap-4">
-        <p className="text-lead text-soft">{found?.says ?? <>&nbsp;</>}</p>
+        <p className="text-lead text-soft">{found?.summary ?? <>&nbsp;</>}</p>
         <Segments label="span" all={NAMES} chosen={span} onChoose={(one) => setParams(one === "hour" ? {} : { span: one })} />
       </div>
       {traffic.error && !found ? <Trouble error={traffic.error} /> : !found ? <Waiting height={560} label="loading the load" /> : <Charts page={page} found={found} />}
@@ -29,7 +29,7 @@ function Charts({ page, found }: { page: EndpointPage; found: TrafficPage }) {
   const since = Date.parse(found.since);
   const until = Date.parse(found.until);
   const step = found.step_s * 1_000;
-  const marks: Mark[] = [...found.changes].reverse().map((one) => ({ at: Date.parse(one.at), name: one.says }));
+  const marks: Mark[] = [...found.changes].reverse().map((one) => ({ at: Date.parse(one.at), name: one.summary }));
   const filled = fill(found.moments, since, until, step);
   const line = (name: string, colour: string, key: "p50" | "p90" | "p95" | "p99"): Series => ({ name, colour, points: found.moments.map((one) => ({ at: Date.parse(one.at), value: one[key] })) });
   const fastest = Math.max(0, ...found.moments.map((one) => one.rate));

@@ -77,7 +77,7 @@ function Table({ all }: { all: Entry[] }) {
               <Subject name={one.subject} />
             </td>
             <td className="!whitespace-normal text-soft" title={told(one)}>
-              <Serves says={one.action.includes("rollout") && one.note ? one.note : [told(one), one.note].filter(Boolean).join("; ")} />
+              <Serves summary={one.action.includes("rollout") && one.note ? one.note : [told(one), one.note].filter(Boolean).join("; ")} />
             </td>
           </tr>
         ))}

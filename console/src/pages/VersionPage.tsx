@@ -23,10 +23,10 @@ export function VersionPage() {
           {said.purpose} {said.owner && `Answered for by ${said.owner}.`}
         </p>
       )}
-      {said.proof === "failed" && said.proof_says && (
+      {said.proof === "failed" && said.proof_summary && (
         <div className="mt-4 rounded-card border border-brick bg-brick-wash p-4">
           <p className="font-semibold text-brick">It takes no traffic</p>
-          <p className="mt-1">{said.proof_says}</p>
+          <p className="mt-1">{said.proof_summary}</p>
         </div>
       )}
       <Card title="What goes in" className="mt-6" aside={<Rows page={said} />}>
@@ -57,7 +57,7 @@ export function VersionPage() {
 
 function Sentence({ page }: { page: Page }) {
   const proof = {
-    passed: `Proven: ${page.proof_says ?? ""}.`,
+    passed: `Proven: ${page.proof_summary ?? ""}.`,
     failed: "Its proof failed.",
     "not yet": "Not proven yet; that happens before it serves.",
   }[page.proof];

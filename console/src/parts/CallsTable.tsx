@@ -44,13 +44,13 @@ export function CallsTable({ calls }: { calls: Call[] }) {
                 </td>
                 <td className={`max-w-0 truncate ${call.status >= 400 ? "text-brick" : ""}`}>
                   {summary(call)}
-                  {call.odd_why && <span className="ml-3 text-small text-amber">odd: {call.odd_why}</span>}
+                  {call.odd_reason && <span className="ml-3 text-small text-amber">odd: {call.odd_reason}</span>}
                 </td>
                 <td className="text-soft">{call.token ?? "–"}</td>
                 <td className="font-mono text-soft">{call.version ?? "–"}</td>
                 <td className={`num ${call.status >= 400 ? "font-semibold text-brick" : ""}`}>{call.status}</td>
                 <td className="num">{call.rows || "–"}</td>
-                <td className={`num ${call.odd_why ? "font-semibold text-amber" : "text-faint"}`} title={call.odd_why ?? undefined}>
+                <td className={`num ${call.odd_reason ? "font-semibold text-amber" : "text-faint"}`} title={call.odd_reason ?? undefined}>
                   {call.odd == null ? "–" : call.odd.toFixed(1)}
                 </td>
                 <td className="num">{call.batch_rows ?? "–"}</td>
@@ -67,7 +67,7 @@ export function CallsTable({ calls }: { calls: Call[] }) {
                       <Link to={`/calls/${call.request_id}`} className="font-mono text-soft underline hover:text-ink">
                         {call.request_id}
                       </Link>{" "}
-                      <CopyButton text={call.request_id} /> {call.odd_why && <span className="text-amber">odd: {call.odd_why}</span>} {call.brought_by && <span>answered elsewhere: {call.brought_by}</span>}
+                      <CopyButton text={call.request_id} /> {call.odd_reason && <span className="text-amber">odd: {call.odd_reason}</span>} {call.brought_by && <span>answered elsewhere: {call.brought_by}</span>}
                     </p>
                     <div className="mt-1 grid grid-cols-2 gap-4">
                       <Body title="what went in" value={call.input} />

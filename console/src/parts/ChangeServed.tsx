@@ -135,8 +135,8 @@ function consequence(page: Page, version: string, way: Way, share: number): stri
   const undo = "Undo: Go back.";
   if (way === "roll out")
     return page.setup.version
-      ? `${version} answers ${first} % of calls first, and more as long as its guards stay calm; when one does not, ${page.says} gets everything back by itself.`
-      : `A rollout goes from one version to another; this endpoint serves ${page.says}.`;
+      ? `${version} answers ${first} % of calls first, and more as long as its guards stay calm; when one does not, ${page.summary} gets everything back by itself.`
+      : `A rollout goes from one version to another; this endpoint serves ${page.summary}.`;
   if (way === "point") return `${version} is opened and proved beside what serves now, then every call goes to it on every node, and none is lost. ${undo}`;
   if (way === "share") return `${share} of 100 calls go to ${version}, exactly over time. ${undo}`;
   return `${share} of 100 calls are copied to ${version}, behind all live calls; no caller notices.`;

@@ -20,15 +20,15 @@ export function GoBack({ page }: { page: Page }) {
   return (
     <AlertDialog.Root onOpenChange={() => back.reset()}>
       <AlertDialog.Trigger asChild>
-        <Button disabled={!target} title={target ? `serve ${target.says} again` : `${page.name} has served nothing else yet`}>
-          <Undo2 size={14} aria-hidden /> Go back{target ? ` to ${target.says.length < 28 ? target.says : "what was served"}` : ""}
+        <Button disabled={!target} title={target ? `serve ${target.summary} again` : `${page.name} has served nothing else yet`}>
+          <Undo2 size={14} aria-hidden /> Go back{target ? ` to ${target.summary.length < 28 ? target.summary : "what was served"}` : ""}
         </Button>
       </AlertDialog.Trigger>
       <AlertDialog.Portal>
         <AlertDialog.Overlay className="fixed inset-0 bg-ink/30" />
         <AlertDialog.Content className="fixed top-1/4 left-1/2 w-[520px] -translate-x-1/2 rounded-card border border-line bg-card p-6 shadow-lg">
           <AlertDialog.Title className="text-lead font-semibold">
-            {back.data ? back.data.says : `Go back to ${target?.says}?`}
+            {back.data ? back.data.summary : `Go back to ${target?.summary}?`}
           </AlertDialog.Title>
           <AlertDialog.Description asChild>
             <div className="mt-2 text-soft">
@@ -39,8 +39,8 @@ export function GoBack({ page }: { page: Page }) {
               ) : (
                 <>
                   <p>
-                    Every node serves <Mono className="text-slate">{target?.says}</Mono> again within a second, as it did from {ago(target?.since ?? "")} on. No call is lost, and{" "}
-                    <Mono className="text-amber">{page.says}</Mono> stays open, so that this can be undone as quickly.
+                    Every node serves <Mono className="text-slate">{target?.summary}</Mono> again within a second, as it did from {ago(target?.since ?? "")} on. No call is lost, and{" "}
+                    <Mono className="text-amber">{page.summary}</Mono> stays open, so that this can be undone as quickly.
                     {going && " The rollout that goes on ends."}
                     {page.approvals > 0 && " Going back needs no review."}
                   </p>

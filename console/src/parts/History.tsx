@@ -45,7 +45,7 @@ function Entry({ page, past, now, last }: { page: Page; past: Page["history"][nu
       <span className={`absolute top-[6px] left-0 h-2 w-2 rounded-full ${now ? "bg-amber-fill shadow-[var(--glow)]" : step ? "border border-slate-fill bg-card" : "bg-slate-fill"}`} aria-hidden />
       <div className="flex items-baseline gap-4">
         <span className="min-w-0 flex-1 truncate">
-          <Serves says={past.says} live={now} />{" "}
+          <Serves summary={past.summary} live={now} />{" "}
           <span className="text-small text-faint">
             {past.restores ? `went back to revision ${past.restores}` : step ? `step of rollout ${past.rollout}` : ""}
           </span>
@@ -63,7 +63,7 @@ function Entry({ page, past, now, last }: { page: Page; past: Page["history"][nu
       {asking && (
         <div className="mt-2 rounded-small bg-sunk p-3">
           <p>
-            {page.name} serves <Mono className="text-slate">{past.says}</Mono> again, with look-ups, rules and shadows as they were in revision {past.revision}. To undo it: Go back.
+            {page.name} serves <Mono className="text-slate">{past.summary}</Mono> again, with look-ups, rules and shadows as they were in revision {past.revision}. To undo it: Go back.
           </p>
           <p className="mt-2 flex items-center gap-3">
             <Button kind="main" disabled={restore.isPending} onClick={() => restore.mutate()}>

@@ -108,7 +108,7 @@ function Guards({ rollout }: { rollout: Rollout }) {
               <Evidence reading={one} />
             </td>
             <td className="py-1 !whitespace-normal text-soft">
-              {one.says}
+              {one.summary}
             </td>
           </tr>
         ))}

@@ -46,7 +46,7 @@ export function SameRows({ before, after }: { before: string; after: string }) {
 function Found({ said }: { said: Agreement }) {
   return (
     <>
-      <p className="mt-4 text-lead">{said.says}</p>
+      <p className="mt-4 text-lead">{said.summary}</p>
       <p className="mt-1 text-soft">
         {said.mean !== null && `${said.by}: mean ${short(said.mean)}, 95 % below ${short(said.p95 ?? 0)}, most ${short(said.most ?? 0)}. `}
         <Mono className="text-slate">{said.before}</Mono> took {ms(said.before_ms)} ms, <Mono className="text-amber">{said.after}</Mono> {ms(said.after_ms)} ms.

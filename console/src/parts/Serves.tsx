@@ -3,7 +3,7 @@ import { Card, Mono } from "./basics";
 import { VersionLink } from "./VersionLink";
 
 /** What is served in a few words, each version leading to its page. */
-export function Serves({ says, live = false }: { says: string; live?: boolean }) {
+export function Serves({ summary, live = false }: { summary: string; live?: boolean }) {
   return (
     <>
       {says.split(/([a-z0-9-]+@\d+)/).map((part, at) =>

@@ -30,7 +30,7 @@ def alerts(
     with Client(address) as client:
         if take is not None:
             answer = client.fetch("POST", f"/api/alerts/{take}/acknowledge", {"note": note})
-            print_json(answer) if as_json else print_line(f"alert {take} is acknowledged: {answer['endpoint']}: {answer['says']}")
+            print_json(answer) if as_json else print_line(f"alert {take} is acknowledged: {answer['endpoint']}: {answer['summary']}")
             return
         found_alerts = client.fetch("GET", "/api/alerts", endpoint=endpoint, state=None if everything else "open")
     if as_json:
@@ -46,7 +46,7 @@ def alerts(
         state = paint(f"{glyph} {alert['state']}", colour)
         when = f"since {time_ago(alert['since'])}{over}"
         print_line(f"{state}{by}  {alert['endpoint']}, {alert['rule']}, {when}  (alert {alert['number']})")
-        print_line(f"  {alert['says']}")
+        print_line(f"  {alert['summary']}")
         print_line(paint(f"  sure: {alert['sure']}", DIM))
         if alert["why"]:
             print_line(f"  probably: {alert['why']}")

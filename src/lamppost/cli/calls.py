@@ -91,7 +91,7 @@ _WIDTHS = (12, 20, 18, 6, 5, 9, 9, 9)
 def _print_calls(calls: list[dict[str, Any]], as_json: bool, head: bool) -> None:
     """Oldest first, so that the newest is next to the prompt; JSON is one object a line."""
     if head and not as_json:
-        print_line(paint(_line(("time", "endpoint", "version", "status", "rows", "total ms", "queue ms", "worker ms"), "says"), DIM))
+        print_line(paint(_line(("time", "endpoint", "version", "status", "rows", "total ms", "queue ms", "worker ms"), "summary"), DIM))
     for call in reversed(calls):
         if as_json:
             print(json.dumps(call, ensure_ascii=False), flush=True)
@@ -112,11 +112,11 @@ def _print_calls(calls: list[dict[str, Any]], as_json: bool, head: bool) -> None
         print_line(text if call["status"] < 400 else paint(text, BRICK))
 
 
-def _line(cells: tuple[str, ...], says: str) -> str:
+def _line(cells: tuple[str, ...], summary: str) -> str:
     """One call on one line, cut to the terminal's width."""
     parts = [cell.ljust(width) if at < 3 else cell.rjust(width) for at, (cell, width) in enumerate(zip(cells, _WIDTHS, strict=True))]
     width = shutil.get_terminal_size((200, 24)).columns
-    text = "  ".join([*parts, says]).rstrip()
+    text = "  ".join([*parts, summary]).rstrip()
     return text if len(text) <= width else text[: width - 1] + "…"
 
 
@@ -133,7 +133,7 @@ def _says(call: dict[str, Any]) -> str:
         return ""
     if call["status"] >= 400:
         return str(answer.get("detail", ""))
-    odd = f"  odd: {call['odd_why']}" if call.get("odd_why") else ""
+    odd = f"  odd: {call['odd_reason']}" if call.get("odd_reason") else ""
     return _answer(answer) + odd
 
 
@@ -169,7 +169,7 @@ def call(
     phases = ", ".join(f"{name} {format_ms(us / 1e3)}" for name, us in answer["phases_us"].items())
     print_line(f"  {format_ms(answer['total_us'] / 1e3)} ms: {phases}; {answer['rows']} rows, in a batch of {answer['batch_rows'] or '–'}")
     if answer["odd"] is not None:
-        why = f": {answer['odd_why']}" if answer["odd_why"] else ", like training's own rows"
+        why = f": {answer['odd_reason']}" if answer["odd_reason"] else ", like training's own rows"
         print_line(f"  oddness {answer['odd']:.1f}{why}")
     if answer["brought_by"]:
         print_line(f"  it was answered elsewhere: {answer['brought_by']}")
@@ -196,7 +196,7 @@ def _compared(document: dict[str, Any], again: dict[str, Any]) -> None:
     for at, now in enumerate(again["answers"]):
         then = before[at] if at < len(before) else {}
         same = then == now
-        was, says = (json.dumps(row, ensure_ascii=False) for row in (then, now))
-        rows.append([str(at), paint("same", DIM) if same else paint("other", BRICK), was, says])
+        was, summary = (json.dumps(row, ensure_ascii=False) for row in (then, now))
+        rows.append([str(at), paint("same", DIM) if same else paint("other", BRICK), was, summary])
     print_line()
     print_table(["row", "", str(document["version"]), again["version"]], rows[:20], right=frozenset({"row"}))

@@ -38,7 +38,7 @@ def rollback(
     if as_json:
         print_json(answer)
         return
-    print_line(f"{paint('●', AMBER)} {answer['says']}")
+    print_line(f"{paint('●', AMBER)} {answer['summary']}")
     print_line(paint(f"  undo: {answer['undo']}", DIM))
 
 
@@ -109,7 +109,7 @@ def _set_up(endpoint: str, change: Any, overrides: ChangeOverrides, address: str
     if as_json:
         print_json(answer)
         return
-    print_line(f"{paint('●', AMBER)} {answer['says']}")
+    print_line(f"{paint('●', AMBER)} {answer['summary']}")
     if answer["undo"]:
         print_line(paint(f"  undo: {answer['undo']}", DIM))
 
@@ -141,7 +141,7 @@ def compare(
     if as_json:
         print_json(answer)
         return
-    print_line(f"{paint('●', AMBER)} {answer['says']}")
+    print_line(f"{paint('●', AMBER)} {answer['summary']}")
     if answer["mean"] is not None:
         print_line(f"  {answer['by']}: mean {answer['mean']:.4g}, 95 % below {answer['p95']:.4g}, most {answer['most']:.4g}")
     print_line(f"  {before} took {format_ms(answer['before_ms'])} ms, {after} {format_ms(answer['after_ms'])} ms, in batches of 64")

@@ -103,6 +103,6 @@ def _print_differences(comparison: dict[str, Any]) -> None:
     if not comparison["differences"]:
         print_line(f"Every endpoint serves this already, as of {comparison['fingerprint']}.")
     for difference in comparison["differences"]:
-        print_line(f"{paint('~' if difference['key'] else '+', AMBER)} {difference['says']}")
+        print_line(f"{paint('~' if difference['key'] else '+', AMBER)} {difference['summary']}")
     if comparison["left"]:
         print_line(paint(f"  not in the document, and left as they are: {', '.join(comparison['left'])}", DIM))

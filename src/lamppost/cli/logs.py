@@ -16,7 +16,7 @@ class _AsJson(logging.Formatter):
             "at": datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds"),
             "level": record.levelname.lower(),
             "from": record.name,
-            "says": record.getMessage(),
+            "summary": record.getMessage(),
         }
         if (request_id := getattr(record, "request_id", None)) is not None:
             entry["request_id"] = request_id

@@ -64,7 +64,7 @@ def point(
     if as_json:
         print_json(answer)
         return
-    print_line(f"{paint('●', AMBER)} {answer['says']}")
+    print_line(f"{paint('●', AMBER)} {answer['summary']}")
     print_line(paint(f"  undo: {answer['undo']}" if answer["undo"] else f"  next: lamppost ask {endpoint}", DIM))
 
 
@@ -86,7 +86,7 @@ def endpoints(address: Address = None, as_json: AsJson = False) -> None:
             [
                 endpoint["name"],
                 lamp(endpoint["state"]),
-                endpoint["says"],
+                endpoint["summary"],
                 time_ago(endpoint["since"]),
                 f"{hour['calls']:,}",
                 f"{hour['failed']:,}",
@@ -165,7 +165,7 @@ def show(
 def _show_endpoint(answer: dict[str, Any]) -> None:
     hour = answer["last_hour"]
     since = f"since {time_ago(answer['since'])}, pointed by {answer['changed_by']}"
-    print_line(f"{answer['name']}  {lamp(answer['state'])}  serves {paint(answer['says'], AMBER)} {since}")
+    print_line(f"{answer['name']}  {lamp(answer['state'])}  serves {paint(answer['summary'], AMBER)} {since}")
     for reason in answer["reasons"]:
         print_line(f"  {reason}")
     if answer["setup"]["lenient"]:
@@ -181,7 +181,7 @@ def _show_endpoint(answer: dict[str, Any]) -> None:
     print_line()
     print_table(
         ["#", "served", "since", "pointed by"],
-        [[str(past["revision"]), past["says"], time_ago(past["since"]), past["changed_by"]] for past in answer["history"][:10]],
+        [[str(past["revision"]), past["summary"], time_ago(past["since"]), past["changed_by"]] for past in answer["history"][:10]],
         right=frozenset({"#"}),
     )
 
@@ -192,7 +192,7 @@ def _show_version(answer: dict[str, Any]) -> None:
     name, pushed = paint(answer["name"], AMBER), f"pushed by {answer['pushed_by']} {time_ago(answer['pushed_at'])}"
     print_line(f"{name}  {serves}; {format_bytes(answer['size_bytes'])}, {pushed}")
     print_line(f"digest {answer['digest']}")
-    print_line(f"proof  {answer['proof']}{': ' + answer['proof_says'] if answer['proof_says'] else ''}")
+    print_line(f"proof  {answer['proof']}{': ' + answer['proof_summary'] if answer['proof_summary'] else ''}")
     if measured := answer["measured"]:
         rows = f"one row {format_ms(measured['row_ms'])} ms, 64 rows {format_ms(measured['batch_ms'])} ms"
         print_line(

@@ -44,7 +44,7 @@ def outcome(
         if call_truth
         else []
     )
-    taken: dict[str, Any] = {"new": 0, "known": 0, "unknown": [], "says": ""}
+    taken: dict[str, Any] = {"new": 0, "known": 0, "unknown": [], "summary": ""}
     with Client(address, timeout_s=120) as client:
         for at in range(0, len(rows), _AT_ONCE):
             body = {"outcomes": rows[at : at + _AT_ONCE], "key": key}
@@ -52,7 +52,7 @@ def outcome(
             taken["new"] += answer["new"]
             taken["known"] += answer["known"]
             taken["unknown"] += [at + place for place in answer["unknown"]]
-            taken["says"] = answer["says"]
+            taken["summary"] = answer["summary"]
     if as_json:
         print_json(taken)
         return
@@ -105,7 +105,7 @@ def outcomes(endpoint: Endpoint, since: Since = None, until: Until = None, addre
     if as_json:
         print_json(answer)
         return
-    print_line(answer["says"])
+    print_line(answer["summary"])
     for version in answer["versions"]:
         print_line()
         shadow = ", as a shadow" if version["shadow"] else ""

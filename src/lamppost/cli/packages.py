@@ -31,10 +31,10 @@ def inspect(file: LampFile, as_json: AsJson = False) -> None:
     if as_json:
         print_json({"digest": lamp.digest, "size_bytes": lamp.size_bytes, "proof_rows": len(lamp.proof.rows), **asdict(manifest)})
         return
-    says = ", ".join(
+    summary = ", ".join(
         field.name if not field.choices or field.kind == "vector" else "/".join(field.choices[:6]) for field in manifest.answers
     )
-    print_line(f"{paint(manifest.name, AMBER)}  tells {says}; {len(manifest.inputs)} inputs, {format_bytes(lamp.size_bytes)}")
+    print_line(f"{paint(manifest.name, AMBER)}  tells {summary}; {len(manifest.inputs)} inputs, {format_bytes(lamp.size_bytes)}")
     print_line(f"digest {lamp.digest}")
     print_line()
     print_table(
@@ -133,7 +133,7 @@ def diff(
             if count
             else f"{paint('●', AMBER)} nothing in it breaks callers"
         )
-        print_table(["", "part", "what changed"], [[paint("breaks", BRICK) if c["breaks"] else "", c["part"], c["says"]] for c in changes])
+        print_table(["", "part", "what changed"], [[paint("breaks", BRICK) if c["breaks"] else "", c["part"], c["summary"]] for c in changes])
     if compared["breaks"]:
         raise typer.Exit(1)
 

@@ -162,7 +162,7 @@ def _show(answer: dict[str, Any]) -> None:
                 "–" if reading["value"] is None else f"{reading['value']:.3g}",
                 f"{reading['limit']:.3g}",
                 paint(f"{min(reading['evidence'], 1):.0%}", BRICK if reading["evidence"] >= 1 else DIM),
-                reading["says"],
+                reading["summary"],
             ]
             for reading in answer["readings"]
         ]

@@ -68,7 +68,7 @@ def setup(
     if as_json:
         print_json(answer)
         return
-    print_line(f"{paint('●', AMBER)} {answer['says']}")
+    print_line(f"{paint('●', AMBER)} {answer['summary']}")
     if answer["undo"]:
         print_line(paint(f"  undo: {answer['undo']}", DIM))
 
@@ -127,5 +127,5 @@ def read_toml(file: Path) -> dict[str, Any]:
 
 
 def _show(endpoint: str, page: dict[str, Any]) -> None:
-    print_line(paint(f"# {endpoint}, revision {page['revision']}: serves {page['says']}", DIM))
+    print_line(paint(f"# {endpoint}, revision {page['revision']}: serves {page['summary']}", DIM))
     print_line(tomli_w.dumps(_plain(page["setup"])).rstrip())

@@ -45,7 +45,7 @@ def drift(
     if as_json:
         print_json(answer)
         return
-    print_line(f"{paint_verdict(answer['state'])}  {answer['says']}")
+    print_line(f"{paint_verdict(answer['state'])}  {answer['summary']}")
     window = answer["window"]
     if window is None:
         return
@@ -53,12 +53,12 @@ def drift(
     held = "training" if answer["against"] == "training" else f"the window of {_when(answer['against'])}"
     print_line(paint(f"{answer['version']}, {span}, against {held}; {window['odd']:,} odd rows", DIM))
     if answer["why"] is not None:
-        print_line(f"probably: {answer['why']['says']}")
+        print_line(f"probably: {answer['why']['summary']}")
         print_line(paint(f"since {_when(answer['why']['since'])}", DIM))
     print_line()
     print_table(
         ["figure", "verdict", "how", "p"],
-        [[feature["name"], paint_verdict(feature["state"]), feature["says"], _chance(feature)] for feature in answer["figures"]]
+        [[feature["name"], paint_verdict(feature["state"]), feature["summary"], _chance(feature)] for feature in answer["figures"]]
         + [
             [
                 f"{pair['one']} × {pair['other']}",
@@ -122,7 +122,7 @@ def traffic(endpoint: Endpoint, since: Since = None, until: Until = None, addres
     if as_json:
         print_json(answer)
         return
-    print_line(answer["says"])
+    print_line(answer["summary"])
     print_line(paint(f"{_when(answer['since'])} to {_when(answer['until'])} UTC, steps of {answer['step_s']} s", DIM))
     if not answer["moments"]:
         return
@@ -158,7 +158,7 @@ def traffic(endpoint: Endpoint, since: Since = None, until: Until = None, addres
         ]
         print_table(head, rows, right=frozenset(head[1:]))
     for change in answer["changes"]:
-        print_line(paint(f"{_when(change['at'])}  {change['says']}, by {change['by']}", DIM))
+        print_line(paint(f"{_when(change['at'])}  {change['summary']}, by {change['by']}", DIM))
 
 
 def _every(answer: dict[str, Any], most: int = 72) -> list[dict[str, Any]]:
@@ -204,9 +204,9 @@ def _cells(page: dict[str, Any]) -> list[str]:
     hour, summary = page["last_hour"], page["monitoring"]
     quality = summary["quality"]
     good = "–" if quality is None else f"{100 * quality['right'] / quality['of']:.0f} % of {quality['of']:,}"
-    alerts = "–" if not summary["alerts"] else f"{summary['alerts']}: {summary['alert_says']}"
+    alerts = "–" if not summary["alerts"] else f"{summary['alerts']}: {summary['alert_summary']}"
     fast = [format_ms(hour[name]) for name in ("p50_ms", "p99_ms")]
-    return [page["name"], page["says"], f"{hour['calls']:,}", f"{hour['failed']:,}", *fast, good, alerts]
+    return [page["name"], page["summary"], f"{hour['calls']:,}", f"{hour['failed']:,}", *fast, good, alerts]
 
 
 _HEAD = ("endpoint", "serves", "calls 1 h", "failed", "p50 ms", "p99 ms", "right")
@@ -264,7 +264,7 @@ def _lines(client: Client, endpoint: str, names: dict[str, str]) -> list[Any]:
     from rich.text import Text
 
     answer = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/traffic")
-    lines: list[Any] = [Text(), Text(answer["says"])]
+    lines: list[Any] = [Text(), Text(answer["summary"])]
     if answer["moments"]:
         for title, key, colour in (("calls/s", "rate", AMBER), ("p99 ms", "p99", SLATE), ("failed", "failed", BRICK)):
             values = [float(step[key] or 0.0) for step in _every(answer)]

@@ -34,7 +34,7 @@ _COLUMNS = "number, endpoint, rule, cause, state, since, seen_at, resolved_at, a
 
 def _stored(row: TupleRow) -> StoredAlert:
     number, endpoint, rule, cause, state, since, seen_at, resolved_at, by, note, told_at = row
-    reading = RuleReading(seen_at, told_at["level"], told_at["says"], told_at["sure"], cause, told_at.get("why"))
+    reading = RuleReading(seen_at, told_at["level"], told_at["summary"], told_at["sure"], cause, told_at.get("why"))
     back = datetime.fromisoformat(told_at["back_since"]) if told_at.get("back_since") else None
     return StoredAlert(number, Alert(endpoint, rule, state, since, seen_at, reading, back, resolved_at), by, note)
 
@@ -64,7 +64,7 @@ async def save_alert(connection: AsyncConnection[TupleRow], alert: Alert, number
     """Store an alert: a new one if ``number`` is None. Returns its number."""
     evidence = {
         "level": alert.reading.level,
-        "says": alert.reading.says,
+        "summary": alert.reading.summary,
         "sure": alert.reading.sure,
         "why": alert.reading.why,
         "back_since": alert.back_since.isoformat() if alert.back_since else None,

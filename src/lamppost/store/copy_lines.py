@@ -12,7 +12,7 @@ from lamppost.store.call_records import CallRecord
 
 STORED = (
     *("at", "request_id", "endpoint", "version", "token", "status", "row_count", "batch_rows", "total_us", "phases_us", "shadow", "trace"),
-    *("input", "answer", "odd", "odd_why", "brought_by"),
+    *("input", "answer", "odd", "odd_reason", "brought_by"),
 )
 """What goes into the database: how odd a call is, and whether it was answered elsewhere, is known when it is brought there."""
 _NULL = b"\\N"

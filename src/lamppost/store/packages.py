@@ -25,7 +25,7 @@ Proven = Literal["not yet", "passed", "failed"]
 class ListedVersion:
     """One immutable version, as lists have it.
 
-    proof : what replaying it on a node showed last; proof_says : in words. measured : figures of its first opening, None before that.
+    proof : what replaying it on a node showed last; proof_summary : in words. measured : figures of its first opening, None before that.
     """
 
     model: str
@@ -35,7 +35,7 @@ class ListedVersion:
     pushed_by: str
     pushed_at: datetime
     proof: Proven
-    proof_says: str | None
+    proof_summary: str | None
     proven_at: datetime | None
     measured: dict[str, float] | None
     retired_at: datetime | None
@@ -190,12 +190,12 @@ async def read_manifests(pool: Pool, digests: Sequence[str]) -> dict[str, str]:
         return dict(await rows.fetchall())
 
 
-async def note_proof(pool: Pool, name: VersionName, proven: Proven, says: str) -> None:
+async def note_proof(pool: Pool, name: VersionName, proven: Proven, summary: str) -> None:
     """Store the result of proving a version."""
     async with pool.connection() as connection:
         await connection.execute(
             "UPDATE versions SET proof = %s, proof_says = %s, proven_at = now() WHERE model = %s AND number = %s",
-            (proven, says, name.model, name.number),
+            (proven, summary, name.model, name.number),
         )
 
 

@@ -18,7 +18,7 @@ def manifest(*inputs: Field, answers: Schema = LABEL, story: Provenance = Proven
 
 
 def said(before: Manifest, after: Manifest) -> list[tuple[bool, str]]:
-    return [(change.breaks, change.says) for change in compare_packages(before, after)]
+    return [(change.breaks, change.summary) for change in compare_packages(before, after)]
 
 
 class Differences(unittest.TestCase):
@@ -86,7 +86,7 @@ class Differences(unittest.TestCase):
 
         changes = compare_packages(manifest(AGE, KIND), manifest(AGE, KIND), (reference(10, 50), reference(12, 60)))  # type: ignore[arg-type]
         self.assertEqual(
-            [change.says for change in changes],
+            [change.summary for change in changes],
             [
                 "age has the mean 16.5 in training; it was 14.5",
                 "kind is led in 60% of training; it was in 50%",

@@ -51,8 +51,8 @@ class Documents(unittest.TestCase):
             ({"endpoints": {"x": {"version": "lamp@1", "rollout": {"steps": []}}}}, "endpoints.x: .*growing shares"),
             ({"endpoints": {"x": {"version": "lamp@1", "colour": "red"}}}, "endpoints.x: the setup is wrong at colour"),
         ]
-        for data, says in cases:
-            with self.subTest(data=data), self.assertRaisesRegex(BadRequest, says):
+        for data, summary in cases:
+            with self.subTest(data=data), self.assertRaisesRegex(BadRequest, summary):
                 read_declared(data)
 
     def test_differences_are_told_by_their_dotted_keys(self) -> None:
@@ -72,8 +72,8 @@ class Documents(unittest.TestCase):
                 DeclaredDifference("new", "", None, {"version": "lamp@1"}),
             ],
         )
-        says = [one.summary() for one in declared_differences(now, wanted)]
-        self.assertEqual(says[1:], ["a  lane.max_rows: – → 7", 'a  version: "lamp@1" → "lamp@2"', "new is new"])
+        summary = [one.summary() for one in declared_differences(now, wanted)]
+        self.assertEqual(summary[1:], ["a  lane.max_rows: – → 7", 'a  version: "lamp@1" → "lamp@2"', "new is new"])
         moved = declared_differences(now, {"b": DeclaredEndpoint(RICH.with_version(RICH.versions[0]))})
         self.assertIn(DeclaredDifference("b", "shares.of.lamp@2", 40, None), moved)
 

@@ -143,7 +143,7 @@ class Decisions(unittest.TestCase):
         wrong = seen(5, (100, 10), compared=60, apart=30, judged=[500, 60], wrong=[10, 30])
         read = {one.guard: one for one in read_guards(guards, [wrong])}
         self.assertEqual([read[name].crossed for name in ("disagreement", "wrong")], [True, True])
-        self.assertIn("30 of 60 calls that both answered", read["disagreement"].says)
+        self.assertIn("30 of 60 calls that both answered", read["disagreement"].summary)
 
     def test_while_paused_the_guards_still_watch(self) -> None:
         self.rollout = self.rollout.pause("ops")
@@ -176,7 +176,7 @@ class Decisions(unittest.TestCase):
 
 class Plans(unittest.TestCase):
     def test_plans_that_make_no_sense_are_refused(self) -> None:
-        for data, says in (
+        for data, summary in (
             ({"steps": []}, "growing shares"),
             ({"steps": [{"share": 5, "calls": 1}, {"share": 5, "calls": 1}]}, "growing shares"),
             ({"steps": [{"share": 100, "calls": 1}]}, "between 0 and 100"),
@@ -184,7 +184,7 @@ class Plans(unittest.TestCase):
             ({"guards": {"answers": 2}}, "guard answers is 2"),
             ({"guards": {"error": 2}}, "guards.error"),
         ):
-            with self.assertRaisesRegex(BadRequest, says):
+            with self.assertRaisesRegex(BadRequest, summary):
                 read_plan(data)
         with self.assertRaisesRegex(Conflict, "lamp@1 is served already"):
             Rollout("lamp@1", "lamp@1", PLAN)

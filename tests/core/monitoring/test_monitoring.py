@@ -96,7 +96,7 @@ class Alerts(unittest.TestCase):
             [(one.name, round(one.spent, 6), round(one.burn, 6)) for one in found], [("available", 0.5, 10.0), ("fast", 2.0, 0.0)]
         )
         self.assertEqual(read_budget(NOON, "e", AlertRule("budget", 6), found, 100).level, "wrong")
-        drifted = {"says": "Drifted.", "fields": [{"name": "volt", "state": "drifted", "findings": [{"p": 1e-20}]}]}
+        drifted = {"summary": "Drifted.", "fields": [{"name": "volt", "state": "drifted", "findings": [{"p": 1e-20}]}]}
         self.assertEqual(read_window_verdict(NOON, AlertRule("drift"), "drifted", drifted, "firmware", 0, 100).cause, "drift of volt")
         self.assertEqual(read_window_verdict(NOON, AlertRule("odd", 5), "steady", {}, None, 30, 100).level, "wrong")
 
@@ -214,7 +214,7 @@ class Words(unittest.TestCase):
         other = judge_windows(sketcher.against, [sketcher.sketch_window(columns | {"same": [8.0] * 500}, 500)])
         told = write_verdict(other)
         self.assertEqual((told["state"], told["fields"][0]["name"]), ("drifted", "same"))
-        self.assertRegex(told["says"], r"^Drifted: same is outside training's range in 100 %, in training 0 %")
+        self.assertRegex(told["summary"], r"^Drifted: same is outside training's range in 100 %, in training 0 %")
         self.assertEqual(bin_shares(known[-1], None)["window_missing"], None)
 
     def test_chances(self) -> None:

@@ -142,7 +142,7 @@ class Refusing(unittest.TestCase):
         self.assertEqual((len(caught.exception.extra["faults"]), caught.exception.extra["fault_count"]), (50, 80))
 
     def test_bodies_that_are_no_rows(self) -> None:
-        for body, says in (
+        for body, summary in (
             (b"", "the body is not JSON"),
             (b'{"age_years": 1,}', "the body is not JSON"),
             (b"[1]", "expected one row as an object"),
@@ -153,7 +153,7 @@ class Refusing(unittest.TestCase):
         ):
             with self.assertRaises(LampPostError) as caught:
                 PLAN.read_body(body)
-            self.assertIn(says, caught.exception.detail, body)
+            self.assertIn(summary, caught.exception.detail, body)
             self.assertIn(caught.exception.status, (400, 422))
         self.assertRaises(BadJson, PLAN.read_body, b"[1]")
 

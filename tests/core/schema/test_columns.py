@@ -52,7 +52,7 @@ class Rows(unittest.TestCase):
 
 class Faults(unittest.TestCase):
     def test_an_answer_outside_its_schema_is_a_fault_of_the_model(self) -> None:
-        for columns, says in (
+        for columns, summary in (
             (answer([1], [[0.5, np.nan]]), "no finite number for scores in row 0"),
             (answer([1], [[0.5, 0.5, 0.0]]), "scores of shape (1, 3)"),
             (answer([2], [[0.5, 0.5]]), "label that is none of its choices"),
@@ -62,7 +62,7 @@ class Faults(unittest.TestCase):
         ):
             with self.assertRaises(ModelFault) as caught:
                 answer_rows_from_columns(ANSWERS, columns, 1)
-            self.assertIn(says, caught.exception.detail)
+            self.assertIn(summary, caught.exception.detail)
 
     def test_a_number_that_may_be_missing_may_be(self) -> None:
         column = Column(np.array([np.nan]))

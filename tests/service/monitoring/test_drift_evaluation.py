@@ -17,7 +17,7 @@ HOUR = timedelta(hours=1)
 
 def drifted(rows: int, *names: str, at: datetime = AT) -> JudgedWindow:
     fields = [{"name": name, "state": "drifted"} for name in names] + [{"name": "calm", "state": "steady"}]
-    return JudgedWindow("e", "m@1", at, at + HOUR, rows, 0, "drifted", {"says": "Drifted.", "fields": fields})
+    return JudgedWindow("e", "m@1", at, at + HOUR, rows, 0, "drifted", {"summary": "Drifted.", "fields": fields})
 
 
 class Reasons(unittest.IsolatedAsyncioTestCase):
@@ -37,7 +37,7 @@ class Reasons(unittest.IsolatedAsyncioTestCase):
 
         async def why(*told: Any) -> dict[str, Any]:
             sought.append(told[2].at)
-            return {"says": "because"}
+            return {"summary": "because"}
 
         async def begun(one: JudgedWindow, _: Any) -> datetime:
             return one.at

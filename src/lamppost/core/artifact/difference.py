@@ -17,10 +17,10 @@ PackagePart = Literal["inputs", "options", "answers", "steps", "proof", "story",
 
 @dataclass(frozen=True, slots=True)
 class SchemaChange:
-    """One thing that is not the same. breaks : whether a caller that was fine before may fail now. says : one sentence."""
+    """One thing that is not the same. breaks : whether a caller that was fine before may fail now. summary : one sentence."""
 
     part: PackagePart
-    says: str
+    summary: str
     breaks: bool = False
 
 

@@ -21,7 +21,7 @@ def write_verdict(verdict: DriftVerdict, baseline: str = "training") -> dict[str
     fields = sorted(verdict.fields, key=_weight, reverse=True)
     return {
         "state": verdict.state,
-        "says": verdict_sentence(verdict, baseline),
+        "summary": verdict_sentence(verdict, baseline),
         "windows": verdict.windows,
         "rows": verdict.rows,
         "fields": [_field(field) for field in fields],
@@ -50,7 +50,7 @@ def _field(field: FieldVerdict) -> dict[str, Any]:
     return {
         "name": field.name,
         "state": field.state,
-        "says": describe_field(field),
+        "summary": describe_field(field),
         "rows": field.rows,
         "findings": [
             {

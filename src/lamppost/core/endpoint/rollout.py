@@ -231,7 +231,7 @@ class GuardReading:
     value: float | None
     limit: float
     evidence: float
-    says: str
+    summary: str
 
     @property
     def crossed(self) -> bool:
@@ -255,12 +255,12 @@ def read_guards(guards: RolloutGuards, steps: Sequence[StepCounts], p99_ms: floa
     return [_READERS[name](guards, steps, p99_ms) for name in guards.used]
 
 
-def _reading(guards: RolloutGuards, guard: str, value: float | None, limit: float, log_e: float, says: str) -> GuardReading:
+def _reading(guards: RolloutGuards, guard: str, value: float | None, limit: float, log_e: float, summary: str) -> GuardReading:
     """The size must be over the limit as well as the evidence: both, or the rollout is left alone."""
     strong = max(0.0, log_e / guards.enough)
     if value is None or value <= limit:
         strong = min(strong, 0.99)
-    return GuardReading(guard, value, limit, strong, says)
+    return GuardReading(guard, value, limit, strong, summary)
 
 
 def _ratio(new: int, of_new: int, old: int, of_old: int) -> float | None:
@@ -279,10 +279,10 @@ def _events(guard: str, what: str, of: str, verb: str) -> Any:
         log_e = math.fsum(
             sequential_tests.events_evidence(getattr(step, what)[1], getattr(step, what)[0], step.share / 100, limit) for step in steps
         )
-        says = f"{verb} {new:,} of {of_new:,} calls, and the version before it {old:,} of {of_old:,}"
+        summary = f"{verb} {new:,} of {of_new:,} calls, and the version before it {old:,} of {of_old:,}"
         if not of_new:
-            says = "has no outcomes yet" if of == "judged" else "has not answered yet"
-        return _reading(guards, guard, _ratio(new, of_new, old, of_old), limit, log_e, says)
+            summary = "has no outcomes yet" if of == "judged" else "has not answered yet"
+        return _reading(guards, guard, _ratio(new, of_new, old, of_old), limit, log_e, summary)
 
     return read
 
@@ -297,8 +297,8 @@ def _slower(guards: RolloutGuards, steps: Sequence[StepCounts], p99_ms: float | 
     new, old = sum(pair[0] for pair in pairs), sum(pair[1] for pair in pairs)
     of_new, of_old = (sum(step.calls[arm] for step in steps) for arm in (1, 0))
     log_e = math.fsum(sequential_tests.events_evidence(slow_new, slow_old, share, _AS_SLOW) for slow_new, slow_old, share in pairs)
-    says = f"was slower than {slow_ms:,.3g} ms in {new:,} of {of_new:,} calls, and the version before it in {old:,} of {of_old:,}"
-    return _reading(guards, "p99", new / of_new if of_new else None, P99_SLOW, log_e, says)
+    summary = f"was slower than {slow_ms:,.3g} ms in {new:,} of {of_new:,} calls, and the version before it in {old:,} of {of_old:,}"
+    return _reading(guards, "p99", new / of_new if of_new else None, P99_SLOW, log_e, summary)
 
 
 def _p99_of_old(steps: Sequence[StepCounts]) -> float | None:
@@ -310,9 +310,9 @@ def _p99_of_old(steps: Sequence[StepCounts]) -> float | None:
 
 def _over(guards: RolloutGuards, steps: Sequence[StepCounts], _: float | None) -> GuardReading:
     over, calls = sum(step.above(1, guards.p99_ms or 0.0) for step in steps), sum(step.calls[1] for step in steps)
-    says = f"was slower than {guards.p99_ms:,.3g} ms in {over:,} of {calls:,} calls, where 1 % may be"
+    summary = f"was slower than {guards.p99_ms:,.3g} ms in {over:,} of {calls:,} calls, where 1 % may be"
     return _reading(
-        guards, "p99_ms", over / calls if calls else None, P99_SLOW, sequential_tests.rate_evidence(over, calls, P99_SLOW), says
+        guards, "p99_ms", over / calls if calls else None, P99_SLOW, sequential_tests.rate_evidence(over, calls, P99_SLOW), summary
     )
 
 
@@ -321,8 +321,8 @@ def _answers(guards: RolloutGuards, steps: Sequence[StepCounts], _: float | None
     new, old = (_summed([step.answers[arm] for step in steps]) for arm in (1, 0))
     log_e = math.fsum(sequential_tests.distribution_evidence(step.answers[1], step.answers[0], step.share / 100) for step in steps)
     value = sequential_tests.distribution_distance(new, old) if sum(new.values()) and sum(old.values()) else None
-    says = f"answers otherwise: {_most_apart(new, old)}" if value is not None else "has not answered yet"
-    return _reading(guards, "answers", value, limit, log_e, says)
+    summary = f"answers otherwise: {_most_apart(new, old)}" if value is not None else "has not answered yet"
+    return _reading(guards, "answers", value, limit, log_e, summary)
 
 
 def _most_apart(new: Mapping[str, int], old: Mapping[str, int]) -> str:
@@ -346,14 +346,14 @@ def _summed(counts: Sequence[Mapping[str, int]]) -> dict[str, int]:
 def _disagreement(guards: RolloutGuards, steps: Sequence[StepCounts], _: float | None) -> GuardReading:
     limit = guards.disagreement or 0.0
     differed, compared = sum(step.apart for step in steps), sum(step.compared for step in steps)
-    says = f"disagrees with the version before it in {differed:,} of {compared:,} calls that both answered"
+    summary = f"disagrees with the version before it in {differed:,} of {compared:,} calls that both answered"
     return _reading(
         guards,
         "disagreement",
         differed / compared if compared else None,
         limit,
         sequential_tests.rate_evidence(differed, compared, limit),
-        says,
+        summary,
     )
 
 
@@ -373,7 +373,7 @@ def decide_rollout(rollout: Rollout, read: Sequence[GuardReading], now: StepCoun
     for reading in read:
         if reading.crossed:
             risk = f"the chance of this, were it no worse, is at most {rollout.plan.guards.risk:.2g}"
-            return RolloutDecision("back", f"went back to {rollout.old} at {step.share:g} %: {rollout.new} {reading.says} ({risk})")
+            return RolloutDecision("back", f"went back to {rollout.old} at {step.share:g} %: {rollout.new} {reading.summary} ({risk})")
     if rollout.state == "paused":
         return RolloutDecision("hold", rollout.why)
     if now.calls[1] < step.calls or minutes < step.minutes:
@@ -382,10 +382,10 @@ def decide_rollout(rollout: Rollout, read: Sequence[GuardReading], now: StepCoun
         return RolloutDecision("hold", f"{rollout.new} has {step.share:g} % and {' and '.join(left)} to go")
     blind = next((reading for reading in read if reading.guard == "p99" and reading.value is None), None)
     if blind is not None:
-        return RolloutDecision("hold", f"holds at {step.share:g} %: {rollout.new} {blind.says}")
+        return RolloutDecision("hold", f"holds at {step.share:g} %: {rollout.new} {blind.summary}")
     doubtful = max(read, key=lambda reading: reading.evidence, default=None)
     if doubtful is not None and doubtful.evidence * rollout.plan.guards.enough >= _HOLD:
-        return RolloutDecision("hold", f"holds at {step.share:g} %: {rollout.new} {doubtful.says}; this is not sure yet")
+        return RolloutDecision("hold", f"holds at {step.share:g} %: {rollout.new} {doubtful.summary}; this is not sure yet")
     seen = f"{now.calls[1]:,} calls" + (f" in {minutes:,.0f} minutes" if step.minutes else "")
     if rollout.step + 1 < len(rollout.plan.steps):
         after = rollout.plan.steps[rollout.step + 1].share

@@ -25,12 +25,12 @@ LEAST_CALLS = 20
 class RuleReading:
     """What a rule says at one time. level : wrong, back, or between. cause : what it probably has in common with others.
 
-    says : what is wrong, with the figure. sure : how sure it is. why : the probable reason, if one is known.
+    summary : what is wrong, with the figure. sure : how sure it is. why : the probable reason, if one is known.
     """
 
     at: datetime
     level: Level
-    says: str
+    summary: str
     sure: str
     cause: str
     why: str | None = None
@@ -91,16 +91,16 @@ def read_errors(at: datetime, endpoint: str, rule: AlertRule, calls: int, failed
         )
     now = reading_level(100 * estimate.low, rule.limit)
     now = "between" if now == "back" and 100 * estimate.value > rule.limit * 0.9 else now
-    says = f"{failed:,} of {calls:,} calls failed in {rule.minutes:g} minutes ({100 * estimate.value:.1f} %)"
-    return RuleReading(at, now, says, _certainty(estimate), endpoint)
+    summary = f"{failed:,} of {calls:,} calls failed in {rule.minutes:g} minutes ({100 * estimate.value:.1f} %)"
+    return RuleReading(at, now, summary, _certainty(estimate), endpoint)
 
 
 def read_p99(at: datetime, endpoint: str, rule: AlertRule, calls: int, p99_ms: float | None) -> RuleReading:
     """The 99th percentile of what was answered."""
     if p99_ms is None or calls < LEAST_CALLS:
         return RuleReading(at, "back", "too few calls for a p99", f"{calls} calls", endpoint)
-    says = f"p99 is {p99_ms:,.0f} ms over {rule.minutes:g} minutes; the limit is {rule.limit:g} ms"
-    return RuleReading(at, reading_level(p99_ms, rule.limit), says, f"from {calls:,} calls, to within 2 %", endpoint)
+    summary = f"p99 is {p99_ms:,.0f} ms over {rule.minutes:g} minutes; the limit is {rule.limit:g} ms"
+    return RuleReading(at, reading_level(p99_ms, rule.limit), summary, f"from {calls:,} calls, to within 2 %", endpoint)
 
 
 def read_silence(at: datetime, endpoint: str, rule: AlertRule, last: datetime | None) -> RuleReading:
@@ -108,8 +108,8 @@ def read_silence(at: datetime, endpoint: str, rule: AlertRule, last: datetime | 
     if last is None:
         return RuleReading(at, "back", "it was never called", "certain", endpoint)
     quiet = (at - last).total_seconds() / 60
-    says = f"no calls for {quiet:,.0f} minutes, the last at {last:%Y-%m-%d %H:%M} UTC"
-    return RuleReading(at, "wrong" if quiet > rule.minutes else "back", says, "certain", endpoint)
+    summary = f"no calls for {quiet:,.0f} minutes, the last at {last:%Y-%m-%d %H:%M} UTC"
+    return RuleReading(at, "wrong" if quiet > rule.minutes else "back", summary, "certain", endpoint)
 
 
 def read_window_verdict(
@@ -120,15 +120,15 @@ def read_window_verdict(
         estimate = estimate_share(odd, rows)
         if estimate is None or rows < LEAST_CALLS:
             return RuleReading(at, "between", "too few rows", f"{rows} rows", "odd rows")
-        says = f"{odd:,} of {rows:,} rows are odd ({100 * estimate.value:.1f} %)"
-        return RuleReading(at, reading_level(100 * estimate.low, rule.limit), says, _certainty(estimate), "odd rows", why)
+        summary = f"{odd:,} of {rows:,} rows are odd ({100 * estimate.value:.1f} %)"
+        return RuleReading(at, reading_level(100 * estimate.low, rule.limit), summary, _certainty(estimate), "odd rows", why)
     changed = [field for field in verdict.get("fields", []) if field["state"] == "drifted"]
     inputs = [field for field in changed if not field["name"].startswith(ANSWERS)]
     leading = (inputs or changed or [{"name": "", "findings": []}])[0]
     now: Level = "wrong" if state == "drifted" else "back" if state == "steady" else "between"
     p = min((finding["p"] for finding in leading["findings"]), default=None)
     sure = f"p {'< 1e-12' if p is not None and p < 1e-12 else f'= {p:.2g}'}, all looks taken together" if p is not None else "see its page"
-    return RuleReading(at, now, str(verdict.get("says", "")), sure, f"drift of {leading['name']}" if leading["name"] else "drift", why)
+    return RuleReading(at, now, str(verdict.get("summary", "")), sure, f"drift of {leading['name']}" if leading["name"] else "drift", why)
 
 
 def read_quality(at: datetime, endpoint: str, rule: AlertRule, right: int, known: int) -> RuleReading:
@@ -136,8 +136,8 @@ def read_quality(at: datetime, endpoint: str, rule: AlertRule, right: int, known
     estimate = estimate_share(right, known)
     if estimate is None or known < LEAST_CALLS:
         return RuleReading(at, "between", f"{known} outcomes are known", "too few outcomes to be sure", endpoint)
-    says = f"{right:,} of {known:,} answers were right ({100 * estimate.value:.1f} %)"
-    return RuleReading(at, reading_level(100 * estimate.high, rule.limit, below=True), says, _certainty(estimate), endpoint)
+    summary = f"{right:,} of {known:,} answers were right ({100 * estimate.value:.1f} %)"
+    return RuleReading(at, reading_level(100 * estimate.high, rule.limit, below=True), summary, _certainty(estimate), endpoint)
 
 
 @dataclass(frozen=True, slots=True)
@@ -173,5 +173,5 @@ def read_budget(at: datetime, endpoint: str, rule: AlertRule, budgets: Sequence[
     worst = max(budgets, key=lambda budget: budget.burn, default=None)
     if worst is None or calls < LEAST_CALLS:
         return RuleReading(at, "back", "no calls that count against an objective", f"{calls} calls", endpoint)
-    says = f"the error budget of {worst.name} burns {worst.burn:.1f} times too fast; {100 * worst.spent:.0f} % of it is spent"
-    return RuleReading(at, reading_level(worst.burn, rule.limit), says, f"from {calls:,} calls of the last hour", endpoint)
+    summary = f"the error budget of {worst.name} burns {worst.burn:.1f} times too fast; {100 * worst.spent:.0f} % of it is spent"
+    return RuleReading(at, reading_level(worst.burn, rule.limit), summary, f"from {calls:,} calls of the last hour", endpoint)

@@ -54,7 +54,7 @@ def alert_answer(stored: StoredAlert) -> AlertAnswer:
         since=alert.since,
         seen_at=alert.seen_at,
         resolved_at=alert.resolved_at,
-        says=alert.reading.says,
+        summary=alert.reading.summary,
         sure=alert.reading.sure,
         why=alert.reading.why,
         acknowledged_by=stored.acknowledged_by,
@@ -71,7 +71,7 @@ async def acknowledge_alert(
     stored = await alerts.acknowledge_alert(node.pool, alert, caller.token, body.note)
     async with node.pool.connection() as connection:
         await trail.add_entry(
-            connection, caller.changed_by, "acknowledged alert", stored.alert.endpoint, note=body.note or stored.alert.reading.says
+            connection, caller.changed_by, "acknowledged alert", stored.alert.endpoint, note=body.note or stored.alert.reading.summary
         )
     return alert_answer(stored)
 

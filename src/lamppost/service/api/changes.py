@@ -57,22 +57,22 @@ async def set_up_endpoint(endpoint: str, body: SetupRequest, node: TheNode, call
 def _pointed(revision: EndpointRevision, before: EndpointRevision | None) -> PointAnswer:
     endpoint, now = revision.endpoint, revision.setup.summary()
     if before is None:
-        says, undo = f"{endpoint} is serving {now}.", None
+        summary, undo = f"{endpoint} is serving {now}.", None
     else:
         then = before.setup.summary()
         same = then == now
-        says = f"{endpoint} serves {now} as before, in another way." if same else f"{endpoint} serves {now}; it served {then} before."
+        summary = f"{endpoint} serves {now} as before, in another way." if same else f"{endpoint} serves {now}; it served {then} before."
         undo = f"lamppost setup {endpoint} --as-of {before.revision}" if same else f"lamppost rollback {endpoint}"
         if before.rollout is not None and revision.rollout is None:
-            says, undo = f"{says} The rollout that went on is ended.", f"lamppost setup {endpoint} --as-of {before.revision}"
+            summary, undo = f"{summary} The rollout that went on is ended.", f"lamppost setup {endpoint} --as-of {before.revision}"
     if revision.setup == (before.setup if before else None):
-        says, undo = f"{endpoint} serves {now} as before; nothing else changed.", None
+        summary, undo = f"{endpoint} serves {now} as before; nothing else changed.", None
     return PointAnswer(
         endpoint=endpoint,
         version=str(revision.version),
         before=before.setup.summary() if before else None,
         revision=revision.revision,
-        says=says,
+        summary=summary,
         undo=undo,
     )
 
@@ -88,7 +88,7 @@ async def roll_back(endpoint: str, body: RollbackRequest, node: TheNode, caller:
         before=then,
         revision=back.split.revision,
         stored=back.stored,
-        says=f"{endpoint} is back at {now}; it served {then} before."
+        summary=f"{endpoint} is back at {now}; it served {then} before."
         + ("" if back.stored else " This node serves it already; other nodes follow as soon as the database answers."),
         undo=f"lamppost setup {endpoint} --as-of {back.before.revision}",
     )

@@ -110,7 +110,7 @@ def _differences_answer(
                 key=difference.key,
                 before=difference.before,
                 after=difference.after,
-                says=difference.summary(),
+                summary=difference.summary(),
             )
             for difference in differences
         ],

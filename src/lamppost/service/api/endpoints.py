@@ -98,7 +98,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> Endpoint
             RevisionAnswer(
                 revision=s.revision,
                 version=str(s.version),
-                says=s.setup.summary(),
+                summary=s.setup.summary(),
                 setup=s.setup,
                 since=s.since,
                 changed_by=s.changed_by,
@@ -161,7 +161,7 @@ def _shape(node: Node, route: Route, hour: LastHour, monitoring: MonitoringSumma
         reasons=[*status.reasons, *([installing] if installing else [])],
         version=str(revision.version),
         versions=[str(name) for name in revision.setup.versions],
-        says=revision.setup.summary(),
+        summary=revision.setup.summary(),
         since=revision.since,
         changed_by=revision.changed_by,
         revision=revision.revision,

@@ -39,7 +39,7 @@ def rollout_answer(stored: StoredRollout, steps: Sequence[StepCounts]) -> Rollou
 def rollback_target(revision: EndpointRevision) -> RollbackTargetAnswer:
     """What going back would return to."""
     return RollbackTargetAnswer(
-        revision=revision.revision, says=revision.setup.summary(), version=str(revision.version), since=revision.since
+        revision=revision.revision, summary=revision.setup.summary(), version=str(revision.version), since=revision.since
     )
 
 

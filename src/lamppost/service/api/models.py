@@ -73,7 +73,7 @@ async def compare(before: str, after: str, node: TheNode, _: RequireView) -> Com
         before=await _page(node, *first),
         after=await _page(node, *second),
         breaks=any(change.breaks for change in changes),
-        changes=[SchemaChangeAnswer(part=change.part, says=change.says, breaks=change.breaks) for change in changes],
+        changes=[SchemaChangeAnswer(part=change.part, summary=change.summary, breaks=change.breaks) for change in changes],
     )
 
 
@@ -146,7 +146,7 @@ def _shape(node: Node, version: ListedVersion, summary: VersionSummary) -> Versi
         pushed_by=version.pushed_by,
         pushed_at=version.pushed_at,
         proof=version.proof,
-        proof_says=version.proof_says,
+        proof_summary=version.proof_summary,
         serves=serves,
         tags=dict(summary.tags),
         metrics=dict(summary.metrics),

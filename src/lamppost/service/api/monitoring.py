@@ -94,7 +94,7 @@ async def get_drift(
     scorer = await node.window_counting.scorer_of_version(name)
     if at is not None and window is None:
         raise NotFound(f"{endpoint} has no window of {name} at {_utc(at):%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
-    verdict: dict[str, Any] = window.verdict if window is not None else {"fields": [], "pairs": [], "windows": 1, "says": ""}
+    verdict: dict[str, Any] = window.verdict if window is not None else {"fields": [], "pairs": [], "windows": 1, "summary": ""}
     earlier = _utc(against)
     if window is not None and earlier is not None:
         verdict = await _against(node, window, earlier)
@@ -103,7 +103,7 @@ async def get_drift(
     return DriftAnswer(
         endpoint=endpoint,
         version=name,
-        says=verdict["says"] if window is not None else nothing,
+        summary=verdict["summary"] if window is not None else nothing,
         state=state,
         against="training" if earlier is None else window_start(earlier, window.until - window.at).isoformat() if window else "training",
         window=_window(window, now) if window is not None else None,
@@ -124,7 +124,7 @@ async def _windows(node: Node, endpoint: str, version: str, at: datetime | None)
 
 
 def _window(judged: JudgedWindow, now: datetime) -> WindowAnswer:
-    says, state = judged.verdict["says"], judged.verdict["state"]
+    summary, state = judged.verdict["summary"], judged.verdict["state"]
     return WindowAnswer(
         version=judged.version,
         at=judged.at,
@@ -133,7 +133,7 @@ def _window(judged: JudgedWindow, now: datetime) -> WindowAnswer:
         rows=judged.rows,
         odd=judged.odd,
         state=state,
-        says=says,
+        summary=summary,
     )
 
 
@@ -190,9 +190,9 @@ async def get_figure(
 def _then(judged: JudgedWindow, figure: str) -> FeatureStep:
     changed = next((field for field in judged.verdict["fields"] if field["name"] == figure), None)
     if changed is None:
-        return FeatureStep(at=judged.at, state="too few", size=0.0, says=judged.verdict["says"])
+        return FeatureStep(at=judged.at, state="too few", size=0.0, summary=judged.verdict["summary"])
     size = changed["findings"][0]["size"] if changed["findings"] else 0.0
-    return FeatureStep(at=judged.at, state=changed["state"], size=size, says=changed["says"])
+    return FeatureStep(at=judged.at, state=changed["state"], size=size, summary=changed["summary"])
 
 
 # -- load ---------------------------------------------------------------------------------------------------------------
@@ -225,14 +225,14 @@ async def get_traffic(
         since=start,
         until=end,
         step_s=step,
-        says=_load_says(total, length),
+        summary=_load_says(total, length),
         moments=[_moment(load, step) for load in loads],
         phases=[_phase(name, phases[name]) for name in _PHASES if name in phases],
         batch_rows=_percentiles(phases.get("batch", {}), 1.0, whole=True),
         statuses={str(status): calls for status, calls in total.statuses.items()},
         lanes=[LanesStep(**lane) for lane in await timeline.lane_samples(node.pool, versions, start, end, max(30, step))],
         changes=[
-            ChangeMark(at=revision.since, says=revision.setup.summary(), by=revision.changed_by)
+            ChangeMark(at=revision.since, summary=revision.setup.summary(), by=revision.changed_by)
             for revision in await endpoints.endpoint_history(node.pool, endpoint, 200)
             if start <= revision.since < end
         ],
@@ -295,10 +295,10 @@ async def tell_outcomes(endpoint: str, body: OutcomesRequest, node: TheNode, cal
     ]
     span = _span(body.since, body.until, outcomes.SINCE)
     taken = await outcomes.store_told_outcomes(node.pool, node.deployment, endpoint, told_outcomes, body.key, span, caller.token)
-    says = f"{taken.new:,} outcomes of {endpoint} are new, {taken.known - taken.new:,} were known"
+    summary = f"{taken.new:,} outcomes of {endpoint} are new, {taken.known - taken.new:,} were known"
     if taken.unknown:
-        says += f"; {len(taken.unknown):,} belong to no recorded answer (the first is number {taken.unknown[0]})"
-    return OutcomesAnswer(new=taken.new, known=taken.known, unknown=taken.unknown[:1_000], says=says + ".")
+        summary += f"; {len(taken.unknown):,} belong to no recorded answer (the first is number {taken.unknown[0]})"
+    return OutcomesAnswer(new=taken.new, known=taken.known, unknown=taken.unknown[:1_000], summary=summary + ".")
 
 
 @router.get("/endpoints/{endpoint}/quality")

@@ -120,7 +120,7 @@ def _shape(
         ],
         before_ms=round(took[0], 3),
         after_ms=round(took[1], 3),
-        says=f"{body.before} and {body.after} on {on}: {part}"
+        summary=f"{body.before} and {body.after} on {on}: {part}"
         + (f"; {refused:,} rows were refused by one of them" if refused else "")
         + ".",
     )

@@ -180,7 +180,7 @@ class AlertEvaluation:
             return
         channels = await alerts.list_channels(self._pool)
         for (state, cause), group in by_cause.items():
-            log.warning("%s: %s", state, "; ".join(f"{alert.endpoint}: {alert.reading.says}" for alert in group))
+            log.warning("%s: %s", state, "; ".join(f"{alert.endpoint}: {alert.reading.summary}" for alert in group))
             for channel in channels:
                 heard = [alert for alert in group if channel.hears(alert.endpoint)]
                 if heard:
@@ -198,7 +198,7 @@ def _of_windows(route: Route, rule: AlertRule, now: datetime, since: datetime, p
     names = {str(version) for version in route.setup.versions}
     return [
         alert_rules.read_window_verdict(
-            earlier.until, rule, earlier.state, earlier.verdict, (earlier.why or {}).get("says"), earlier.odd, earlier.rows
+            earlier.until, rule, earlier.state, earlier.verdict, (earlier.why or {}).get("summary"), earlier.odd, earlier.rows
         )
         for earlier in past
         if earlier.version in names and since < earlier.until <= now and earlier.state != "too few"

@@ -212,7 +212,7 @@ def _said(scorer: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: i
             used.insert(0, pool_windows(held)[0])
             held = []
     if not used:
-        says = f"Too few: {rows:,} rows, at least {LEAST_ROWS} are needed."
-        return "too few", {"state": "too few", "says": says, "windows": len(past), "rows": rows, "fields": [], "pairs": []}
+        summary = f"Too few: {rows:,} rows, at least {LEAST_ROWS} are needed."
+        return "too few", {"state": "too few", "summary": summary, "windows": len(past), "rows": rows, "fields": [], "pairs": []}
     verdict = write_verdict(judge_windows(scorer.sketcher.against, used))
     return verdict["state"], verdict

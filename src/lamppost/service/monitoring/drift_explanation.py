@@ -50,7 +50,7 @@ async def explain_window(pool: Pool, deployment: Deployment, judged: JudgedWindo
     fields.sort(key=lambda changed_field: -(changed_field["explains"] or 0.0))
     explanation["changes"] = await _changes(pool, judged.endpoint, begun)
     explanation["callers"] = await _callers(pool, judged, begun)
-    explanation["says"] = explanation_sentence(explanation)
+    explanation["summary"] = explanation_sentence(explanation)
     return explanation
 
 
@@ -59,7 +59,7 @@ def explanation_sentence(explanation: dict[str, Any]) -> str:
     parts = []
     inputs = [field for field in explanation["fields"] if not field["name"].startswith(ANSWERS)]
     for changed_field in inputs[:1]:
-        text = f"{changed_field['name']} is {changed_field['says']}"
+        text = f"{changed_field['name']} is {changed_field['summary']}"
         if changed_field["slices"]:
             first = changed_field["slices"][0]
             text = f"{changed_field['name']} where {first['by']} is {first['value']} ({100 * first['part']:.0f} % of the change)"
@@ -68,9 +68,9 @@ def explanation_sentence(explanation: dict[str, Any]) -> str:
         if changed_field["explains"] is not None and changed_field["explains"] >= 0.2:
             text += f"; it explains {100 * changed_field['explains']:.0f} % of what changed in the answers"
         parts.append(text)
-    parts += [f"{change['says']} at that time" for change in explanation["changes"][:1]]
+    parts += [f"{change['summary']} at that time" for change in explanation["changes"][:1]]
     if not any(field["slices"] for field in inputs):
-        parts += [f"{caller['token']} sends {caller['says']}" for caller in explanation["callers"][:1]]
+        parts += [f"{caller['token']} sends {caller['summary']}" for caller in explanation["callers"][:1]]
     return "; ".join(parts) if parts else "no single field, version or caller stands out"
 
 
@@ -91,7 +91,7 @@ def _field(changed_field: dict[str, Any], lamp: Lamp, rows: list[Row]) -> dict[s
         usual = frozenset(reference.words.get(field, ()))
         words = Counter(word for row in rows if isinstance(row.get(field), str) for word in set(split_words(row[field])) - usual)
         new = [f"{word} ({100 * many / max(1, len(rows)):.0f} %)" for word, many in words.most_common(5) if many > 2]
-    return {"name": name, "state": changed_field["state"], "says": changed_field["says"], "slices": slices, "new": new, "explains": None}
+    return {"name": name, "state": changed_field["state"], "summary": changed_field["summary"], "slices": slices, "new": new, "explains": None}
 
 
 async def _answers(
@@ -132,7 +132,7 @@ async def _changes(pool: Pool, endpoint: str, begun: datetime) -> list[dict[str,
         revision for revision in await endpoints.endpoint_history(pool, endpoint, 200) if abs(revision.since - begun) <= timedelta(hours=1)
     ]
     return [
-        {"at": revision.since.isoformat(), "says": f"{endpoint} was changed to {revision.setup.summary()} by {revision.changed_by}"}
+        {"at": revision.since.isoformat(), "summary": f"{endpoint} was changed to {revision.setup.summary()} by {revision.changed_by}"}
         for revision in near
     ]
 
@@ -150,7 +150,7 @@ async def _callers(pool: Pool, judged: JudgedWindow, begun: datetime) -> list[di
                 "token": token or "somebody",
                 "before": was,
                 "after": has,
-                "says": f"{100 * has:.0f} % of calls, before {100 * was:.0f} %",
+                "summary": f"{100 * has:.0f} % of calls, before {100 * was:.0f} %",
             }
             moved.append((has - was, caller))
     return [caller for _, caller in sorted(moved, key=lambda pair: -pair[0])[:3]]

@@ -52,11 +52,11 @@ class MonitoringSummary:
     """
 
     drift: Literal["steady", "shifting", "drifted", "too few"] | None = None
-    drift_says: str | None = None
+    drift_summary: str | None = None
     drift_until: datetime | None = None
     quality: KnownQuality | None = None
     alerts: int = 0
-    alert_says: str | None = None
+    alert_summary: str | None = None
     muted: datetime | None = None
 
 
@@ -99,7 +99,7 @@ class EndpointSummaries:
             if route is None or look is None or window.version not in {str(name) for name in route.setup.versions}:
                 continue
             if look.drift is None or _ORDER.index(window.state) > _ORDER.index(look.drift):
-                look.drift, look.drift_says, look.drift_until = window.verdict["state"], window.verdict["says"], window.until
+                look.drift, look.drift_summary, look.drift_until = window.verdict["state"], window.verdict["summary"], window.until
         for name, (right, known) in (await outcomes.count_right_answers(self._pool, now - timedelta(days=30), now, endpoint)).items():
             estimate = estimate_share(right, known)
             if name in summary and estimate is not None:
@@ -107,7 +107,7 @@ class EndpointSummaries:
         for stored in await alerts.list_alerts(self._pool, endpoint, "open", 1_000):
             if (look := summary.get(stored.alert.endpoint)) is not None:
                 look.alerts += 1
-                look.alert_says = look.alert_says or stored.alert.reading.says
+                look.alert_summary = look.alert_summary or stored.alert.reading.summary
         for name, mute in (await alerts.list_mutes(self._pool)).items():
             if name in summary:
                 summary[name].muted = mute.until

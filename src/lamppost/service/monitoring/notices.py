@@ -70,7 +70,7 @@ def alert_event(address: str, state: str, cause: str, group: Sequence[Alert], no
                     "state": alert.state,
                     "since": alert.since.isoformat(),
                     "resolved_at": alert.resolved_at.isoformat() if alert.resolved_at else None,
-                    "says": alert.reading.says,
+                    "summary": alert.reading.summary,
                     "sure": alert.reading.sure,
                     "why": alert.reading.why,
                 }
@@ -90,7 +90,7 @@ def mail_text(body: dict[str, Any]) -> tuple[str, str]:
     lines = []
     for alert in data["alerts"]:
         lines += [
-            f"{alert['endpoint']}: {alert['says']}",
+            f"{alert['endpoint']}: {alert['summary']}",
             f"  since {alert['since']}" + (f", over at {alert['resolved_at']}" if over else ""),
         ]
         lines += [f"  sure: {alert['sure']}"] + ([f"  probably: {alert['why']}"] if alert["why"] else [])

@@ -222,7 +222,7 @@ async def quality_page(
                 "over_time": _over_time(known, field, since, until, bins),
             }
         )
-    return {"endpoint": endpoint, "since": since, "until": until, "versions": versions, "says": _says(endpoint, versions)}
+    return {"endpoint": endpoint, "since": since, "until": until, "versions": versions, "summary": _says(endpoint, versions)}
 
 
 def _over_time(known: Sequence[KnownOutcome], field: Field, since: datetime, until: datetime, bins: int) -> list[dict[str, Any]]:

@@ -160,7 +160,7 @@ def write_pdf(facts: dict[str, Any]) -> bytes:
 
     text(facts["endpoint"], 18, bold=True, gap=1)
     text(f"{_day(facts['since'])} to {_day(facts['until'])} UTC, serves {facts['serves']}", 9, colour=FAINT, gap=3)
-    text(facts["says"], 11.5, gap=3)
+    text(facts["summary"], 11.5, gap=3)
     table([["calls", "refused", "failed", "p50 ms", "p95 ms", "p99 ms"], _numbers(facts)], (1, 1, 1, 1, 1, 1))
     for title, figure in draw_figures(facts):
         image = io.BytesIO()
@@ -174,15 +174,15 @@ def write_pdf(facts: dict[str, Any]) -> bytes:
     if facts["drift"]:
         text("Drift", 10.5, bold=True, gap=0.5)
         why = facts["drift"]["why"]
-        text(facts["drift"]["says"] + (f" Probably: {why['says']}." if why else ""))
+        text(facts["drift"]["summary"] + (f" Probably: {why['summary']}." if why else ""))
         if fields := _fields(facts):
-            table([["field", "verdict", "how"], *[[field["name"], field["state"], field["says"]] for field in fields]], (3, 2, 5))
+            table([["field", "verdict", "how"], *[[field["name"], field["state"], field["summary"]] for field in fields]], (3, 2, 5))
     text("Quality", 10.5, bold=True, gap=0.5)
-    text(facts["quality"]["says"])
+    text(facts["quality"]["summary"])
     text("Alerts", 10.5, bold=True, gap=0.5)
     if facts["alerts"]:
         rows = [
-            [_day(alert["since"]), _day(alert["resolved_at"]) if alert["resolved_at"] else alert["state"], alert["says"]]
+            [_day(alert["since"]), _day(alert["resolved_at"]) if alert["resolved_at"] else alert["state"], alert["summary"]]
             for alert in facts["alerts"]
         ]
         table([["since", "until", "what"], *rows], (2, 2, 6))

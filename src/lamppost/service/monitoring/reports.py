@@ -78,17 +78,17 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
                 "state": alert.alert.state,
                 "since": alert.alert.since,
                 "resolved_at": alert.alert.resolved_at,
-                "says": alert.alert.reading.says,
+                "summary": alert.alert.reading.summary,
                 "why": alert.alert.reading.why,
             }
             for alert in fired
         ],
         "changes": [
-            {"at": revision.since, "says": revision.setup.summary(), "by": revision.changed_by}
+            {"at": revision.since, "summary": revision.setup.summary(), "by": revision.changed_by}
             for revision in await endpoints.endpoint_history(pool, endpoint, 200)
             if since <= revision.since < until
         ],
-        "says": _says(endpoint, total.calls, total.failed, _ms(quantiles(total.latency, (0.99,))[0]), drifted, quality),
+        "summary": _says(endpoint, total.calls, total.failed, _ms(quantiles(total.latency, (0.99,))[0]), drifted, quality),
         "made_at": datetime.now(UTC),
     }
 
@@ -155,7 +155,7 @@ async def send_due_reports(pool: Pool, deployment: Deployment, notices: NoticeSe
                         (f"{endpoint}.pdf", "pdf", await draw_report(facts, "pdf")),
                     ]
                     await asyncio.to_thread(
-                        notices.send_mail, channel.target, f"{endpoint}, {channel.reports} report", facts["says"], pages
+                        notices.send_mail, channel.target, f"{endpoint}, {channel.reports} report", facts["summary"], pages
                     )
         except (OSError, ValueError, LampPostError) as error:
             log.warning("the report to %s was not sent: %s", channel.name, error)

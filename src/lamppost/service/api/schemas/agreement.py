@@ -69,4 +69,4 @@ class AgreementAnswer(ApiModel):
     worst: list[DisagreeingRowAnswer]
     before_ms: float
     after_ms: float
-    says: str
+    summary: str

@@ -22,7 +22,7 @@ class AlertAnswer(ApiModel):
     since: datetime
     seen_at: datetime
     resolved_at: datetime | None
-    says: str
+    summary: str
     sure: str
     why: str | None
     acknowledged_by: str | None

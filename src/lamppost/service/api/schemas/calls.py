@@ -31,7 +31,7 @@ class CallAnswer(ApiModel):
     input: Any
     answer: Any
     odd: float | None = None
-    odd_why: str | None = None
+    odd_reason: str | None = None
     brought_by: str | None = None
     trace: str | None = None
 

@@ -34,7 +34,7 @@ class DeclaredDifferenceAnswer(ApiModel):
     key: str
     before: Any
     after: Any
-    says: str
+    summary: str
 
 
 class DeclaredDifferencesAnswer(ApiModel):

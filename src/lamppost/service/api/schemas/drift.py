@@ -22,7 +22,7 @@ class WindowAnswer(ApiModel):
     rows: int
     odd: int
     state: WindowState
-    says: str
+    summary: str
 
 
 class DriftFindingAnswer(ApiModel):
@@ -41,7 +41,7 @@ class FeatureDriftAnswer(ApiModel):
 
     name: str
     state: WindowState
-    says: str
+    summary: str
     rows: int
     findings: list[DriftFindingAnswer]
 
@@ -73,7 +73,7 @@ class FieldReasonAnswer(ApiModel):
 
     name: str
     state: WindowState
-    says: str
+    summary: str
     slices: list[ChangeSliceAnswer]
     new: list[str] = Described(description="new words of a text, with the part of rows that have them")
     explains: float | None
@@ -97,7 +97,7 @@ class ChangeNearby(ApiModel):
     """What else changed at that time."""
 
     at: datetime
-    says: str
+    summary: str
 
 
 class CallerChange(ApiModel):
@@ -106,14 +106,14 @@ class CallerChange(ApiModel):
     token: str
     before: float
     after: float
-    says: str
+    summary: str
 
 
 class DriftExplanationAnswer(ApiModel):
     """Why a window is not steady, as far as can be found out. rows : recorded rows that were looked at."""
 
     since: datetime
-    says: str
+    summary: str
     rows: int
     fields: list[FieldReasonAnswer]
     answers: AnswerShifts | None
@@ -130,7 +130,7 @@ class DriftAnswer(ApiModel):
 
     endpoint: str
     version: str
-    says: str
+    summary: str
     state: WindowState | None
     against: str
     window: WindowAnswer | None
@@ -165,4 +165,4 @@ class FeatureStep(ApiModel):
     at: datetime
     state: WindowState
     size: float
-    says: str
+    summary: str

@@ -24,7 +24,7 @@ class EndpointAnswer(ApiModel):
     reasons: list[str] = Described(description="why it is degraded or down, or what opening waits for; else empty")
     version: str = Described(description="the one that stands for the endpoint, where several serve")
     versions: list[str]
-    says: str = Described(description="what it serves, in a few words", examples=["north@1 or south@2 by district"])
+    summary: str = Described(description="what it serves, in a few words", examples=["north@1 or south@2 by district"])
     since: datetime
     changed_by: str
     revision: int
@@ -52,7 +52,7 @@ class RevisionAnswer(ApiModel):
 
     revision: int
     version: str
-    says: str
+    summary: str
     setup: EndpointSetup
     since: datetime
     changed_by: str
@@ -67,7 +67,7 @@ class PointAnswer(ApiModel):
     version: str
     before: str | None
     revision: int
-    says: str
+    summary: str
     undo: str | None = Described(description="the command that takes it back")
 
 
@@ -100,7 +100,7 @@ class RollbackAnswer(ApiModel):
     before: str
     revision: int
     stored: bool
-    says: str
+    summary: str
     undo: str
 
 
@@ -108,7 +108,7 @@ class RollbackTargetAnswer(ApiModel):
     """What going back would return to."""
 
     revision: int
-    says: str
+    summary: str
     version: str
     since: datetime
 

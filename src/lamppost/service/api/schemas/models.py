@@ -33,7 +33,7 @@ class VersionAnswer(ApiModel):
     pushed_by: str
     pushed_at: datetime
     proof: Literal["not yet", "passed", "failed"]
-    proof_says: str | None
+    proof_summary: str | None
     serves: list[str]
     tags: dict[str, str]
     metrics: dict[str, float]
@@ -81,7 +81,7 @@ class SchemaChangeAnswer(ApiModel):
     """One thing that is not the same in two versions. breaks : whether a caller that was fine before may fail now."""
 
     part: PackagePart
-    says: str
+    summary: str
     breaks: bool
 
 

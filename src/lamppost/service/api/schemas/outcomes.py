@@ -39,7 +39,7 @@ class OutcomesAnswer(ApiModel):
     new: int
     known: int
     unknown: list[int]
-    says: str
+    summary: str
 
 
 class EstimateAnswer(ApiModel):
@@ -117,5 +117,5 @@ class QualityAnswer(ApiModel):
     endpoint: str
     since: datetime
     until: datetime
-    says: str
+    summary: str
     versions: list[VersionQuality]

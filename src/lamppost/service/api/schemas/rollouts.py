@@ -26,7 +26,7 @@ class GuardReadingAnswer(ApiModel):
     value: float | None
     limit: float
     evidence: float
-    says: str
+    summary: str
 
 
 class RolloutAnswer(ApiModel):

@@ -65,7 +65,7 @@ class ChangeMark(ApiModel):
     """What was served otherwise from then on."""
 
     at: datetime
-    says: str
+    summary: str
     by: str
 
 
@@ -76,7 +76,7 @@ class TrafficAnswer(ApiModel):
     since: datetime
     until: datetime
     step_s: int
-    says: str
+    summary: str
     moments: list[TrafficStep]
     phases: list[PhasePercentiles]
     batch_rows: Percentiles
