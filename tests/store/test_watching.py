@@ -93,7 +93,7 @@ class Watching(WithServer):
         await windows.store_explanation(self.pool, judged, {"summary": "because"})
         await windows.store_verdicts(self.pool, [judged], fresh)
         (again,) = [one for one in await windows.newest_judged_windows(self.pool) if one.endpoint == "w"]
-        self.assertEqual(again.why, {"summary": "because"}, "judging again keeps the reason")
+        self.assertEqual(again.explanation, {"summary": "because"}, "judging again keeps the reason")
 
     async def test_the_truth_replaces_and_is_counted_once(self) -> None:
         call = AnsweredCall(uuid4(), "o", "a@1", False, NOW - timedelta(hours=1), {"x": 1}, {"answer": {"label": "a"}})
@@ -104,7 +104,7 @@ class Watching(WithServer):
         other = [Outcome(call, 0, "b", {"label": "a"}, {}, correct=False)]
         self.assertEqual(await outcomes.store_outcomes(self.pool, other, "depot"), 1)
         found = await outcomes.outcomes_between(self.pool, "o", NOW - timedelta(days=1), NOW)
-        self.assertEqual({(one.version, one.shadow, one.told.truth) for one in found}, {("a@1", False, "b"), ("a@2", True, "a")})
+        self.assertEqual({(one.version, one.shadow, one.judged.truth) for one in found}, {("a@1", False, "b"), ("a@2", True, "a")})
         self.assertEqual((await outcomes.count_right_answers(self.pool, NOW - timedelta(days=1), NOW))["o"], (0, 1), "shadows do not count")
 
     async def test_an_alert_is_one_row_from_its_begin_to_its_end(self) -> None:
@@ -117,7 +117,7 @@ class Watching(WithServer):
         async with self.pool.connection() as connection:
             await alerts.save_alert(connection, alert, number)  # the leader had not read it
         (stored,) = await alerts.list_alerts(self.pool, "e", "open", 10)
-        self.assertEqual((stored.alert.state, stored.alert.reading.why), ("acknowledged", "because"))
+        self.assertEqual((stored.alert.state, stored.alert.reading.probable_cause), ("acknowledged", "because"))
         over = Alert("e", "drift", "resolved", NOW, NOW, reading, resolved_at=NOW)
         async with self.pool.connection() as connection:
             await alerts.save_alert(connection, over, number)

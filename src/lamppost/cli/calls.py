@@ -108,7 +108,7 @@ def _print_calls(calls: list[dict[str, Any]], as_json: bool, head: bool) -> None
             format_ms(phases["queue"] / 1e3 if "queue" in phases else None),
             format_ms(phases["worker"] / 1e3 if "worker" in phases else None),
         )
-        text = _line(cells, _says(call))
+        text = _line(cells, _call_summary(call))
         print_line(text if call["status"] < 400 else paint(text, BRICK))
 
 
@@ -126,7 +126,7 @@ def _stamp(text: str) -> float:
     return datetime.fromisoformat(text).timestamp()
 
 
-def _says(call: dict[str, Any]) -> str:
+def _call_summary(call: dict[str, Any]) -> str:
     """The answer in a few words: the label with its score, the number, or what was wrong."""
     answer = call["answer"]
     if not isinstance(answer, dict):

@@ -28,7 +28,7 @@ def lanes(
         print_json(answer)
         return
     if version is not None:
-        _one(answer["lanes"][0])
+        _print_lane(answer["lanes"][0])
         return
     asleep = f", {answer['asleep']:,} endpoints asleep" if answer["asleep"] else ""
     held, budget = format_bytes(answer["memory_bytes"]), format_bytes(answer["budget_bytes"])
@@ -55,7 +55,7 @@ def _row(lane: dict[str, Any]) -> list[str]:
     ]
 
 
-def _one(lane: dict[str, Any]) -> None:
+def _print_lane(lane: dict[str, Any]) -> None:
     print_line(f"{paint(lane['version'], AMBER)}  {lane['copies']} of {lane['copies_most']} copies, {lane['waiting']:,} waiting")
     where = "shared with others" if lane["shared"] else "its own"
     pids = ", ".join(map(str, lane["pids"]))

@@ -49,7 +49,7 @@ def inspect(file: LampFile, as_json: AsJson = False) -> None:
     print_line()
     for at, step in enumerate(manifest.steps):
         print_line(f"step {at}    {step_summary(step)}")
-    _show_story(lamp)
+    _show_provenance(lamp)
 
 
 def _example(field: Field) -> str:
@@ -62,7 +62,7 @@ def _example(field: Field) -> str:
     return text if len(text) <= _SHOWN else text[: _SHOWN - 1] + "…"
 
 
-def _show_story(lamp: Lamp) -> None:
+def _show_provenance(lamp: Lamp) -> None:
     story = lamp.manifest.story
     tolerance = lamp.proof.tolerance
     print_line(f"proof     {len(lamp.proof.rows)} rows; numbers agree within {tolerance.absolute:g} + {tolerance.relative:g} of the value")

@@ -52,7 +52,7 @@ def pack(
 ) -> None:
     """Command ``pack``."""
     options = PackOptions(to, rows, name, quantize, sign)
-    with _found(source) as found:
+    with _unpacked_source(source) as found:
         if found.suffix == ".toml":
             description = read_description(found)
             model, frame, recipe = _described(description, found.parent, options)
@@ -118,7 +118,7 @@ def _rows_beside(model: Path) -> Path | None:
 
 
 @contextmanager
-def _found(source: Path) -> Iterator[Path]:
+def _unpacked_source(source: Path) -> Iterator[Path]:
     """The lamp.toml or the model file that is meant; a ZIP is unpacked for that time."""
     if not source.exists():
         raise BadRequest(f"there is no {source}; give a lamp.toml, a model file, or a folder or ZIP with either")

@@ -63,7 +63,7 @@ def setup(
         if options == SetupOptions(None, None, None):
             print_json(now) if as_json else _show(endpoint, page or {})
             return
-        new_setup = _made(endpoint, options, now, page)
+        new_setup = _changed_setup(endpoint, options, now, page)
         answer = client.set_up(endpoint, new_setup, page["revision"] if page else 0)
     if as_json:
         print_json(answer)
@@ -83,7 +83,7 @@ def _page(client: Client, endpoint: str, options: SetupOptions) -> dict[str, Any
     return page
 
 
-def _made(endpoint: str, options: SetupOptions, now: dict[str, Any], page: dict[str, Any] | None) -> dict[str, Any]:
+def _changed_setup(endpoint: str, options: SetupOptions, now: dict[str, Any], page: dict[str, Any] | None) -> dict[str, Any]:
     new_setup = now
     if options.file is not None:
         new_setup = read_toml(options.file)

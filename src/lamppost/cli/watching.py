@@ -200,7 +200,7 @@ def watch(
         _live(client, endpoint)
 
 
-def _cells(page: dict[str, Any]) -> list[str]:
+def _table_cells(page: dict[str, Any]) -> list[str]:
     hour, summary = page["last_hour"], page["monitoring"]
     quality = summary["quality"]
     good = "–" if quality is None else f"{100 * quality['right'] / quality['of']:.0f} % of {quality['of']:,}"
@@ -219,7 +219,7 @@ def _print_endpoints(pages: list[dict[str, Any]]) -> None:
     head = ["state", *_HEAD, "like training", "alerts"]
     rows = []
     for page in pages:
-        cells = _cells(page)
+        cells = _table_cells(page)
         rows.append([lamp(page["state"]), *cells[:-1], paint_verdict(page["monitoring"]["drift"]), cells[-1]])
     print_table(head, rows, right=frozenset(_HEAD[2:]))
 
@@ -240,7 +240,7 @@ def _live(client: Client, endpoint: str | None) -> None:
             grid.add_column(name, justify="right" if name in _HEAD[2:] else "left", no_wrap=True, overflow="ellipsis")
         for page in pages:
             glyph, colour = LAMPS[page["state"]]
-            cells = _cells(page)
+            cells = _table_cells(page)
             state = page["monitoring"]["drift"]
             summary = Text(state or "–", style=names[_COLOURS[state]] if state else "dim")
             alert = Text(cells[-1], style=names[BRICK] if page["monitoring"]["alerts"] else "dim")

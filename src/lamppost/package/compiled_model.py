@@ -30,7 +30,7 @@ class CompiledModel:
         # codes as the graph counts them: the values, then one for what was never seen, then one for missing
         counts = [3 if field.kind == "yes/no" else len(field.choices) for _, field in self._codes]
         self._unseen = np.array(counts, dtype=np.int64)
-        self._gone = self._unseen + 1
+        self._missing_code = self._unseen + 1
         self._flags = [at for at, (_, field) in enumerate(self._codes) if field.kind == "yes/no"]
         self._width = sum(width_of(field) for _, field in self._numbers)
         self._places = [index for index, _ in self._numbers]
@@ -61,7 +61,7 @@ class CompiledModel:
             for at in self._flags:
                 codes[:, at] += codes[:, at] == 2  # missing
             np.minimum(codes, self._unseen, out=codes)
-            feeds["codes"] = np.where(codes < 0, self._gone, codes)
+            feeds["codes"] = np.where(codes < 0, self._missing_code, codes)
         return self._ask(feeds)
 
     def run_single(self, values: Sequence[Any]) -> list[Column]:

@@ -38,7 +38,7 @@ class NetworkModel:
         for part, filled, feeds in self._runs(columns):
             outputs = self._ask(feeds)
             for output in self.step.outputs:
-                values = made(output, outputs[output.name], filled)
+                values = output_array(output, outputs[output.name], filled)
                 for row, value in zip(part, values, strict=False):
                     collected[output.field][row] = value
         return [_column(field, collected[field.name]) for field in self.step.gives]
@@ -129,7 +129,7 @@ def _groups(feeds: dict[str, Array | list[Array]], rows: int) -> list[list[int]]
     return list(groups.values())
 
 
-def made(output: NetworkOutput, output_value: Any, rows: int) -> Array:
+def output_array(output: NetworkOutput, output_value: Any, rows: int) -> Array:
     """One value a row of what a network gave; raise ModelFault when that is not one for each row."""
     if isinstance(output_value, list) and output_value and isinstance(output_value[0], dict):  # a map of class to score for each row
         keys = sorted(output_value[0], key=lambda key: (isinstance(key, str), key))

@@ -303,9 +303,9 @@ class _Package:
             labels = np.asarray(self._columns[answers.names[0]].values)
         positions = choose_proof_rows(self.inputs, self.request_frame, self.recipe.proof_rows, labels)
         rows = frame_rows(self.inputs, self.request_frame.iloc[positions])
-        return Proof(rows, self._said(answers, positions), self.recipe.tolerance)
+        return Proof(rows, self._answer_rows(answers, positions), self.recipe.tolerance)
 
-    def _said(self, answers: Schema, positions: list[int]) -> list[dict[str, Any]]:
+    def _answer_rows(self, answers: Schema, positions: list[int]) -> list[dict[str, Any]]:
         """The answers to some rows of the frame."""
         if self.recipe.answers is not None:
             known = _known_answers(self.recipe.answers, answers, len(self.frame))
@@ -323,9 +323,9 @@ class _Package:
         rows = frame_rows(self.inputs, self.request_frame.iloc[positions])
         held_out = self._held_out()
         if held_out is None:
-            return make_reference(self.inputs, rows, answers, self._said(answers, positions))
+            return make_reference(self.inputs, rows, answers, self._answer_rows(answers, positions))
         unseen = held_out[np.linspace(0, len(held_out) - 1, num=min(len(held_out), count)).astype(int)].tolist()
-        return make_reference(self.inputs, rows, answers, self._said(answers, unseen), unseen=True)
+        return make_reference(self.inputs, rows, answers, self._answer_rows(answers, unseen), unseen=True)
 
     def _held_out(self) -> np.ndarray[Any, np.dtype[np.int64]] | None:
         """Places of the rows that the model was not fitted on, if that was said."""

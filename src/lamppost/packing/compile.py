@@ -39,14 +39,14 @@ class CompileOutcome:
 
     graph: bytes | None
     compiled: CompiledForm | None
-    why: str | None
+    reason: str | None
     before_ms: tuple[float, float] = (0.0, 0.0)
     after_ms: tuple[float, float] = (0.0, 0.0)
 
     def sentence(self) -> str:
         """One line for the packer."""
         if self.graph is None:
-            return f"not compiled, the original serves: {self.why}"
+            return f"not compiled, the original serves: {self.reason}"
         gains = [before / after for before, after in zip(self.before_ms, self.after_ms, strict=True)]
         alone, batch = ([rows * 1e3 / ms[at] for ms in (self.after_ms, self.before_ms)] for at, rows in enumerate((1, _MEASURED_ROWS)))
         return (

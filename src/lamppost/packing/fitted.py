@@ -105,7 +105,7 @@ def fitted_step(model: Any, frame: pd.DataFrame, takes: Schema, reads: Reads, re
     notes = []
     if recipe.compile:
         outcome = compile_step(step, model, takes, sample, recipe.tolerance, f"steps/{at}/compiled.onnx")
-        step = replace(step, compiled=outcome.compiled, not_compiled=outcome.why)
+        step = replace(step, compiled=outcome.compiled, not_compiled=outcome.reason)
         notes.append(outcome.sentence())
         if outcome.compiled is not None and outcome.graph is not None:
             members[outcome.compiled.file] = outcome.graph

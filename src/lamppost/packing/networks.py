@@ -17,7 +17,7 @@ from lamppost.core.artifact.steps import Dtype, NetworkFormat, NetworkInput, Net
 from lamppost.core.errors import BadRequest, ModelFault
 from lamppost.core.schema.columns import Column
 from lamppost.core.schema.fields import Field, Kind, Schema
-from lamppost.package.network_model import NetworkModel, made
+from lamppost.package.network_model import NetworkModel, output_array
 
 if TYPE_CHECKING:
     import onnx
@@ -143,12 +143,12 @@ def network_step(
         file, network.format, feeds, (NetworkOutput("none", "none"),), placeholder, tuple(sorted(members.keys() - {file})), rows
     )
     takes = Schema(tuple(known[name] for name in step.takes))
-    frame = _look(step, takes, path, [columns[name] for name in step.takes], names)
+    frame = _sample_feeds(step, takes, path, [columns[name] for name in step.takes], names)
     outputs, gives = _answers(network, frame, any(0 in feed.shape for feed in feeds))
     return replace(step, outputs=outputs, gives=gives), members
 
 
-def _look(step: NetworkStep, takes: Schema, path: Path, columns: Sequence[Column], names: Sequence[str]) -> dict[str, list[Any]]:
+def _sample_feeds(step: NetworkStep, takes: Schema, path: Path, columns: Sequence[Column], names: Sequence[str]) -> dict[str, list[Any]]:
     """What the network gives for some rows, by output: a value for each."""
     running = NetworkModel(step, takes, path)
     given: dict[str, list[Any]] = {}
@@ -157,7 +157,7 @@ def _look(step: NetworkStep, takes: Schema, path: Path, columns: Sequence[Column
     def note(feeds: dict[str, Any]) -> dict[str, Any]:
         outputs = ask(feeds)
         for name, value in outputs.items():
-            given.setdefault(name, []).extend(made(NetworkOutput(name, name), value, len(next(iter(feeds.values())))))
+            given.setdefault(name, []).extend(output_array(NetworkOutput(name, name), value, len(next(iter(feeds.values())))))
         return {**outputs, "none": np.zeros(len(next(iter(feeds.values()))))}
 
     running._ask = note

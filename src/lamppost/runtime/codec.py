@@ -35,7 +35,7 @@ class FrameCodec:
         self._plain = all(field.kind in _READ and not field.missing for field in schema)
         self._types = [_Fixed(field) if field.kind in _FIXED else None for field in schema]
         self._single = _Single(schema) if all(field.kind in _LETTERS for field in schema) else None
-        self._said = _SingleAnswer(schema) if self._plain else None
+        self._single_answer = _SingleAnswer(schema) if self._plain else None
 
     def pack(self, rows: Sequence[Row]) -> tuple[list[Any], bytes]:
         """Header entries and body of rows that a `ValidationPlan` has let through."""
@@ -79,7 +79,7 @@ class FrameCodec:
 
     def rows(self, rows: int, entries: Any, body: bytes) -> list[Row]:
         """Answer rows of a worker's frame; raise WireError for what does not fit, ModelFault for values that the schema does not allow."""
-        if rows == 1 and self._said is not None and (row := self._said.row(entries, body)) is not None:
+        if rows == 1 and self._single_answer is not None and (row := self._single_answer.row(entries, body)) is not None:
             return [row]
         if not self._plain or rows >= _MANY:
             columns = unpack_columns(self.schema, rows, entries, body)

@@ -193,7 +193,7 @@ class Lane:
         self._waiting.policy = settings.batch
         self.load.apply_settings(settings)
 
-    def needs_look(self, since: float) -> bool:
+    def needs_maintenance(self, since: float) -> bool:
         """Whether it was used since then, has anything in hand, or copies that it may not need."""
         return self.used_at >= since or not self.idle or len(self.seats) != 1
 

@@ -35,7 +35,7 @@ class LaneLoad:
         self._waited: deque[float] = deque(maxlen=_ANSWERS)
         self._run_s = 0.0
         self._peak = 1.0
-        self._out = self._out_rows = self._left = self._flow_rows = 0
+        self._sent_requests = self._sent_rows = self._left = self._flow_rows = 0
         self._flow_s = 0.0
         self._sent_at = 0.0
         self._each_s = 0.0
@@ -77,10 +77,10 @@ class LaneLoad:
         self._full = self._full or (left > 0 and rows >= self.max_rows)
         if self._left:
             self._flow_s += now - self._sent_at
-            self._flow_rows += self._out_rows
-        self._left, self._out_rows = left, rows
-        self._peak = max(float(requests + left + self._out), 0.95 * self._peak)
-        self._out = requests
+            self._flow_rows += self._sent_rows
+        self._left, self._sent_rows = left, rows
+        self._peak = max(float(requests + left + self._sent_requests), 0.95 * self._peak)
+        self._sent_requests = requests
         self._sent_at = now
 
     def note_ran(self, rows: int, took_s: float, waited_s: list[float]) -> None:

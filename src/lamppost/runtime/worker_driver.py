@@ -85,7 +85,7 @@ class WorkerDriver:
         self._timer: asyncio.TimerHandle | None = None
         self._due = False
         self._closed = False
-        worker.on_end = self._gone
+        worker.on_end = self._on_worker_end
 
     @property
     def end_reason(self) -> str | None:
@@ -108,7 +108,7 @@ class WorkerDriver:
     async def run_batches(self, lane: SeatedLane, requests: Sequence[tuple[int, list[Any], bytes]], timeout_s: float) -> list[Frame]:
         """Run batches of (rows, entries, body) past the queue, for proving and measuring. Raise WorkerGone."""
         slot = self.slots[lane]
-        parts = [_told(slot, rows, entries, body) for rows, entries, body in requests]
+        parts = [_part_header(slot, rows, entries, body) for rows, entries, body in requests]
         came: asyncio.Future[None] = self._loop.create_future()
         answers: list[Frame] = []
 
@@ -176,7 +176,7 @@ class WorkerDriver:
             self._ready.clear()
             return
         self._flight, self._sent = parts, now
-        header = {"op": "run", "parts": [_told(self.slots[part.lane], part.rows, part.entries, part.body, part.request) for part in parts]}
+        header = {"op": "run", "parts": [_part_header(self.slots[part.lane], part.rows, part.entries, part.body, part.request) for part in parts]}
         body = parts[0].body if len(parts) == 1 else b"".join(part.body for part in parts)
         self._timer = self._loop.call_later(max(part.lane.run_s for part in parts), self._late)
         self.worker.submit(pack_frame(header, body), self._came)
@@ -214,7 +214,7 @@ class WorkerDriver:
         for part in parts:
             part.lane.retry_interrupted(part, why, len(parts) > 1)
 
-    def _gone(self, why: str) -> None:
+    def _on_worker_end(self, why: str) -> None:
         """Tell the lanes that the worker has ended. Parts in flight were told before."""
         lanes = list(self.slots)
         self.slots.clear()
@@ -232,7 +232,7 @@ class WorkerDriver:
         await self.worker.close()
 
 
-def _told(slot: int, rows: int, entries: list[Any], body: bytes, request: str = "") -> dict[str, Any]:
+def _part_header(slot: int, rows: int, entries: list[Any], body: bytes, request: str = "") -> dict[str, Any]:
     """The entry of a part in the header of a frame."""
     entry = {"slot": slot, "rows": rows, "columns": entries, "bytes": len(body)}
     return entry | {"request": request} if request else entry

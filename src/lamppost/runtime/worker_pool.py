@@ -62,7 +62,7 @@ class Tenant(SeatedLane, Protocol):
     def keep_warm(self) -> bool:
         """Whether it is never let go for want of memory."""
 
-    def needs_look(self, since: float) -> bool:
+    def needs_maintenance(self, since: float) -> bool:
         """Whether it was used since then, has anything in hand, or copies that it may not need."""
 
     def adapt_to_load(self, now: float) -> int:
@@ -98,18 +98,18 @@ class WorkerPool(Generic[L]):
         self.drivers: set[WorkerDriver] = set()
         self.queued = QueuedTotals()
         self._places = asyncio.Lock()
-        self._looking: asyncio.Task[None] | None = None
+        self._maintaining: asyncio.Task[None] | None = None
         self._ending: set[asyncio.Task[None]] = set()
 
     def start(self) -> None:
         """Begin to look after the lanes."""
         self.supply.expect("graphs")
-        self._looking = asyncio.create_task(self._look(), name="pool")
+        self._maintaining = asyncio.create_task(self._maintain(), name="pool")
 
     async def place_lane(self, lane: Tenant) -> WorkerDriver:
         """A worker that the lane may be opened in, and in which it has no seat yet."""
         if not lane.light or lane.dedicated_worker:
-            return self._known(WorkerDriver(await self.supply.take_worker(lane.name, lane.needs, lane.overlay), lane.needs, dedicated=True))
+            return self._register_driver(WorkerDriver(await self.supply.take_worker(lane.name, lane.needs, lane.overlay), lane.needs, dedicated=True))
         async with self._places:
             shared = [
                 driver
@@ -119,9 +119,9 @@ class WorkerPool(Generic[L]):
             most = max(1, self.cores // 2) + (1 if lane.seats else 0)
             if len(shared) >= most or (shared and not lane.seats):
                 return min(shared, key=lambda worker: len(worker.slots))
-            return self._known(WorkerDriver(await self.supply.take_worker("shared", lane.needs), lane.needs, dedicated=False))
+            return self._register_driver(WorkerDriver(await self.supply.take_worker("shared", lane.needs), lane.needs, dedicated=False))
 
-    def _known(self, driver: WorkerDriver) -> WorkerDriver:
+    def _register_driver(self, driver: WorkerDriver) -> WorkerDriver:
         self.drivers.add(driver)
         return driver
 
@@ -167,7 +167,7 @@ class WorkerPool(Generic[L]):
 
     # -- looking after the lanes --------------------------------------------------------------------------------------
 
-    async def _look(self) -> None:
+    async def _maintain(self) -> None:
         turn = 0
         before = 0.0
         while True:
@@ -175,7 +175,7 @@ class WorkerPool(Generic[L]):
             turn += 1
             now = asyncio.get_running_loop().time()
             everywhere = turn % _LOOK_EVERY == 0  # of thousands of lanes most are quiet
-            lanes = [lane for lane in self.lanes if everywhere or lane.needs_look(before)]
+            lanes = [lane for lane in self.lanes if everywhere or lane.needs_maintenance(before)]
             before = now
             for lane in lanes:
                 try:
@@ -207,9 +207,9 @@ class WorkerPool(Generic[L]):
 
     async def close(self) -> None:
         """End every worker."""
-        if self._looking is not None:
-            self._looking.cancel()
-            await asyncio.gather(self._looking, return_exceptions=True)
+        if self._maintaining is not None:
+            self._maintaining.cancel()
+            await asyncio.gather(self._maintaining, return_exceptions=True)
         for driver in list(self.drivers):
             self.end_worker(driver)
         await asyncio.gather(*self._ending, return_exceptions=True)

@@ -20,14 +20,14 @@ class CostAwareCache(Generic[T]):
         self._ask = ask
         self._clock = clock
         self._lock = asyncio.Lock()
-        self._said: tuple[float, T] | None = None
+        self._value_until: tuple[float, T] | None = None
 
     async def get(self) -> T:
         """The answer, at most so old."""
         async with self._lock:
             begun = self._clock()
-            if self._said is None or self._said[0] <= begun:
+            if self._value_until is None or self._value_until[0] <= begun:
                 value = await self._ask()
                 ended = self._clock()
-                self._said = (ended + _TIMES * (ended - begun), value)
-            return self._said[1]
+                self._value_until = (ended + _TIMES * (ended - begun), value)
+            return self._value_until[1]

@@ -65,8 +65,8 @@ async def save_alert(connection: AsyncConnection[TupleRow], alert: Alert, number
     evidence = {
         "level": alert.reading.level,
         "summary": alert.reading.summary,
-        "sure": alert.reading.sure,
-        "why": alert.reading.why,
+        "sure": alert.reading.certainty,
+        "why": alert.reading.probable_cause,
         "back_since": alert.back_since.isoformat() if alert.back_since else None,
     }
     if number is None:

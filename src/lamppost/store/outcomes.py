@@ -34,7 +34,7 @@ class Outcome:
     of: AnsweredCall
     row: int
     truth: Any
-    said: dict[str, Any]
+    answer: dict[str, Any]
     slices: dict[str, Any]
     correct: bool = False
 
@@ -75,7 +75,7 @@ async def store_outcomes(pool: Pool, outcomes: Sequence[Outcome], by: str) -> in
             [
                 (
                     *(outcome.of.request_id, outcome.row, outcome.of.version, outcome.of.endpoint, outcome.of.shadow, outcome.of.at, by),
-                    *(Json(outcome.truth), Json(outcome.said), Json(outcome.slices), outcome.correct),
+                    *(Json(outcome.truth), Json(outcome.answer), Json(outcome.slices), outcome.correct),
                 )
                 for outcome in outcomes
             ],
@@ -90,8 +90,8 @@ class KnownOutcome:
     version: str
     shadow: bool
     at: datetime
-    told_at: datetime
-    told: JudgedAnswer
+    reported_at: datetime
+    judged: JudgedAnswer
 
 
 async def outcomes_between(pool: Pool, endpoint: str, since: datetime, until: datetime, limit: int = 100_000) -> list[KnownOutcome]:

@@ -81,7 +81,7 @@ class JudgedWindow:
     odd: int
     state: str
     verdict: dict[str, Any]
-    why: dict[str, Any] | None = None
+    explanation: dict[str, Any] | None = None
 
 
 _JUDGED = "SELECT endpoint, version, at, until, row_count, odd_count, state, verdict, why FROM judged"
@@ -108,7 +108,7 @@ async def store_verdicts(pool: Pool, judged: Sequence[JudgedWindow], through: Un
                             window.state,
                             Json(window.verdict),
                         ),
-                        None if window.why is None else Json(window.why),
+                        None if window.explanation is None else Json(window.explanation),
                     )
                     for window in judged
                 ],

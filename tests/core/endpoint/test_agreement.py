@@ -61,14 +61,14 @@ class Tallies(unittest.TestCase):
             [watch.cell({"kwh": value}) for value in (3.0, 15.0, 99.0)], ["kwh up to 10", "kwh above 10 up to 20", "kwh above 90"]
         )
         tally = RolloutTally(watch, NUMBER)
-        self.assertIsNone(tally.take())
+        self.assertIsNone(tally.take_counts())
         tally.answered("load@1", 5.0, [{"kwh": 3.0}])
         tally.answered("load@2", 60.0, [{"kwh": 4.0}, {"kwh": 99.0}])
         tally.failed("load@2")
         tally.answered("load@3", 1.0, [{"kwh": 4.0}])
         tally.compared([{"kwh": 3.0}], [{"kwh": 3.5}])
         tally.compared([{"kwh": 3.0}], [{"kwh": 30.0}])
-        counts = tally.take()
+        counts = tally.take_counts()
         assert counts is not None
         self.assertEqual((counts.calls, counts.failed), ([1, 2], [0, 1]))
         self.assertEqual([counts.above(arm, 20.0) for arm in (0, 1)], [0, 1])

@@ -111,32 +111,32 @@ class Decisions(unittest.TestCase):
     def test_it_goes_back_with_the_figures_and_the_risk(self) -> None:
         back = self.decide(seen(5, (760, 40), (1, 6)))
         self.assertEqual(
-            back.why,
+            back.reason,
             "went back to lamp@1 at 5 %: lamp@2 failed in 6 of 40 calls, and the version before it 1 of 760 "
             "(the chance of this, were it no worse, is at most 0.01)",
         )
         self.assertEqual(apply_decision(self.rollout, back).shares.of, {"lamp@1": 100.0})
         slow = self.decide(seen(5, (760, 40), latency=took((759, 1), (1, 39))))
-        self.assertIn("was slower than 20 ms in 39 of 40 calls", slow.why)
+        self.assertIn("was slower than 20 ms in 39 of 40 calls", slow.reason)
         answers: list[dict[str, int]] = [{"holds": 700, "fails": 60}, {"holds": 4, "fails": 36}]
         other = self.decide(seen(5, (760, 40), answers=answers))
-        self.assertIn("lamp@2 answers otherwise: fails in 90% of 40 answers, and the version before it in 8% of 760", other.why)
+        self.assertIn("lamp@2 answers otherwise: fails in 90% of 40 answers, and the version before it in 8% of 760", other.reason)
 
     def test_what_is_not_sure_is_held_and_what_is_small_is_let_through(self) -> None:
         doubtful = self.decide(seen(5, (1900, 100), (2, 2)))
         self.assertEqual(doubtful.do, "hold")
-        self.assertIn("not sure yet", doubtful.why)
+        self.assertIn("not sure yet", doubtful.reason)
         many_answers: list[dict[str, int]] = [{"a": 95_000, "b": 95_000}, {"a": 5_300, "b": 4_700}]
         small = self.decide(seen(5, (190_000, 10_000), answers=many_answers))
         self.assertEqual(small.do, "hold", "certain, and smaller than the guard: neither back nor on")
         unknown = self.decide(seen(5, (1900, 100)), p99_ms=None)
-        self.assertEqual((unknown.do, "which has no p99 yet" in unknown.why), ("hold", True), "a guard that sees nothing lets nothing by")
+        self.assertEqual((unknown.do, "which has no p99 yet" in unknown.reason), ("hold", True), "a guard that sees nothing lets nothing by")
 
     def test_without_a_p99_from_before_the_old_version_is_measured_meanwhile(self) -> None:
         few = self.decide(seen(5, (90, 10), latency=took((90, 0), (0, 10))), p99_ms=None)
         self.assertEqual(few.do, "hold", "of 90 calls there is no p99 yet")
         slow = self.decide(seen(5, (760, 40), latency=took((760, 0), (0, 40))), p99_ms=None)
-        self.assertIn("lamp@2 was slower than 8.06 ms in 40 of 40 calls, and the version before it in 0 of 760", slow.why)
+        self.assertIn("lamp@2 was slower than 8.06 ms in 40 of 40 calls, and the version before it in 0 of 760", slow.reason)
 
     def test_disagreement_and_outcomes(self) -> None:
         guards = RolloutGuards(None, None, None, None, disagreement=0.05)

@@ -44,7 +44,7 @@ class Counts(unittest.TestCase):
 
     def look(self, *calls: CallRecord, **lookers: ReferenceScorer | None) -> Any:
         known: dict[str, ReferenceScorer | None] = {name.replace("_", "@"): one for name, one in lookers.items()} or {"m@1": LOOKER}
-        return self.counting._look([SpoolFrame("s", 1, "calls", pack_calls(calls))], known, None)
+        return self.counting._count_calls([SpoolFrame("s", 1, "calls", pack_calls(calls))], known, None)
 
     def window(self, delta: Any) -> Any:
         read = read_window(WindowLayout(against_of()), delta.data)

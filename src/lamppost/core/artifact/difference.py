@@ -78,7 +78,7 @@ def _field(old: Field, new: Field, part: Literal["inputs", "options"]) -> list[S
     if (old.shape, old.elements, old.size, old.channels) != (new.shape, new.elements, new.size, new.channels):
         say(f"was {old.expected_text()} and is {new.expected_text()}", breaks=True)
     if old.default != new.default:
-        say(f"is {_said(new.default)} where it is left out; it was {_said(old.default)}", breaks=new.required and not old.required)
+        say(f"is {_default_text(new.default)} where it is left out; it was {_default_text(old.default)}", breaks=new.required and not old.required)
     if old.private != new.private:
         say("is private now and not recorded" if new.private else "is private no more and recorded", breaks=False)
     if old.missing != new.missing:
@@ -99,7 +99,7 @@ def _field(old: Field, new: Field, part: Literal["inputs", "options"]) -> list[S
     return changes
 
 
-def _said(default: Any) -> str:
+def _default_text(default: Any) -> str:
     return "refused" if default is None else format_value(default)
 
 

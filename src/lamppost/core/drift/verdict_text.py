@@ -26,7 +26,7 @@ def write_verdict(verdict: DriftVerdict, baseline: str = "training") -> dict[str
         "rows": verdict.rows,
         "fields": [_field(field) for field in fields],
         "pairs": [
-            {"one": pair.one, "other": pair.other, "state": pair.state, "p": pair.p, "before": pair.before, "after": pair.after}
+            {"one": pair.first, "other": pair.second, "state": pair.state, "p": pair.p, "before": pair.before, "after": pair.after}
             for pair in verdict.pairs[:20]
         ],
     }
@@ -110,7 +110,7 @@ def verdict_sentence(verdict: DriftVerdict, baseline: str = "training") -> str:
         )
     if not parts and verdict.pairs:
         pair = verdict.pairs[0]
-        parts = [f"{pair.one} and {pair.other} correlate by {pair.after:+.2f} and not by {pair.before:+.2f} ({describe_p(pair.p)})"]
+        parts = [f"{pair.first} and {pair.second} correlate by {pair.after:+.2f} and not by {pair.before:+.2f} ({describe_p(pair.p)})"]
     more = len(changed) - len(parts)
     span = f", over {verdict.windows} windows" if verdict.windows > 1 else ""
     tail = f", and {more} more" if more > 0 and changed else ""

@@ -112,8 +112,8 @@ class FieldVerdict:
 class PairVerdict:
     """Two fields whose correlation was r and is another."""
 
-    one: str
-    other: str
+    first: str
+    second: str
     state: DriftState
     p: float
     before: float
@@ -379,7 +379,7 @@ def judge_windows(against: DriftBaseline, windows: Sequence[WindowSketch]) -> Dr
                 pairs = [
                     pair
                     for pair in pairs
-                    if _lasts("correlation", abs(pair.after - pair.before), abs(float(now[at[pair.one], at[pair.other]]) - pair.before))
+                    if _lasts("correlation", abs(pair.after - pair.before), abs(float(now[at[pair.first], at[pair.second]]) - pair.before))
                 ]
             now = pooled.moments.correlations()
         states = [verdict.state for verdict in fields] + [pair.state for pair in pairs]

@@ -100,7 +100,7 @@ def measure_agreement(
     scale = float(np.std(figures[:, 0])) if figures is not None and field.kind == "number" and len(rows) else None
     differs = [answers_differ(field, old, new, scale, tolerance) for old, new in zip(ones, others, strict=True)]
     apart = np.abs(figures[:, 1] - figures[:, 0]) if figures is not None else None
-    flips = Counter((_said(old), _said(new)) for old, new in zip(ones, others, strict=True) if old != new)
+    flips = Counter((_value_text(old), _value_text(new)) for old, new in zip(ones, others, strict=True) if old != new)
     return Agreement(
         field.name if scores is None else f"{field.name} ({scores})",
         len(rows),
@@ -125,7 +125,7 @@ def _figures(field: Field, answers: Schema, before: Sequence[Row], after: Sequen
         return None, None
     by_label: list[tuple[float, float]] = []
     for old, new in zip(before, after, strict=True):
-        label = _said(old.get(field.name))
+        label = _value_text(old.get(field.name))
         first, second = (_number((answer.get(scores.name) or {}).get(label)) for answer in (old, new))
         by_label.append((first, second))
     return np.nan_to_num(np.array(by_label, dtype=float).reshape(-1, 2)), f"difference of {scores.name}"
@@ -135,7 +135,7 @@ def _number(value: Any) -> float:
     return float(value) if isinstance(value, (int, float)) and math.isfinite(value) else 0.0
 
 
-def _said(value: Any) -> str:
+def _value_text(value: Any) -> str:
     return "missing" if value is None else str(value).lower() if isinstance(value, bool) else str(value)
 
 
@@ -148,7 +148,7 @@ def _slices(rows: Sequence[Row], inputs: Schema, differs: Sequence[bool]) -> tup
             continue
         counts: dict[str, list[int]] = {}
         for row, differed in zip(rows, differs, strict=True):
-            seen = counts.setdefault(_said(row.get(field.name)), [0, 0])
+            seen = counts.setdefault(_value_text(row.get(field.name)), [0, 0])
             seen[0] += 1
             seen[1] += differed
         for value, (count, different) in counts.items():

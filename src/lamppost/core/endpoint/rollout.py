@@ -132,7 +132,7 @@ class Rollout:
     sticky: StickyKey | None = None
     step: int = 0
     state: RolloutState = "running"
-    why: str = ""
+    reason: str = ""
 
     def __post_init__(self) -> None:
         if self.old == self.new:
@@ -150,29 +150,29 @@ class Rollout:
 
     def pause(self, by: str) -> Rollout:
         """Stay at this step; the guards go on watching."""
-        return replace(self._live("paused"), state="paused", why=f"paused by {by} at {self.plan.steps[self.step].share:g} %")
+        return replace(self._live("paused"), state="paused", reason=f"paused by {by} at {self.plan.steps[self.step].share:g} %")
 
     def resume(self, by: str) -> Rollout:
         """Go on."""
         if self.state != "paused":
             raise Conflict(f"the rollout of {self.new} is {self.state}, not paused")
-        return replace(self, state="running", why=f"resumed by {by}")
+        return replace(self, state="running", reason=f"resumed by {by}")
 
     def finish(self, by: str) -> Rollout:
         """Give the new version everything now."""
-        return replace(self._live("finished"), state="done", why=f"finished by {by} at {self.plan.steps[self.step].share:g} %")
+        return replace(self._live("finished"), state="done", reason=f"finished by {by} at {self.plan.steps[self.step].share:g} %")
 
     def back(self, by: str) -> Rollout:
         """Give the old version everything back now."""
-        return replace(self._live("taken back"), state="back", why=f"taken back by {by} at {self.plan.steps[self.step].share:g} %")
+        return replace(self._live("taken back"), state="back", reason=f"taken back by {by} at {self.plan.steps[self.step].share:g} %")
 
     def end(self, why: str) -> Rollout:
         """Somebody changed the endpoint otherwise: this rollout has no say any more."""
-        return replace(self._live("ended"), state="ended", why=why)
+        return replace(self._live("ended"), state="ended", reason=why)
 
     def _live(self, what: str) -> Rollout:
         if self.state in OVER:
-            raise Conflict(f"the rollout of {self.new} is over ({self.why}); it cannot be {what}")
+            raise Conflict(f"the rollout of {self.new} is over ({self.reason}); it cannot be {what}")
         return self
 
 
@@ -244,7 +244,7 @@ class RolloutDecision:
     """What to do now, and why in one sentence."""
 
     do: Literal["hold", "go on", "finish", "back"]
-    why: str
+    reason: str
 
 
 def read_guards(guards: RolloutGuards, steps: Sequence[StepCounts], p99_ms: float | None = None) -> list[GuardReading]:
@@ -375,7 +375,7 @@ def decide_rollout(rollout: Rollout, read: Sequence[GuardReading], now: StepCoun
             risk = f"the chance of this, were it no worse, is at most {rollout.plan.guards.risk:.2g}"
             return RolloutDecision("back", f"went back to {rollout.old} at {step.share:g} %: {rollout.new} {reading.summary} ({risk})")
     if rollout.state == "paused":
-        return RolloutDecision("hold", rollout.why)
+        return RolloutDecision("hold", rollout.reason)
     if now.calls[1] < step.calls or minutes < step.minutes:
         left = [f"{step.calls - now.calls[1]:,} calls"] if now.calls[1] < step.calls else []
         left += [f"{step.minutes - minutes:,.1f} minutes"] if minutes < step.minutes else []
@@ -396,12 +396,12 @@ def decide_rollout(rollout: Rollout, read: Sequence[GuardReading], now: StepCoun
 def apply_decision(rollout: Rollout, decision: RolloutDecision) -> Rollout:
     """The rollout after a decision."""
     if decision.do == "go on":
-        return replace(rollout, step=rollout.step + 1, why=decision.why)
+        return replace(rollout, step=rollout.step + 1, reason=decision.reason)
     if decision.do == "finish":
-        return replace(rollout, state="done", why=decision.why)
+        return replace(rollout, state="done", reason=decision.reason)
     if decision.do == "back":
-        return replace(rollout, state="back", why=decision.why)
-    return replace(rollout, why=decision.why)
+        return replace(rollout, state="back", reason=decision.reason)
+    return replace(rollout, reason=decision.reason)
 
 
 @cache

@@ -105,7 +105,7 @@ class RolloutTally:
                 self._field, old_answers[0].get(name), new_answers[0].get(name), self.watch.scale, self.watch.tolerance
             )
 
-    def take(self) -> StepCounts | None:
+    def take_counts(self) -> StepCounts | None:
         """What was counted since the last time, None for nothing."""
         counts, self._counts = self._counts, StepCounts(self.watch.share)
         return None if counts.empty else counts

@@ -31,9 +31,9 @@ class RuleReading:
     at: datetime
     level: Level
     summary: str
-    sure: str
+    certainty: str
     cause: str
-    why: str | None = None
+    probable_cause: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -57,7 +57,7 @@ def estimate_mean(values: Sequence[float]) -> Estimate | None:
 class JudgedAnswer:
     """One answer whose truth is known. said : the answer row. slices : choices of its input."""
 
-    said: Mapping[str, Any]
+    answer: Mapping[str, Any]
     truth: Any
     slices: Mapping[str, Any]
 
@@ -78,9 +78,9 @@ def quality_figures(judged_answers: Sequence[JudgedAnswer], answer: str, numbers
     """
     if numbers:
         return _of_numbers(judged_answers, answer, spread)
-    right = [is_right(judged.said.get(answer), judged.truth) for judged in judged_answers]
+    right = [is_right(judged.answer.get(answer), judged.truth) for judged in judged_answers]
     labels = sorted(
-        {choice_text(judged.truth) for judged in judged_answers} | {choice_text(judged.said.get(answer)) for judged in judged_answers}
+        {choice_text(judged.truth) for judged in judged_answers} | {choice_text(judged.answer.get(answer)) for judged in judged_answers}
     )[:50]
     return {
         "kind": "labels",
@@ -100,7 +100,7 @@ def estimate_as_json(estimate: Estimate | None) -> dict[str, Any] | None:
 
 
 def _ofas_text(judged_answers: Sequence[JudgedAnswer], answer: str, label: str) -> dict[str, Any]:
-    answered = [judged for judged in judged_answers if choice_text(judged.said.get(answer)) == label]
+    answered = [judged for judged in judged_answers if choice_text(judged.answer.get(answer)) == label]
     true = [judged for judged in judged_answers if choice_text(judged.truth) == label]
     hits = sum(choice_text(judged.truth) == label for judged in answered)
     return {
@@ -116,7 +116,7 @@ def _calibration(judged_answers: Sequence[JudgedAnswer]) -> dict[str, Any] | Non
     pairs = [
         (float(score), choice_text(judged.truth) == label)
         for judged in judged_answers
-        if isinstance(scores := judged.said.get("scores"), Mapping)
+        if isinstance(scores := judged.answer.get("scores"), Mapping)
         for label, score in scores.items()
         if is_number(score)
     ]
@@ -139,9 +139,9 @@ def _calibration(judged_answers: Sequence[JudgedAnswer]) -> dict[str, Any] | Non
 
 def _of_numbers(judged_answers: Sequence[JudgedAnswer], answer: str, spread: float | None) -> dict[str, Any]:
     pairs = [
-        (judged, float(judged.said[answer]) - float(judged.truth))
+        (judged, float(judged.answer[answer]) - float(judged.truth))
         for judged in judged_answers
-        if is_number(judged.said.get(answer)) and is_number(judged.truth)
+        if is_number(judged.answer.get(answer)) and is_number(judged.truth)
     ]
     off = [error for _, error in pairs]
     squares = estimate_mean([error**2 for error in off])

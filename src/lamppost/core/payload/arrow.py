@@ -77,7 +77,7 @@ def _column(field: Field, chunked: pa.ChunkedArray | None, rows: int, faults: li
     array = chunked.combine_chunks()
     gone = np.asarray(array.is_null())
     if gone.any() and not field.missing:
-        _note(faults, field, gone, ["null"] * rows, "this field may not be missing")
+        _add_faults(faults, field, gone, ["null"] * rows, "this field may not be missing")
         return column_from_values(field, [_filler(field)] * rows)
     reader = {"choice": _texts, "text": _texts, "time": _times, "image": _pictures, "tensor": _tensors}.get(field.kind, _numbers)
     try:
@@ -112,7 +112,7 @@ def _filler(field: Field) -> Any:
     return field.choices[0] if field.kind == "choice" else plain[field.kind]
 
 
-def _note(faults: list[Fault], field: Field, wrong: Array, values: Any, hint: str | None = None) -> None:
+def _add_faults(faults: list[Fault], field: Field, wrong: Array, values: Any, hint: str | None = None) -> None:
     """A fault for each wrong row, as far as there is room; the rest is counted."""
     for row in np.flatnonzero(wrong).tolist():
         given = "a private value" if field.private else str(values[row])[:80] if len(faults) < MAX_FAULTS else ""
@@ -133,12 +133,12 @@ def _numbers(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) ->
     values = np.asarray(array.fill_null(0))
     if field.kind == "integer":
         if kind == pa.uint64() and (over := values > INT_HIGH).any():
-            _note(faults, field, over, values, "whole numbers go from -2^63 to 2^63-1")
+            _add_faults(faults, field, over, values, "whole numbers go from -2^63 to 2^63-1")
         plain = values.astype(np.int64)
     else:
         plain = values.astype(np.float64)
         if (odd := ~np.isfinite(plain)).any():
-            _note(
+            _add_faults(
                 faults,
                 field,
                 odd,
@@ -159,7 +159,7 @@ def _within(field: Field, values: Array, there: Array, faults: list[Fault]) -> N
     if field.high is not None:
         wrong |= values > field.high
     if (wrong & there).any():
-        _note(faults, field, wrong & there, values)
+        _add_faults(faults, field, wrong & there, values)
 
 
 def _texts(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> Column:
@@ -172,7 +172,7 @@ def _texts(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> C
         values = array.to_pylist()
         long = np.array([value is not None and len(value) > MAX_TEXT for value in values])
         if long.any():
-            _note(faults, field, long, values, f"{MAX_TEXT} characters at most")
+            _add_faults(faults, field, long, values, f"{MAX_TEXT} characters at most")
         return Column(values)
     coded = array if pa.types.is_dictionary(array.type) else array.dictionary_encode()
     words = coded.dictionary.to_pylist()
@@ -182,7 +182,7 @@ def _texts(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> C
     codes = np.array([known.get(word, -2) for word in words] or [-1], dtype=np.int32)
     codes_of_rows = np.where(gone, -1, codes[np.asarray(coded.indices.fill_null(0)).astype(np.int64)]).astype(np.int32)
     if (wrong := codes_of_rows == -2).any():
-        _note(faults, field, wrong, array.to_pylist())
+        _add_faults(faults, field, wrong, array.to_pylist())
     return Column(codes_of_rows, extras=tuple(extras))
 
 

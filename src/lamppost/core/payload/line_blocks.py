@@ -26,20 +26,20 @@ class LineBlocks:
     def feed(self, data: bytes) -> list[bytes]:
         """Blocks that are whole now; raise BadBody for a line that has no end in sight."""
         self._held += data
-        blocks = self._taken(final=False)
+        blocks = self._take_lines(final=False)
         if len(self._held) > MAX_RECORD_BYTES:
             raise BadBody(f"a line has over {MAX_RECORD_BYTES:,} bytes; a quote that is not closed, perhaps")
         return blocks
 
     def finish(self) -> list[bytes]:
         """What is left."""
-        blocks = self._taken(final=True)
+        blocks = self._take_lines(final=True)
         if self._held:
             blocks.append(bytes(self._held))
             self._held.clear()
         return blocks
 
-    def _taken(self, final: bool) -> list[bytes]:
+    def _take_lines(self, final: bool) -> list[bytes]:
         blocks = []
         while (end := self._cut(final)) is not None:
             blocks.append(bytes(self._held[:end]))

@@ -53,12 +53,12 @@ def _find_bad_line(body: bytes, before: int) -> None:
             try:
                 document = json.loads(line)
             except (ValueError, RecursionError) as error:
-                raise BadBody(f"line {number} is not JSON ({_why(error)}); each line is one row as an object") from error
+                raise BadBody(f"line {number} is not JSON ({_error_text(error)}); each line is one row as an object") from error
             if not isinstance(document, dict):
                 raise BadBody(f"line {number} is {shortened_json(document)}, and each line is one row as an object")
 
 
-def _why(error: Exception) -> str:
+def _error_text(error: Exception) -> str:
     return getattr(error, "msg", "too deep").lower()
 
 

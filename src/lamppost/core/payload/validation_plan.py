@@ -85,7 +85,7 @@ class ValidationPlan:
             value = cs.typed_dict_schema(chosen, extra_behavior="forbid")
             extra = {"options": cs.typed_dict_field(value, required=any(field.required for field in options))}
             flat = inputs | chosen
-        self._one = SchemaValidator(cs.typed_dict_schema(inputs | extra, extra_behavior="forbid"))
+        self._row_validator = SchemaValidator(cs.typed_dict_schema(inputs | extra, extra_behavior="forbid"))
         self._many = SchemaValidator(cs.typed_dict_schema({"rows": cs.typed_dict_field(rows)} | extra, extra_behavior="forbid"))
         listed = {
             name: cs.typed_dict_field(cs.list_schema(entry["schema"], min_length=1, max_length=max_rows), required=field.required)
@@ -117,7 +117,7 @@ class ValidationPlan:
         try:
             return self._read(body)
         except InvalidRows:
-            eased = None if coercions is None else self._eased(body, coercions)
+            eased = None if coercions is None else self._coerced_body(body, coercions)
             if eased is None:
                 raise
         return self._read(eased)
@@ -126,7 +126,7 @@ class ValidationPlan:
         many = body.startswith(b'{"rows"') or (len(body) > _SMALL and _ROWS_FIRST.match(body) is not None)
         if not many and len(body) <= _SMALL:  # a row by itself, most likely: to look for its keys would cost as much as to read it
             try:
-                return self._read_one(body)
+                return self._read_row(body)
             except ValidationError as error:
                 if not any(_has_key(body, key) for key in ("rows", "columns")):
                     raise self._explain(error, many=False) from None
@@ -135,7 +135,7 @@ class ValidationPlan:
             return self._read_columns(body)
         try:
             if not many:
-                return self._read_one(body)
+                return self._read_row(body)
             parsed = self._many.validate_json(body)
         except ValidationError as error:
             raise self._explain(error, many) from None
@@ -148,8 +148,8 @@ class ValidationPlan:
             rows = [row | chosen for row in rows]
         return ParsedRows(rows, single_row=False)
 
-    def _read_one(self, body: bytes) -> ParsedRows:
-        row: Row = self._one.validate_json(body)
+    def _read_row(self, body: bytes) -> ParsedRows:
+        row: Row = self._row_validator.validate_json(body)
         if self.options is None:
             _no_twins(body, len(row))
             if len(row) != self._whole:
@@ -174,7 +174,7 @@ class ValidationPlan:
     def _filled(self, options: Row | None) -> Row:
         return self._option_defaults | (options or {})
 
-    def _eased(self, body: bytes, coercions: list[Coercion]) -> bytes | None:
+    def _coerced_body(self, body: bytes, coercions: list[Coercion]) -> bytes | None:
         """The body with what can be taken changed, None where nothing could be."""
         data = from_json(body)
         if not isinstance(data, dict):

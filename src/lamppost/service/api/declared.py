@@ -39,7 +39,7 @@ async def get_declared(node: TheNode, _: RequireView) -> DeclaredAnswer:
 async def compare_declared(body: DeclaredRequest, node: TheNode, _: RequireView) -> DeclaredDifferencesAnswer:
     """What carrying out a document would change; nothing is changed."""
     now, revisions = await _present(node)
-    after = _wanted(body)
+    after = _read_document(body)
     _check_against(body, revisions)
     return _differences_answer(now, after, declared_differences(now, after), revisions)
 
@@ -48,7 +48,7 @@ async def compare_declared(body: DeclaredRequest, node: TheNode, _: RequireView)
 async def carry_out_declared(body: DeclaredRequest, node: TheNode, caller: Pointer) -> DeclaredDifferencesAnswer:
     """Make endpoints as a document says: all of it or nothing, everything opened and proven first. What is so already stays untouched."""
     now, revisions = await _present(node)
-    after = _wanted(body)
+    after = _read_document(body)
     _check_against(body, revisions)
     differences = declared_differences(now, after)
     _check_approvals(differences, after, caller)
@@ -69,7 +69,7 @@ async def _present(node: Node) -> tuple[dict[str, DeclaredEndpoint], dict[str, t
     return now, {revision.endpoint: (revision.revision, demanded.get(revision.endpoint, 0)) for revision in revisions}
 
 
-def _wanted(document: DeclaredRequest) -> dict[str, DeclaredEndpoint]:
+def _read_document(document: DeclaredRequest) -> dict[str, DeclaredEndpoint]:
     if (document.endpoints is None) == (document.toml is None):
         raise BadRequest("give the document either as endpoints or as toml")
     if document.toml is None:

@@ -31,7 +31,7 @@ router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
 async def list_endpoints(node: TheNode, _: RequireView) -> list[EndpointAnswer]:
     """Every endpoint with its state and its last hour."""
     seen = await node.endpoint_summaries.all_summaries()
-    return [_seen(node, route, seen) for _, route in sorted(node.deployment.table.by_endpoint.items())]
+    return [_endpoint_answer(node, route, seen) for _, route in sorted(node.deployment.table.by_endpoint.items())]
 
 
 @router.get("/overview")
@@ -63,7 +63,7 @@ async def get_overview(
         calls=sum(hour.calls for hour in seen.hours.values()),
         alerts=sum(summary.alerts for summary in seen.monitoring.values()),
         found=len(matching),
-        shown=[_seen(node, route, seen) for _, route in shown],
+        shown=[_endpoint_answer(node, route, seen) for _, route in shown],
     )
 
 
@@ -147,7 +147,7 @@ async def get_call(request_id: UUID, node: TheNode, _: RequireView) -> CallDetai
     return CallDetailAnswer(**call, shadows=[CallAnswer(**shadow) for shadow in shadows])
 
 
-def _seen(node: Node, route: Route, seen: SummariesByEndpoint) -> EndpointAnswer:
+def _endpoint_answer(node: Node, route: Route, seen: SummariesByEndpoint) -> EndpointAnswer:
     name = route.in_force.endpoint
     return _shape(node, route, seen.hours.get(name, LastHour()), seen.monitoring.get(name, MonitoringSummary()))
 
@@ -175,7 +175,7 @@ def _shadow(state: ShadowState) -> ShadowAnswer:
         version=state.version,
         share=state.share,
         open=state.lane is not None,
-        why=state.reason,
+        reason=state.reason,
         answered=state.answered,
         failed=state.failed,
         left_out=state.left_out,

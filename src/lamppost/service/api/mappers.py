@@ -26,7 +26,7 @@ def rollout_answer(stored: StoredRollout, steps: Sequence[StepCounts]) -> Rollou
         sticky=rollout.sticky,
         step=rollout.step,
         state=rollout.state,
-        why=rollout.why,
+        reason=rollout.reason,
         readings=[GuardReadingAnswer.model_validate(reading) for reading in stored.readings],
         calls=[list(step.calls) for step in steps],
         begun_by=stored.begun_by,

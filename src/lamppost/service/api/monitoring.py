@@ -110,7 +110,7 @@ async def get_drift(
         pooled=verdict["windows"],
         figures=[FeatureDriftAnswer(**figure) for figure in verdict["fields"]],
         pairs=[PairDriftAnswer(**pair) for pair in verdict["pairs"]],
-        why=DriftExplanationAnswer(**window.why) if window is not None and window.why is not None and earlier is None else None,
+        explanation=DriftExplanationAnswer(**window.explanation) if window is not None and window.explanation is not None and earlier is None else None,
         windows=[_window(other, now) for other in past],
         watched=scorer is not None,
     )
@@ -225,7 +225,7 @@ async def get_traffic(
         since=start,
         until=end,
         step_s=step,
-        summary=_load_says(total, length),
+        summary=_load_summary(total, length),
         moments=[_moment(load, step) for load in loads],
         phases=[_phase(name, phases[name]) for name in _PHASES if name in phases],
         batch_rows=_percentiles(phases.get("batch", {}), 1.0, whole=True),
@@ -267,7 +267,7 @@ def _percentiles(counts: Histogram, scale: float, whole: bool = False) -> Percen
 _UNITS = (("second", 1), ("minute", 60), ("hour", 3_600), ("day", 86_400))
 
 
-def _load_says(total: timeline.LoadStep, length_s: float) -> str:
+def _load_summary(total: timeline.LoadStep, length_s: float) -> str:
     calls, failed = total.calls, total.failed
     if not calls:
         return "No calls in this span."
@@ -290,11 +290,11 @@ async def tell_outcomes(endpoint: str, body: OutcomesRequest, node: TheNode, cal
         if (sent_outcome.key is None) == (body.key is not None) or (sent_outcome.request_id is None) == (body.key is None):
             raise BadRequest(f"outcome {at} needs {'a key' if body.key is not None else 'a request_id'}, as all others of its list")
     told_outcomes = [
-        outcomes.ToldOutcome(outcome.truth, outcome.request_id, outcome.row, None if outcome.key is None else str(outcome.key))
+        outcomes.ReportedOutcome(outcome.truth, outcome.request_id, outcome.row, None if outcome.key is None else str(outcome.key))
         for outcome in body.outcomes
     ]
     span = _span(body.since, body.until, outcomes.SINCE)
-    taken = await outcomes.store_told_outcomes(node.pool, node.deployment, endpoint, told_outcomes, body.key, span, caller.token)
+    taken = await outcomes.store_reported_outcomes(node.pool, node.deployment, endpoint, told_outcomes, body.key, span, caller.token)
     summary = f"{taken.new:,} outcomes of {endpoint} are new, {taken.known - taken.new:,} were known"
     if taken.unknown:
         summary += f"; {len(taken.unknown):,} belong to no recorded answer (the first is number {taken.unknown[0]})"

@@ -26,15 +26,15 @@ class EndpointPaths:
     """The contracts of endpoints, made once for each revision of what one serves."""
 
     def __init__(self) -> None:
-        self._made: dict[str, tuple[int, Contract]] = {}
+        self._paths_by_endpoint: dict[str, tuple[int, Contract]] = {}
 
     async def of(self, node: Node, endpoint: str) -> Contract:
         """Path item and schemas of an endpoint as it serves now."""
         revision = node.deployment.table.find_route(endpoint).in_force
-        kept = self._made.get(endpoint)
+        kept = self._paths_by_endpoint.get(endpoint)
         if kept is None or kept[0] != revision.revision:
             paths = endpoint_paths(endpoint, revision.setup, await manifests_of(node, revision.setup))
-            kept = self._made[endpoint] = (revision.revision, paths)
+            kept = self._paths_by_endpoint[endpoint] = (revision.revision, paths)
         return kept[1]
 
 

@@ -44,7 +44,7 @@ async def compare_answers(body: AgreementRequest, node: TheNode, caller: Require
     before, after = parse_version(body.before), parse_version(body.after)
     async with node.deployment.leases.visited(before) as first, node.deployment.leases.visited(after) as second:
         raw, on = await _rows(body, node, first)
-        taken = _taken([first, second], raw)
+        taken = _rows_both_take([first, second], raw)
         answers, took = [], []
         for lane, rows in ((first, [pair[0] for pair in taken]), (second, [pair[1] for pair in taken])):
             start = time.perf_counter()
@@ -73,7 +73,7 @@ def _of_body(body: Any) -> list[dict[str, Any]]:
     return [{**row, "options": options} if options else row for row in request_rows(body)]
 
 
-def _taken(lanes: Sequence[Lane], raw: Sequence[dict[str, Any]]) -> list[tuple[Row, Row, dict[str, Any]]]:
+def _rows_both_take(lanes: Sequence[Lane], raw: Sequence[dict[str, Any]]) -> list[tuple[Row, Row, dict[str, Any]]]:
     """Rows as each version reads them, and as they came; those that one of them refuses are left out."""
     rows = []
     for row in raw:

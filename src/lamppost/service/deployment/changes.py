@@ -48,12 +48,12 @@ class CallerBreakage:
     calls: int
     looked_at: int
     refused: int
-    why: tuple[tuple[str, int], ...]
+    refusals: tuple[tuple[str, int], ...]
 
     def sentence(self, what: str) -> str:
         """The breakage in one sentence. what : what the setup serves."""
         of = f"the last {self.looked_at:,} of {self.calls:,} calls" if self.looked_at < self.calls else f"{self.calls:,} calls"
-        reasons = "; ".join(f"{why} ({count:,})" for why, count in self.why)
+        reasons = "; ".join(f"{why} ({count:,})" for why, count in self.refusals)
         return f"{what} would refuse {self.refused:,} of {of} that were answered in the last hour: {reasons}"
 
 
@@ -97,7 +97,7 @@ class EndpointChanges:
 
         changed = await self._deployment.switching.switch(checked, commit)
         for revision, before in changed:
-            await self._look_behind(revision.endpoint, before)
+            await self._keep_for_rollback(revision.endpoint, before)
         return changed
 
     async def check_change(self, change: EndpointChange, role: str, overrides: ChangeOverrides) -> EndpointChange:
@@ -178,7 +178,7 @@ class EndpointChanges:
         ahead = self._deployment.table.find_route(endpoint).in_force
         revision = task.result() if done else None
         if revision is not None:
-            await self._look_behind(endpoint, present)
+            await self._keep_for_rollback(endpoint, present)
         return RollbackResult(revision or ahead, present, revision is not None)
 
     async def _write_back(self, change: EndpointChange, by: ChangedBy) -> EndpointRevision | None:
@@ -194,10 +194,10 @@ class EndpointChanges:
                 await asyncio.sleep(_AGAIN_S)
             except LampPostError:
                 newest = (await endpoints.endpoint_history(self._pool, change.endpoint, 1))[0]
-                await self._deployment.reconciler.serve_anyway(newest)
+                await self._deployment.reconciler.serve_unstored(newest)
                 raise
 
-    async def _look_behind(self, endpoint: str, left: EndpointRevision | None) -> None:
+    async def _keep_for_rollback(self, endpoint: str, left: EndpointRevision | None) -> None:
         """Keep the lanes open that going back would need, and those that were served until now."""
         target = await self.find_rollback_target(endpoint)
         self._deployment.keep_for_rollback(endpoint, [revision.setup for revision in (target, left) if revision is not None])

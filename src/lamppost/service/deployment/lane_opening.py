@@ -28,7 +28,7 @@ class LaneOpener:
     def __init__(self, pool: Pool, settings: Settings, package_cache: PackageCache, workers: WorkerPool[Lane]) -> None:
         self._pool = pool
         self._settings = settings
-        self._shelf = package_cache
+        self._package_cache = package_cache
         self._workers = workers
         self._environments = LibraryEnvironments(settings.data / "environments") if settings.environments else None
 
@@ -43,7 +43,7 @@ class LaneOpener:
         Raise NotFound, ProofFailed, PackageRefused or Unavailable.
         """
         version = await packages.get_version(self._pool, name)
-        manifest, proof, folder = await self._shelf.unpacked_package(version.digest)
+        manifest, proof, folder = await self._package_cache.unpacked_package(version.digest)
         kept = [Signature(*signature) for signature in await packages.list_signatures(self._pool, version.digest)]
         check(kept, version.digest)
         demand(self._settings.signers, kept, manifest.formats)

@@ -55,7 +55,7 @@ class Reconciler:
         await asyncio.gather(*(self._settle(revision) for revision in changed))
         self._table.settled = True
 
-    async def serve_anyway(self, revision: EndpointRevision) -> None:
+    async def serve_unstored(self, revision: EndpointRevision) -> None:
         """Serve a revision of the database after all, whatever this node has gone ahead with."""
         async with self._table.lock(revision.endpoint):
             await self._waking.open_revision(revision)

@@ -44,7 +44,7 @@ class RolloutDriver:
         self._deployment = deployment
         self._changes = changes
         self._node = uuid4().hex
-        self._seen: dict[tuple[int, int], StepCounts] = {}
+        self._stored_counts: dict[tuple[int, int], StepCounts] = {}
         self._task: asyncio.Task[None] | None = None
 
     def start(self) -> None:
@@ -57,7 +57,7 @@ class RolloutDriver:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)
             with contextlib.suppress(psycopg.Error, PoolTimeout):
-                await self._tell()
+                await self._store_node_counts()
 
     async def begin_rollout(
         self,
@@ -123,9 +123,9 @@ class RolloutDriver:
         while True:
             await asyncio.sleep(LOOK_S)
             try:
-                await self._tell()
+                await self._store_node_counts()
                 for number in await rollouts.running_rollouts(self._pool):
-                    await self._look(number)
+                    await self._advance_rollout(number)
             except (psycopg.OperationalError, PoolTimeout) as error:
                 log.debug("rollouts wait for the database: %s", error)
             except LampPostError as error:
@@ -133,21 +133,21 @@ class RolloutDriver:
             except Exception:
                 log.exception("looking at rollouts failed on a fault of our own, trying again")
 
-    async def _tell(self) -> None:
+    async def _store_node_counts(self) -> None:
         """Store what this node has counted since the last call of this method."""
         for route in list(self._deployment.table.by_endpoint.values()):
             after, revision = route.hooks, route.in_force
             if after is None or after.tally is None or revision.rollout is None:
                 continue
-            counts = after.tally.take()
+            counts = after.tally.take_counts()
             if counts is None:
                 continue
             step = after.tally.watch.step
-            total = self._seen.setdefault((revision.rollout, step), StepCounts(counts.share))
+            total = self._stored_counts.setdefault((revision.rollout, step), StepCounts(counts.share))
             total.add(counts)
             await rollouts.save_node_counts(self._pool, revision.rollout, step, self._node, total)
 
-    async def _look(self, number: int) -> None:
+    async def _advance_rollout(self, number: int) -> None:
         """Decide about one rollout, unless another node holds its row."""
         async with rollouts.hold_rollout(self._pool, number) as (connection, stored):
             if stored is None:
@@ -158,14 +158,14 @@ class RolloutDriver:
             decision = decide_rollout(stored.rollout, read, steps[-1], minutes)
             readings = [asdict(reading) for reading in read]
             if decision.do == "hold":
-                if readings != stored.readings or decision.why != stored.rollout.why:
+                if readings != stored.readings or decision.reason != stored.rollout.reason:
                     held = apply_decision(stored.rollout, decision)
                     await rollouts.save_rollout(connection, number, held, stored.revision, readings, new_step=False)
                 return
             await self._put(
                 connection, stored, apply_decision(stored.rollout, decision), readings, ChangedBy(f"rollout of {stored.begun_by}")
             )
-        log.info("%s: %s", stored.endpoint, decision.why)
+        log.info("%s: %s", stored.endpoint, decision.reason)
         await self._deployment.reconciler.reconcile()
 
     async def _put(
@@ -184,7 +184,7 @@ class RolloutDriver:
         else:
             await rollouts.save_rollout(connection, stored.number, rollout, revision, read, new_step=False)
             action = "paused rollout" if rollout.state == "paused" else "resumed rollout"
-            await trail.add_entry(connection, by, action, stored.endpoint, note=rollout.why)
+            await trail.add_entry(connection, by, action, stored.endpoint, note=rollout.reason)
 
     def _change(self, stored: StoredRollout, rollout: Rollout, before: EndpointRevision) -> EndpointChange:
         if rollout.state in ("done", "back"):
@@ -192,12 +192,12 @@ class RolloutDriver:
             restores = stored.before if rollout.state == "back" else None
             action = "finished rollout" if rollout.state == "done" else "took rollout back"
             return EndpointChange(
-                stored.endpoint, before.setup.with_version(version), before.revision, restores, action=action, note=rollout.why
+                stored.endpoint, before.setup.with_version(version), before.revision, restores, action=action, note=rollout.reason
             )
         assert before.counted is not None
         watch = replace(read_counted_rollout(before.counted), share=rollout.shares.of[rollout.new], step=rollout.step)
         setup = before.setup.with_shares(rollout.shares)
         action, counts = "moved rollout on", write_counted_rollout(watch)
         return EndpointChange(
-            stored.endpoint, setup, before.revision, rollout=stored.number, counted=counts, action=action, note=rollout.why
+            stored.endpoint, setup, before.revision, rollout=stored.number, counted=counts, action=action, note=rollout.reason
         )

@@ -46,7 +46,7 @@ class HttpConnection(HttpToolsProtocol):
         """Begin to wait for headers."""
         super().connection_made(transport)
         self._last = self.loop.time()
-        self._look_in(self.head_s)
+        self._check_time_in(self.head_s)
 
     def connection_lost(self, exc: Exception | None) -> None:
         """Forget the clock; nobody waits for answers any more."""
@@ -120,7 +120,7 @@ class HttpConnection(HttpToolsProtocol):
         self.server_state.total_requests += 1
         self._idle_since = self.loop.time()
         if self._watch is None:
-            self._look_in(self.timeout_keep_alive)
+            self._check_time_in(self.timeout_keep_alive)
 
     def pause_reading(self) -> None:
         """Read nothing more for a moment: whoever was refused and comes back at once must not keep others from their answers."""
@@ -162,18 +162,18 @@ class HttpConnection(HttpToolsProtocol):
             now = self.loop.time()
             if self._body_open:
                 self._last = now
-            self._look_in(self.head_s if self._in_head else self.pause_s)
+            self._check_time_in(self.head_s if self._in_head else self.pause_s)
 
-    def _look_in(self, seconds: float) -> None:
+    def _check_time_in(self, seconds: float) -> None:
         """Look again, not later than that."""
         at = self.loop.time() + seconds
         if self._watch is not None:
             if self._watch.when() <= at + 0.05:
                 return
             self._watch.cancel()
-        self._watch = self.loop.call_later(seconds, self._look)
+        self._watch = self.loop.call_later(seconds, self._check_time)
 
-    def _look(self) -> None:
+    def _check_time(self) -> None:
         """Whether the caller is too slow, or a kept connection was idle for too long; a body that waits for us is not slow."""
         self._watch = None
         if self.transport.is_closing():
@@ -181,7 +181,7 @@ class HttpConnection(HttpToolsProtocol):
         now = self.loop.time()
         if self._in_head and (self._came or self.cycle is None):
             if (late := now - self._last) < self.head_s - 0.05:
-                self._look_in(self.head_s - late)
+                self._check_time_in(self.head_s - late)
             elif self._came:
                 self._refuse(RequestTooSlow(f"the headers did not come within {self.head_s:g} s"))
             else:
@@ -190,7 +190,7 @@ class HttpConnection(HttpToolsProtocol):
             if self.flow.read_paused:
                 self._last = now
             if (late := now - self._last) < self.pause_s - 0.05:
-                self._look_in(self.pause_s - late)
+                self._check_time_in(self.pause_s - late)
             else:
                 self._refuse(
                     RequestTooSlow(
@@ -199,7 +199,7 @@ class HttpConnection(HttpToolsProtocol):
                 )
         elif self.cycle is not None and self.cycle.response_complete and self.timeout_keep_alive_task is None:
             if (kept := now - self._idle_since) < self.timeout_keep_alive - 0.05:
-                self._look_in(self.timeout_keep_alive - kept)
+                self._check_time_in(self.timeout_keep_alive - kept)
             else:
                 self.transport.close()
 

@@ -70,18 +70,18 @@ class AlertEvaluation:
                     readings = [alert_rules.read_errors(now, endpoint, rule, calls, many)]
                 else:
                     readings = [await self._reading(endpoint, route, rule, now, lasts.get(endpoint))]
-                changed += await self._follow(endpoint, rule, stored, readings)
+                changed += await self._advance_alert(endpoint, rule, stored, readings)
         for (endpoint, on), stored in known.items():
             route_of = self._deployment.table.by_endpoint.get(endpoint)
             rule_there = route_of is None or on in {rule.on for rule in route_of.in_force.setup.watch.alerts}
             if stored.alert.state != "resolved" and not rule_there:
                 over = RuleReading(now, "back", "the rule was taken away", "certain", stored.alert.reading.cause)
-                await self._follow(endpoint, AlertRule("out"), stored, [over])
+                await self._advance_alert(endpoint, AlertRule("out"), stored, [over])
         self._closes |= closes
         self._drift_evaluation.judged_endpoints -= judged
-        await self._tell(changed, known, now)
+        await self._queue_notices(changed, known, now)
 
-    def _may_tell(self, endpoint: str, route: Route, now: datetime) -> bool:
+    def _window_may_fire(self, endpoint: str, route: Route, now: datetime) -> bool:
         """Whether windows must be read although none was judged: one has closed, or the endpoint was changed."""
         revision, closes = self._closes.get(endpoint, (0, now))
         return revision != route.in_force.revision or closes <= now
@@ -97,7 +97,7 @@ class AlertEvaluation:
         for endpoint, route in routes:
             watch = route.setup.watch
             on_windows = [rule.on for rule in watch.alerts if rule.on in ("drift", "odd")]
-            if on_windows and (endpoint in judged or self._may_tell(endpoint, route, now)):
+            if on_windows and (endpoint in judged or self._window_may_fire(endpoint, route, now)):
                 stored = [known.get((endpoint, on)) for on in on_windows]
                 seen = min(stored_alert.alert.seen_at if stored_alert is not None else _EVER for stored_alert in stored)
                 since[endpoint] = seen - timedelta(minutes=watch.window_minutes)
@@ -123,7 +123,7 @@ class AlertEvaluation:
                 counted[endpoint, minutes] = totals
         return counted
 
-    async def _follow(self, endpoint: str, rule: AlertRule, stored: StoredAlert | None, readings: list[RuleReading]) -> list[Alert]:
+    async def _advance_alert(self, endpoint: str, rule: AlertRule, stored: StoredAlert | None, readings: list[RuleReading]) -> list[Alert]:
         """Store what readings make of an alert; what is to be told of it: that it began, or that it is over."""
         before, number = (stored.alert, stored.number) if stored is not None else (None, None)
         changed = []
@@ -162,7 +162,7 @@ class AlertEvaluation:
         right, known = right_counts.get(endpoint, (0, 0))
         return alert_rules.read_quality(now, endpoint, rule, right, known)
 
-    async def _tell(self, changed: list[Alert], known: dict[tuple[str, str], StoredAlert], now: datetime) -> None:
+    async def _queue_notices(self, changed: list[Alert], known: dict[tuple[str, str], StoredAlert], now: datetime) -> None:
         """One notice for each cause and channel. What began and ended in one look, long ago, is not told: it came with old calls."""
         muted = await alerts.list_mutes(self._pool)
         told_lately = {
@@ -198,7 +198,7 @@ def _of_windows(route: Route, rule: AlertRule, now: datetime, since: datetime, p
     names = {str(version) for version in route.setup.versions}
     return [
         alert_rules.read_window_verdict(
-            earlier.until, rule, earlier.state, earlier.verdict, (earlier.why or {}).get("summary"), earlier.odd, earlier.rows
+            earlier.until, rule, earlier.state, earlier.verdict, (earlier.explanation or {}).get("summary"), earlier.odd, earlier.rows
         )
         for earlier in past
         if earlier.version in names and since < earlier.until <= now and earlier.state != "too few"

@@ -62,7 +62,7 @@ class DriftEvaluation:
         self.unread = 0
         self.judged_endpoints: set[str] = set()
         self._through = self._merged = 0
-        self._seen = Watermark(_OVER_S)
+        self._watermark = Watermark(_OVER_S)
         self._explained: LRUCache[tuple[str, str, datetime], tuple[tuple[str, ...], int, bool]] = LRUCache(_REMEMBERED)
 
     def settings_of(self, endpoint: str) -> MonitoringSettings:
@@ -75,8 +75,8 @@ class DriftEvaluation:
         many, begun = 0, time.monotonic()
         new = await windows.unjudged_windows(self._pool, self._through)
         # up to where everything is judged: no look has to go through what was counted in a year
-        self._seen.note_row(begun, max((fresh.number for fresh in new), default=0))
-        self._through = min([self._seen.highest_by(begun - _SETTLED_S), *(fresh.first - 1 for fresh in new)])
+        self._watermark.note_row(begun, max((fresh.number for fresh in new), default=0))
+        self._through = min([self._watermark.highest_by(begun - _SETTLED_S), *(fresh.first - 1 for fresh in new)])
         for fresh in new:
             if time.monotonic() - begun > _TURN_S:
                 break
@@ -167,7 +167,7 @@ class DriftEvaluation:
                 )
                 done += 1
         if len(crowded) < _MERGED or not done:  # what other software counted stays as it is, and does not hold up the rest
-            self._merged = self._seen.highest_by(now - _OVER_S)
+            self._merged = self._watermark.highest_by(now - _OVER_S)
 
 
 def _ticks(layout: WindowLayout, deltas: Sequence[WindowDelta]) -> tuple[Ticks, list[WindowDelta]]:
@@ -197,12 +197,12 @@ def _judged(fresh: UnjudgedWindows, scorer: ReferenceScorer, span: timedelta, ti
         if at < first:
             continue
         past = [tick for tick in whole[: place + 1] if tick[0] > at - _BACK * span][-LADDER[-1] :]
-        state, verdict = _said(scorer, [(earlier[1], earlier[2]) for earlier in past], rows)
+        state, verdict = _verdict_on(scorer, [(earlier[1], earlier[2]) for earlier in past], rows)
         judged.append(JudgedWindow(fresh.endpoint, fresh.version, at, at + span, rows, odd, state, verdict))
     return judged
 
 
-def _said(scorer: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: int) -> tuple[str, dict[str, Any]]:
+def _verdict_on(scorer: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: int) -> tuple[str, dict[str, Any]]:
     assert scorer.sketcher is not None
     used: list[WindowSketch] = []
     held: list[tuple[WindowSketch, int]] = []

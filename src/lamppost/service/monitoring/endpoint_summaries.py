@@ -73,7 +73,7 @@ class EndpointSummaries:
     def __init__(self, pool: Pool, deployment: Deployment) -> None:
         self._pool = pool
         self._deployment = deployment
-        self._all = CostAwareCache(lambda: self._look(sorted(deployment.table.by_endpoint), None))
+        self._all = CostAwareCache(lambda: self._read_summaries(sorted(deployment.table.by_endpoint), None))
 
     async def all_summaries(self) -> SummariesByEndpoint:
         """Of every endpoint."""
@@ -81,14 +81,14 @@ class EndpointSummaries:
 
     async def summary_of(self, endpoint: str) -> tuple[LastHour, MonitoringSummary]:
         """Of one."""
-        seen = await self._look([endpoint], endpoint)
+        seen = await self._read_summaries([endpoint], endpoint)
         return seen.hours.get(endpoint, LastHour()), seen.monitoring.get(endpoint, MonitoringSummary())
 
-    async def _look(self, names: Sequence[str], endpoint: str | None) -> SummariesByEndpoint:
+    async def _read_summaries(self, names: Sequence[str], endpoint: str | None) -> SummariesByEndpoint:
         past = await records.endpoint_load(self._pool, datetime.now(UTC) - timedelta(hours=1), names)
-        return SummariesByEndpoint(await asyncio.to_thread(_hours, past), await self._looks(endpoint))
+        return SummariesByEndpoint(await asyncio.to_thread(_hours, past), await self._monitoring_summaries(endpoint))
 
-    async def _looks(self, endpoint: str | None) -> dict[str, MonitoringSummary]:
+    async def _monitoring_summaries(self, endpoint: str | None) -> dict[str, MonitoringSummary]:
         """Drift, quality and alerts of all endpoints, or of one, in four queries however many there are."""
         now, by_endpoint = datetime.now(UTC), self._deployment.table.by_endpoint
         summary: dict[str, MonitoringSummary] = {

@@ -71,8 +71,8 @@ def alert_event(address: str, state: str, cause: str, group: Sequence[Alert], no
                     "since": alert.since.isoformat(),
                     "resolved_at": alert.resolved_at.isoformat() if alert.resolved_at else None,
                     "summary": alert.reading.summary,
-                    "sure": alert.reading.sure,
-                    "why": alert.reading.why,
+                    "sure": alert.reading.certainty,
+                    "why": alert.reading.probable_cause,
                 }
                 for alert in group
             ],
@@ -111,14 +111,14 @@ class NoticeSender:
         """Begin to send the notices that are due. A slow receiver holds up no other."""
         for notice in await alerts.due_notices(self._pool):
             if notice.id not in self._going:
-                task = asyncio.create_task(self._bring(notice), name=f"notice {notice.id}")
+                task = asyncio.create_task(self._send_notice(notice), name=f"notice {notice.id}")
                 self._going[notice.id] = task
-                task.add_done_callback(partial(self._gone, notice.id))
+                task.add_done_callback(partial(self._forget_task, notice.id))
 
-    def _gone(self, key: UUID, _: asyncio.Task[None]) -> None:
+    def _forget_task(self, key: UUID, _: asyncio.Task[None]) -> None:
         self._going.pop(key, None)
 
-    async def _bring(self, notice: Notice) -> None:
+    async def _send_notice(self, notice: Notice) -> None:
         try:
             if notice.channel.kind == "webhook":
                 await self._post(notice)

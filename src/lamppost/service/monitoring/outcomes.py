@@ -30,7 +30,7 @@ SINCE = timedelta(days=30)
 
 
 @dataclass(frozen=True, slots=True)
-class ToldOutcome:
+class ReportedOutcome:
     """What somebody tells. request_id and row say of which answer; or key, a value of a field, of the latest that had it."""
 
     truth: Any
@@ -48,11 +48,11 @@ class StoredOutcomes:
     unknown: list[int]
 
 
-async def store_told_outcomes(
+async def store_reported_outcomes(
     pool: Pool,
     deployment: Deployment,
     endpoint: str,
-    told_outcomes: Sequence[ToldOutcome],
+    told_outcomes: Sequence[ReportedOutcome],
     key: str | None,
     span: tuple[datetime, datetime],
     by: str,
@@ -60,17 +60,17 @@ async def store_told_outcomes(
     """Store the truth about answers of an endpoint; raise BadRequest, and store nothing, where one cannot be a truth."""
     route = deployment.table.find_route(endpoint)
     names = [str(version) for version in route.setup.versions]
-    field, _ = await _truth(pool, deployment, endpoint, names[0])
+    field, _ = await _truth_field_of(pool, deployment, endpoint, names[0])
     for at, told_outcome in enumerate(told_outcomes):
-        _check(field, told_outcome.truth, at)
+        _check_truth(field, told_outcome.truth, at)
     matched, unknown = await (
         _by_key(pool, endpoint, key, told_outcomes, span) if key is not None else _by_id(pool, endpoint, told_outcomes)
     )
-    named = {outcome.of.version: await _truth(pool, deployment, endpoint, outcome.of.version.partition(", ")[0]) for outcome in matched}
+    named = {outcome.of.version: await _truth_field_of(pool, deployment, endpoint, outcome.of.version.partition(", ")[0]) for outcome in matched}
     judged = []
     for outcome in matched:
         of, spread = named[outcome.of.version]
-        judged.append(replace(outcome, correct=_right(outcome.said.get(of.name), outcome.truth, of, spread)))
+        judged.append(replace(outcome, correct=_answer_is_right(outcome.answer.get(of.name), outcome.truth, of, spread)))
     stored = await outcomes.store_outcomes(pool, judged, by)
     if stored:
         await feed_rollout(pool, endpoint, field.name)
@@ -87,7 +87,7 @@ def truth_field(answers: Schema, name: str | None) -> Field:
     return field
 
 
-def _check(field: Field, truth: Any, at: int) -> None:
+def _check_truth(field: Field, truth: Any, at: int) -> None:
     if field.kind in ("number", "integer"):
         if not is_number(truth):
             raise BadRequest(f"outcome {at}: the truth is {truth!r}, and {field.name} is {field.expected_text()}; nothing was stored")
@@ -99,7 +99,7 @@ def _check(field: Field, truth: Any, at: int) -> None:
         raise BadRequest(f"outcome {at}: the truth is no single value; nothing was stored")
 
 
-async def _by_id(pool: Pool, endpoint: str, told_outcomes: Sequence[ToldOutcome]) -> tuple[list[Outcome], list[int]]:
+async def _by_id(pool: Pool, endpoint: str, told_outcomes: Sequence[ReportedOutcome]) -> tuple[list[Outcome], list[int]]:
     calls: dict[UUID, list[AnsweredCall]] = defaultdict(list)
     for call in await outcomes.answered_calls(
         pool, [told_outcome.request_id for told_outcome in told_outcomes if told_outcome.request_id is not None]
@@ -121,7 +121,7 @@ async def _by_id(pool: Pool, endpoint: str, told_outcomes: Sequence[ToldOutcome]
 
 
 async def _by_key(
-    pool: Pool, endpoint: str, key: str, told_outcomes: Sequence[ToldOutcome], span: tuple[datetime, datetime]
+    pool: Pool, endpoint: str, key: str, told_outcomes: Sequence[ReportedOutcome], span: tuple[datetime, datetime]
 ) -> tuple[list[Outcome], list[int]]:
     """The latest answer of the span that had each key, with what shadows said to it."""
     place_of_key = {str(told_outcome.key): at for at, told_outcome in enumerate(told_outcomes) if told_outcome.key is not None}
@@ -131,7 +131,7 @@ async def _by_key(
             value = str(sent_row.get(key))
             if value in place_of_key and value not in places:
                 places[value] = (call.request_id, row)
-    by_id = [ToldOutcome(told_outcomes[place_of_key[value]].truth, request_id, row) for value, (request_id, row) in places.items()]
+    by_id = [ReportedOutcome(told_outcomes[place_of_key[value]].truth, request_id, row) for value, (request_id, row) in places.items()]
     matched, _ = await _by_id(pool, endpoint, by_id)
     return matched, [at for at, told_outcome in enumerate(told_outcomes) if told_outcome.key is None or str(told_outcome.key) not in places]
 
@@ -170,7 +170,7 @@ async def feed_rollout(pool: Pool, endpoint: str, answer: str) -> None:
             continue
         held = counts.setdefault(step, StepCounts(rollout.plan.steps[step].share))
         held.judged[arm] += 1
-        held.wrong[arm] += not is_right(outcome.told.said.get(answer), outcome.told.truth)
+        held.wrong[arm] += not is_right(outcome.judged.answer.get(answer), outcome.judged.truth)
     for step, held in counts.items():
         await rollouts.save_node_counts(pool, number, step, "outcomes", held)
 
@@ -178,13 +178,13 @@ async def feed_rollout(pool: Pool, endpoint: str, answer: str) -> None:
 # -- figures ------------------------------------------------------------------------------------------------------------
 
 
-def _right(answer: Any, truth: Any, field: Field, spread: float | None) -> bool:
+def _answer_is_right(answer: Any, truth: Any, field: Field, spread: float | None) -> bool:
     if field.kind in ("number", "integer"):
         return answer is not None and is_number(answer) and abs(float(answer) - float(truth)) <= 0.1 * (spread or 0.0)
     return is_right(answer, truth)
 
 
-async def _truth(pool: Pool, deployment: Deployment, endpoint: str, version: str) -> tuple[Field, float | None]:
+async def _truth_field_of(pool: Pool, deployment: Deployment, endpoint: str, version: str) -> tuple[Field, float | None]:
     lamp = await deployment.package_cache.lamp_of((await packages.get_version(pool, parse_version(version))).digest)
     route = deployment.table.by_endpoint.get(endpoint)
     field = truth_field(lamp.manifest.answers, route.setup.watch.truth if route is not None else None)
@@ -204,12 +204,12 @@ async def quality_page(
     versions = []
     for (version, shadow), known in sorted(by_version.items(), key=lambda pair: (pair[0][1], -len(pair[1]))):
         try:
-            field, spread = await _truth(pool, deployment, endpoint, version)
+            field, spread = await _truth_field_of(pool, deployment, endpoint, version)
         except LampPostError:
             continue
         numbers = field.kind in ("number", "integer")
-        judged_answers = [outcome.told for outcome in known]
-        late = sorted((outcome.told_at - outcome.at).total_seconds() for outcome in known)
+        judged_answers = [outcome.judged for outcome in known]
+        late = sorted((outcome.reported_at - outcome.at).total_seconds() for outcome in known)
         versions.append(
             {
                 "version": version,
@@ -222,7 +222,7 @@ async def quality_page(
                 "over_time": _over_time(known, field, since, until, bins),
             }
         )
-    return {"endpoint": endpoint, "since": since, "until": until, "versions": versions, "summary": _says(endpoint, versions)}
+    return {"endpoint": endpoint, "since": since, "until": until, "versions": versions, "summary": _quality_summary(endpoint, versions)}
 
 
 def _over_time(known: Sequence[KnownOutcome], field: Field, since: datetime, until: datetime, bins: int) -> list[dict[str, Any]]:
@@ -234,18 +234,18 @@ def _over_time(known: Sequence[KnownOutcome], field: Field, since: datetime, unt
     for at, cell in sorted(cells.items()):
         if field.kind in ("number", "integer"):
             errors = [
-                abs(float(outcome.told.said[field.name]) - float(outcome.told.truth))
+                abs(float(outcome.judged.answer[field.name]) - float(outcome.judged.truth))
                 for outcome in cell
-                if is_number(outcome.told.said.get(field.name))
+                if is_number(outcome.judged.answer.get(field.name))
             ]
             estimate = estimate_mean(errors)
         else:
-            estimate = estimate_share(sum(is_right(outcome.told.said.get(field.name), outcome.told.truth) for outcome in cell), len(cell))
+            estimate = estimate_share(sum(is_right(outcome.judged.answer.get(field.name), outcome.judged.truth) for outcome in cell), len(cell))
         steps.append({"at": since + at * step, "figure": estimate_as_json(estimate)})
     return steps
 
 
-def _says(endpoint: str, versions: list[dict[str, Any]]) -> str:
+def _quality_summary(endpoint: str, versions: list[dict[str, Any]]) -> str:
     if not versions:
         return f"Nothing is known yet. Tell it: lamppost outcome {endpoint} REQUEST_ID TRUTH"
     quality = versions[0]

@@ -79,7 +79,7 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
                 "since": alert.alert.since,
                 "resolved_at": alert.alert.resolved_at,
                 "summary": alert.alert.reading.summary,
-                "why": alert.alert.reading.why,
+                "why": alert.alert.reading.probable_cause,
             }
             for alert in fired
         ],
@@ -88,7 +88,7 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
             for revision in await endpoints.endpoint_history(pool, endpoint, 200)
             if since <= revision.since < until
         ],
-        "summary": _says(endpoint, total.calls, total.failed, _ms(quantiles(total.latency, (0.99,))[0]), drifted, quality),
+        "summary": _report_summary(endpoint, total.calls, total.failed, _ms(quantiles(total.latency, (0.99,))[0]), drifted, quality),
         "made_at": datetime.now(UTC),
     }
 
@@ -104,11 +104,11 @@ def _drift(judged: list[windows.JudgedWindow]) -> dict[str, Any] | None:
     if worst is None:
         return None
     worst_window = worst[0]
-    why = next((other.why for other in reversed(drifted) if other.why), None)
+    why = next((other.explanation for other in reversed(drifted) if other.explanation), None)
     return {"at": worst_window.at, "version": worst_window.version, "state": worst_window.state, **worst_window.verdict, "why": why}
 
 
-def _says(endpoint: str, calls: int, failed: int, p99: float | None, drifted: list[windows.JudgedWindow], quality: dict[str, Any]) -> str:
+def _report_summary(endpoint: str, calls: int, failed: int, p99: float | None, drifted: list[windows.JudgedWindow], quality: dict[str, Any]) -> str:
     sentences = [f"{endpoint} answered {calls:,} calls" + (f", {failed:,} of them failed" if failed else ", none failed")]
     if p99 is not None:
         sentences.append(f"99 of 100 within {p99:,.0f} ms")

@@ -98,7 +98,7 @@ class LookupSources:
                 first = sql.SQL("SELECT {key} FROM {table} WHERE {key} IS NOT NULL LIMIT 1").format(key=key, table=_table(lookup))
                 row = await (await connection.execute(first)).fetchone()
         except (psycopg.Error, PoolTimeout, TimeoutError) as error:
-            raise Conflict(f"the look-up in {lookup.table} of {lookup.source} cannot be made: {_said(error)}") from error
+            raise Conflict(f"the look-up in {lookup.table} of {lookup.source} cannot be made: {_error_text(error)}") from error
         whole = columns[lookup.column] in _WHOLE
         example = None if row is None else int(row[0]) if whole else str(row[0])
         return replace(lookup, key_kind="integer" if whole else "text", example=example)
@@ -200,8 +200,8 @@ class LookupTable:
                 f"the look-up in {lookup.table} of {lookup.source} took longer than {lookup.timeout_s:g} s; try again", retry_after_s=1
             ) from error
         except (psycopg.Error, PoolTimeout, OSError, Conflict) as error:
-            log.warning("the look-up in %s of %s failed: %s", lookup.table, lookup.source, _said(error))
-            raise Unavailable(f"the look-up in {lookup.table} of {lookup.source} failed: {_said(error)}", retry_after_s=2) from error
+            log.warning("the look-up in %s of %s failed: %s", lookup.table, lookup.source, _error_text(error))
+            raise Unavailable(f"the look-up in {lookup.table} of {lookup.source} failed: {_error_text(error)}", retry_after_s=2) from error
         return {key: self._checked(key, values) for key, *values in rows}
 
     def _checked(self, key: Any, values: list[Any]) -> Row | LampPostError:
@@ -248,7 +248,7 @@ async def _row(connection: psycopg.AsyncConnection[Any], query: str, values: dic
     return await (await connection.execute(query.encode(), values)).fetchone()
 
 
-def _said(error: BaseException) -> str:
+def _error_text(error: BaseException) -> str:
     return str(error).strip().partition("\n")[0] or type(error).__name__
 
 

@@ -39,7 +39,7 @@ class AnswerStream:
 
     serving: Predictor
     kind: str
-    wanted: str
+    content_type: str
     options: Row
     headers: Headers
     terms: RequestOptions
@@ -67,7 +67,7 @@ class AnswerStream:
             raise StreamBroken from error
         if not self.rows:
             self._read(b"")  # says what an empty body lacks
-        if self.wanted == ARROW:
+        if self.content_type == ARROW:
             yield END
 
     async def _answered(self, block: bytes) -> AsyncIterator[bytes]:
@@ -80,7 +80,7 @@ class AnswerStream:
                 return
             answer = (
                 await self.serving.predict(
-                    asked._replace(size_bytes=len(block), as_columns=self.wanted == ARROW, headers=self.headers), self.terms
+                    asked._replace(size_bytes=len(block), as_columns=self.content_type == ARROW, headers=self.headers), self.terms
                 )
             ).answer
         except LampPostError as error:
@@ -96,18 +96,18 @@ class AnswerStream:
 
     def _ended(self, error: LampPostError) -> list[bytes]:
         """The last line of an answer in lines."""
-        if self.wanted != NDJSON:
+        if self.content_type != NDJSON:
             return []
         return [orjson.dumps({"problem": shift_fault_rows(error, lambda row: row + self.rows).to_problem()}, default=str) + b"\n"]
 
     def _written(self, answer: LaneAnswer, rows: int, first: bool) -> bytes:
         answers = self.serving.answers
-        if self.wanted == ARROW:
+        if self.content_type == ARROW:
             return continue_stream(
                 write_arrow(answers, columns_from_rows(answers, answer.rows) if answer.columns is None else answer.columns), first
             )
         plain = answer.rows if answer.columns is None else answer_rows_from_columns(answers, answer.columns, rows)
-        return write_csv(answers, plain, header=first) if self.wanted == CSV else write_ndjson(plain)
+        return write_csv(answers, plain, header=first) if self.content_type == CSV else write_ndjson(plain)
 
     def _read(self, block: bytes) -> PredictionInput | None:
         """What a block asks for, None for a header that stands alone."""

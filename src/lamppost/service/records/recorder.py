@@ -57,7 +57,7 @@ class Recorder:
         self.dropped = 0
         self.written = 0
         self.spool = Spool(folder, most_bytes)
-        self._brings = sink
+        self._sink = sink
         self.sampling_percent: dict[str, float] = {}
         self.sampled_calls = 0
         self.enabled = True
@@ -65,7 +65,7 @@ class Recorder:
         self.spans = SpanExporter(otlp)
         self._calls: list[CallRecord] = []
         self._bundles: deque[CallBundle] = deque()
-        self._held = 0
+        self._bundled_calls = 0
         self._bytes = 0
         self._moving = 0
         self._tasks: list[asyncio.Task[None]] = []
@@ -97,18 +97,18 @@ class Recorder:
         self.spans.add_calls(calls)
         self._bundles.append(bundle := bundle_calls(calls))
         self._count(bundle, 1)
-        while self._held > MAX_CALLS or self._bytes > MAX_BYTES:
+        while self._bundled_calls > MAX_CALLS or self._bytes > MAX_BYTES:
             self._count(gone := self._bundles.popleft(), -1)
             self.dropped += gone.calls
 
     def _count(self, bundle: CallBundle, sign: int) -> None:
-        self._held += sign * bundle.calls
+        self._bundled_calls += sign * bundle.calls
         self._bytes += sign * (len(bundle.heads) + len(bundle.payloads))
 
     @property
     def waiting(self) -> int:
         """Records that are not in the database yet."""
-        return len(self._calls) + self._held + self._moving + self.spool.waiting
+        return len(self._calls) + self._bundled_calls + self._moving + self.spool.waiting
 
     async def stop(self, patience_s: float = 10.0) -> None:
         """Deliver what is left to the database, for at most ``patience_s`` seconds. The rest stays in the spool."""
@@ -118,22 +118,22 @@ class Recorder:
             for task in late:
                 task.cancel()
             await asyncio.gather(*self._tasks, return_exceptions=True)
-        await self._brings.close()
+        await self._sink.close()
         await self.spans.close()
         with contextlib.suppress(OSError):
             await asyncio.to_thread(self.spool.close)
         if self.spool.waiting:
             log.warning("%d records are in the spool; the next start brings them to the database", self.spool.waiting)
         self._bundle()
-        if self._held:
-            log.error("%d records could be written nowhere", self._held)
-            self.dropped += self._held
+        if self._bundled_calls:
+            log.error("%d records could be written nowhere", self._bundled_calls)
+            self.dropped += self._bundled_calls
 
     async def _fill(self) -> None:
         """Move records from memory to the spool until the recorder stops."""
         failing = False
-        while self._calls or self._held or not self._stopping.is_set():
-            if self._held < _FRAME_CALLS:
+        while self._calls or self._bundled_calls or not self._stopping.is_set():
+            if self._bundled_calls < _FRAME_CALLS:
                 await self._pause(_PAUSE_S)
             self._bundle()
             taken = self._frame()
@@ -196,7 +196,7 @@ class Recorder:
 
     async def _store(self, portion: SpoolPortion) -> None:
         started = time.perf_counter()
-        lost = await self._brings(portion)
+        lost = await self._sink(portion)
         took = time.perf_counter() - started
         self.dropped += lost
         self.written += portion.calls - lost

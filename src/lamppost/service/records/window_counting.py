@@ -72,8 +72,8 @@ class ReferenceScorer:
 class _Group:
     """Rows of one version within one tick. places : for each row, its call and its place in the call."""
 
-    asked: list[Any] = field(default_factory=list)
-    said: list[Any] = field(default_factory=list)
+    rows: list[Any] = field(default_factory=list)
+    answers: list[Any] = field(default_factory=list)
     places: list[tuple[int, int]] = field(default_factory=list)
 
 
@@ -82,7 +82,7 @@ class WindowCounting:
 
     def __init__(self, pool: Pool, package_cache: PackageCache) -> None:
         self._pool = pool
-        self.shelf = package_cache
+        self.package_cache = package_cache
         self._scorers: LRUCache[str, ReferenceScorer | None] = LRUCache(_REMEMBERED)
         self.sent: dict[str, frozenset[str]] = {}
         self.failed = 0
@@ -100,7 +100,7 @@ class WindowCounting:
         """
         versions = await asyncio.to_thread(_versions, frames)
         scorers = {version: await self.scorer_of_version(version) for version in versions}
-        return await asyncio.to_thread(self._look, frames, scorers, brought_by)
+        return await asyncio.to_thread(self._count_calls, frames, scorers, brought_by)
 
     async def scorer_of_version(self, version: str) -> ReferenceScorer | None:
         """The scorer of a version; None for an unknown version, or one without a reference."""
@@ -109,7 +109,7 @@ class WindowCounting:
         scorer: ReferenceScorer | None = None
         try:
             stored = await packages.get_version(self._pool, parse_version(version))
-            lamp = await self.shelf.lamp_of(stored.digest)
+            lamp = await self.package_cache.lamp_of(stored.digest)
             scorer = await asyncio.to_thread(ReferenceScorer, lamp)
             scorer = scorer if scorer.has_reference else None
         except LampPostError as error:
@@ -117,7 +117,7 @@ class WindowCounting:
         self._scorers[version] = scorer
         return scorer
 
-    def _look(self, frames: Sequence[SpoolFrame], scorers: dict[str, ReferenceScorer | None], brought_by: str | None) -> CountedFrames:
+    def _count_calls(self, frames: Sequence[SpoolFrame], scorers: dict[str, ReferenceScorer | None], brought_by: str | None) -> CountedFrames:
         odd: dict[int, tuple[float, str]] = {}
         deltas: list[WindowDelta] = []
         calls = [call for frame in frames for call in frame.calls]
@@ -147,8 +147,8 @@ class WindowCounting:
                         answer if version == by or version == named[0] else {}
                     )  # parts of an ensemble answered something else
                     group = groups[call.endpoint, version, tick, bool(answer_of_version)]
-                    group.asked.append(row)
-                    group.said.append(answer_of_version)
+                    group.rows.append(row)
+                    group.answers.append(answer_of_version)
                     group.places.append((at, place))
         deltas = []
         for (endpoint, version, tick, _), group in groups.items():
@@ -161,8 +161,8 @@ class WindowCounting:
         self, scorer: ReferenceScorer, endpoint: str, version: str, tick: int, group: _Group, odd: dict[int, tuple[float, str]]
     ) -> WindowDelta:
         most = _MOST_HEAVY if scorer.heavy else _MOST_ROWS
-        step = -(-len(group.asked) // most)
-        rows, answers, places = group.asked[::step], group.said[::step], group.places[::step]
+        step = -(-len(group.rows) // most)
+        rows, answers, places = group.rows[::step], group.answers[::step], group.places[::step]
         assert scorer.sketcher is not None
         columns = scorer.sketcher.as_arrays(scorer.feature_columns(rows, answers, self.sent.get(endpoint)))
         assert scorer.outlier_scorer is not None

@@ -23,8 +23,8 @@ class AlertAnswer(ApiModel):
     seen_at: datetime
     resolved_at: datetime | None
     summary: str
-    sure: str
-    why: str | None
+    certainty: str
+    probable_cause: str | None
     acknowledged_by: str | None
     note: str | None
     next: str

@@ -37,7 +37,7 @@ class FieldAnswer(ApiModel):
     elements: Literal["number", "integer"]
     size: list[int] | None = Described(description="width and height of an image in pixels")
     channels: int
-    wanted: str
+    expected: str
 
     @classmethod
     def of(cls, field: Field) -> FieldAnswer:
@@ -60,7 +60,7 @@ class FieldAnswer(ApiModel):
             elements=field.elements,
             size=None if field.size is None else list(field.size),
             channels=field.channels,
-            wanted=field.expected_text(),
+            expected=field.expected_text(),
         )
 
 

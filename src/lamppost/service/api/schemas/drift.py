@@ -137,7 +137,7 @@ class DriftAnswer(ApiModel):
     pooled: int
     figures: list[FeatureDriftAnswer]
     pairs: list[PairDriftAnswer]
-    why: DriftExplanationAnswer | None
+    explanation: DriftExplanationAnswer | None
     windows: list[WindowAnswer]
     watched: bool = Described(description="false for a package that carries nothing to hold rows against")
 

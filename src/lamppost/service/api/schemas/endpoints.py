@@ -125,7 +125,7 @@ class ShadowAnswer(ApiModel):
     version: str
     share: float
     open: bool
-    why: str | None
+    reason: str | None
     answered: int
     failed: int
     left_out: int

@@ -40,7 +40,7 @@ class RolloutAnswer(ApiModel):
     sticky: StickyKey | None
     step: int
     state: RolloutState
-    why: str
+    reason: str
     readings: list[GuardReadingAnswer]
     calls: list[list[int]]
     begun_by: str
