@@ -44,7 +44,7 @@ async def _fill(url: str, lamp: Lamp, folder: Path, count: int) -> None:
     for number in range(count):
         name = f"small-{number}"
         path = folder / "one.lamp"
-        write_lamp(path, replace(lamp.manifest, name=name, story=replace(lamp.manifest.story, notes=f"number {number}")), members)
+        write_lamp(path, replace(lamp.manifest, name=name, provenance=replace(lamp.manifest.provenance, notes=f"number {number}")), members)
         made = read_lamp(path)
         manifest = write_manifest(made.manifest).decode()
         version, _ = await packages.store_version(pool, name, made.digest, manifest, path, ChangedBy("bench"), [(0, made.size_bytes)])

@@ -97,7 +97,7 @@ def a_manifest() -> Manifest:
         (step,),
         "proof.json",
         members,
-        story=Provenance(notes="hello"),
+        provenance=Provenance(notes="hello"),
     )
 
 

@@ -29,7 +29,7 @@ target = "failed"
 [fields.age_years]
 unit = "years"
 low = 0
-[story]
+[provenance]
 notes = "Trained by night."
 metrics = {accuracy = 0.84}
 """

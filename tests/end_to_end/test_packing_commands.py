@@ -41,7 +41,7 @@ kind = "number"
 low = 0
 high = 1
 default = 0.5
-[story]
+[provenance]
 by = "lamplighter"
 tags = {season = "winter"}
 """

@@ -50,7 +50,7 @@ class EveryKind(unittest.TestCase):
             lamp = read_lamp(path)
             self.assertEqual(lamp.manifest.formats, frozenset())
             self.assertEqual([name for name in lamp.manifest.members if name.startswith("steps")], ["steps/0/trees.txt"])
-            self.assertIn("lightgbm", lamp.manifest.story.libraries)
+            self.assertIn("lightgbm", lamp.manifest.provenance.libraries)
 
     def test_damaged_trees_are_refused(self) -> None:
         for library, data in (("lightgbm", b"no trees"), ("xgboost", json.dumps({"learner": 1}).encode())):

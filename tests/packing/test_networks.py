@@ -42,7 +42,7 @@ class Graphs(WithNetworks):
         wanted = networks.softmax(NUMBERS.to_numpy(np.float32) @ networks.WEIGHTS)
         np.testing.assert_allclose(scores, wanted, atol=1e-6)
         np.testing.assert_array_equal(label, wanted.argmax(axis=1))
-        self.assertEqual((lamp.manifest.story.notes, lamp.manifest.story.tags), ("A small graph of Tallowby.", {"town": "Tallowby"}))
+        self.assertEqual((lamp.manifest.provenance.notes, lamp.manifest.provenance.tags), ("A small graph of Tallowby.", {"town": "Tallowby"}))
         self.assertEqual(lamp.manifest.formats, frozenset())
 
     def test_a_path_alone_will_do_and_whole_numbers_may_feed_floats(self) -> None:
@@ -100,10 +100,10 @@ class Graphs(WithNetworks):
         small = self.pack(lamppost.Network(path, labels=LABELS, scores="softmax"), frame, quantize=True)
         sizes = [lamp.manifest.members["steps/0/wide.onnx"].size_bytes for lamp in (small, whole)]
         self.assertLess(sizes[0], 0.5 * sizes[1])
-        said = small.manifest.story.quantized or ""
+        said = small.manifest.provenance.quantized or ""
         self.assertRegex(said, r"quantized: 6\d,\d+ bytes became \d+,\d+; ")
         self.assertRegex(said, r"label is the same on \d+ of 200 rows, scores differs by up to [\d.e-]+")
-        self.assertIsNone(whole.manifest.story.quantized)
+        self.assertIsNone(whole.manifest.provenance.quantized)
         again = self.pack(lamppost.Network(path, labels=LABELS, scores="softmax"), frame, quantize=True)
         self.assertEqual(again.digest, small.digest)
         with self.assertRaisesRegex(BadRequest, "only a network can be quantized"):
@@ -173,7 +173,7 @@ class Programs(WithNetworks):
             with self.subTest(name):
                 lamp = self.pack(lamppost.Network(self.folder / name, labels=LABELS), NUMBERS)
                 self.assertEqual(lamp.manifest.formats, frozenset({"torch"}))
-                self.assertIn("torch", lamp.manifest.story.libraries)
+                self.assertIn("torch", lamp.manifest.provenance.libraries)
                 np.testing.assert_allclose(self.run_on(lamp, NUMBERS)[1], self.wanted, atol=1e-6)
                 with self.assertRaisesRegex(PackageRefused, "--allow-pickle"):
                     open_chain(lamp.unpack(self.folder), lamp.manifest, frozenset({"skops"}))

@@ -185,9 +185,9 @@ class Stories(WithRows):
         git("add", ".")
         git("commit", "-qm", "Train")
         first = self.pack(model, X.assign(kwh=LAMPS["kwh"]), target="kwh")
-        story = first.manifest.story
-        self.assertEqual((story.by, len(story.commit or ""), story.changed, story.at), ("Lamplighter", 40, False, "2026-11-01T10:00:00Z"))
+        provenance = first.manifest.provenance
+        self.assertEqual((provenance.by, len(provenance.commit or ""), provenance.changed, provenance.at), ("Lamplighter", 40, False, "2026-11-01T10:00:00Z"))
         self.assertEqual(self.pack(model, X.assign(kwh=LAMPS["kwh"]), target="kwh").digest, first.digest)
         (self.folder / "train.py").write_text("changed\n")
-        again = self.pack(model, X.assign(kwh=LAMPS["kwh"]), target="kwh", by="nightly-job").manifest.story
-        self.assertEqual((again.by, again.changed, again.commit), ("nightly-job", True, story.commit))
+        again = self.pack(model, X.assign(kwh=LAMPS["kwh"]), target="kwh", by="nightly-job").manifest.provenance
+        self.assertEqual((again.by, again.changed, again.commit), ("nightly-job", True, provenance.commit))

@@ -112,7 +112,7 @@ function Figures({ before, after }: { before: VersionPage; after: VersionPage })
     ["opens in, s", (page) => page.measured?.open_s.toFixed(2) ?? "–"],
     ["worker holds", (page) => (page.measured ? bytes(page.measured.memory_bytes) : "–")],
     ["size", (page) => bytes(page.size_bytes)],
-    ["trained on", (page) => (page.story.trained_rows == null ? "–" : `${count(page.story.trained_rows)} rows`)],
+    ["trained on", (page) => (page.provenance.trained_rows == null ? "–" : `${count(page.provenance.trained_rows)} rows`)],
   ];
   return (
     <Card title="Side by side" className="mt-6">

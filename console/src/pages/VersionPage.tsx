@@ -117,21 +117,21 @@ function Fields({ fields, profiles }: { fields: Field[]; profiles: Profile[] }) 
 }
 
 function Story({ page }: { page: Page }) {
-  const { story } = page;
+  const { provenance } = page;
   const lines: [string, string][] = [
     ...page.steps.map((step, at): [string, string] => [`step ${at}`, step]),
     ["proof", `${page.proof_rows} rows with the answers training gave`],
     ...speed(page),
-    ...(story.quantized ? [["smaller", story.quantized] as [string, string]] : []),
+    ...(provenance.quantized ? [["smaller", provenance.quantized] as [string, string]] : []),
     ...packed(page),
-    ...(story.trained_rows == null ? [] : [["trained on", `${count(story.trained_rows)} rows`] as [string, string]]),
-    ...Object.entries(story.metrics ?? {}).map(([name, value]): [string, string] => [name, String(value)]),
-    ...Object.entries(story.tags ?? {}).map(([name, value]): [string, string] => [name, value]),
-    ["made with", [`Python ${story.python}`, ...Object.entries(story.libraries ?? {}).map(([name, version]) => `${name} ${version}`)].join(", ")],
+    ...(provenance.trained_rows == null ? [] : [["trained on", `${count(provenance.trained_rows)} rows`] as [string, string]]),
+    ...Object.entries(provenance.metrics ?? {}).map(([name, value]): [string, string] => [name, String(value)]),
+    ...Object.entries(provenance.tags ?? {}).map(([name, value]): [string, string] => [name, value]),
+    ["made with", [`Python ${provenance.python}`, ...Object.entries(provenance.libraries ?? {}).map(([name, version]) => `${name} ${version}`)].join(", ")],
   ];
   return (
     <Card title="How it came to be">
-      {story.notes && <p className="mb-3">{story.notes}</p>}
+      {provenance.notes && <p className="mb-3">{provenance.notes}</p>}
       <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1">
         {lines.map(([name, value]) => (
           <div key={name} className="contents">
@@ -153,9 +153,9 @@ function speed({ measured }: Page): [string, string][] {
 }
 
 /** Who packed it, of which commit, and whose signatures it carries. */
-function packed({ story, signers }: Page): [string, string][] {
-  const commit = story.commit ? `at commit ${story.commit.slice(0, 12)}${story.changed ? " with changes" : ""}` : "";
-  const said = [story.by ? `by ${story.by}` : "", commit, story.at ? `of ${story.at.slice(0, 10)}` : ""].filter(Boolean).join(" ");
+function packed({ provenance, signers }: Page): [string, string][] {
+  const commit = provenance.commit ? `at commit ${provenance.commit.slice(0, 12)}${provenance.changed ? " with changes" : ""}` : "";
+  const said = [provenance.by ? `by ${provenance.by}` : "", commit, provenance.at ? `of ${provenance.at.slice(0, 10)}` : ""].filter(Boolean).join(" ");
   return [...(said ? [["packed", said] as [string, string]] : []), ...signers.map((key): [string, string] => ["signed by", key])];
 }
 

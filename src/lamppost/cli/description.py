@@ -91,7 +91,7 @@ class _Part(_Network):
         return Table(read_frame(folder / str(self.table)), self.key, self.unknown, self.fields)
 
 
-class _Story(_Shape):
+class _Provenance(_Shape):
     notes: str = ""
     metrics: dict[str, float] = {}
     tags: dict[str, str] = {}
@@ -109,7 +109,7 @@ class Description(_Shape):
     proof: _Proof = _Proof()
     before: list[_Part] = []
     after: list[_Part] = []
-    story: _Story = _Story()
+    provenance: _Provenance = _Provenance()
 
 
 def read_description(path: Path) -> Description:

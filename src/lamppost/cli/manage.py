@@ -187,7 +187,7 @@ def _show_endpoint(answer: dict[str, Any]) -> None:
 
 
 def _show_version(answer: dict[str, Any]) -> None:
-    story = answer["story"]
+    provenance = answer["provenance"]
     serves = f"serves {', '.join(answer['serves'])}" if answer["serves"] else "serves nothing"
     name, pushed = paint(answer["name"], AMBER), f"pushed by {answer['pushed_by']} {time_ago(answer['pushed_at'])}"
     print_line(f"{name}  {serves}; {format_bytes(answer['size_bytes'])}, {pushed}")
@@ -203,10 +203,10 @@ def _show_version(answer: dict[str, Any]) -> None:
         print_line(f"signed  by {key}")
     for step in answer["steps"]:
         print_line(f"step  {step}")
-    if story["metrics"]:
-        print_line("metrics  " + ", ".join(f"{key} {value:g}" for key, value in story["metrics"].items()))
-    if story["notes"]:
-        print_line(f"notes  {story['notes'].strip()}")
+    if provenance["metrics"]:
+        print_line("metrics  " + ", ".join(f"{key} {value:g}" for key, value in provenance["metrics"].items()))
+    if provenance["notes"]:
+        print_line(f"notes  {provenance['notes'].strip()}")
     print_line()
     _show_fields(answer)
 

@@ -63,32 +63,32 @@ def _example(field: Field) -> str:
 
 
 def _show_provenance(lamp: Lamp) -> None:
-    story = lamp.manifest.story
+    provenance = lamp.manifest.provenance
     tolerance = lamp.proof.tolerance
     print_line(f"proof     {len(lamp.proof.rows)} rows; numbers agree within {tolerance.absolute:g} + {tolerance.relative:g} of the value")
-    if story.trained_rows is not None:
+    if provenance.trained_rows is not None:
         print_line(
-            f"trained   on {story.trained_rows:,} rows, Python {story.python}, {', '.join(f'{k} {v}' for k, v in story.libraries.items())}"
+            f"trained   on {provenance.trained_rows:,} rows, Python {provenance.python}, {', '.join(f'{k} {v}' for k, v in provenance.libraries.items())}"
         )
-    if packed := _packed(story):
+    if packed := _packed(provenance):
         print_line(f"packed    {packed}")
-    if story.quantized:
-        print_line(f"smaller   {story.quantized}")
-    if story.metrics:
-        print_line(f"metrics   {', '.join(f'{name} {value:g}' for name, value in story.metrics.items())}")
-    if story.tags:
-        print_line(f"tags      {', '.join(f'{name} {value}' for name, value in story.tags.items())}")
-    if story.notes:
-        print_line(f"notes     {story.notes.strip()}")
+    if provenance.quantized:
+        print_line(f"smaller   {provenance.quantized}")
+    if provenance.metrics:
+        print_line(f"metrics   {', '.join(f'{name} {value:g}' for name, value in provenance.metrics.items())}")
+    if provenance.tags:
+        print_line(f"tags      {', '.join(f'{name} {value}' for name, value in provenance.tags.items())}")
+    if provenance.notes:
+        print_line(f"notes     {provenance.notes.strip()}")
     for signature in lamp.signatures:
         print_line(f"signed    by {signature.key}")
     print_line(f"files     {', '.join(f'{path} {format_bytes(member.size_bytes)}' for path, member in lamp.manifest.members.items())}")
 
 
-def _packed(story: Provenance) -> str:
+def _packed(provenance: Provenance) -> str:
     """Who packed it, when, and from which commit."""
-    commit = f"at commit {story.commit[:12]}{' with changes' if story.changed else ''}" if story.commit else ""
-    return " ".join(part for part in (f"by {story.by}" if story.by else "", commit, f"of {story.at}" if story.at else "") if part)
+    commit = f"at commit {provenance.commit[:12]}{' with changes' if provenance.changed else ''}" if provenance.commit else ""
+    return " ".join(part for part in (f"by {provenance.by}" if provenance.by else "", commit, f"of {provenance.at}" if provenance.at else "") if part)
 
 
 def prove(file: LampFile, as_json: AsJson = False) -> None:

@@ -86,15 +86,15 @@ def _described(answer: Description, folder: Path, options: PackOptions) -> tuple
         answer.model.format,
         answer.proof.rows,
         Tolerance(answer.proof.absolute, answer.proof.relative),
-        answer.story.notes,
-        answer.story.metrics,
-        answer.story.tags,
+        answer.provenance.notes,
+        answer.provenance.metrics,
+        answer.provenance.tags,
         answer.model.unit,
         before=[part.made(folder) for part in answer.before],
         after=[part.made(folder) for part in answer.after],
         options=answer.options,
         quantize=answer.model.quantize or options.quantize,
-        by=answer.story.by,
+        by=answer.provenance.by,
     )
     return answer.model.made(folder), frame, recipe
 

@@ -105,7 +105,7 @@ def read_lamp(path: Path) -> Lamp:
             for _ in _checked(archive, name, member):
                 pass
         proof = read_proof(_read_small(archive, entries[manifest.proof]))
-        reference = read_reference(_read_small(archive, entries[manifest.reference])) if manifest.reference else None
+        reference = read_reference(_read_small(archive, entries[manifest.reference]), manifest.format) if manifest.reference else None
         signatures = read_signatures(_read_small(archive, entries[SIGNATURES], MAX_SIGNATURES_BYTES)) if SIGNATURES in entries else ()
     digest = manifest_digest(raw)
     check(signatures, digest)

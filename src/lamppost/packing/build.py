@@ -65,17 +65,17 @@ def build_package(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> 
 def _build(package: _Package, model: Any, to: Path) -> Remarks:
     recipe = package.recipe
     notes: list[str] = []
-    story = Provenance(notes=recipe.notes, tags=dict(recipe.tags or {}))
+    provenance = Provenance(notes=recipe.notes, tags=dict(recipe.tags or {}))
     if isinstance(model, Network):
         own_notes, tags = read_notes(model)
-        story = replace(story, notes=recipe.notes or own_notes, tags=tags | story.tags)
+        provenance = replace(provenance, notes=recipe.notes or own_notes, tags=tags | provenance.tags)
     package.begin(model, notes)
     package.add_parts(recipe.before)
     if isinstance(model, Network):
         if recipe.quantize:
             model, change, faster = package.quantize(model)
             notes.append(f"{change}; {faster:.2f} times as fast as before here")
-            story = replace(story, quantized=change)
+            provenance = replace(provenance, quantized=change)
         package.add_parts([model])
     else:
         package.add_fitted(model, notes)
@@ -84,8 +84,8 @@ def _build(package: _Package, model: Any, to: Path) -> Remarks:
     proof, reference = package.proof(answers), package.reference(answers)
     members = package.members | {"proof.json": write_proof(proof), "reference.json": write_reference(reference)}
     origin = find_origin(to.parent.absolute(), recipe.by)
-    story = replace(
-        story,
+    provenance = replace(
+        provenance,
         trained_rows=len(package.frame),
         metrics=dict(recipe.metrics or {}),
         libraries=find_pins(model, package.members, package.imports()),
@@ -103,7 +103,7 @@ def _build(package: _Package, model: Any, to: Path) -> Remarks:
         "proof.json",
         describe(members),
         "reference.json",
-        story,
+        provenance,
         package.options,
     )
     write_lamp(to, manifest, members)

@@ -59,7 +59,7 @@ def pack(
     fields : what to say beyond what the frame shows, such as ``{"height_m": {"unit": "m", "low": 0}}``; see
     `lamppost.core.schema.fields.Field`.
     format : ``skops`` (default where it holds the model) or ``pickle``. proof_rows : rows kept with the answers of ``model``.
-    tolerance : how far a number may be from training's. notes, metrics, tags : the model's story. unit : of a regressor's answer.
+    tolerance : how far a number may be from training's. notes, metrics, tags : the model's provenance. unit : of a regressor's answer.
     compile : make a graph of the whole chain too, and serve that, where it gives the same answers.
     before, after : `lamppost.Code`, `lamppost.Table`, `lamppost.Encoder`, `lamppost.Pixels` and `lamppost.Network` steps around the model.
     The frame then holds the columns of a request, and those that tables give.
@@ -67,7 +67,7 @@ def pack(
     package against that instead of against the model as it is now.
     options : named parameters of a call, such as ``{"threshold": {"kind": "number", "low": 0, "high": 1, "default": 0.5}}``, which steps
     read as columns.
-    quantize : weights of an ONNX network as 8-bit integers; what that changed is measured, said and kept in the story.
+    quantize : weights of an ONNX network as 8-bit integers; what that changed is measured, reported and kept in the provenance.
     by : who packs it [the user's name in git].
     held_out : one for each row of the frame, whether the model was not fitted on it. Drift of the answers is then measured against what the
     model said to those; to rows that it was fitted on it says surer things than to any others.

@@ -28,7 +28,7 @@ def differing_pins(manifest: Manifest) -> dict[str, str]:
     """Pins of a package that are not what is installed here; none for a package that is data only."""
     if manifest.serves_graphs:
         return {}
-    return {name: version for name, version in manifest.story.libraries.items() if name not in _OWN and _installed(name) != version}
+    return {name: version for name, version in manifest.provenance.libraries.items() if name not in _OWN and _installed(name) != version}
 
 
 def _installed(name: str) -> str | None:

@@ -33,7 +33,7 @@ class Searching(unittest.TestCase):
         (SklearnStep("m", "skops", (FrameColumn("led_share", "float64"),), Schema((Field("kwh", "number"),))),),
         "p",
         {"m": PackageFile("", 0), "p": PackageFile("", 0)},
-        story=Provenance(notes="How much will a feeder take?", metrics={"mae_kwh": 4.6}, tags={"season": "Winter"}, by="lighting"),
+        provenance=Provenance(notes="How much will a feeder take?", metrics={"mae_kwh": 4.6}, tags={"season": "Winter"}, by="lighting"),
     )
 
     def test_every_word_must_be_found_somewhere(self) -> None:

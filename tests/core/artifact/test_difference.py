@@ -12,9 +12,9 @@ AGE = Field("age", "number", unit="years", low=0, high=80, missing=True)
 KIND = Field("kind", "choice", choices=("led", "sodium"), unseen="accept")
 
 
-def manifest(*inputs: Field, answers: Schema = LABEL, story: Provenance = Provenance(), size: int = 1_000) -> Manifest:  # noqa: B008
+def manifest(*inputs: Field, answers: Schema = LABEL, provenance: Provenance = Provenance(), size: int = 1_000) -> Manifest:  # noqa: B008
     step = SklearnStep("m", "skops", (FrameColumn(inputs[0].name, "float64"),), answers)
-    return Manifest("m", Schema(inputs), answers, (step,), "p", {"m": PackageFile("0", size), "p": PackageFile("1", 0)}, story=story)
+    return Manifest("m", Schema(inputs), answers, (step,), "p", {"m": PackageFile("0", size), "p": PackageFile("1", 0)}, provenance=provenance)
 
 
 def said(before: Manifest, after: Manifest) -> list[tuple[bool, str]]:
@@ -70,7 +70,7 @@ class Differences(unittest.TestCase):
             Provenance(metrics={"auc": 0.9}, python="3.12", trained_rows=7),
         )
         self.assertEqual(
-            [text for _, text in said(manifest(AGE, story=before), manifest(AGE, story=after, size=5_000_000))],
+            [text for _, text in said(manifest(AGE, provenance=before), manifest(AGE, provenance=after, size=5_000_000))],
             [
                 "metric auc is 0.9; it was 0.8",
                 "Python 3.12 instead of 3.11",

@@ -37,10 +37,10 @@ def looked(known: ReferenceField, values: list[Any]) -> DriftVerdict:
 class Cells(unittest.TestCase):
     def test_cells_count_every_row_once_and_scores_are_orthonormal(self) -> None:
         for values in (RNG.normal(size=1_000), np.round(RNG.normal(size=1_000)), np.where(RNG.random(1_000) < 0.7, 0.0, 5.0)):
-            cells = bin_numbers(values.tolist())
-            self.assertEqual(sum(cells.counts), 1_000)
-            self.assertTrue(all(cells.counts), "no cell is empty, however the values are tied")
-            counts = np.array(cells.counts)
+            bins = bin_numbers(values.tolist())
+            self.assertEqual(sum(bins.counts), 1_000)
+            self.assertTrue(all(bins.counts), "no cell is empty, however the values are tied")
+            counts = np.array(bins.counts)
             a, b = bin_scores(counts)
             shares = counts / counts.sum()
             self.assertAlmostEqual(float((shares * a).sum()), 0.0)
@@ -48,15 +48,15 @@ class Cells(unittest.TestCase):
             self.assertAlmostEqual(float((shares * a**2).sum()), 1.0)
 
     def test_a_constant_has_one_cell_and_no_scores(self) -> None:
-        cells = bin_numbers([7.0] * 100)
-        self.assertEqual((cells.counts, cells.edges), ((100,), ()))
+        bins = bin_numbers([7.0] * 100)
+        self.assertEqual((bins.counts, bins.edges), ((100,), ()))
         self.assertEqual([float(one[0]) for one in bin_scores(np.array([100]))], [0.0, 0.0])
 
     def test_where_there_are_many_choices_the_frequent_are_not_counted_by_the_rows_that_chose_them(self) -> None:
         values = [f"v{int(value)}" for value in RNG.integers(0, 200, 2_000)]
-        cells = bin_choices(values)
-        self.assertEqual((len(cells.choices), len(cells.counts), sum(cells.counts)), (63, 64, 1_000))
-        self.assertLess(abs(cells.counts[-1] / 1_000 - 137 / 200), 0.06, "the rest is as large as it will be")
+        bins = bin_choices(values)
+        self.assertEqual((len(bins.choices), len(bins.counts), sum(bins.counts)), (63, 64, 1_000))
+        self.assertLess(abs(bins.counts[-1] / 1_000 - 137 / 200), 0.06, "the rest is as large as it will be")
         few = bin_choices(["a", "b", "a", "c"])
         self.assertEqual((few.choices, few.counts, few.once), (("a", "b", "c"), (2, 1, 1, 0), 2))
 
@@ -92,7 +92,7 @@ class Verdicts(unittest.TestCase):
         unseen = next(finding for finding in said.fields[0].findings if finding.what == "unseen")
         self.assertEqual((said.state, unseen.after, unseen.before), ("drifted", 0.04, 0.0))
         growing = ReferenceField("c", False, bin_choices(["a"] * 900 + [f"n{at}" for at in range(50)] + ["b"] * 50), 1_000, 0)
-        self.assertEqual(growing.cells.once, 50)
+        self.assertEqual(growing.bins.once, 50)
         self.assertEqual(looked(growing, ["a"] * 900 + ["b"] * 50 + [f"m{at}" for at in range(50)]).state, "steady")
 
     def test_a_constant_and_an_empty_window_are_no_reason_to_fail(self) -> None:
@@ -128,7 +128,7 @@ class Verdicts(unittest.TestCase):
         cut = min(cut, len(values) - 1)
         parts = [sketcher.sketch_window({"x": part}, len(part)) for part in (values[:cut], values[cut:])]
         whole, sums = sketcher.sketch_window({"x": values}, len(values)), parts[0] + parts[1]
-        self.assertEqual(sums.fields["x"].cells.tolist(), whole.fields["x"].cells.tolist())
+        self.assertEqual(sums.fields["x"].bins.tolist(), whole.fields["x"].bins.tolist())
         assert sums.moments is not None
         assert whole.moments is not None
         np.testing.assert_allclose(sums.moments.products, whole.moments.products)
@@ -139,7 +139,7 @@ class Verdicts(unittest.TestCase):
         columns = {one.name: RNG.normal(size=500).tolist() for one in known}
         states = [one.state for one in judge_fields(known, sketcher.sketch_window(columns, 500).fields, 0.01)]
         self.assertLessEqual(len(states) - states.count("steady"), 1)
-        self.assertEqual(find_differences(known[0], FieldSketch(np.zeros(len(known[0].cells.counts), dtype=np.int64))), [])
+        self.assertEqual(find_differences(known[0], FieldSketch(np.zeros(len(known[0].bins.counts), dtype=np.int64))), [])
 
 
 class Goals(unittest.TestCase):
@@ -171,4 +171,4 @@ class Goals(unittest.TestCase):
         columns = Stream().rows(2_000, np.random.default_rng(1))
         window: WindowSketch = make_sketcher(columns, 2_000).sketch_window(columns, 2_000)
         for name, sketch in window.fields.items():
-            self.assertLessEqual(len(sketch.cells), 20 if name.startswith("n") else 64)
+            self.assertLessEqual(len(sketch.bins), 20 if name.startswith("n") else 64)

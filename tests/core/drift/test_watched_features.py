@@ -155,7 +155,7 @@ class Watched(unittest.TestCase):
         whole = self.sketcher.sketch_window(self.columns(rows(300, 4) + rows(300, 5)), 600)
         self.assertEqual(count, 600)
         for name, sketch in whole.fields.items():
-            self.assertEqual((window.fields[name].cells.tolist(), window.fields[name].missing), (sketch.cells.tolist(), sketch.missing))
+            self.assertEqual((window.fields[name].bins.tolist(), window.fields[name].missing), (sketch.bins.tolist(), sketch.missing))
         assert window.moments is not None
         assert whole.moments is not None
         np.testing.assert_allclose(window.moments.products, whole.moments.products, rtol=1e-5, atol=1e-2)

@@ -12,7 +12,7 @@ from lamppost.core.artifact.reference import FeatureProfile, Reference
 from lamppost.core.artifact.steps import step_summary
 from lamppost.core.schema.fields import Field, Schema, format_value
 
-PackagePart = Literal["inputs", "options", "answers", "steps", "proof", "story", "reference", "files", "speed"]
+PackagePart = Literal["inputs", "options", "answers", "steps", "proof", "provenance", "reference", "files", "speed"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,18 +167,18 @@ def _speed(before: Mapping[str, float] | None, after: Mapping[str, float] | None
 
 
 def _story(before: Manifest, after: Manifest) -> list[SchemaChange]:
-    a, b = before.story, after.story
+    a, b = before.provenance, after.provenance
     changes = [*_mapping("metric", a.metrics, b.metrics), *_mapping("tag", a.tags, b.tags), *_mapping("library", a.libraries, b.libraries)]
     if a.python != b.python:
-        changes.append(SchemaChange("story", f"Python {b.python} instead of {a.python}"))
+        changes.append(SchemaChange("provenance", f"Python {b.python} instead of {a.python}"))
     if a.commit != b.commit:
-        changes.append(SchemaChange("story", f"packed at commit {(b.commit or 'unknown')[:12]}; it was {(a.commit or 'unknown')[:12]}"))
+        changes.append(SchemaChange("provenance", f"packed at commit {(b.commit or 'unknown')[:12]}; it was {(a.commit or 'unknown')[:12]}"))
     if a.by != b.by:
-        changes.append(SchemaChange("story", f"packed by {b.by or 'somebody unknown'}; it was {a.by or 'somebody unknown'}"))
+        changes.append(SchemaChange("provenance", f"packed by {b.by or 'somebody unknown'}; it was {a.by or 'somebody unknown'}"))
     if a.quantized != b.quantized:
-        changes.append(SchemaChange("story", b.quantized or "quantized no more"))
+        changes.append(SchemaChange("provenance", b.quantized or "quantized no more"))
     if a.trained_rows != b.trained_rows:
-        changes.append(SchemaChange("story", f"trained on {b.trained_rows or 'unknown'} rows instead of {a.trained_rows or 'unknown'}"))
+        changes.append(SchemaChange("provenance", f"trained on {b.trained_rows or 'unknown'} rows instead of {a.trained_rows or 'unknown'}"))
     return changes
 
 
@@ -188,7 +188,7 @@ def _mapping(what: str, before: Mapping[str, Any], after: Mapping[str, Any]) -> 
         a, b = before.get(name), after.get(name)
         if a != b:
             changes.append(
-                SchemaChange("story", f"{what} {name} is {'gone' if b is None else b}; it was {'not there' if a is None else a}")
+                SchemaChange("provenance", f"{what} {name} is {'gone' if b is None else b}; it was {'not there' if a is None else a}")
             )
     return changes
 

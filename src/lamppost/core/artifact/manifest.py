@@ -15,12 +15,13 @@ from typing import Any, ClassVar
 import orjson
 from pydantic import TypeAdapter, ValidationError
 
+from lamppost.core.artifact.older_formats import upgrade_manifest
 from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep
 from lamppost.core.errors import PackageRefused
 from lamppost.core.names import check_name
 from lamppost.core.schema.fields import Field, Schema
 
-FORMAT = 1
+FORMAT = 2
 MANIFEST = "manifest.json"
 _STRICT = {"extra": "forbid", "strict": True}
 
@@ -72,7 +73,7 @@ class Manifest:
     proof: str
     members: dict[str, PackageFile]
     reference: str | None = None
-    story: Provenance = default(default_factory=Provenance)
+    provenance: Provenance = default(default_factory=Provenance)
     options: Schema | None = None
     format: int = FORMAT
 
@@ -163,7 +164,7 @@ def read_manifest(data: bytes) -> Manifest:
             f"the lamp file is of format {version} and this Lamp Post reads up to {FORMAT}; upgrade Lamp Post, or pack with this version"
         )
     try:
-        return _adapter().validate_json(data)
+        return _adapter().validate_json(data if version == FORMAT else orjson.dumps(upgrade_manifest(raw, version)))
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         place = ".".join(str(part) for part in first["loc"])

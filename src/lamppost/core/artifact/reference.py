@@ -17,6 +17,8 @@ import orjson
 from numpy.typing import NDArray
 from pydantic import TypeAdapter, ValidationError
 
+from lamppost.core.artifact.manifest import FORMAT
+from lamppost.core.artifact.older_formats import upgrade_reference
 from lamppost.core.drift.bins import BINS, FieldBins, bin_choices, bin_numbers
 from lamppost.core.drift.outlier_score import OutlierScorer
 from lamppost.core.drift.sketches import Sketcher, location_correlations
@@ -41,7 +43,7 @@ class FeatureProfile:
     quantiles : of a number, at 0, 5, …, 100 %; of a time, of its seconds since 1970 in UTC. tails : at 0.1 and 99.9 %.
     mean, sd : of the same.
     choices : counts of the 63 most frequent values of a choice or yes/no, the most frequent first. rest : count of all others.
-    cells : what windows are counted by; None where a package was made before there were any, and of a time.
+    bins : what windows are counted by; None where a package was made before there were any, and of a time.
     """
 
     name: str
@@ -53,7 +55,7 @@ class FeatureProfile:
     sd: float | None = None
     choices: dict[str, int] = default(default_factory=dict)
     rest: int = 0
-    cells: FieldBins | None = None
+    bins: FieldBins | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,7 +121,7 @@ def feature_profiles(schema: Schema, rows: Sequence[dict[str, Any]], words: Mapp
             profiles.append(FeatureProfile(field.name, len(values), sum(value is None for value in values)))
         elif field.kind == "time":
             profiles.append(
-                _of_numbers(field.name, [None if value is None else to_microseconds(value) / 1e6 for value in values], cells=False)
+                _of_numbers(field.name, [None if value is None else to_microseconds(value) / 1e6 for value in values], bins=False)
             )
         else:
             for figure in figures:
@@ -133,31 +135,31 @@ def feature_profiles(schema: Schema, rows: Sequence[dict[str, Any]], words: Mapp
 def _of_choices(name: str, values: list[Any]) -> FeatureProfile:
     there = [value for value in values if value is not None]
     kept = dict(sorted(Counter(there).items(), key=lambda item: (-item[1], item[0]))[:KEPT_CHOICES])
-    cells = bin_choices(there) if there else None
-    return FeatureProfile(name, len(values), len(values) - len(there), choices=kept, rest=len(there) - sum(kept.values()), cells=cells)
+    bins = bin_choices(there) if there else None
+    return FeatureProfile(name, len(values), len(values) - len(there), choices=kept, rest=len(there) - sum(kept.values()), bins=bins)
 
 
-def _of_numbers(name: str, values: list[Any], cells: bool = True) -> FeatureProfile:
+def _of_numbers(name: str, values: list[Any], bins: bool = True) -> FeatureProfile:
     there = np.array([value for value in values if value is not None], dtype=np.float64)
     missing = len(values) - len(there)
     if not len(there):
         return FeatureProfile(name, len(values), missing)
     at = tuple(np.quantile(there, np.linspace(0, 1, BINS + 1)).tolist())
     tails = tuple(np.quantile(there, (0.001, 0.999)).tolist())
-    binned = bin_numbers(there.tolist()) if cells else None
-    return FeatureProfile(name, len(values), missing, at, tails, float(there.mean()), float(there.std()), cells=binned)
+    binned = bin_numbers(there.tolist()) if bins else None
+    return FeatureProfile(name, len(values), missing, at, tails, float(there.mean()), float(there.std()), bins=binned)
 
 
 def drift_baseline(reference: Reference) -> DriftBaseline:
-    """What windows are held against; answers are called ``answers.NAME``. Empty for a reference without cells."""
+    """What windows are held against; answers are called ``answers.NAME``. Empty for a reference without bins."""
     known = []
     mirrored = _mirrored(reference.answers)
     for prefix, listed in (("", reference.inputs), (ANSWERS, reference.answers)):
         for profile in listed:
-            if profile.cells is not None and profile not in mirrored:
-                numbers = not profile.cells.choices
+            if profile.bins is not None and profile not in mirrored:
+                numbers = not profile.bins.choices
                 fitted = prefix == ANSWERS and not reference.unseen
-                known.append(ReferenceField(prefix + profile.name, numbers, profile.cells, profile.count, profile.missing, fitted))
+                known.append(ReferenceField(prefix + profile.name, numbers, profile.bins, profile.count, profile.missing, fitted))
     pairs = reference.pairs
     if pairs is None:
         return DriftBaseline(tuple(known), reference.rows)
@@ -219,8 +221,13 @@ def write_reference(reference: Reference) -> bytes:
     return orjson.dumps(_adapter().dump_python(reference, mode="json", exclude_defaults=True), option=orjson.OPT_SORT_KEYS)
 
 
-def read_reference(data: bytes) -> Reference:
-    """Read what `write_reference` wrote; raise PackageRefused for anything else."""
+def read_reference(data: bytes, package_format: int = FORMAT) -> Reference:
+    """Read what `write_reference` wrote into a lamp file of ``package_format``; raise PackageRefused for anything else."""
+    if package_format != FORMAT:
+        try:
+            data = orjson.dumps(upgrade_reference(orjson.loads(data), package_format))
+        except ValueError as error:
+            raise PackageRefused(f"the reference is not JSON ({error}); pack the model again") from error
     try:
         return _adapter().validate_json(data)
     except ValidationError as error:

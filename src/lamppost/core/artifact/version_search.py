@@ -19,11 +19,11 @@ class VersionSummary:
 
 def summarize_manifest(manifest: Manifest) -> VersionSummary:
     """The words are its name, tags (``season:winter``), fields, metrics and notes, and who packed it."""
-    story = manifest.story
-    words = [manifest.name, story.by or "", story.notes, *story.metrics]
+    provenance = manifest.provenance
+    words = [manifest.name, provenance.by or "", provenance.notes, *provenance.metrics]
     words += [field.name for field in (*manifest.inputs, *(manifest.options or ()), *manifest.answers)]
-    words += [f"{key}:{value}" for key, value in story.tags.items()]
-    return VersionSummary(story.tags, story.metrics, tuple(word.lower() for word in words if word))
+    words += [f"{key}:{value}" for key, value in provenance.tags.items()]
+    return VersionSummary(provenance.tags, provenance.metrics, tuple(word.lower() for word in words if word))
 
 
 def matches_search(search: str, name: str, summary: VersionSummary, pushed_by: str) -> bool:

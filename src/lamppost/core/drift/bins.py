@@ -1,6 +1,6 @@
 """Divides the values of a field into bins, so that windows can be compared with a reference by counts alone.
 
-Numbers fall into the cells between quantiles of the reference, choices into one each. A profile keeps how many rows of the reference fell
+Numbers fall into the bins between quantiles of the reference, choices into one each. A profile keeps how many rows of the reference fell
 into each, what lay far outside, and how much blocks of consecutive reference rows differ from the whole: where rows come in the order
 of time, that tells how much a season or a day moves a field by itself.
 """
@@ -41,9 +41,9 @@ class BlockSpread:
 
 @dataclass(frozen=True, slots=True)
 class FieldBins:
-    """The cells of one field. edges : upper ends of all cells of a number but the last; empty for a choice.
+    """The bins of one field. edges : upper ends of all bins of a number but the last; empty for a choice.
 
-    counts : rows of the reference in each cell, for a choice in the order of ``choices``, then all others together. outside : rows beyond
+    counts : rows of the reference in each bin, for a choice in the order of ``choices``, then all others together. outside : rows beyond
     ``low`` or ``high``. once : choices seen once in the reference.
     """
 
@@ -60,7 +60,7 @@ class FieldBins:
 
 
 def bin_numbers(values: Sequence[float]) -> FieldBins:
-    """Cells of the values of a reference, in the order of its rows. At least one value."""
+    """Bins of the values of a reference, in the order of its rows. At least one value."""
     there = np.asarray(values, dtype=np.float64)
     edges = np.unique(np.quantile(there, np.arange(1, BINS) / BINS))
     if len(edges) and edges[-1] >= there.max():
@@ -74,7 +74,7 @@ def bin_numbers(values: Sequence[float]) -> FieldBins:
 
 
 def bin_choices(values: Sequence[str], most: int = 63) -> FieldBins:
-    """Cells of the choices of a reference: one for each of the ``most`` frequent, all others share the last.
+    """Bins of the choices of a reference: one for each of the ``most`` frequent, all others share the last.
 
     Where there are more, every other row says which are the frequent ones, and the rows between are counted: counting the rows that chose
     would find the chosen more frequent than they are, and everybody else too rare.
@@ -93,10 +93,10 @@ def bin_choices(values: Sequence[str], most: int = 63) -> FieldBins:
 
 
 def bin_scores(counts: NDArray[Any]) -> tuple[Floats, Floats]:
-    """Location and spread of each cell: mean and mean square of normal scores in it, orthonormal under the counts.
+    """Location and spread of each bin: mean and mean square of normal scores in it, orthonormal under the counts.
 
-    A cell that holds the ranks from u to v has the mean ``(f(z_u) - f(z_v)) / (v - u)`` of standard normal scores, where f is their
-    density and z their quantiles; so tied values share one score. A single cell has none.
+    A bin that holds the ranks from u to v has the mean ``(f(z_u) - f(z_v)) / (v - u)`` of standard normal scores, where f is their
+    density and z their quantiles; so tied values share one score. A single bin has none.
     """
     shares = counts / counts.sum()
     ranks = np.concatenate(([0.0], np.cumsum(shares)))
@@ -127,9 +127,9 @@ def _blocks(places: NDArray[Any], counts: NDArray[Any], numbers: bool) -> tuple[
         many = rows // size if size else 0
         if size < BLOCKS[0] or many < BINS:
             continue
-        cells = len(counts)
-        block = np.repeat(np.arange(many), size) * cells + places[: many * size]
-        seen = np.bincount(block, minlength=many * cells).reshape(many, cells)[:, used] / size
+        bins = len(counts)
+        block = np.repeat(np.arange(many), size) * bins + places[: many * size]
+        seen = np.bincount(block, minlength=many * bins).reshape(many, bins)[:, used] / size
         apart = seen - shares[used]
         scale = size / (1 - size / rows)  # a block is a part of the whole that it is held against
         everything = scale * (apart**2 / shares[used]).sum(axis=1)

@@ -69,22 +69,22 @@ def _missing(known: ReferenceField) -> float:
 
 def _rarity(known: ReferenceField) -> tuple[dict[str, float], float]:
     """For each choice the part of rows with one as rare or rarer; and what that is for one that was never seen."""
-    counts = np.asarray(known.cells.counts, dtype=np.float64)
+    counts = np.asarray(known.bins.counts, dtype=np.float64)
     total = max(1.0, counts.sum())
-    rare = {choice: float(counts[counts <= count].sum() / total) for choice, count in zip(known.cells.choices, counts, strict=False)}
+    rare = {choice: float(counts[counts <= count].sum() / total) for choice, count in zip(known.bins.choices, counts, strict=False)}
     return rare, float(max(counts[-1], 0.5) / total)
 
 
 def _tail(known: ReferenceField, given: Floats) -> Floats:
-    """Two-sided part of the reference beyond a number: by cells inside of its range, falling with the distance outside of it."""
-    cells = known.cells
-    counts = np.asarray(cells.counts, dtype=np.float64)
+    """Two-sided part of the reference beyond a number: by bins inside of its range, falling with the distance outside of it."""
+    bins = known.bins
+    counts = np.asarray(bins.counts, dtype=np.float64)
     shares = counts / counts.sum()
     below = np.cumsum(shares) - shares
-    places = np.searchsorted(np.asarray(cells.edges), given, side="left").clip(0, len(counts) - 1)
+    places = np.searchsorted(np.asarray(bins.edges), given, side="left").clip(0, len(counts) - 1)
     p = np.minimum(1.0, 2 * np.minimum(below[places] + shares[places], 1 - below[places]))
-    width = max(cells.high - cells.low, 1e-9 * max(1.0, abs(cells.high)))
-    beyond = np.maximum(cells.low - given, given - cells.high) / width
+    width = max(bins.high - bins.low, 1e-9 * max(1.0, abs(bins.high)))
+    beyond = np.maximum(bins.low - given, given - bins.high) / width
     tail = np.where(beyond > 0, _FAR * np.exp(-10 * np.minimum(np.nan_to_num(beyond), 3.0)), p)
     part: Floats = np.where(np.isnan(given), _missing(known), tail)
     return part

@@ -21,12 +21,12 @@ class Sketcher:
     def __init__(self, against: DriftBaseline) -> None:
         self.against = against
         self._index = {
-            feature.name: {choice: at for at, choice in enumerate(feature.cells.choices)}
+            feature.name: {choice: at for at, choice in enumerate(feature.bins.choices)}
             for feature in against.known
             if not feature.numbers
         }
         self._scores = {
-            feature.name: (feature, _spread_out(feature)) for feature in against.known if feature.numbers and any(feature.cells.counts)
+            feature.name: (feature, _spread_out(feature)) for feature in against.known if feature.numbers and any(feature.bins.counts)
         }
 
     def sketch_window(self, columns: Mapping[str, Values], rows: int) -> WindowSketch:
@@ -53,21 +53,21 @@ class Sketcher:
             if name in columns and name in self._scores:
                 known, score = self._scores[name]
                 given = number_array(columns[name])
-                places = np.searchsorted(np.asarray(known.cells.edges), given, side="left").clip(0, len(score) - 1)
+                places = np.searchsorted(np.asarray(known.bins.edges), given, side="left").clip(0, len(score) - 1)
                 scores[:, at] = np.where(np.isfinite(given), score[places], 0.0)
         return scores
 
     def _choices(self, known: ReferenceField, values: Values) -> FieldSketch:
-        index, rest = self._index.get(known.name, {}), len(known.cells.counts) - 1
+        index, rest = self._index.get(known.name, {}), len(known.bins.counts) - 1
         places = [index.get(value, rest) for value in values if value is not None]
-        cells = np.bincount(np.asarray(places, dtype=np.int64), minlength=rest + 1) if places else np.zeros(rest + 1, dtype=np.int64)
-        odd = 0 if known.cells.counts[-1] else int(cells[-1])
-        return FieldSketch(cells, len(values) - len(places), odd)
+        bins = np.bincount(np.asarray(places, dtype=np.int64), minlength=rest + 1) if places else np.zeros(rest + 1, dtype=np.int64)
+        odd = 0 if known.bins.counts[-1] else int(bins[-1])
+        return FieldSketch(bins, len(values) - len(places), odd)
 
 
 def _spread_out(known: ReferenceField) -> NDArray[np.float64]:
-    """Location scores of all cells, 0 for those that the reference left empty."""
-    counts = np.asarray(known.cells.counts, dtype=np.float64)
+    """Location scores of all bins, 0 for those that the reference left empty."""
+    counts = np.asarray(known.bins.counts, dtype=np.float64)
     spread = np.zeros(len(counts))
     spread[counts > 0] = bin_scores(counts[counts > 0])[0]
     return spread
@@ -84,9 +84,9 @@ def _numbers(known: ReferenceField, values: Values) -> FieldSketch:
     given = number_array(values)
     there = np.isfinite(given)
     numbers = given[there]
-    cells = np.bincount(np.searchsorted(np.asarray(known.cells.edges), numbers, side="left"), minlength=len(known.cells.counts))
-    odd = int(((numbers < known.cells.low) | (numbers > known.cells.high)).sum())
-    return FieldSketch(cells, int((~there).sum()), odd)
+    bins = np.bincount(np.searchsorted(np.asarray(known.bins.edges), numbers, side="left"), minlength=len(known.bins.counts))
+    odd = int(((numbers < known.bins.low) | (numbers > known.bins.high)).sum())
+    return FieldSketch(bins, int((~there).sum()), odd)
 
 
 def location_correlations(

@@ -122,8 +122,8 @@ def change_start(known: ReferenceField, ticks: Sequence[FieldSketch]) -> int | N
 
     The split with the largest log-likelihood of two multinomials over one (Hinkley, *Biometrika* 57, 1970).
     """
-    usable = np.stack([np.append(tick.cells, [tick.missing]) for tick in ticks]).astype(np.float64)
-    if len(usable) < 2 or not known.cells.counts:
+    usable = np.stack([np.append(tick.bins, [tick.missing]) for tick in ticks]).astype(np.float64)
+    if len(usable) < 2 or not known.bins.counts:
         return None
     before, total = np.cumsum(usable, axis=0), usable.sum(axis=0)
     gains = np.array([_likelihood(before[at]) + _likelihood(total - before[at]) for at in range(len(usable) - 1)])
@@ -139,17 +139,17 @@ def _likelihood(counts: NDArray[np.float64]) -> float:
 
 
 def bin_shares(known: ReferenceField, sketch: FieldSketch | None) -> dict[str, Any]:
-    """Reference and window cell by cell, as a page draws them: parts of the rows that have a value.
+    """Reference and window bin by bin, as a page draws them: parts of the rows that have a value.
 
-    edges : upper ends of all cells of a number but the last. range : 0.1 and 99.9 % of the reference. choices : the cells of a choice.
+    edges : upper ends of all bins of a number but the last. range : 0.1 and 99.9 % of the reference. choices : the bins of a choice.
     """
-    cells = known.cells
-    reference = np.asarray(cells.counts, dtype=np.float64)
-    window = sketch.cells.astype(np.float64) if sketch is not None else np.zeros(len(reference))
+    bins = known.bins
+    reference = np.asarray(bins.counts, dtype=np.float64)
+    window = sketch.bins.astype(np.float64) if sketch is not None else np.zeros(len(reference))
     return {
-        "edges": list(cells.edges),
-        "range": [cells.low, cells.high] if known.numbers else None,
-        "choices": [*cells.choices, "any other"] if not known.numbers else [],
+        "edges": list(bins.edges),
+        "range": [bins.low, bins.high] if known.numbers else None,
+        "choices": [*bins.choices, "any other"] if not known.numbers else [],
         "reference": (reference / max(1.0, reference.sum())).round(6).tolist(),
         "window": (window / max(1.0, window.sum())).round(6).tolist(),
         "reference_rows": int(reference.sum()),
@@ -160,13 +160,13 @@ def bin_shares(known: ReferenceField, sketch: FieldSketch | None) -> dict[str, A
 
 
 def window_as_reference(known: Sequence[ReferenceField], windows: Mapping[str, FieldSketch]) -> tuple[ReferenceField, ...]:
-    """An earlier window in the place of the reference: the same cells with its counts. Blocks are the reference's own and stay."""
+    """An earlier window in the place of the reference: the same bins with its counts. Blocks are the reference's own and stay."""
     features = []
     for feature in known:
         sketch = windows.get(feature.name)
-        if sketch is not None and sketch.cells.sum():
-            cells = replace(
-                feature.cells, counts=tuple(sketch.cells.tolist()), outside=sketch.odd if feature.numbers else 0, once=sketch.odd
+        if sketch is not None and sketch.bins.sum():
+            bins = replace(
+                feature.bins, counts=tuple(sketch.bins.tolist()), outside=sketch.odd if feature.numbers else 0, once=sketch.odd
             )
-            features.append(replace(feature, cells=cells, rows=sketch.rows, missing=sketch.missing))
+            features.append(replace(feature, bins=bins, rows=sketch.rows, missing=sketch.missing))
     return tuple(features)

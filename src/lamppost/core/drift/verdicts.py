@@ -1,6 +1,6 @@
 """Decides whether a window of rows looks like the reference, feature by feature. A verdict needs certainty and size, and states both.
 
-Statistics, for a window of m rows against a reference of n, with ``h = nm / (n + m)``, shares q and p of the cells and ``w`` those of both
+Statistics, for a window of m rows against a reference of n, with ``h = nm / (n + m)``, shares q and p of the bins and ``w`` those of both
 together: location and spread are the score tests ``h (sum s (q - p))^2 / Var_w(s)`` with the scores of
 `lamppost.core.drift.bins` (a smooth test
 in the manner of Neyman, *Skandinavisk Aktuarietidskrift* 20, 1937), the rest is what Pearson's ``h sum (q - p)^2 / w`` has beyond
@@ -52,31 +52,31 @@ _SURELY = 10
 
 @dataclass(slots=True)
 class FieldSketch:
-    """A field over a window: counts, and nothing else. cells : as the reference has them. odd : outside the range, or unseen choices."""
+    """A field over a window: counts, and nothing else. bins : as the reference has them. odd : outside the range, or unseen choices."""
 
-    cells: NDArray[np.int64]
+    bins: NDArray[np.int64]
     missing: int = 0
     odd: int = 0
 
     @property
     def rows(self) -> int:
         """Rows with and without a value."""
-        return int(self.cells.sum()) + self.missing
+        return int(self.bins.sum()) + self.missing
 
     def __add__(self, other: FieldSketch) -> FieldSketch:
-        return FieldSketch(self.cells + other.cells, self.missing + other.missing, self.odd + other.odd)
+        return FieldSketch(self.bins + other.bins, self.missing + other.missing, self.odd + other.odd)
 
 
 @dataclass(frozen=True, slots=True)
 class ReferenceField:
-    """A field of the reference. numbers : whether its cells are in order. rows, missing : of the reference.
+    """A field of the reference. numbers : whether its bins are in order. rows, missing : of the reference.
 
     fitted : an answer to rows that the model was fitted on, which is surer than to any others; less is made of a difference then.
     """
 
     name: str
     numbers: bool
-    cells: FieldBins
+    bins: FieldBins
     rows: int
     missing: int
     fitted: bool = False
@@ -156,12 +156,12 @@ class JointMoments:
 def find_differences(known: ReferenceField, window: FieldSketch) -> list[DriftFinding]:
     """Every way in which a window may differ, each with its own p before any correction."""
     findings: list[DriftFinding] = []
-    reference = np.asarray(known.cells.counts, dtype=np.float64)
-    n, m = float(reference.sum()), float(window.cells.sum())
+    reference = np.asarray(known.bins.counts, dtype=np.float64)
+    n, m = float(reference.sum()), float(window.bins.sum())
     if n > 0 and m > 0:
-        findings += _shape(known, reference, window.cells.astype(np.float64), n, m)
+        findings += _shape(known, reference, window.bins.astype(np.float64), n, m)
         # the ends of the range are rows of the reference themselves: as much again is to be expected beyond each
-        rare, before = ("outside", known.cells.outside) if known.numbers else ("unseen", known.cells.once)
+        rare, before = ("outside", known.bins.outside) if known.numbers else ("unseen", known.bins.once)
         findings.append(_rate(rare, window.odd, m, before, n, two_sided=False, prior=2 if known.numbers else 0))  # type: ignore[arg-type]
     if known.rows and window.rows:
         findings.append(_rate("missing", window.missing, window.rows, known.missing, known.rows, two_sided=True))
@@ -176,7 +176,7 @@ def _shape(known: ReferenceField, reference: NDArray[Any], seen: NDArray[Any], n
         return []
     apart = q - p
     everything, findings = h * float((apart**2 / pool).sum()), []
-    blocks = _like(known.cells.blocks, m)
+    blocks = _like(known.bins.blocks, m)
     if known.numbers:
         for what, score, at in (("location", bin_scores(p_all)[0], 0), ("spread", bin_scores(p_all)[1], 1)):
             spread = float((pool * score**2).sum() - (pool * score).sum() ** 2)
@@ -184,15 +184,15 @@ def _shape(known: ReferenceField, reference: NDArray[Any], seen: NDArray[Any], n
                 size = float((score * apart).sum())
                 statistic = h * size**2 / spread
                 everything, df = everything - statistic, df - 1
-                findings.append(_with_blocks(what, statistic, 1, abs(size), size, known.cells.blocks, blocks, at, n, m))  # type: ignore[arg-type]
+                findings.append(_with_blocks(what, statistic, 1, abs(size), size, known.bins.blocks, blocks, at, n, m))  # type: ignore[arg-type]
     if df > 0:
         size = math.sqrt(max(0.0, everything - df) / h)
-        findings.append(_with_blocks("shape", max(0.0, everything), df, size, size, known.cells.blocks, blocks, -1, n, m))
+        findings.append(_with_blocks("shape", max(0.0, everything), df, size, size, known.bins.blocks, blocks, -1, n, m))
     return findings
 
 
 def _merged(reference: NDArray[Any], seen: NDArray[Any], n: float, m: float, ordered: bool) -> tuple[NDArray[Any], NDArray[Any]]:
-    """Cells joined until each is expected to hold five rows of the smaller side; choices join the rarest first."""
+    """Bins joined until each is expected to hold five rows of the smaller side; choices join the rarest first."""
     expected = (reference + seen) / (n + m) * min(n, m)
     order = np.arange(len(expected)) if ordered else np.argsort(expected, kind="stable")
     groups: list[list[int]] = [[]]

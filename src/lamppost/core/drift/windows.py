@@ -1,8 +1,8 @@
 """Writes the sketches of a window as bytes small enough to keep for years, reads them, and adds them up.
 
-A head (format, layout, rows) and then, figure by figure in the reference's order, little-endian counts of 32 bits: the cells, missing, odd;
+A head (format, layout, rows) and then, figure by figure in the reference's order, little-endian counts of 32 bits: the bins, missing, odd;
 0xFFFFFFFF as missing stands for a figure that was not asked for. Sums and products of location scores follow as 32-bit floats, the upper
-triangle only. So a number takes 88 bytes, a choice at most 264. The layout is a checksum over names and numbers of cells: what was counted
+triangle only. So a number takes 88 bytes, a choice at most 264. The layout is a checksum over names and numbers of bins: what was counted
 by another one, or in an earlier format, is never added up with this.
 """
 
@@ -22,15 +22,15 @@ _ABSENT = 0xFFFFFFFF
 
 
 class WindowLayout:
-    """How windows against a reference are counted and kept. checksum : over names and numbers of cells."""
+    """How windows against a reference are counted and kept. checksum : over names and numbers of bins."""
 
     def __init__(self, against: DriftBaseline) -> None:
         self.against = against
         message = [
-            f"{feature.name}\0{len(feature.cells.counts)}\0{feature.cells.edges}\0{feature.cells.choices}" for feature in against.known
+            f"{feature.name}\0{len(feature.bins.counts)}\0{feature.bins.edges}\0{feature.bins.choices}" for feature in against.known
         ]
         self.checksum = crc32("\1".join([*message, *against.names]).encode())
-        self.counts = sum(len(known.cells.counts) + 2 for known in against.known)
+        self.counts = sum(len(known.bins.counts) + 2 for known in against.known)
         self.size = len(against.names)
         self.upper = np.triu_indices(self.size)
 
@@ -40,7 +40,7 @@ def write_window(layout: WindowLayout, window: WindowSketch, rows: int) -> bytes
     parts = []
     for known in layout.against.known:
         sketch = window.fields.get(known.name)
-        counts = [*known.cells.counts, _ABSENT, 0] if sketch is None else [*sketch.cells.tolist(), sketch.missing, sketch.odd]
+        counts = [*known.bins.counts, _ABSENT, 0] if sketch is None else [*sketch.bins.tolist(), sketch.missing, sketch.odd]
         parts.append(np.asarray(counts, dtype="<u4").tobytes())
     moments = window.moments
     if moments is not None:
@@ -60,7 +60,7 @@ def read_window(layout: WindowLayout, data: bytes) -> tuple[WindowSketch, int] |
     given = np.frombuffer(data, dtype="<u4", count=counts, offset=_HEAD.size).astype(np.int64)
     fields, at = {}, 0
     for known in layout.against.known:
-        many = len(known.cells.counts)
+        many = len(known.bins.counts)
         if given[at + many] != _ABSENT:
             fields[known.name] = FieldSketch(given[at : at + many], int(given[at + many]), int(given[at + many + 1]))
         at += many + 2

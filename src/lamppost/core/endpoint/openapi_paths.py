@@ -40,7 +40,7 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
     """The path item of ``/predict/{endpoint}`` and the component schemas that it refers to; ``manifests`` by version."""
     name, version = pascal_case(endpoint), setup.summary()
     promised = endpoint_schema(setup, manifests)
-    notes = [manifests[str(row_schema)].story.notes for row_schema in setup.versions[:1]]
+    notes = [manifests[str(row_schema)].provenance.notes for row_schema in setup.versions[:1]]
     if setup.lenient:
         notes.append("Read leniently: values whose meaning leaves no doubt, such as numbers as text, are taken, and told under `changed`.")
     plan = ValidationPlan(promised.inputs, options=promised.options)

@@ -79,7 +79,7 @@ async def compare(before: str, after: str, node: TheNode, _: RequireView) -> Com
 
 @router.get("/models/{model}/versions/{number}")
 async def get_version(model: str, number: int, node: TheNode, _: RequireView) -> VersionDetailAnswer:
-    """One version: schemas, story, proof, what was measured."""
+    """One version: schemas, provenance, proof, what was measured."""
     return await _page(node, *await _described(node, VersionName(model, number)))
 
 
@@ -119,7 +119,7 @@ async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetail
         options=field_answers(manifest.options or ()),
         answers=field_answers(manifest.answers),
         steps=[step_summary(step) for step in manifest.steps],
-        story=manifest.story,
+        provenance=manifest.provenance,
         formats=sorted(manifest.formats),
         signers=[key for key, _ in await packages.list_signatures(node.pool, version.digest)],
         proof_rows=len(lamp.proof.rows),
@@ -127,8 +127,8 @@ async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetail
             PackageFileAnswer(path=path, size_bytes=member.size_bytes, sha256=member.sha256) for path, member in manifest.members.items()
         ],
         reference_rows=reference.rows if reference else None,
-        reference_inputs=[replace(profile, cells=None) for profile in reference.inputs] if reference else [],
-        reference_answers=[replace(answer, cells=None) for answer in reference.answers] if reference else [],
+        reference_inputs=[replace(profile, bins=None) for profile in reference.inputs] if reference else [],
+        reference_answers=[replace(answer, bins=None) for answer in reference.answers] if reference else [],
         served=await packages.endpoints_served_by(node.pool, parse_version(version.name)),
         owner=about_model.owner,
         purpose=about_model.purpose,

@@ -56,7 +56,7 @@ class VersionDetailAnswer(VersionAnswer):
     options: list[FieldAnswer]
     answers: list[FieldAnswer]
     steps: list[str]
-    story: Provenance
+    provenance: Provenance
     formats: list[str] = Described(description="what runs code when it is opened")
     signers: list[str] = Described(description="public keys that signed the package, Ed25519, base64")
     proof_rows: int
