@@ -42,8 +42,8 @@ _AT_ONCE = 500
 def set_window(client: lamppost.Client, endpoint: str) -> None:
     """Let an endpoint be watched in windows that suit its traffic."""
     page = client.fetch("GET", f"/api/endpoints/{endpoint}")
-    watch = page["setup"]["watch"] | {"window_minutes": WINDOWS[endpoint]}
-    client.set_up(endpoint, page["setup"] | {"watch": watch}, page["revision"])
+    monitoring = page["setup"]["monitoring"] | {"window_minutes": WINDOWS[endpoint]}
+    client.set_up(endpoint, page["setup"] | {"monitoring": monitoring}, page["revision"])
 
 
 def play(client: lamppost.Client, endpoints: dict[str, str]) -> None:

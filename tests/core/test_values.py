@@ -108,10 +108,10 @@ class Manifests(unittest.TestCase):
         self.assertEqual(manifest_digest(b"{}"), "44136fa355b3678a1146ad16f7e8649e94fb4fc21fe77e8310c060f61caaff8a")
 
     def test_a_newer_format_says_what_to_do(self) -> None:
-        data = write_manifest(a_manifest()).replace(b'"format": 1', b'"format": 2')
+        data = write_manifest(a_manifest()).replace(b'"format": 2', b'"format": 3')
         with self.assertRaises(PackageRefused) as caught:
             read_manifest(data)
-        self.assertIn("is of format 2 and this Lamp Post reads up to 1", caught.exception.detail)
+        self.assertIn("is of format 3 and this Lamp Post reads up to 2", caught.exception.detail)
 
     def test_anything_else_is_refused_with_its_place(self) -> None:
         good = orjson.loads(write_manifest(a_manifest()))

@@ -82,12 +82,12 @@ class Rollouts(unittest.TestCase):
             with self.assertRaisesRegex(Conflict, "a rollout of letter to letter@2 goes on already"):
                 self.client.roll_out("letter", "letter@3", QUICK)
             ended = self.over("letter")
-            self.assertEqual((ended["state"], ended["step"]), ("back", 0), ended["why"])
-            self.assertIn("went back to letter@1 at 10 %: letter@2 answers otherwise", ended["why"])
+            self.assertEqual((ended["state"], ended["step"]), ("back", 0), ended["reason"])
+            self.assertIn("went back to letter@1 at 10 %: letter@2 answers otherwise", ended["reason"])
             self.assertEqual(self.serves("letter"), "letter@1")
             self.client.roll_out("letter", "letter@3", QUICK)
             ended = self.over("letter")
-            self.assertEqual(ended["state"], "done", ended["why"])
+            self.assertEqual(ended["state"], "done", ended["reason"])
             self.assertEqual(self.serves("letter"), "letter@3")
         self.assertEqual(dict(callers.refused), {})
         self.assertEqual(callers.versions[-1], "letter@3")
@@ -110,8 +110,8 @@ class Rollouts(unittest.TestCase):
         path = "/api/endpoints/told/outcomes"
         until(lambda: self.client.fetch("POST", path, {"outcomes": told})["known"] == 160, 30, "all answers in the records")
         ended = self.over("told")
-        self.assertEqual(ended["state"], "back", ended["why"])
-        self.assertIn("letter@2 was wrong in", ended["why"])
+        self.assertEqual(ended["state"], "back", ended["reason"])
+        self.assertIn("letter@2 was wrong in", ended["reason"])
 
     def test_one_that_fails_goes_back(self) -> None:
         first = self.service.serve(moody_lamp("moody", Moody()), "moody")
@@ -119,8 +119,8 @@ class Rollouts(unittest.TestCase):
         with Callers(self.service, "moody", lambda rng: {"x": float(rng.integers(1, 5))}) as callers:
             self.client.roll_out("moody", second, QUICK)
             ended = self.over("moody")
-        self.assertEqual((ended["state"], ended["step"]), ("back", 0), ended["why"])
-        self.assertRegex(ended["why"], rf"{second} failed in \d+ of \d+ calls, and the version before it 0 of")
+        self.assertEqual((ended["state"], ended["step"]), ("back", 0), ended["reason"])
+        self.assertRegex(ended["reason"], rf"{second} failed in \d+ of \d+ calls, and the version before it 0 of")
         self.assertEqual((set(callers.refused), self.serves("moody")), ({502}, first))
 
     def test_one_that_is_slow_goes_back_even_where_nobody_asked_before(self) -> None:
@@ -129,8 +129,8 @@ class Rollouts(unittest.TestCase):
         with Callers(self.service, "brisk", lambda rng: {"x": float(rng.integers(1, 5))}):
             self.client.roll_out("brisk", second, QUICK)
             ended = self.over("brisk")
-        self.assertEqual((ended["state"], ended["step"], self.serves("brisk")), ("back", 0, first), ended["why"])
-        self.assertRegex(ended["why"], rf"{second} was slower than [\d.]+ ms in \d+ of \d+ calls")
+        self.assertEqual((ended["state"], ended["step"], self.serves("brisk")), ("back", 0, first), ended["reason"])
+        self.assertRegex(ended["reason"], rf"{second} was slower than [\d.]+ ms in \d+ of \d+ calls")
 
     def test_steering_by_command_and_by_hand(self) -> None:
         def run(*words: str) -> str:
@@ -153,7 +153,7 @@ class Rollouts(unittest.TestCase):
         run("times@1", "--steps", "5", "--minutes", "60")
         self.assertIn("The rollout that went on is ended", self.client.point("times", "times@2")["summary"])
         self.assertEqual((self.stands("times")["state"], self.serves("times")), ("ended", "times@2"))
-        self.assertIn("admin changed times otherwise, to times@2", self.stands("times")["why"])
+        self.assertIn("admin changed times otherwise, to times@2", self.stands("times")["reason"])
         run("times@1", "--steps", "5", "--minutes", "60")
         self.client.rollback("times")
         self.assertEqual((self.stands("times")["state"], self.serves("times")), ("ended", "times@2"))
@@ -188,4 +188,4 @@ class Rollouts(unittest.TestCase):
         with Callers(self.service, "times", lambda rng: {"x": float(rng.random() * 30)}):
             ended = self.over("times")
         self.assertEqual(ended["state"], "back")
-        self.assertRegex(ended["why"], r"disagrees with the version before it in \d+ of \d+ calls that both answered")
+        self.assertRegex(ended["reason"], r"disagrees with the version before it in \d+ of \d+ calls that both answered")

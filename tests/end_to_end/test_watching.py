@@ -207,7 +207,7 @@ class Watching(unittest.TestCase):
     def test_load_over_time_and_the_error_budget(self) -> None:
         with self.service.client() as client:
             setup = client.fetch("GET", "/api/endpoints/outage-risk")["setup"]
-            wanted = setup | {"watch": setup["watch"] | {"objectives": {"available": 99.5, "fast_ms": 4, "fast": 90}}}
+            wanted = setup | {"monitoring": setup["monitoring"] | {"objectives": {"available": 99.5, "fast_ms": 4, "fast": 90}}}
             client.set_up("outage-risk", wanted)
             said = client.fetch("GET", "/api/endpoints/outage-risk/traffic", since=window_start(10).isoformat())
         self.assertGreaterEqual(sum(moment["calls"] for moment in said["moments"]), 3_600)
@@ -259,8 +259,8 @@ class Watching(unittest.TestCase):
             self.assertRaises(NotFound, client.fetch, "GET", "/api/endpoints/outage-risk/drift", at="2020-01-01")
             self.assertRaises(NotFound, client.fetch, "POST", "/api/alerts/99999/acknowledge", {})
             rules = {"rules": [{"on": "drift", "above": 3}]}
-            for watch in ({"window_minutes": 7}, {"sample": 101}, {"objectives": {"available": 100}}, rules):
-                setup = {"version": self.version, "watch": watch}
+            for monitoring in ({"window_minutes": 7}, {"sample": 101}, {"objectives": {"available": 100}}, rules):
+                setup = {"version": self.version, "monitoring": monitoring}
                 self.assertRaises(BadRequest, client.set_up, "quiet", setup)
             future = {"source": "x", "batch": "01890000-0000-7000-8000-000000000000", "calls": []}
             call = {"at": "2999-01-01T00:00:00Z", "version": self.version, "input": {}, "answer": {}}
@@ -275,7 +275,7 @@ class Watching(unittest.TestCase):
         self.service.serve(outage_lamp(), "careful")
         with self.service.client() as client:
             page = client.fetch("GET", "/api/endpoints/careful")
-            client.set_up("careful", page["setup"] | {"watch": page["setup"]["watch"] | {"refuse_odd": 3.5}}, page["revision"])
+            client.set_up("careful", page["setup"] | {"monitoring": page["setup"]["monitoring"] | {"refuse_odd": 3.5}}, page["revision"])
         self.assertEqual(self.service.post("/predict/careful", json.dumps(usual_row)).status_code, 200)
         said = self.service.post("/predict/careful", json.dumps({"rows": [usual_row, odd]}))
         self.assertEqual(said.status_code, 422)
@@ -321,6 +321,6 @@ class Watching(unittest.TestCase):
         self.assertIn("outage-risk", self.service.run("watch").stdout)
         self.assertIn("shift", self.service.run("channel", "list").stdout)
         self.assertEqual(self.service.run("mute", "quiet", "tomorrow").returncode, 1)
-        done = self.service.run("setup", "quiet", "--watch", "window_minutes=30", "--watch", "sample=50")
+        done = self.service.run("setup", "quiet", "--monitoring", "window_minutes=30", "--monitoring", "sample=50")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("window_minutes = 30", self.service.run("setup", "quiet").stdout)

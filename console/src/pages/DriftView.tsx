@@ -62,7 +62,7 @@ export function DriftView({ page }: { page: EndpointPage }) {
         </Card>
       )}
       <p className="mt-4 text-small text-faint">
-        <Mono>{`lamppost drift ${page.name}${at ? ` --at ${at}` : ""}`}</Mono> · windows of {page.setup.watch?.window_minutes ?? 60} minutes · <Mono>{`lamppost setup ${page.name} --watch window_minutes=60`}</Mono>
+        <Mono>{`lamppost drift ${page.name}${at ? ` --at ${at}` : ""}`}</Mono> · windows of {page.setup.monitoring?.window_minutes ?? 60} minutes · <Mono>{`lamppost setup ${page.name} --watch window_minutes=60`}</Mono>
       </p>
     </>
   );

@@ -37,7 +37,7 @@ function Charts({ page, found }: { page: EndpointPage; found: TrafficPage }) {
   const rate: Point[] = filled.map((one) => ({ at: one.at, value: per * (one.moment?.rate ?? 0) }));
   const wrong = (key: "failed" | "refused"): Point[] => filled.map((one) => ({ at: one.at, value: one.moment?.[key] ?? 0 }));
   const common = { since, until, marks, step };
-  const target = page.setup.watch?.objectives?.fast_ms;
+  const target = page.setup.monitoring?.objectives?.fast_ms;
   const some = found.moments.some((one) => one.failed || one.refused);
   return (
     <SameMoment>

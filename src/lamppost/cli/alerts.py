@@ -47,9 +47,9 @@ def alerts(
         when = f"since {time_ago(alert['since'])}{over}"
         print_line(f"{state}{by}  {alert['endpoint']}, {alert['rule']}, {when}  (alert {alert['number']})")
         print_line(f"  {alert['summary']}")
-        print_line(paint(f"  sure: {alert['sure']}", DIM))
-        if alert["why"]:
-            print_line(f"  probably: {alert['why']}")
+        print_line(paint(f"  certainty: {alert['certainty']}", DIM))
+        if alert["probable_cause"]:
+            print_line(f"  probably: {alert['probable_cause']}")
         if alert["note"]:
             print_line(f"  note: {alert['note']}")
         print_line(paint(f"  next: {alert['next']}", DIM))

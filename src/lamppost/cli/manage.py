@@ -212,12 +212,12 @@ def _show_version(answer: dict[str, Any]) -> None:
 
 
 def _show_fields(answer: dict[str, Any]) -> None:
-    print_table(["input", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in answer["inputs"]])
+    print_table(["input", "is", "meaning"], [[f["name"], f["expected"], f["meaning"] or ""] for f in answer["inputs"]])
     if answer["options"]:
         print_line()
-        print_table(["option", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in answer["options"]])
+        print_table(["option", "is", "meaning"], [[f["name"], f["expected"], f["meaning"] or ""] for f in answer["options"]])
     print_line()
-    print_table(["answer", "is", "meaning"], [[f["name"], f["wanted"], f["meaning"] or ""] for f in answer["answers"]])
+    print_table(["answer", "is", "meaning"], [[f["name"], f["expected"], f["meaning"] or ""] for f in answer["answers"]])
 
 
 def console(address: Address = None) -> None:

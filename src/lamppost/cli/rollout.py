@@ -119,9 +119,9 @@ def _guard(text: str) -> tuple[str, float | None]:
 def _followed(client: Client, path: str, answer: dict[str, Any], quiet: bool) -> dict[str, Any]:
     number, last = answer["number"], ""
     while True:
-        if not quiet and answer["why"] != last:
+        if not quiet and answer["reason"] != last:
             _line(answer)
-            last = answer["why"]
+            last = answer["reason"]
         if answer["ended_at"] is not None:
             return answer
         time.sleep(_LOOK_S)
@@ -130,7 +130,7 @@ def _followed(client: Client, path: str, answer: dict[str, Any], quiet: bool) ->
 
 def _line(answer: dict[str, Any]) -> None:
     glyph, colour = _GLYPHS[answer["state"]]
-    print_line(f"{paint(glyph, colour)} {answer['why'] or 'begun'}")
+    print_line(f"{paint(glyph, colour)} {answer['reason'] or 'begun'}")
 
 
 def _show(answer: dict[str, Any]) -> None:
@@ -140,8 +140,8 @@ def _show(answer: dict[str, Any]) -> None:
         f"{paint(glyph, colour)} {answer['endpoint']}: {paint(answer['old'], SLATE)} → {paint(answer['new'], AMBER)}, {answer['state']},"
         f" begun by {answer['begun_by']} {time_ago(answer['begun_at'])}{over}"
     )
-    if answer["why"]:
-        print_line(f"  {answer['why']}")
+    if answer["reason"]:
+        print_line(f"  {answer['reason']}")
     print_line()
     rows = []
     for at, step in enumerate(answer["plan"]["steps"]):

@@ -21,13 +21,13 @@ from lamppost.core.errors import BadRequest, NotFound
 
 @dataclass(frozen=True, slots=True)
 class SetupOptions:
-    """What was said on the command line; nothing of it to look only. lane, watch : ``NAME=VALUE``."""
+    """What was said on the command line; nothing of it to look only. lane, monitoring : ``NAME=VALUE``."""
 
     file: Path | None
     as_of: int | None
     lenient: bool | None
     lane: tuple[str, ...] = ()
-    watch: tuple[str, ...] = ()
+    monitoring: tuple[str, ...] = ()
 
 
 def setup(
@@ -40,7 +40,7 @@ def setup(
             help="A lane rule, such as target_ms=20 or keep_warm=true (may be repeated); see docs/setups.md.", metavar="NAME=VALUE"
         ),
     ] = None,
-    watch: Annotated[
+    monitoring: Annotated[
         list[str] | None,
         typer.Option(
             help="A monitoring setting, such as window_minutes=60 or sample=10 (may be repeated); see docs/monitoring.md.",
@@ -54,7 +54,7 @@ def setup(
     as_json: AsJson = False,
 ) -> None:
     """Command ``setup``."""
-    options = SetupOptions(file, as_of, lenient, tuple(lane or ()), tuple(watch or ()))
+    options = SetupOptions(file, as_of, lenient, tuple(lane or ()), tuple(monitoring or ()))
     if options.file is not None and options.as_of is not None:
         raise BadRequest("give either --file or --as-of")
     with Client(address, timeout_s=180) as client:
@@ -94,7 +94,7 @@ def _changed_setup(endpoint: str, options: SetupOptions, now: dict[str, Any], pa
         new_setup = past[options.as_of]
     if options.lenient is not None:
         new_setup = new_setup | {"lenient": options.lenient}
-    for part, given in (("lane", options.lane), ("watch", options.watch)):
+    for part, given in (("lane", options.lane), ("monitoring", options.monitoring)):
         if given:
             rules = new_setup.get(part, {}) | dict(map(_rule, given))
             new_setup = new_setup | {part: {name: value for name, value in rules.items() if value is not None}}

@@ -52,9 +52,9 @@ def drift(
     span = f"{_when(window['at'])} to {_when(window['until'])}{'' if window['over'] else ', so far'}"
     held = "training" if answer["against"] == "training" else f"the window of {_when(answer['against'])}"
     print_line(paint(f"{answer['version']}, {span}, against {held}; {window['odd']:,} odd rows", DIM))
-    if answer["why"] is not None:
-        print_line(f"probably: {answer['why']['summary']}")
-        print_line(paint(f"since {_when(answer['why']['since'])}", DIM))
+    if answer["explanation"] is not None:
+        print_line(f"probably: {answer['explanation']['summary']}")
+        print_line(paint(f"since {_when(answer['explanation']['since'])}", DIM))
     print_line()
     print_table(
         ["figure", "verdict", "how", "p"],

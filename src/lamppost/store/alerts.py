@@ -29,13 +29,13 @@ class StoredAlert:
     note: str | None
 
 
-_COLUMNS = "number, endpoint, rule, cause, state, since, seen_at, resolved_at, acknowledged_by, note, told"
+_COLUMNS = "number, endpoint, rule, cause, state, since, seen_at, resolved_at, acknowledged_by, note, evidence"
 
 
 def _stored(row: TupleRow) -> StoredAlert:
-    number, endpoint, rule, cause, state, since, seen_at, resolved_at, by, note, told_at = row
-    reading = RuleReading(seen_at, told_at["level"], told_at["summary"], told_at["sure"], cause, told_at.get("why"))
-    back = datetime.fromisoformat(told_at["back_since"]) if told_at.get("back_since") else None
+    number, endpoint, rule, cause, state, since, seen_at, resolved_at, by, note, evidence = row
+    reading = RuleReading(seen_at, evidence["level"], evidence["summary"], evidence["certainty"], cause, evidence.get("probable_cause"))
+    back = datetime.fromisoformat(evidence["back_since"]) if evidence.get("back_since") else None
     return StoredAlert(number, Alert(endpoint, rule, state, since, seen_at, reading, back, resolved_at), by, note)
 
 
@@ -65,13 +65,13 @@ async def save_alert(connection: AsyncConnection[TupleRow], alert: Alert, number
     evidence = {
         "level": alert.reading.level,
         "summary": alert.reading.summary,
-        "sure": alert.reading.certainty,
-        "why": alert.reading.probable_cause,
+        "certainty": alert.reading.certainty,
+        "probable_cause": alert.reading.probable_cause,
         "back_since": alert.back_since.isoformat() if alert.back_since else None,
     }
     if number is None:
         row = await connection.execute(
-            "INSERT INTO alerts (endpoint, rule, cause, state, since, seen_at, resolved_at, told)"
+            "INSERT INTO alerts (endpoint, rule, cause, state, since, seen_at, resolved_at, evidence)"
             " VALUES (%s, %s, %s, %s, %s, %s, %s, %s) RETURNING number",
             (
                 *(alert.endpoint, alert.rule, alert.reading.cause, alert.state, alert.since, alert.seen_at, alert.resolved_at),
@@ -82,7 +82,7 @@ async def save_alert(connection: AsyncConnection[TupleRow], alert: Alert, number
     await connection.execute(
         # an acknowledgement that came meanwhile stands
         "UPDATE alerts SET state = CASE WHEN state = 'acknowledged' AND %s = 'firing' THEN state ELSE %s END,"
-        " seen_at = %s, resolved_at = %s, told = %s WHERE number = %s",
+        " seen_at = %s, resolved_at = %s, evidence = %s WHERE number = %s",
         (alert.state, alert.state, alert.seen_at, alert.resolved_at, Json(evidence), number),
     )
     return number

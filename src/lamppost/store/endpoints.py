@@ -18,14 +18,14 @@ from lamppost.store import rollouts, trail
 from lamppost.store.database import Pool, announce
 from lamppost.store.trail import ChangedBy
 
-_COLUMNS = "endpoint, revision, setup, since, changed_by, restores, rollout, watch"
+_COLUMNS = "endpoint, revision, setup, since, changed_by, restores, rollout, counted"
 
 
 @dataclass(frozen=True, slots=True)
 class EndpointRevision:
     """What an endpoint serves since when, by whom; revision counts its changes from 1.
 
-    restores : the earlier revision that this one puts back. rollout, watch : of which rollout it is a step, and what is counted meanwhile.
+    restores : the earlier revision that this one puts back. rollout, counted : of which rollout it is a step, and what is counted meanwhile.
     """
 
     endpoint: str
@@ -61,21 +61,21 @@ class EndpointChange:
 async def list_revisions(pool: Pool) -> list[EndpointRevision]:
     """The revision in force of every endpoint, by name."""
     async with pool.connection() as connection:
-        rows = await connection.execute(f"SELECT DISTINCT ON (endpoint) {_COLUMNS} FROM splits ORDER BY endpoint, revision DESC".encode())
+        rows = await connection.execute(f"SELECT DISTINCT ON (endpoint) {_COLUMNS} FROM endpoint_revisions ORDER BY endpoint, revision DESC".encode())
         return [_split(*row) for row in await rows.fetchall()]
 
 
 async def endpoint_history(pool: Pool, endpoint: str, limit: int = 50) -> list[EndpointRevision]:
     """The revisions of one endpoint, newest first."""
     async with pool.connection() as connection:
-        query = f"SELECT {_COLUMNS} FROM splits WHERE endpoint = %s ORDER BY revision DESC LIMIT %s"
+        query = f"SELECT {_COLUMNS} FROM endpoint_revisions WHERE endpoint = %s ORDER BY revision DESC LIMIT %s"
         return [_split(*row) for row in await (await connection.execute(query.encode(), (endpoint, limit))).fetchall()]
 
 
 async def endpoint_histories(pool: Pool, names: Sequence[str], limit: int) -> dict[str, list[EndpointRevision]]:
     """The revisions of several endpoints, each newest first."""
     query = (
-        f"SELECT {_COLUMNS} FROM (SELECT *, row_number() OVER (PARTITION BY endpoint ORDER BY revision DESC) AS at FROM splits"
+        f"SELECT {_COLUMNS} FROM (SELECT *, row_number() OVER (PARTITION BY endpoint ORDER BY revision DESC) AS at FROM endpoint_revisions"
         " WHERE endpoint = ANY(%s)) newest WHERE at <= %s ORDER BY endpoint, revision DESC"
     )
     histories: dict[str, list[EndpointRevision]] = {}
@@ -90,7 +90,7 @@ def _split(endpoint: str, revision: int, setup: Any, since: datetime, changed_by
 
 
 def find_rollback_target(past: Sequence[EndpointRevision]) -> EndpointRevision | None:
-    """What going back from the newest of these splits (newest first) returns to; None when it is the first.
+    """What going back from the newest of these revisions (newest first) returns to; None when it is the first.
 
     Steps of rollouts are passed over, and so is what an earlier going back has passed: twice in a row goes back twice.
     """
@@ -128,7 +128,7 @@ async def change_endpoints(
 
 async def newest_revision(connection: AsyncConnection[TupleRow], endpoint: str) -> EndpointRevision | None:
     """The newest revision of an endpoint, None for a new endpoint."""
-    query = f"SELECT {_COLUMNS} FROM splits WHERE endpoint = %s ORDER BY revision DESC LIMIT 1"
+    query = f"SELECT {_COLUMNS} FROM endpoint_revisions WHERE endpoint = %s ORDER BY revision DESC LIMIT 1"
     row = await (await connection.execute(query.encode(), (endpoint,))).fetchone()
     return None if row is None else _split(*row)
 
@@ -154,18 +154,18 @@ async def add_revision(
         await rollouts.end_replaced_rollout(connection, endpoint, f"{by.token} changed {endpoint} otherwise, to {setup.summary()}")
     if change.approvals is not None:
         await demand_approvals(connection, endpoint, change.approvals, by)
-    watch = None if change.counted is None else orjson.dumps(change.counted).decode()
+    counted = None if change.counted is None else orjson.dumps(change.counted).decode()
     insert = (
-        "INSERT INTO splits (endpoint, revision, setup, changed_by, restores, rollout, watch) VALUES (%s, %s, %s, %s, %s, %s, %s)"
+        "INSERT INTO endpoint_revisions (endpoint, revision, setup, changed_by, restores, rollout, counted) VALUES (%s, %s, %s, %s, %s, %s, %s)"
         f" RETURNING {_COLUMNS}"
     )
     written = write_setup(setup)
-    values = (endpoint, now + 1, orjson.dumps(written).decode(), by.token, change.restores, change.rollout, watch)
+    values = (endpoint, now + 1, orjson.dumps(written).decode(), by.token, change.restores, change.rollout, counted)
     inserted = await (await connection.execute(insert.encode(), values)).fetchone()
     assert inserted is not None
     for name in dict.fromkeys((*setup.versions, *setup.shadow_versions)):
         await connection.execute(
-            "INSERT INTO split_versions (endpoint, revision, model, number) VALUES (%s, %s, %s, %s)",
+            "INSERT INTO revision_versions (endpoint, revision, model, number) VALUES (%s, %s, %s, %s)",
             (endpoint, now + 1, name.model, name.number),
         )
     old = None if before is None else write_setup(before.setup)

@@ -68,9 +68,9 @@ async def store_outcomes(pool: Pool, outcomes: Sequence[Outcome], by: str) -> in
         return 0
     async with pool.connection() as connection, connection.transaction(), connection.cursor() as cursor:
         await cursor.executemany(
-            "INSERT INTO outcomes (request_id, row, version, endpoint, shadow, answered_at, told_by, truth, said, slices, correct)"
+            "INSERT INTO outcomes (request_id, row, version, endpoint, shadow, answered_at, reported_by, truth, answer, slices, correct)"
             " VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT (request_id, row, version) DO UPDATE SET"
-            " truth = excluded.truth, correct = excluded.correct, told_at = now(), told_by = excluded.told_by"
+            " truth = excluded.truth, correct = excluded.correct, reported_at = now(), reported_by = excluded.reported_by"
             " WHERE outcomes.truth::text <> excluded.truth::text",
             [
                 (
@@ -98,7 +98,7 @@ async def outcomes_between(pool: Pool, endpoint: str, since: datetime, until: da
     """Outcomes of answers given in a span, the oldest first."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT version, shadow, answered_at, told_at, said, truth, slices FROM outcomes"
+            "SELECT version, shadow, answered_at, reported_at, answer, truth, slices FROM outcomes"
             " WHERE endpoint = %s AND answered_at >= %s AND answered_at < %s ORDER BY answered_at LIMIT %s",
             (endpoint, since, until, limit),
         )

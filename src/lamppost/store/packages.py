@@ -55,7 +55,7 @@ class StoredVersion(ListedVersion):
 
 
 _LISTED = (
-    "v.model, v.number, v.digest, p.size_bytes, v.pushed_by, v.pushed_at, v.proof, v.proof_says, v.proven_at, v.measured,"
+    "v.model, v.number, v.digest, p.size_bytes, v.pushed_by, v.pushed_at, v.proof, v.proof_summary, v.proven_at, v.measured,"
     " v.retired_at, v.retired_by"
 )
 _VERSIONS = "FROM versions v JOIN packages p ON p.digest = v.digest"
@@ -194,7 +194,7 @@ async def note_proof(pool: Pool, name: VersionName, proven: Proven, summary: str
     """Store the result of proving a version."""
     async with pool.connection() as connection:
         await connection.execute(
-            "UPDATE versions SET proof = %s, proof_says = %s, proven_at = now() WHERE model = %s AND number = %s",
+            "UPDATE versions SET proof = %s, proof_summary = %s, proven_at = now() WHERE model = %s AND number = %s",
             (proven, summary, name.model, name.number),
         )
 
@@ -249,7 +249,7 @@ async def retire_version(pool: Pool, name: VersionName, back: bool, by: ChangedB
         if (row[0] is None) == back:
             return
         serving = await connection.execute(
-            "SELECT s.endpoint FROM split_versions v JOIN (SELECT endpoint, max(revision) AS revision FROM splits GROUP BY endpoint) s"
+            "SELECT s.endpoint FROM revision_versions v JOIN (SELECT endpoint, max(revision) AS revision FROM endpoint_revisions GROUP BY endpoint) s"
             " USING (endpoint, revision) WHERE v.model = %s AND v.number = %s ORDER BY 1",
             (name.model, name.number),
         )
@@ -266,6 +266,6 @@ async def endpoints_served_by(pool: Pool, name: VersionName) -> list[str]:
     """Every endpoint that ever had a version answer, by name."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT DISTINCT endpoint FROM split_versions WHERE model = %s AND number = %s ORDER BY 1", (name.model, name.number)
+            "SELECT DISTINCT endpoint FROM revision_versions WHERE model = %s AND number = %s ORDER BY 1", (name.model, name.number)
         )
         return [endpoint for (endpoint,) in await rows.fetchall()]

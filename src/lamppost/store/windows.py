@@ -84,7 +84,7 @@ class JudgedWindow:
     explanation: dict[str, Any] | None = None
 
 
-_JUDGED = "SELECT endpoint, version, at, until, row_count, odd_count, state, verdict, why FROM judged"
+_JUDGED = "SELECT endpoint, version, at, until, row_count, odd_count, state, verdict, explanation FROM judged_windows"
 
 
 async def store_verdicts(pool: Pool, judged: Sequence[JudgedWindow], through: UnjudgedWindows) -> None:
@@ -92,10 +92,10 @@ async def store_verdicts(pool: Pool, judged: Sequence[JudgedWindow], through: Un
     async with pool.connection() as connection, connection.transaction():
         async with connection.cursor() as cursor:
             await cursor.executemany(
-                "INSERT INTO judged (endpoint, version, at, until, row_count, odd_count, state, verdict, why)"
+                "INSERT INTO judged_windows (endpoint, version, at, until, row_count, odd_count, state, verdict, explanation)"
                 " VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT (endpoint, version, at) DO UPDATE SET"
                 " until = excluded.until, row_count = excluded.row_count, odd_count = excluded.odd_count, state = excluded.state,"
-                " verdict = excluded.verdict, why = coalesce(excluded.why, judged.why)",
+                " verdict = excluded.verdict, explanation = coalesce(excluded.explanation, judged_windows.explanation)",
                 [
                     (
                         *(
@@ -135,7 +135,7 @@ async def judged_windows_by_endpoint(pool: Pool, since: Mapping[str, datetime], 
     async with pool.connection() as connection:
         rows = await connection.execute(
             f"SELECT one.* FROM unnest(%s::text[], %s::timestamptz[]) AS asked (endpoint, since) CROSS JOIN LATERAL ({_JUDGED}"
-            " WHERE judged.endpoint = asked.endpoint AND at >= asked.since AND at < %s) one ORDER BY at, version".encode(),
+            " WHERE judged_windows.endpoint = asked.endpoint AND at >= asked.since AND at < %s) one ORDER BY at, version".encode(),
             (list(since), list(since.values()), until),
         )
         by_endpoint: dict[str, list[JudgedWindow]] = {}
@@ -149,19 +149,19 @@ async def newest_judged_windows(pool: Pool, endpoint: str | None = None) -> list
     async with pool.connection() as connection:
         rows = await connection.execute(
             f"SELECT one.* FROM judged_through known CROSS JOIN LATERAL ({_JUDGED}"
-            " WHERE judged.endpoint = known.endpoint AND judged.version = known.version ORDER BY at DESC LIMIT 1) one"
+            " WHERE judged_windows.endpoint = known.endpoint AND judged_windows.version = known.version ORDER BY at DESC LIMIT 1) one"
             " WHERE %s::text IS NULL OR known.endpoint = %s".encode(),
             (endpoint, endpoint),
         )
         return [JudgedWindow(*row) for row in await rows.fetchall()]
 
 
-async def store_explanation(pool: Pool, window: JudgedWindow, why: dict[str, Any]) -> None:
+async def store_explanation(pool: Pool, window: JudgedWindow, explanation: dict[str, Any]) -> None:
     """Store the explanation of a window."""
     async with pool.connection() as connection:
         await connection.execute(
-            "UPDATE judged SET why = %s WHERE endpoint = %s AND version = %s AND at = %s",
-            (Json(why), window.endpoint, window.version, window.at),
+            "UPDATE judged_windows SET explanation = %s WHERE endpoint = %s AND version = %s AND at = %s",
+            (Json(explanation), window.endpoint, window.version, window.at),
         )
 
 

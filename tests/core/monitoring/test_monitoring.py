@@ -112,7 +112,7 @@ class Alerts(unittest.TestCase):
             lambda: Objectives(available=100),
         ):
             self.assertRaises(BadRequest, make)
-        self.assertEqual([rule.on for rule in MonitoringSettings().alerts], ["drift", "errors", "out"])
+        self.assertEqual([rule.on for rule in MonitoringSettings().alerts], ["drift", "errors", "down"])
         self.assertEqual(MonitoringSettings(rules=()).alerts, ())
 
 

@@ -71,10 +71,10 @@ def counted_rollout(rollout: Rollout, number: int, answers: Schema, reference: R
 class RolloutTally:
     """Counts of one node since they were last taken."""
 
-    def __init__(self, watch: CountedRollout, answers: Schema) -> None:
-        self.watch = watch
-        self._field = find_field(answers, watch.answer) or main_answer(answers)
-        self._counts = StepCounts(watch.share)
+    def __init__(self, rollout: CountedRollout, answers: Schema) -> None:
+        self.rollout = rollout
+        self._field = find_field(answers, rollout.answer) or main_answer(answers)
+        self._counts = StepCounts(rollout.share)
 
     def answered(self, version: str, ms: float, answers: list[dict[str, Any]]) -> None:
         """A call that a version answered; its first row stands for it, because rows of one call are not independent."""
@@ -84,8 +84,8 @@ class RolloutTally:
         counts.calls[arm] += 1
         bucket = str(bucket_of(ms * 1e3))
         counts.latency[arm][bucket] = counts.latency[arm].get(bucket, 0) + 1
-        if answers and self.watch.answer in answers[0]:
-            labels, cell = counts.answers[arm], self.watch.cell(answers[0])
+        if answers and self.rollout.answer in answers[0]:
+            labels, cell = counts.answers[arm], self.rollout.cell(answers[0])
             if cell in labels or len(labels) < 64:
                 labels[cell] = labels.get(cell, 0) + 1
 
@@ -100,18 +100,18 @@ class RolloutTally:
         """The answers of the old version, then of the new one, to the same rows; the first row stands for the call."""
         if old_answers and new_answers:
             self._counts.compared += 1
-            name = self.watch.answer
+            name = self.rollout.answer
             self._counts.apart += answers_differ(
-                self._field, old_answers[0].get(name), new_answers[0].get(name), self.watch.scale, self.watch.tolerance
+                self._field, old_answers[0].get(name), new_answers[0].get(name), self.rollout.scale, self.rollout.tolerance
             )
 
     def take_counts(self) -> StepCounts | None:
         """What was counted since the last time, None for nothing."""
-        counts, self._counts = self._counts, StepCounts(self.watch.share)
+        counts, self._counts = self._counts, StepCounts(self.rollout.share)
         return None if counts.empty else counts
 
     def _arm(self, version: str) -> int | None:
-        return 1 if version == self.watch.new else 0 if version == self.watch.old else None
+        return 1 if version == self.rollout.new else 0 if version == self.rollout.old else None
 
 
 @cache
@@ -119,9 +119,9 @@ def _adapter() -> TypeAdapter[CountedRollout]:
     return TypeAdapter(CountedRollout)
 
 
-def write_counted_rollout(watch: CountedRollout) -> dict[str, Any]:
+def write_counted_rollout(counted: CountedRollout) -> dict[str, Any]:
     """As JSON has it."""
-    return asdict(watch)
+    return asdict(counted)
 
 
 def read_counted_rollout(data: Any) -> CountedRollout:

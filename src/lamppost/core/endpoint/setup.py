@@ -158,7 +158,7 @@ class EndpointSetup:
     """Exactly one of version, shares, choose and together says what answers.
 
     shadows : versions that get copies. rollout : how a rollout goes where nothing else is said. lane : how its lanes are run.
-    watch : how it is watched. lenient : whether values of a kind close to the one wanted are taken, and told; see
+    monitoring : see `MonitoringSettings`. lenient : whether values of a kind close to the one wanted are taken, and told; see
     `lamppost.core.payload.coercion`.
 
     >>> EndpointSetup(version="outage-risk@2").versions
@@ -174,7 +174,7 @@ class EndpointSetup:
     lane: LaneRules = LaneRules()
     shadows: tuple[ShadowSetup, ...] = default(default=())
     rollout: RolloutPlan | None = None
-    watch: MonitoringSettings = default(default=MonitoringSettings())
+    monitoring: MonitoringSettings = default(default=MonitoringSettings())
 
     __pydantic_config__: ClassVar = _CLOSED
 

@@ -65,7 +65,7 @@ def next_alert(endpoint: str, rule: AlertRule, alert: Alert | None, reading: Rul
         return replace(alert, seen_at=reading.at, back_since=None)
     begun = alert.back_since or reading.at
     # a window or a state that is back is so by itself; figures have to stay there
-    lasting = timedelta(0) if rule.on in ("drift", "out", "odd") else timedelta(minutes=rule.minutes)
+    lasting = timedelta(0) if rule.on in ("drift", "down", "odd") else timedelta(minutes=rule.minutes)
     if reading.at - begun >= lasting:
         return replace(alert, state="resolved", seen_at=reading.at, back_since=begun, resolved_at=reading.at)
     return replace(alert, seen_at=reading.at, back_since=begun)

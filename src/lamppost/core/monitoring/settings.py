@@ -8,7 +8,7 @@ from typing import ClassVar, Literal
 from lamppost.core.errors import BadRequest
 
 _CLOSED = {"extra": "forbid", "allow_inf_nan": False}
-On = Literal["drift", "p99", "errors", "quality", "odd", "silence", "budget", "out"]
+On = Literal["drift", "p99", "errors", "quality", "odd", "silence", "budget", "down"]
 TICK_S = 600
 """Windows are made of ticks of ten minutes."""
 
@@ -20,7 +20,7 @@ _SAYS: dict[str, str] = {
     "odd": "more than {above:g} % of rows odd",
     "silence": "no calls for {minutes:g} minutes",
     "budget": "the error budget burns more than {above:g} times too fast",
-    "out": "it cannot answer",
+    "down": "it cannot answer",
 }
 _ABOVE: dict[str, float] = {"p99": 1_000, "errors": 5, "quality": 80, "odd": 10, "budget": 6}
 
@@ -54,7 +54,7 @@ class AlertRule:
         return _SAYS[self.on].format(above=self.limit, minutes=self.minutes)
 
 
-USUAL = (AlertRule("drift"), AlertRule("errors"), AlertRule("out"))
+USUAL = (AlertRule("drift"), AlertRule("errors"), AlertRule("down"))
 """The rules of an endpoint that says nothing of its own."""
 
 
@@ -103,13 +103,13 @@ class MonitoringSettings:
 
     def __post_init__(self) -> None:
         if self.window_minutes * 60 % TICK_S or not 10 <= self.window_minutes <= 10_080:
-            raise BadRequest(f"watch.window_minutes is {self.window_minutes}; it is a multiple of 10 from 10 to 10,080 (a week)")
+            raise BadRequest(f"monitoring.window_minutes is {self.window_minutes}; it is a multiple of 10 from 10 to 10,080 (a week)")
         if not 0 <= self.sample <= 100:
-            raise BadRequest(f"watch.sample is {self.sample:g} %; it goes from 0 to 100")
+            raise BadRequest(f"monitoring.sample is {self.sample:g} %; it goes from 0 to 100")
         if not 1 <= self.keep_days <= 3_650 or not 1 <= self.statistics_days <= 3_650:
-            raise BadRequest("watch.keep_days and watch.statistics_days go from 1 to 3,650")
+            raise BadRequest("monitoring.keep_days and monitoring.statistics_days go from 1 to 3,650")
         if self.refuse_odd is not None and not 1 <= self.refuse_odd <= 12:
-            raise BadRequest(f"watch.refuse_odd is {self.refuse_odd:g}; it goes from 1 (one row in ten of training) to 12")
+            raise BadRequest(f"monitoring.refuse_odd is {self.refuse_odd:g}; it goes from 1 (one row in ten of training) to 12")
         rules = [rule.on for rule in self.rules or ()]
         if twice := sorted({on for on in rules if rules.count(on) > 1}):
             raise BadRequest(f"there are two rules on {twice[0]}; keep one")

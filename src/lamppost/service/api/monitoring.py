@@ -217,8 +217,8 @@ async def get_traffic(
     loads = await timeline.load_steps(node.pool, endpoint, start, end, step)
     phases = await timeline.phase_histograms(node.pool, endpoint, start, end)
     versions = [str(version) for version in route.setup.versions]
-    watch = route.setup.watch
-    levels = (await endpoint_budgets(node.pool, endpoint, watch.objectives, datetime.now(UTC)))[0] if watch.objectives is not None else []
+    monitoring = route.setup.monitoring
+    levels = (await endpoint_budgets(node.pool, endpoint, monitoring.objectives, datetime.now(UTC)))[0] if monitoring.objectives is not None else []
     total = timeline.sum_steps(loads, start)
     return TrafficAnswer(
         endpoint=endpoint,

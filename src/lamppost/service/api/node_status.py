@@ -78,7 +78,7 @@ async def list_lanes(node: TheNode, _: RequireView, limit: Annotated[int | None,
 
 
 def _lane_shape(lane: Lane, endpoints: list[str], now: float) -> LaneStateAnswer:
-    watch = lane.load
+    load = lane.load
     return LaneStateAnswer(
         version=lane.name,
         endpoints=endpoints,
@@ -90,13 +90,13 @@ def _lane_shape(lane: Lane, endpoints: list[str], now: float) -> LaneStateAnswer
         shared=any(not driver.dedicated for driver in lane.seats),
         waiting=lane.waiting,
         waiting_rows=lane.waiting_rows,
-        max_rows=watch.max_rows,
+        max_rows=load.max_rows,
         target_ms=lane.settings.target_ms,
-        rows_s=round(watch.rows_s, 1),
+        rows_s=round(load.rows_s, 1),
         memory_bytes=lane.memory_bytes,
         keep_warm=lane.keep_warm,
-        requests=watch.requests,
+        requests=load.requests,
         used_s_ago=round(max(0.0, now - lane.used_at), 1),
-        batches=[BatchSizeCount(rows=rows, batches=count) for rows, count in sorted(watch.batches.items())],
-        copies_past=[CopiesSince(seconds_ago=round(now - at, 1), copies=copies) for at, copies in watch.copies],
+        batches=[BatchSizeCount(rows=rows, batches=count) for rows, count in sorted(load.batches.items())],
+        copies_past=[CopiesSince(seconds_ago=round(now - at, 1), copies=copies) for at, copies in load.copies],
     )

@@ -56,8 +56,8 @@ class RouteActivation:
         """Tell those who keep and count records what holds for this endpoint now."""
         setup = route.setup if route is not None else None
         self._recorder.sampling_percent.pop(endpoint, None)
-        if setup is not None and setup.watch.sample < 100:
-            self._recorder.sampling_percent[endpoint] = setup.watch.sample
+        if setup is not None and setup.monitoring.sample < 100:
+            self._recorder.sampling_percent[endpoint] = setup.monitoring.sample
         if route is None or route.predictor is not None:
             sent = route.predictor.plan.schema if route is not None and route.predictor is not None else None
             self._window_counting.configure_endpoint(endpoint, setup, sent)

@@ -32,7 +32,7 @@ class PredictorAssembly:
     def assemble(self, setup: EndpointSetup, lanes: Mapping[str, Lane]) -> Predictor:
         """What answers for a setup, by the open lanes of its versions; raise Conflict where they do not go together."""
         predictor = self._with_lookups(setup, lanes)
-        limit = setup.watch.refuse_odd
+        limit = setup.monitoring.refuse_odd
         if limit is None:
             return predictor
         return OutlierGuard(predictor, self._window_counting, str(setup.versions[0]), limit)

@@ -86,15 +86,15 @@ class RolloutDriver:
         since = datetime.now(UTC) - timedelta(hours=1)
         p99_ms = await records.version_p99_ms(self._pool, endpoint, old, since)
         lamp = await self._deployment.package_cache.lamp_of((await packages.get_version(self._pool, parse_version(old))).digest)
-        watch = counted_rollout(rollout, 0, lamp.manifest.answers, lamp.reference)
+        counted = counted_rollout(rollout, 0, lamp.manifest.answers, lamp.reference)
         setup = present.setup.with_shares(rollout.shares)
-        change = EndpointChange(endpoint, setup, present.revision, action="began rollout", note=f"to {version}, first {watch.share:g} %")
+        change = EndpointChange(endpoint, setup, present.revision, action="began rollout", note=f"to {version}, first {counted.share:g} %")
         change = await self._changes.check_change(change, role, overrides)
 
         async def commit(ready: Sequence[EndpointChange]) -> list[MadeChange]:
             async with self._pool.connection() as connection, connection.transaction():
                 number = await rollouts.begin_rollout(connection, endpoint, rollout, present.revision, p99_ms, by.token)
-                step = replace(ready[0], rollout=number, counted=write_counted_rollout(replace(watch, rollout=number)))
+                step = replace(ready[0], rollout=number, counted=write_counted_rollout(replace(counted, rollout=number)))
                 revision = await endpoints.add_revision(connection, step, by)
                 await announce(connection, "routes")
                 return [revision]
@@ -142,7 +142,7 @@ class RolloutDriver:
             counts = after.tally.take_counts()
             if counts is None:
                 continue
-            step = after.tally.watch.step
+            step = after.tally.rollout.step
             total = self._stored_counts.setdefault((revision.rollout, step), StepCounts(counts.share))
             total.add(counts)
             await rollouts.save_node_counts(self._pool, revision.rollout, step, self._node, total)
@@ -195,9 +195,9 @@ class RolloutDriver:
                 stored.endpoint, before.setup.with_version(version), before.revision, restores, action=action, note=rollout.reason
             )
         assert before.counted is not None
-        watch = replace(read_counted_rollout(before.counted), share=rollout.shares.of[rollout.new], step=rollout.step)
+        counted = replace(read_counted_rollout(before.counted), share=rollout.shares.of[rollout.new], step=rollout.step)
         setup = before.setup.with_shares(rollout.shares)
-        action, counts = "moved rollout on", write_counted_rollout(watch)
+        action, counts = "moved rollout on", write_counted_rollout(counted)
         return EndpointChange(
             stored.endpoint, setup, before.revision, rollout=stored.number, counted=counts, action=action, note=rollout.reason
         )

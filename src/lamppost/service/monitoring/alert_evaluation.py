@@ -58,7 +58,7 @@ class AlertEvaluation:
         pasts, closes = await self._pasts(routes, known, judged, now)
         failed = await self._failed(routes, lasts, now)
         for endpoint, route in routes:
-            for rule in route.setup.watch.alerts:
+            for rule in route.setup.monitoring.alerts:
                 stored = known.get((endpoint, rule.on))
                 since = stored.alert.seen_at if stored is not None else None
                 if rule.on in ("drift", "odd"):
@@ -73,10 +73,10 @@ class AlertEvaluation:
                 changed += await self._advance_alert(endpoint, rule, stored, readings)
         for (endpoint, on), stored in known.items():
             route_of = self._deployment.table.by_endpoint.get(endpoint)
-            rule_there = route_of is None or on in {rule.on for rule in route_of.in_force.setup.watch.alerts}
+            rule_there = route_of is None or on in {rule.on for rule in route_of.in_force.setup.monitoring.alerts}
             if stored.alert.state != "resolved" and not rule_there:
                 over = RuleReading(now, "back", "the rule was taken away", "certain", stored.alert.reading.cause)
-                await self._advance_alert(endpoint, AlertRule("out"), stored, [over])
+                await self._advance_alert(endpoint, AlertRule("down"), stored, [over])
         self._closes |= closes
         self._drift_evaluation.judged_endpoints -= judged
         await self._queue_notices(changed, known, now)
@@ -95,12 +95,12 @@ class AlertEvaluation:
         """
         since: dict[str, datetime] = {}
         for endpoint, route in routes:
-            watch = route.setup.watch
-            on_windows = [rule.on for rule in watch.alerts if rule.on in ("drift", "odd")]
+            monitoring = route.setup.monitoring
+            on_windows = [rule.on for rule in monitoring.alerts if rule.on in ("drift", "odd")]
             if on_windows and (endpoint in judged or self._window_may_fire(endpoint, route, now)):
                 stored = [known.get((endpoint, on)) for on in on_windows]
                 seen = min(stored_alert.alert.seen_at if stored_alert is not None else _EVER for stored_alert in stored)
-                since[endpoint] = seen - timedelta(minutes=watch.window_minutes)
+                since[endpoint] = seen - timedelta(minutes=monitoring.window_minutes)
         pasts = await windows.judged_windows_by_endpoint(self._pool, since, now) if since else {}
         open_ones = {
             endpoint: [stored_alert.until for stored_alert in pasts.get(endpoint, []) if stored_alert.until > now] for endpoint in since
@@ -112,7 +112,7 @@ class AlertEvaluation:
         """Calls and failed ones, by endpoint and minutes, for the rules on errors; without those that nobody has called of late."""
         asked: dict[float, list[str]] = defaultdict(list)
         for endpoint, route in routes:
-            for rule in route.setup.watch.alerts:
+            for rule in route.setup.monitoring.alerts:
                 if rule.on == "errors" and _called(rule, now, lasts.get(endpoint)):
                     asked[rule.minutes].append(endpoint)
         counted: dict[tuple[str, float], Totals] = {}
@@ -141,7 +141,7 @@ class AlertEvaluation:
 
     async def _reading(self, endpoint: str, route: Route, rule: AlertRule, now: datetime, last: datetime | None) -> RuleReading:
         """What a rule reads now."""
-        if rule.on == "out":
+        if rule.on == "down":
             status = route.status
             reason = "; ".join(status.reasons)
             level: Level = "back" if status.answers else "wrong"
@@ -154,7 +154,7 @@ class AlertEvaluation:
             total = (await timeline.phase_histograms(self._pool, endpoint, now - timedelta(minutes=rule.minutes), now)).get("total", {})
             us = quantiles(total, (0.99,))[0]
             return alert_rules.read_p99(now, endpoint, rule, sum(total.values()), None if us is None else us / 1e3)
-        budgets, calls = await endpoint_budgets(self._pool, endpoint, route.setup.watch.objectives or Objectives(), now)
+        budgets, calls = await endpoint_budgets(self._pool, endpoint, route.setup.monitoring.objectives or Objectives(), now)
         return alert_rules.read_budget(now, endpoint, rule, budgets, calls)
 
     async def _of_quality(self, endpoint: str, rule: AlertRule, now: datetime) -> RuleReading:

@@ -68,7 +68,7 @@ class DriftEvaluation:
     def settings_of(self, endpoint: str) -> MonitoringSettings:
         """The monitoring settings of an endpoint; the defaults if the endpoint is gone."""
         route = self._deployment.table.by_endpoint.get(endpoint)
-        return route.setup.watch if route is not None else MonitoringSettings()
+        return route.setup.monitoring if route is not None else MonitoringSettings()
 
     async def judge_new_windows(self) -> int:
         """Judge windows with new counts, those that wait for longest first, as long as there is time. Returns how many."""

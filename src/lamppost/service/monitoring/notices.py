@@ -71,8 +71,8 @@ def alert_event(address: str, state: str, cause: str, group: Sequence[Alert], no
                     "since": alert.since.isoformat(),
                     "resolved_at": alert.resolved_at.isoformat() if alert.resolved_at else None,
                     "summary": alert.reading.summary,
-                    "sure": alert.reading.certainty,
-                    "why": alert.reading.probable_cause,
+                    "certainty": alert.reading.certainty,
+                    "probable_cause": alert.reading.probable_cause,
                 }
                 for alert in group
             ],
@@ -93,7 +93,7 @@ def mail_text(body: dict[str, Any]) -> tuple[str, str]:
             f"{alert['endpoint']}: {alert['summary']}",
             f"  since {alert['since']}" + (f", over at {alert['resolved_at']}" if over else ""),
         ]
-        lines += [f"  sure: {alert['sure']}"] + ([f"  probably: {alert['why']}"] if alert["why"] else [])
+        lines += [f"  certainty: {alert['certainty']}"] + ([f"  probably: {alert['probable_cause']}"] if alert["probable_cause"] else [])
     return subject, "\n".join([*lines, "", f"next: {data['next']['command']}", f"      {data['next']['page']}", ""])
 
 

@@ -83,7 +83,7 @@ def truth_field(answers: Schema, name: str | None) -> Field:
         return main_answer(answers)
     field = find_field(answers, name)
     if field is None:
-        raise BadRequest(f"watch.truth is {name!r}, which is no answer; there are {', '.join(answers.names)}")
+        raise BadRequest(f"monitoring.truth is {name!r}, which is no answer; there are {', '.join(answers.names)}")
     return field
 
 
@@ -187,7 +187,7 @@ def _answer_is_right(answer: Any, truth: Any, field: Field, spread: float | None
 async def _truth_field_of(pool: Pool, deployment: Deployment, endpoint: str, version: str) -> tuple[Field, float | None]:
     lamp = await deployment.package_cache.lamp_of((await packages.get_version(pool, parse_version(version))).digest)
     route = deployment.table.by_endpoint.get(endpoint)
-    field = truth_field(lamp.manifest.answers, route.setup.watch.truth if route is not None else None)
+    field = truth_field(lamp.manifest.answers, route.setup.monitoring.truth if route is not None else None)
     profiles = lamp.reference.answers if lamp.reference is not None else ()
     return field, next((profile.sd for profile in profiles if profile.name == field.name), None)
 

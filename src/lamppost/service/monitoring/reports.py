@@ -39,7 +39,7 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
     fired = [
         alert for alert in await alerts.list_alerts(pool, endpoint, None, 100) if alert.alert.since < until and alert.alert.seen_at >= since
     ]
-    objectives = route.setup.watch.objectives
+    objectives = route.setup.monitoring.objectives
     quality = await quality_page(pool, deployment, endpoint, since, until)
     slow = await timeline.service_level_totals(pool, endpoint, since, objectives.fast_ms if objectives else None)
     levels = error_budgets(objectives, slow, slow) if objectives else []
@@ -79,7 +79,7 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
                 "since": alert.alert.since,
                 "resolved_at": alert.alert.resolved_at,
                 "summary": alert.alert.reading.summary,
-                "why": alert.alert.reading.probable_cause,
+                "probable_cause": alert.alert.reading.probable_cause,
             }
             for alert in fired
         ],
@@ -105,7 +105,7 @@ def _drift(judged: list[windows.JudgedWindow]) -> dict[str, Any] | None:
         return None
     worst_window = worst[0]
     why = next((other.explanation for other in reversed(drifted) if other.explanation), None)
-    return {"at": worst_window.at, "version": worst_window.version, "state": worst_window.state, **worst_window.verdict, "why": why}
+    return {"at": worst_window.at, "version": worst_window.version, "state": worst_window.state, **worst_window.verdict, "explanation": why}
 
 
 def _report_summary(endpoint: str, calls: int, failed: int, p99: float | None, drifted: list[windows.JudgedWindow], quality: dict[str, Any]) -> str:

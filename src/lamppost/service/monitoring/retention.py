@@ -12,7 +12,7 @@ from lamppost.store.database import Pool
 async def roll_up_and_delete(pool: Pool, deployment: Deployment, now: datetime) -> None:
     """Both, for all endpoints; an endpoint that is gone keeps its records for the usual time."""
     await timeline.roll_up_histograms(pool, now)
-    settings = {name: route.setup.watch for name, route in deployment.table.by_endpoint.items()}
+    settings = {name: route.setup.monitoring for name, route in deployment.table.by_endpoint.items()}
     await timeline.delete_expired(
         pool, {name: (settings_of.keep_days, settings_of.statistics_days) for name, settings_of in settings.items()}, now
     )

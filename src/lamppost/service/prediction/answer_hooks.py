@@ -66,8 +66,8 @@ class AnswerHooks:
                     tally.answered(name, ms, [answer for answer in answers if answer.get(WHICH) == name])
             else:
                 tally.answered(version, ms, answers)
-                if tally.watch.compare and version == tally.watch.new and rows is not None:
-                    old = self.others.get(tally.watch.old)
+                if tally.rollout.compare and version == tally.rollout.new and rows is not None:
+                    old = self.others.get(tally.rollout.old)
                     if old is not None:
                         self._copy(old, rows, _Compared(tally, answers))
         for shadow in self.shadows:
