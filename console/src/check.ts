@@ -13,7 +13,7 @@ export function checkAll(fields: Field[], entries: Entries, touched: ReadonlySet
   for (const field of fields) {
     if (!touched.has(field.name)) continue;
     const hint = check(field, entries[field.name] ?? null);
-    if (hint !== null) faults.set(field.name, { field: field.name, expected: field.wanted, hint: hint || undefined });
+    if (hint !== null) faults.set(field.name, { field: field.name, expected: field.expected, hint: hint || undefined });
   }
   return faults;
 }

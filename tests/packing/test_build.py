@@ -44,7 +44,9 @@ class Building(unittest.TestCase):
         manifest = read_lamp(self.path).manifest
         self.assertNotIn("failed", manifest.inputs.names)
         self.assertEqual(remarks.notes[1:], ["not an input, because the model never saw it: mayor"])
-        self.assertEqual((manifest.provenance.notes, manifest.provenance.metrics, manifest.provenance.trained_rows), ("night", {"accuracy": 0.5}, 2_000))
+        self.assertEqual(
+            (manifest.provenance.notes, manifest.provenance.metrics, manifest.provenance.trained_rows), ("night", {"accuracy": 0.5}, 2_000)
+        )
         self.assertIn("scikit-learn", manifest.provenance.libraries)
 
     def test_packing_twice_gives_the_same_bytes_and_digest(self) -> None:

@@ -42,7 +42,9 @@ class Graphs(WithNetworks):
         wanted = networks.softmax(NUMBERS.to_numpy(np.float32) @ networks.WEIGHTS)
         np.testing.assert_allclose(scores, wanted, atol=1e-6)
         np.testing.assert_array_equal(label, wanted.argmax(axis=1))
-        self.assertEqual((lamp.manifest.provenance.notes, lamp.manifest.provenance.tags), ("A small graph of Tallowby.", {"town": "Tallowby"}))
+        self.assertEqual(
+            (lamp.manifest.provenance.notes, lamp.manifest.provenance.tags), ("A small graph of Tallowby.", {"town": "Tallowby"})
+        )
         self.assertEqual(lamp.manifest.formats, frozenset())
 
     def test_a_path_alone_will_do_and_whole_numbers_may_feed_floats(self) -> None:

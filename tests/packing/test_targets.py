@@ -186,7 +186,10 @@ class Stories(WithRows):
         git("commit", "-qm", "Train")
         first = self.pack(model, X.assign(kwh=LAMPS["kwh"]), target="kwh")
         provenance = first.manifest.provenance
-        self.assertEqual((provenance.by, len(provenance.commit or ""), provenance.changed, provenance.at), ("Lamplighter", 40, False, "2026-11-01T10:00:00Z"))
+        self.assertEqual(
+            (provenance.by, len(provenance.commit or ""), provenance.changed, provenance.at),
+            ("Lamplighter", 40, False, "2026-11-01T10:00:00Z"),
+        )
         self.assertEqual(self.pack(model, X.assign(kwh=LAMPS["kwh"]), target="kwh").digest, first.digest)
         (self.folder / "train.py").write_text("changed\n")
         again = self.pack(model, X.assign(kwh=LAMPS["kwh"]), target="kwh", by="nightly-job").manifest.provenance

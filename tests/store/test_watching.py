@@ -3,6 +3,7 @@
 from datetime import UTC, datetime, timedelta
 from uuid import uuid4
 
+from lamppost.core.drift.window_verdict import DriftExplanation, NearbyChange, WindowVerdict
 from lamppost.core.errors import Conflict, NotFound
 from lamppost.core.monitoring.alert_rules import Alert, RuleReading
 from lamppost.core.monitoring.latency_histogram import bucket_of
@@ -73,7 +74,7 @@ class Watching(WithServer):
         self.assertEqual((fresh.version, fresh.at, fresh.number - fresh.first), ("a@1", [tick], 2))
         (later,) = [one for one in await windows.unjudged_windows(self.pool, fresh.first) if one.endpoint == "w"]
         self.assertEqual(later.first, fresh.first + 1, "what is known to be judged is not looked at")
-        judged = JudgedWindow("w", "a@1", tick, tick + timedelta(hours=1), 33, 3, "steady", {"summary": "Steady.", "fields": []})
+        judged = JudgedWindow("w", "a@1", tick, tick + timedelta(hours=1), 33, 3, WindowVerdict("steady", "Steady.", 1, 33))
         await windows.store_verdicts(self.pool, [judged], fresh)
         self.assertEqual([one for one in await windows.unjudged_windows(self.pool) if one.endpoint == "w"], [])
         self.assertEqual(await windows.judged_windows(self.pool, "w", None, tick, NOW), [judged])
@@ -90,10 +91,11 @@ class Watching(WithServer):
         await windows.replace_deltas(self.pool, merged, taken=3)
         self.assertEqual(await windows.deltas_between(self.pool, "w", "a@1", tick, NOW), [merged])
         self.assertEqual([one for one in await windows.unjudged_windows(self.pool) if one.endpoint == "w"], [], "merging is nothing new")
-        await windows.store_explanation(self.pool, judged, {"summary": "because"})
+        explanation = DriftExplanation(tick, "because", 33, (), None, (NearbyChange(tick, "a change"),), ())
+        await windows.store_explanation(self.pool, judged, explanation)
         await windows.store_verdicts(self.pool, [judged], fresh)
         (again,) = [one for one in await windows.newest_judged_windows(self.pool) if one.endpoint == "w"]
-        self.assertEqual(again.explanation, {"summary": "because"}, "judging again keeps the reason")
+        self.assertEqual(again.explanation, explanation, "judging again keeps the reason")
 
     async def test_the_truth_replaces_and_is_counted_once(self) -> None:
         call = AnsweredCall(uuid4(), "o", "a@1", False, NOW - timedelta(hours=1), {"x": 1}, {"answer": {"label": "a"}})

@@ -45,7 +45,7 @@ export function AlertsPage() {
                   <td className="text-soft">{one.rule}</td>
                   <td className="py-2 whitespace-normal!">
                     {one.summary}
-                    {one.why && <span className="block text-soft">Probably: {one.why}</span>}
+                    {one.probable_cause && <span className="block text-soft">Probably: {one.probable_cause}</span>}
                   </td>
                 </tr>
               ))}
@@ -74,9 +74,9 @@ export function NeedsLook({ alerts }: { alerts: Alert[] }) {
               </Link>{" "}
               {one.summary}
             </p>
-            <p className="truncate text-soft" title={one.why ?? undefined}>
+            <p className="truncate text-soft" title={one.probable_cause ?? undefined}>
               Since {when(one.since)}
-              {one.acknowledged_by && `, looked after by ${one.acknowledged_by}`}. {one.why && `Probably: ${one.why}.`}
+              {one.acknowledged_by && `, looked after by ${one.acknowledged_by}`}. {one.probable_cause && `Probably: ${one.probable_cause}.`}
             </p>
           </div>
           <Link to={page(one)} className="inline-flex h-8 shrink-0 items-center rounded-small border border-brick px-3 font-semibold text-brick hover:bg-card">
@@ -119,8 +119,8 @@ export function OpenAlert({ alert }: { alert: Alert }) {
         <span className="text-small text-faint">alert {alert.number}</span>
       </div>
       <p className="mt-1 text-lead">{alert.summary}</p>
-      {alert.why && <p className="mt-1">Probably: {alert.why}.</p>}
-      <p className="mt-1 text-soft">Sure: {alert.sure}.</p>
+      {alert.probable_cause && <p className="mt-1">Probably: {alert.probable_cause}.</p>}
+      <p className="mt-1 text-soft">Certainty: {alert.certainty}.</p>
       {alert.note && <p className="mt-1 text-soft">Note: {alert.note}</p>}
       <div className="mt-3 flex items-center gap-3">
         <Link to={page(alert)} className="inline-flex h-8 items-center rounded-small bg-amber-fill px-3 font-semibold text-[#1d2731] hover:brightness-105">

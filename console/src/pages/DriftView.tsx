@@ -36,7 +36,7 @@ export function DriftView({ page }: { page: EndpointPage }) {
           {found.pooled > 1 && `, the last ${found.pooled} windows together`}. {window.odd > 0 && <Link to={`/endpoints/${page.name}/calls?odd=3`} className="underline">{count(window.odd)} odd rows</Link>}
         </p>
       )}
-      {found.why && <Why found={found} endpoint={page.name} />}
+      {found.explanation && <Why found={found} endpoint={page.name} />}
       {found.windows.length > 1 && <Windows found={found} at={at} go={go} />}
       {found.figures.length > 0 && <Figures found={found} endpoint={page.name} at={at} />}
       {found.pairs.length > 0 && (
@@ -44,9 +44,9 @@ export function DriftView({ page }: { page: EndpointPage }) {
           <table className="figures w-full">
             <tbody>
               {found.pairs.map((pair) => (
-                <tr key={`${pair.one} ${pair.other}`}>
+                <tr key={`${pair.first} ${pair.second}`}>
                   <td className="font-mono">
-                    {pair.one} × {pair.other}
+                    {pair.first} × {pair.second}
                   </td>
                   <td>
                     <Verdict state={pair.state} />
@@ -69,7 +69,7 @@ export function DriftView({ page }: { page: EndpointPage }) {
 }
 
 function Why({ found, endpoint }: { found: DriftPage; endpoint: string }) {
-  const why = found.why!;
+  const why = found.explanation!;
   return (
     <section className="mt-4 rounded-card border border-brick bg-brick-wash p-4" aria-label="Probably why">
       <h2 className="font-semibold">Probably why</h2>

@@ -77,7 +77,7 @@ function Fields({ fields, profiles }: { fields: Field[]; profiles: Profile[] }) 
   const rows = fields.flatMap((field) =>
     field.kind === "vector"
       ? field.choices.map((name) => ({ key: `${field.name}.${name}`, wanted: "a number", meaning: field.meaning }))
-      : [{ key: field.name, wanted: field.wanted, meaning: field.private ? `${field.meaning ?? ""} (not recorded)`.trim() : field.meaning }],
+      : [{ key: field.name, wanted: field.expected, meaning: field.private ? `${field.meaning ?? ""} (not recorded)`.trim() : field.meaning }],
   );
   const known = new Map(profiles.map((profile) => [profile.name, profile]));
   return (
@@ -100,8 +100,8 @@ function Fields({ fields, profiles }: { fields: Field[]; profiles: Profile[] }) 
                 {row.key}
                 {profile && profile.name !== row.key && <span className="font-sans text-small text-faint"> {profile.name.slice(row.key.length + 1)}</span>}
               </td>
-              <td className="truncate" title={row.wanted}>
-                {row.wanted}
+              <td className="truncate" title={row.expected}>
+                {row.expected}
               </td>
               <td className="truncate text-soft" title={row.meaning ?? ""}>
                 {row.meaning}

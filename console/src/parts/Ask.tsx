@@ -167,7 +167,7 @@ export function Ask({ page }: { page: Page }) {
               <AnswerView said={ask.data} fields={page.answers} />
             ) : (
               <p className="text-soft">
-                Press <strong className="font-semibold text-ink">Ask</strong>. The answer will be {page.answers[0]?.wanted}, with the version that gave it.
+                Press <strong className="font-semibold text-ink">Ask</strong>. The answer will be {page.answers[0]?.expected}, with the version that gave it.
               </p>
             )}
           </div>

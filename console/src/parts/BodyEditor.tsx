@@ -56,7 +56,7 @@ const Help = ({ title, fields }: { title: string; fields: Field[] }) => (
       <div key={field.name} className="border-b border-line py-1">
         <dt className="font-mono">{field.name}</dt>
         <dd className="text-soft">
-          {field.wanted}
+          {field.expected}
           {field.meaning && <span className="text-faint"> · {field.meaning}</span>}
         </dd>
       </div>

@@ -15,7 +15,7 @@ export function Cells({ endpoint, figure, version, at, summary }: { endpoint: st
   return (
     <div className="pb-3">
       <p className="py-2 whitespace-normal text-soft">
-        <span className="font-mono text-ink">{page.name}</span> {says === "as in training" ? "looks as in training" : `is ${summary}`}. <span className="mr-1 inline-block h-2 w-3 bg-slate-fill" aria-hidden /> training,{" "}
+        <span className="font-mono text-ink">{page.name}</span> {summary === "as in training" ? "looks as in training" : `is ${summary}`}. <span className="mr-1 inline-block h-2 w-3 bg-slate-fill" aria-hidden /> training,{" "}
         {count(page.reference_rows)} rows; <span className="mr-1 inline-block h-2 w-3 border border-amber bg-amber-fill/60" aria-hidden /> the window, {count(page.window_rows)} rows.
         {(page.reference_missing > 0 || (page.window_missing ?? 0) > 0) && ` Missing: ${percent(page.reference_missing)} in training, ${percent(page.window_missing)} now.`}
       </p>

@@ -243,7 +243,7 @@ export function SharesCard({ page }: { page: Page }) {
         <p key={shadow.version} className="mt-2">
           Shadow <Mono className="text-slate">{shadow.version}</Mono>{" "}
           <span className="text-soft">
-            gets copies of {shadow.share} % of calls: {shadow.open ? `${shadow.answered} answered, ${shadow.failed} failed, ${shadow.left_out} left out on this node` : (shadow.why ?? "it is being opened")}.
+            gets copies of {shadow.share} % of calls: {shadow.open ? `${shadow.answered} answered, ${shadow.failed} failed, ${shadow.left_out} left out on this node` : (shadow.reason ?? "it is being opened")}.
           </span>
         </p>
       ))}

@@ -19,7 +19,7 @@ export function FieldInput({ field, entry, fault, onChange, onFile }: Props) {
   const id = useId();
   const note = `${id}-note`;
   const wrong = fault !== undefined;
-  const said = field.meaning ?? field.wanted;
+  const said = field.meaning ?? field.expected;
   const shared = { id, "aria-invalid": wrong, "aria-describedby": note };
   return (
     <div className={`min-w-0 ${isWide(field) ? "col-span-2" : ""}`}>

@@ -14,7 +14,7 @@ export function RolloutTrack({ page }: { page: Page }) {
   return (
     <Card title={rollout.ended_at ? "Last rollout" : "Rollout"} className="mt-4" aside={<span className="text-small text-faint">{`lamppost rollout ${page.name} --follow`}</span>}>
       <p>
-        <VersionLink name={rollout.old} /> → <VersionLink name={rollout.new} live />, <State rollout={rollout} /> <span className="text-soft">{rollout.why}</span>
+        <VersionLink name={rollout.old} /> → <VersionLink name={rollout.new} live />, <State rollout={rollout} /> <span className="text-soft">{rollout.reason}</span>
       </p>
       {rollout.ended_at ? (
         <details className="mt-2">

@@ -6,7 +6,7 @@ import { VersionLink } from "./VersionLink";
 export function Serves({ summary, live = false }: { summary: string; live?: boolean }) {
   return (
     <>
-      {says.split(/([a-z0-9-]+@\d+)/).map((part, at) =>
+      {summary.split(/([a-z0-9-]+@\d+)/).map((part, at) =>
         at % 2 ? <VersionLink key={at} name={part} live={live} /> : <span key={at}>{part}</span>,
       )}
     </>

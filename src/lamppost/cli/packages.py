@@ -67,9 +67,8 @@ def _show_provenance(lamp: Lamp) -> None:
     tolerance = lamp.proof.tolerance
     print_line(f"proof     {len(lamp.proof.rows)} rows; numbers agree within {tolerance.absolute:g} + {tolerance.relative:g} of the value")
     if provenance.trained_rows is not None:
-        print_line(
-            f"trained   on {provenance.trained_rows:,} rows, Python {provenance.python}, {', '.join(f'{k} {v}' for k, v in provenance.libraries.items())}"
-        )
+        libraries = ", ".join(f"{name} {version}" for name, version in provenance.libraries.items())
+        print_line(f"trained   on {provenance.trained_rows:,} rows, Python {provenance.python}, {libraries}")
     if packed := _packed(provenance):
         print_line(f"packed    {packed}")
     if provenance.quantized:
@@ -88,7 +87,9 @@ def _show_provenance(lamp: Lamp) -> None:
 def _packed(provenance: Provenance) -> str:
     """Who packed it, when, and from which commit."""
     commit = f"at commit {provenance.commit[:12]}{' with changes' if provenance.changed else ''}" if provenance.commit else ""
-    return " ".join(part for part in (f"by {provenance.by}" if provenance.by else "", commit, f"of {provenance.at}" if provenance.at else "") if part)
+    return " ".join(
+        part for part in (f"by {provenance.by}" if provenance.by else "", commit, f"of {provenance.at}" if provenance.at else "") if part
+    )
 
 
 def prove(file: LampFile, as_json: AsJson = False) -> None:
@@ -133,7 +134,9 @@ def diff(
             if count
             else f"{paint('●', AMBER)} nothing in it breaks callers"
         )
-        print_table(["", "part", "what changed"], [[paint("breaks", BRICK) if c["breaks"] else "", c["part"], c["summary"]] for c in changes])
+        print_table(
+            ["", "part", "what changed"], [[paint("breaks", BRICK) if c["breaks"] else "", c["part"], c["summary"]] for c in changes]
+        )
     if compared["breaks"]:
         raise typer.Exit(1)
 

@@ -176,7 +176,10 @@ class WorkerDriver:
             self._ready.clear()
             return
         self._flight, self._sent = parts, now
-        header = {"op": "run", "parts": [_part_header(self.slots[part.lane], part.rows, part.entries, part.body, part.request) for part in parts]}
+        header = {
+            "op": "run",
+            "parts": [_part_header(self.slots[part.lane], part.rows, part.entries, part.body, part.request) for part in parts],
+        }
         body = parts[0].body if len(parts) == 1 else b"".join(part.body for part in parts)
         self._timer = self._loop.call_later(max(part.lane.run_s for part in parts), self._late)
         self.worker.submit(pack_frame(header, body), self._came)

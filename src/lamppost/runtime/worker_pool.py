@@ -109,7 +109,9 @@ class WorkerPool(Generic[L]):
     async def place_lane(self, lane: Tenant) -> WorkerDriver:
         """A worker that the lane may be opened in, and in which it has no seat yet."""
         if not lane.light or lane.dedicated_worker:
-            return self._register_driver(WorkerDriver(await self.supply.take_worker(lane.name, lane.needs, lane.overlay), lane.needs, dedicated=True))
+            return self._register_driver(
+                WorkerDriver(await self.supply.take_worker(lane.name, lane.needs, lane.overlay), lane.needs, dedicated=True)
+            )
         async with self._places:
             shared = [
                 driver

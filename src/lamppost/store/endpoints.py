@@ -25,7 +25,7 @@ _COLUMNS = "endpoint, revision, setup, since, changed_by, restores, rollout, cou
 class EndpointRevision:
     """What an endpoint serves since when, by whom; revision counts its changes from 1.
 
-    restores : the earlier revision that this one puts back. rollout, counted : of which rollout it is a step, and what is counted meanwhile.
+    restores : the earlier revision that this one puts back. rollout : the rollout that it is a step of. counted : what is counted then.
     """
 
     endpoint: str
@@ -61,15 +61,17 @@ class EndpointChange:
 async def list_revisions(pool: Pool) -> list[EndpointRevision]:
     """The revision in force of every endpoint, by name."""
     async with pool.connection() as connection:
-        rows = await connection.execute(f"SELECT DISTINCT ON (endpoint) {_COLUMNS} FROM endpoint_revisions ORDER BY endpoint, revision DESC".encode())
-        return [_split(*row) for row in await rows.fetchall()]
+        rows = await connection.execute(
+            f"SELECT DISTINCT ON (endpoint) {_COLUMNS} FROM endpoint_revisions ORDER BY endpoint, revision DESC".encode()
+        )
+        return [_revision(*row) for row in await rows.fetchall()]
 
 
 async def endpoint_history(pool: Pool, endpoint: str, limit: int = 50) -> list[EndpointRevision]:
     """The revisions of one endpoint, newest first."""
     async with pool.connection() as connection:
         query = f"SELECT {_COLUMNS} FROM endpoint_revisions WHERE endpoint = %s ORDER BY revision DESC LIMIT %s"
-        return [_split(*row) for row in await (await connection.execute(query.encode(), (endpoint, limit))).fetchall()]
+        return [_revision(*row) for row in await (await connection.execute(query.encode(), (endpoint, limit))).fetchall()]
 
 
 async def endpoint_histories(pool: Pool, names: Sequence[str], limit: int) -> dict[str, list[EndpointRevision]]:
@@ -81,11 +83,11 @@ async def endpoint_histories(pool: Pool, names: Sequence[str], limit: int) -> di
     histories: dict[str, list[EndpointRevision]] = {}
     async with pool.connection() as connection:
         for row in await (await connection.execute(query.encode(), (list(names), limit))).fetchall():
-            histories.setdefault(row[0], []).append(_split(*row))
+            histories.setdefault(row[0], []).append(_revision(*row))
     return histories
 
 
-def _split(endpoint: str, revision: int, setup: Any, since: datetime, changed_by: str, *more: Any) -> EndpointRevision:
+def _revision(endpoint: str, revision: int, setup: Any, since: datetime, changed_by: str, *more: Any) -> EndpointRevision:
     return EndpointRevision(endpoint, revision, read_setup(setup), since, changed_by, *more)
 
 
@@ -130,7 +132,7 @@ async def newest_revision(connection: AsyncConnection[TupleRow], endpoint: str) 
     """The newest revision of an endpoint, None for a new endpoint."""
     query = f"SELECT {_COLUMNS} FROM endpoint_revisions WHERE endpoint = %s ORDER BY revision DESC LIMIT 1"
     row = await (await connection.execute(query.encode(), (endpoint,))).fetchone()
-    return None if row is None else _split(*row)
+    return None if row is None else _revision(*row)
 
 
 async def add_revision(
@@ -156,7 +158,8 @@ async def add_revision(
         await demand_approvals(connection, endpoint, change.approvals, by)
     counted = None if change.counted is None else orjson.dumps(change.counted).decode()
     insert = (
-        "INSERT INTO endpoint_revisions (endpoint, revision, setup, changed_by, restores, rollout, counted) VALUES (%s, %s, %s, %s, %s, %s, %s)"
+        "INSERT INTO endpoint_revisions (endpoint, revision, setup, changed_by, restores, rollout, counted)"
+        " VALUES (%s, %s, %s, %s, %s, %s, %s)"
         f" RETURNING {_COLUMNS}"
     )
     written = write_setup(setup)
@@ -170,7 +173,7 @@ async def add_revision(
         )
     old = None if before is None else write_setup(before.setup)
     await trail.add_entry(connection, by, change.action, endpoint, old, written, change.note)
-    return _split(*inserted), before
+    return _revision(*inserted), before
 
 
 async def demand_approvals(connection: AsyncConnection[TupleRow], endpoint: str, approvals: int, by: ChangedBy) -> None:

@@ -249,7 +249,8 @@ async def retire_version(pool: Pool, name: VersionName, back: bool, by: ChangedB
         if (row[0] is None) == back:
             return
         serving = await connection.execute(
-            "SELECT s.endpoint FROM revision_versions v JOIN (SELECT endpoint, max(revision) AS revision FROM endpoint_revisions GROUP BY endpoint) s"
+            "SELECT s.endpoint FROM revision_versions v"
+            " JOIN (SELECT endpoint, max(revision) AS revision FROM endpoint_revisions GROUP BY endpoint) s"
             " USING (endpoint, revision) WHERE v.model = %s AND v.number = %s ORDER BY 1",
             (name.model, name.number),
         )

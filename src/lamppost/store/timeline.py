@@ -186,7 +186,13 @@ async def delete_expired(pool: Pool, keep_days: dict[str, tuple[int, int]], now:
                     "DELETE FROM calls WHERE endpoint = ANY(%s) AND at < %s", (endpoints, now - timedelta(days=days))
                 )
                 gone += settled.rowcount
-            for table, column in (("latency", "at"), ("phases", "at"), ("sketches", "at"), ("judged_windows", "at"), ("outcomes", "answered_at")):
+            for table, column in (
+                ("latency", "at"),
+                ("phases", "at"),
+                ("sketches", "at"),
+                ("judged_windows", "at"),
+                ("outcomes", "answered_at"),
+            ):
                 await connection.execute(
                     f"DELETE FROM {table} WHERE endpoint = ANY(%s) AND {column} < %s".encode(),
                     (endpoints, now - timedelta(days=statistics)),

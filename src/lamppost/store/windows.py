@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from psycopg import AsyncConnection
 from psycopg.rows import TupleRow
-from psycopg.types.json import Json
+from pydantic import TypeAdapter
 
+from lamppost.core.drift.window_verdict import DriftExplanation, WindowState, WindowVerdict
 from lamppost.store.database import Pool
 
 
@@ -71,7 +72,7 @@ async def unjudged_windows(pool: Pool, after: int = 0) -> list[UnjudgedWindows]:
 
 @dataclass(frozen=True, slots=True)
 class JudgedWindow:
-    """A window and its verdict. state : steady, shifting, drifted, or too few where it has not enough rows. why : see attribution."""
+    """A window and its verdict. at, until : its span. odd : rows with a high outlier score. explanation : of one that is not steady."""
 
     endpoint: str
     version: str
@@ -79,12 +80,29 @@ class JudgedWindow:
     until: datetime
     rows: int
     odd: int
-    state: str
-    verdict: dict[str, Any]
-    explanation: dict[str, Any] | None = None
+    verdict: WindowVerdict
+    explanation: DriftExplanation | None = None
+
+    @property
+    def state(self) -> WindowState:
+        """The verdict's state."""
+        return self.verdict.state
 
 
-_JUDGED = "SELECT endpoint, version, at, until, row_count, odd_count, state, verdict, explanation FROM judged_windows"
+_VERDICT = TypeAdapter(WindowVerdict)
+_EXPLANATION = TypeAdapter(DriftExplanation)
+
+
+def _judged_window(row: TupleRow) -> JudgedWindow:
+    endpoint, version, at, until, rows, odd, verdict, explanation = row
+    return JudgedWindow(
+        *(endpoint, version, at, until, rows, odd),
+        verdict=_VERDICT.validate_python(verdict),
+        explanation=None if explanation is None else _EXPLANATION.validate_python(explanation),
+    )
+
+
+_JUDGED = "SELECT endpoint, version, at, until, row_count, odd_count, verdict, explanation FROM judged_windows"
 
 
 async def store_verdicts(pool: Pool, judged: Sequence[JudgedWindow], through: UnjudgedWindows) -> None:
@@ -106,9 +124,9 @@ async def store_verdicts(pool: Pool, judged: Sequence[JudgedWindow], through: Un
                             window.rows,
                             window.odd,
                             window.state,
-                            Json(window.verdict),
+                            _VERDICT.dump_json(window.verdict).decode(),
                         ),
-                        None if window.explanation is None else Json(window.explanation),
+                        None if window.explanation is None else _EXPLANATION.dump_json(window.explanation).decode(),
                     )
                     for window in judged
                 ],
@@ -127,7 +145,7 @@ async def judged_windows(pool: Pool, endpoint: str, version: str | None, since: 
             f"{_JUDGED} WHERE endpoint = %s AND (%s::text IS NULL OR version = %s) AND at >= %s AND at < %s ORDER BY at, version".encode(),
             (endpoint, version, version, since, until),
         )
-        return [JudgedWindow(*row) for row in await rows.fetchall()]
+        return [_judged_window(row) for row in await rows.fetchall()]
 
 
 async def judged_windows_by_endpoint(pool: Pool, since: Mapping[str, datetime], until: datetime) -> dict[str, list[JudgedWindow]]:
@@ -140,7 +158,7 @@ async def judged_windows_by_endpoint(pool: Pool, since: Mapping[str, datetime], 
         )
         by_endpoint: dict[str, list[JudgedWindow]] = {}
         for row in await rows.fetchall():
-            by_endpoint.setdefault(row[0], []).append(JudgedWindow(*row))
+            by_endpoint.setdefault(row[0], []).append(_judged_window(row))
         return by_endpoint
 
 
@@ -153,15 +171,15 @@ async def newest_judged_windows(pool: Pool, endpoint: str | None = None) -> list
             " WHERE %s::text IS NULL OR known.endpoint = %s".encode(),
             (endpoint, endpoint),
         )
-        return [JudgedWindow(*row) for row in await rows.fetchall()]
+        return [_judged_window(row) for row in await rows.fetchall()]
 
 
-async def store_explanation(pool: Pool, window: JudgedWindow, explanation: dict[str, Any]) -> None:
+async def store_explanation(pool: Pool, window: JudgedWindow, explanation: DriftExplanation) -> None:
     """Store the explanation of a window."""
     async with pool.connection() as connection:
         await connection.execute(
             "UPDATE judged_windows SET explanation = %s WHERE endpoint = %s AND version = %s AND at = %s",
-            (Json(explanation), window.endpoint, window.version, window.at),
+            (_EXPLANATION.dump_json(explanation).decode(), window.endpoint, window.version, window.at),
         )
 
 

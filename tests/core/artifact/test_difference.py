@@ -14,7 +14,9 @@ KIND = Field("kind", "choice", choices=("led", "sodium"), unseen="accept")
 
 def manifest(*inputs: Field, answers: Schema = LABEL, provenance: Provenance = Provenance(), size: int = 1_000) -> Manifest:  # noqa: B008
     step = SklearnStep("m", "skops", (FrameColumn(inputs[0].name, "float64"),), answers)
-    return Manifest("m", Schema(inputs), answers, (step,), "p", {"m": PackageFile("0", size), "p": PackageFile("1", 0)}, provenance=provenance)
+    return Manifest(
+        "m", Schema(inputs), answers, (step,), "p", {"m": PackageFile("0", size), "p": PackageFile("1", 0)}, provenance=provenance
+    )
 
 
 def said(before: Manifest, after: Manifest) -> list[tuple[bool, str]]:

@@ -130,7 +130,9 @@ class Decisions(unittest.TestCase):
         small = self.decide(seen(5, (190_000, 10_000), answers=many_answers))
         self.assertEqual(small.do, "hold", "certain, and smaller than the guard: neither back nor on")
         unknown = self.decide(seen(5, (1900, 100)), p99_ms=None)
-        self.assertEqual((unknown.do, "which has no p99 yet" in unknown.reason), ("hold", True), "a guard that sees nothing lets nothing by")
+        self.assertEqual(
+            (unknown.do, "which has no p99 yet" in unknown.reason), ("hold", True), "a guard that sees nothing lets nothing by"
+        )
 
     def test_without_a_p99_from_before_the_old_version_is_measured_meanwhile(self) -> None:
         few = self.decide(seen(5, (90, 10), latency=took((90, 0), (0, 10))), p99_ms=None)

@@ -8,8 +8,9 @@ from hypothesis import strategies as st
 from lamppost.core.drift.attribution import answer_shift, explained_part, rows_with_field_moved, slices_behind_change
 from lamppost.core.drift.bins import bin_choices, bin_numbers
 from lamppost.core.drift.sketches import Sketcher
-from lamppost.core.drift.verdict_text import bin_shares, change_start, describe_p, verdict_sentence, write_verdict
-from lamppost.core.drift.verdicts import DriftBaseline, FieldSketch, ReferenceField, judge_windows
+from lamppost.core.drift.verdict_text import bin_shares, change_start, describe_p, describe_verdict, verdict_sentence
+from lamppost.core.drift.verdicts import DriftBaseline, DriftFinding, FieldSketch, ReferenceField, judge_windows
+from lamppost.core.drift.window_verdict import DescribedField, WindowVerdict
 from lamppost.core.errors import BadRequest
 from lamppost.core.monitoring.alert_rules import (
     Alert,
@@ -96,9 +97,12 @@ class Alerts(unittest.TestCase):
             [(one.name, round(one.spent, 6), round(one.burn, 6)) for one in found], [("available", 0.5, 10.0), ("fast", 2.0, 0.0)]
         )
         self.assertEqual(read_budget(NOON, "e", AlertRule("budget", 6), found, 100).level, "wrong")
-        drifted = {"summary": "Drifted.", "fields": [{"name": "volt", "state": "drifted", "findings": [{"p": 1e-20}]}]}
-        self.assertEqual(read_window_verdict(NOON, AlertRule("drift"), "drifted", drifted, "firmware", 0, 100).cause, "drift of volt")
-        self.assertEqual(read_window_verdict(NOON, AlertRule("odd", 5), "steady", {}, None, 30, 100).level, "wrong")
+        volt = DescribedField("volt", "drifted", "higher", 900, (DriftFinding("location", 1e-20, 0.9, 0.9),))
+        reading = read_window_verdict(NOON, AlertRule("drift"), WindowVerdict("drifted", "Drifted.", 1, 900, (volt,)), "firmware", 0, 100)
+        self.assertEqual((reading.level, reading.cause, reading.probable_cause), ("wrong", "drift of volt", "firmware"))
+        steady = WindowVerdict("steady", "Steady.", 1, 900)
+        self.assertEqual(read_window_verdict(NOON, AlertRule("odd", 5), steady, None, 30, 100).level, "wrong")
+        self.assertEqual(read_window_verdict(NOON, AlertRule("drift"), steady, None, 0, 100).level, "back")
 
     def test_rules_and_settings_that_cannot_be(self) -> None:
         for make in (
@@ -212,9 +216,9 @@ class Words(unittest.TestCase):
         steady = judge_windows(sketcher.against, [sketcher.sketch_window(columns, 500)])
         self.assertEqual(steady.state, "steady", verdict_sentence(steady))
         other = judge_windows(sketcher.against, [sketcher.sketch_window(columns | {"same": [8.0] * 500}, 500)])
-        told = write_verdict(other)
-        self.assertEqual((told["state"], told["fields"][0]["name"]), ("drifted", "same"))
-        self.assertRegex(told["summary"], r"^Drifted: same is outside training's range in 100 %, in training 0 %")
+        described = describe_verdict(other)
+        self.assertEqual((described.state, described.fields[0].name), ("drifted", "same"))
+        self.assertRegex(described.summary, r"^Drifted: same is outside training's range in 100 %, in training 0 %")
         self.assertEqual(bin_shares(known[-1], None)["window_missing"], None)
 
     def test_chances(self) -> None:

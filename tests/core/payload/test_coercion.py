@@ -74,8 +74,8 @@ class Coercing(unittest.TestCase):
             self.assertEqual([(row["age"], row["limit"]) for row in read(told)], [(1.0, 0.7), (2.0, 0.7)])
             self.assertEqual([(change.row, change.field) for change in told], [(1, "age"), (0, "limit")])
         for made in (
-            read_ndjson(PLAN, b'{"age":1}\n{"age":"2"}\n', told=(lines := [])),
-            read_csv(PLAN, b"trees\ntrue\nYES\n", told=(cells := [])),
+            read_ndjson(PLAN, b'{"age":1}\n{"age":"2"}\n', coercions=(lines := [])),
+            read_csv(PLAN, b"trees\ntrue\nYES\n", coercions=(cells := [])),
         ):
             self.assertEqual(len(made), 2)
         self.assertEqual([change.row for change in (*lines, *cells)], [1, 1])

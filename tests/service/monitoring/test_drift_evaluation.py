@@ -7,6 +7,7 @@ from types import SimpleNamespace
 from typing import Any
 from unittest import mock
 
+from lamppost.core.drift.window_verdict import DescribedField, WindowVerdict
 from lamppost.service.monitoring import drift_evaluation
 from lamppost.service.monitoring.drift_evaluation import DriftEvaluation
 from lamppost.store.windows import JudgedWindow
@@ -16,8 +17,8 @@ HOUR = timedelta(hours=1)
 
 
 def drifted(rows: int, *names: str, at: datetime = AT) -> JudgedWindow:
-    fields = [{"name": name, "state": "drifted"} for name in names] + [{"name": "calm", "state": "steady"}]
-    return JudgedWindow("e", "m@1", at, at + HOUR, rows, 0, "drifted", {"summary": "Drifted.", "fields": fields})
+    fields = [DescribedField(name, "drifted", "another", rows, ()) for name in names] + [DescribedField("calm", "steady", "", rows, ())]
+    return JudgedWindow("e", "m@1", at, at + HOUR, rows, 0, WindowVerdict("drifted", "Drifted.", 1, rows, tuple(fields)))
 
 
 class Reasons(unittest.IsolatedAsyncioTestCase):

@@ -78,7 +78,10 @@ def _field(old: Field, new: Field, part: Literal["inputs", "options"]) -> list[S
     if (old.shape, old.elements, old.size, old.channels) != (new.shape, new.elements, new.size, new.channels):
         say(f"was {old.expected_text()} and is {new.expected_text()}", breaks=True)
     if old.default != new.default:
-        say(f"is {_default_text(new.default)} where it is left out; it was {_default_text(old.default)}", breaks=new.required and not old.required)
+        say(
+            f"is {_default_text(new.default)} where it is left out; it was {_default_text(old.default)}",
+            breaks=new.required and not old.required,
+        )
     if old.private != new.private:
         say("is private now and not recorded" if new.private else "is private no more and recorded", breaks=False)
     if old.missing != new.missing:
@@ -172,13 +175,17 @@ def _story(before: Manifest, after: Manifest) -> list[SchemaChange]:
     if a.python != b.python:
         changes.append(SchemaChange("provenance", f"Python {b.python} instead of {a.python}"))
     if a.commit != b.commit:
-        changes.append(SchemaChange("provenance", f"packed at commit {(b.commit or 'unknown')[:12]}; it was {(a.commit or 'unknown')[:12]}"))
+        changes.append(
+            SchemaChange("provenance", f"packed at commit {(b.commit or 'unknown')[:12]}; it was {(a.commit or 'unknown')[:12]}")
+        )
     if a.by != b.by:
         changes.append(SchemaChange("provenance", f"packed by {b.by or 'somebody unknown'}; it was {a.by or 'somebody unknown'}"))
     if a.quantized != b.quantized:
         changes.append(SchemaChange("provenance", b.quantized or "quantized no more"))
     if a.trained_rows != b.trained_rows:
-        changes.append(SchemaChange("provenance", f"trained on {b.trained_rows or 'unknown'} rows instead of {a.trained_rows or 'unknown'}"))
+        changes.append(
+            SchemaChange("provenance", f"trained on {b.trained_rows or 'unknown'} rows instead of {a.trained_rows or 'unknown'}")
+        )
     return changes
 
 

@@ -21,9 +21,7 @@ class Sketcher:
     def __init__(self, against: DriftBaseline) -> None:
         self.against = against
         self._index = {
-            feature.name: {choice: at for at, choice in enumerate(feature.bins.choices)}
-            for feature in against.known
-            if not feature.numbers
+            feature.name: {choice: at for at, choice in enumerate(feature.bins.choices)} for feature in against.known if not feature.numbers
         }
         self._scores = {
             feature.name: (feature, _spread_out(feature)) for feature in against.known if feature.numbers and any(feature.bins.counts)

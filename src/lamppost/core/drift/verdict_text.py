@@ -11,25 +11,23 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lamppost.core.drift.verdicts import FLOORS, STATES, DriftFinding, DriftVerdict, FieldSketch, FieldVerdict, ReferenceField
+from lamppost.core.drift.window_verdict import DescribedField, WindowVerdict
 
 _KEPT = 3
 """Findings of a field that are kept."""
 
 
-def write_verdict(verdict: DriftVerdict, baseline: str = "training") -> dict[str, Any]:
-    """A verdict as JSON has it, the fields that matter most first. baseline : what the windows were held against, for the sentence."""
+def describe_verdict(verdict: DriftVerdict, baseline: str = "training") -> WindowVerdict:
+    """A verdict in words, the fields that matter most first. baseline : what the windows were held against, for the sentence."""
     fields = sorted(verdict.fields, key=_weight, reverse=True)
-    return {
-        "state": verdict.state,
-        "summary": verdict_sentence(verdict, baseline),
-        "windows": verdict.windows,
-        "rows": verdict.rows,
-        "fields": [_field(field) for field in fields],
-        "pairs": [
-            {"one": pair.first, "other": pair.second, "state": pair.state, "p": pair.p, "before": pair.before, "after": pair.after}
-            for pair in verdict.pairs[:20]
-        ],
-    }
+    return WindowVerdict(
+        verdict.state,
+        verdict_sentence(verdict, baseline),
+        windows=verdict.windows,
+        rows=verdict.rows,
+        fields=tuple(_described(field) for field in fields),
+        pairs=verdict.pairs[:20],
+    )
 
 
 def _weight(field: FieldVerdict) -> tuple[int, float]:
@@ -43,27 +41,11 @@ def leading_finding(field: FieldVerdict) -> DriftFinding | None:
     return max(sure, key=lambda finding: finding.size / FLOORS[finding.what][1], default=None)
 
 
-def _field(field: FieldVerdict) -> dict[str, Any]:
+def _described(field: FieldVerdict) -> DescribedField:
     first = leading_finding(field)
     rest = [finding for finding in field.findings if finding is not first]
-    kept = ([first] if first is not None else []) + rest[: _KEPT - 1]
-    return {
-        "name": field.name,
-        "state": field.state,
-        "summary": describe_field(field),
-        "rows": field.rows,
-        "findings": [
-            {
-                "what": finding.what,
-                "p": finding.p,
-                "size": finding.size,
-                "signed": finding.signed,
-                "before": finding.before,
-                "after": finding.after,
-            }
-            for finding in kept
-        ],
-    }
+    findings = ([first] if first is not None else []) + rest[: _KEPT - 1]
+    return DescribedField(field.name, field.state, describe_field(field), field.rows, tuple(findings))
 
 
 def describe_field(field: FieldVerdict) -> str:
@@ -165,8 +147,6 @@ def window_as_reference(known: Sequence[ReferenceField], windows: Mapping[str, F
     for feature in known:
         sketch = windows.get(feature.name)
         if sketch is not None and sketch.bins.sum():
-            bins = replace(
-                feature.bins, counts=tuple(sketch.bins.tolist()), outside=sketch.odd if feature.numbers else 0, once=sketch.odd
-            )
+            bins = replace(feature.bins, counts=tuple(sketch.bins.tolist()), outside=sketch.odd if feature.numbers else 0, once=sketch.odd)
             features.append(replace(feature, bins=bins, rows=sketch.rows, missing=sketch.missing))
     return tuple(features)

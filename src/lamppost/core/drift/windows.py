@@ -26,9 +26,7 @@ class WindowLayout:
 
     def __init__(self, against: DriftBaseline) -> None:
         self.against = against
-        message = [
-            f"{feature.name}\0{len(feature.bins.counts)}\0{feature.bins.edges}\0{feature.bins.choices}" for feature in against.known
-        ]
+        message = [f"{feature.name}\0{len(feature.bins.counts)}\0{feature.bins.edges}\0{feature.bins.choices}" for feature in against.known]
         self.checksum = crc32("\1".join([*message, *against.names]).encode())
         self.counts = sum(len(known.bins.counts) + 2 for known in against.known)
         self.size = len(against.names)

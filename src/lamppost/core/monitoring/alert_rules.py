@@ -6,12 +6,13 @@ rule looks at. Between the two it stays as it is, so that a figure on its limit 
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
-from typing import Any, Literal
+from typing import Literal
 
 from lamppost.core.drift.watched_features import ANSWERS
+from lamppost.core.drift.window_verdict import WindowVerdict
 from lamppost.core.monitoring.quality import Estimate, estimate_share
 from lamppost.core.monitoring.settings import AlertRule, Objectives
 
@@ -113,7 +114,7 @@ def read_silence(at: datetime, endpoint: str, rule: AlertRule, last: datetime | 
 
 
 def read_window_verdict(
-    at: datetime, rule: AlertRule, state: str, verdict: Mapping[str, Any], why: str | None, odd: int, rows: int
+    at: datetime, rule: AlertRule, verdict: WindowVerdict, probable_cause: str | None, odd: int, rows: int
 ) -> RuleReading:
     """A judged window: for a rule on drift its verdict, for one on odd rows their part."""
     if rule.on == "odd":
@@ -121,14 +122,14 @@ def read_window_verdict(
         if estimate is None or rows < LEAST_CALLS:
             return RuleReading(at, "between", "too few rows", f"{rows} rows", "odd rows")
         summary = f"{odd:,} of {rows:,} rows are odd ({100 * estimate.value:.1f} %)"
-        return RuleReading(at, reading_level(100 * estimate.low, rule.limit), summary, _certainty(estimate), "odd rows", why)
-    changed = [field for field in verdict.get("fields", []) if field["state"] == "drifted"]
-    inputs = [field for field in changed if not field["name"].startswith(ANSWERS)]
-    leading = (inputs or changed or [{"name": "", "findings": []}])[0]
-    now: Level = "wrong" if state == "drifted" else "back" if state == "steady" else "between"
-    p = min((finding["p"] for finding in leading["findings"]), default=None)
-    sure = f"p {'< 1e-12' if p is not None and p < 1e-12 else f'= {p:.2g}'}, all looks taken together" if p is not None else "see its page"
-    return RuleReading(at, now, str(verdict.get("summary", "")), sure, f"drift of {leading['name']}" if leading["name"] else "drift", why)
+        return RuleReading(at, reading_level(100 * estimate.low, rule.limit), summary, _certainty(estimate), "odd rows", probable_cause)
+    changed = [field for field in verdict.fields if field.state == "drifted"]
+    inputs = [field for field in changed if not field.name.startswith(ANSWERS)]
+    leading = next(iter(inputs or changed), None)
+    level: Level = "wrong" if verdict.state == "drifted" else "back" if verdict.state == "steady" else "between"
+    p = min((finding.p for finding in leading.findings), default=None) if leading is not None else None
+    certainty = "see its page" if p is None else f"p {'< 1e-12' if p < 1e-12 else f'= {p:.2g}'}, all looks taken together"
+    return RuleReading(at, level, verdict.summary, certainty, "drift" if leading is None else f"drift of {leading.name}", probable_cause)
 
 
 def read_quality(at: datetime, endpoint: str, rule: AlertRule, right: int, known: int) -> RuleReading:

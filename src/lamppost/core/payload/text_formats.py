@@ -29,7 +29,7 @@ _JSONISH = frozenset({"number", "integer", "yes/no", "tensor"})
 def read_ndjson(plan: ValidationPlan, body: bytes, before: int = 0, coercions: list[Coercion] | None = None) -> list[Row]:
     """One row a line; empty lines do not count. Raise BadBody that names the line, or whatever `Plan.read` raises, rows counted from 0.
 
-    before : lines that came before these, in a body that is read in blocks. coercions : takes what was read leniently; None to read strictly.
+    before : lines that came before these, in a body that is read in blocks. coercions : takes what was read leniently.
     """
     lines = [line for line in body.split(b"\n") if line.strip()]
     _bounded(plan, len(lines))
@@ -65,7 +65,7 @@ def _error_text(error: Exception) -> str:
 def read_csv(plan: ValidationPlan, body: bytes, before: int = 0, coercions: list[Coercion] | None = None) -> list[Row]:
     """A header with field names, then a row a line, separated by commas, quoted as RFC 4180 has it. Raise BadBody or InvalidRows.
 
-    before : lines between the header and these, in a body that is read in blocks. coercions : takes what was read leniently; None to read strictly.
+    before : lines between the header and these, in a body that is read in blocks. coercions : takes what was read leniently.
     """
     schema = plan.schema
     try:

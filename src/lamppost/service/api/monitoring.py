@@ -5,14 +5,15 @@ from __future__ import annotations
 import asyncio
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
-from typing import Annotated, Any
+from typing import Annotated
 from uuid import UUID
 
 import orjson
 from fastapi import APIRouter, Query
 
-from lamppost.core.drift.verdict_text import bin_shares, window_as_reference, write_verdict
+from lamppost.core.drift.verdict_text import bin_shares, describe_verdict, window_as_reference
 from lamppost.core.drift.verdicts import DriftBaseline, judge_windows
+from lamppost.core.drift.window_verdict import WindowVerdict
 from lamppost.core.drift.windows import pool_windows
 from lamppost.core.errors import BadRequest, NotFound
 from lamppost.core.monitoring.latency_histogram import quantiles
@@ -28,7 +29,6 @@ from lamppost.service.api.schemas.drift import (
     FeatureStep,
     PairDriftAnswer,
     WindowAnswer,
-    WindowState,
 )
 from lamppost.service.api.schemas.outcomes import OutcomesAnswer, OutcomesRequest, QualityAnswer
 from lamppost.service.api.schemas.traffic import (
@@ -94,23 +94,26 @@ async def get_drift(
     scorer = await node.window_counting.scorer_of_version(name)
     if at is not None and window is None:
         raise NotFound(f"{endpoint} has no window of {name} at {_utc(at):%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
-    verdict: dict[str, Any] = window.verdict if window is not None else {"fields": [], "pairs": [], "windows": 1, "summary": ""}
+    verdict = window.verdict if window is not None else None
     earlier = _utc(against)
     if window is not None and earlier is not None:
         verdict = await _against(node, window, earlier)
-    state: WindowState | None = verdict["state"] if window is not None else None
     nothing = "Nothing was counted yet; ask it something." if scorer else f"{name} was packed without a reference; pack it again."
     return DriftAnswer(
         endpoint=endpoint,
         version=name,
-        summary=verdict["summary"] if window is not None else nothing,
-        state=state,
+        summary=verdict.summary if verdict is not None else nothing,
+        state=verdict.state if verdict is not None else None,
         against="training" if earlier is None else window_start(earlier, window.until - window.at).isoformat() if window else "training",
         window=_window(window, now) if window is not None else None,
-        pooled=verdict["windows"],
-        figures=[FeatureDriftAnswer(**figure) for figure in verdict["fields"]],
-        pairs=[PairDriftAnswer(**pair) for pair in verdict["pairs"]],
-        explanation=DriftExplanationAnswer(**window.explanation) if window is not None and window.explanation is not None and earlier is None else None,
+        pooled=verdict.windows if verdict is not None else 1,
+        figures=[
+            FeatureDriftAnswer.model_validate(field, from_attributes=True) for field in (verdict.fields if verdict is not None else ())
+        ],
+        pairs=[PairDriftAnswer.model_validate(pair, from_attributes=True) for pair in (verdict.pairs if verdict is not None else ())],
+        explanation=DriftExplanationAnswer.model_validate(window.explanation, from_attributes=True)
+        if window is not None and window.explanation is not None and earlier is None
+        else None,
         windows=[_window(other, now) for other in past],
         watched=scorer is not None,
     )
@@ -124,7 +127,6 @@ async def _windows(node: Node, endpoint: str, version: str, at: datetime | None)
 
 
 def _window(judged: JudgedWindow, now: datetime) -> WindowAnswer:
-    summary, state = judged.verdict["summary"], judged.verdict["state"]
     return WindowAnswer(
         version=judged.version,
         at=judged.at,
@@ -132,12 +134,12 @@ def _window(judged: JudgedWindow, now: datetime) -> WindowAnswer:
         over=judged.until <= now,
         rows=judged.rows,
         odd=judged.odd,
-        state=state,
-        summary=summary,
+        state=judged.state,
+        summary=judged.verdict.summary,
     )
 
 
-async def _against(node: Node, judged: JudgedWindow, earlier: datetime) -> dict[str, Any]:
+async def _against(node: Node, judged: JudgedWindow, earlier: datetime) -> WindowVerdict:
     """A window against an earlier one, in the place of the reference."""
     scorer = await node.window_counting.scorer_of_version(judged.version)
     if scorer is None or scorer.sketcher is None:
@@ -155,7 +157,7 @@ async def _against(node: Node, judged: JudgedWindow, earlier: datetime) -> dict[
     correlations = before.moments.correlations() if before.moments is not None else None
     held = DriftBaseline(window_as_reference(base.known, before.fields), rows, base.names, correlations)
     verdict = await asyncio.to_thread(judge_windows, held, [after])
-    return write_verdict(verdict, f"the window of {start:%Y-%m-%d %H:%M}")
+    return describe_verdict(verdict, f"the window of {start:%Y-%m-%d %H:%M}")
 
 
 @router.get("/endpoints/{endpoint}/drift/{figure}")
@@ -179,7 +181,7 @@ async def get_figure(
     past, window = await _windows(node, endpoint, name, at)
     sketch = None
     if window is not None and scorer is not None:
-        span = (window.until - window.at) * window.verdict["windows"]
+        span = (window.until - window.at) * window.verdict.windows
         ticks = await node.drift_evaluation.counted_ticks(endpoint, name, scorer, window.until - span, window.until)
         if ticks:
             sketch = pool_windows([tick[:2] for tick in ticks.values()])[0].fields.get(figure)
@@ -188,11 +190,11 @@ async def get_figure(
 
 
 def _then(judged: JudgedWindow, figure: str) -> FeatureStep:
-    changed = next((field for field in judged.verdict["fields"] if field["name"] == figure), None)
+    changed = next((field for field in judged.verdict.fields if field.name == figure), None)
     if changed is None:
-        return FeatureStep(at=judged.at, state="too few", size=0.0, summary=judged.verdict["summary"])
-    size = changed["findings"][0]["size"] if changed["findings"] else 0.0
-    return FeatureStep(at=judged.at, state=changed["state"], size=size, summary=changed["summary"])
+        return FeatureStep(at=judged.at, state="too few", size=0.0, summary=judged.verdict.summary)
+    size = changed.findings[0].size if changed.findings else 0.0
+    return FeatureStep(at=judged.at, state=changed.state, size=size, summary=changed.summary)
 
 
 # -- load ---------------------------------------------------------------------------------------------------------------
@@ -218,7 +220,11 @@ async def get_traffic(
     phases = await timeline.phase_histograms(node.pool, endpoint, start, end)
     versions = [str(version) for version in route.setup.versions]
     monitoring = route.setup.monitoring
-    levels = (await endpoint_budgets(node.pool, endpoint, monitoring.objectives, datetime.now(UTC)))[0] if monitoring.objectives is not None else []
+    levels = (
+        (await endpoint_budgets(node.pool, endpoint, monitoring.objectives, datetime.now(UTC)))[0]
+        if monitoring.objectives is not None
+        else []
+    )
     total = timeline.sum_steps(loads, start)
     return TrafficAnswer(
         endpoint=endpoint,

@@ -145,7 +145,7 @@ class AlertEvaluation:
             status = route.status
             reason = "; ".join(status.reasons)
             level: Level = "back" if status.answers else "wrong"
-            return RuleReading(now, level, reason or "it answers", "certain", f"out: {reason}"[:200])
+            return RuleReading(now, level, reason or "it answers", "certain", f"down: {reason}"[:200])
         if rule.on == "silence":
             return alert_rules.read_silence(now, endpoint, rule, last)
         if rule.on == "quality":
@@ -198,7 +198,7 @@ def _of_windows(route: Route, rule: AlertRule, now: datetime, since: datetime, p
     names = {str(version) for version in route.setup.versions}
     return [
         alert_rules.read_window_verdict(
-            earlier.until, rule, earlier.state, earlier.verdict, (earlier.explanation or {}).get("summary"), earlier.odd, earlier.rows
+            earlier.until, rule, earlier.verdict, earlier.explanation.summary if earlier.explanation else None, earlier.odd, earlier.rows
         )
         for earlier in past
         if earlier.version in names and since < earlier.until <= now and earlier.state != "too few"

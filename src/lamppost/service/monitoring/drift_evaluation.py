@@ -8,12 +8,12 @@ import time
 from collections import defaultdict
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
-from typing import Any
 
 from cachetools import LRUCache
 
-from lamppost.core.drift.verdict_text import change_start, write_verdict
+from lamppost.core.drift.verdict_text import change_start, describe_verdict
 from lamppost.core.drift.verdicts import LADDER, FieldSketch, WindowSketch, judge_windows
+from lamppost.core.drift.window_verdict import WindowVerdict
 from lamppost.core.drift.windows import WindowLayout, pool_windows, read_window, write_window
 from lamppost.core.errors import LampPostError
 from lamppost.core.monitoring.settings import MonitoringSettings
@@ -127,7 +127,7 @@ class DriftEvaluation:
         A window that is open is judged every few seconds, and looking through its calls is what costs most of all this.
         """
         key = (window.endpoint, window.version, window.at)
-        names = tuple(field["name"] for field in window.verdict["fields"] if field["state"] != "steady")
+        names = tuple(field.name for field in window.verdict.changed_fields)
         what = (names, window.rows.bit_length(), window.until <= datetime.now(UTC))
         if self._explained.get(key) == what:
             return False
@@ -142,7 +142,7 @@ class DriftEvaluation:
         steady = [other.at for other in past if other.state == "steady"]
         start = max((window.at - 16 * span, *(steady[-4:-3] or steady[:1])))
         ticks = await self.counted_ticks(window.endpoint, window.version, scorer, start, window.until)
-        name = next((field["name"] for field in window.verdict["fields"] if field["state"] != "steady"), None)
+        name = next((field.name for field in window.verdict.changed_fields), None)
         known = next((known for known in scorer.sketcher.against.known if known.name == name), None)
         there: list[tuple[datetime, FieldSketch]] = [(at, tick[0].fields[name]) for at, tick in ticks.items() if name in tick[0].fields]
         if known is None or not there:
@@ -197,12 +197,12 @@ def _judged(fresh: UnjudgedWindows, scorer: ReferenceScorer, span: timedelta, ti
         if at < first:
             continue
         past = [tick for tick in whole[: place + 1] if tick[0] > at - _BACK * span][-LADDER[-1] :]
-        state, verdict = _verdict_on(scorer, [(earlier[1], earlier[2]) for earlier in past], rows)
-        judged.append(JudgedWindow(fresh.endpoint, fresh.version, at, at + span, rows, odd, state, verdict))
+        verdict = _verdict_on(scorer, [(earlier[1], earlier[2]) for earlier in past], rows)
+        judged.append(JudgedWindow(fresh.endpoint, fresh.version, at, at + span, rows, odd, verdict))
     return judged
 
 
-def _verdict_on(scorer: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: int) -> tuple[str, dict[str, Any]]:
+def _verdict_on(scorer: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: int) -> WindowVerdict:
     assert scorer.sketcher is not None
     used: list[WindowSketch] = []
     held: list[tuple[WindowSketch, int]] = []
@@ -212,7 +212,5 @@ def _verdict_on(scorer: ReferenceScorer, past: list[tuple[WindowSketch, int]], r
             used.insert(0, pool_windows(held)[0])
             held = []
     if not used:
-        summary = f"Too few: {rows:,} rows, at least {LEAST_ROWS} are needed."
-        return "too few", {"state": "too few", "summary": summary, "windows": len(past), "rows": rows, "fields": [], "pairs": []}
-    verdict = write_verdict(judge_windows(scorer.sketcher.against, used))
-    return verdict["state"], verdict
+        return WindowVerdict("too few", f"Too few: {rows:,} rows, at least {LEAST_ROWS} are needed.", windows=len(past), rows=rows)
+    return describe_verdict(judge_windows(scorer.sketcher.against, used))

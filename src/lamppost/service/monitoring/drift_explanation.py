@@ -7,14 +7,23 @@ from __future__ import annotations
 import asyncio
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import replace
 from datetime import datetime, timedelta
-from typing import Any
 
 import orjson
 
-from lamppost.core.drift.attribution import answer_shift, explained_part, rows_with_field_moved, slices_behind_change
-from lamppost.core.drift.watched_features import ANSWERS, split_words
+from lamppost.core.drift.attribution import ChangeSlice, answer_shift, explained_part, rows_with_field_moved, slices_behind_change
+from lamppost.core.drift.watched_features import split_words
+from lamppost.core.drift.window_verdict import (
+    AnswerMove,
+    AnswerMoves,
+    CallerChange,
+    DescribedField,
+    DriftExplanation,
+    FieldReason,
+    NearbyChange,
+    explanation_sentence,
+)
 from lamppost.core.endpoint.agreement import main_answer
 from lamppost.core.errors import LampPostError
 from lamppost.core.names import parse_version
@@ -36,89 +45,72 @@ _CLEAR = 0.03
 """A label whose part of the answers moved by less is moved by chance as easily, with so few rows."""
 
 
-async def explain_window(pool: Pool, deployment: Deployment, judged: JudgedWindow, begun: datetime) -> dict[str, Any]:
-    """The reasons that can be found. begun : when it began to be so."""
+async def explain_window(pool: Pool, deployment: Deployment, judged: JudgedWindow, since: datetime) -> DriftExplanation:
+    """The reasons that can be found. since : when the change began."""
     lamp = await deployment.package_cache.lamp_of((await packages.get_version(pool, parse_version(judged.version))).digest)
-    calls = await call_samples.sample_inputs(pool, judged.endpoint, judged.version, begun, judged.until, _CALLS)
+    calls = await call_samples.sample_inputs(pool, judged.endpoint, judged.version, since, judged.until, _CALLS)
     rows = [row for call in calls for row in request_rows(call.input)][:_ROWS]
-    changed = [field for field in judged.verdict["fields"] if field["state"] != "steady"]
-    fields = await asyncio.to_thread(lambda: [_field(changed_field, lamp, rows) for changed_field in changed[:_FIELDS]])
-    explanation: dict[str, Any] = {"since": begun.isoformat(), "rows": len(rows), "fields": fields}
-    explanation["answers"] = await _answers(
-        deployment, judged, lamp, fields, rows, [row for call in calls for row in answer_rows(call.answer)]
+    changed = judged.verdict.changed_fields[:_FIELDS]
+    fields = await asyncio.to_thread(lambda: [_reason(field, lamp, rows) for field in changed])
+    answers = [row for call in calls for row in answer_rows(call.answer)]
+    moves, explained = await _answer_moves(deployment, judged, lamp, [field.name for field in fields], rows, answers)
+    fields = sorted((replace(field, explains=explained.get(field.name)) for field in fields), key=lambda field: -(field.explains or 0.0))
+    changes, callers = await _nearby_changes(pool, judged.endpoint, since), await _caller_changes(pool, judged, since)
+    return DriftExplanation(
+        since,
+        explanation_sentence(fields, changes, callers),
+        rows=len(rows),
+        fields=tuple(fields),
+        answers=moves,
+        changes=tuple(changes),
+        callers=tuple(callers),
     )
-    fields.sort(key=lambda changed_field: -(changed_field["explains"] or 0.0))
-    explanation["changes"] = await _changes(pool, judged.endpoint, begun)
-    explanation["callers"] = await _callers(pool, judged, begun)
-    explanation["summary"] = explanation_sentence(explanation)
-    return explanation
 
 
-def explanation_sentence(explanation: dict[str, Any]) -> str:
-    """The probable reason in one sentence."""
-    parts = []
-    inputs = [field for field in explanation["fields"] if not field["name"].startswith(ANSWERS)]
-    for changed_field in inputs[:1]:
-        text = f"{changed_field['name']} is {changed_field['summary']}"
-        if changed_field["slices"]:
-            first = changed_field["slices"][0]
-            text = f"{changed_field['name']} where {first['by']} is {first['value']} ({100 * first['part']:.0f} % of the change)"
-        if changed_field["new"]:
-            text += f"; new: {', '.join(changed_field['new'][:3])}"
-        if changed_field["explains"] is not None and changed_field["explains"] >= 0.2:
-            text += f"; it explains {100 * changed_field['explains']:.0f} % of what changed in the answers"
-        parts.append(text)
-    parts += [f"{change['summary']} at that time" for change in explanation["changes"][:1]]
-    if not any(field["slices"] for field in inputs):
-        parts += [f"{caller['token']} sends {caller['summary']}" for caller in explanation["callers"][:1]]
-    return "; ".join(parts) if parts else "no single field, version or caller stands out"
-
-
-def _field(changed_field: dict[str, Any], lamp: Lamp, rows: list[Row]) -> dict[str, Any]:
-    """A changed figure: where it sits, and which words are new."""
-    name, reference = changed_field["name"], lamp.reference
-    known = {input_field.name: input_field for input_field in lamp.manifest.inputs}
-    slices: list[dict[str, Any]] = []
+def _reason(changed: DescribedField, lamp: Lamp, rows: list[Row]) -> FieldReason:
+    """A changed feature: where its change sits, and which words are new."""
+    name, reference = changed.name, lamp.reference
+    slices: list[ChangeSlice] = []
     new: list[str] = []
-    if reference is not None and name in known:
-        missing = bool(changed_field["findings"]) and changed_field["findings"][0]["what"] == "missing"
-        choices = [
-            input_field.name for input_field in lamp.manifest.inputs if input_field.kind in ("choice", "yes/no") and not input_field.private
-        ]
-        slices = [asdict(input_field) for input_field in slices_behind_change(name, choices, reference.sample, rows, missing)]
+    if reference is not None and name in lamp.manifest.inputs.names:
+        missing = bool(changed.findings) and changed.findings[0].what == "missing"
+        choices = [field.name for field in lamp.manifest.inputs if field.kind in ("choice", "yes/no") and not field.private]
+        slices = slices_behind_change(name, choices, reference.sample, rows, missing)
     if reference is not None and name.endswith(".new words"):
         field = name.removesuffix(".new words")
         usual = frozenset(reference.words.get(field, ()))
         words = Counter(word for row in rows if isinstance(row.get(field), str) for word in set(split_words(row[field])) - usual)
         new = [f"{word} ({100 * many / max(1, len(rows)):.0f} %)" for word, many in words.most_common(5) if many > 2]
-    return {"name": name, "state": changed_field["state"], "summary": changed_field["summary"], "slices": slices, "new": new, "explains": None}
+    return FieldReason(name, changed.state, changed.summary, tuple(slices), tuple(new))
 
 
-async def _answers(
-    deployment: Deployment, judged: JudgedWindow, lamp: Lamp, fields: list[dict[str, Any]], rows: list[Row], answers: list[Row]
-) -> dict[str, Any] | None:
-    """How the main answer moved, and what of that each changed field explains: rows of the reference asked again with the field moved."""
+async def _answer_moves(
+    deployment: Deployment, judged: JudgedWindow, lamp: Lamp, changed: list[str], rows: list[Row], answers: list[Row]
+) -> tuple[AnswerMoves | None, dict[str, float]]:
+    """How the main answer moved, and what part of that each changed input explains: rows of the reference are asked again with that
+    input moved.
+    """
     reference = lamp.reference
     if reference is None or not rows or not answers:
-        return None
-    answer = main_answer(lamp.manifest.answers).name
-    names = [input_field.name for input_field in lamp.manifest.inputs]
+        return None, {}
+    answer, names = main_answer(lamp.manifest.answers).name, lamp.manifest.inputs.names
     sample = reference.sample[:_ASKED]
-    if any(name not in sample[0] for name in names) if sample else True:
-        return None  # private fields are not kept, so its rows cannot be asked again
+    if not sample or any(name not in sample[0] for name in names):
+        return None, {}  # private fields are not kept, so the sample's rows cannot be asked again
+    explained: dict[str, float] = {}
     try:
         async with deployment.leases.visited(parse_version(judged.version)) as lane:
             before = await _ask(lane, sample)
             whole = answer_shift(before, answers, answer)
-            clear = max(map(abs, whole.values()), default=0.0) > _CLEAR
-            for field in fields:
-                if field["name"] in names and clear:
-                    after = await _ask(lane, rows_with_field_moved(field["name"], sample, rows))
-                    field["explains"] = round(explained_part(answer_shift(before, after, answer), whole), 3)
+            if max(map(abs, whole.values()), default=0.0) > _CLEAR:
+                for name in changed:
+                    if name in names:
+                        after = await _ask(lane, rows_with_field_moved(name, sample, rows))
+                        explained[name] = round(explained_part(answer_shift(before, after, answer), whole), 3)
     except LampPostError:
-        return None
+        return None, {}
     most = sorted(whole.items(), key=lambda pair: -abs(pair[1]))[:3]
-    return {"answer": answer, "moved": [{"value": name or None, "by": round(by, 4)} for name, by in most]}
+    return AnswerMoves(answer, tuple(AnswerMove(name or None, round(by, 4)) for name, by in most)), explained
 
 
 async def _ask(lane: Lane, rows: Sequence[Row]) -> list[Row]:
@@ -126,31 +118,23 @@ async def _ask(lane: Lane, rows: Sequence[Row]) -> list[Row]:
     return await answer_in_bulk(lane, [lane.plan.read_body(orjson.dumps(row), []).rows[0] for row in rows])
 
 
-async def _changes(pool: Pool, endpoint: str, begun: datetime) -> list[dict[str, Any]]:
-    """What the endpoint served otherwise from about that time on."""
-    near = [
-        revision for revision in await endpoints.endpoint_history(pool, endpoint, 200) if abs(revision.since - begun) <= timedelta(hours=1)
-    ]
+async def _nearby_changes(pool: Pool, endpoint: str, since: datetime) -> list[NearbyChange]:
+    """Changes of the endpoint within an hour of that time."""
     return [
-        {"at": revision.since.isoformat(), "summary": f"{endpoint} was changed to {revision.setup.summary()} by {revision.changed_by}"}
-        for revision in near
+        NearbyChange(revision.since, f"{endpoint} was changed to {revision.setup.summary()} by {revision.changed_by}")
+        for revision in await endpoints.endpoint_history(pool, endpoint, 200)
+        if abs(revision.since - since) <= timedelta(hours=1)
     ]
 
 
-async def _callers(pool: Pool, judged: JudgedWindow, begun: datetime) -> list[dict[str, Any]]:
-    """Callers whose part of the calls changed by more than a fifth at that time."""
+async def _caller_changes(pool: Pool, judged: JudgedWindow, since: datetime) -> list[CallerChange]:
+    """Callers whose part of the calls changed by more than a fifth at that time, the largest increase first."""
     span = judged.until - judged.at
-    before = await call_samples.count_callers(pool, judged.endpoint, begun - span, begun)
-    after = await call_samples.count_callers(pool, judged.endpoint, begun, judged.until)
-    moved = []
+    before = await call_samples.count_callers(pool, judged.endpoint, since - span, since)
+    after = await call_samples.count_callers(pool, judged.endpoint, since, judged.until)
+    callers = []
     for token in before.keys() | after.keys():
-        was, has = (counts.get(token, 0) / max(1, sum(counts.values())) for counts in (before, after))
-        if abs(has - was) > 0.2 and before:
-            caller = {
-                "token": token or "somebody",
-                "before": was,
-                "after": has,
-                "summary": f"{100 * has:.0f} % of calls, before {100 * was:.0f} %",
-            }
-            moved.append((has - was, caller))
-    return [caller for _, caller in sorted(moved, key=lambda pair: -pair[0])[:3]]
+        old, new = (counts.get(token, 0) / max(1, sum(counts.values())) for counts in (before, after))
+        if abs(new - old) > 0.2 and before:
+            callers.append(CallerChange(token or "somebody", old, new, f"{100 * new:.0f} % of calls, before {100 * old:.0f} %"))
+    return sorted(callers, key=lambda caller: caller.before - caller.after)[:3]

@@ -99,7 +99,7 @@ class EndpointSummaries:
             if route is None or look is None or window.version not in {str(name) for name in route.setup.versions}:
                 continue
             if look.drift is None or _ORDER.index(window.state) > _ORDER.index(look.drift):
-                look.drift, look.drift_summary, look.drift_until = window.verdict["state"], window.verdict["summary"], window.until
+                look.drift, look.drift_summary, look.drift_until = window.state, window.verdict.summary, window.until
         for name, (right, known) in (await outcomes.count_right_answers(self._pool, now - timedelta(days=30), now, endpoint)).items():
             estimate = estimate_share(right, known)
             if name in summary and estimate is not None:

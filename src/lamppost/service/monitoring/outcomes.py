@@ -66,7 +66,9 @@ async def store_reported_outcomes(
     matched, unknown = await (
         _by_key(pool, endpoint, key, told_outcomes, span) if key is not None else _by_id(pool, endpoint, told_outcomes)
     )
-    named = {outcome.of.version: await _truth_field_of(pool, deployment, endpoint, outcome.of.version.partition(", ")[0]) for outcome in matched}
+    named = {
+        outcome.of.version: await _truth_field_of(pool, deployment, endpoint, outcome.of.version.partition(", ")[0]) for outcome in matched
+    }
     judged = []
     for outcome in matched:
         of, spread = named[outcome.of.version]
@@ -240,7 +242,9 @@ def _over_time(known: Sequence[KnownOutcome], field: Field, since: datetime, unt
             ]
             estimate = estimate_mean(errors)
         else:
-            estimate = estimate_share(sum(is_right(outcome.judged.answer.get(field.name), outcome.judged.truth) for outcome in cell), len(cell))
+            estimate = estimate_share(
+                sum(is_right(outcome.judged.answer.get(field.name), outcome.judged.truth) for outcome in cell), len(cell)
+            )
         steps.append({"at": since + at * step, "figure": estimate_as_json(estimate)})
     return steps
 

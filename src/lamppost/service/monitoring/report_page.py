@@ -173,8 +173,8 @@ def write_pdf(facts: dict[str, Any]) -> bytes:
         paper.ln(2)
     if facts["drift"]:
         text("Drift", 10.5, bold=True, gap=0.5)
-        why = facts["drift"]["explanation"]
-        text(facts["drift"]["summary"] + (f" Probably: {why['summary']}." if why else ""))
+        cause = facts["drift"]["probable_cause"]
+        text(facts["drift"]["summary"] + (f" Probably: {cause}." if cause else ""))
         if fields := _fields(facts):
             table([["field", "verdict", "how"], *[[field["name"], field["state"], field["summary"]] for field in fields]], (3, 2, 5))
     text("Quality", 10.5, bold=True, gap=0.5)

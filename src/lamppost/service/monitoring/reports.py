@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import sys
+from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -104,11 +105,13 @@ def _drift(judged: list[windows.JudgedWindow]) -> dict[str, Any] | None:
     if worst is None:
         return None
     worst_window = worst[0]
-    why = next((other.explanation for other in reversed(drifted) if other.explanation), None)
-    return {"at": worst_window.at, "version": worst_window.version, "state": worst_window.state, **worst_window.verdict, "explanation": why}
+    cause = next((other.explanation.summary for other in reversed(drifted) if other.explanation), None)
+    return {"at": worst_window.at, "version": worst_window.version, **asdict(worst_window.verdict), "probable_cause": cause}
 
 
-def _report_summary(endpoint: str, calls: int, failed: int, p99: float | None, drifted: list[windows.JudgedWindow], quality: dict[str, Any]) -> str:
+def _report_summary(
+    endpoint: str, calls: int, failed: int, p99: float | None, drifted: list[windows.JudgedWindow], quality: dict[str, Any]
+) -> str:
     sentences = [f"{endpoint} answered {calls:,} calls" + (f", {failed:,} of them failed" if failed else ", none failed")]
     if p99 is not None:
         sentences.append(f"99 of 100 within {p99:,.0f} ms")

@@ -117,7 +117,9 @@ class WindowCounting:
         self._scorers[version] = scorer
         return scorer
 
-    def _count_calls(self, frames: Sequence[SpoolFrame], scorers: dict[str, ReferenceScorer | None], brought_by: str | None) -> CountedFrames:
+    def _count_calls(
+        self, frames: Sequence[SpoolFrame], scorers: dict[str, ReferenceScorer | None], brought_by: str | None
+    ) -> CountedFrames:
         odd: dict[int, tuple[float, str]] = {}
         deltas: list[WindowDelta] = []
         calls = [call for frame in frames for call in frame.calls]

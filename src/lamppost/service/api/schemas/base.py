@@ -12,13 +12,13 @@ from lamppost.core.schema.fields import Field, Kind, Value
 
 
 class ApiModel(BaseModel):
-    """Root of all shapes."""
+    """Root of all API schemas."""
 
     model_config = ConfigDict(extra="forbid")
 
 
 class FieldAnswer(ApiModel):
-    """One field of a schema; ``wanted`` says in words what a value must be."""
+    """One field of a schema; ``expected`` says in words what a value must be."""
 
     name: str
     kind: Kind

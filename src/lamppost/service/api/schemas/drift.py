@@ -7,9 +7,8 @@ from typing import Literal
 
 from pydantic import Field as Described
 
+from lamppost.core.drift.window_verdict import WindowState
 from lamppost.service.api.schemas.base import ApiModel
-
-WindowState = Literal["steady", "shifting", "drifted", "too few"]
 
 
 class WindowAnswer(ApiModel):
@@ -49,8 +48,8 @@ class FeatureDriftAnswer(ApiModel):
 class PairDriftAnswer(ApiModel):
     """Two numbers whose correlation was ``before`` and is ``after``."""
 
-    one: str
-    other: str
+    first: str
+    second: str
     state: WindowState
     p: float
     before: float

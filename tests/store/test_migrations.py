@@ -1,0 +1,67 @@
+"""Data that earlier versions stored is read under the present names."""
+
+import hashlib
+from datetime import UTC, datetime
+from pathlib import Path
+
+import psycopg
+from psycopg.types.json import Json
+
+from lamppost.store import alerts, database, endpoints, rollouts, windows
+from tests.store.test_store import WithServer
+
+FOLDER = Path(database.__file__).parent / "migrations"
+
+
+class PlainNames(WithServer):
+    """Migration 0008."""
+
+    async def asyncSetUp(self) -> None:
+        await super().asyncSetUp()
+        with psycopg.connect(self.fresh, autocommit=True) as connection:
+            connection.execute("DROP SCHEMA public CASCADE; CREATE SCHEMA public")
+            connection.execute(
+                "CREATE TABLE migrations (name text PRIMARY KEY, sha256 text NOT NULL, applied_at timestamptz DEFAULT now())"
+            )
+            for file in sorted(FOLDER.glob("000[1-7]_*.sql")):
+                connection.execute(file.read_bytes())
+                checksum = hashlib.sha256(file.read_bytes()).hexdigest()
+                connection.execute("INSERT INTO migrations (name, sha256) VALUES (%s, %s)", (file.name, checksum))
+            connection.execute("INSERT INTO endpoints (name) VALUES ('lamps')")
+            setup = {"version": "lamps@1", "watch": {"window_minutes": 30, "rules": [{"on": "out"}, {"on": "drift"}]}}
+            connection.execute(
+                "INSERT INTO splits (endpoint, revision, changed_by, setup) VALUES ('lamps', 1, 'admin', %s)", (Json(setup),)
+            )
+            finding = {"what": "missing", "p": 0.001, "size": 0.2, "signed": 0.2, "before": 0.0, "after": 0.2}
+            field = {"name": "age", "state": "drifted", "says": 'it "says": more', "rows": 900, "findings": [finding]}
+            pair = {"one": "age", "other": "kwh", "state": "steady", "p": 0.4, "before": 0.1, "after": 0.2}
+            verdict = {"state": "drifted", "says": "Drifted.", "windows": 1, "rows": 900, "fields": [field], "pairs": [pair]}
+            why = {"since": "2026-05-01T00:00:00+00:00", "says": "age is new", "rows": 9, "fields": [], "answers": None}
+            connection.execute(
+                "INSERT INTO judged VALUES ('lamps', 'lamps@1', '2026-05-01', '2026-05-02', 900, 3, 'drifted', %s, %s)",
+                (Json(verdict), Json(why | {"changes": [{"at": "2026-05-01T00:00:00Z", "says": "a change"}], "callers": []})),
+            )
+            told = {"level": "wrong", "says": "it cannot answer", "sure": "certain", "why": None}
+            connection.execute(
+                "INSERT INTO alerts (endpoint, rule, cause, state, since, seen_at, told)"
+                " VALUES ('lamps', 'out', 'out: no worker', 'firing', now(), now(), %s)",
+                (Json(told),),
+            )
+
+    async def test_what_was_stored_is_read(self) -> None:
+        self.assertEqual(database.migrate(self.fresh), ["0008_plain_names.sql"])
+        (revision,) = await endpoints.list_revisions(self.pool)
+        monitoring = revision.setup.monitoring
+        self.assertEqual((monitoring.window_minutes, [rule.on for rule in monitoring.alerts]), (30, ["down", "drift"]))
+        (window,) = await windows.judged_windows(self.pool, "lamps", None, datetime(2026, 1, 1, tzinfo=UTC), datetime.now(UTC))
+        self.assertEqual(
+            (window.state, window.verdict.summary, window.verdict.fields[0].summary), ("drifted", "Drifted.", 'it "says": more')
+        )
+        self.assertEqual((window.verdict.pairs[0].first, window.verdict.pairs[0].second), ("age", "kwh"))
+        assert window.explanation is not None
+        self.assertEqual((window.explanation.summary, window.explanation.changes[0].summary), ("age is new", "a change"))
+        (stored,) = (await alerts.latest_alerts(self.pool)).values()
+        self.assertEqual(
+            (stored.alert.rule, stored.alert.reading.cause, stored.alert.reading.certainty), ("down", "down: no worker", "certain")
+        )
+        self.assertEqual(await rollouts.latest_rollouts(self.pool, "lamps"), [])
