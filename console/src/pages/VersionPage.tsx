@@ -76,8 +76,8 @@ const Rows = ({ page }: { page: Page }) =>
 function Fields({ fields, profiles }: { fields: Field[]; profiles: Profile[] }) {
   const rows = fields.flatMap((field) =>
     field.kind === "vector"
-      ? field.choices.map((name) => ({ key: `${field.name}.${name}`, wanted: "a number", meaning: field.meaning }))
-      : [{ key: field.name, wanted: field.expected, meaning: field.private ? `${field.meaning ?? ""} (not recorded)`.trim() : field.meaning }],
+      ? field.choices.map((name) => ({ key: `${field.name}.${name}`, expected: "a number", meaning: field.meaning }))
+      : [{ key: field.name, expected: field.expected, meaning: field.private ? `${field.meaning ?? ""} (not recorded)`.trim() : field.meaning }],
   );
   const known = new Map(profiles.map((profile) => [profile.name, profile]));
   return (
