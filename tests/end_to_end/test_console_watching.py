@@ -23,7 +23,7 @@ class Watching(InBrowser):
             told = [{"request_id": one, "truth": "fails" if at % 6 == 0 else "holds"} for at, one in enumerate(ids)]
             client.fetch("POST", "/api/endpoints/outage-risk/outcomes", {"outcomes": told})
             until(lambda: client.fetch("GET", "/api/alerts", state="open"), 40, "the alert")
-            until(lambda: client.fetch("GET", "/api/endpoints/outage-risk/drift")["why"], 40, "the reason")
+            until(lambda: client.fetch("GET", "/api/endpoints/outage-risk/drift")["explanation"], 40, "the reason")
 
     def test_from_the_overview_to_the_reason_and_the_odd_calls(self) -> None:
         with self.page("/") as page:

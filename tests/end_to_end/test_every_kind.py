@@ -42,6 +42,9 @@ class EveryKind(unittest.TestCase):
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             build_package(model, frame, Recipe("kind", **more), path)
+        return self.served_file(path, frame)
+
+    def served_file(self, path: Path, frame: pd.DataFrame) -> list[dict[str, Any]]:
         version = self.service.serve(path, "kind")
         inputs = read_lamp(path).manifest.inputs
         rows = frame_rows(inputs, frame.head(ROWS))
@@ -78,10 +81,9 @@ class EveryKind(unittest.TestCase):
         for name, make, target, _ in zoo.models():
             with self.subTest(name), warnings.catch_warnings():
                 warnings.simplefilter("ignore")
-                model, frame = zoo.fitted(make, target, LAMPS)
-                known = target if target in frame else None
-                answers = self.served(model, frame, target=known)
-                self.holds_for(answers, model, frame.drop(columns=known or []).head(ROWS))
+                packed = zoo.packed(name, make, target, LAMPS)
+                answers = self.served_file(packed.path, packed.frame)
+                self.holds_for(answers, packed.model, packed.frame.drop(columns=target, errors="ignore").head(ROWS))
 
     def test_text_and_several_targets(self) -> None:
         for name, model, frame, target in zoo.others():
@@ -102,9 +104,9 @@ class EveryKind(unittest.TestCase):
         for name, make, frame, target, labels, _ in boosters.CASES:
             with self.subTest(name), warnings.catch_warnings():
                 warnings.simplefilter("ignore")
-                model = make()
-                answers = self.served(model, frame.assign(**{target: LAMPS[target]}), target=target, labels=labels)
-                wanted = np.asarray(boosters.said_by(model, frame.head(ROWS)), dtype=np.float64)
+                packed = boosters.packed(name, make, frame, target, labels)
+                answers = self.served_file(packed.path, packed.frame)
+                wanted = np.asarray(boosters.said_by(packed.model, frame.head(ROWS)), dtype=np.float64)
                 first = answers[0].get("scores", answers[0])
                 given = np.array([list(answer.get("scores", answer).values()) for answer in answers])
                 self.assertEqual(len(first), given.shape[1])

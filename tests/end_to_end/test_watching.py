@@ -105,7 +105,7 @@ class Watching(unittest.TestCase):
             self.assertEqual(by_hour, ["steady"] * 6 + ["drifted"] * 2 + ["steady"])
             said = self.drift(client, 2)
             self.assertEqual(said["figures"][0]["name"], "voltage_v")
-            why = said["why"]
+            why = said["explanation"]
             self.assertEqual(why["fields"][0]["slices"][0]["value"], "old-town")
             self.assertGreater(why["fields"][0]["slices"][0]["part"], 0.8)
             self.assertEqual(why["since"][:13], window_start(3).isoformat()[:13])
@@ -144,7 +144,7 @@ class Watching(unittest.TestCase):
             self.assertEqual((alert["rule"], alert["cause"]), ("drift", "drift of voltage_v"))
             self.assertEqual(alert["since"][:13], window_start(2).isoformat()[:13])
             self.assertEqual(alert["resolved_at"][:13], window_start(0).isoformat()[:13])
-            self.assertIn("old-town", alert["why"])
+            self.assertIn("old-town", alert["probable_cause"])
             self.assertRaises(Conflict, client.fetch, "POST", f"/api/alerts/{alert['number']}/acknowledge", {})
         until(lambda: len(self.receiver.got) >= 2, 60, "both webhooks, after two were refused")
         types = {json.loads(body)["type"] for _, body in self.receiver.got}

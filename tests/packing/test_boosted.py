@@ -17,7 +17,8 @@ from lamppost.package.read import read_lamp
 from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
 from lamppost.runtime.running_steps import open_chain
-from tests.support.boosters import CASES, LAMPS, NUMBERS, SMALL, said_by
+from tests.support import boosters
+from tests.support.boosters import CASES, LAMPS, NUMBERS, SMALL
 
 
 class EveryKind(unittest.TestCase):
@@ -25,17 +26,15 @@ class EveryKind(unittest.TestCase):
         for name, make, frame, target, labels, compiles in CASES:
             with self.subTest(name), tempfile.TemporaryDirectory() as folder, warnings.catch_warnings():
                 warnings.simplefilter("ignore")
-                model = make()
-                path = Path(folder) / "m.lamp"
-                build_package(model, frame.assign(**{target: LAMPS[target]}), Recipe("m", target, labels), path)
-                lamp = read_lamp(path)
+                packed = boosters.packed(name, make, frame, target, labels)
+                lamp = read_lamp(packed.path)
                 step = lamp.manifest.steps[0]
                 assert isinstance(step, SklearnStep)
                 assert step.booster is not None
                 self.assertEqual(step.compiled is not None, compiles, step.not_compiled)
                 unpacked = lamp.unpack(Path(folder))
                 self.assertRegex((unpacked / step.booster.file).read_bytes()[:40], rb"^tree\n|^\{")
-                wanted = np.asarray(said_by(model, frame), dtype=np.float64)
+                wanted = np.asarray(boosters.said_by(packed.model, frame), dtype=np.float64)
                 for original in (False, True):
                     chain = open_chain(unpacked, lamp.manifest, frozenset({"skops"}), original)
                     given = np.asarray(chain.run(columns_from_frame(lamp.manifest.inputs, frame))[-1].values)

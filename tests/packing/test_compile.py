@@ -34,15 +34,12 @@ class EveryKind(unittest.TestCase):
         for name, make, target, why_not in zoo.models():
             with self.subTest(name), tempfile.TemporaryDirectory() as folder, warnings.catch_warnings():
                 warnings.simplefilter("ignore")
-                model, frame = zoo.fitted(make, target, LAMPS)
-                path = Path(folder) / "m.lamp"
-                fields = {"maker": {"unseen": "accept"}}
-                remarks = build_package(model, frame, Recipe("m", target if target in frame else None, fields=fields), path)
-                lamp = read_lamp(path)
+                packed = zoo.packed(name, make, target, LAMPS)
+                lamp = read_lamp(packed.path)
                 step = lamp.manifest.steps[0]
                 if why_not is not None:
                     self.assertIn(why_not, step.not_compiled or "compiled after all")
-                    self.assertIn("not compiled", remarks.notes[0])
+                    self.assertIn("not compiled", packed.remarks.notes[0])
                     continue
                 self.assertIsNotNone(step.compiled, step.not_compiled)
                 assert step.compiled is not None
@@ -51,7 +48,7 @@ class EveryKind(unittest.TestCase):
                 running = CompiledModel(graph, step.compiled, lamp.manifest.inputs)
                 for rows in (LAMPS.tail(300), UNSEEN.tail(50)):
                     asked = rows[[column.name for column in step.columns]]
-                    wanted = sklearn_model.predict(step, model, asked)
+                    wanted = sklearn_model.predict(step, packed.model, asked)
                     plain = frame_rows(lamp.manifest.inputs, asked)
                     given = running.run(columns_from_rows(lamp.manifest.inputs, plain))
                     self.alone(lamp.manifest.inputs, running, plain[:25], given)

@@ -8,7 +8,9 @@ import pandas as pd
 import xgboost as xgb
 from sklearn.pipeline import make_pipeline
 
+from lamppost.packing.recipe import Recipe
 from tests.support import zoo
+from tests.support.lamps import PackedModel, packed_once
 
 LAMPS = zoo.frame()
 INPUTS = LAMPS[zoo.CHOICES + zoo.NUMBERS + zoo.FLAGS]
@@ -44,6 +46,11 @@ CASES: list[Case] = [
     ("XGBoost, categories", lambda: _with_categories(), CATEGORIES, "failed", None, False),
     ("XGBoost's own booster", lambda: xgb.train(THREE, xgb.DMatrix(PLAIN, GRADE), 10), NUMBERS, "grade", GRADES, True),
 ]
+
+
+def packed(name: str, make: Callable[[], Any], frame: pd.DataFrame, target: str, labels: list[str] | None) -> PackedModel:
+    """A model of `CASES`, fitted and packed once a run."""
+    return packed_once(name, lambda: (make(), frame.assign(**{target: LAMPS[target]}), Recipe("kind", target, labels)))
 
 
 def _with_categories() -> Any:

@@ -6,10 +6,15 @@ import atexit
 import contextlib
 import fcntl
 import os
+import pickle
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
+
+import pandas as pd
 
 from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
@@ -41,6 +46,30 @@ def made_once(name: str, make: Callable[[Path], object]) -> Path:
         if not path.exists():
             make(path)
     return path
+
+
+@dataclass(frozen=True)
+class PackedModel:
+    """A fitted model, the frame it was packed with, its lamp file and what packing said."""
+
+    model: Any
+    frame: pd.DataFrame
+    path: Path
+    remarks: Any
+
+
+def packed_once(name: str, make: Callable[[], tuple[Any, pd.DataFrame, Recipe]]) -> PackedModel:
+    """A model fitted and packed by the first module that asks in a run, and read from the run's folder by all others."""
+    slug = "".join(letter if letter.isalnum() else "-" for letter in name)
+
+    def pack(path: Path) -> None:
+        model, frame, recipe = make()
+        remarks = build_package(model, frame, recipe, path)
+        path.with_suffix(".pickle").write_bytes(pickle.dumps((model, frame, remarks)))
+
+    path = made_once(f"{slug}.lamp", pack)
+    model, frame, remarks = pickle.loads(path.with_suffix(".pickle").read_bytes())
+    return PackedModel(model, frame, path, remarks)
 
 
 def outage_lamp() -> Path:

@@ -29,6 +29,8 @@ from sklearn.preprocessing import (
 
 from demo.lamps import make_lamps
 from demo.train import CHOICES, FLAGS, NUMBERS
+from lamppost.packing.recipe import Recipe
+from tests.support.lamps import PackedModel, packed_once
 
 
 @dataclass(frozen=True)
@@ -207,6 +209,16 @@ def fitted(make: Callable[[], Any], target: str, lamps: pd.DataFrame) -> tuple[A
     if target == "cluster":
         return make().fit(inputs), inputs
     return make().fit(inputs, lamps[target]), inputs.assign(**{target: lamps[target]})
+
+
+def packed(name: str, make: Callable[[], Any], target: str, lamps: pd.DataFrame) -> PackedModel:
+    """A model of `models`, fitted and packed once a run."""
+
+    def pack() -> tuple[Any, pd.DataFrame, Recipe]:
+        model, table = fitted(make, target, lamps)
+        return model, table, Recipe("kind", target if target in table else None, fields={"maker": {"unseen": "accept"}})
+
+    return packed_once(f"zoo {name}", pack)
 
 
 NOTES = [" ".join(words) for words in np.random.default_rng(0).choice(["dark", "lamp", "hums", "street", "open", "door", "wire"], (900, 6))]

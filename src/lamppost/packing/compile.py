@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 LEAST_ROWS = 1_000
 _MEASURED_ROWS = 64
-_MEASURE_S = 0.4
+_MEASURE_S = 0.1
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,9 +17,23 @@ def find_pins(model: Any, code: Mapping[str, bytes], also: Iterable[str] = ()) -
     code : members that may be Python modules. also : import names that are needed in any case.
     """
     roots = {name.split(".")[0] for name in [*modules_of(model), *imports_of(code), *also]}
-    known = metadata.packages_distributions()
-    packages = {name for root in roots - set(sys.stdlib_module_names) for name in known.get(root, [])}
-    return {name: metadata.version(name) for name in sorted(packages, key=str.lower)}
+    packages = _distributions_of(roots - set(sys.stdlib_module_names))
+    return {name: packages[name] for name in sorted(packages, key=str.lower)}
+
+
+def _distributions_of(modules: set[str]) -> dict[str, str]:
+    """Distributions that hold one of the top-level modules, by name, with their versions.
+
+    The lists of files are searched as text: ``metadata.packages_distributions`` makes a path of each file that is installed, which
+    takes a second.
+    """
+    found: dict[str, str] = {}
+    for distribution in metadata.distributions():
+        declared = (distribution.read_text("top_level.txt") or "").split()
+        files = "" if declared else "\n" + (distribution.read_text("RECORD") or "")
+        if any(name in declared or f"\n{name}/" in files or f"\n{name}." in files for name in modules):
+            found.setdefault(distribution.metadata["Name"], distribution.version)
+    return found
 
 
 def modules_of(model: Any) -> set[str]:
