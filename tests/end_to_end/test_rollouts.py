@@ -1,5 +1,6 @@
 """Rollouts with callers asking: bad versions go back by themselves, good ones end up serving, and a restart changes nothing."""
 
+import json
 import threading
 import time
 import unittest
@@ -96,6 +97,17 @@ class Rollouts(unittest.TestCase):
         self.assertIn("all guards calm", done.stdout)
         self.client.rollback("letter")
         self.assertEqual(self.serves("letter"), "letter@1", "steps of a rollout are not what was served before")
+
+    def test_a_plan_that_makes_no_sense_is_refused_with_its_place(self) -> None:
+        for plan, place in (
+            ({"steps": [{"share": 50, "calls": 1}], "guards": {"error": 2}}, "guards.error"),
+            ({"steps": [{"share": 5}]}, "calls, minutes or both"),
+            ({"steps": [{"share": "half", "calls": 1}]}, "share"),
+        ):
+            with self.subTest(place):
+                answer = self.service.post("/api/endpoints/letter/rollout", json.dumps({"version": "letter@2", "plan": plan}))
+                self.assertIn(answer.status_code, (400, 422))
+                self.assertIn(place, answer.text)
 
     def test_one_whose_answers_turn_out_wrong_goes_back(self) -> None:
         self.client.point("told", "letter@1")

@@ -21,7 +21,6 @@ from lamppost.core.endpoint.rollout import (
     decide_rollout,
     read_counts,
     read_guards,
-    read_plan,
     read_rollout,
     write_json,
 )
@@ -178,16 +177,15 @@ class Decisions(unittest.TestCase):
 
 class Plans(unittest.TestCase):
     def test_plans_that_make_no_sense_are_refused(self) -> None:
-        for data, summary in (
-            ({"steps": []}, "growing shares"),
-            ({"steps": [{"share": 5, "calls": 1}, {"share": 5, "calls": 1}]}, "growing shares"),
-            ({"steps": [{"share": 100, "calls": 1}]}, "between 0 and 100"),
-            ({"steps": [{"share": 5}]}, "calls, minutes or both"),
-            ({"guards": {"answers": 2}}, "guard answers is 2"),
-            ({"guards": {"error": 2}}, "guards.error"),
+        for make, message in (
+            (lambda: RolloutPlan(()), "growing shares"),
+            (lambda: RolloutPlan((RolloutStep(5, calls=1), RolloutStep(5, calls=1))), "growing shares"),
+            (lambda: RolloutStep(100, calls=1), "between 0 and 100"),
+            (lambda: RolloutStep(5), "calls, minutes or both"),
+            (lambda: RolloutGuards(answers=2), "guard answers is 2"),
         ):
-            with self.assertRaisesRegex(BadRequest, summary):
-                read_plan(data)
+            with self.subTest(message):
+                self.assertRaisesRegex(BadRequest, message, make)
         with self.assertRaisesRegex(Conflict, "lamp@1 is served already"):
             Rollout("lamp@1", "lamp@1", PLAN)
 

@@ -18,7 +18,7 @@ from functools import cache
 from itertools import pairwise
 from typing import Any, ClassVar, Literal
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import TypeAdapter
 
 from lamppost.core.endpoint import sequential_tests
 from lamppost.core.endpoint.shares import Shares, StickyKey
@@ -424,14 +424,3 @@ def read_counts(data: Any) -> StepCounts:
     """What `write_json` wrote."""
     counts: StepCounts = _adapter(StepCounts).validate_python(data)
     return counts
-
-
-def read_plan(data: Any) -> RolloutPlan:
-    """A plan from JSON values; raise BadRequest that names the key."""
-    try:
-        plan: RolloutPlan = _adapter(RolloutPlan).validate_python(data)
-    except ValidationError as error:
-        first = error.errors(include_url=False)[0]
-        place = ".".join(str(part) for part in first["loc"])
-        raise BadRequest(f"the rollout is wrong at {place or 'its top'}: {first['msg'].lower()}") from error
-    return plan

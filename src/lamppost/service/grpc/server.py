@@ -17,12 +17,12 @@ from lamppost.core.payload.coercion import MAX_LISTED
 from lamppost.core.payload.text_formats import JSON
 from lamppost.runtime.lane_options import RequestOptions
 from lamppost.service.auth import Auth
+from lamppost.service.deployment.call_admission import CallAdmission
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.grpc import predict_pb2 as pb
 from lamppost.service.grpc.messages import read_predict_request, request_as_json_body, write_predict_reply
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.call import PredictionCall
-from lamppost.service.prediction.request_ids import traceparent_among
 from lamppost.service.records.recorder import Recorder
 
 log = logging.getLogger("lamppost.grpc")
@@ -59,8 +59,7 @@ class PredictionServicer:
     """``lamppost.v1.Prediction``."""
 
     def __init__(self, auth: Auth, deployment: Deployment, recorder: Recorder) -> None:
-        self._auth = auth
-        self._deployment = deployment
+        self._admission = CallAdmission(auth, deployment)
         self._recorder = recorder
 
     async def predict(self, message: pb.PredictRequest, context: Context) -> pb.PredictReply:
@@ -101,10 +100,7 @@ class PredictionServicer:
     async def _ask(self, message: pb.PredictRequest, context: Context, call: PredictionCall) -> tuple[pb.PredictReply, bytes]:
         """The reply, and the answer as it is recorded."""
         headers = [(key.encode(), value.encode() if isinstance(value, str) else value) for key, value in context.invocation_metadata()]
-        call.admit(self._auth, await self._auth.identify("POST", headers))
-        call.trace = traceparent_among(headers)
-        route, predictor = await self._deployment.waking.awake(message.endpoint)
-        call.bind(predictor, route.hooks, str(route.in_force.version), route.setup.lenient)
+        predictor = await self._admission.admit_and_bind(headers, call)
         call.timer.mark("read")
         call.body = request_as_json_body(message)
         given = read_predict_request(message, call.body, predictor.plan, predictor.columns, call.coercions)
@@ -116,9 +112,7 @@ class PredictionServicer:
         left = context.time_remaining()
         deadline = None if left is None else asyncio.get_running_loop().time() + left
         options = RequestOptions(deadline=deadline, is_abandoned=context.cancelled, request_id=call.request_id)
-        with self._deployment.kept_open(message.endpoint, predictor):
-            output = await predictor.predict(given, options)
-        call.answered(output)
+        output = await self._admission.predict(call, predictor, given, options)
         reply = write_predict_reply(predictor.answers, given, output.answer)
         reply.version, reply.request_id = output.version, call.request_id
         for coercion in (call.coercions or [])[:MAX_LISTED]:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import asyncio
 import re
 from collections.abc import AsyncGenerator, Awaitable, Callable, MutableMapping
-from contextlib import nullcontext
 from dataclasses import replace
 from typing import Any
 
@@ -19,12 +18,12 @@ from lamppost.core.errors import BadRequest, BodyTooLarge, LampPostError, NotAll
 from lamppost.core.payload.text_formats import ARROW, MULTIPART, NDJSON
 from lamppost.runtime.lane_options import LIVE_REQUEST, RequestOptions
 from lamppost.service.auth import Auth
+from lamppost.service.deployment.call_admission import CallAdmission
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.http.problems import PROBLEM_TYPE, problem_headers
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.call import PredictionCall
-from lamppost.service.prediction.predictors import Headers, PredictionInput, Predictor, SingleVersion
-from lamppost.service.prediction.request_ids import traceparent_among
+from lamppost.service.prediction.predictors import Headers, PredictionInput
 from lamppost.service.prediction.streams import AnswerStream, StreamBroken
 from lamppost.service.records.recorder import Recorder
 
@@ -52,7 +51,7 @@ class PredictHandler:
     """Answers one request after the other; every error becomes a problem document, and only a vanished client gets nothing."""
 
     def __init__(self, auth: Auth, deployment: Deployment, recorder: Recorder, max_body_bytes: int) -> None:
-        self._auth = auth
+        self._admission = CallAdmission(auth, deployment)
         self._deployment = deployment
         self._recorder = recorder
         self._max_body_bytes = max_body_bytes
@@ -86,23 +85,20 @@ class PredictHandler:
             error.status = 405
             raise error
         headers: Headers = scope["headers"]
-        await self._admit_and_bind(headers, call)
+        await self._admission.admit_and_bind(headers, call)
         call.content_type, whole_type = bodies.request_content_type(headers)
         call.answer_type = bodies.answer_content_type(headers, call.content_type)
         call.body = await self._read(headers, receive)
         parts = await bodies.read_form_parts(whole_type, call.body) if call.content_type == MULTIPART else []
         call.timer.mark("read")
-        # while the body came the route may have moved or gone to sleep; from here to the queue nothing is awaited, except by predictors
-        # that look something up first or ask several lanes, which are kept open meanwhile
-        predictor = await self._bind(call)
+        # while the body came the route may have moved or gone to sleep; from here to the queue of a single version nothing is awaited
+        predictor = await self._admission.bind(call)
         query = scope.get("query_string", b"")
         given = bodies.read_body(predictor.plan, predictor.columns, call.content_type, call.body, parts, query, call.coercions)
         given = given._replace(size_bytes=len(call.body), as_columns=call.answer_type == ARROW, headers=headers)
         call.validated(given)
         options = _request_options(scope, call.request_id)
-        with nullcontext() if isinstance(predictor, SingleVersion) else self._deployment.kept_open(call.endpoint, predictor):
-            output = await predictor.predict(given, options)
-        call.answered(output)
+        output = await self._admission.predict(call, predictor, given, options)
         extra = [(b"content-type", call.answer_type.encode()), (b"model-version", output.version.encode())]
         if call.coercions:
             extra.append((b"values-changed", b"%d" % len(call.coercions)))
@@ -112,7 +108,7 @@ class PredictHandler:
         """Read, ask and answer block by block; see `lamppost.service.prediction.streams`."""
         headers: Headers = scope["headers"]
         call.content_type, call.answer_type = bodies.stream_content_types(headers)
-        predictor = await self._admit_and_bind(headers, call)
+        predictor = await self._admission.admit_and_bind(headers, call)
         options = predictor.plan.read_options(bodies.query_options(scope.get("query_string", b"")))
         stream = AnswerStream(predictor, call.content_type, call.answer_type, options, headers, _BULK_REQUEST)
         started, size, status = False, 0, 200
@@ -138,18 +134,6 @@ class PredictHandler:
                     first = stream.first or PredictionInput("rows", 0, [])
                     call.rows, call.input = stream.rows, first._replace(row_count=stream.rows)
                     call.record(self._recorder, status, orjson.dumps({"content_type": call.answer_type, "bytes": size}))
-
-    async def _admit_and_bind(self, headers: Headers, call: PredictionCall) -> Predictor:
-        """Who asks, and what answers; a call that was handed over is admitted already."""
-        if call.token is None:
-            call.admit(self._auth, await self._auth.identify("POST", headers))
-            call.trace = traceparent_among(headers)
-        return await self._bind(call)
-
-    async def _bind(self, call: PredictionCall) -> Predictor:
-        route, predictor = await self._deployment.waking.awake(call.endpoint)
-        call.bind(predictor, route.hooks, str(route.in_force.version), route.setup.lenient)
-        return predictor
 
     async def _read(self, headers: Headers, receive: Receive) -> bytes:
         """The whole body, never more than the limit."""
