@@ -10,6 +10,7 @@ import re
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -22,35 +23,53 @@ SLOWEST = 10
 
 @dataclass(frozen=True)
 class Outcome:
+    """What came of a module. cpu_s : of its process and all that it waited for."""
+
     module: str
     run: int
     failed: int
     skipped: int
     seconds: float
-    said: str
+    cpu_s: float
+    output: str
 
 
 def run_module(module: str, environment: dict[str, str]) -> Outcome:
     start = time.monotonic()
     command = [sys.executable, "-W", "error", "-X", "faulthandler", "-m", "unittest", module]
-    try:
-        done = subprocess.run(command, cwd=ROOT, env=environment, capture_output=True, text=True, timeout=PATIENCE_S)
-        said, code = done.stdout + done.stderr, done.returncode
-    except subprocess.TimeoutExpired as late:
-        said, code = f"{module} did not end within {PATIENCE_S} s\n{late.stdout!r}\n{late.stderr!r}", 1
-    ran = re.search(r"^Ran (\d+) test", said, re.M)
-    counts = dict(re.findall(r"(failures|errors|skipped)=(\d+)", said.rsplit("\n\n", 1)[-1]))
+    with tempfile.TemporaryFile("w+") as file:
+        process = subprocess.Popen(command, cwd=ROOT, env=environment, stdout=file, stderr=file)
+        late = threading.Timer(PATIENCE_S, process.kill)
+        late.start()
+        _, status, used = os.wait4(process.pid, 0)
+        process.returncode = code = os.waitstatus_to_exitcode(status)
+        late.cancel()
+        file.seek(0)
+        output = file.read()
+    seconds = time.monotonic() - start
+    if seconds > PATIENCE_S:
+        output += f"\n{module} did not end within {PATIENCE_S} s"
+    ran = re.search(r"^Ran (\d+) test", output, re.M)
+    counts = dict(re.findall(r"(failures|errors|skipped)=(\d+)", output.rsplit("\n\n", 1)[-1]))
     failed = int(counts.get("failures", 0)) + int(counts.get("errors", 0))
     if code and not failed:
         failed = 1
-    return Outcome(module, int(ran[1]) if ran else 0, failed, int(counts.get("skipped", 0)), time.monotonic() - start, said)
+    return Outcome(
+        module,
+        run=int(ran[1]) if ran else 0,
+        failed=failed,
+        skipped=int(counts.get("skipped", 0)),
+        seconds=seconds,
+        cpu_s=used.ru_utime + used.ru_stime,
+        output=output,
+    )
 
 
 def main() -> int:
     files = sorted(ROOT.glob("tests/**/test_*.py"), key=lambda path: ("end_to_end" not in path.parts, str(path)))  # the slow ones first
     modules = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in files]
-    if wanted := sys.argv[1:]:
-        modules = [module for module in modules if any(part in module for part in wanted)]
+    if parts := sys.argv[1:]:
+        modules = [module for module in modules if any(part in module for part in parts)]
     with tempfile.TemporaryDirectory(prefix="lamppost-tests-") as folder:
         Path(folder).chmod(0o755)
         environment = {**os.environ, "LAMPPOST_TEST_FOLDER": folder, "PYTHONPATH": str(ROOT)}
@@ -58,11 +77,14 @@ def main() -> int:
             outcomes = []
             for outcome in pool.map(lambda module: run_module(module, environment), modules):
                 outcomes.append(outcome)
-                print(f"{'✗' if outcome.failed else '●'} {outcome.module:48s}{outcome.run:4d} tests {outcome.seconds:7.1f} s", flush=True)
+                print(
+                    f"{'✗' if outcome.failed else '●'} {outcome.module:48s}{outcome.run:4d} tests {outcome.seconds:7.1f} s  (cpu {outcome.cpu_s:5.0f} s)",
+                    flush=True,
+                )
                 if outcome.failed:
-                    print(outcome.said, flush=True)
+                    print(outcome.output, flush=True)
     print("\nslowest:")
-    for outcome in sorted(outcomes, key=lambda one: -one.seconds)[:SLOWEST]:
+    for outcome in sorted(outcomes, key=lambda outcome: -outcome.seconds)[:SLOWEST]:
         print(f"  {outcome.module:48s}{outcome.seconds:7.1f} s")
     failed, skipped = sum(o.failed for o in outcomes), sum(o.skipped for o in outcomes)
     passed = max(0, sum(o.run for o in outcomes) - failed - skipped)
