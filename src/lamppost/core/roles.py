@@ -24,7 +24,7 @@ MAY: dict[str, frozenset[str]] = {
 
 @dataclass(frozen=True, slots=True)
 class Principal:
-    """Whoever a request comes from.
+    """The sender of a request.
 
     endpoints : the only ones a caller may ask; None for all. expires_at : when the token ends by itself. rate_per_s : requests a second
     that it may make on each node.

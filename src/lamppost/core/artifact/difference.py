@@ -17,7 +17,9 @@ PackagePart = Literal["inputs", "options", "answers", "steps", "proof", "provena
 
 @dataclass(frozen=True, slots=True)
 class SchemaChange:
-    """One thing that is not the same. breaks : whether a caller that was fine before may fail now. summary : one sentence."""
+    """One difference between two packages. breaks : whether a request that was accepted before may be refused now. summary : one
+    sentence.
+    """
 
     part: PackagePart
     summary: str
@@ -155,7 +157,7 @@ def _proofs(before: Proof, after: Proof) -> list[SchemaChange]:
 
 
 def _speed(before: Mapping[str, float] | None, after: Mapping[str, float] | None) -> list[SchemaChange]:
-    """Figures that are apart by more than a quarter: less is what one machine does from one minute to the next."""
+    """Changes of more than a quarter; smaller ones are within the noise of a machine."""
     if before is None or after is None:
         return []
     changes = []
@@ -201,7 +203,7 @@ def _mapping(what: str, before: Mapping[str, Any], after: Mapping[str, Any]) -> 
 
 
 def _references(before: Reference | None, after: Reference | None) -> list[SchemaChange]:
-    """Whose training looks otherwise: a mean that moved by more than a quarter of its spread, a share by more than 5 %."""
+    """Changes of the training data: a mean that moved by more than a quarter of its standard deviation, a share by more than 5 %."""
     if before is None or after is None:
         return []
     changes = []

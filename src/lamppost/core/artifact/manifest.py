@@ -1,7 +1,6 @@
 """Reads and writes the manifest of a lamp file: its files, schemas, steps and provenance.
 
-``manifest.json`` is the only member whose digest stands nowhere; its own SHA-256 is the package's digest, because it names
-the digest of every other member.
+``manifest.json`` holds the digest of every other member, and its own SHA-256 is the package's digest.
 """
 
 from __future__ import annotations
@@ -36,7 +35,7 @@ class PackageFile:
 
 @dataclass(frozen=True, slots=True)
 class Provenance:
-    """How the model came to be. All for people.
+    """How the model was made. No code depends on these values.
 
     trained_rows : rows of the training frame. libraries : distribution name to version. python : interpreter version.
     by : who packed it. commit : of the checkout it was packed in. changed : whether files differed from that commit. at : when, RFC 3339.
@@ -99,12 +98,13 @@ class Manifest:
 
     @property
     def columns(self) -> Schema:
-        """What the steps begin with: inputs, then options."""
+        """The columns that the first step can read: inputs, then options."""
         return Schema((*self.inputs, *self.options)) if self.options else self.inputs
 
     @property
     def formats(self) -> frozenset[str]:
-        """What is opened to serve and could run code: ``pickle``, ``python``, ``torch``; and ``skops``. Graphs, trees and tables are data.
+        """The formats of the steps that a server's policy is asked about: ``pickle``, ``python`` and ``torch``, which can run code, and
+        ``skops``. Graphs, trees and tables are data and are not listed.
 
         A server's policy is asked about each.
         """
@@ -130,7 +130,7 @@ class Manifest:
 
 
 def fields_by_name(known: dict[str, Field], names: tuple[str, ...], who: str) -> Schema:
-    """The fields of some columns; raise PackageRefused when one is not there yet."""
+    """The fields of the named columns; raise PackageRefused for a name that no earlier step gives."""
     if unknown := [name for name in names if name not in known]:
         raise PackageRefused(f"{who} reads columns that are no inputs and that no step before it gives: {', '.join(unknown)}")
     return Schema(tuple(known[name] for name in dict.fromkeys(names)))
@@ -151,7 +151,7 @@ def write_manifest(manifest: Manifest) -> bytes:
 
 
 def read_manifest(data: bytes) -> Manifest:
-    """Read a manifest; raise PackageRefused with one clear sentence when it is newer, broken, or says impossible things."""
+    """Read a manifest; raise PackageRefused when it is of a newer format, damaged, or contradicts itself."""
     try:
         raw = orjson.loads(data)
     except ValueError as error:

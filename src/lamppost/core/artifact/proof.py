@@ -1,4 +1,4 @@
-"""Compares answers with those that training gave: the proof of a package, and the verdict on it.
+"""Compares answers with the answers of training: the proof of a package, and the verdict on it.
 
 Labels, choices, text, whole numbers and yes/no must be equal. A number ``given`` agrees with ``wanted`` when
 ``|given - wanted| <= absolute + relative * |wanted|``; the elements of a vector or tensor each by the same rule.
@@ -27,7 +27,9 @@ USUAL_CAUSES = (
 
 @dataclass(frozen=True, slots=True)
 class Tolerance:
-    """How far a number may be from the one training gave. Both in the unit of the number; 0 asks for equality."""
+    """The difference that a number may have from training's. absolute is in the unit of the number, relative a fraction; 0 asks for
+    equality.
+    """
 
     absolute: float = 1e-6
     relative: float = 1e-6
@@ -53,7 +55,7 @@ class Proof:
 
 @dataclass(frozen=True, slots=True)
 class ProofDifference:
-    """One answer that is not the one from training.
+    """An answer that differs from training's.
 
     off : how far a number is away (None for labels and text).
     """
@@ -91,7 +93,7 @@ class ProofVerdict:
 
 
 def compare_answers(schema: Schema, proof: Proof, answers: Sequence[dict[str, Any]]) -> ProofVerdict:
-    """Hold answers given now against the proof's. ``answers`` has one row per proof row, else everything counts as wrong."""
+    """Compare answers with the proof's. answers : one row for each row of the proof; with another number of rows, all count as wrong."""
     if len(answers) != len(proof.rows):
         lost = ProofDifference(0, "(rows)", len(proof.rows), len(answers))
         return ProofVerdict(len(proof.rows), len(proof.rows), (lost,))

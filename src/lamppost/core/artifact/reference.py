@@ -43,7 +43,7 @@ class FeatureProfile:
     quantiles : of a number, at 0, 5, …, 100 %; of a time, of its seconds since 1970 in UTC. tails : at 0.1 and 99.9 %.
     mean, sd : of the same.
     choices : counts of the 63 most frequent values of a choice or yes/no, the most frequent first. rest : count of all others.
-    bins : what windows are counted by; None where a package was made before there were any, and of a time.
+    bins : the bins that windows are counted into; None for a time, and in packages of before bins existed.
     """
 
     name: str
@@ -62,7 +62,7 @@ class FeatureProfile:
 class PairCorrelations:
     """Correlations of the location scores of the inputs that are numbers, row by row above the diagonal, in the order of ``names``.
 
-    most_apart : how much those of blocks of the reference differ from them; empty where by no more than chance.
+    most_apart : the largest difference of each correlation between blocks of the reference; empty where no difference exceeds chance.
     """
 
     names: tuple[str, ...]
@@ -76,8 +76,8 @@ class PairCorrelations:
 class Reference:
     """Profiles of inputs and answers over ``rows`` rows, and a sample of input rows spread evenly over them.
 
-    words : of each text field, those that every other row had. unseen : whether answers are to rows that the model was not fitted on.
-    odd : oddness of the reference's own rows at 50, 99 and 99.9 %.
+    words : for each text field, the words of every second row. unseen : whether the answers are to rows that the model was not fitted on.
+    odd : outlier scores of the reference's own rows at 50, 99 and 99.9 %.
     """
 
     rows: int
@@ -95,9 +95,8 @@ class Reference:
 def make_reference(
     inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, document: Sequence[dict[str, Any]], unseen: bool = False
 ) -> Reference:
-    """The reference of some rows, and of answers: to these rows, or where ``unseen`` to others that the model was not fitted on.
-
-    Of private fields only what is missing is kept.
+    """The reference of input rows and answers. unseen : whether the answers are to other rows, which the model was not fitted on. Of
+    private fields only the number of missing values is kept.
     """
     private = {field.name for field in inputs if field.private}
     heavy = any(field.kind in ("image", "tensor") for field in inputs)
@@ -151,7 +150,7 @@ def _of_numbers(name: str, values: list[Any], bins: bool = True) -> FeatureProfi
 
 
 def drift_baseline(reference: Reference) -> DriftBaseline:
-    """What windows are held against; answers are called ``answers.NAME``. Empty for a reference without bins."""
+    """The baseline that windows are compared with; answers are named ``answers.NAME``. Empty for a reference without bins."""
     known = []
     mirrored = _mirrored(reference.answers)
     for prefix, listed in (("", reference.inputs), (ANSWERS, reference.answers)):
@@ -169,7 +168,7 @@ def drift_baseline(reference: Reference) -> DriftBaseline:
 
 
 def _mirrored(answers: Sequence[FeatureProfile]) -> list[FeatureProfile]:
-    """Scores of two labels say the same twice: the first of each pair."""
+    """The first of two scores that add up to 1, which carries all that the second does."""
     mirrored = []
     for answer in answers:
         stem = answer.name.rpartition(".")[0]
@@ -190,7 +189,7 @@ def _square(size: int, above: Sequence[float], diagonal: float) -> NDArray[np.fl
 def _finished(
     reference: Reference, inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, document: Sequence[dict[str, Any]]
 ) -> Reference:
-    """With correlations of its numbers and the oddness of its own rows."""
+    """The reference, completed with the correlations of its numbers and the outlier scores of its own rows."""
     base = drift_baseline(reference)
     columns = watched_columns(reference, inputs, rows, answers, document)
     names = tuple(feature.name for feature in base.known if feature.numbers and not feature.name.startswith(ANSWERS))[:MAX_PAIRED]

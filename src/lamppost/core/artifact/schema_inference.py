@@ -1,7 +1,7 @@
 """Infers input and answer schemas from a training frame: kinds, ranges, choices, what may be missing, an example.
 
-A column of text with at most 64 different values is a choice, with more it is text. What was seen in training is told, not
-enforced: limits are enforced only where the packer states them.
+A column of text with at most 64 different values is a choice, with more it is text. The range seen in training is documented, not enforced:
+limits are enforced only where the packer states them.
 """
 
 from __future__ import annotations
@@ -107,7 +107,7 @@ def infer_kind(series: pd.Series) -> Kind:
 
 
 def _is_picture(value: Any) -> bool:
-    """Bytes, or an array as pictures are held: height × width × channels of uint8."""
+    """Whether a value is a picture: bytes, or a uint8 array of shape (height, width, channels)."""
     if isinstance(value, np.ndarray):
         return value.dtype == np.uint8 and value.ndim == 3 and value.shape[2] in (1, 3, 4)
     return isinstance(value, bytes)
@@ -179,7 +179,7 @@ def multi_target_answers(targets: Sequence[PredictedTarget], scored: bool, unit:
 
 
 def columns_from_frame(schema: Schema, frame: pd.DataFrame) -> list[Column]:
-    """The columns of a frame as steps get them, without the detour over rows."""
+    """The columns of a frame as steps get them."""
     return [_column_of(field, frame[field.name]) for field in schema]
 
 
@@ -192,7 +192,9 @@ def _column_of(field: Field, series: pd.Series) -> Column:
 
 
 def choose_proof_rows(schema: Schema, frame: pd.DataFrame, most: int, labels: np.ndarray[Any, Any] | None = None) -> list[int]:
-    """Positions of ``wanted`` rows that cover the frame: each label, each choice, missing values and extremes first, then evenly spread."""
+    """Positions of at most ``most`` rows that cover the frame: each label, each choice, missing values and extremes first, then evenly
+    spread.
+    """
     chosen: dict[int, None] = {}
 
     def want(position: Any) -> None:

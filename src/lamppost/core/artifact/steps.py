@@ -1,6 +1,6 @@
 """Describes the kinds of steps of a package as values: what each reads and gives, and which files it needs.
 
-What they do is in `lamppost.runtime.running_steps`.
+`lamppost.runtime.running_steps` runs them.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ class FrameColumn:
 
 @dataclass(frozen=True, slots=True)
 class CompiledForm:
-    """A step as one ONNX graph that was held against the original before it was packed.
+    """A step as one ONNX graph, whose answers were compared with the original's before packing.
 
     file : member that holds the graph. numbers : inputs that make up its float64 matrix ``numbers``, in order.
     codes : inputs that make up its int64 matrix ``codes``: the index of the choice (of yes/no: 0, 1), then one code for a value never
@@ -64,7 +64,7 @@ class PredictedTarget:
 
 @dataclass(frozen=True, slots=True)
 class SklearnStep:
-    """A fitted object with scikit-learn's ``predict``, and ``predict_proba`` where there are labels.
+    """A fitted object with scikit-learn's ``predict``, and ``predict_proba`` for labels.
 
     file : member that holds the object; None where a booster stands alone. format : how it is stored.
     columns : what it reads, in the order and of the dtypes of training. gives : label and scores, or one number, or those of every target.

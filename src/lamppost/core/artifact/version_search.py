@@ -10,7 +10,7 @@ from lamppost.core.artifact.manifest import Manifest
 
 @dataclass(frozen=True, slots=True)
 class VersionSummary:
-    """What lists say of a package, and the words that it is found by, in small letters."""
+    """The tags and metrics that lists show of a package, and its search words in lower case."""
 
     tags: Mapping[str, str]
     metrics: Mapping[str, float]
@@ -18,7 +18,7 @@ class VersionSummary:
 
 
 def summarize_manifest(manifest: Manifest) -> VersionSummary:
-    """The words are its name, tags (``season:winter``), fields, metrics and notes, and who packed it."""
+    """The summary of a manifest. Its words are the name, tags (``season:winter``), fields, metrics, notes, and who packed it."""
     provenance = manifest.provenance
     words = [manifest.name, provenance.by or "", provenance.notes, *provenance.metrics]
     words += [field.name for field in (*manifest.inputs, *(manifest.options or ()), *manifest.answers)]
@@ -27,8 +27,8 @@ def summarize_manifest(manifest: Manifest) -> VersionSummary:
 
 
 def matches_search(search: str, name: str, summary: VersionSummary, pushed_by: str) -> bool:
-    """Whether every word of a search is found: in the version's name, in what is told of it, or in who pushed it. Case does not count; a
-    search without words finds everything.
+    """Whether every word of a search is in the version's name, in its summary, or in the name of who pushed it. Case does not count; a
+    search without words matches every version.
     """
     there = (name.lower(), pushed_by.lower(), *summary.words)
     return all(any(word in text for text in there) for word in search.lower().split())

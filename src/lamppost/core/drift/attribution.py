@@ -1,9 +1,9 @@
 """Finds the slices of rows in which a change sits, and how much of the change in the answers each changed field explains.
 
-Slices: within each value of each choice, the field's mean (or the part of its commonest changed value) is held against the reference's
-rows with the same value; a slice explains what the whole change would lose without it. Answers: rows of the reference are asked again
-with one field moved to where the window has it, rank for rank (numbers) or by drawing from what has become more frequent (choices);
-what that moves the answers by, over what they moved by, is the field's part.
+Slices: for each value of each choice, the field's mean (or the share of its commonest changed value) is compared with that of the
+reference's rows with the same value; a slice explains the part of the change that would vanish without it. Answers: rows of the reference
+are asked again with one field moved to where the window has it, rank for rank (numbers) or by drawing from what has become more frequent
+(choices); what that moves the answers by, over what they moved by, is the field's part.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ class ChangeSlice:
 def slices_behind_change(
     field: str, choices: Sequence[str], reference: Sequence[Row], window: Sequence[Row], missing: bool = False
 ) -> list[ChangeSlice]:
-    """Slices that hold more of a field's change than their size would tell, the most first. Rows as JSON has them.
+    """Slices that hold a larger part of a field's change than of the rows, the largest part first. Rows are JSON objects.
 
     missing : whether the change is in how often there is no value.
     """
@@ -99,7 +99,7 @@ def _error(value: Any, before: Sequence[Row], after: Sequence[Row]) -> float:
 
 
 def rows_with_field_moved(field: str, reference: Sequence[Row], window: Sequence[Row], seed: int = 1) -> list[dict[str, Any]]:
-    """The reference's rows with one field as the window has it; all else stays."""
+    """The reference's rows with one field distributed as in the window; all other fields stay."""
     now = [row[field] for row in window if row.get(field) is not None]
     moved = [dict(row) for row in reference]
     if not now:
@@ -131,7 +131,7 @@ def rows_with_field_moved(field: str, reference: Sequence[Row], window: Sequence
 
 
 def answer_shift(before: Sequence[Row], after: Sequence[Row], answer: str) -> dict[str, float]:
-    """How far answers moved: of a number its mean, of a label the part of rows with each."""
+    """How far answers moved: the mean of a number, the share of rows of each label."""
     old_values, new_values = ([row.get(answer) for row in rows] for rows in (before, after))
     if all(isinstance(value, (int, float)) and not isinstance(value, bool) for value in [*old_values, *new_values]):
         return {"": float(_of(_number, new_values).mean() - _of(_number, old_values).mean())} if old_values and new_values else {"": 0.0}
@@ -140,7 +140,7 @@ def answer_shift(before: Sequence[Row], after: Sequence[Row], answer: str) -> di
 
 
 def explained_part(effect_alone: Mapping[str, float], whole: Mapping[str, float]) -> float:
-    """The part of a change that another one makes up: its projection onto it, 0 to 1; 0 where nothing changed."""
+    """The part of the ``whole`` change that ``shift`` makes up: its projection, from 0 to 1; 0 where nothing changed."""
     size = sum(value**2 for value in whole.values())
     if size < 1e-8:
         return 0.0

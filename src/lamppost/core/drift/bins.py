@@ -1,8 +1,8 @@
 """Divides the values of a field into bins, so that windows can be compared with a reference by counts alone.
 
 Numbers fall into the bins between quantiles of the reference, choices into one each. A profile keeps how many rows of the reference fell
-into each, what lay far outside, and how much blocks of consecutive reference rows differ from the whole: where rows come in the order
-of time, that tells how much a season or a day moves a field by itself.
+into each, what lay far outside, and how much blocks of consecutive reference rows differ from the whole: where rows are in the order of
+time, this shows how much a season or a day moves a field without any drift.
 """
 
 from __future__ import annotations
@@ -76,8 +76,8 @@ def bin_numbers(values: Sequence[float]) -> FieldBins:
 def bin_choices(values: Sequence[str], most: int = 63) -> FieldBins:
     """Bins of the choices of a reference: one for each of the ``most`` frequent, all others share the last.
 
-    Where there are more, every other row says which are the frequent ones, and the rows between are counted: counting the rows that chose
-    would find the chosen more frequent than they are, and everybody else too rare.
+    With more choices than that, every second row selects the frequent ones, and the rows between are counted: counting the selecting rows
+    would overstate the selected choices.
     """
     seen = Counter(values)
     names = [name for name, _ in sorted(seen.items(), key=lambda pair: (-pair[1], pair[0]))]

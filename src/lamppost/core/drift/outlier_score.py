@@ -1,9 +1,9 @@
 """Scores how unlike the rows of the reference a row is, feature by feature and for all numbers together.
 
-For each figure p is the part of the reference that is as far out or as rare; for all numbers together it is that of the squared
-Mahalanobis distance of their location scores (chi-squared with as many degrees as there are numbers). A row's oddness is -log10 of the
-smallest of them times their number (Bonferroni): at 3, one row of a thousand is as odd by chance. What the reference's own rows score
-travels with it, because numbers are never quite normal.
+For each feature, p is the part of the reference that lies as far out or is as rare; for all numbers together, p comes from the squared
+Mahalanobis distance of their location scores (chi-squared with as many degrees of freedom as there are numbers). A row's outlier score is
+-log10 of the smallest p times their number (Bonferroni): one row of a thousand reaches 3 by chance. The scores of the reference's own rows
+are kept with it, because numbers are never quite normal.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ JOINT = "together"
 
 
 class OutlierScorer:
-    """Scores rows against a reference; only figures of inputs count."""
+    """Scores rows against a reference by the features of inputs; answers do not count."""
 
     def __init__(self, sketcher: Sketcher) -> None:
         against = sketcher.against
@@ -38,7 +38,7 @@ class OutlierScorer:
         self._rare = {feature.name: _rarity(feature) for feature in self._known if not feature.numbers}
 
     def score_rows(self, columns: Mapping[str, Values], rows: int) -> tuple[Floats, list[str]]:
-        """Each row's oddness, 0 and above, and the figure that it is by; ``together`` where no figure is odd by itself."""
+        """Each row's outlier score (0 and above), and the feature that gave it; ``together`` where no single feature did."""
         names: list[str] = []
         scores: list[Floats] = []
         for feature in self._known:
@@ -68,7 +68,7 @@ def _missing(known: ReferenceField) -> float:
 
 
 def _rarity(known: ReferenceField) -> tuple[dict[str, float], float]:
-    """For each choice the part of rows with one as rare or rarer; and what that is for one that was never seen."""
+    """For each choice, the part of rows whose choice is as rare or rarer; and the same for a choice that was never seen."""
     counts = np.asarray(known.bins.counts, dtype=np.float64)
     total = max(1.0, counts.sum())
     rare = {choice: float(counts[counts <= count].sum() / total) for choice, count in zip(known.bins.choices, counts, strict=False)}
@@ -76,7 +76,7 @@ def _rarity(known: ReferenceField) -> tuple[dict[str, float], float]:
 
 
 def _tail(known: ReferenceField, given: Floats) -> Floats:
-    """Two-sided part of the reference beyond a number: by bins inside of its range, falling with the distance outside of it."""
+    """Two-sided part of the reference beyond a number: by bins inside its range, decreasing with the distance outside it."""
     bins = known.bins
     counts = np.asarray(bins.counts, dtype=np.float64)
     shares = counts / counts.sum()

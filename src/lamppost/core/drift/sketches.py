@@ -28,7 +28,9 @@ class Sketcher:
         }
 
     def sketch_window(self, columns: Mapping[str, Values], rows: int) -> WindowSketch:
-        """Columns of equal length; None, and NaN of a number, is missing. Fields that are not among the columns are left out."""
+        """The counts of a window. columns : of equal length; None and NaN are missing values. Fields that are not among the columns are
+        left out.
+        """
         fields = {
             known.name: _numbers(known, columns[known.name]) if known.numbers else self._choices(known, columns[known.name])
             for known in self.against.known
@@ -40,7 +42,7 @@ class Sketcher:
         return WindowSketch(fields, JointMoments(rows, matrix.sum(axis=0), matrix.T @ matrix))
 
     def as_arrays(self, columns: Mapping[str, Values]) -> dict[str, Values]:
-        """The same columns, those of numbers as arrays: for whoever looks at them more than once."""
+        """The same columns with numbers as arrays, for callers that read them more than once."""
         numbers = {known.name for known in self.against.known if known.numbers}
         return {name: number_array(values) if name in numbers else values for name, values in columns.items()}
 
@@ -72,7 +74,7 @@ def _spread_out(known: ReferenceField) -> NDArray[np.float64]:
 
 
 def number_array(values: Values) -> NDArray[np.float64]:
-    """Values as an array, NaN for what is missing; an array is one already."""
+    """Values as an array, with NaN for missing ones; an array is returned as it is."""
     if isinstance(values, np.ndarray):
         return values
     return np.asarray([np.nan if value is None else value for value in values], dtype=np.float64)
@@ -90,9 +92,9 @@ def _numbers(known: ReferenceField, values: Values) -> FieldSketch:
 def location_correlations(
     sketcher: Sketcher, columns: Mapping[str, Any], rows: int
 ) -> tuple[NDArray[np.float64], NDArray[np.float64] | None]:
-    """Correlations of the location scores over the rows of a reference, and how far those of its twentieths lie from them at most.
-
-    The latter is None where they differ by no more than independent rows would: a mean square of Fisher's z over its variance of 1.2.
+    """Correlations of the location scores over the rows of a reference, and the largest difference from them among its twentieths. The
+    latter is None unless the twentieths differ by more than independent rows would: a mean square of Fisher's z over 1.2 times its
+    variance.
     """
     moments = sketcher.sketch_window(columns, rows).moments
     assert moments is not None

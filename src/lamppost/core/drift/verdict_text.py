@@ -1,4 +1,4 @@
-"""Puts a drift verdict into words and JSON, and finds when a change began."""
+"""Puts a drift verdict into words, and finds when a change began."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ def _described(field: FieldVerdict) -> DescribedField:
 
 
 def describe_field(field: FieldVerdict) -> str:
-    """What is otherwise about a field, in a few words: ``1.2 sd higher``."""
+    """How a field changed, in a few words: ``1.2 sd higher``."""
     finding = leading_finding(field)
     if field.state == "steady" or finding is None:
         return "as in training"
@@ -57,7 +57,7 @@ def describe_field(field: FieldVerdict) -> str:
 
 
 def describe_finding(finding: DriftFinding) -> str:
-    """One way in which a field differs."""
+    """A finding in a few words."""
     size = abs(finding.signed)
     if finding.what == "location":
         return f"{size:.2g} sd {'higher' if finding.signed > 0 else 'lower'}"
@@ -74,7 +74,7 @@ def _percent(part: float | None) -> str:
 
 
 def describe_p(p: float) -> str:
-    """How sure it is, in words: ``p < 1e-9``."""
+    """The certainty in words: ``p < 1e-9``."""
     return f"p = {p:.2g}" if p >= 1e-4 else "p < 1e-12" if p < 1e-12 else f"p < 1e{math.floor(math.log10(p)) + 1}"
 
 
@@ -100,7 +100,7 @@ def verdict_sentence(verdict: DriftVerdict, baseline: str = "training") -> str:
 
 
 def change_start(known: ReferenceField, ticks: Sequence[FieldSketch]) -> int | None:
-    """Which of some ticks (oldest first) a lasting change of a figure began with; None where it does not stand out.
+    """The index of the tick with which a lasting change of a feature began; None where no split stands out. ticks : the oldest first.
 
     The split with the largest log-likelihood of two multinomials over one (Hinkley, *Biometrika* 57, 1970).
     """
@@ -142,7 +142,7 @@ def bin_shares(known: ReferenceField, sketch: FieldSketch | None) -> dict[str, A
 
 
 def window_as_reference(known: Sequence[ReferenceField], windows: Mapping[str, FieldSketch]) -> tuple[ReferenceField, ...]:
-    """An earlier window in the place of the reference: the same bins with its counts. Blocks are the reference's own and stay."""
+    """An earlier window as the reference: the same bins with the window's counts. The blocks of the reference stay."""
     features = []
     for feature in known:
         sketch = windows.get(feature.name)

@@ -1,12 +1,11 @@
 """Decides whether a window of rows looks like the reference, feature by feature. A verdict needs certainty and size, and states both.
 
 Statistics, for a window of m rows against a reference of n, with ``h = nm / (n + m)``, shares q and p of the bins and ``w`` those of both
-together: location and spread are the score tests ``h (sum s (q - p))^2 / Var_w(s)`` with the scores of
-`lamppost.core.drift.bins` (a smooth test
-in the manner of Neyman, *Skandinavisk Aktuarietidskrift* 20, 1937), the rest is what Pearson's ``h sum (q - p)^2 / w`` has beyond
-them. Rates of rare things are compared by the exact conditional binomial test (Przyborowski and Wilenski, *Biometrika* 31, 1940); to what
-the reference has never seen it adds the choices that it saw once (Good, *Biometrika* 40, 1953). Correlations are compared by
-Fisher's z. Certainty is by Bonferroni within a field and Benjamini and Hochberg (*JRSS B* 57, 1995) over fields.
+together: location and spread are the score tests ``h (sum s (q - p))^2 / Var_w(s)`` with the scores of `lamppost.core.drift.bins` (a smooth
+test in the manner of Neyman, *Skandinavisk Aktuarietidskrift* 20, 1937), the rest is what Pearson's ``h sum (q - p)^2 / w`` has beyond
+them. Rates of rare events are compared by the exact conditional binomial test (Przyborowski and Wilenski, *Biometrika* 31, 1940); for
+unseen choices, the choices that the reference saw once are added (Good, *Biometrika* 40, 1953). Correlations are compared by Fisher's z.
+Certainty is by Bonferroni within a field and Benjamini and Hochberg (*JRSS B* 57, 1995) over fields.
 """
 
 from __future__ import annotations
@@ -52,7 +51,9 @@ _SURELY = 10
 
 @dataclass(slots=True)
 class FieldSketch:
-    """A field over a window: counts, and nothing else. bins : as the reference has them. odd : outside the range, or unseen choices."""
+    """The counts of a field over a window. bins : rows in each bin of the reference. odd : rows outside its range, or with unseen
+    choices.
+    """
 
     bins: NDArray[np.int64]
     missing: int = 0
@@ -71,7 +72,8 @@ class FieldSketch:
 class ReferenceField:
     """A field of the reference. numbers : whether its bins are in order. rows, missing : of the reference.
 
-    fitted : an answer to rows that the model was fitted on, which is surer than to any others; less is made of a difference then.
+    fitted : whether it is an answer to rows that the model was fitted on. Such answers are more certain than others, so a larger difference
+    is needed.
     """
 
     name: str
@@ -84,9 +86,10 @@ class ReferenceField:
 
 @dataclass(frozen=True, slots=True)
 class DriftFinding:
-    """One way in which a field differs. p : the chance of as much in an unchanged stream, all looks at this field taken together.
+    """One way in which a field differs. p : the probability of such a difference in an unchanged stream, corrected for all tests of this
+    field.
 
-    size : in the terms of `FLOORS`. signed : with its direction. before, after : the rates, where it is one.
+    size : in the unit of its floor in `FLOORS`. signed : with its direction. before, after : the rates, for a finding about rates.
     """
 
     what: What
@@ -99,7 +102,7 @@ class DriftFinding:
 
 @dataclass(frozen=True, slots=True)
 class FieldVerdict:
-    """A field. findings : the surest first. windows : how many were pooled for the state."""
+    """The verdict on a field. findings : the most certain first. windows : how many were pooled for the state."""
 
     name: str
     state: DriftState
@@ -110,7 +113,7 @@ class FieldVerdict:
 
 @dataclass(frozen=True, slots=True)
 class PairVerdict:
-    """Two fields whose correlation was r and is another."""
+    """Two fields whose correlation changed. before, after : the correlation in the reference and in the window."""
 
     first: str
     second: str
@@ -122,7 +125,7 @@ class PairVerdict:
 
 @dataclass(frozen=True, slots=True)
 class DriftVerdict:
-    """Everything about a window. windows : of the ladder step that gave the state; fields : those of that step."""
+    """The verdict on a window. windows : pooled windows of the step that gave the state. fields : the fields of that step."""
 
     state: DriftState
     fields: tuple[FieldVerdict, ...]
@@ -154,7 +157,7 @@ class JointMoments:
 
 
 def find_differences(known: ReferenceField, window: FieldSketch) -> list[DriftFinding]:
-    """Every way in which a window may differ, each with its own p before any correction."""
+    """Every way in which a field may differ in a window, each with its p before any correction."""
     findings: list[DriftFinding] = []
     reference = np.asarray(known.bins.counts, dtype=np.float64)
     n, m = float(reference.sum()), float(window.bins.sum())
@@ -192,7 +195,7 @@ def _shape(known: ReferenceField, reference: NDArray[Any], seen: NDArray[Any], n
 
 
 def _merged(reference: NDArray[Any], seen: NDArray[Any], n: float, m: float, ordered: bool) -> tuple[NDArray[Any], NDArray[Any]]:
-    """Bins joined until each is expected to hold five rows of the smaller side; choices join the rarest first."""
+    """Bins merged until each is expected to hold five rows of the smaller side; choices are merged from the rarest on."""
     expected = (reference + seen) / (n + m) * min(n, m)
     order = np.arange(len(expected)) if ordered else np.argsort(expected, kind="stable")
     groups: list[list[int]] = [[]]
@@ -228,7 +231,9 @@ def _with_blocks(
     n: float,
     m: float,
 ) -> DriftFinding:
-    """A chi-squared p; where the reference's own blocks differ by more than chance, an F that allows for as much."""
+    """The p of a chi-squared statistic; where the reference's own blocks differ by more than chance, the p of an F statistic that allows
+    for that.
+    """
     if like is None or not _dependent(like, at, df):
         return DriftFinding(what, float(special.chdtrc(df, statistic)), size, signed)
     longest = max(all_blocks, key=lambda block: block.rows)
@@ -244,7 +249,9 @@ def _dependent(blocks: BlockSpread, at: int, df: int) -> bool:
 
 
 def _rate(what: What, k: int, m: float, before: int, n: float, two_sided: bool, prior: int = 0) -> DriftFinding:
-    """Of all that happened, so many in the window: a binomial with the window's share of rows. prior : imagined before, besides."""
+    """The p of a number of events in the window among all events: binomial with the window's share of rows. prior : events added to the
+    reference's.
+    """
     of, share = k + before + prior, m / (n + m)
     above = float(special.bdtrc(k - 1, of, share)) if k > 0 else 1.0
     below = float(special.bdtr(k, of, share)) if of else 1.0
@@ -256,9 +263,8 @@ def _rate(what: What, k: int, m: float, before: int, n: float, two_sided: bool, 
 def judge_fields(
     known: Sequence[ReferenceField], window: Mapping[str, FieldSketch], risk: float, latest: Sequence[FieldVerdict] = ()
 ) -> list[FieldVerdict]:
-    """All fields of one window. Certain is what stands Bonferroni within its field and Benjamini and Hochberg over fields at ``risk``.
-
-    latest : of several windows that were pooled, what the last of them say; what they do not show any more is over.
+    """The verdicts on all fields of one window. A finding is certain if it passes Bonferroni within its field and Benjamini and Hochberg
+    over fields at ``risk``. latest : verdicts on the last of several pooled windows; a change that these no longer show is over.
     """
     now = {verdict.name: {finding.what: finding.size for finding in verdict.findings} for verdict in latest}
     looked: list[tuple[ReferenceField, list[DriftFinding]]] = []
@@ -280,7 +286,7 @@ def _times(finding: DriftFinding, times: int) -> DriftFinding:
 
 
 def _limit(ps: Sequence[float], risk: float) -> float:
-    """Up to which p Benjamini and Hochberg let findings stand, -1 where none does."""
+    """The largest p that Benjamini and Hochberg's procedure accepts; -1 where it accepts none."""
     ordered = sorted(ps)
     stands = [risk * at / len(ordered) for at, p in enumerate(ordered, 1) if p <= risk * at / len(ordered)]
     return stands[-1] if stands else -1.0
@@ -297,7 +303,7 @@ def _state(findings: Sequence[DriftFinding], limit: float, now: Mapping[What, fl
 
 
 def _lasts(what: What, pooled: float, now: float) -> bool:
-    """Whether the latest windows still show what more of them together do: half of the floor, and half of it."""
+    """Whether the latest windows still show at least half of the floor and half of the size of a finding in all pooled windows."""
     return now >= 0.5 * max(FLOORS[what][0], pooled)
 
 
@@ -329,9 +335,8 @@ def judge_pairs(
 
 @dataclass(frozen=True, slots=True)
 class DriftBaseline:
-    """What windows are held against. names, correlations : of the numeric fields, in the order of `JointMoments`.
-
-    most_apart : how much the correlations of blocks of the reference differ from those, at most.
+    """The baseline that windows are compared with. names, correlations : of the numeric fields, in the order of `JointMoments`. most_apart
+    : the largest difference of each correlation between blocks of the reference.
     """
 
     known: tuple[ReferenceField, ...]
@@ -343,7 +348,7 @@ class DriftBaseline:
 
 @dataclass(slots=True)
 class WindowSketch:
-    """What was counted over a span of time."""
+    """The counts of all fields over a span of time."""
 
     fields: dict[str, FieldSketch]
     moments: JointMoments | None = None

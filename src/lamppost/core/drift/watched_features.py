@@ -1,7 +1,7 @@
 """Extracts from rows the features that are watched for drift: numbers and choices themselves, and summaries of texts, pictures and
 tensors.
 
-A figure is called by its field, or by its field and what it is of it (``note.length``, ``photo.sharpness``, ``scores.fails``).
+A feature is named by its field, or by its field and the property (``note.length``, ``photo.sharpness``, ``scores.fails``).
 """
 
 from __future__ import annotations
@@ -39,7 +39,9 @@ _WORD = re.compile(r"\w+")
 
 @dataclass(frozen=True, slots=True)
 class WatchedFeature:
-    """name : of the figure. numbers : whether it is a number or a choice. of : the figure of a value of the field, or None."""
+    """A watched feature. numbers : whether it is a number; else it is a choice. of : computes the feature from a value of the field; None
+    for the value itself.
+    """
 
     name: str
     field: str
@@ -48,12 +50,12 @@ class WatchedFeature:
 
 
 def features_of_schema(schema: Schema, words: Words | None = None) -> tuple[WatchedFeature, ...]:
-    """Every figure of the fields that are not private. words : those that the texts of the reference had; without them no word is new."""
+    """Every feature of the fields that are not private. words : known words of each text field; without them no word counts as new."""
     return tuple(figure for field in schema if not field.private for figure in _of_field(field, (words or {}).get(field.name)))
 
 
 def feature_columns(figures: Sequence[WatchedFeature], defaults: Mapping[str, Any], rows: Sequence[Mapping[str, Any]]) -> Columns:
-    """Values of each figure by rows as JSON has them. A field that is left out has its default; None is missing."""
+    """Values of each feature. rows : JSON objects. A field that is left out has its default; None is a missing value."""
     columns: Columns = {}
     for figure in figures:
         name, of, default = figure.field, figure.of, defaults.get(figure.field)
@@ -67,7 +69,7 @@ def field_defaults(schema: Schema) -> dict[str, Any]:
 
 
 class FeatureExtractor:
-    """What is watched of the rows of one version and of its answers, these under the prefix `ANSWERS`."""
+    """Extracts the features of one version's rows and answers; answers get the prefix `ANSWERS`."""
 
     def __init__(self, inputs: Schema, answers: Schema, words: Words) -> None:
         self._inputs = features_of_schema(inputs, words)
@@ -77,7 +79,7 @@ class FeatureExtractor:
     def extract_columns(
         self, asked: Sequence[Mapping[str, Any]], text: Sequence[Mapping[str, Any]], names: frozenset[str] | None = None
     ) -> Columns:
-        """Of inputs only those named, where they are; of answers nothing where the first is empty."""
+        """The columns of all features. names : only these inputs; None for all. Answers are left out if the first one is empty."""
         columns = feature_columns([feature for feature in self._inputs if names is None or feature.field in names], self._defaults, asked)
         if not text or not text[0]:
             return columns
@@ -85,7 +87,7 @@ class FeatureExtractor:
 
 
 def frequent_words(texts: Sequence[str | None]) -> tuple[str, ...]:
-    """The words of every other text, the most frequent ones: the texts between say how many new words are to be expected."""
+    """The most frequent words of every second text; the other texts show how many new words are to be expected."""
     seen = Counter(word for text in texts[::2] if text for word in set(split_words(text)))
     return tuple(sorted(word for word, _ in sorted(seen.items(), key=lambda pair: (-pair[1], pair[0]))[:MAX_WORDS]))
 
@@ -145,7 +147,7 @@ def _of_image(field: Field) -> Iterator[WatchedFeature]:
 
 
 class _Pictures:
-    """Figures of the picture that was looked at last: all four are asked for, one after another, for each column of pictures."""
+    """Features of pictures. The last picture's are kept, because all four are asked for one after another."""
 
     def __init__(self, field: Field) -> None:
         self._field = field
@@ -182,7 +184,7 @@ def _number(value: Any) -> float | None:
 
 
 def _letters(value: Any) -> float | None:
-    """Part of the characters that are letters of any script, or the space between them."""
+    """The share of characters that are letters of any script or spaces."""
     text = str(value)
     return sum(character.isalpha() or character == " " for character in text) / len(text) if text else None
 
@@ -219,6 +221,6 @@ def _projected(weights: Any, value: Any) -> float | None:
 
 
 def _weights(name: str, at: int, many: int) -> NDArray[np.float64]:
-    """The same direction wherever it is asked for: signs drawn from a generator that is seeded by the field's name."""
+    """A direction that depends on the field's name only: signs from a generator seeded with the name."""
     signs = np.random.default_rng([crc32(name.encode()), at]).integers(0, 2, many) * 2.0 - 1.0
     return np.asarray(signs / math.sqrt(many), dtype=np.float64)

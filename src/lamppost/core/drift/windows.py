@@ -1,9 +1,9 @@
 """Writes the sketches of a window as bytes small enough to keep for years, reads them, and adds them up.
 
 A head (format, layout, rows) and then, figure by figure in the reference's order, little-endian counts of 32 bits: the bins, missing, odd;
-0xFFFFFFFF as missing stands for a figure that was not asked for. Sums and products of location scores follow as 32-bit floats, the upper
-triangle only. So a number takes 88 bytes, a choice at most 264. The layout is a checksum over names and numbers of bins: what was counted
-by another one, or in an earlier format, is never added up with this.
+0xFFFFFFFF as missing stands for a feature that was not counted. Sums and products of location scores follow as 32-bit floats, the upper
+triangle only. So a number takes 88 bytes, a choice at most 264. The layout is a checksum over names and numbers of bins: counts by another
+layout or in an earlier format are never added to these.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ class WindowLayout:
 
 
 def write_window(layout: WindowLayout, window: WindowSketch, rows: int) -> bytes:
-    """A window of so many rows."""
+    """The bytes of a window. rows : how many it counts."""
     parts = []
     for known in layout.against.known:
         sketch = window.fields.get(known.name)
@@ -47,7 +47,7 @@ def write_window(layout: WindowLayout, window: WindowSketch, rows: int) -> bytes
 
 
 def read_window(layout: WindowLayout, data: bytes) -> tuple[WindowSketch, int] | None:
-    """A window and its rows; None where it was counted in another way, by other software or against another reference."""
+    """A window and its rows; None if it was counted by another layout."""
     if len(data) < _HEAD.size or data[0] != FORMAT:
         return None
     _, layout_crc, rows, paired = _HEAD.unpack_from(data)
@@ -73,7 +73,7 @@ def read_window(layout: WindowLayout, data: bytes) -> tuple[WindowSketch, int] |
 
 
 def pool_windows(windows: Sequence[tuple[WindowSketch, int]]) -> tuple[WindowSketch, int]:
-    """All of some windows together, and their rows."""
+    """The sum of several windows, and of their rows."""
     window, rows = windows[0]
     for other, more in windows[1:]:
         window, rows = window + other, rows + more

@@ -1,6 +1,6 @@
 """Measures how far the answers of two versions to the same rows agree: labels that flip, numbers that differ, and in which slices.
 
-The first version is what the second is held against.
+The second version is compared with the first.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ _LABELS = ("choice", "text", "yes/no", "integer")
 
 @dataclass(frozen=True, slots=True)
 class LabelFlip:
-    """So many answers were ``before`` and are ``after``."""
+    """How many answers changed from label ``before`` to label ``after``."""
 
     before: str
     after: str
@@ -72,7 +72,7 @@ class Agreement:
 
 
 def main_answer(answers: Schema) -> Field:
-    """The answer that says it all: the label, else the first number, else the first."""
+    """The main answer: the label, else the first number, else the first field."""
     for kinds in (_LABELS, ("number",)):
         for field in answers:
             if field.kind in kinds and field.name != "version":

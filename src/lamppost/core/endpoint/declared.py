@@ -27,7 +27,7 @@ class DeclaredEndpoint:
 
 @dataclass(frozen=True, slots=True)
 class DeclaredDifference:
-    """One key that is not the same. before, after : its JSON values, None where it is not there. The key "" is the whole endpoint."""
+    """A key that differs. before, after : its JSON values; None where the key is missing. The key "" stands for the whole endpoint."""
 
     endpoint: str
     key: str
@@ -35,7 +35,7 @@ class DeclaredDifference:
     after: Any
 
     def summary(self) -> str:
-        """In one line."""
+        """The difference in one line."""
         if not self.key:
             return f"{self.endpoint} is new"
         return f"{self.endpoint}  {self.key}: {_shown(self.before)} → {_shown(self.after)}"
@@ -46,7 +46,7 @@ def _shown(value: Any) -> str:
 
 
 def write_declared(endpoints: Mapping[str, DeclaredEndpoint]) -> dict[str, Any]:
-    """The document as JSON or TOML has it."""
+    """The document as JSON values, which TOML can hold too."""
     document: dict[str, Any] = {}
     for name in sorted(endpoints):
         endpoint = endpoints[name]
@@ -77,7 +77,7 @@ def read_declared(data: Any) -> dict[str, DeclaredEndpoint]:
 
 
 def declared_differences(now: Mapping[str, DeclaredEndpoint], after_document: Mapping[str, DeclaredEndpoint]) -> list[DeclaredDifference]:
-    """What would have to change. Endpoints that the wanted document does not name stay as they are."""
+    """The differences from the present endpoints to a document. Endpoints that the document does not name are left out."""
     differences: list[DeclaredDifference] = []
     for name in sorted(after_document):
         if name not in now:
@@ -99,6 +99,6 @@ def _flat(value: Any, under: str = "") -> dict[str, Any]:
 
 
 def revisions_fingerprint(revisions: Mapping[str, tuple[int, int]]) -> str:
-    """What a plan was made against: endpoints with their revisions and approvals, as twelve hexadecimal digits."""
+    """A fingerprint of the endpoints with their revisions and approvals: twelve hexadecimal digits."""
     written = orjson.dumps({name: list(pair) for name, pair in revisions.items()}, option=orjson.OPT_SORT_KEYS)
     return hashlib.sha256(written).hexdigest()[:12]

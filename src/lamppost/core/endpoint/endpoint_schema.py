@@ -1,7 +1,7 @@
-"""Derives what an endpoint promises its callers, whichever of its versions answers: fields, options and answers.
+"""Derives the fields, options and answers of an endpoint, whichever of its versions answers.
 
-Versions that are chosen from are merged to the widest schema, and each row is then held against the schema of its own version (`fit_rows`).
-Versions that answer together are merged to the tightest: a row must be right for all of them.
+Versions of which one answers are merged to the widest schema, and each row is then checked against the schema of its own version
+(`fit_rows`). Versions that answer together are merged to the tightest schema: a row must be valid for all of them.
 """
 
 from __future__ import annotations
@@ -27,7 +27,9 @@ WHICH = "version"
 
 @dataclass(frozen=True, slots=True)
 class EndpointSchema:
-    """inputs, options : what callers send. answers : what they get. header : one that callers send to choose a version."""
+    """The schemas that callers see. inputs, options : of requests. answers : of replies. header : the header by which callers choose a
+    version; None for none.
+    """
 
     inputs: Schema
     options: Schema | None
@@ -36,7 +38,7 @@ class EndpointSchema:
 
 
 def endpoint_schema(setup: EndpointSetup, manifests: Mapping[str, Manifest]) -> EndpointSchema:
-    """The promise of a setup, by the manifests of its versions; raise Conflict when they do not go together, saying why."""
+    """The schema of a setup. manifests : of its versions. Raise Conflict, with the reason, when the versions do not fit together."""
     if setup.choose is not None:
         schema = _chosen(setup.choose, manifests)
     elif setup.together is not None:
@@ -133,7 +135,7 @@ def _answers(parts: Sequence[Manifest]) -> Schema:
 
 
 def _shared(shares: Shares, manifests: Mapping[str, Manifest]) -> EndpointSchema:
-    """A row must be right for every version, because any of them may get it; what is answered may be wider than one of them."""
+    """The schema of shares: a row must be valid for every version, because any may get it; answers are merged to the widest."""
     parts = [manifests[name] for name in shares.of]
     inputs = merge_schemas([part.inputs for part in parts], widest=False, what="field")
     lists = [part.options for part in parts if part.options is not None]
@@ -201,7 +203,7 @@ def part_answer_fields(answers: Mapping[str, Schema]) -> dict[str, Field]:
 
 
 def part_answer_row(part: str, answers: Schema, row: Row) -> Row:
-    """One answer row of a part as it is handed to what combines."""
+    """The answer row of a part as fields of the version that combines."""
     row_part: Row = {}
     for field in answers:
         value, name = row[field.name], f"{part}.{field.name}"
@@ -223,7 +225,9 @@ def _holds(field: Field, answer: Field) -> bool:
 
 
 def merge_schemas(schemas: Sequence[Schema], widest: bool, what: str) -> Schema:
-    """One schema of several: what any of them takes, or only what all of them take. Raise Conflict when a name means different things."""
+    """One schema of several: the union (``widest``) or the intersection of what they accept. Raise Conflict when a name has different
+    kinds.
+    """
     names = dict.fromkeys(name for schema in schemas for name in schema.names)
     fields = []
     for name in names:
@@ -236,7 +240,7 @@ def merge_schemas(schemas: Sequence[Schema], widest: bool, what: str) -> Schema:
 
 
 def _optional(field: Field) -> Field:
-    """A field that only some versions have: it may be left out, and a version that needs it, or has a default, sees to that itself."""
+    """A field that only some versions have, as one that may be left out; `fit_rows` checks that versions which need it get it."""
     if field.kind in ("tensor", "vector"):
         raise Conflict(f"{field.name!r} is {field.expected_text()}, which cannot be missing, and not every version has it")
     return replace(field, missing=True, default=None)
@@ -290,10 +294,9 @@ def _merged(first: Field, second: Field, widest: bool, what: str) -> Field:
 
 
 def fit_rows(rows: Sequence[Row], columns: Schema, known: Schema, version: str, ignored: str | None = None) -> list[Row]:
-    """Rows that the merged plan let through, as one version takes them: its own fields, its defaults, its limits.
-
-    columns : inputs and options of the version. known : those of the promise. ignored : a field that only chose the version.
-    Raise InvalidRows with every fault (50 at most); rows are counted in ``rows``.
+    """Rows of the merged schema as one version takes them: with its own fields, defaults and limits. columns : inputs and options of the
+    version. known : inputs and options of the endpoint. ignored : a field that only chose the version. Raise InvalidRows with every fault
+    (50 at most); rows are counted in ``rows``.
     """
     faults: list[Fault] = []
     others = [field for field in known if field.name not in columns.names and field.name != ignored]
@@ -320,7 +323,7 @@ def fit_rows(rows: Sequence[Row], columns: Schema, known: Schema, version: str, 
 
 
 def field_allows(field: Field, value: Any) -> bool:
-    """Whether a value that is right for a wider field of the same kind is right for this one."""
+    """Whether this field accepts a value that a wider field of the same kind accepts."""
     if value is None:
         return field.missing
     if field.kind in ("number", "integer"):

@@ -1,4 +1,4 @@
-"""Writes an endpoint's path and schemas as OpenAPI 3.1, with examples that are taken."""
+"""Writes an endpoint's path and schemas as OpenAPI 3.1, with examples that the endpoint accepts."""
 
 from __future__ import annotations
 

@@ -1,9 +1,8 @@
 """Rules of rollouts: their steps, their guards, and the decision to go on, hold or go back.
 
-Pure: what happened comes in as counts and times, what to do goes out as a decision with its reason. The chance that a rollout of a version
-that is no worse ever goes back is at most `Guards.risk`, however often one looks: each guard is a test of
-`lamppost.core.endpoint.sequential_tests`, and
-each has its part of the risk. The tests assume that calls are given to the versions by the split and by nothing else; where callers
+Counts and times go in, and a decision with its reason comes out. The probability that a rollout of a version that is no worse is ever taken
+back is at most `RolloutGuards.risk`, however often the guards are read: each guard is a test of `lamppost.core.endpoint.sequential_tests`,
+and each has its part of the risk. The tests assume that calls are given to the versions by the split and by nothing else; where callers
 stick to a version by a key and few callers make most of the calls, answers of one caller are not independent, and the guard on answers is
 the one to loosen.
 """
@@ -96,7 +95,7 @@ class RolloutGuards:
 
     @property
     def used(self) -> tuple[str, ...]:
-        """The names of the guards that stand."""
+        """The names of the guards that are set."""
         return tuple(name for name in ("errors", "p99", "p99_ms", "answers", "disagreement", "wrong") if getattr(self, name) is not None)
 
     @property
@@ -124,7 +123,7 @@ class RolloutPlan:
 
 @dataclass(frozen=True, slots=True)
 class Rollout:
-    """Where a rollout stands. step : index of the present one. why : the last decision in one sentence."""
+    """The progress of a rollout. step : index of the present step. reason : the last decision in one sentence."""
 
     old: str
     new: str
@@ -140,7 +139,7 @@ class Rollout:
 
     @property
     def shares(self) -> Shares:
-        """What serves now."""
+        """The shares that serve now."""
         if self.state == "done":
             return Shares({self.new: 100.0})
         if self.state in ("back", "ended"):
@@ -149,7 +148,7 @@ class Rollout:
         return Shares({self.old: 100.0 - share, self.new: share}, self.sticky)
 
     def pause(self, by: str) -> Rollout:
-        """Stay at this step; the guards go on watching."""
+        """Stay at this step; guards are still read."""
         return replace(self._live("paused"), state="paused", reason=f"paused by {by} at {self.plan.steps[self.step].share:g} %")
 
     def resume(self, by: str) -> Rollout:
@@ -167,7 +166,7 @@ class Rollout:
         return replace(self._live("taken back"), state="back", reason=f"taken back by {by} at {self.plan.steps[self.step].share:g} %")
 
     def end(self, why: str) -> Rollout:
-        """Somebody changed the endpoint otherwise: this rollout has no say any more."""
+        """End the rollout because the endpoint was changed otherwise."""
         return replace(self._live("ended"), state="ended", reason=why)
 
     def _live(self, what: str) -> Rollout:
@@ -178,7 +177,7 @@ class Rollout:
 
 @dataclass(slots=True)
 class StepCounts:
-    """What was seen at one step. Index 0 is the old version, 1 the new one.
+    """The counts of one step. Index 0 is the old version, 1 the new one.
 
     calls, failed (answered with a status of 500 or more), latency (calls by bucket of
     `lamppost.core.monitoring.latency_histogram`, as text), answers by
@@ -197,7 +196,7 @@ class StepCounts:
     wrong: list[int] = default(default_factory=lambda: [0, 0])
 
     def add(self, other: StepCounts) -> None:
-        """What another node, or a later moment, saw at the same step."""
+        """Add the counts of another node, or of a later time, at the same step."""
         for mine, theirs in (
             (self.calls, other.calls),
             (self.failed, other.failed),
@@ -219,13 +218,15 @@ class StepCounts:
 
     @property
     def empty(self) -> bool:
-        """Whether nothing was seen."""
+        """Whether nothing was counted."""
         return not any(self.calls) and not self.compared and not any(self.judged)
 
 
 @dataclass(frozen=True, slots=True)
 class GuardReading:
-    """One guard now. value, limit : in the guard's own terms, None while nothing can be said. evidence : from 0 to 1, where 1 goes back."""
+    """The reading of one guard. value, limit : in the guard's unit; value is None while there is too little data. evidence : from 0 to 1,
+    where the rollout goes back.
+    """
 
     guard: str
     value: float | None
@@ -248,7 +249,7 @@ class RolloutDecision:
 
 
 def read_guards(guards: RolloutGuards, steps: Sequence[StepCounts], p99_ms: float | None = None) -> list[GuardReading]:
-    """What each guard says to all that was seen so far.
+    """The readings of all guards.
 
     p99_ms : of the old version before the rollout; where it had too few calls for one, its p99 since then counts.
     """
@@ -256,7 +257,7 @@ def read_guards(guards: RolloutGuards, steps: Sequence[StepCounts], p99_ms: floa
 
 
 def _reading(guards: RolloutGuards, guard: str, value: float | None, limit: float, log_e: float, summary: str) -> GuardReading:
-    """The size must be over the limit as well as the evidence: both, or the rollout is left alone."""
+    """A guard is crossed only if both its value and its evidence are over their limits."""
     strong = max(0.0, log_e / guards.enough)
     if value is None or value <= limit:
         strong = min(strong, 0.99)
@@ -264,7 +265,7 @@ def _reading(guards: RolloutGuards, guard: str, value: float | None, limit: floa
 
 
 def _ratio(new: int, of_new: int, old: int, of_old: int) -> float | None:
-    """How many times as often; of events never seen before the old version counts as having had one."""
+    """The ratio of the rates; an old version without events counts as having had one."""
     return None if not of_new or not of_old else (new / of_new) / (max(old, 1) / of_old)
 
 
@@ -288,7 +289,7 @@ def _events(guard: str, what: str, of: str, verb: str) -> Any:
 
 
 def _slower(guards: RolloutGuards, steps: Sequence[StepCounts], p99_ms: float | None) -> GuardReading:
-    """Slow is measured beside the old version at the same time, so that a busy hour is not the new version's fault."""
+    """The guard on p99: compared with the old version at the same time, so that a busy hour does not count against the new one."""
     p99_ms = _p99_of_old(steps) if p99_ms is None else p99_ms
     if p99_ms is None:
         return GuardReading("p99", None, P99_SLOW, 0.0, "cannot be held against the version before it, which has no p99 yet")

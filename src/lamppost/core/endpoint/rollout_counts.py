@@ -20,10 +20,9 @@ from lamppost.core.schema.value_kinds import choice_text
 
 @dataclass(frozen=True, slots=True)
 class CountedRollout:
-    """rollout, step : which. old, new : versions. share : percent for the new one.
-
-    answer : the one whose distribution is counted. edges : inner edges of cells for a number, by the old version's reference.
-    scale, tolerance : numbers further apart than their product disagree. compare : whether both versions are asked the same rows.
+    """What is counted for a step of a rollout. old, new : versions. share : percent of calls for the new one. answer : the answer field
+    whose distribution is counted. edges : inner edges of its bins for a number, by the old version's reference. scale, tolerance : numbers
+    further apart than their product disagree. compare : whether both versions get the same rows.
     """
 
     rollout: int
@@ -38,7 +37,7 @@ class CountedRollout:
     compare: bool
 
     def cell(self, answer: Mapping[str, Any]) -> str:
-        """The label of an answer, or the cell that its number falls into."""
+        """The label of an answer, or the bin that its number falls into."""
         value = answer.get(self.answer)
         if isinstance(value, (int, float)) and not isinstance(value, bool) and self.edges:
             at = bisect_left(self.edges, value)
@@ -49,7 +48,7 @@ class CountedRollout:
 
 
 def counted_rollout(rollout: Rollout, number: int, answers: Schema, reference: Reference | None) -> CountedRollout:
-    """What to count. answers, reference : of the old version."""
+    """What is to be counted at a step. answers, reference : of the old version."""
     guards = rollout.plan.guards
     field = main_answer(answers)
     profile = next((candidate for candidate in (reference.answers if reference else ()) if candidate.name == field.name), None)
@@ -69,7 +68,7 @@ def counted_rollout(rollout: Rollout, number: int, answers: Schema, reference: R
 
 
 class RolloutTally:
-    """Counts of one node since they were last taken."""
+    """Counts of one node since the last `take_counts`."""
 
     def __init__(self, rollout: CountedRollout, answers: Schema) -> None:
         self.rollout = rollout
@@ -77,7 +76,7 @@ class RolloutTally:
         self._counts = StepCounts(rollout.share)
 
     def answered(self, version: str, ms: float, answers: list[dict[str, Any]]) -> None:
-        """A call that a version answered; its first row stands for it, because rows of one call are not independent."""
+        """Count a call that a version answered, by its first row, because rows of one call are not independent."""
         arm, counts = self._arm(version), self._counts
         if arm is None:
             return
@@ -90,14 +89,14 @@ class RolloutTally:
                 labels[cell] = labels.get(cell, 0) + 1
 
     def failed(self, version: str) -> None:
-        """A call that a version failed."""
+        """Count a call that a version failed."""
         arm = self._arm(version)
         if arm is not None:
             self._counts.calls[arm] += 1
             self._counts.failed[arm] += 1
 
     def compared(self, old_answers: list[dict[str, Any]], new_answers: list[dict[str, Any]]) -> None:
-        """The answers of the old version, then of the new one, to the same rows; the first row stands for the call."""
+        """Count the answers of both versions to the same rows, by their first row."""
         if old_answers and new_answers:
             self._counts.compared += 1
             name = self.rollout.answer
@@ -106,7 +105,7 @@ class RolloutTally:
             )
 
     def take_counts(self) -> StepCounts | None:
-        """What was counted since the last time, None for nothing."""
+        """The counts since the last call of this method; None if nothing was counted."""
         counts, self._counts = self._counts, StepCounts(self.rollout.share)
         return None if counts.empty else counts
 

@@ -141,7 +141,9 @@ def combine_lane_rules(rules: Iterable[LaneRules]) -> LaneRules:
 
 @dataclass(frozen=True, slots=True)
 class ShadowSetup:
-    """A version that gets copies of calls. Its answers are recorded and compared, and nobody waits for them. share : percent of calls."""
+    """A version that gets copies of calls. Its answers are recorded and compared, and no caller waits for them. share : percent of
+    calls.
+    """
 
     version: str
     share: float = 100.0
@@ -155,10 +157,10 @@ class ShadowSetup:
 
 @dataclass(frozen=True, slots=True)
 class EndpointSetup:
-    """Exactly one of version, shares, choose and together says what answers.
+    """What an endpoint serves: exactly one of version, shares, choose and together.
 
     shadows : versions that get copies. rollout : how a rollout goes where nothing else is said. lane : how its lanes are run.
-    monitoring : see `MonitoringSettings`. lenient : whether values of a kind close to the one wanted are taken, and told; see
+    monitoring : see `MonitoringSettings`. lenient : whether values are converted where their meaning is certain; see
     `lamppost.core.payload.coercion`.
 
     >>> EndpointSetup(version="outage-risk@2").versions
@@ -246,7 +248,7 @@ class EndpointSetup:
         return f"{self.together.combine} over {', '.join(self.together.parts.values())}"
 
     def with_version(self, version: VersionName) -> EndpointSetup:
-        """The same with one version, which answers alone."""
+        """The same setup with one version, which answers alone."""
         return replace(
             self,
             version=str(version),
@@ -257,7 +259,7 @@ class EndpointSetup:
         )
 
     def with_shares(self, shares: Shares) -> EndpointSetup:
-        """The same with shares."""
+        """The same setup with shares."""
         kept = tuple(shadow for shadow in self.shadows if shadow.version not in shares.of)
         return replace(self, version=None, shares=shares, choose=None, together=None, shadows=kept)
 

@@ -16,7 +16,7 @@ EndpointState = Literal["serving", "degraded", "asleep", "opening", "down"]
 
 @dataclass(frozen=True, slots=True)
 class LaneCondition:
-    """A lane as its endpoint sees it. version : its name. reason : why it does not simply serve, None where it does."""
+    """The state of a lane. version : its name. reason : why the lane does not serve normally; None where it does."""
 
     version: str
     state: LaneState

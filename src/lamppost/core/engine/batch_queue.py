@@ -50,7 +50,7 @@ class Job(Generic[T]):
 
 @dataclass(slots=True, eq=False)
 class JobSlice(Generic[T]):
-    """Rows from ``start`` to ``stop`` of a job. alone : whether it must be a batch of its own. tries : how often it was begun."""
+    """Rows from ``start`` to ``stop`` of a job. exclusive_batch : whether it must be a batch of its own. tries : how often it was begun."""
 
     job: Job[T]
     start: int
@@ -72,7 +72,7 @@ class JobSlice(Generic[T]):
 
 @dataclass(slots=True)
 class QueuedTotals:
-    """What waits in many queues together."""
+    """Rows and bytes that wait in several queues together."""
 
     size_bytes: int = 0
 
@@ -117,7 +117,7 @@ class BatchQueue(Generic[T]):
         self._tally.size_bytes += job.size_bytes
 
     def put_back(self, pieces: Iterable[JobSlice[T]]) -> None:
-        """Put pieces that were taken but not answered first in line again, in their order. Not held to the bounds."""
+        """Put slices that were taken but not answered back to the front, in their order. The bounds do not apply."""
         for piece in reversed(list(pieces)):
             (self._bulk if piece.job.bulk else self._live).appendleft(piece)
             self._count(piece, 1)

@@ -15,7 +15,7 @@ class TokenBucket:
 
     @classmethod
     def full(cls, rate_per_s: float, now: float) -> TokenBucket:
-        """A bucket that was not used for long."""
+        """A full bucket."""
         return cls(rate_per_s, max(1.0, rate_per_s), now)
 
     def wait_before_next(self, now: float) -> float:

@@ -1,7 +1,7 @@
 """Turns readings of alert rules into alerts that begin, go on and end. Knows no clock and no database.
 
-An alert begins with the first reading that is wrong; it ends when readings have been back, by a tenth of the limit, for as long as the
-rule looks at. Between the two it stays as it is, so that a figure on its limit does not ring all night.
+An alert begins with the first reading that is wrong; it ends when readings have been back, by a tenth of the limit, for as long as the rule
+looks at. Between the two it stays as it is, so that a figure near its limit does not send notices again and again.
 """
 
 from __future__ import annotations
@@ -24,9 +24,8 @@ LEAST_CALLS = 20
 
 @dataclass(frozen=True, slots=True)
 class RuleReading:
-    """What a rule says at one time. level : wrong, back, or between. cause : what it probably has in common with others.
-
-    summary : what is wrong, with the figure. sure : how sure it is. why : the probable reason, if one is known.
+    """The reading of a rule at one time. level : wrong, back, or between. cause : groups alerts that probably have one cause. summary :
+    what is wrong, with the figure. certainty : in words. probable_cause : the reason, if one was found.
     """
 
     at: datetime
@@ -39,7 +38,7 @@ class RuleReading:
 
 @dataclass(frozen=True, slots=True)
 class Alert:
-    """One that is open or was. back_since : from when on its readings have been back. reading : the last that was wrong."""
+    """An open or resolved alert. back_since : since when its readings have been back. reading : the last one that was wrong."""
 
     endpoint: str
     rule: str
@@ -52,7 +51,7 @@ class Alert:
 
 
 def next_alert(endpoint: str, rule: AlertRule, alert: Alert | None, reading: RuleReading) -> Alert | None:
-    """What a reading makes of an alert, or of none; the same as before where nothing changes."""
+    """The alert after a reading; ``before`` itself where nothing changes, None where there is no alert."""
     is_open = alert is not None and alert.state != "resolved"
     if reading.level == "wrong":
         if not is_open:
@@ -170,7 +169,7 @@ def error_budgets(objectives: Objectives, whole: tuple[int, int, int], recent: t
 
 
 def read_budget(at: datetime, endpoint: str, rule: AlertRule, budgets: Sequence[ErrorBudget], calls: int) -> RuleReading:
-    """The fastest burning budget."""
+    """The reading of the budget that burns fastest."""
     worst = max(budgets, key=lambda budget: budget.burn, default=None)
     if worst is None or calls < LEAST_CALLS:
         return RuleReading(at, "back", "no calls that count against an objective", f"{calls} calls", endpoint)

@@ -1,7 +1,7 @@
 """Latency histograms with logarithmic buckets: mergeable by addition, quantiles within 2 %.
 
-Bucket ``k`` holds durations in ``(g**(k-1), g**k]`` microseconds with ``g = (1 + e) / (1 - e)`` and e = 0.02; its value is told
-as ``2 g**k / (g + 1)``, which is within e of everything in it (Masson, Rim and Lee, *DDSketch*, PVLDB 12(12), 2019, section 2).
+Bucket ``k`` holds durations in ``(g**(k-1), g**k]`` microseconds with ``g = (1 + e) / (1 - e)`` and e = 0.02; it is reported as ``2 g**k /
+(g + 1)``, which is within e of every duration in it (Masson, Rim and Lee, *DDSketch*, PVLDB 12(12), 2019, section 2).
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 """Computes the quality of answers from outcomes, with 95 % intervals, and how many outcomes are known.
 
-Parts have Wilson's interval (*JASA* 22, 1927), means a normal one. Calibration is by ten cells of the score given to a label: what was
-expected in each against what came, and their mean distance weighted by rows (expected calibration error: Naeini et al., AAAI 2015).
+Shares have Wilson's interval (*JASA* 22, 1927), means a normal one. Calibration uses ten bins of the score given to a label: the expected
+share in each against the observed one, and their mean distance weighted by rows (expected calibration error: Naeini et al., AAAI 2015).
 """
 
 from __future__ import annotations
@@ -55,7 +55,7 @@ def estimate_mean(values: Sequence[float]) -> Estimate | None:
 
 @dataclass(frozen=True, slots=True)
 class JudgedAnswer:
-    """One answer whose truth is known. said : the answer row. slices : choices of its input."""
+    """An answer whose truth is known. answer : the answer row. slices : choices of its input."""
 
     answer: Mapping[str, Any]
     truth: Any

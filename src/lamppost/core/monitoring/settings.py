@@ -60,7 +60,7 @@ USUAL = (AlertRule("drift"), AlertRule("errors"), AlertRule("down"))
 
 @dataclass(frozen=True, slots=True)
 class Objectives:
-    """What is promised to callers. available : percent of calls that are answered without a fault of the service.
+    """Objectives of a service level. available : percent of calls that are answered without a fault of the service.
 
     fast_ms, fast : that percent of answers within so many milliseconds. days : over which the error budget is counted.
     """
@@ -82,12 +82,12 @@ class Objectives:
 
 @dataclass(frozen=True, slots=True)
 class MonitoringSettings:
-    """How an endpoint is watched.
+    """How an endpoint is monitored.
 
-    window_minutes : length of the windows that are held against the reference, a multiple of ten. sample : percent of answered calls whose
+    window_minutes : length of the windows that are compared with the reference, a multiple of ten. sample : percent of answered calls whose
     inputs and answers are kept; others are counted only. keep_days : how long calls are kept. statistics_days : how long histograms and
-    windows are. refuse_odd : an oddness from which rows are refused, None for never. truth : the answer that outcomes tell the truth of,
-    None for the main one. rules : what raises an alert. None for the usual rules.
+    windows are. refuse_odd : the outlier score from which rows are refused; None for never. truth : the answer that outcomes tell the truth
+    of, None for the main one. rules : what raises an alert. None for the usual rules.
     """
 
     window_minutes: int = 60

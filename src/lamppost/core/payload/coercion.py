@@ -52,7 +52,7 @@ class Coercion:
 
 
 def coerce_row(schema: Schema, values: dict[str, Any], row: int, coercions: list[Coercion]) -> dict[str, Any]:
-    """One row of JSON values with what can be taken changed; adds what was changed to ``told``."""
+    """One row of JSON values, converted where that is certain; every conversion is added to ``coercions``."""
     fields = {field.name: field for field in schema}
     coerced: dict[str, Any] = {}
     for name, value in values.items():

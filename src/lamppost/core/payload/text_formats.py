@@ -112,7 +112,7 @@ def _check_header(schema: Schema, header: list[str]) -> None:
 
 
 def _read_cells(plan: ValidationPlan, header: list[str], rows: list[list[str]], coercions: list[Coercion] | None) -> list[Row]:
-    """Cells become a JSON body, which then is read by the same rules as any other."""
+    """Cells as a JSON body, which is then read by the same rules as any other."""
     fields = {field.name: field for field in plan.schema}
     columns = [[_cell(fields[name], cells[at], row) for row, cells in enumerate(rows)] for at, name in enumerate(header)]
     keys = [orjson.dumps(name) + b":" for name in header]

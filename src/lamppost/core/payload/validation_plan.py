@@ -112,7 +112,7 @@ class ValidationPlan:
     def read_body(self, body: bytes, coercions: list[Coercion] | None = None) -> ParsedRows:
         """Rows of a JSON body, each with the options; raise BadJson, TooManyRows, or InvalidRows with all faults (at most 50).
 
-        With a list ``told`` the body is read leniently (see `lamppost.core.payload.coercion`), and the list gets what was changed.
+        With a list ``coercions`` the body is read leniently (see `lamppost.core.payload.coercion`), and the list gets what was changed.
         """
         try:
             return self._read(body)
@@ -161,7 +161,7 @@ class ValidationPlan:
         return ParsedRows([row | self._filled(options)], single_row=True)
 
     def _fill(self, rows: Iterable[Row]) -> None:
-        """Put in what may be left out and was."""
+        """Fill in defaults and missing values."""
         for row in rows:
             if len(row) != self._whole:
                 for name, value in self._defaults.items():
@@ -175,7 +175,7 @@ class ValidationPlan:
         return self._option_defaults | (options or {})
 
     def _coerced_body(self, body: bytes, coercions: list[Coercion]) -> bytes | None:
-        """The body with what can be taken changed, None where nothing could be."""
+        """The body with its values converted where that is certain; None where nothing could be converted."""
         data = from_json(body)
         if not isinstance(data, dict):
             return None
@@ -252,7 +252,7 @@ class ValidationPlan:
         return [defaults | row for row in flat] if defaults else flat
 
     def example(self, many: bool = False) -> dict[str, Any]:
-        """A body that is taken."""
+        """A valid body."""
         row = self.schema.example()
         options = {"options": self.options.example()} if self.options and any(field.required for field in self.options) else {}
         return {"rows": [row], **options} if many else {**row, **options}

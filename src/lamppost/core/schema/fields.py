@@ -1,7 +1,7 @@
 """Fields and schemas of inputs and answers.
 
-A schema is an ordered tuple of fields. It is written into a lamp file with its manifest, published as JSON Schema 2020-12
-(`Schema.to_json_schema`) and said in words (`Field.wanted`), all from the same values.
+A schema is an ordered tuple of fields. The manifest of a lamp file, the published JSON Schema 2020-12 (`Schema.to_json_schema`) and the
+descriptions in words (`Field.expected_text`) are all made from the same values.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ class Field:
     JPEG), vector (float64, one per name in ``choices``), tensor (numbers of a ``shape``).
     unit : unit of a number, for people.
     low, high : limits that are enforced, inclusive, of a number or of each element of a tensor; None for none.
-    seen : smallest and largest value in training; told, never enforced.
+    seen : smallest and largest value in training; documented, never enforced.
     choices : values of a choice, or the names of a vector's elements, in a fixed order.
     unseen : whether a choice outside ``choices`` is refused or accepted.
     missing : whether null, or leaving the key out, is allowed.

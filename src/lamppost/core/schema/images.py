@@ -29,7 +29,7 @@ _CALLED = {"L": "grey", "1": "black and white", "RGB": "colour", "RGBA": "colour
 
 
 class BadImage(Exception):
-    """What is wrong with a picture, in one sentence part for the caller."""
+    """A picture that is refused; the text says why."""
 
 
 def check_header(field: Field, data: bytes) -> None:

@@ -13,7 +13,8 @@ from lamppost.core.schema.fields import Schema
 
 
 class RedactionPolicy:
-    """What is kept of calls whose inputs, options and answers have these schemas. keeps_everything : whether no field is private.
+    """Removes private values from calls whose inputs, options and answers have these schemas. keeps_everything : whether no field is
+    private.
 
     >>> from lamppost.core.schema.fields import Field
     >>> inputs = Schema((Field("account", "text", private=True, example="a"), Field("x", "number")))
@@ -31,7 +32,9 @@ class RedactionPolicy:
         return _without(body, self._private_inputs, "rows", None)
 
     def redact_refused(self, body: bytes) -> bytes | None:
-        """A request that was refused: nothing where a field is private, because what is wrong with the body may be anything."""
+        """A refused request, as it may be recorded: None where a field is private, because a private value may stand anywhere in such a
+        body.
+        """
         return None if self._private_inputs else body
 
     def redact_answer(self, body: bytes) -> bytes:
