@@ -38,12 +38,12 @@ _API = (endpoints, monitoring, changes, declared, models, replay, reviews, alert
 
 
 class App(FastAPI):
-    """FastAPI, except that predictions do not pass through it."""
+    """A FastAPI app that hands predictions to their own handler."""
 
     node: Node
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        """Hand predictions to their own handler, all else to FastAPI."""
+        """Answer predictions with their own handler, everything else with FastAPI."""
         if scope["type"] == "http" and scope["path"].startswith(PREFIX):
             await self.node.predict_handler(scope, receive, send)
         else:
@@ -94,7 +94,7 @@ async def _on_error(_: Request, error: Exception) -> Response:
 
 
 async def _on_invalid(_: Request, error: Exception) -> Response:
-    """What Pydantic found wrong with an API body or parameter, as our problem document."""
+    """The problem document of an API body or parameter that Pydantic refuses."""
     assert isinstance(error, RequestValidationError)
     faults: list[dict[str, Any]] = [
         {"field": ".".join(str(part) for part in fault["loc"][1:]) or str(fault["loc"][0]), "expected": fault["msg"]}

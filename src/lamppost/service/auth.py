@@ -1,5 +1,5 @@
-"""Identifies who sent a request, by a bearer token or a browser's session cookie, and charges the token's rate. Both are kept in memory
-and dropped on change.
+"""Identifies who sent a request, by a bearer token or a browser's session cookie, and charges the token's rate. Principals are cached until
+tokens change.
 """
 
 from __future__ import annotations
@@ -39,13 +39,13 @@ class Auth:
         self._buckets = {token: bucket for token, bucket in self._buckets.items() if rates.get(token) == bucket.rate_per_s}
 
     async def note_used(self) -> None:
-        """Write when tokens were last used since this was called before."""
+        """Store when tokens were last used, for those used since the last call of this method."""
         used, self._used = self._used, {}
         if used:
             await tokens.note_used(self._pool, {token: datetime.fromtimestamp(at, UTC) for token, at in used.items()})
 
     def principal_of_token(self, secret: str) -> Principal:
-        """Whose token this is; raise NotSignedIn for an unknown, revoked or expired one. Nothing is charged."""
+        """The principal of a token; raise NotSignedIn for an unknown, revoked or expired one. Its rate is not charged."""
         principal = self._by_hash.get(tokens.hash_of(secret))
         if principal is None:
             raise NotSignedIn("this token is not known here, or was revoked; ask an admin for another one")
@@ -53,7 +53,7 @@ class Auth:
         return principal
 
     def charge(self, principal: Principal) -> None:
-        """Count one request of a principal; raise RateLimited, counting nothing, where its token comes too often."""
+        """Charge one request to a principal's rate; raise RateLimited, charging nothing, if the rate is used up."""
         now = time.time()
         if principal.rate_per_s is not None:
             bucket = self._buckets.get(principal.token) or self._buckets.setdefault(
@@ -67,15 +67,13 @@ class Auth:
         self._used[principal.token] = now
 
     async def check(self, method: str, headers: Headers) -> Principal:
-        """Whoever sent these request headers, whose request is charged; raises as `identify` and `charge` do."""
+        """The sender of these request headers, charged for the request; raises as `identify` and `charge` do."""
         principal = await self.identify(method, headers)
         self.charge(principal)
         return principal
 
     async def identify(self, method: str, headers: Headers) -> Principal:
-        """Whoever sent these request headers; raise NotSignedIn, or NotAllowed for a cookie used from a foreign page. Nothing is
-        charged.
-        """
+        """The sender of these request headers; raise NotSignedIn, or NotAllowed for a cookie used from a foreign page. Not charged."""
         cookie = host = origin = b""
         for name, value in headers:
             if name == b"authorization":

@@ -1,4 +1,4 @@
-"""Serves the built console at ``/``. Everything that the page loads comes from here."""
+"""Serves the built console at ``/``. The page loads nothing from other hosts."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _OURS = ("api", "predict", "health", "openapi.json", "metrics")
 
 
 class _Console(StaticFiles):
-    """Static files; any address that is no file is a page of the console, which finds its own way."""
+    """Static files. Any other address gets the console's page, which does its own routing."""
 
     async def get_response(self, path: str, scope: Scope) -> Response:
         first = path.split("/")[0]
@@ -55,13 +55,13 @@ def _no_such(scope: Scope) -> HTTPException:
 
 
 def console_folder() -> Path | None:
-    """Where the built console lies, or None when it has not been built."""
+    """The folder of the built console; None if it has not been built."""
     folder = Path(str(resources.files("lamppost"))) / "console" / "dist"
     return folder if (folder / "index.html").exists() else None
 
 
 def mount_console(app: FastAPI) -> None:
-    """Serve the console, or say how to build it."""
+    """Serve the console, or a page that says how to build it."""
     folder = console_folder()
     if folder is not None:
         app.mount("/", _Console(directory=folder, html=True), name="console")

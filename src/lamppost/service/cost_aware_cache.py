@@ -14,7 +14,7 @@ _TIMES = 10
 
 
 class CostAwareCache(Generic[T]):
-    """One question. Whoever asks while it is being answered waits for that answer; a failure is kept for nobody."""
+    """A cached value. Callers that ask while it is being computed wait for that computation; failures are not cached."""
 
     def __init__(self, ask: Callable[[], Awaitable[T]], clock: Callable[[], float] = time.monotonic) -> None:
         self._ask = ask
@@ -23,7 +23,7 @@ class CostAwareCache(Generic[T]):
         self._value_until: tuple[float, T] | None = None
 
     async def get(self) -> T:
-        """The answer, at most so old."""
+        """The value, computed anew if the cached one has expired."""
         async with self._lock:
             begun = self._clock()
             if self._value_until is None or self._value_until[0] <= begun:

@@ -65,7 +65,7 @@ class Node:
         self._warming: asyncio.Task[None] | None = None
 
     async def start(self) -> None:
-        """Connect, read who may ask, and begin to open what should be served; it does not wait for the lanes."""
+        """Connect, read tokens, and begin to open endpoints; does not wait for the lanes."""
         await self.pool.open()
         await self.auth.reload()
         self.recorder.start()
@@ -97,7 +97,7 @@ class Node:
         await self.pool.close()
 
     async def _listen(self) -> None:
-        """Follow changes: at once when the database says so, every ten seconds in any case, and over lost connections."""
+        """Follow changes: at once when the database notifies, and every ten seconds; reconnects when the connection is lost."""
         while True:
             try:
                 connection = await psycopg.AsyncConnection.connect(self.settings.database, autocommit=True, connect_timeout=5)

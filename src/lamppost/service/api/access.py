@@ -39,7 +39,7 @@ def the_node(request: Request) -> Node:
 
 @dataclass(frozen=True, slots=True)
 class Caller:
-    """Whoever is asking, and from which address."""
+    """The sender of an API request, and the address it came from."""
 
     principal: Principal
     address: str | None
@@ -56,7 +56,7 @@ class Caller:
 
     @property
     def changed_by(self) -> ChangedBy:
-        """As the trail has it."""
+        """The caller, as the trail records it."""
         return ChangedBy(self.token, self.address)
 
     def require_permission(self, permission: Permission, endpoint: str | None = None) -> None:
@@ -65,13 +65,13 @@ class Caller:
 
 
 async def the_caller(request: Request, node: Annotated[Node, Depends(the_node)]) -> Caller:
-    """Whoever is asking; NotSignedIn becomes 401."""
+    """The caller of a request; raise NotSignedIn (401) for an unknown one."""
     principal = await node.auth.check(request.method, request.scope["headers"])
     return Caller(principal, request.client.host if request.client is not None else None)
 
 
 def require_permission(permission: Permission) -> Callable[[Caller], Awaitable[Caller]]:
-    """A dependency that lets through whoever has the permission."""
+    """A FastAPI dependency that requires the permission."""
 
     async def check(caller: Annotated[Caller, Depends(the_caller)]) -> Caller:
         caller.require_permission(permission)

@@ -67,7 +67,7 @@ def alert_answer(stored: StoredAlert) -> AlertAnswer:
 async def acknowledge_alert(
     alert: Annotated[int, Path(ge=1, le=2**62)], body: AcknowledgeRequest, node: TheNode, caller: Pointer
 ) -> AlertAnswer:
-    """Say that somebody looks after it."""
+    """Acknowledge an alert: somebody is working on it."""
     stored = await alerts.acknowledge_alert(node.pool, alert, caller.token, body.note)
     async with node.pool.connection() as connection:
         await trail.add_entry(
@@ -78,7 +78,7 @@ async def acknowledge_alert(
 
 @router.get("/mutes")
 async def list_mutes(node: TheNode, _: RequireView) -> list[EndpointMuteAnswer]:
-    """Endpoints about which nothing goes out at the moment."""
+    """The endpoints that are muted now: no notices are sent about them."""
     return [
         EndpointMuteAnswer(endpoint=mute.endpoint, until=mute.until, muted_by=mute.muted_by, note=mute.note) for mute in await _mutes(node)
     ]
@@ -90,7 +90,7 @@ async def _mutes(node: TheNode) -> list[alerts.Mute]:
 
 @router.put("/endpoints/{endpoint}/mute")
 async def mute_endpoint(endpoint: str, body: EndpointMuteRequest, node: TheNode, caller: Pointer) -> EndpointMuteAnswer:
-    """Let nothing go out about an endpoint for a while. Alerts are raised and shown all the same."""
+    """Send no notices about an endpoint for a while. Alerts are still raised and shown."""
     node.deployment.table.find_route(endpoint)
     until = datetime.now(UTC) + timedelta(minutes=body.minutes)
     async with node.pool.connection() as connection, connection.transaction():
@@ -122,7 +122,9 @@ def channel_answer(channel: Channel, secret: str | None = None) -> ChannelAnswer
 
 @router.post("/channels/{name}")
 async def make_channel(name: str, body: ChannelRequest, node: TheNode, caller: TokenKeeper) -> ChannelAnswer:
-    """A new channel. Webhooks are CloudEvents, signed as Standard Webhooks says with the secret that is told here, once."""
+    """Make a channel. Webhooks are CloudEvents, signed according to Standard Webhooks with the secret in this answer, which is shown
+    once.
+    """
     check_name(name, "channel")
     _check(body)
     for endpoint in body.endpoints or []:
@@ -152,7 +154,7 @@ def _check(body: ChannelRequest) -> None:
 
 @router.delete("/channels/{name}")
 async def remove_channel(name: str, node: TheNode, caller: TokenKeeper) -> list[ChannelAnswer]:
-    """Remove a channel, with what waits to go out by it; what is left is returned."""
+    """Remove a channel with its waiting notices. The answer lists the remaining channels."""
     async with node.pool.connection() as connection, connection.transaction():
         await alerts.remove_channel(connection, name)
         await trail.add_entry(connection, caller.changed_by, "removed channel", name)
@@ -161,7 +163,7 @@ async def remove_channel(name: str, node: TheNode, caller: TokenKeeper) -> list[
 
 @router.get("/notices")
 async def list_notices(node: TheNode, _: RequireView, limit: Annotated[int, Query(ge=1, le=500)] = 50) -> list[NoticeAnswer]:
-    """What went out lately, what waits, and what was given up."""
+    """The latest notices: sent, waiting, or given up."""
     return [NoticeAnswer(**notice) for notice in await alerts.list_notices(node.pool, limit)]
 
 

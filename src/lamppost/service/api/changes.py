@@ -33,7 +33,7 @@ def _anyway(body: OverridableRequest) -> ChangeOverrides:
 
 @router.post("/endpoints/{endpoint}/point")
 async def point_endpoint(endpoint: str, body: PointRequest, node: TheNode, caller: Pointer) -> PointAnswer:
-    """Make an endpoint serve a version: it is opened and proven first, and what was served goes on until then."""
+    """Make an endpoint serve a version. The version is opened and proven first; until then the endpoint serves what it served before."""
     check_name(endpoint, "endpoint")
     version = parse_version(body.version)
     present = node.deployment.table.find_setup(endpoint)
@@ -79,7 +79,7 @@ def _pointed(revision: EndpointRevision, before: EndpointRevision | None) -> Poi
 
 @router.post("/endpoints/{endpoint}/rollback")
 async def roll_back(endpoint: str, body: RollbackRequest, node: TheNode, caller: Pointer) -> RollbackAnswer:
-    """Serve again what was served before, at once; twice in a row goes back twice. It needs no review."""
+    """Restore what was served before, at once. A second call in a row goes back one revision further. No review is needed."""
     back = await node.changes.roll_back(endpoint, caller.changed_by, body.note)
     now, then = back.split.setup.summary(), back.before.setup.summary()
     return RollbackAnswer(
@@ -96,7 +96,7 @@ async def roll_back(endpoint: str, body: RollbackRequest, node: TheNode, caller:
 
 @router.post("/endpoints/{endpoint}/rollout", status_code=201)
 async def begin_rollout(endpoint: str, body: RolloutRequest, node: TheNode, caller: Pointer) -> RolloutAnswer:
-    """Move an endpoint to a version step by step, as long as its guards stay calm. It goes back by itself, and says why."""
+    """Move an endpoint to a version step by step. If a guard is crossed, the rollout goes back by itself and gives the reason."""
     begun = await node.rollout_driver.begin_rollout(
         endpoint, parse_version(body.version), body.plan, body.sticky, caller.changed_by, caller.role, _anyway(body)
     )
@@ -112,13 +112,13 @@ async def list_rollouts(endpoint: str, node: TheNode, _: RequireView) -> list[Ro
 
 @router.post("/endpoints/{endpoint}/rollout/{act}")
 async def act_on_rollout(endpoint: str, act: RolloutAction, node: TheNode, caller: Pointer) -> RolloutAnswer:
-    """Pause it, resume it, finish it now, or take it back now."""
+    """Pause, resume, finish or take back the rollout of an endpoint."""
     return rollout_answer(*await node.rollout_driver.act_on_rollout(endpoint, act, caller.changed_by))
 
 
 @router.put("/endpoints/{endpoint}/approvals", status_code=204)
 async def demand_approvals(endpoint: str, body: ApprovalsRequest, node: TheNode, caller: TokenKeeper) -> None:
-    """How many others must approve a version before it serves this endpoint."""
+    """Set how many others must approve a version before it serves this endpoint."""
     async with node.pool.connection() as connection, connection.transaction():
         await endpoints.demand_approvals(connection, endpoint, body.approvals, caller.changed_by)
         await announce(connection, "routes")

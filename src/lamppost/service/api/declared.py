@@ -46,7 +46,9 @@ async def compare_declared(body: DeclaredRequest, node: TheNode, _: RequireView)
 
 @router.put("")
 async def carry_out_declared(body: DeclaredRequest, node: TheNode, caller: Pointer) -> DeclaredDifferencesAnswer:
-    """Make endpoints as a document says: all of it or nothing, everything opened and proven first. What is so already stays untouched."""
+    """Make endpoints as a document says, all or none of them. Every version is opened and proven first. Endpoints that do not differ are
+    not touched.
+    """
     now, revisions = await _present(node)
     after = _read_document(body)
     _check_against(body, revisions)
@@ -90,7 +92,7 @@ def _check_against(body: DeclaredRequest, revisions: dict[str, tuple[int, int]])
 
 
 def _check_approvals(differences: list[DeclaredDifference], after: dict[str, DeclaredEndpoint], caller: Caller) -> None:
-    """Who demands reviews is for admins: nobody lifts a demand on themselves."""
+    """Raise NotAllowed if anybody but an admin changes how many approvals an endpoint demands."""
     for difference in differences:
         touched = difference.key == "approvals" or (not difference.key and after[difference.endpoint].approvals)
         if touched and "tokens" not in MAY[caller.role]:

@@ -41,8 +41,8 @@ async def get_overview(
     search: Annotated[str, Query(max_length=100, description="a part of the name, or of what is served")] = "",
     limit: Annotated[int, Query(ge=1, le=1_000)] = 200,
 ) -> OverviewAnswer:
-    """All endpoints in figures, and those that are looked for: in the order of their names, or, where there are more than the limit, first
-    those that need a look and then those that were called most.
+    """Figures of all endpoints, and the endpoints that match a search: by name, or, if more match than the limit, first those that need
+    attention and then those with most calls.
     """
     seen, by_endpoint = await node.endpoint_summaries.all_summaries(), node.deployment.table.by_endpoint
     words = search.lower().split()
@@ -68,7 +68,7 @@ async def get_overview(
 
 
 def _need(route: Route, hour: LastHour | None, summary: MonitoringSummary | None) -> tuple[bool, int, bool, int, str]:
-    """What sorts those first that somebody should look at."""
+    """The sort key of an endpoint: those that need attention first, then by calls."""
     alerts, drifted = (summary.alerts, summary.drift == "drifted") if summary is not None else (0, False)
     return (
         route.status.state not in ("degraded", "down"),

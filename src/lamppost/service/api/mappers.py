@@ -37,7 +37,7 @@ def rollout_answer(stored: StoredRollout, steps: Sequence[StepCounts]) -> Rollou
 
 
 def rollback_target(revision: EndpointRevision) -> RollbackTargetAnswer:
-    """What going back would return to."""
+    """The revision that a rollback would restore."""
     return RollbackTargetAnswer(
         revision=revision.revision, summary=revision.setup.summary(), version=str(revision.version), since=revision.since
     )

@@ -1,7 +1,4 @@
-"""Writes ``/metrics``: what this node did since it started, in OpenMetrics 1.0, with recent request ids as exemplars.
-
-The recorder hands over what it is about to write to the spool.
-"""
+"""Writes ``/metrics``: counts and histograms of this node since its start, in OpenMetrics 1.0, with recent request ids as exemplars."""
 
 from __future__ import annotations
 
@@ -83,7 +80,7 @@ def _buckets(speed: LatencyCounts) -> list[Any]:
 
 
 def write_metrics(node: Node) -> bytes:
-    """All of it as text."""
+    """The exposition as text."""
     registry = CollectorRegistry(auto_describe=False)
     registry.register(_Collected(node))
     text: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]

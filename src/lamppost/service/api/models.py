@@ -38,33 +38,33 @@ router = APIRouter(prefix="/api", tags=["models"], responses=PROBLEMS)
 async def list_versions(node: TheNode, _: RequireView, model: str | None = None, search: str | None = None) -> list[VersionAnswer]:
     """All versions, of one model or of all; newest first within a model.
 
-    search : words that all must be found, each in the name, a tag (``season:winter`` or ``winter``), a field, a metric, the notes, or who
-    packed or pushed it.
+    search : words that must all match: the name, a tag (``season:winter`` or ``winter``), a field, a metric, the notes, or the name of who
+    packed or pushed the version.
     """
     return [_shape(node, version, summary) for version, summary in await node.version_listing.find_versions(model, search or "")]
 
 
 @router.get("/models")
 async def list_models(node: TheNode, _: RequireView) -> list[ModelAnswer]:
-    """All models: who answers for them, and what they are for."""
+    """All models with their owners and purposes."""
     return [ModelAnswer(name=model.name, owner=model.owner, purpose=model.purpose) for model in await packages.list_models(node.pool)]
 
 
 @router.put("/models/{model}", status_code=204)
 async def describe_model(model: str, body: ModelRequest, node: TheNode, caller: Pusher) -> None:
-    """Say who answers for a model, and what it is for."""
+    """Set the owner and the purpose of a model."""
     await packages.describe_model(node.pool, ModelRecord(model, body.owner, body.purpose), caller.changed_by)
 
 
 @router.post("/models/{model}/versions/{number}/retire", status_code=204)
 async def retire_version(model: str, number: int, body: RetireRequest, node: TheNode, caller: Pointer) -> None:
-    """Keep a version from being served from now on, or undo that. It stays stored, and what refers to it stays whole."""
+    """Keep a version from being served, or undo that. The version and everything that refers to it stay stored."""
     await packages.retire_version(node.pool, VersionName(model, number), body.undo, caller.changed_by)
 
 
 @router.get("/compare")
 async def compare(before: str, after: str, node: TheNode, _: RequireView) -> ComparisonAnswer:
-    """What changed from one version to another, those changes first that would break callers; and both versions."""
+    """The changes from one version to another, those that break callers first, with both versions."""
     first, second = [await _described(node, parse_version(name)) for name in (before, after)]
     lamps, figures = (first[1], second[1]), (first[0].measured, second[0].measured)
     references, proofs = (lamps[0].reference, lamps[1].reference), (lamps[0].proof, lamps[1].proof)
@@ -88,7 +88,7 @@ async def get_version(model: str, number: int, node: TheNode, _: RequireView) ->
     openapi_extra={"requestBody": {"required": True, "content": {"application/json": {"schema": {"type": "object"}}}}},
 )
 async def ask_version(model: str, number: int, request: Request, node: TheNode, caller: RequireView) -> VersionPredictionAnswer:
-    """What any version says to rows, whether it is served or not: for comparing. It is opened and proven first; nothing is recorded."""
+    """The answers of any version to some rows, whether it is served or not. It is opened and proven first. Nothing is recorded."""
     caller.require_permission("predict")
     body = bytearray()
     async for piece in request.stream():

@@ -120,7 +120,7 @@ async def get_drift(
 
 
 async def _windows(node: Node, endpoint: str, version: str, at: datetime | None) -> tuple[list[JudgedWindow], JudgedWindow | None]:
-    """The last windows of a version, and the one in which a time lies, or the newest."""
+    """The last windows of a version, and the window that contains a time, or the newest."""
     now, moment = datetime.now(UTC), _utc(at)
     past = (await windows.judged_windows(node.pool, endpoint, version, now - timedelta(days=400), now))[-_WINDOWS:]
     return past, next((earlier for earlier in reversed(past) if moment is None or earlier.at <= moment < earlier.until), None)
@@ -140,7 +140,7 @@ def _window(judged: JudgedWindow, now: datetime) -> WindowAnswer:
 
 
 async def _against(node: Node, judged: JudgedWindow, earlier: datetime) -> WindowVerdict:
-    """A window against an earlier one, in the place of the reference."""
+    """The verdict on a window compared with an earlier one instead of the reference."""
     scorer = await node.window_counting.scorer_of_version(judged.version)
     if scorer is None or scorer.sketcher is None:
         raise NotFound(f"{judged.version} has no reference, so its windows cannot be held against each other")
@@ -169,7 +169,7 @@ async def get_figure(
     version: Annotated[str | None, Query(max_length=200)] = None,
     at: Annotated[datetime | None, Query(description="a time in the window to look at; the newest by default")] = None,
 ) -> FeatureBinsAnswer:
-    """One figure: reference and window over each other, and how it went."""
+    """One watched feature: the bins of reference and window, and its history."""
     name = version or str(node.deployment.table.find_route(endpoint).in_force.version)
     scorer = await node.window_counting.scorer_of_version(name)
     known = (
@@ -289,7 +289,7 @@ def _load_summary(total: timeline.LoadStep, length_s: float) -> str:
 
 @router.post("/endpoints/{endpoint}/outcomes")
 async def tell_outcomes(endpoint: str, body: OutcomesRequest, node: TheNode, caller: RequireCaller) -> OutcomesAnswer:
-    """Tell the truth about earlier answers, by request id and row or by a key. What is told again replaces what was told before."""
+    """Report the truth about earlier answers, by request id and row or by a key. A second report replaces the first."""
     caller.require_permission("predict", endpoint)
     node.deployment.table.find_route(endpoint)
     for at, sent_outcome in enumerate(body.outcomes):
@@ -320,7 +320,7 @@ async def get_quality(endpoint: str, node: TheNode, _: RequireView, since: Since
 
 @router.post("/endpoints/{endpoint}/calls")
 async def bring_calls(endpoint: str, request: ImportCallsRequest, node: TheNode, caller: Pointer) -> ImportCallsAnswer:
-    """Bring in calls that were answered elsewhere: they are counted and judged as at their own time, and marked with their source."""
+    """Import calls that were answered elsewhere. They are counted and judged at their own times, and marked with their source."""
     node.deployment.table.find_route(endpoint)
     for name in {call.version for call in request.calls}:
         await packages.get_version(node.pool, parse_version(name))

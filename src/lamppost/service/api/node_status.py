@@ -26,7 +26,7 @@ async def live() -> dict[str, str]:
 
 @router.get("/health/ready")
 async def ready(node: TheNode) -> dict[str, str]:
-    """Whether every endpoint answers, or will with its first request; 503 with the names of those that are not."""
+    """Whether every endpoint answers, or opens with its first request; else 503 with the names of those that do not."""
     if not (node.deployment.table.settled and node.deployment.waking.warm):
         raise Unavailable("this node is starting")
     if down := sorted(name for name, route in node.deployment.table.by_endpoint.items() if not route.status.answers):
@@ -36,7 +36,7 @@ async def ready(node: TheNode) -> dict[str, str]:
 
 @router.get("/metrics", response_class=Response, responses={200: {"content": {"application/openmetrics-text": {}}}})
 async def get_metrics(node: TheNode, _: RequireView) -> Response:
-    """What this node did since it started, as OpenMetrics text with exemplars."""
+    """Counts and histograms of this node since its start, as OpenMetrics text with exemplars."""
     from lamppost.service.api.metrics_exposition import TYPE, write_metrics
 
     return Response(await asyncio.to_thread(write_metrics, node), headers={"content-type": TYPE})
@@ -60,7 +60,7 @@ async def get_node(node: TheNode, _: RequireView) -> NodeAnswer:
 
 @router.get("/api/lanes")
 async def list_lanes(node: TheNode, _: RequireView, limit: Annotated[int | None, Query(ge=1)] = None) -> LanesAnswer:
-    """What is open on this node: copies, queues, batches, memory. The busiest first, and then those that were used last."""
+    """The open lanes of this node: copies, queues, batches, memory. The busiest first, then the most recently used."""
     deployment, pool = node.deployment, node.deployment.workers
     now = asyncio.get_running_loop().time()
     lanes = sorted(pool.lanes, key=lambda lane: (-lane.waiting, -lane.used_at))

@@ -23,13 +23,13 @@ Contract = tuple[dict[str, Any], dict[str, Any]]
 
 
 class EndpointPaths:
-    """The contracts of endpoints, made once for each revision of what one serves."""
+    """OpenAPI paths of endpoints, made once for each revision."""
 
     def __init__(self) -> None:
         self._paths_by_endpoint: dict[str, tuple[int, Contract]] = {}
 
     async def of(self, node: Node, endpoint: str) -> Contract:
-        """Path item and schemas of an endpoint as it serves now."""
+        """Path item and schemas of an endpoint's present revision."""
         revision = node.deployment.table.find_route(endpoint).in_force
         kept = self._paths_by_endpoint.get(endpoint)
         if kept is None or kept[0] != revision.revision:
@@ -46,7 +46,7 @@ async def manifests_of(node: Node, setup: EndpointSetup) -> dict[str, Manifest]:
 
 @router.get("/openapi.json", include_in_schema=False)
 async def openapi(request: Request, node: TheNode) -> Response:
-    """The whole document. Without a token it has the API's own paths only: fields and examples are not for everybody."""
+    """The whole document. Without a token it has the API's own paths only, because fields and examples may be confidential."""
     app: FastAPI = request.app
     document = deepcopy(app.openapi())
     document["components"].setdefault("securitySchemes", {})["token"] = {"type": "http", "scheme": "bearer"}

@@ -46,7 +46,7 @@ class Chunks(ApiModel):
 
 
 class Missing(ApiModel):
-    """Those of the chunks that the service does not have; the others need not be sent."""
+    """The chunks that the service does not have."""
 
     missing: list[str]
 
@@ -61,7 +61,7 @@ async def push_package(request: Request, node: TheNode, caller: Pusher, model: s
 
 @router.post("/chunks")
 async def list_missing_chunks(body: Chunks, node: TheNode, _: Pusher) -> Missing:
-    """Which chunks of a lamp file are to be sent."""
+    """The chunks of a lamp file that still have to be sent."""
     missing = await packages.missing_chunks(node.pool, [bytes.fromhex(chunk) for chunk in body.chunks])
     return Missing(missing=[sha256.hex() for sha256 in missing])
 
@@ -72,7 +72,7 @@ async def list_missing_chunks(body: Chunks, node: TheNode, _: Pusher) -> Missing
     openapi_extra={"requestBody": {"required": True, "content": {"application/octet-stream": {"schema": _BYTES}}}},
 )
 async def put_chunk(sha256: str, request: Request, node: TheNode, _: Pusher) -> Response:
-    """Store one chunk, of a mebibyte at most; it is forgotten after a day unless a package takes it."""
+    """Store one chunk of at most one mebibyte. It is deleted after a day unless a package uses it."""
     data = bytearray()
     async for piece in request.stream():
         data += piece
@@ -95,7 +95,7 @@ async def push_chunks(sent: Chunks, node: TheNode, caller: Pusher, model: str | 
 
 
 async def _store(node: Node, path: Path, model: str | None, by: ChangedBy, cut: Sequence[tuple[int, int]] | None) -> PushAnswer:
-    """Check a file that has come in whole, and make it a version."""
+    """Check a complete file and store it as a version."""
     lamp = await anyio.to_thread.run_sync(_read, path)
     settings = node.settings
     if refused := lamp.manifest.formats - settings.lane.formats:
@@ -113,7 +113,7 @@ async def _store(node: Node, path: Path, model: str | None, by: ChangedBy, cut: 
 
 @contextmanager
 def _incoming(node: Node) -> Iterator[tuple[Path, int]]:
-    """A new file for what comes in; nothing of it stays."""
+    """A temporary file for an upload."""
     folder = node.settings.data / "incoming"
     folder.mkdir(parents=True, exist_ok=True)
     handle, name = tempfile.mkstemp(dir=folder, suffix=".lamp")
@@ -124,7 +124,7 @@ def _incoming(node: Node) -> Iterator[tuple[Path, int]]:
 
 
 async def _receive(request: Request, handle: int, limit: int) -> None:
-    """The body into a file, a piece at a time."""
+    """Write the body to a file, piece by piece."""
     size = 0
     with os.fdopen(handle, "wb") as file:
         async for piece in request.stream():

@@ -37,7 +37,7 @@ _MOST_ROWS = 10_000
 
 @router.post("/compare/answers")
 async def compare_answers(body: AgreementRequest, node: TheNode, caller: RequireView) -> AgreementAnswer:
-    """What two versions say to the same rows: agreement, flips, differences, where they sit, how fast. Nothing is recorded."""
+    """Compare the answers of two versions to the same rows: agreement, label flips, differences by slice, speed. Nothing is recorded."""
     caller.require_permission("predict")
     if sum((body.endpoint is not None, body.proof, body.rows is not None)) != 1:
         raise BadRequest("say on which rows: the proof, rows, or an endpoint with its last calls; exactly one")
@@ -74,7 +74,7 @@ def _of_body(body: Any) -> list[dict[str, Any]]:
 
 
 def _rows_both_take(lanes: Sequence[Lane], raw: Sequence[dict[str, Any]]) -> list[tuple[Row, Row, dict[str, Any]]]:
-    """Rows as each version reads them, and as they came; those that one of them refuses are left out."""
+    """Rows as each version reads them, and as they were sent. Rows that either version refuses are left out."""
     rows = []
     for row in raw:
         body = orjson.dumps(row)

@@ -40,13 +40,13 @@ async def ask_for_review(body: ReviewRequest, node: TheNode, caller: Pusher) -> 
 
 @router.post("/reviews/{review}/verdict")
 async def decide_review(review: int, document: ReviewVerdictRequest, node: TheNode, caller: Reviewer) -> ReviewAnswer:
-    """Approve or refuse, with a reason. Whoever asked, or pushed the version, may not."""
+    """Approve or refuse a version, with a reason. The token that asked for the review or pushed the version may not decide."""
     return review_answer(await reviews.decide_review(node.pool, review, document.approves, document.reason, caller.changed_by))
 
 
 @router.delete("/reviews/{review}", status_code=204)
 async def withdraw_review(review: int, node: TheNode, caller: Pusher) -> None:
-    """Take a review back that is open or approved."""
+    """Withdraw an open or approved review."""
     await reviews.withdraw_review(node.pool, review, caller.changed_by)
 
 
@@ -63,7 +63,9 @@ async def read_trail(
     before: int | None = None,
     limit: Annotated[int, Query(ge=1, le=1_000)] = 100,
 ) -> list[TrailEntryAnswer]:
-    """Who changed what, the newest first. search : words that all must be found. before : an entry's number, to go on from there."""
+    """The trail of changes, the newest first. search : words that must all match. before : number of an entry; only earlier ones are
+    returned.
+    """
     trail_search = TrailSearch(subject, token, action, search, since, until)
     return [TrailEntryAnswer.model_validate(asdict(entry)) for entry in await trail.find_entries(node.pool, trail_search, limit, before)]
 

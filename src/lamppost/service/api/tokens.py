@@ -44,14 +44,14 @@ async def sign_in(given: SignInRequest, request: Request, response: Response, no
 
 @router.post("/session/link", status_code=201)
 async def make_link(request: Request, node: TheNode, caller: RequireCaller) -> SignInLinkAnswer:
-    """A link that signs one browser in as whoever asks, once, within a quarter of an hour."""
+    """A link that signs one browser in as the caller, once, within 15 minutes."""
     secret = await tokens.make_link(node.pool, caller.token)
     return SignInLinkAnswer(link=f"{str(request.base_url).rstrip('/')}/#link={secret}")
 
 
 @router.get("/session")
 async def get_session(caller: RequireCaller) -> SessionAnswer:
-    """Who is asking."""
+    """The session of the caller."""
     return SessionAnswer(token=caller.token, role=caller.role)
 
 
@@ -85,7 +85,7 @@ async def list_tokens(node: TheNode, _: TokenKeeper) -> list[TokenAnswer]:
 
 @router.post("/tokens", status_code=201)
 async def make_token(body: TokenRequest, node: TheNode, caller: TokenKeeper) -> NewTokenAnswer:
-    """Make a token. Its secret is in the answer, and never again."""
+    """Make a token. Its secret is shown only in this answer."""
     check_name(body.name, "token")
     if body.endpoints is not None and body.role != "caller":
         raise BadRequest(f"only a caller's token can be kept to endpoints, not a {body.role}'s")

@@ -1,6 +1,6 @@
 """Puts a route into force, with all that follows from it: lanes kept open, hooks after answers, shadows, what is recorded and counted.
 
-Every change of the route table goes through `RouteActivation.put`, so that none of these can be forgotten.
+Every change of the route table goes through `RouteActivation.put`.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ log = logging.getLogger("lamppost.deployment")
 
 
 class RouteActivation:
-    """For the routes of one node."""
+    """Puts routes of one node into force."""
 
     def __init__(self, table: RouteTable, leases: LaneLeases, recorder: Recorder, window_counting: WindowCounting) -> None:
         self._table = table
@@ -33,7 +33,7 @@ class RouteActivation:
         self._shadows: set[asyncio.Task[None]] = set()
 
     def put(self, endpoint: str, route: Route | None) -> None:
-        """Change a route, or take it out with None. What was served until now stays open for going back to it, as memory allows."""
+        """Change a route, or remove it with None. The lanes of the replaced route stay open for a rollback, as memory allows."""
         before = self._table.replace(endpoint, route)
         if before is not None and before.predictor is not None:
             same = route is not None and route.setup.versions == before.setup.versions
@@ -49,11 +49,11 @@ class RouteActivation:
             self._leases.release(("route", endpoint))
 
     def keep_for_rollback(self, endpoint: str, setups: Iterable[EndpointSetup]) -> None:
-        """Keep the lanes of setups open that an endpoint may go back to, in place of those that were kept for it before."""
+        """Keep the lanes of the setups open that an endpoint may go back to, instead of those that were kept before."""
         self._leases.hold(("rollback", endpoint), {version for setup in setups for version in setup.versions})
 
     def _configure_records(self, endpoint: str, route: Route | None) -> None:
-        """Tell those who keep and count records what holds for this endpoint now."""
+        """Configure recording and counting for this endpoint."""
         setup = route.setup if route is not None else None
         self._recorder.sampling_percent.pop(endpoint, None)
         if setup is not None and setup.monitoring.sample < 100:
@@ -85,7 +85,7 @@ class RouteActivation:
             log.error("the shadow %s cannot be opened: %s", shadow.version, error.detail)
 
     async def close(self) -> None:
-        """Take every route out."""
+        """Remove every route."""
         for endpoint in list(self._table.by_endpoint):
             self.put(endpoint, None)
             self.keep_for_rollback(endpoint, [])

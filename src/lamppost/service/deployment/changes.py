@@ -1,6 +1,6 @@
 """Checks and makes changes of what endpoints serve, and goes back.
 
-Whoever makes a change is told what callers it would break, and what review it lacks, before anything happens.
+A change that would break callers, or that lacks a review, is refused before anything is changed.
 """
 
 from __future__ import annotations
@@ -43,7 +43,7 @@ _GIVE_UP_S = 600.0
 
 @dataclass(frozen=True, slots=True)
 class CallerBreakage:
-    """How many calls of the last hour a setup would refuse. why : the most frequent reasons, each with its number of calls."""
+    """How many calls of the last hour a setup would refuse. refusals : the most frequent reasons, each with its number of calls."""
 
     calls: int
     looked_at: int
@@ -78,7 +78,7 @@ class RollbackResult:
 
 
 class EndpointChanges:
-    """The changes that one node makes."""
+    """Makes changes of endpoints on one node."""
 
     def __init__(self, pool: Pool, deployment: Deployment) -> None:
         self._pool = pool
@@ -198,7 +198,7 @@ class EndpointChanges:
                 raise
 
     async def _keep_for_rollback(self, endpoint: str, left: EndpointRevision | None) -> None:
-        """Keep the lanes open that going back would need, and those that were served until now."""
+        """Keep the lanes open that a rollback would need, and those that were served until now."""
         target = await self.find_rollback_target(endpoint)
         self._deployment.keep_for_rollback(endpoint, [revision.setup for revision in (target, left) if revision is not None])
 

@@ -23,7 +23,7 @@ log = logging.getLogger("lamppost.deployment")
 
 
 class LaneOpener:
-    """What opening needs, for one node."""
+    """Opens lanes on one node."""
 
     def __init__(self, pool: Pool, settings: Settings, package_cache: PackageCache, workers: WorkerPool[Lane]) -> None:
         self._pool = pool
@@ -33,12 +33,12 @@ class LaneOpener:
         self._environments = LibraryEnvironments(settings.data / "environments") if settings.environments else None
 
     def installing_for(self, setup: EndpointSetup) -> str | None:
-        """What is still being installed for the versions of a setup, if anything is."""
+        """The progress of installing libraries for the versions of a setup; None if nothing is being installed."""
         progress = self._environments.progress if self._environments is not None else {}
         return next((f"{version}: {progress[str(version)]}" for version in setup.versions if str(version) in progress), None)
 
     async def open_lane(self, name: VersionName, rules: LaneSettings, measure: bool, apart: bool = False) -> Lane:
-        """An open, proven lane; what proving showed is kept. apart : in a worker of its own, whatever it is.
+        """An open, proven lane; the verdict of the proof is stored. dedicated : in a worker of its own, whatever the package.
 
         Raise NotFound, ProofFailed, PackageRefused or Unavailable.
         """

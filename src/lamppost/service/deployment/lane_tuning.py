@@ -1,4 +1,4 @@
-"""Combines the node's lane settings with what all endpoints that use a lane ask for."""
+"""Combines the node's lane settings with the lane rules of all endpoints that use a lane."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from lamppost.service.deployment.route_table import RouteTable
 
 
 class LaneTuning:
-    """For the lanes of one node. cores : processors that copies of a lane may use."""
+    """Tunes the lanes of one node. cores : processors that copies of a lane may use."""
 
     def __init__(self, base: LaneSettings, table: RouteTable, cores: int) -> None:
         self._base = base
@@ -20,12 +20,12 @@ class LaneTuning:
         self._cores = cores
 
     def settings_of(self, version: VersionName) -> LaneSettings:
-        """How the lane of a version is to be run now."""
+        """The present settings of a version's lane."""
         asked = combine_lane_rules(route.setup.lane for route in self._table.routes_naming(version))
         return lane_settings(self._base, asked, self._cores)
 
     def apply_to(self, leases: LaneLeases, versions: Iterable[VersionName]) -> None:
-        """Give lanes that are open the settings that hold now."""
+        """Apply the present settings to open lanes."""
         for version in set(versions):
             if (lane := leases.open_lane(version)) is not None:
                 lane.apply_settings(self.settings_of(version))

@@ -1,8 +1,6 @@
-"""Keeps lanes open for as long as somebody needs them.
-
-Whoever needs lanes is a holder: a route, what an endpoint would go back to, the shadows of an endpoint, a visit, or one use. A holder
-keeps a set of versions, and keeping another set replaces the one before. A lane is opened when it is first asked for, and closed when the
-last holder lets go of it; requests that it has in hand are finished first.
+"""Keeps lanes open for as long as they are needed. Whatever needs lanes is a holder: a route, what an endpoint would go back to, the
+shadows of an endpoint, a visit, or one use. A holder keeps a set of versions, and keeping another set replaces the one before. A lane is
+opened when it is first asked for, and closed when the last holder lets go of it; requests that it has in hand are finished first.
 """
 
 from __future__ import annotations
@@ -54,7 +52,7 @@ class LaneLeases:
             self._close_unheld(version)
 
     def release(self, holder: Holder) -> None:
-        """Keep nothing open for a holder any more."""
+        """Release everything that a holder keeps open."""
         self.hold(holder, ())
 
     def held_by(self, purpose: Purpose) -> dict[Hashable, tuple[VersionName, ...]]:
@@ -112,7 +110,7 @@ class LaneLeases:
 
     @asynccontextmanager
     async def visited(self, version: VersionName) -> AsyncIterator[Lane]:
-        """An open lane of any version, served or not, for a look at its answers. It stays open for a minute, for the next look.
+        """An open lane of any version, served or not, for a few requests. It stays open for a minute in case more follow.
 
         Raise NotFound, ProofFailed, PackageRefused, or Unavailable while too many versions are visited.
         """

@@ -1,4 +1,4 @@
-"""Puts together what answers for an endpoint: its predictor by shares or choice, look-ups before it, a refuser of outliers around it."""
+"""Assembles the predictor of an endpoint: one version, shares or a choice, with look-ups before it and an outlier guard around it."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from lamppost.service.records.window_counting import WindowCounting
 
 
 class PredictorAssembly:
-    """For the endpoints of one node. sources : databases that fields may be looked up in."""
+    """Assembles predictors of one node. sources : databases that fields may be looked up in."""
 
     def __init__(self, sources: LookupSources, window_counting: WindowCounting) -> None:
         self.sources = sources
@@ -30,7 +30,7 @@ class PredictorAssembly:
         return replace(setup, lookups=tuple([await self.sources.resolve_lookup(lookup) for lookup in setup.lookups]))
 
     def assemble(self, setup: EndpointSetup, lanes: Mapping[str, Lane]) -> Predictor:
-        """What answers for a setup, by the open lanes of its versions; raise Conflict where they do not go together."""
+        """The predictor of a setup. lanes : open lanes of its versions. Raise Conflict if the versions do not fit together."""
         predictor = self._with_lookups(setup, lanes)
         limit = setup.monitoring.refuse_odd
         if limit is None:

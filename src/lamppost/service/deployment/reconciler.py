@@ -1,7 +1,6 @@
-"""Makes this node serve what the database says: at the start, after every notification, and now and then.
-
-A new lane is opened and proven before the route moves to it. What is awake is swapped in place, what sleeps is opened when it is asked
-for, and an endpoint whose version cannot be opened is down, with the reason, and tried again later.
+"""Makes this node serve the revisions in the database: at the start, after every notification, and every ten seconds. A new lane is opened
+and proven before its route moves. Open endpoints are swapped in place; sleeping endpoints stay asleep until the next request; an endpoint
+whose version cannot be opened is down, with the reason, and is tried again later.
 """
 
 from __future__ import annotations
@@ -19,7 +18,7 @@ from lamppost.store.endpoints import EndpointRevision
 
 
 class Reconciler:
-    """For the endpoints of one node."""
+    """Reconciles the endpoints of one node."""
 
     def __init__(
         self, *, pool: Pool, table: RouteTable, leases: LaneLeases, activation: RouteActivation, waking: Waking, tuning: LaneTuning
@@ -56,7 +55,7 @@ class Reconciler:
         self._table.settled = True
 
     async def serve_unstored(self, revision: EndpointRevision) -> None:
-        """Serve a revision of the database after all, whatever this node has gone ahead with."""
+        """Serve the database's revision in place of a newer one that this node serves but that was never stored."""
         async with self._table.lock(revision.endpoint):
             await self._waking.open_revision(revision)
 

@@ -37,7 +37,7 @@ RolloutAction = Literal["pause", "resume", "finish", "back"]
 
 
 class RolloutDriver:
-    """The rollouts of one node."""
+    """Drives the rollouts of one node."""
 
     def __init__(self, pool: Pool, deployment: Deployment, changes: EndpointChanges) -> None:
         self._pool = pool
@@ -52,7 +52,7 @@ class RolloutDriver:
         self._task = asyncio.create_task(self._run(), name="rollouts")
 
     async def close(self) -> None:
-        """Stop. Another node, or the next start, takes rollouts up that go on."""
+        """Stop. Another node, or the next start, continues running rollouts."""
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)
@@ -148,7 +148,7 @@ class RolloutDriver:
             await rollouts.save_node_counts(self._pool, revision.rollout, step, self._node, total)
 
     async def _advance_rollout(self, number: int) -> None:
-        """Decide about one rollout, unless another node holds its row."""
+        """Decide one rollout's next step, unless another node holds its row."""
         async with rollouts.hold_rollout(self._pool, number) as (connection, stored):
             if stored is None:
                 return
@@ -171,7 +171,7 @@ class RolloutDriver:
     async def _put(
         self, connection: AsyncConnection[TupleRow], stored: StoredRollout, rollout: Rollout, read: list[dict[str, Any]], by: ChangedBy
     ) -> None:
-        """Store where a rollout stands now, and what the endpoint serves with it, in one transaction."""
+        """Store the rollout's progress and the endpoint's new revision in one transaction."""
         revision = stored.revision
         before = await endpoints.newest_revision(connection, stored.endpoint)
         assert before is not None

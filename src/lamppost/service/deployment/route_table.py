@@ -48,7 +48,7 @@ class Route:
 
     @property
     def stays_down(self) -> bool:
-        """Whether opening the lanes failed so lately that it is not to be tried again yet."""
+        """Whether opening the lanes failed recently, so that it is not tried again yet."""
         return bool(self.failure) and asyncio.get_running_loop().time() - self.failed_at < _RETRY_S
 
     @property

@@ -24,7 +24,7 @@ Commit = Callable[[Sequence[EndpointChange]], Awaitable[list[MadeChange]]]
 
 
 class Switching:
-    """For the endpoints of one node."""
+    """Switches the endpoints of one node."""
 
     def __init__(
         self, *, table: RouteTable, leases: LaneLeases, activation: RouteActivation, assembly: PredictorAssembly, tuning: LaneTuning

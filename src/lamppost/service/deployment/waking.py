@@ -34,7 +34,7 @@ _WARM_ENDPOINTS = 16
 
 
 class Waking:
-    """For the endpoints of one node. warm : whether what was used last has been opened since the start."""
+    """Wakes the endpoints of one node. warm : whether the endpoints used last have been opened since the start."""
 
     def __init__(
         self,
@@ -101,7 +101,7 @@ class Waking:
         self._tuning.apply_to(self._leases, setup.versions)
 
     def put_to_sleep(self, lane: Lane) -> bool:
-        """Close an idle lane until it is asked for again, and with it whatever serves with it; False where something needs it now."""
+        """Close an idle lane, and the routes that use it fall asleep; return False if the lane is needed now."""
         version = parse_version(lane.name)
         routes = [route for route in self._table.routes_naming(version) if lane in route.lanes]
         if not routes:
@@ -115,7 +115,7 @@ class Waking:
         return True
 
     def _forget_for_rollback(self, lane: Lane) -> bool:
-        """Close a lane that is only kept for going back to it."""
+        """Close a lane that is kept only for a rollback."""
         version = parse_version(lane.name)
         if not lane.idle or self._leases.is_held(version, "use", "visit", "shadow") or not self._leases.is_held(version, "rollback"):
             return False
@@ -125,7 +125,7 @@ class Waking:
         return True
 
     async def warm_up(self) -> None:
-        """Open what is to be warm always, and what was used last."""
+        """Open the endpoints that are always to be warm, and those used last."""
         routes = self._table.by_endpoint
         names = [name for name, route in routes.items() if route.setup.lane.keep_warm]
         with suppress(psycopg.Error, PoolTimeout):

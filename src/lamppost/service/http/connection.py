@@ -43,13 +43,13 @@ class HttpConnection(HttpToolsProtocol):
         return self._lost
 
     def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
-        """Begin to wait for headers."""
+        """Start the time limit for headers."""
         super().connection_made(transport)
         self._last = self.loop.time()
         self._check_time_in(self.head_s)
 
     def connection_lost(self, exc: Exception | None) -> None:
-        """Forget the clock; nobody waits for answers any more."""
+        """Cancel the time limits."""
         self._lost = True
         if self._resting is not None:
             self._resting.cancel()
@@ -59,7 +59,7 @@ class HttpConnection(HttpToolsProtocol):
         super().connection_lost(exc)
 
     def on_message_begin(self) -> None:
-        """A request begins. What the app wants to know of it is put together only for those that get there."""
+        """A request begins. The ASGI scope is built only for requests that reach the app."""
         self.url = b""
         self.headers = []
         self.expect_100_continue = False
@@ -67,7 +67,7 @@ class HttpConnection(HttpToolsProtocol):
         self._last = self.loop.time()
 
     def on_headers_complete(self) -> None:
-        """Hand it to the app, unless its headers are too many."""
+        """Hand the request to the fast path or the app, unless its headers exceed the bounds."""
         size = self._came
         self._in_head, self._came, self._body_open = False, 0, True
         many = len(self.headers) > MAX_HEADERS
@@ -93,7 +93,7 @@ class HttpConnection(HttpToolsProtocol):
         super().on_headers_complete()
 
     def on_message_complete(self) -> None:
-        """Its body is whole."""
+        """The body of the request is complete."""
         self._body_open = False
         if self.transport.is_closing():
             return
@@ -113,7 +113,7 @@ class HttpConnection(HttpToolsProtocol):
         super().on_message_complete()
 
     def note_answered(self) -> None:
-        """A call that went the short way has its answer. A kept connection has one clock, not one for each answer."""
+        """Note that a call on the fast path was answered. A kept connection has one timer, not one for each answer."""
         if self.pipeline or self.transport.is_closing():
             self.on_response_complete()
             return
@@ -123,7 +123,7 @@ class HttpConnection(HttpToolsProtocol):
             self._check_time_in(self.timeout_keep_alive)
 
     def pause_reading(self) -> None:
-        """Read nothing more for a moment: whoever was refused and comes back at once must not keep others from their answers."""
+        """Stop reading for a moment, so that a caller that was refused and tries again at once does not delay others."""
         if self._resting is None and not self.transport.is_closing():
             self.flow.pause_reading()
             self._resting = self.loop.call_later(_REST_S, self._rested)
@@ -145,12 +145,12 @@ class HttpConnection(HttpToolsProtocol):
         return HttpConnection._standing[1]
 
     def on_body(self, body: bytes) -> None:
-        """A piece of it, unless it was refused by its headers."""
+        """A piece of the body; ignored if the request was refused by its headers."""
         if not self.transport.is_closing():
             super().on_body(body)
 
     def data_received(self, data: bytes) -> None:
-        """Bytes, with a look at whether they are still those of headers."""
+        """Received bytes, with a check of the bounds on headers."""
         if self._in_head:
             self._came += len(data)
         super().data_received(data)
@@ -165,7 +165,7 @@ class HttpConnection(HttpToolsProtocol):
             self._check_time_in(self.head_s if self._in_head else self.pause_s)
 
     def _check_time_in(self, seconds: float) -> None:
-        """Look again, not later than that."""
+        """Check the time limits after at most so many seconds."""
         at = self.loop.time() + seconds
         if self._watch is not None:
             if self._watch.when() <= at + 0.05:
@@ -207,7 +207,7 @@ class HttpConnection(HttpToolsProtocol):
         self._refuse(HeadersTooLarge(f"a request may have {MAX_HEADERS} headers of {MAX_HEADER_BYTES:,} bytes in all; this one has more"))
 
     def send_400_response(self, msg: str) -> None:
-        """What is no HTTP at all."""
+        """Answer bytes that are not HTTP."""
         self._refuse(BadRequest(f"this is no HTTP request ({msg.rstrip('.').lower()})"))
 
     def _refuse(self, error: BadRequest) -> None:

@@ -58,7 +58,7 @@ class Connection(Protocol):
 
 
 class _NoEvent:
-    """Stands where uvicorn keeps the event that wakes an app: nobody waits for it."""
+    """Replaces the event by which uvicorn wakes an app; the fast path does not wait for it."""
 
     def set(self) -> None:
         """Do nothing."""
@@ -68,7 +68,7 @@ _NO_EVENT = _NoEvent()
 
 
 class FastPath:
-    """What the calls of a node have in common."""
+    """Begins calls of one node on the fast path."""
 
     def __init__(self, auth: Auth, table: RouteTable, recorder: Recorder) -> None:
         self.table = table
@@ -76,7 +76,7 @@ class FastPath:
         self._auth = auth
 
     def begin(self, connection: Connection) -> FastPathCall | None:
-        """An admitted call that can go the fast path, by its head; None for any other, of which nothing was charged."""
+        """An admitted call, if its head allows the fast path; None for any other, for which nothing was charged."""
         url = connection.url
         if not url.startswith(_PREFIX) or connection.parser.get_method() != b"POST" or connection.parser.get_http_version() != "1.1":
             return None
@@ -126,7 +126,7 @@ def _takes_whole_calls(predictor: Predictor | None) -> TypeGuard[ShareRouter]:
 
 
 class FastPathCall:
-    """One such call, and for uvicorn the present exchange of its connection. call : the same for all transports."""
+    """A call on the fast path; for uvicorn it is the present exchange of the connection."""
 
     __slots__ = (
         "_begun",
@@ -157,7 +157,7 @@ class FastPathCall:
     # -- what a lane tells a receiver of answers -------------------------------------------------------------------------
 
     def done(self) -> bool:
-        """Whether it has been answered, or nobody waits any more."""
+        """Whether the call has been answered, or its client is gone."""
         return self.response_complete or self.disconnected
 
     def set_result(self, answer: LaneAnswer) -> None:

@@ -1,7 +1,5 @@
-"""``POST /predict/{endpoint}`` as a plain ASGI handler: one pass over the body, and none of the framework.
-
-It takes every call; the usual ones are taken off before by `lamppost.service.http.fast_path`, which hands over what is not usual after
-all, already admitted.
+"""``POST /predict/{endpoint}`` as a plain ASGI handler, outside of FastAPI. It can answer every call. Usual calls are answered by
+`lamppost.service.http.fast_path`, which hands over those that turn out to be unusual, already admitted.
 """
 
 from __future__ import annotations

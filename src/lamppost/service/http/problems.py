@@ -9,7 +9,7 @@ _RETRY_S = 2
 
 
 def problem_headers(error: LampPostError) -> list[tuple[bytes, bytes]]:
-    """How to sign in, when to try again, which methods there are."""
+    """The headers of a problem: WWW-Authenticate, Retry-After, Allow."""
     if error.status == 401:
         return [(b"www-authenticate", b"Bearer")]
     if error.status == 405:

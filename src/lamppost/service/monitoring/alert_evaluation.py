@@ -35,7 +35,7 @@ NamedRoutes = list[tuple[str, Route]]
 
 
 class AlertEvaluation:
-    """For all endpoints. address : where people reach the service, for the links in notices."""
+    """Evaluates the alert rules of all endpoints. address : of the service, for links in notices."""
 
     def __init__(self, pool: Pool, deployment: Deployment, drift_evaluation: DriftEvaluation, address: str) -> None:
         self._pool = pool
@@ -45,7 +45,7 @@ class AlertEvaluation:
         self._closes: dict[str, tuple[int, datetime]] = {}
 
     def forget_windows(self) -> None:
-        """Read the windows of every endpoint anew next time: another node may have judged some meanwhile."""
+        """Make the next run read the windows of every endpoint anew, because another node may have judged some."""
         self._closes.clear()
 
     async def evaluate_alerts(self, now: datetime) -> None:
@@ -89,9 +89,8 @@ class AlertEvaluation:
     async def _pasts(
         self, routes: NamedRoutes, known: dict[tuple[str, str], StoredAlert], judged: set[str], now: datetime
     ) -> tuple[dict[str, list[JudgedWindow]], dict[str, tuple[int, datetime]]]:
-        """Judged windows of endpoints that they may say something new of, and when the next of them closes.
-
-        They go back to where the alerts on them were last looked at; without such an alert, all that there are.
+        """Judged windows of the endpoints that may have new ones, and when the next window of each closes. They start where the endpoint's
+        alerts were last evaluated; without an alert, all windows are read.
         """
         since: dict[str, datetime] = {}
         for endpoint, route in routes:
@@ -109,7 +108,7 @@ class AlertEvaluation:
         return pasts, {endpoint: (revisions[endpoint], min(ends, default=_NEVER)) for endpoint, ends in open_ones.items()}
 
     async def _failed(self, routes: NamedRoutes, lasts: dict[str, datetime], now: datetime) -> dict[tuple[str, float], Totals]:
-        """Calls and failed ones, by endpoint and minutes, for the rules on errors; without those that nobody has called of late."""
+        """Calls and failed calls by endpoint and minutes, for the rules on errors. Endpoints without recent calls are left out."""
         asked: dict[float, list[str]] = defaultdict(list)
         for endpoint, route in routes:
             for rule in route.setup.monitoring.alerts:
@@ -124,7 +123,7 @@ class AlertEvaluation:
         return counted
 
     async def _advance_alert(self, endpoint: str, rule: AlertRule, stored: StoredAlert | None, readings: list[RuleReading]) -> list[Alert]:
-        """Store what readings make of an alert; what is to be told of it: that it began, or that it is over."""
+        """Advance an alert by its readings and store it. Returns the alerts that began or ended."""
         before, number = (stored.alert, stored.number) if stored is not None else (None, None)
         changed = []
         for reading in readings:
@@ -140,7 +139,7 @@ class AlertEvaluation:
         return changed
 
     async def _reading(self, endpoint: str, route: Route, rule: AlertRule, now: datetime, last: datetime | None) -> RuleReading:
-        """What a rule reads now."""
+        """The present reading of a rule."""
         if rule.on == "down":
             status = route.status
             reason = "; ".join(status.reasons)
@@ -163,7 +162,9 @@ class AlertEvaluation:
         return alert_rules.read_quality(now, endpoint, rule, right, known)
 
     async def _queue_notices(self, changed: list[Alert], known: dict[tuple[str, str], StoredAlert], now: datetime) -> None:
-        """One notice for each cause and channel. What began and ended in one look, long ago, is not told: it came with old calls."""
+        """Queue one notice for each cause and channel. An alert that began and ended in this run, long ago, is left out: it came with
+        imported calls.
+        """
         muted = await alerts.list_mutes(self._pool)
         told_lately = {
             stored.alert.reading.cause
@@ -189,12 +190,12 @@ class AlertEvaluation:
 
 
 def _called(rule: AlertRule, now: datetime, last: datetime | None) -> bool:
-    """Whether there were calls in what a rule looks at."""
+    """Whether there were calls in the span of a rule."""
     return last is not None and last >= now - max(timedelta(minutes=rule.minutes), timedelta(hours=1)) - timedelta(minutes=1)
 
 
 def _of_windows(route: Route, rule: AlertRule, now: datetime, since: datetime, past: list[JudgedWindow]) -> list[RuleReading]:
-    """Closed windows of what is served that ended after a time, each at its end."""
+    """Readings of the closed windows of served versions that ended after a time."""
     names = {str(version) for version in route.setup.versions}
     return [
         alert_rules.read_window_verdict(

@@ -46,7 +46,7 @@ _CLEAR = 0.03
 
 
 async def explain_window(pool: Pool, deployment: Deployment, judged: JudgedWindow, since: datetime) -> DriftExplanation:
-    """The reasons that can be found. since : when the change began."""
+    """The explanation of a window that is not steady. since : when the change began."""
     lamp = await deployment.package_cache.lamp_of((await packages.get_version(pool, parse_version(judged.version))).digest)
     calls = await call_samples.sample_inputs(pool, judged.endpoint, judged.version, since, judged.until, _CALLS)
     rows = [row for call in calls for row in request_rows(call.input)][:_ROWS]
@@ -114,7 +114,7 @@ async def _answer_moves(
 
 
 async def _ask(lane: Lane, rows: Sequence[Row]) -> list[Row]:
-    """Answers to rows as JSON has them, behind all live calls."""
+    """Answers to rows of JSON values, at bulk priority."""
     return await answer_in_bulk(lane, [lane.plan.read_body(orjson.dumps(row), []).rows[0] for row in rows])
 
 

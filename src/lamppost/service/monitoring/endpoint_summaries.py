@@ -46,7 +46,7 @@ class KnownQuality:
 
 @dataclass(slots=True)
 class MonitoringSummary:
-    """How an endpoint looks against training by its newest judged window, what is known of its answers, and what is wrong.
+    """The newest judged window of an endpoint, the quality of its answers, and its open alerts.
 
     drift : null where nothing was judged yet. alerts : open ones. muted : until when nothing goes out.
     """
@@ -61,14 +61,14 @@ class MonitoringSummary:
 
 
 class SummariesByEndpoint(NamedTuple):
-    """What is known of endpoints, by their names; nothing stands there of one without calls."""
+    """Summaries by endpoint; endpoints without calls have none."""
 
     hours: dict[str, LastHour]
     monitoring: dict[str, MonitoringSummary]
 
 
 class EndpointSummaries:
-    """Of the endpoints of a node."""
+    """Reads summaries of a node's endpoints."""
 
     def __init__(self, pool: Pool, deployment: Deployment) -> None:
         self._pool = pool

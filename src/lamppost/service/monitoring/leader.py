@@ -1,7 +1,7 @@
 """Runs the background jobs that one node does for all: whichever node holds an advisory lock of the database leads.
 
-A leader that ends loses the lock with its connection, and another node takes over within seconds. While many calls come, a leader rests
-nine times as long as its last turn took, so that answers do not wait for background work.
+A leader that ends loses the lock with its connection, and another node takes over within seconds. Under load a leader sleeps nine times as
+long as its last turn took, so that answers do not wait for background work.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ _LOCK = 8_423
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """Something that the leader does again and again. every_s : seconds between two runs, 0 for each turn. run : takes the present time."""
+    """A recurring job of the leader. every_s : seconds between two runs; 0 for each turn. run : takes the present time."""
 
     name: str
     every_s: float
@@ -55,7 +55,7 @@ class Leader:
         self._task = asyncio.create_task(self._take_turns(), name="maintenance")
 
     async def close(self) -> None:
-        """Stop; whatever was half done is done again by the next leader."""
+        """Stop; the next leader repeats unfinished work."""
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)

@@ -1,6 +1,6 @@
 """Sends notices: CloudEvents 1.0 by webhook, signed as Standard Webhooks says, and plain text by mail.
 
-A receiver that is down, slow or answers 500 is asked again with growing pauses for a day; then the notice is given up, and shown as such.
+A notice whose receiver is down, slow or answers 500 is sent again with growing pauses for a day, and then given up.
 """
 
 from __future__ import annotations

@@ -31,7 +31,9 @@ SINCE = timedelta(days=30)
 
 @dataclass(frozen=True, slots=True)
 class ReportedOutcome:
-    """What somebody tells. request_id and row say of which answer; or key, a value of a field, of the latest that had it."""
+    """A reported truth. request_id and row identify the answer; or key, a value of an input field, identifies the latest answer with that
+    value.
+    """
 
     truth: Any
     request_id: UUID | None = None
@@ -41,7 +43,9 @@ class ReportedOutcome:
 
 @dataclass(frozen=True, slots=True)
 class StoredOutcomes:
-    """new : outcomes that were stored or changed. unknown : places in what was told of those that no recorded answer belongs to."""
+    """The result of storing. new : outcomes that were stored or changed. known : outcomes that match an answer. unknown : indices of the
+    others.
+    """
 
     new: int
     known: int
@@ -57,7 +61,7 @@ async def store_reported_outcomes(
     span: tuple[datetime, datetime],
     by: str,
 ) -> StoredOutcomes:
-    """Store the truth about answers of an endpoint; raise BadRequest, and store nothing, where one cannot be a truth."""
+    """Store the truth about answers of an endpoint; raise BadRequest, and store nothing, if one of them is no possible answer."""
     route = deployment.table.find_route(endpoint)
     names = [str(version) for version in route.setup.versions]
     field, _ = await _truth_field_of(pool, deployment, endpoint, names[0])
@@ -125,7 +129,7 @@ async def _by_id(pool: Pool, endpoint: str, told_outcomes: Sequence[ReportedOutc
 async def _by_key(
     pool: Pool, endpoint: str, key: str, told_outcomes: Sequence[ReportedOutcome], span: tuple[datetime, datetime]
 ) -> tuple[list[Outcome], list[int]]:
-    """The latest answer of the span that had each key, with what shadows said to it."""
+    """The latest answer in the span for each key, with the answers of shadows."""
     place_of_key = {str(told_outcome.key): at for at, told_outcome in enumerate(told_outcomes) if told_outcome.key is not None}
     places: dict[str, tuple[UUID, int]] = {}
     for call in await outcomes.calls_by_key(pool, endpoint, key, list(place_of_key), *span):
@@ -152,7 +156,7 @@ def outcome_of_row(call: AnsweredCall, row: int, truth: Any) -> Outcome | None:
 
 
 async def feed_rollout(pool: Pool, endpoint: str, answer: str) -> None:
-    """Tell a rollout that goes on what is known of its steps."""
+    """Store the right and wrong answers at each step of a running rollout."""
     going = await rollouts.latest_rollouts(pool, endpoint)
     if not going or going[0].ended_at is not None:
         return

@@ -1,4 +1,4 @@
-"""Draws a report as a page or a PDF from facts in JSON: ``python -m lamppost.service.monitoring.report_page html < facts``."""
+"""Draws a report as HTML or PDF from facts in JSON: ``python -m lamppost.service.monitoring.report_page html < facts``."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ mpl.rcParams.update({"axes.spines.top": False, "axes.spines.right": False, "svg.
 
 
 def draw_figures(facts: dict[str, Any]) -> list[tuple[str, Figure]]:
-    """The figures of a report with what each shows."""
+    """The figures of a report, each with its title."""
     figures = []
     points = facts["over_time"]
     if points:
@@ -83,7 +83,7 @@ def _figure(height: float = 1.9) -> Figure:
 
 
 def _time(axes: Any, facts: dict[str, Any], label: str, bottom: bool = True) -> None:
-    """The same span of time under every figure, with changes of what is served."""
+    """Draw the common time axis of a figure, with marks for changes of what is served."""
     since, until = (_number(datetime.fromisoformat(facts[key])) for key in ("since", "until"))
     axes.set_xlim(since, until)
     if bottom:
@@ -108,7 +108,7 @@ def _fields(facts: dict[str, Any]) -> list[dict[str, Any]]:
 
 
 def write_html(facts: dict[str, Any]) -> bytes:
-    """One page without anything from elsewhere."""
+    """The report as one self-contained HTML page."""
     drawn = []
     for title, figure in draw_figures(facts):
         image = io.StringIO()
@@ -121,7 +121,7 @@ def write_html(facts: dict[str, Any]) -> bytes:
 
 
 def _latin(text: str) -> str:
-    """The standard fonts of PDF know Latin-1."""
+    """Text reduced to Latin-1, which the standard fonts of PDF can show."""
     return text.replace("–", "-").encode("latin-1", "replace").decode("latin-1")
 
 
@@ -137,7 +137,7 @@ class _Paper(FPDF):
 
 
 def write_pdf(facts: dict[str, Any]) -> bytes:
-    """The same on A4."""
+    """The report as an A4 PDF."""
     paper = _Paper()
     paper.set_title(f"{facts['endpoint']}, {_day(facts['since'])} to {_day(facts['until'])}")
     paper.set_margin(16)
@@ -192,7 +192,7 @@ def write_pdf(facts: dict[str, Any]) -> bytes:
 
 
 def main() -> int:
-    """Facts in, a report out."""
+    """Read facts from standard input and write the report to standard output."""
     facts = orjson.loads(sys.stdin.buffer.read())
     sys.stdout.buffer.write(write_pdf(facts) if sys.argv[1:] == ["pdf"] else write_html(facts))
     return 0

@@ -31,7 +31,7 @@ _STEPS = 84
 
 
 async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since: datetime, until: datetime) -> dict[str, Any]:
-    """All that a report says, as JSON has it."""
+    """The facts of a report as JSON values."""
     route = deployment.table.find_route(endpoint)
     step_s = max(60, int((until - since).total_seconds() / _STEPS))
     stretches = await timeline.load_steps(pool, endpoint, since, until, step_s)
@@ -125,7 +125,7 @@ def _report_summary(
 
 
 async def draw_report(facts: dict[str, Any], form: Format) -> bytes:
-    """A report as bytes, drawn by a process of its own: what it needs for that never stays in the service."""
+    """A report as bytes. A process of its own draws it, so that the drawing libraries are never loaded into the service."""
     process = await asyncio.create_subprocess_exec(
         *(sys.executable, "-m", "lamppost.service.monitoring.report_page", form),
         stdin=asyncio.subprocess.PIPE,
@@ -144,7 +144,7 @@ async def draw_report(facts: dict[str, Any], form: Format) -> bytes:
 
 
 async def send_due_reports(pool: Pool, deployment: Deployment, notices: NoticeSender, now: datetime) -> None:
-    """Send the reports whose day or week is over, by mail; one that fails is tried again with the next look."""
+    """Send the reports whose day or week is over by mail; a failed one is tried again with the next run."""
     for channel in await alerts.list_channels(pool):
         span = {"daily": PERIODS["day"], "weekly": PERIODS["week"]}.get(channel.reports)
         if span is None or channel.kind != "mail" or now - (channel.reported_at or channel.made_at) < span:

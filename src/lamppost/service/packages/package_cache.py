@@ -32,18 +32,18 @@ class PackageCache:
         self._lamps: LRUCache[str, Lamp] = LRUCache(_REMEMBERED)
 
     async def take_over(self, digest: str, checked: Path) -> None:
-        """Take over a lamp file that was checked and stored, so that it need not be fetched back."""
+        """Add a lamp file that was just checked and stored, so that it need not be fetched again."""
         await asyncio.to_thread(checked.replace, await self._place(digest))
 
     async def lamp_of(self, digest: str) -> Lamp:
-        """What is in a stored package. The last few are remembered: a digest always means the same content."""
+        """The content of a stored package. The last few are cached, because a digest always stands for the same content."""
         lamp = self._lamps.get(digest)
         if lamp is None:
             lamp = self._lamps[digest] = await self._on_disk(digest, read_lamp)
         return lamp
 
     async def unpacked_package(self, digest: str) -> tuple[Manifest, Proof, Path]:
-        """A stored package that lies unpacked on disk: its manifest, its proof, and its folder."""
+        """A stored package unpacked on disk: its manifest, its proof, and its folder."""
         folder = self._folder / digest
         try:
             manifest, proof = await asyncio.to_thread(read_unpacked, folder, digest)
@@ -55,7 +55,7 @@ class PackageCache:
         return manifest, proof, folder
 
     async def _on_disk(self, digest: str, read: Callable[[Path], T]) -> T:
-        """What is read of a stored package, which is fetched from the database if it is not on disk."""
+        """Read a stored package, fetching it from the database if it is not on disk."""
         file = await self._place(digest)
         if not file.exists():
             fetched = file.with_name(f".{digest}.{uuid4().hex}")

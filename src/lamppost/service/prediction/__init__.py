@@ -1,4 +1,4 @@
-"""One prediction from admitted to recorded: the call, its body, what answers it, and what follows the answer.
+"""One prediction from admission to record: the call, its body, its predictor, and the hooks after the answer.
 
 Knows lanes and records; does not know HTTP or gRPC, which only read and write bytes, nor how endpoints are changed.
 """

@@ -1,4 +1,4 @@
-"""Runs after an answer: counts it for a rollout and copies its rows to shadows. No caller waits for it."""
+"""Runs after an answer: counts it for a rollout and copies its rows to shadows. No caller waits for this."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ class ShadowState:
 
 
 class AnswerHooks:
-    """For one endpoint while its setup stands. columns : of the rows that are told."""
+    """The hooks of one endpoint's present revision. columns : of the rows that `after_answer` gets."""
 
     def __init__(
         self, endpoint: str, columns: Schema, recorder: Recorder, tally: RolloutTally | None, shadows: Sequence[ShadowState]
@@ -58,7 +58,7 @@ class AnswerHooks:
     def after_answer(
         self, version: str, rows: Sequence[Row] | None, answers: list[Row], ms: float, request_id: str, token: str | None
     ) -> None:
-        """A call that was answered. rows : as the model took them, None where they came as columns, which are counted and not copied."""
+        """Count and copy an answered call. rows : as the model took them; None for columns, which are counted and not copied."""
         tally = self.tally
         if tally is not None:
             if ", " in version:  # rows of one call went to several
@@ -78,12 +78,12 @@ class AnswerHooks:
                     self._copy(shadow.lane, rows, _Recorded(self, shadow, len(rows), request_id, token))
 
     def after_failure(self, version: str | None) -> None:
-        """A call that a version failed."""
+        """Count a call that a version failed."""
         if self.tally is not None and version is not None:
             self.tally.failed(version)
 
     def _copy(self, lane: Lane, rows: Sequence[Row], reply: _Copy) -> None:
-        """Rows for another lane, behind all live calls; left out where the lane has enough to do."""
+        """Copy rows to another lane at bulk priority; left out if its queue is full."""
         if lane.waiting > _MOST_WAITING:
             reply.leave_out()
             return
@@ -97,15 +97,15 @@ class AnswerHooks:
             reply.set_exception(error)
 
     def record(self, call: CallRecord) -> None:
-        """What a shadow answered."""
+        """Record the answer of a shadow."""
         self._recorder.add_record(call)
 
 
 class _Copy:
-    """Where the answer to a copy goes."""
+    """The receiver of the answer to a copy."""
 
     def done(self) -> bool:
-        """It is wanted for as long as its deadline."""
+        """Always False: a copy waits until its deadline."""
         return False
 
     def set_result(self, _: LaneAnswer) -> None:
@@ -119,7 +119,7 @@ class _Copy:
 
 
 class _Compared(_Copy):
-    """Held against what the new version answered to the same rows."""
+    """Compares the answer to a copy with what the new version answered to the same rows."""
 
     def __init__(self, tally: RolloutTally, new: list[Row]) -> None:
         self._tally = tally
@@ -130,7 +130,7 @@ class _Compared(_Copy):
 
 
 class _Recorded(_Copy):
-    """Recorded under the request id of the call that it is a copy of."""
+    """Records the answer to a copy under the request id of the original call."""
 
     def __init__(self, after: AnswerHooks, shadow: ShadowState, rows: int, request_id: str, token: str | None) -> None:
         self._after = after

@@ -51,7 +51,9 @@ def request_content_type(headers: list[tuple[bytes, bytes]]) -> tuple[str, str]:
 
 
 def answer_content_type(headers: list[tuple[bytes, bytes]], given: str) -> str:
-    """The type of the answer: the one the caller likes best (RFC 9110, section 12.5.1); where it says nothing, JSON, and Arrow to Arrow."""
+    """The content type of the answer: the caller's preferred one (RFC 9110, section 12.5.1); without a preference, JSON, and Arrow for
+    Arrow.
+    """
     accepted = b",".join([value for name, value in headers if name == b"accept"])
     default = ARROW if given == ARROW else JSON
     if accepted in (b"", b"*/*"):  # nearly every call
@@ -73,7 +75,7 @@ def answer_content_type(headers: list[tuple[bytes, bytes]], given: str) -> str:
 
 
 def is_streamed(headers: list[tuple[bytes, bytes]], limit: int) -> bool:
-    """Whether a body is to be read in blocks: lines of a type that can be, over the limit or of a size that is not told."""
+    """Whether a body is read in blocks: its type allows that, and its size is unknown or over the limit."""
     length = next((value for name, value in headers if name == b"content-length"), None)
     if length is not None and (not length.isdigit() or int(length) <= limit):
         return False
@@ -82,7 +84,7 @@ def is_streamed(headers: list[tuple[bytes, bytes]], limit: int) -> bool:
 
 
 def stream_content_types(headers: list[tuple[bytes, bytes]]) -> tuple[str, str]:
-    """The type of such a body and of its answer, which is the same where the caller likes any."""
+    """The content types of a streamed body and of its answer; the same type if the caller accepts any."""
     kind = request_content_type(headers)[0]
     accept = b",".join(value for name, value in headers if name == b"accept")
     return kind, kind if accept.strip() in (b"", b"*/*") else answer_content_type(headers, kind)
@@ -104,9 +106,9 @@ def _weight(text: str) -> float:
 def read_body(
     plan: ValidationPlan, columns: Schema, kind: str, body: bytes, parts: list[Part], query: bytes, coercions: list[Coercion] | None = None
 ) -> PredictionInput:
-    """What a whole body, or the parts of a form, asks for; raise BadBody, BadJson, TooManyRows or InvalidRows.
+    """The input of a whole body, or of the parts of a form; raise BadBody, BadJson, TooManyRows or InvalidRows.
 
-    coercions : takes what a lenient endpoint changed; Arrow has types of its own and is read strictly always.
+    coercions : takes what a lenient endpoint changed. Arrow is always read strictly, because it has types of its own.
     """
     options = query_options(query)
     if kind == JSON:
@@ -198,7 +200,7 @@ def write_answer(answers: Schema, asked: PredictionInput, answer: LaneAnswer, co
 
 
 def request_as_json(plan: ValidationPlan, columns: Schema, kind: str, asked: PredictionInput) -> bytes:
-    """A request in another type than JSON as it is recorded: its first 1,000 rows, and of what type it was."""
+    """The recorded form of a request that is not JSON: its content type and its first 1,000 rows."""
     kept = (
         columns_from_rows(columns, (asked.rows or [])[:KEPT_ROWS])
         if asked.columns is None

@@ -1,4 +1,4 @@
-"""One prediction from admitted to recorded, whichever transport carried it.
+"""One prediction from admission to record, the same for every transport.
 
 A transport reads and writes bytes; everything that must not depend on the transport is here. It takes a call through these steps, in this
 order, and any of them may end in `refuse` instead:
@@ -45,7 +45,7 @@ _REFUSED_KEPT = 2_000
 
 
 class PredictionCall:
-    """What is known of one call.
+    """The state of one call.
 
     endpoint : the name that it was sent to. request_id : its own. trace : the caller's trace context, None without one.
     token : the name of the token, None until it is admitted.
@@ -105,17 +105,19 @@ class PredictionCall:
         self.timer.mark("token")
 
     def bind(self, predictor: Predictor, hooks: AnswerHooks | None, version: str, lenient: bool) -> None:
-        """Say what answers, and what holds for the call because of that. version : what stands for the endpoint."""
+        """Set the predictor and everything that follows from it. version : the version that stands for the endpoint until one has
+        answered.
+        """
         self.predictor, self.redaction, self.hooks, self.version = predictor, predictor.redaction, hooks, version
         self.coercions = [] if lenient else None
 
     def validated(self, given: PredictionInput) -> None:
-        """Take in what the body asks for."""
+        """Take in the rows or columns of the body."""
         self.input, self.rows = given, given.row_count
         self.timer.mark("validate")
 
     def answered(self, output: PredictionOutput) -> None:
-        """Take in the answer, and set off what follows one."""
+        """Take in the answer and run the hooks."""
         answer = output.answer
         self.timer.note_lane(answer.queue_s, answer.worker_s)
         self.version, self.answer = output.version, answer
@@ -123,7 +125,7 @@ class PredictionCall:
             self.hooks.after_answer(output.version, output.rows, answer.rows, self.timer.total_s * 1e3, self.request_id, self.token)
 
     def envelope(self) -> dict[str, Any]:
-        """What stands beside the answers in JSON: version, request id, and what lenient reading changed."""
+        """The values beside the answers in JSON: version, request id, and what lenient reading changed."""
         about: dict[str, Any] = {"version": self.version, "request_id": self.request_id}
         if self.coercions:
             about["changed"] = [coercion.to_dict() for coercion in self.coercions[:MAX_LISTED]]

@@ -1,1 +1,1 @@
-"""Pydantic models of what the API takes and gives, a module for each resource; a request ends in Request, an answer in Answer."""
+"""Pydantic models of API requests and answers, a module for each resource. Names of requests end in Request, names of answers in Answer."""

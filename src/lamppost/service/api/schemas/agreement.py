@@ -22,7 +22,7 @@ class AgreementRequest(ApiModel):
 
 
 class LabelFlipAnswer(ApiModel):
-    """So many answers were one label and are another."""
+    """How many answers changed from one label to another."""
 
     before: str
     after: str

@@ -12,7 +12,7 @@ from lamppost.service.api.schemas.base import ApiModel
 
 
 class AlertAnswer(ApiModel):
-    """An alert. sure : how sure it is. why : the probable reason. next : the command to look further."""
+    """An alert. certainty : in words. next : the command that shows more."""
 
     number: int
     endpoint: str
@@ -37,14 +37,14 @@ class AcknowledgeRequest(ApiModel):
 
 
 class EndpointMuteRequest(ApiModel):
-    """minutes : for how long nothing goes out; 0 ends a mute."""
+    """A mute. minutes : how long no notices are sent; 0 ends the mute."""
 
     minutes: float = Described(ge=0, le=43_200)
     note: str | None = Described(default=None, max_length=1_000)
 
 
 class EndpointMuteAnswer(ApiModel):
-    """Nothing goes out about an endpoint until then."""
+    """A mute: no notices about the endpoint until that time."""
 
     endpoint: str
     until: datetime
@@ -62,7 +62,7 @@ class ChannelRequest(ApiModel):
 
 
 class ChannelAnswer(ApiModel):
-    """A channel. secret : what webhooks are signed with; told once, when it is made."""
+    """A channel. secret : signs webhooks; shown once, when the channel is made."""
 
     name: str
     kind: Literal["webhook", "mail"]
@@ -74,7 +74,7 @@ class ChannelAnswer(ApiModel):
 
 
 class NoticeAnswer(ApiModel):
-    """A notice and how it fared."""
+    """A notice and its delivery."""
 
     id: UUID
     channel: str

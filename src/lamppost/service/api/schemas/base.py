@@ -1,4 +1,4 @@
-"""What all API schemas share, and fields of a schema. The OpenAPI document and the types of the console come from these Pydantic models."""
+"""The base of all API schemas, and fields of a schema. The OpenAPI document and the console's types are generated from these models."""
 
 from __future__ import annotations
 

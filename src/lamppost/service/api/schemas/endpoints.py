@@ -17,7 +17,7 @@ from lamppost.service.monitoring.endpoint_summaries import LastHour, MonitoringS
 
 
 class EndpointAnswer(ApiModel):
-    """An endpoint at a glance."""
+    """An endpoint in a list."""
 
     name: str
     state: EndpointState
@@ -48,7 +48,7 @@ class OverviewAnswer(ApiModel):
 
 
 class RevisionAnswer(ApiModel):
-    """What an endpoint served from a time on."""
+    """A revision: what an endpoint served, and since when."""
 
     revision: int
     version: str
@@ -61,7 +61,7 @@ class RevisionAnswer(ApiModel):
 
 
 class PointAnswer(ApiModel):
-    """What pointing changed."""
+    """The result of pointing an endpoint at a version."""
 
     endpoint: str
     version: str
@@ -72,13 +72,13 @@ class PointAnswer(ApiModel):
 
 
 class PointRequest(OverridableRequest):
-    """Which version an endpoint shall serve."""
+    """The version that an endpoint is to serve."""
 
     version: str = Described(examples=["outage-risk@2"])
 
 
 class SetupRequest(OverridableRequest):
-    """What an endpoint shall serve and how."""
+    """The setup of an endpoint."""
 
     setup: EndpointSetup = Described(
         description="exactly one of version, shares, choose and together; shadows; look-ups; lenient; lane; rollout"
@@ -87,13 +87,15 @@ class SetupRequest(OverridableRequest):
 
 
 class RollbackRequest(ApiModel):
-    """Going back to what was served before. note : why, for the trail."""
+    """A rollback. note : the reason, for the trail."""
 
     note: str | None = Described(default=None, max_length=1_000)
 
 
 class RollbackAnswer(ApiModel):
-    """What going back did. stored : false while the database has not taken it; this node serves it already, the others follow."""
+    """The result of a rollback. stored : false while the database does not have it yet; this node serves the restored revision already,
+    other nodes follow.
+    """
 
     endpoint: str
     version: str
@@ -105,7 +107,7 @@ class RollbackAnswer(ApiModel):
 
 
 class RollbackTargetAnswer(ApiModel):
-    """What going back would return to."""
+    """The revision that a rollback would restore."""
 
     revision: int
     summary: str
@@ -120,7 +122,7 @@ class ApprovalsRequest(ApiModel):
 
 
 class ShadowAnswer(ApiModel):
-    """A shadow on this node. why : it is not open. left_out : copies that found no room."""
+    """A shadow on this node. reason : why it is not open. left_out : copies that found no room in its queue."""
 
     version: str
     share: float
@@ -132,7 +134,7 @@ class ShadowAnswer(ApiModel):
 
 
 class EndpointDetailAnswer(EndpointAnswer):
-    """An endpoint with all that its page shows. example, json_schema : of a body with one row, options beside its fields.
+    """An endpoint with everything that its page shows. example, json_schema : of a body with one row, options beside its fields.
 
     setup : as `PUT …/setup` takes it.
     """

@@ -23,7 +23,7 @@ class OpeningMeasurementAnswer(ApiModel):
 
 
 class VersionAnswer(ApiModel):
-    """A version at a glance. measured : null until it was first opened."""
+    """A version in a list. measured : null until it was first opened."""
 
     name: str
     model: str
@@ -50,7 +50,7 @@ class PackageFileAnswer(ApiModel):
 
 
 class VersionDetailAnswer(VersionAnswer):
-    """A version with what is in it. steps : each in one line. reference : what training looked like, null in packages without one."""
+    """A version with its content. steps : each in one line. reference : the profile of training; null in packages without one."""
 
     inputs: list[FieldAnswer]
     options: list[FieldAnswer]
@@ -70,7 +70,7 @@ class VersionDetailAnswer(VersionAnswer):
 
 
 class VersionPredictionAnswer(ApiModel):
-    """What a version says to some rows."""
+    """The answers of a version to some rows."""
 
     version: str
     answers: list[dict[str, Any]]
@@ -78,7 +78,7 @@ class VersionPredictionAnswer(ApiModel):
 
 
 class SchemaChangeAnswer(ApiModel):
-    """One thing that is not the same in two versions. breaks : whether a caller that was fine before may fail now."""
+    """One difference between two versions. breaks : whether a request that was accepted before may be refused now."""
 
     part: PackagePart
     summary: str
@@ -95,7 +95,7 @@ class ComparisonAnswer(ApiModel):
 
 
 class PushAnswer(ApiModel):
-    """What a push made. new : false when the same package had been pushed before."""
+    """The result of a push. new : false if the same package had been pushed before."""
 
     version: str
     digest: str
@@ -103,7 +103,7 @@ class PushAnswer(ApiModel):
 
 
 class ModelAnswer(ApiModel):
-    """Who answers for a model, and what it is for."""
+    """The owner and the purpose of a model."""
 
     name: str
     owner: str | None
@@ -111,7 +111,7 @@ class ModelAnswer(ApiModel):
 
 
 class ModelRequest(ApiModel):
-    """What to say about a model; null leaves it as it is."""
+    """The owner and the purpose to set; null leaves a value as it is."""
 
     owner: str | None = Described(default=None, max_length=200)
     purpose: str | None = Described(default=None, max_length=2_000)

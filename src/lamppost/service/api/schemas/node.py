@@ -23,7 +23,7 @@ class CopiesSince(ApiModel):
 
 
 class LaneStateAnswer(ApiModel):
-    """A version that is open on this node. pids : of the workers that it is open in; shared : whether others sit in them too."""
+    """An open lane of this node. pids : of its workers. shared : whether its worker runs other lanes too."""
 
     version: str
     endpoints: list[str]
@@ -47,7 +47,7 @@ class LaneStateAnswer(ApiModel):
 
 
 class LanesAnswer(ApiModel):
-    """What is open on this node, against what it may hold. asleep : endpoints that are opened with their next request."""
+    """The open lanes of this node, and its memory bound. asleep : endpoints that open with their next request."""
 
     memory_bytes: int
     budget_bytes: int

@@ -22,9 +22,8 @@ class OutcomeRequest(ApiModel):
 
 
 class OutcomesRequest(ApiModel):
-    """Outcomes. key : the input field whose value tells which answer is meant; the latest answer of the span that had it.
-
-    since, until : that span, by default the last 30 days.
+    """Outcomes. key : the input field that identifies answers; the latest answer in the span with that value is meant. since, until : the
+    span, by default the last 30 days.
     """
 
     outcomes: list[OutcomeRequest] = Described(min_length=1, max_length=10_000)
@@ -34,7 +33,9 @@ class OutcomesRequest(ApiModel):
 
 
 class OutcomesAnswer(ApiModel):
-    """new : stored or changed. known : that belong to an answer. unknown : places in the list of those that belong to none."""
+    """The result of reporting outcomes. new : stored or changed. known : matched with an answer. unknown : indices of outcomes that match
+    no answer.
+    """
 
     new: int
     known: int
@@ -61,7 +62,7 @@ class LabelQuality(ApiModel):
 
 
 class CalibrationBin(ApiModel):
-    """Scores of one tenth: what they said on average, and how often it came."""
+    """Scores of one tenth: their mean, and the observed share."""
 
     expected: float
     came: EstimateAnswer
@@ -91,7 +92,9 @@ class QualityStep(ApiModel):
 
 
 class VersionQuality(ApiModel):
-    """The quality of one version. known, answered : rows whose truth is told, of those that were answered. late_s : median of how late."""
+    """The quality of one version. known : rows whose truth is known. answered : all answered rows. late_s : median delay of the outcomes in
+    seconds.
+    """
 
     version: str
     shadow: bool

@@ -11,7 +11,7 @@ from lamppost.service.api.schemas.base import ApiModel
 
 
 class ReviewRequest(ApiModel):
-    """A version that somebody wants an endpoint to serve."""
+    """A request for a review of a version for an endpoint."""
 
     endpoint: str
     version: str
@@ -19,14 +19,14 @@ class ReviewRequest(ApiModel):
 
 
 class ReviewVerdictRequest(ApiModel):
-    """What a reviewer says."""
+    """A reviewer's verdict to store."""
 
     approves: bool
     reason: str = Described(min_length=1, max_length=4_000)
 
 
 class ReviewVerdictAnswer(ApiModel):
-    """What a reviewer said."""
+    """A reviewer's verdict."""
 
     token: str
     approves: bool

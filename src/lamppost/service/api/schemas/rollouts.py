@@ -20,7 +20,7 @@ class RolloutRequest(OverridableRequest):
 
 
 class GuardReadingAnswer(ApiModel):
-    """A guard now. value beside its limit; evidence from 0 to 1, where 1 takes the rollout back."""
+    """The reading of a guard. evidence : from 0 to 1, where the rollout is taken back."""
 
     guard: str
     value: float | None
@@ -30,7 +30,9 @@ class GuardReadingAnswer(ApiModel):
 
 
 class RolloutAnswer(ApiModel):
-    """A rollout and where it stands. step : index of the present one. calls : what old and new version answered at each step so far."""
+    """A rollout and its progress. step : index of the present step. calls : calls that the old and the new version answered at each
+    step.
+    """
 
     number: int
     endpoint: str

@@ -34,7 +34,7 @@ class TrafficStep(ApiModel):
 
 
 class PhasePercentiles(ApiModel):
-    """Where the time goes."""
+    """Percentiles of one phase."""
 
     phase: str
     calls: int
@@ -42,7 +42,7 @@ class PhasePercentiles(ApiModel):
 
 
 class ErrorBudgetAnswer(ApiModel):
-    """An error budget: what is promised, what was bad, how much of the budget is spent, and how many times too fast it burns."""
+    """An error budget: the objective, the bad calls, the spent part, and how many times too fast it is used."""
 
     name: Literal["available", "fast"]
     objective: float
@@ -62,7 +62,7 @@ class LanesStep(ApiModel):
 
 
 class ChangeMark(ApiModel):
-    """What was served otherwise from then on."""
+    """A change of what the endpoint serves."""
 
     at: datetime
     summary: str
