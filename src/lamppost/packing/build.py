@@ -111,7 +111,7 @@ def _build(package: _Package, model: Any, to: Path) -> Remarks:
 
 
 class _Package:
-    """A package in the making: the columns that are there after the steps so far, for every row of the training frame."""
+    """A package being built: the columns after the steps so far, for every row of the training frame."""
 
     def __init__(self, frame: pd.DataFrame, recipe: Recipe, folder: Path) -> None:
         self.frame = frame
@@ -172,7 +172,7 @@ class _Package:
                 self._flow([column_from_values(field, [field.default] * rows) for field in self.options], self.options)
 
     def _hinted(self, model: Any) -> dict[str, Mapping[str, Any]]:
-        """What is said about the fields: by the packer, and by the network that reads them."""
+        """Attributes of fields: those that the packer states, and those that follow from the network that reads them."""
         said: dict[str, Mapping[str, Any]] = dict(self.recipe.fields or {})
         if not isinstance(model, Network) or self.recipe.before:
             return said
@@ -257,7 +257,7 @@ class _Package:
             self._fitted = lambda rows: sklearn_model.predict(fitted.step, model, as_read(self._reads, frame.iloc[rows]))
 
     def _model_frame(self, model: Any) -> pd.DataFrame:
-        """What the model reads, for every row of the training frame, out of what the steps before it gave."""
+        """The columns that the model reads, for every row of the training frame."""
         names = getattr(model, "feature_names_in_", None)
         columns = [str(name) for name in names] if names is not None else self._unread()
         takes = fields_by_name(self._known, tuple(columns), "the model")
@@ -270,7 +270,7 @@ class _Package:
         return table
 
     def _unread(self) -> list[str]:
-        """Columns that no step has read yet: what a model without names of its own is given."""
+        """Columns that no step has read yet; a model without column names gets these."""
         read = {name for step in self.steps if not isinstance(step, TableStep) for name in step.takes}
         options = self.options.names if self.options else ()
         return [name for name in self._known if name not in read and name not in options]
@@ -284,7 +284,7 @@ class _Package:
         return warnings + unused_input_warnings(self.inputs, self.request_frame, lambda rows: self._ask(rows, answers))
 
     def _ask(self, rows: pd.DataFrame, answers: Schema) -> np.ndarray[Any, Any]:
-        """What the whole package says to some rows: its last answer that is numbers or codes."""
+        """The answers of the whole package to some rows, as bytes that can be compared."""
         table = dict(zip(self.inputs.names, columns_from_frame(self.inputs, rows), strict=True))
         for field in self.options or ():
             table[field.name] = column_from_values(field, [field.default] * len(rows))

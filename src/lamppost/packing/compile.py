@@ -32,7 +32,7 @@ _MEASURE_S = 0.1
 
 @dataclass(frozen=True, slots=True)
 class CompileOutcome:
-    """What became of a step. graph : the ONNX bytes, None when it was not compiled. why : the reason then.
+    """The result of compiling a step. graph : the ONNX bytes; None if it was not compiled. reason : why it was not.
 
     before_ms, after_ms : milliseconds for one row and for 64, of the original and of the graph.
     """
@@ -87,7 +87,7 @@ def _convert(step: SklearnStep, model: Any, inputs: Schema) -> bytes:
 
 
 def _chain(graph: Graph, raw: Raw, model: Any) -> Answer:
-    """What a whole model says of a request's columns."""
+    """The answer of a whole model to a request's columns."""
     if type(model).__name__ == "TransformedTargetRegressor":
         return undo_target(graph, model.transformer_, _chain(graph, raw, model.regressor_))
     if type(model).__name__ != "Pipeline":

@@ -20,7 +20,7 @@ _TINY = 1e-35
 
 
 def boosted(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
-    """What boosted trees say, of an estimator or of a booster that was read back."""
+    """The answer of boosted trees, of an estimator or of a booster that was read back."""
     plain = getattr(fitted, "_model", fitted)
     if isinstance(plain, BoostedModel):
         library, data, rounds = plain.library, plain.data, plain.rounds

@@ -72,7 +72,7 @@ class Raw:
         return list(self._specs)
 
     def transform(self, fitted: Any, names: list[str]) -> Tensor:
-        """What a fitted transformer makes of some of the columns."""
+        """The output of a fitted transformer for some of the columns."""
         kind = type(fitted).__name__
         if isinstance(fitted, str):
             if fitted != "passthrough":

@@ -16,7 +16,7 @@ from lamppost.packing.graph import Answer, Graph, NotCompiled, Tensor, sigmoid, 
 
 
 def estimate(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
-    """What ``predict`` and ``predict_proba`` of a fitted estimator say; raise NotCompiled for what is not known here."""
+    """The answers of ``predict`` and ``predict_proba`` of a fitted estimator; raise NotCompiled for an unsupported one."""
     if library_of(fitted) or isinstance(getattr(fitted, "_model", fitted), BoostedModel):
         return boosted(graph, fitted, tensor)
     for kind in type(fitted).__mro__:

@@ -13,7 +13,7 @@ Convert = Callable[[Graph, Any, Tensor], Tensor]
 
 
 def transform(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
-    """What ``fitted.transform`` does; raise NotCompiled for what is not known here."""
+    """The output of ``fitted.transform``; raise NotCompiled for an unsupported transformer."""
     if isinstance(fitted, str):
         if fitted == "passthrough":
             return tensor

@@ -27,7 +27,7 @@ _CHECKED_NUMBERS = 4_000_000
 
 @dataclass(frozen=True, slots=True)
 class FittedStep:
-    """A step with the members it needs and what is to be said about it."""
+    """A step with its members, and notes for the packer."""
 
     step: SklearnStep
     members: dict[str, bytes]

@@ -18,7 +18,7 @@ NUMBERS, CODES = "numbers", "codes"
 
 
 class NotCompiled(Exception):
-    """Something in the chain has no exact counterpart here; the text says what."""
+    """A part of the chain has no exact counterpart in a graph; the text names it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,7 +110,7 @@ class Graph:
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What an estimator says. scores : (n_rows, n_labels). decision : (n_rows, n_labels), where there are no scores; the label is its
+    """The answer of an estimator. scores : (n_rows, n_labels). decision : (n_rows, n_labels), where there are no scores; the label is its
     highest. value : (n_rows, n_targets) of a regressor.
     """
 

@@ -1,6 +1,6 @@
 """Makes steps of networks: an ONNX graph, or a PyTorch exported program or TorchScript module, in its own format.
 
-What goes in is read from the graph and from the frame; what comes out, by asking the network for a few rows.
+Inputs are read from the graph and the frame; outputs are found by running the network on a few rows.
 """
 
 from __future__ import annotations
@@ -81,9 +81,8 @@ def read_notes(network: Network) -> tuple[str, dict[str, str]]:
 
 
 def match_columns_to_inputs(network: Network, columns: Sequence[str], also: Sequence[str] = ()) -> dict[str, tuple[str, ...]]:
-    """Which columns feed which input; raise BadRequest where that cannot be told.
-
-    columns : those that a single input is made of where nothing is said. also : others, such as options, that inputs may name.
+    """The columns that feed each input; raise BadRequest where that is ambiguous. columns : those that a single input is made of by
+    default. also : others, such as options, that inputs may name.
     """
     openings, _, _ = describe_network(network)
     names = [opening.name for opening in openings]
@@ -105,7 +104,7 @@ def match_columns_to_inputs(network: Network, columns: Sequence[str], also: Sequ
 
 
 def field_hints(network: Network, columns: Sequence[str], also: Sequence[str] = ()) -> dict[str, dict[str, Any]]:
-    """What the network's inputs say about the fields that feed them, beyond what a frame shows: that whole numbers need not be whole."""
+    """Attributes of fields that follow from the network's inputs and not from the frame, such as that whole numbers need not be whole."""
     openings = {opening.name: opening for opening in describe_network(network)[0]}
     hints: dict[str, dict[str, Any]] = {}
     for name, of in match_columns_to_inputs(network, columns, also).items():
@@ -149,7 +148,7 @@ def network_step(
 
 
 def _sample_feeds(step: NetworkStep, takes: Schema, path: Path, columns: Sequence[Column], names: Sequence[str]) -> dict[str, list[Any]]:
-    """What the network gives for some rows, by output: a value for each."""
+    """The outputs of the network for some rows, by output name."""
     running = NetworkModel(step, takes, path)
     given: dict[str, list[Any]] = {}
     ask = running._ask

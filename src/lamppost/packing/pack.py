@@ -114,7 +114,7 @@ def pack(
 
 
 def pack_with_remarks(model: Any, frame: pd.DataFrame, to: Path, recipe: Recipe, prove: bool = True) -> tuple[Lamp, Remarks]:
-    """`pack`, and what the packer should know about it."""
+    """Like `pack`, and also returns the remarks for the packer."""
     unproven = to.with_name(f".{to.name}.unproven")
     try:
         remarks = build_package(model, frame, recipe, unproven)

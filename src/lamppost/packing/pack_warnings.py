@@ -19,7 +19,7 @@ _NEARLY_ALL = 0.95
 
 
 class PackWarning(UserWarning):
-    """Something about a package that is probably not meant."""
+    """Something about a package that is probably a mistake."""
 
 
 def input_warnings(schema: Schema, frame: pd.DataFrame, target: pd.Series | None) -> list[str]:

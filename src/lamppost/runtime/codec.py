@@ -1,5 +1,5 @@
 """Packs rows into frames and reads answer rows from frames by one schema, without arrays in between where values are plain. Batches are
-small and many, so the cost of a column counts, not that of a value.
+small and frequent, so the cost per column matters more than the cost per value.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ _MANY = 512
 
 
 class FrameCodec:
-    """For the rows of one schema. `pack` for what goes out, `rows` and `columns` for what comes back."""
+    """Packs and reads the rows of one schema: `pack` for requests, `rows` and `columns` for answers."""
 
     def __init__(self, schema: Schema) -> None:
         self.schema = schema
@@ -164,7 +164,7 @@ class _SingleAnswer:
         ]
 
     def row(self, entries: Any, body: bytes) -> Row | None:
-        """None where anything is not as it should be, for the careful way to say what."""
+        """The answer row; None for anything unexpected, which the checked way then reports."""
         if entries != self._entries or len(body) != self._struct.size:
             return None
         values = self._struct.unpack(body)
@@ -182,7 +182,7 @@ class _SingleAnswer:
 
 
 def _codes(field: Field) -> dict[Any, int] | None:
-    """How the values of a finite field are counted on the wire."""
+    """The codes of a finite field's values on the wire."""
     if field.kind == "yes/no":
         return {False: 0, True: 1, None: 2}
     return {**{choice: code for code, choice in enumerate(field.choices)}, None: -1} if field.kind == "choice" else None

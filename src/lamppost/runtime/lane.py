@@ -58,7 +58,7 @@ class _Batch:
 
 
 class Lane:
-    """`open` once, then `predict` from any number of tasks, then `close`; the module says what happens in between."""
+    """Call `open` once, then `predict` from any number of tasks, then `close`."""
 
     def __init__(self, spec: LaneSpec, settings: LaneSettings, pool: WorkerPool[Lane]) -> None:
         manifest = spec.manifest
@@ -139,9 +139,8 @@ class Lane:
     # -- opening and closing ------------------------------------------------------------------------------------------
 
     async def open(self, measure: bool = False) -> ProofVerdict:
-        """Open and prove in a worker, measure if asked to, then take traffic.
-
-        Raise ProofFailed or whatever the worker says; the lane is out then.
+        """Open and prove the package in a worker, measure it if asked to, then take traffic. Raise ProofFailed, or the error that the
+        worker reports; the lane then takes no requests.
         """
         try:
             await self._pool.make_room(self, self._spec.expected_bytes)
@@ -188,13 +187,13 @@ class Lane:
             self._pool.give_up_seat(self, driver)
 
     def apply_settings(self, settings: LaneSettings) -> None:
-        """Use other settings from now on. Requests that wait already stay."""
+        """Apply other settings. Waiting requests stay in the queue."""
         self.settings = settings
         self._waiting.policy = settings.batch
         self.load.apply_settings(settings)
 
     def needs_maintenance(self, since: float) -> bool:
-        """Whether it was used since then, has anything in hand, or copies that it may not need."""
+        """Whether the lane was used since that time, has requests in hand, or has copies that it may not need."""
         return self.used_at >= since or not self.idle or len(self.seats) != 1
 
     def adapt_to_load(self, now: float) -> int:
@@ -240,7 +239,9 @@ class Lane:
         return await done
 
     def submit(self, rows: Sequence[Row], size_bytes: int, terms: RequestOptions, done: AnswerReceiver, request_id: str = "") -> None:
-        """Queue rows; ``done`` gets the answer or an error later, from the event loop. Raise LaneFull or Unavailable if it never will."""
+        """Queue rows; ``done`` gets the answer or an error later, from the event loop. Raise LaneFull or Unavailable if the rows are not
+        queued.
+        """
         self._enqueue(_Request(rows, done, time.monotonic(), terms, None, request_id), len(rows), size_bytes)
 
     def _enqueue(self, request: _Request, rows: int, size_bytes: int) -> None:

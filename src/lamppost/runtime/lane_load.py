@@ -19,7 +19,7 @@ _MANY = 8
 
 
 class LaneLoad:
-    """Fed by its lane; `look` applies the rules. Times are seconds of the loop's clock.
+    """The lane reports its batches here; `wanted_copies` applies the rules. Times are seconds of the loop's clock.
 
     max_rows : rows that a batch may have now. rows_s : rows a second that the lane ran of late while it worked. batches : how often a
     batch had so many rows, in powers of two. copies : how many there were, and since when.
@@ -46,33 +46,31 @@ class LaneLoad:
         self._spare_since: float | None = None
 
     def apply_settings(self, settings: LaneSettings) -> None:
-        """Other bounds from now on."""
+        """Apply other bounds."""
         self._settings = settings
         self.max_rows = settings.batch.max_rows
 
     @property
     def enough(self) -> float:
-        """Requests that need not wait for others: half of those that were there together of late."""
+        """The number of waiting requests at which a batch goes at once: half of those that recently waited together."""
         return self._peak / 2
 
     @property
     def busy(self) -> bool:
-        """Whether so many requests were there together of late that half of them may go while the others are still read."""
+        """Whether enough requests recently waited together that half of them can be sent while the others are still being read."""
         return self._peak >= _MANY
 
     def gather_s(self, now: float, waiting: int) -> float:
-        """How long what waits should wait for more before it goes, 0 to go now.
-
-        A small batch costs nearly as much as a larger one, and under load that time is missing elsewhere. So a batch waits until half of
-        the requests that were there together of late wait too, but never longer than a few times what a batch takes, and 2 ms. A lone
-        caller, or two of them, never wait.
+        """Seconds that waiting requests should wait for more; 0 to send them now. A small batch costs nearly as much as a larger one. So a
+        batch waits until half of the requests that recently waited together are there again, but never longer than a few times the duration
+        of a batch, and 2 ms at most. One or two callers never wait.
         """
         if waiting >= self.enough:
             return 0.0
         return self._sent_at + min(_GATHER_S, _GATHER_RUNS * self._each_s) - now
 
     def note_sent(self, rows: int, requests: int, left: int, now: float) -> None:
-        """A batch of so many requests goes out; ``left`` : requests that had to stay behind."""
+        """Note that a batch of so many requests was sent. left : requests that stayed in the queue."""
         self.batches[1 << max(0, rows - 1).bit_length()] += 1
         self._full = self._full or (left > 0 and rows >= self.max_rows)
         if self._left:
@@ -84,7 +82,7 @@ class LaneLoad:
         self._sent_at = now
 
     def note_ran(self, rows: int, took_s: float, waited_s: list[float]) -> None:
-        """A batch came back; ``waited_s`` : of each request in it, from its coming."""
+        """Note that a batch was answered. waited_s : seconds since each of its requests came."""
         self._rows += rows
         self._work_s += took_s
         self._each_s = took_s if not self._each_s else 0.9 * self._each_s + 0.1 * took_s
@@ -92,7 +90,7 @@ class LaneLoad:
         self._waited.extend(waited_s)
 
     def wanted_copies(self, now: float, copies: int, waiting: int, quiet_s: float) -> int:
-        """Apply the rules to what was noticed since the last look; returns the wanted number of copies."""
+        """Apply the rules to the load since the last call; returns the number of copies that there should be."""
         if not self.copies or self.copies[-1][1] != copies:
             self.copies.append((now, copies))
         if self._seen_at is None:

@@ -33,7 +33,7 @@ class LaneSettings:
 
 
 def lane_settings(base: LaneSettings, rules: LaneRules, cores: int) -> LaneSettings:
-    """A node's settings with what an endpoint asks for."""
+    """A node's settings combined with an endpoint's lane rules."""
     batch = replace(
         base.batch,
         max_rows=rules.max_rows or base.batch.max_rows,
@@ -48,9 +48,8 @@ def lane_settings(base: LaneSettings, rules: LaneRules, cores: int) -> LaneSetti
 
 @dataclass(frozen=True, slots=True)
 class RequestOptions:
-    """How a caller wants to be served. bulk : after live calls. deadline : on the loop's clock. gone : whether nobody waits any more.
-
-    request_id : what the log of a worker calls the request by.
+    """Options of a request. bulk : served after live calls. deadline : on the loop's clock. is_abandoned : tells whether the client is
+    gone. request_id : the id under which the worker's output is logged.
     """
 
     bulk: bool = False
@@ -76,13 +75,13 @@ class LaneAnswer(NamedTuple):
 
 
 class AnswerReceiver(Protocol):
-    """Where an answer goes: a future, or anything that is told the same way."""
+    """The receiver of an answer: a future, or an object with the same methods."""
 
     def done(self) -> bool:
-        """Whether it has been told, or nobody listens any more."""
+        """Whether a result was set, or the client is gone."""
 
     def set_result(self, result: LaneAnswer, /) -> None:
         """The answer."""
 
     def set_exception(self, exception: LampPostError, /) -> None:
-        """What went wrong instead."""
+        """The error instead of an answer."""

@@ -1,7 +1,7 @@
 """Installs other library versions: a folder for each distinct set of pins, laid over what is installed, in workers only.
 
-A folder is made once, by pip and from the index that pip is set up for, kept, and shared by all packages with the same pins. What does not
-differ is not installed again. Workers are separate interpreters, so two versions of a library serve side by side.
+A folder is made once, by pip and from the index that pip is set up for, kept, and shared by all packages with the same pins. Libraries that
+do not differ are not installed again. Workers are separate interpreters, so two versions of a library serve side by side.
 """
 
 from __future__ import annotations
@@ -41,7 +41,7 @@ def _installed(name: str) -> str | None:
 class LibraryEnvironments:
     """The folders of one node. `of` gives the one for a package, made if it is not there.
 
-    progress : by version, how far the making of its environment is.
+    progress : by version, the progress of making its environment.
     """
 
     def __init__(self, folder: Path) -> None:
@@ -62,7 +62,7 @@ class LibraryEnvironments:
         return place
 
     async def _make(self, name: str, pins: list[str], place: Path) -> None:
-        """Whole or not at all."""
+        """Make the folder completely or not at all."""
         await asyncio.to_thread(self._folder.mkdir, parents=True, exist_ok=True)
         begun = Path(await asyncio.to_thread(tempfile.mkdtemp, dir=self._folder, prefix=".making-"))
         log.info("%s: making an environment with %s", name, ", ".join(pins))

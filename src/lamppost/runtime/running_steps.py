@@ -56,7 +56,7 @@ class RunningPython:
         self.made = instance
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
-        """Whatever the class makes of the columns."""
+        """The columns that the class returns."""
         rows = len(columns[0].values)
         given = {field.name: array_for_step(field, column) for field, column in zip(self.takes, columns, strict=True)}
         answers = self.made.run(given)
@@ -206,7 +206,7 @@ def _allowed(artifact_format: str, formats: frozenset[str]) -> None:
 
 
 def refused_format(artifact_format: str) -> str:
-    """Why a format is not opened here, and what to do."""
+    """The message for a format that this service does not open, with the way out."""
     if artifact_format == "python":
         return "the package carries Python code of its own, and this service does not allow that; start it with --allow-code"
     if artifact_format == "torch":

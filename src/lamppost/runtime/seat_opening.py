@@ -1,6 +1,6 @@
 """Opens a lane's package in a worker: find a worker, load the package, replay its proof, measure its speed.
 
-`open_seat` takes a `LaneSpec` and returns an `OpenedSeat`; what a lane makes of them is the lane's affair.
+`open_seat` takes a `LaneSpec` and returns an `OpenedSeat`; it does not know lanes.
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ class LaneSpec:
     name : of the version, for messages and logs.
     folder : the unpacked package.
     overlay : folder of libraries to lay over what is installed, None for none.
-    expected_bytes : memory that opening is known to need, 0 where nobody knows.
+    expected_bytes : memory that opening needs; 0 if unknown.
     dedicated_worker : whether it gets a worker of its own, whatever is in the package.
     """
 

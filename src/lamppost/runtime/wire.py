@@ -26,7 +26,7 @@ MAX_BODY_BYTES = 1 * 2**30
 
 
 class WireError(Exception):
-    """The other side sent something that is no frame, or columns that do not fit the schema."""
+    """The other side sent something that is not a frame, or columns that do not fit the schema."""
 
 
 def pack_frame(header: dict[str, Any], body: bytes = b"") -> bytes:

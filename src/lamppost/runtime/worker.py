@@ -45,7 +45,7 @@ class _Slot:
 
 
 class Worker:
-    """The open packages, by the number that the service gave each, and what is done with them."""
+    """The open packages of this process, by slot number."""
 
     def __init__(self) -> None:
         self.slots: dict[int, _Slot] = {}
@@ -149,7 +149,7 @@ class _Lines(io.TextIOBase):
         return self._stream.fileno()
 
     def flush(self) -> None:
-        """Let go of what was written."""
+        """Flush the stream."""
         self._stream.flush()
 
     def write(self, text: str) -> int:

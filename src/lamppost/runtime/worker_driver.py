@@ -1,8 +1,8 @@
 """Drives one worker: sends frames that carry a batch of each lane with requests, and hands the answers back to the lanes.
 
-While the worker is on one frame, requests gather in their lanes; when its answer comes the next frame goes out at once, and the answers
-are read while the worker is on it. Everything happens in callbacks of the event loop, with no task in between. When the worker ends,
-every lane that was seated hears of it and finds itself another one.
+While the worker is on one frame, requests gather in their lanes; when its answer comes the next frame goes out at once, and the answers are
+read while the worker is on it. Everything happens in callbacks of the event loop, with no task in between. When the worker ends, every lane
+seated in it is told and finds another worker.
 """
 
 from __future__ import annotations
@@ -58,10 +58,10 @@ class SeatedLane(Protocol):
         """Take the answer to a part. sent : when the frame went out, by the monotonic clock."""
 
     def retry_interrupted(self, part: FramePart, why: str, together: bool) -> None:
-        """Take note that the worker ended over a part. together : whether other lanes had parts in the same frame."""
+        """Handle a part whose worker ended. together : whether other lanes had parts in the same frame."""
 
     def replace_seat(self, driver: WorkerDriver, why: str) -> None:
-        """Take note that the worker has ended, and the seat with it."""
+        """Replace the seat in a worker that has ended."""
 
     @property
     def exclusive_frame(self) -> bool:
@@ -132,7 +132,7 @@ class WorkerDriver:
         return answers
 
     def unseat_lane(self, lane: SeatedLane) -> None:
-        """Take out a lane that has nothing in hand here."""
+        """Remove a lane that has nothing in hand in this worker."""
         slot = self.slots.pop(lane, None)
         self._ready.pop(lane, None)
         if slot is not None and not self.dedicated:

@@ -1,8 +1,9 @@
 """Assigns lanes to the workers of a node: which worker a lane is opened in, how many copies it has, and what is closed when memory is
 short.
 
-A light lane that is data only (a graph, tables) shares a worker with others of its kind, so that thousands of small models cost no
-thousand processes; any other has a worker for itself. A lane over whose batch a shared worker ended sits alone from then on.
+A small lane that is data only (a graph, tables) shares a worker with others of its kind, so that thousands of small models do not need
+thousands of processes; any other lane has a worker of its own. If a shared worker ends over a lane's batch, that lane gets a dedicated
+worker from then on.
 """
 
 from __future__ import annotations
@@ -63,10 +64,10 @@ class Tenant(SeatedLane, Protocol):
         """Whether it is never let go for want of memory."""
 
     def needs_maintenance(self, since: float) -> bool:
-        """Whether it was used since then, has anything in hand, or copies that it may not need."""
+        """Whether the lane was used since that time, has requests in hand, or has copies that it may not need."""
 
     def adapt_to_load(self, now: float) -> int:
-        """Adapt to the load since the last call; how many copies there should be, 0 for none."""
+        """Adapt to the load since the last call; returns how many copies there should be, 0 for none."""
 
 
 L = TypeVar("L", bound=Tenant)
@@ -86,7 +87,7 @@ def default_budget() -> int:
 class WorkerPool(Generic[L]):
     """Workers for lanes. budget_bytes : memory that all workers together may hold. put_to_sleep : closes a lane, False if it is needed.
 
-    A node has one for its whole life; `start` begins to look after the lanes, `close` ends the workers.
+    `start` begins to maintain lanes and workers, `close` ends the workers.
     """
 
     def __init__(self, supply: WorkerSupply | None = None, budget_bytes: int | None = None, cores: int | None = None) -> None:
@@ -102,7 +103,7 @@ class WorkerPool(Generic[L]):
         self._ending: set[asyncio.Task[None]] = set()
 
     def start(self) -> None:
-        """Begin to look after the lanes."""
+        """Begin to maintain lanes and workers."""
         self.supply.expect("graphs")
         self._maintaining = asyncio.create_task(self._maintain(), name="pool")
 

@@ -29,7 +29,7 @@ _PAGE = resource.getpagesize()
 
 
 class WorkerGone(Exception):
-    """The worker process ended, hung up, or sent what is no frame."""
+    """The worker process ended, closed its socket, or sent something that is not a frame."""
 
 
 Frame = tuple[dict[str, Any], bytes]
@@ -78,7 +78,7 @@ class _Protocol(asyncio.Protocol):
         self.end("its socket closed" if exc is None else str(exc))
 
     def end(self, why: str) -> None:
-        """Every open call fails, and so does every later one."""
+        """End the protocol: every open and later call fails."""
         if self.end_reason is not None:
             return
         self.end_reason = why
@@ -207,7 +207,7 @@ class WorkerProcess:
             os.killpg(self.pid, signal.SIGKILL)
 
     async def close(self) -> None:
-        """End the process and take its scratch folder away."""
+        """End the process and delete its scratch folder."""
         if self._protocol.transport is not None:
             self._protocol.transport.abort()
         self.kill()

@@ -53,7 +53,7 @@ class CallBundle(NamedTuple):
 def bundle_calls(calls: Iterable[CallRecord]) -> CallBundle:
     """Calls as bytes.
 
-    It is made beside the answers, in their interpreter, so it is to cost next to nothing: one pass of the serialiser, no look at payloads.
+    The service's process does this between answers, so it takes one pass of the serialiser and does not read payloads.
     """
     heads: list[tuple[object, ...]] = []
     payloads: list[bytes] = []
@@ -113,7 +113,7 @@ class CallCount(NamedTuple):
 
 
 def count_calls(calls: Iterable[CallRecord]) -> Counter[CallCount]:
-    """How many calls there are of each kind."""
+    """The number of calls of each kind."""
     kinds: dict[tuple[str, str | None, int, int, bool], list[int]] = {}
     for call in calls:
         kinds.setdefault((call.endpoint, call.version, call.status, _window(call), call.shadow), []).append(call.total_us)
@@ -135,7 +135,7 @@ class PhaseCount(NamedTuple):
 
 
 def count_phases(calls: Iterable[CallRecord]) -> Counter[PhaseCount]:
-    """Where the time of answered calls went; shadows are not counted."""
+    """Durations of answered calls by phase; shadows are not counted."""
     kinds: dict[tuple[str, str, int, tuple[str, ...]], list[tuple[int, ...]]] = {}
     for call in calls:
         if call.status == 200 and not call.shadow and call.version is not None:
@@ -167,5 +167,5 @@ def read_counts(data: bytes) -> Counter[CallCount]:
 
 
 def days_of_calls(calls: Sequence[CallRecord]) -> set[date]:
-    """The days (UTC) that calls are of."""
+    """The days (UTC) of calls."""
     return {datetime.fromtimestamp(day * 86_400, UTC).date() for day in {int(call.at // 86_400) for call in calls}}

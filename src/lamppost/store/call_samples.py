@@ -28,7 +28,7 @@ async def sample_inputs(pool: Pool, endpoint: str, version: str, since: datetime
 
 
 async def count_callers(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:
-    """Calls of a span by token; of many calls those of a thousand, drawn evenly."""
+    """Calls of a span by token; of more than a thousand calls, an even sample of a thousand."""
     rows = await _drawn(pool, ("SELECT coalesce(token, '')", ""), endpoint, None, (since, until), _CALLERS)
     return Counter(row[0] for row in rows)
 

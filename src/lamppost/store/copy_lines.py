@@ -29,12 +29,14 @@ def _second(at: int) -> bytes:
 
 @lru_cache(maxsize=4_096)
 def _name(value: str | None) -> bytes:
-    """Names come again and again."""
+    """An escaped name, cached because names repeat."""
     return _NULL if value is None else _escaped(value.encode())
 
 
 def copy_line(call: CallRecord, odd: tuple[float, str] | None = None, brought_by: str | None = None) -> bytes:
-    """A call as a line with `STORED`, a third of the work of giving COPY value by value. odd : its oddness, and why."""
+    """A call as a line of the columns `STORED`; a third of the work of passing values to COPY one by one. odd : its outlier score, and the
+    reason.
+    """
     at, request_id, endpoint, version, token, status, rows, batch, total_us, phases, sent, answer, shadow, trace = call
     second = int(at // 1)
     score, why = (_NULL, _NULL) if odd is None else (b"%.3f" % odd[0], _escaped(odd[1].encode()) if odd[1] else _NULL)
@@ -88,5 +90,5 @@ def _call(parts: list[bytes]) -> CallRecord:
 
 
 def _plain(value: bytes) -> bytes:
-    """What `_escaped` made, as it was."""
+    """The text that `_escaped` made this of."""
     return _ESCAPE.sub(lambda escape: _ESCAPED[escape[0]], value) if b"\\" in value else value

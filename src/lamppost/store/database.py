@@ -56,7 +56,7 @@ def migrate(url: str) -> list[str]:
 def hand_over(url: str) -> str:
     """Give all tables but the trail to a role without further rights, and return the URL by which the service connects as that role.
 
-    The trail stays with whoever ``url`` is, so that the service can add to it and can neither change nor shorten it.
+    The trail stays with the role of ``url``, so that the service can add entries but neither change nor delete them.
     """
     secret = secrets.token_urlsafe(24)
     with psycopg.connect(url, autocommit=True) as connection:

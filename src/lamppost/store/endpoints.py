@@ -23,7 +23,7 @@ _COLUMNS = "endpoint, revision, setup, since, changed_by, restores, rollout, cou
 
 @dataclass(frozen=True, slots=True)
 class EndpointRevision:
-    """What an endpoint serves since when, by whom; revision counts its changes from 1.
+    """A revision of an endpoint: its setup, since when, and who made it; revisions count from 1.
 
     restores : the earlier revision that this one puts back. rollout : the rollout that it is a step of. counted : what is counted then.
     """
@@ -45,7 +45,7 @@ class EndpointRevision:
 
 @dataclass(frozen=True, slots=True)
 class EndpointChange:
-    """A change to be made. after : the revision it was thought out against. action, note : for the trail."""
+    """A change to be made. after : the revision that the change was based on. action, note : for the trail."""
 
     endpoint: str
     setup: EndpointSetup
@@ -92,9 +92,8 @@ def _revision(endpoint: str, revision: int, setup: Any, since: datetime, changed
 
 
 def find_rollback_target(past: Sequence[EndpointRevision]) -> EndpointRevision | None:
-    """What going back from the newest of these revisions (newest first) returns to; None when it is the first.
-
-    Steps of rollouts are passed over, and so is what an earlier going back has passed: twice in a row goes back twice.
+    """The revision that a rollback restores, from revisions with the newest first; None if there is none. Steps of rollouts are skipped,
+    and so are revisions that an earlier rollback left, so that two rollbacks in a row go back twice.
     """
     if not past:
         return None
@@ -113,7 +112,7 @@ def find_rollback_target(past: Sequence[EndpointRevision]) -> EndpointRevision |
 
 
 async def change_endpoint(pool: Pool, change: EndpointChange, by: ChangedBy) -> tuple[EndpointRevision, EndpointRevision | None]:
-    """Make one change, as one transaction that every node hears of; returns the new split and the one it follows."""
+    """Make one change in a transaction that notifies every node; returns the new revision and the one before."""
     revisions = await change_endpoints(pool, [change], by)
     return revisions[0]
 
@@ -121,7 +120,7 @@ async def change_endpoint(pool: Pool, change: EndpointChange, by: ChangedBy) -> 
 async def change_endpoints(
     pool: Pool, changes: Sequence[EndpointChange], by: ChangedBy
 ) -> list[tuple[EndpointRevision, EndpointRevision | None]]:
-    """Make changes, all or none. Raise Conflict where one was thought out against a revision that is not in force any more."""
+    """Make changes, all or none. Raise Conflict if one is based on a revision that is not in force any more."""
     async with pool.connection() as connection, connection.transaction():
         revisions = [await add_revision(connection, change, by) for change in sorted(changes, key=lambda change: change.endpoint)]
         await announce(connection, "routes")
@@ -177,7 +176,7 @@ async def add_revision(
 
 
 async def demand_approvals(connection: AsyncConnection[TupleRow], endpoint: str, approvals: int, by: ChangedBy) -> None:
-    """How many approvals a version needs before it serves an endpoint."""
+    """Set how many approvals a version needs before it serves an endpoint."""
     approvals_before = await connection.execute("SELECT approvals FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
     row = await approvals_before.fetchone()
     if row is None:
@@ -188,7 +187,7 @@ async def demand_approvals(connection: AsyncConnection[TupleRow], endpoint: str,
 
 
 async def list_demanded_approvals(pool: Pool) -> dict[str, int]:
-    """How many approvals each endpoint demands, where it demands any."""
+    """The approvals that endpoints demand, for those that demand any."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT name, approvals FROM endpoints WHERE approvals > 0")
         return dict(await rows.fetchall())

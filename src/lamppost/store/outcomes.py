@@ -16,7 +16,7 @@ from lamppost.store.database import Pool
 
 @dataclass(frozen=True, slots=True)
 class AnsweredCall:
-    """A recorded call, or what a shadow said to it. input, answer : as recorded."""
+    """A recorded call, or a shadow's answer to it. input, answer : as recorded."""
 
     request_id: UUID
     endpoint: str
@@ -43,7 +43,7 @@ _ANSWERED = "SELECT request_id, endpoint, version, shadow, at, input, answer FRO
 
 
 async def answered_calls(pool: Pool, request_ids: Sequence[UUID]) -> list[AnsweredCall]:
-    """The calls with these ids, and what shadows answered to them."""
+    """The calls with these ids, and the answers of shadows."""
     async with pool.connection() as connection:
         rows = await connection.execute(f"{_ANSWERED} AND request_id = ANY(%s)".encode(), (list(request_ids),))
         return [AnsweredCall(*row) for row in await rows.fetchall()]
@@ -106,7 +106,7 @@ async def outcomes_between(pool: Pool, endpoint: str, since: datetime, until: da
 
 
 async def count_answered_rows(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:
-    """Rows answered in a span, by version; the denominator of how much is known."""
+    """Rows answered in a span, by version."""
     async with pool.connection() as connection:
         rows = await connection.execute(
             "SELECT version, sum(row_count)::bigint FROM calls WHERE endpoint = %s AND at >= %s AND at < %s AND status = 200"

@@ -23,9 +23,8 @@ Proven = Literal["not yet", "passed", "failed"]
 
 @dataclass(frozen=True, slots=True)
 class ListedVersion:
-    """One immutable version, as lists have it.
-
-    proof : what replaying it on a node showed last; proof_summary : in words. measured : figures of its first opening, None before that.
+    """An immutable version in a list. proof : the result of the last replay; proof_summary : in words. measured : figures of its first
+    opening, None before that.
     """
 
     model: str
@@ -99,7 +98,7 @@ async def store_version(
 
 
 async def missing_chunks(pool: Pool, digests: Sequence[bytes]) -> list[bytes]:
-    """Which of these chunks are not stored, by SHA-256. Those that are will stay for a day; chunks that no package took by then go."""
+    """The chunks that are not stored, by SHA-256. Stored chunks are kept for a day unless a package uses them."""
     async with pool.connection() as connection:
         await connection.execute(
             "DELETE FROM chunks c WHERE stored_at < now() - interval '1 day'"
@@ -145,7 +144,7 @@ async def note_signatures(pool: Pool, digest: str, signatures: Iterable[tuple[st
 
 
 async def list_signatures(pool: Pool, digest: str) -> list[tuple[str, str]]:
-    """Public key and signature of everybody who signed a package."""
+    """The signatures of a package: public key and signature."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT key, signature FROM signatures WHERE digest = %s ORDER BY stored_at, key", (digest,))
         return [(key, signature) for key, signature in await rows.fetchall()]
@@ -239,7 +238,7 @@ async def describe_model(pool: Pool, record_after: ModelRecord, by: ChangedBy) -
 
 
 async def retire_version(pool: Pool, name: VersionName, back: bool, by: ChangedBy) -> None:
-    """Keep a version from being served from now on, or let it again; raise Conflict while an endpoint serves it, NotFound."""
+    """Retire a version, or undo that; raise NotFound, or Conflict while an endpoint serves it."""
     async with pool.connection() as connection, connection.transaction():
         where = "model = %s AND number = %s"
         rows = await connection.execute(f"SELECT retired_at FROM versions WHERE {where} FOR UPDATE".encode(), (name.model, name.number))

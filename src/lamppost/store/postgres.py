@@ -31,7 +31,7 @@ _STOP_S = 30.0
 
 @dataclass(frozen=True, slots=True)
 class _Account:
-    """Who runs the server, and the words before a command that make it so."""
+    """The user that runs the server, and the command prefix that switches to it."""
 
     uid: int
     gid: int
@@ -78,7 +78,7 @@ class PrivateServer:
 
     @property
     def _password_file(self) -> Path:
-        """Beside the cluster, wherever that lies, so that neither is ever without the other."""
+        """The password file beside the cluster."""
         return self.folder.with_name("postgres.password")
 
     def start(self) -> str:
@@ -199,7 +199,7 @@ class PrivateServer:
             time.sleep(0.05)
 
     def _wait(self, url: str, log_file: Path) -> None:
-        """Wait until it answers, and make the database ``lamppost`` if there is none."""
+        """Wait until the server answers, and make the database ``lamppost`` if there is none."""
         assert self._process is not None
         deadline = time.monotonic() + _START_S
         while True:

@@ -40,9 +40,8 @@ async def recently_called_endpoints(pool: Pool, most: int) -> list[str]:
 
 @dataclass(frozen=True, slots=True)
 class CountedFrames:
-    """Frames of one segment, and what was counted of all their rows. odd : by the place of a call among theirs, its oddness and why.
-
-    brought_by : who brought in calls that were answered elsewhere.
+    """Frames of one segment, and the counts of all their rows. odd : by index of the call, its outlier score and the reason. brought_by :
+    who imported calls that were answered elsewhere.
     """
 
     frames: Sequence[SpoolFrame]
@@ -98,7 +97,7 @@ def _counts(frames: Sequence[SpoolFrame], kept: Sequence[CallRecord]) -> tuple[C
 
 
 async def _copy(connection: AsyncConnection[TupleRow], lines: Sequence[tuple[CallRecord, bytes]]) -> list[CallRecord]:
-    """The calls that were stored: one that the database cannot hold does not keep the others."""
+    """Copy calls into the table; returns those that were stored. A call that the database cannot hold does not affect the others."""
     if not lines:
         return []
     try:
@@ -148,7 +147,7 @@ async def forget_segments(pool: Pool) -> None:
 
 
 async def make_partition(pool: Pool, day: date) -> None:
-    """Make the partition of a day (UTC) unless it is there; concurrent makers wait for one another."""
+    """Make the partition of a day (UTC) unless it exists; concurrent callers wait for one another."""
     name = sql.Identifier(f"calls_{day:%Y%m%d}")
     start = datetime(day.year, day.month, day.day, tzinfo=UTC)
     async with pool.connection() as connection, connection.transaction():
@@ -267,7 +266,7 @@ async def version_p99_ms(pool: Pool, endpoint: str, version: str, since: datetim
 
 @dataclass(frozen=True, slots=True)
 class RecordedInput:
-    """What callers sent in one call, as it was recorded. version : what answered."""
+    """The recorded input of one call. version : the version that answered."""
 
     request_id: UUID
     version: str | None

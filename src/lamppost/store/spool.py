@@ -55,7 +55,7 @@ KINDS: tuple[Kind, ...] = ("calls", "bare", "counts")
 
 @dataclass(frozen=True)
 class SpoolFrame:
-    """What one append wrote. payload : calls as `lamppost.store.call_records.pack` makes them, or for ``counts`` a JSON list."""
+    """The content of one frame. payload : calls as `lamppost.store.call_records.pack_calls` makes them, or for ``counts`` a JSON list."""
 
     segment: str
     number: int
@@ -69,12 +69,12 @@ class SpoolFrame:
 
     @cached_property
     def counts(self) -> Counter[CallCount]:
-        """How many calls of each kind it tells of."""
+        """The number of calls of each kind in the frame."""
         return read_counts(self.payload) if self.kind == "counts" else count_calls(self.calls)
 
     @property
     def total(self) -> int:
-        """How many calls it tells of."""
+        """The number of calls in the frame."""
         return self.counts.total() if self.kind == "counts" else len(self.calls)
 
 
@@ -200,7 +200,7 @@ class Spool:
             self._current = None
 
     def _shrink(self) -> None:
-        """Give up the payloads of the oldest, and where that is not enough, all but their counts."""
+        """Drop the payloads of the oldest segments, and if that is not enough, everything but their counts."""
         steps: tuple[tuple[Kind, Callable[[SpoolFrame], bytes]], ...] = (("bare", _bare), ("counts", _counted))
         for kind, less in steps:
             for path in self._paths():

@@ -166,7 +166,9 @@ async def roll_up_histograms(pool: Pool, now: datetime) -> None:
 
 
 async def delete_expired(pool: Pool, keep_days: dict[str, tuple[int, int]], now: datetime) -> int:
-    """Let go of calls and statistics that are older than their endpoints keep them: (days of calls, days of statistics). Returns calls."""
+    """Delete calls and statistics that are older than their endpoints keep them. keep : by endpoint, days of calls and days of statistics.
+    Returns how many calls were deleted.
+    """
     gone = 0
     longest = max((days for days, _ in keep_days.values()), default=30)
     async with pool.connection() as connection:

@@ -140,7 +140,7 @@ async def revoke_token(pool: Pool, name: str, by: ChangedBy) -> None:
 
 
 async def principals_by_hash(pool: Pool) -> dict[bytes, Principal]:
-    """Everybody whose token was not revoked, by hash of the secret."""
+    """The principals of all tokens that were not revoked, by hash of the secret."""
     async with pool.connection() as connection:
         rows = await connection.execute("SELECT hash, name, role, endpoints, expires_at, rate_per_s FROM tokens WHERE revoked_at IS NULL")
         return {row[0]: _principal(*row[1:]) for row in await rows.fetchall()}
@@ -161,7 +161,7 @@ async def make_link(pool: Pool, token: str) -> str:
 
 
 async def _admit(pool: Pool, token: str, kind: str, time: timedelta) -> str:
-    """A new secret that stands for a token for some time; those whose time is over are forgotten."""
+    """Store a new secret for a token with an expiry; expired secrets are deleted."""
     secret = secrets.token_urlsafe(32)
     async with pool.connection() as connection:
         await connection.execute("DELETE FROM sessions WHERE expires_at < now()")

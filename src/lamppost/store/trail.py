@@ -25,7 +25,7 @@ class ChangedBy:
 
 @dataclass(frozen=True, slots=True)
 class TrailEntry:
-    """One change. subject : the endpoint, model, version or token. before, after : JSON values, None where there is nothing to tell."""
+    """One change. subject : the endpoint, model, version or token. before, after : JSON values; None for none."""
 
     number: int
     at: datetime

@@ -49,7 +49,7 @@ async def deltas_between(pool: Pool, endpoint: str, version: str, since: datetim
 
 
 class UnjudgedWindows(NamedTuple):
-    """Windows that something was counted in since they were judged. at : starts of the ticks. first, number : first and last new delta."""
+    """Windows with counts that were added since they were judged. at : starts of the ticks. first, number : first and last new delta."""
 
     endpoint: str
     version: str
@@ -59,7 +59,7 @@ class UnjudgedWindows(NamedTuple):
 
 
 async def unjudged_windows(pool: Pool, after: int = 0) -> list[UnjudgedWindows]:
-    """What has to be judged, what waits for longest first. after : deltas up to that number are known to be judged, and not looked at."""
+    """The windows to be judged, the longest waiting first. after : deltas up to this number are known to be judged, and are skipped."""
     async with pool.connection() as connection:
         rows = await connection.execute(
             "SELECT s.endpoint, s.version, array_agg(DISTINCT s.at ORDER BY s.at), min(s.number), max(s.number) FROM sketches s"
@@ -184,7 +184,7 @@ async def store_explanation(pool: Pool, window: JudgedWindow, explanation: Drift
 
 
 async def ticks_to_merge(pool: Pool, after: int, limit: int) -> list[tuple[str, str, datetime]]:
-    """Ticks with several deltas that are over. after : deltas up to that number are known to be merged, and not looked at."""
+    """Finished ticks with several deltas. after : deltas up to this number are known to be merged, and are skipped."""
     async with pool.connection() as connection:
         rows = await connection.execute(
             "SELECT endpoint, version, at FROM sketches WHERE number > %s AND at < now() - interval '15 minutes'"
