@@ -93,7 +93,7 @@ async def hold_rollout(pool: Pool, number: int | None = None, endpoint: str | No
     """A rollout that goes on, by number (None if another node holds it) or by endpoint (waits for it), held until the transaction ends."""
     where, value, wait = ("number = %s", number, " SKIP LOCKED") if endpoint is None else ("endpoint = %s", endpoint, "")
     # the endpoint is locked first, as every change of one does
-    query = f"SELECT {_COLUMNS} FROM endpoints JOIN rollouts ON endpoint = name WHERE {where} AND ended_at IS NULL FOR UPDATE{wait}"
+    query = f"SELECT {_COLUMNS} FROM endpoints JOIN rollouts ON endpoint = name WHERE {where} AND ended_at IS NULL FOR NO KEY UPDATE{wait}"
     async with pool.connection() as connection, connection.transaction():
         row = await (await connection.execute(query.encode(), (value,))).fetchone()
         if row is None and endpoint is not None:
@@ -114,7 +114,7 @@ def _stored(number: int, endpoint: str, rollout: Any, *more: Any) -> StoredRollo
 
 async def end_replaced_rollout(connection: AsyncConnection[TupleRow], endpoint: str, why: str) -> int | None:
     """End a rollout of an endpoint that somebody changes otherwise, inside the transaction of that change."""
-    query = f"SELECT {_COLUMNS} FROM rollouts WHERE endpoint = %s AND ended_at IS NULL FOR UPDATE"
+    query = f"SELECT {_COLUMNS} FROM rollouts WHERE endpoint = %s AND ended_at IS NULL FOR NO KEY UPDATE"
     row = await (await connection.execute(query.encode(), (endpoint,))).fetchone()
     if row is None:
         return None

@@ -123,15 +123,19 @@ class RolloutDriver:
         while True:
             await asyncio.sleep(LOOK_S)
             try:
-                await self._store_node_counts()
-                for number in await rollouts.running_rollouts(self._pool):
-                    await self._advance_rollout(number)
+                await self.advance_rollouts()
             except (psycopg.OperationalError, PoolTimeout) as error:
                 log.debug("rollouts wait for the database: %s", error)
             except LampPostError as error:
                 log.error("a rollout cannot be moved: %s", error.detail)
             except Exception:
                 log.exception("looking at rollouts failed on a fault of our own, trying again")
+
+    async def advance_rollouts(self) -> None:
+        """Store the counts of this node, then decide the next step of every running rollout that no other node holds."""
+        await self._store_node_counts()
+        for number in await rollouts.running_rollouts(self._pool):
+            await self._advance_rollout(number)
 
     async def _store_node_counts(self) -> None:
         """Store what this node has counted since the last call of this method."""
