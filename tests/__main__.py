@@ -77,10 +77,9 @@ def main() -> int:
             outcomes = []
             for outcome in pool.map(lambda module: run_module(module, environment), modules):
                 outcomes.append(outcome)
-                print(
-                    f"{'✗' if outcome.failed else '●'} {outcome.module:48s}{outcome.run:4d} tests {outcome.seconds:7.1f} s  (cpu {outcome.cpu_s:5.0f} s)",
-                    flush=True,
-                )
+                mark = "✗" if outcome.failed else "●"
+                times = f"{outcome.seconds:7.1f} s  (cpu {outcome.cpu_s:5.0f} s)"
+                print(f"{mark} {outcome.module:48s}{outcome.run:4d} tests {times}", flush=True)
                 if outcome.failed:
                     print(outcome.output, flush=True)
     print("\nslowest:")

@@ -9,13 +9,13 @@ import zlib
 from pathlib import Path
 from typing import Any
 
-import httpx
 import orjson
 import pyarrow as pa
 from PIL import Image
 
 from demo.poles import make_photos
 from tests.end_to_end.test_service import ROW
+from tests.support import http
 from tests.support.lamps import outage_lamp
 from tests.support.other_lamps import photo_lamp, several_lamp
 from tests.support.service import Service
@@ -147,8 +147,8 @@ class BadInput(unittest.TestCase):
     def test_tokens(self) -> None:
         for token, status in (("lamp_", 401), ("x" * 10_000, 401), ("lamp_nobody", 401), ("\xe9", 401)):
             sent = {"authorization": f"Bearer {token}".encode("latin-1"), "content-type": "application/json"}
-            response = httpx.post(f"{self.service.address}/predict/outage-risk", content=GOOD, headers=sent, trust_env=False)
+            response = http.post(f"{self.service.address}/predict/outage-risk", content=GOOD, headers=sent)
             self.assertEqual((response.status_code, response.headers["www-authenticate"]), (status, "Bearer"))
         basic = {"authorization": "Basic YTpi"}
-        said = httpx.post(f"{self.service.address}/predict/outage-risk", content=GOOD, headers=basic, trust_env=False).json()
+        said = http.post(f"{self.service.address}/predict/outage-risk", content=GOOD, headers=basic).json()
         self.assertIn("not of the form: Bearer", said["detail"])

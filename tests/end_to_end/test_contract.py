@@ -10,6 +10,7 @@ import pyarrow as pa
 
 from demo.lamps import make_traffic
 from demo.poles import make_photos
+from tests.support import http
 from tests.support.lamps import outage_lamp
 from tests.support.other_lamps import photo_lamp, several_lamp
 from tests.support.service import WithService, until
@@ -77,7 +78,7 @@ class Contract(WithService):
         address = f"{self.service.address}/predict/pole-photo"
 
         def send(**parts: Any) -> httpx.Response:
-            return httpx.post(address, headers=headers, trust_env=False, **parts)
+            return http.post(address, headers=headers, **parts)
 
         self.assertIn(send(files={"photo": ("post.png", photo)}).json()["answer"]["label"], ("leans", "rusts", "sound"))
         for parts, status, summary in (
@@ -88,7 +89,7 @@ class Contract(WithService):
             ({"content": b"nothing", "headers": {**headers, "content-type": "multipart/form-data"}}, 400, "no multipart form"),
         ):
             with self.subTest(summary):
-                said = httpx.post(address, trust_env=False, **{"headers": headers, **parts})  # type: ignore[arg-type]
+                said = http.post(address, **{"headers": headers, **parts})  # type: ignore[arg-type]
                 self.assertEqual(said.status_code, status, said.text)
                 self.assertIn(summary, said.text)
 
@@ -136,10 +137,7 @@ class Contract(WithService):
         """Status, headers, body as far as it came, and whether it came whole."""
         sent = {"authorization": f"Bearer {self.service.token}", "content-type": kind, **headers}
         got = b""
-        with (
-            httpx.Client(trust_env=False, timeout=60) as client,
-            client.stream("POST", self.service.address + path, content=pieces, headers=sent) as answer,
-        ):
+        with http.client(timeout=60) as client, client.stream("POST", self.service.address + path, content=pieces, headers=sent) as answer:
             try:
                 for piece in answer.iter_bytes():
                     got += piece

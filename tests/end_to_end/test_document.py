@@ -11,6 +11,7 @@ import jsonschema_rs
 
 from demo.lamps import make_traffic
 from lamppost.core.roles import ROLES
+from tests.support import http
 from tests.support.lamps import outage_lamp
 from tests.support.other_lamps import photo_lamp, several_lamp
 from tests.support.service import WithService
@@ -27,7 +28,7 @@ class Document(WithService):
 
     def document(self, token: str | None = None) -> dict[str, Any]:
         headers = {"authorization": f"Bearer {token}"} if token else {}
-        document: dict[str, Any] = httpx.get(f"{self.service.address}/openapi.json", headers=headers, trust_env=False).json()
+        document: dict[str, Any] = http.get(f"{self.service.address}/openapi.json", headers=headers).json()
         return document
 
     def test_a_path_for_each_endpoint_for_those_who_may_know(self) -> None:
@@ -37,7 +38,7 @@ class Document(WithService):
             secret = admin.fetch("POST", "/api/tokens", {"name": "one", "role": "caller", "endpoints": ["several"]})["secret"]
         paths = self.document(secret)["paths"]
         self.assertEqual([path for path in paths if path.startswith("/predict/")], ["/predict/several"])
-        wrong = httpx.get(f"{self.service.address}/openapi.json", headers={"authorization": "Bearer lamp_x"}, trust_env=False)
+        wrong = http.get(f"{self.service.address}/openapi.json", headers={"authorization": "Bearer lamp_x"})
         self.assertEqual(wrong.status_code, 401)
 
     def test_requests_and_answers_are_what_the_document_says(self) -> None:
@@ -80,7 +81,7 @@ class Kept(WithService):
 
     def test_no_role_can_make_the_service_break_its_document(self) -> None:
         file = self.service.folder / "openapi.json"
-        file.write_text(httpx.get(f"{self.service.address}/openapi.json", headers={"authorization": f"Bearer {self.service.token}"}).text)
+        file.write_text(http.get(f"{self.service.address}/openapi.json", headers={"authorization": f"Bearer {self.service.token}"}).text)
         with self.service.client() as admin:
             secrets = {role: admin.fetch("POST", "/api/tokens", {"name": f"asks-{role}", "role": role})["secret"] for role in ROLES}
 

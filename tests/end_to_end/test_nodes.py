@@ -10,11 +10,10 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import ClassVar
 
-import httpx
-
 from lamppost.client import Client
 from lamppost.core.errors import LampPostError
 from lamppost.store.postgres import PrivateServer
+from tests.support import http
 from tests.support.lamps import run_folder
 from tests.support.service import Service, until
 from tests.support.versions import times_lamp
@@ -170,6 +169,6 @@ class Nodes(unittest.TestCase):
 
 def client_of(node: Service, token: str, path: str) -> list[dict[str, object]]:
     """What a node says to a plain request."""
-    answer = httpx.get(node.address + path, headers={"authorization": f"Bearer {token}"}, trust_env=False, timeout=30)
+    answer = http.get(node.address + path, headers={"authorization": f"Bearer {token}"}, timeout=30)
     found: list[dict[str, object]] = answer.json()
     return found

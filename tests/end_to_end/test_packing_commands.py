@@ -15,7 +15,7 @@ import pandas as pd
 from PIL import Image
 
 import lamppost
-from tests.support import networks
+from tests.support import http, networks
 from tests.support.damage import damage
 from tests.support.lamps import moody_lamp, outage_lamp
 from tests.support.models import Moody
@@ -235,7 +235,7 @@ class Chunks(WithCommands):
 
     def put(self, digest: str, data: bytes) -> httpx.Response:
         headers = {"authorization": f"Bearer {self.service.token}"}
-        return httpx.put(f"{self.service.address}/api/packages/chunks/{digest}", content=data, headers=headers, trust_env=False)
+        return http.put(f"{self.service.address}/api/packages/chunks/{digest}", content=data, headers=headers)
 
 
 class Damaged(WithCommands):
@@ -254,7 +254,7 @@ class Damaged(WithCommands):
             members = {name: archive.read(name) for name in archive.namelist()}
         rng, path = random.Random(8421), self.folder / "case.lamp"
         stored = set()
-        with warnings.catch_warnings(), httpx.Client(trust_env=False, headers={"authorization": f"Bearer {self.service.token}"}) as client:
+        with warnings.catch_warnings(), http.client(headers={"authorization": f"Bearer {self.service.token}"}) as client:
             warnings.simplefilter("ignore")  # the ZIP library warns of doubles while we write them
             for case in range(1_000):
                 damage(rng, path, data, members)

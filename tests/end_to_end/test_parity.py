@@ -7,7 +7,6 @@ from collections.abc import Callable
 from typing import Any
 
 import grpc
-import httpx
 import numpy as np
 import pandas as pd
 from sklearn.compose import make_column_transformer
@@ -19,6 +18,7 @@ from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
 from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
 from lamppost.service.grpc import predict_pb2 as pb
+from tests.support import http
 from tests.support.lamps import made_once
 from tests.support.service import Service, free_port, until
 
@@ -80,7 +80,7 @@ class Parity(unittest.TestCase):
         if form == "columns":
             body = {"columns": {name: [row.get(name) for row in rows] for name in rows[0]}}
         sent = {"authorization": f"Bearer {self.service.token}", **headers}
-        answer = httpx.post(f"{self.service.address}/predict/{endpoint}", json=body, headers=sent, trust_env=False)
+        answer = http.post(f"{self.service.address}/predict/{endpoint}", json=body, headers=sent)
         return answer.status_code, answer.json()
 
     def fast(self, endpoint: str, rows: list[dict[str, Any]], form: str, headers: dict[str, str]) -> tuple[int, dict[str, Any]]:

@@ -15,6 +15,7 @@ import httpx
 from demo.lamps import make_traffic
 from lamppost.core.roles import MAY, ROLES
 from lamppost.package.read import read_lamp
+from tests.support import http
 from tests.support.lamps import moody_lamp, outage_lamp
 from tests.support.models import Moody
 from tests.support.service import WithService, until
@@ -151,13 +152,13 @@ class Answering(Asking):
         refused = self.ask(b'{"age_years": NaN}').json()
 
         def recorded() -> dict[str, Any] | None:
-            found = httpx.get(
+            found = http.get(
                 self.service.address + "/api/calls?endpoint=outage-risk&limit=50", headers={"authorization": f"Bearer {self.service.token}"}
             ).json()
             calls = {call["request_id"]: call for call in found}
             return calls if said["request_id"] in calls and refused["request_id"] in calls else None
 
-        calls = until(recorded, what="the records")
+        calls = until(recorded, 60, "the records")
         call = calls[said["request_id"]]
         self.assertEqual(
             (call["status"], call["rows"], call["version"], call["token"], call["input"]), (200, 1, "outage-risk@1", "admin", ROW)
@@ -166,7 +167,7 @@ class Answering(Asking):
         self.assertLessEqual({"token", "read", "validate", "queue", "worker", "answer"}, call["phases_us"].keys())
         self.assertEqual(calls[refused["request_id"]]["input"], '{"age_years": NaN}')
         self.assertEqual(calls[refused["request_id"]]["status"], 422)
-        hour = httpx.get(
+        hour = http.get(
             self.service.address + "/api/endpoints/outage-risk", headers={"authorization": f"Bearer {self.service.token}"}
         ).json()["last_hour"]
         self.assertGreaterEqual(hour["calls"], 2)
@@ -213,7 +214,7 @@ class Refusing(Asking):
 
     def test_names_and_methods(self) -> None:
         self.assertIn("did you mean outage-risk?", self.problem(self.service.post("/predict/outage-rsk", "{}"), 404, "not-found")["detail"])
-        response = httpx.get(self.service.address + "/predict/outage-risk")
+        response = http.get(self.service.address + "/predict/outage-risk")
         self.assertEqual((response.status_code, response.headers["allow"]), (405, "POST"))
         self.problem(self.service.post("/api/nothing", "{}"), 404, "not-found")
         self.problem(self.service.post("/api/endpoints/outage-risk/point", '{"version": "outage-risk"}'), 400, "bad-request")
@@ -271,15 +272,15 @@ class Packages(Asking):
 class WhoMay(Asking):
     def test_no_token_no_answer_except_health(self) -> None:
         for path in ("/health/live", "/health/ready"):
-            self.assertEqual(httpx.get(self.service.address + path).status_code, 200)
+            self.assertEqual(http.get(self.service.address + path).status_code, 200)
         for method, path in (("POST", "/predict/outage-risk"), ("GET", "/api/endpoints"), ("POST", "/api/packages"), ("GET", "/api/calls")):
             for headers in ({}, {"authorization": "Bearer lamp_wrong"}, {"authorization": "Basic abc"}, {"cookie": "lamppost_session=x"}):
-                response = httpx.request(method, self.service.address + path, headers=headers)
+                response = http.request(method, self.service.address + path, headers=headers)
                 self.problem(response, 401, "not-signed-in")
                 self.assertEqual(response.headers["www-authenticate"], "Bearer")
 
     def test_each_role_may_what_the_table_says_on_every_route(self) -> None:
-        document = httpx.get(f"{self.service.address}/openapi.json", trust_env=False).json()
+        document = http.get(f"{self.service.address}/openapi.json").json()
         routes = {f"{method.upper()} {path}" for path, methods in document["paths"].items() for method in methods}
         self.assertEqual(routes, {route for route, _, _ in ROUTES if "/predict/" not in route}, "every route stands in the table")
         with self.service.client() as admin:
@@ -289,7 +290,7 @@ class WhoMay(Asking):
                     method, path = route.split(" ")
                     address = self.service.address + path.format(**NAMES)
                     headers = {"authorization": f"Bearer {secret}"}
-                    response = httpx.request(method, address, json=body, headers=headers, trust_env=False, timeout=30)
+                    response = http.request(method, address, json=body, headers=headers, timeout=30)
                     with self.subTest(role=role, route=route):
                         if permission in ("nobody", "anybody") or set(permission.split(" and ")) <= MAY[role]:
                             self.assertNotIn(response.status_code, (401, 403, 500))
@@ -297,7 +298,7 @@ class WhoMay(Asking):
                             self.assertIn(f"role {role}", self.problem(response, 403, "not-allowed")["detail"])
         for route, permission, body in ROUTES:
             method, path = route.split(" ")
-            response = httpx.request(method, self.service.address + path.format(**NAMES), json=body, trust_env=False)
+            response = http.request(method, self.service.address + path.format(**NAMES), json=body)
             with self.subTest(route=route, role="no token"):
                 self.assertEqual(response.status_code == 401, permission != "nobody", response.text)
 
@@ -318,7 +319,7 @@ class WhoMay(Asking):
             expired = until(lambda: answer if (answer := self.ask(ROW, **short)).status_code == 401 else None, what="the expiry")
             self.assertIn("expired at", self.problem(expired, 401, "not-signed-in")["detail"])
             for wrong in ({"expires_at": "2020-01-01T00:00:00Z"}, {"expires_at": "2999-01-01T00:00:00"}, {"rate_per_s": 0}):
-                refused = httpx.post(
+                refused = http.post(
                     f"{self.service.address}/api/tokens",
                     json={"name": "wrong", "role": "caller", **wrong},
                     headers={"authorization": f"Bearer {self.service.token}"},
@@ -342,7 +343,7 @@ class WhoMay(Asking):
             self.assertNotIn("secret", str(admin.fetch("GET", "/api/tokens")))
 
     def test_a_browser_session_is_a_strict_cookie_that_foreign_pages_cannot_use(self) -> None:
-        with httpx.Client(base_url=self.service.address) as browser:
+        with http.client(base_url=self.service.address) as browser:
             self.assertEqual(browser.post("/api/session", json={"token": "lamp_wrong"}).status_code, 401)
             response = browser.post("/api/session", json={"token": self.service.token})
             cookie = response.headers["set-cookie"].lower()
@@ -355,19 +356,19 @@ class WhoMay(Asking):
             self.assertEqual(browser.delete("/api/session").status_code, 204)
             self.assertEqual(browser.get("/api/session").status_code, 401)
             self.assertEqual(
-                [httpx.post(self.service.address + "/api/session", json={"link": link}).status_code for _ in range(2)], [200, 401]
+                [http.post(self.service.address + "/api/session", json={"link": link}).status_code for _ in range(2)], [200, 401]
             )
 
 
 class Documents(Asking):
     def test_the_api_describes_itself_and_the_console_loads_nothing_from_elsewhere(self) -> None:
-        openapi = httpx.get(self.service.address + "/openapi.json").json()
+        openapi = http.get(self.service.address + "/openapi.json").json()
         self.assertEqual(openapi["openapi"][:3], "3.1")
-        page = httpx.get(self.service.address + "/endpoints/outage-risk")
+        page = http.get(self.service.address + "/endpoints/outage-risk")
         self.assertEqual((page.status_code, page.headers["content-type"]), (200, "text/html; charset=utf-8"))
         self.assertIn("default-src 'self'", page.headers["content-security-policy"])
-        self.assertEqual(httpx.get(self.service.address + "/assets/none.js").status_code, 404)
-        schema = httpx.get(
+        self.assertEqual(http.get(self.service.address + "/assets/none.js").status_code, 404)
+        schema = http.get(
             self.service.address + "/api/endpoints/outage-risk", headers={"authorization": f"Bearer {self.service.token}"}
         ).json()["json_schema"]
         self.assertEqual(schema["$schema"], "https://json-schema.org/draft/2020-12/schema")

@@ -25,6 +25,7 @@ import httpx
 
 import lamppost
 from lamppost.cli import main
+from tests.support import http
 from tests.support.lamps import outage_lamp, run_folder
 
 T = TypeVar("T")
@@ -83,7 +84,7 @@ class Service:
         if self.process.poll() is not None:
             raise AssertionError(f"the service ended: {self.log.read_text()}")
         try:
-            return httpx.get(f"{self.address}/health/{health}", trust_env=False).status_code == 200
+            return http.get(f"{self.address}/health/{health}").status_code == 200
         except httpx.TransportError:
             return False
 
@@ -115,7 +116,7 @@ class Service:
         sent = {"authorization": f"Bearer {self.token}", "content-type": "application/json"}
         for name, value in headers.items():
             sent[name.replace("_", "-")] = value
-        return httpx.post(self.address + path, content=content, headers=sent, trust_env=False, timeout=60)
+        return http.post(self.address + path, content=content, headers=sent, timeout=60)
 
     def run(self, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
         """A command of ours against this service, in this process: starting an interpreter costs a second for each command."""

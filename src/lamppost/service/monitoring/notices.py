@@ -24,6 +24,7 @@ import httpx
 import orjson
 
 from lamppost.core.monitoring.alert_rules import Alert
+from lamppost.service.outgoing_http import outgoing_client
 from lamppost.service.settings import Settings
 from lamppost.store import alerts
 from lamppost.store.alerts import Notice
@@ -144,7 +145,7 @@ class NoticeSender:
         if notice.channel.secret:
             headers["webhook-signature"] = webhook_signature(notice.channel.secret, str(notice.id), now, body)
         # a bound on all of it: one that sends a byte now and then would hold out against a bound on each wait
-        async with asyncio.timeout(PATIENCE_S), httpx.AsyncClient(timeout=PATIENCE_S, trust_env=False) as client:
+        async with asyncio.timeout(PATIENCE_S), await outgoing_client(notice.channel.target, PATIENCE_S) as client:
             answer = await client.post(notice.channel.target, content=body, headers=headers)
         if answer.status_code >= 300:
             raise ValueError(f"the receiver answered {answer.status_code}")

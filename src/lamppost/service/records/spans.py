@@ -16,6 +16,7 @@ import orjson
 
 import lamppost
 from lamppost.core.tracing import Span, read_traceparent, spans_of, to_otlp
+from lamppost.service.outgoing_http import outgoing_client
 from lamppost.store.call_records import CallRecord
 
 log = logging.getLogger("lamppost.spans")
@@ -89,7 +90,7 @@ class SpanExporter:
         if not batch or self.url is None:
             return
         try:
-            async with httpx.AsyncClient(timeout=5.0, trust_env=False) as client:
+            async with await outgoing_client(self.url, timeout_s=5.0) as client:
                 body = orjson.dumps(to_otlp(batch, "lamppost", lamppost.__version__))
                 answer = await client.post(self.url, content=body, headers={"content-type": "application/json"})
                 answer.raise_for_status()
