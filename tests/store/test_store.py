@@ -40,6 +40,7 @@ MIGRATIONS = len(list(Path(database.__file__).parent.glob("migrations/*.sql")))
 class WithServer(unittest.IsolatedAsyncioTestCase):
     server: PrivateServer
     url: str
+    base: str
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -49,14 +50,17 @@ class WithServer(unittest.IsolatedAsyncioTestCase):
         cls.server = PrivateServer(cls.data, durable=False)
         cls.addClassCleanup(cls.server.stop)
         cls.url = cls.server.start()
+        cls.base = cls.url.rsplit("/", 1)[0]
+        with psycopg.connect(cls.url, autocommit=True) as connection:
+            connection.execute("CREATE DATABASE migrated")
+        assert len(database.migrate(f"{cls.base}/migrated")) == MIGRATIONS
 
     async def asyncSetUp(self) -> None:
         """An empty database for each test."""
         name = f"test_{uuid4().hex}"
         with psycopg.connect(self.url, autocommit=True) as connection:
-            connection.execute(f"CREATE DATABASE {name}".encode())
-        self.fresh = self.url.rsplit("/", 1)[0] + f"/{name}"
-        self.assertEqual(len(database.migrate(self.fresh)), MIGRATIONS)
+            connection.execute(f"CREATE DATABASE {name} TEMPLATE migrated".encode())
+        self.fresh = f"{self.base}/{name}"
         self.pool = database.make_pool(self.fresh)
         await self.pool.open()
         self.addAsyncCleanup(self.pool.close)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import cache
 from typing import NamedTuple
 
 from psycopg import AsyncConnection
@@ -89,16 +90,22 @@ class JudgedWindow:
         return self.verdict.state
 
 
-_VERDICT = TypeAdapter(WindowVerdict)
-_EXPLANATION = TypeAdapter(DriftExplanation)
+@cache
+def _verdicts() -> TypeAdapter[WindowVerdict]:
+    return TypeAdapter(WindowVerdict)
+
+
+@cache
+def _explanations() -> TypeAdapter[DriftExplanation]:
+    return TypeAdapter(DriftExplanation)
 
 
 def _judged_window(row: TupleRow) -> JudgedWindow:
     endpoint, version, at, until, rows, odd, verdict, explanation = row
     return JudgedWindow(
         *(endpoint, version, at, until, rows, odd),
-        verdict=_VERDICT.validate_python(verdict),
-        explanation=None if explanation is None else _EXPLANATION.validate_python(explanation),
+        verdict=_verdicts().validate_python(verdict),
+        explanation=None if explanation is None else _explanations().validate_python(explanation),
     )
 
 
@@ -124,9 +131,9 @@ async def store_verdicts(pool: Pool, judged: Sequence[JudgedWindow], through: Un
                             window.rows,
                             window.odd,
                             window.state,
-                            _VERDICT.dump_json(window.verdict).decode(),
+                            _verdicts().dump_json(window.verdict).decode(),
                         ),
-                        None if window.explanation is None else _EXPLANATION.dump_json(window.explanation).decode(),
+                        None if window.explanation is None else _explanations().dump_json(window.explanation).decode(),
                     )
                     for window in judged
                 ],
@@ -179,7 +186,7 @@ async def store_explanation(pool: Pool, window: JudgedWindow, explanation: Drift
     async with pool.connection() as connection:
         await connection.execute(
             "UPDATE judged_windows SET explanation = %s WHERE endpoint = %s AND version = %s AND at = %s",
-            (_EXPLANATION.dump_json(explanation).decode(), window.endpoint, window.version, window.at),
+            (_explanations().dump_json(explanation).decode(), window.endpoint, window.version, window.at),
         )
 
 
