@@ -16,7 +16,7 @@ setup:
 lint:
 	@$(PYTHON_HERE) -m ruff check .
 	@$(PYTHON_HERE) -m mypy
-	@cd console && npm run --silent check >/dev/null
+	@cd console && npm run --silent check >/dev/null && npm run --silent lint && npm run --silent test >/dev/null
 
 unit:
 	@$(PYTHON_HERE) -m tests

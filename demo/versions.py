@@ -98,4 +98,4 @@ def roll_out_all(client: lamppost.Client, data: Path) -> None:
         file = data / f"{ENDPOINT}-{kind}.lamp"
         pack(file)
         version = client.push(file)["version"]
-        print(f"  {rolled_out(client, version)['why']}", flush=True)
+        print(f"  {rolled_out(client, version)['reason']}", flush=True)

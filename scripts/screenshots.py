@@ -117,7 +117,7 @@ def shoot_pages(browser: Browser, address: str) -> None:
                 ("console-lanes", "/lanes", "Open now"),
                 ("console-trail", "/trail", "began rollout"),
                 ("console-traffic", f"/endpoints/{ENDPOINT}/traffic", "Where the time goes"),
-                ("console-outcomes", f"/endpoints/{ENDPOINT}/outcomes", "scores against what came"),
+                ("console-outcomes", f"/endpoints/{ENDPOINT}/outcomes", "Calibration"),
                 ("console-compare", f"/compare?before={ENDPOINT}@1&after={ENDPOINT}@2", "Side by side"),
             ):
                 page.goto(address + path)

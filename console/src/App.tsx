@@ -1,24 +1,26 @@
-import { useState } from "react";
-import { Link, Route, Routes } from "react-router";
+import { Suspense, useEffect, useState } from "react";
+import { Link, Route, Routes, useLocation } from "react-router";
 import { ProblemError } from "./api/client";
 import { useSession } from "./api/queries";
-import { Trouble } from "./parts/basics";
+import { Trouble, Waiting } from "./parts/basics";
+import { lazyPage } from "./lazyPage";
 import { Palette } from "./parts/Palette";
 import { Street } from "./parts/Street";
-import { AlertsPage } from "./pages/AlertsPage";
-import { CallPage } from "./pages/CallPage";
-import { ComparePage } from "./pages/ComparePage";
-import { DocsPage } from "./pages/DocsPage";
-import { EndpointPage } from "./pages/EndpointPage";
-import { LanesPage } from "./pages/LanesPage";
-import { Models } from "./pages/Models";
 import { Overview } from "./pages/Overview";
-import { ReviewsPage } from "./pages/ReviewsPage";
 import { SignIn } from "./pages/SignIn";
-import { DeclaredPage } from "./pages/DeclaredPage";
-import { TokensPage } from "./pages/TokensPage";
-import { TrailPage } from "./pages/TrailPage";
-import { VersionPage } from "./pages/VersionPage";
+
+const AlertsPage = lazyPage(() => import("./pages/AlertsPage"), "AlertsPage");
+const CallPage = lazyPage(() => import("./pages/CallPage"), "CallPage");
+const ComparePage = lazyPage(() => import("./pages/ComparePage"), "ComparePage");
+const DocsPage = lazyPage(() => import("./pages/DocsPage"), "DocsPage");
+const EndpointPage = lazyPage(() => import("./pages/EndpointPage"), "EndpointPage");
+const LanesPage = lazyPage(() => import("./pages/LanesPage"), "LanesPage");
+const Models = lazyPage(() => import("./pages/Models"), "Models");
+const ReviewsPage = lazyPage(() => import("./pages/ReviewsPage"), "ReviewsPage");
+const DeclaredPage = lazyPage(() => import("./pages/DeclaredPage"), "DeclaredPage");
+const TokensPage = lazyPage(() => import("./pages/TokensPage"), "TokensPage");
+const TrailPage = lazyPage(() => import("./pages/TrailPage"), "TrailPage");
+const VersionPage = lazyPage(() => import("./pages/VersionPage"), "VersionPage");
 
 export function App({ linkFailed }: { linkFailed: Error | null }) {
   const session = useSession();
@@ -29,6 +31,8 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
         <Street session={session.data} onSearch={() => setSearching(true)} />
         <main className="min-w-0 flex-1 overflow-y-auto">
           <div className="mx-auto max-w-[1360px] px-8 py-6">
+            <Suspense fallback={<Waiting height={480} label="loading the page" />}>
+            <PageTitle />
             <Routes>
               <Route path="/" element={<Overview />} />
               <Route path="/endpoints/:endpoint/*" element={<EndpointPage />} />
@@ -45,6 +49,7 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
               <Route path="/tokens" element={<TokensPage />} />
               <Route path="*" element={<Lost />} />
             </Routes>
+            </Suspense>
           </div>
         </main>
         <Palette open={searching} onOpenChange={setSearching} />
@@ -57,6 +62,31 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
         <Trouble error={session.error} again={() => void session.refetch()} />
       </main>
     );
+  return null;
+}
+
+const TITLES: Record<string, string> = {
+  "": "Endpoints",
+  alerts: "Alerts",
+  models: "Models",
+  compare: "Compare",
+  lanes: "Lanes",
+  calls: "Call",
+  reviews: "Reviews",
+  declared: "Declared document",
+  trail: "Trail",
+  docs: "Interface",
+  tokens: "Tokens",
+};
+
+/** What the page is, in the document's title: "outage-risk, drift · Lamp Post". */
+function PageTitle() {
+  const [section = "", name, view] = useLocation().pathname.split("/").slice(1).map(decodeURIComponent);
+  const named = section === "endpoints" ? [name, view] : section === "models" && name ? [view ? `${name}@${view}` : name] : [TITLES[section] ?? "No such page"];
+  const title = `${named.filter(Boolean).join(", ")} · Lamp Post`;
+  useEffect(() => {
+    document.title = title;
+  }, [title]);
   return null;
 }
 

@@ -60,7 +60,8 @@ export class ProblemError extends Error {
   }
 
   static of(status: number, body: unknown): ProblemError {
-    const { type, title, detail, status: _, ...extras } = (typeof body === "object" && body !== null ? body : {}) as Record<string, unknown>;
+    const { type, title, detail, ...extras } = (typeof body === "object" && body !== null ? body : {}) as Record<string, unknown>;
+    delete extras.status;
     return new ProblemError(
       status,
       typeof type === "string" ? type : "about:blank",

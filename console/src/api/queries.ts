@@ -112,15 +112,18 @@ export const useFigure = (endpoint: string, figure: string, version: string | nu
   });
 
 /** @param hours how far back; the page is live while it ends now */
-export const useTraffic = (endpoint: string, hours: number) =>
+/** span : a part of the time, which does not move; else the last hours. */
+export const useTraffic = (endpoint: string, hours: number, span: { since: number; until: number } | null = null) =>
   useQuery({
-    queryKey: ["traffic", endpoint, hours],
+    queryKey: ["traffic", endpoint, hours, span],
     queryFn: async () => {
-      const since = new Date(Date.now() - hours * 3_600_000).toISOString();
-      return good(await api.GET("/api/endpoints/{endpoint}/traffic", { params: { path: { endpoint }, query: { since } } }));
+      const query = span
+        ? { since: new Date(span.since).toISOString(), until: new Date(span.until).toISOString() }
+        : { since: new Date(Date.now() - hours * 3_600_000).toISOString() };
+      return good(await api.GET("/api/endpoints/{endpoint}/traffic", { params: { path: { endpoint }, query } }));
     },
     placeholderData: keepPreviousData,
-    refetchInterval: hours > 24 ? 30 * LIVE_MS : 2 * LIVE_MS,
+    refetchInterval: span ? false : hours > 24 ? 30 * LIVE_MS : 2 * LIVE_MS,
   });
 
 export const useQuality = (endpoint: string, days: number) =>

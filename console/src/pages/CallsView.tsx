@@ -23,7 +23,8 @@ export function CallsView({ page }: { page: EndpointPage }) {
   const found = calls.data;
   function set(name: string, value: string | null): void {
     const next = new URLSearchParams(params);
-    value ? next.set(name, value) : next.delete(name);
+    if (value) next.set(name, value);
+    else next.delete(name);
     if (name !== "before") next.delete("before");
     setParams(next, { replace: true });
   }

@@ -30,7 +30,7 @@ export function DocsPage() {
         </a>
         .
       </p>
-      <div className="mt-6 grid gap-4">
+      <div className="mt-6 grid grid-cols-[minmax(0,1fr)] gap-4">
         {groups.map((group) => (
           <Card key={group} title={GROUPS[group] ?? group}>
             {operations
@@ -68,12 +68,12 @@ function Call({ document, call }: { document: Document; call: Described }) {
     <section className="border-t border-line first:border-t-0">
       <button type="button" aria-expanded={open} className="flex w-full items-baseline gap-3 py-2 text-left hover:text-ink" onClick={() => setOpen(!open)}>
         <Mono className="w-16 shrink-0 text-small text-slate">{call.method}</Mono>
-        <Mono className="shrink-0">{call.path}</Mono>
-        <span className="truncate text-soft">{call.group === "predict" ? operation.summary : operation.description?.split("\n")[0]}</span>
+        <Mono className="max-w-[60%] shrink-0 truncate">{call.path}</Mono>
+        <span className="min-w-0 truncate text-soft">{call.group === "predict" ? operation.summary : <Prose text={operation.description?.split("\n")[0] ?? ""} />}</span>
       </button>
       {open && (
-        <div className="grid gap-3 pb-4 pl-[76px]">
-          {operation.description && <p className="max-w-[80ch] text-soft">{operation.description}</p>}
+        <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] gap-3 pb-4 pl-[76px]">
+          {operation.description && <p className="max-w-[80ch] text-soft"><Prose text={operation.description} /></p>}
           {operation.parameters?.map((parameter) => (
             <p key={parameter.name} className="text-small">
               <Mono>{parameter.name}</Mono> <span className="text-faint">in the {parameter.in}</span>
@@ -136,9 +136,9 @@ function Shape({ document, schema, depth = 0 }: { document: Document; schema?: S
               {name}
               {plain.required?.includes(name) ? "" : <span className="text-faint"> ?</span>}
             </th>
-            <td className="py-1 text-soft">
+            <td className="py-1 break-words text-soft">
               {said(document, field)}
-              {resolved(document, field)?.description && <span className="text-faint"> · {resolved(document, field)?.description}</span>}
+              {resolved(document, field)?.description && <span className="text-faint"> · <Prose text={resolved(document, field)?.description ?? ""} /></span>}
             </td>
           </tr>
         ))}
@@ -146,6 +146,9 @@ function Shape({ document, schema, depth = 0 }: { document: Document; schema?: S
     </table>
   );
 }
+
+/** Text in which ``double backticks`` mark code. */
+const Prose = ({ text }: { text: string }) => <>{text.split(/``([^`]+)``|`([^`]+)`/).map((part, at) => (part === undefined ? null : at % 3 ? <Mono key={at}>{part}</Mono> : part))}</>;
 
 function resolved(document: Document, schema?: Schema): Schema | undefined {
   const name = schema?.$ref?.split("/").pop();

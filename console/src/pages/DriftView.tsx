@@ -4,7 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import type { DriftPage, EndpointPage, Figure } from "../api/client";
 import { useDrift } from "../api/queries";
 import { Card, Mono, Trouble, Waiting } from "../parts/basics";
-import { Cells } from "../parts/Cells";
+import { FeatureBins } from "../parts/FeatureBins";
 import { FILLS, Verdict } from "../parts/Verdict";
 import { chance, count, percent, short, when } from "../words";
 
@@ -20,7 +20,10 @@ export function DriftView({ page }: { page: EndpointPage }) {
   if (!found) return <Waiting height={560} label="loading the verdict" />;
   function go(change: Record<string, string | null>): void {
     const next = new URLSearchParams(params);
-    for (const [key, value] of Object.entries(change)) value === null ? next.delete(key) : next.set(key, value);
+    for (const [key, value] of Object.entries(change)) {
+      if (value === null) next.delete(key);
+      else next.set(key, value);
+    }
     setParams(next);
   }
   const window = found.window;
@@ -62,7 +65,7 @@ export function DriftView({ page }: { page: EndpointPage }) {
         </Card>
       )}
       <p className="mt-4 text-small text-faint">
-        <Mono>{`lamppost drift ${page.name}${at ? ` --at ${at}` : ""}`}</Mono> · windows of {page.setup.monitoring?.window_minutes ?? 60} minutes · <Mono>{`lamppost setup ${page.name} --watch window_minutes=60`}</Mono>
+        <Mono>{`lamppost drift ${page.name}${at ? ` --at ${at}` : ""}`}</Mono> · windows of {page.setup.monitoring?.window_minutes ?? 60} minutes · <Mono>{`lamppost setup ${page.name} --monitoring window_minutes=60`}</Mono>
       </p>
     </>
   );
@@ -114,7 +117,7 @@ function Why({ found, endpoint }: { found: DriftPage; endpoint: string }) {
               </span>
               <span className="text-soft">
                 {percent(field.explains)} of what changed in <Mono>{why.answers?.answer ?? "the answers"}</Mono>
-                {why.answers && ` (${why.answers.moved.map((one) => `${one.value ?? ""} ${one.by > 0 ? "+" : ""}${why.answers!.answer === "label" || one.value ? percent(Math.abs(one.by)) : short(one.by)}`).join(", ")})`}
+                {why.answers && ` (${why.answers.moved.map((one) => `${one.value ?? ""} ${one.by > 0 ? "+" : "−"}${one.value ? percent(Math.abs(one.by)) : short(Math.abs(one.by))}`.trim()).join(", ")})`}
               </span>
             </Fragment>
           ))}
@@ -234,7 +237,7 @@ function Figures({ found, endpoint, at }: { found: DriftPage; endpoint: string; 
                 <tr className="border-t-0!">
                   <td />
                   <td colSpan={5}>
-                    <Cells endpoint={endpoint} figure={one.name} version={found.version} at={at} summary={one.summary} />
+                    <FeatureBins endpoint={endpoint} figure={one.name} version={found.version} at={at} summary={one.summary} />
                   </td>
                 </tr>
               )}

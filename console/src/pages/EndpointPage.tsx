@@ -2,7 +2,7 @@ import { Link, NavLink, Route, Routes, useParams } from "react-router";
 import type { EndpointPage as Page } from "../api/client";
 import { useCalls, useEndpoint } from "../api/queries";
 import { Ask } from "../parts/Ask";
-import { useState } from "react";
+import { useState, Suspense } from "react";
 import { useMay } from "../api/queries";
 import { Button, Card, Trouble, Waiting } from "../parts/basics";
 import { ChangeServed, SharesCard } from "../parts/ChangeServed";
@@ -14,11 +14,13 @@ import { CallsTable } from "../parts/CallsTable";
 import { Lamp } from "../parts/Lamp";
 import { Serves, SetupCard } from "../parts/Serves";
 import { Verdict } from "../parts/Verdict";
-import { CallsView } from "./CallsView";
-import { DriftView } from "./DriftView";
-import { OutcomesView } from "./OutcomesView";
-import { TrafficView } from "./TrafficView";
 import { ago, count, ms, plural } from "../words";
+import { lazyPage } from "../lazyPage";
+
+const CallsView = lazyPage<{ page: Page }>(() => import("./CallsView"), "CallsView");
+const DriftView = lazyPage<{ page: Page }>(() => import("./DriftView"), "DriftView");
+const OutcomesView = lazyPage<{ page: Page }>(() => import("./OutcomesView"), "OutcomesView");
+const TrafficView = lazyPage<{ page: Page }>(() => import("./TrafficView"), "TrafficView");
 
 /** One endpoint: does it serve, how well, and what does it say to this row? */
 export function EndpointPage() {
@@ -30,6 +32,7 @@ export function EndpointPage() {
     <>
       <Head page={page.data} />
       <Views endpoint={endpoint} page={page.data} />
+      <Suspense fallback={<Waiting height={480} label="loading the view" />}>
       <Routes>
         <Route index element={<Serve page={page.data} />} />
         <Route path="traffic" element={<TrafficView page={page.data} />} />
@@ -37,6 +40,7 @@ export function EndpointPage() {
         <Route path="outcomes" element={<OutcomesView page={page.data} />} />
         <Route path="calls" element={<CallsView page={page.data} />} />
       </Routes>
+      </Suspense>
     </>
   );
 }

@@ -1,8 +1,10 @@
+import { useMemo } from "react";
 import { useSearchParams } from "react-router";
 import type { EndpointPage, QualityFigure, VersionQuality } from "../api/client";
 import { useQuality } from "../api/queries";
 import { Card, Segments, Snippets, Trouble, Waiting } from "../parts/basics";
-import { TimeChart } from "../parts/TimeChart";
+import { CalibrationChart } from "../charts/CalibrationChart";
+import { TimeChart } from "../charts/TimeChart";
 import { VersionLink } from "../parts/VersionLink";
 import { count, percent, short } from "../words";
 
@@ -142,28 +144,13 @@ function Numbers({ one }: { one: VersionQuality }) {
   );
 }
 
-const SIZE = 168;
-
-/** What scores said against what came: on the line they are right. */
 function Calibration({ one }: { one: VersionQuality }) {
   const found = one.calibration!;
-  const place = (part: number): number => 8 + part * (SIZE - 16);
+  const points = useMemo(() => found.bins.map((bin) => ({ expected: bin.expected, came: bin.came.value, low: bin.came.low ?? 0, high: bin.came.high ?? 1, rows: bin.came.of })), [found.bins]);
   return (
-    <figure>
-      <figcaption className="text-small text-faint">scores against what came; off by {short(found.error)} on average, Brier {short(found.brier)}</figcaption>
-      <svg width={SIZE} height={SIZE} role="img" aria-label="calibration">
-        <rect x={8} y={8} width={SIZE - 16} height={SIZE - 16} fill="none" stroke="var(--line)" />
-        <line x1={place(0)} y1={SIZE - place(0)} x2={place(1)} y2={SIZE - place(1)} stroke="var(--slate-fill)" />
-        {found.bins.map((bin) => (
-          <g key={bin.expected}>
-            <line x1={place(bin.expected)} x2={place(bin.expected)} y1={SIZE - place(bin.came.low ?? 0)} y2={SIZE - place(bin.came.high ?? 1)} stroke="var(--amber)" />
-            <circle cx={place(bin.expected)} cy={SIZE - place(bin.came.value)} r={3.5} fill="var(--amber-fill)">
-              <title>{`said ${percent(bin.expected)}, came ${percent(bin.came.value)} of ${count(bin.came.of)}`}</title>
-            </circle>
-          </g>
-        ))}
-      </svg>
-    </figure>
+    <div className="w-[340px]">
+      <CalibrationChart title="Calibration" unit={`error ${short(found.error)}, Brier ${short(found.brier)}`} points={points} />
+    </div>
   );
 }
 

@@ -36,6 +36,8 @@ export function SignIn({ failed }: { failed: Error | null }) {
           type="password"
           className="control mt-1"
           autoComplete="current-password"
+          // the page is for this one thing
+          // eslint-disable-next-line jsx-a11y/no-autofocus
           autoFocus
           placeholder="lamp_…"
           value={token}

@@ -2,8 +2,10 @@ import { useSearchParams } from "react-router";
 import type { EndpointPage, Moment, TrafficPage } from "../api/client";
 import { useTraffic } from "../api/queries";
 import { Card, Segments, Trouble, Waiting } from "../parts/basics";
-import { type Mark, type Point, SameMoment, type Series, TimeChart } from "../parts/TimeChart";
-import { count, ms, percent } from "../words";
+import { distinctMarks, spanWithData } from "../charts/layout";
+import { PageTime, useZoom } from "../charts/PageTime";
+import { type Mark, type Point, type Series, TimeChart } from "../charts/TimeChart";
+import { count, ms, percent, when } from "../words";
 
 const SPANS = { hour: 1, day: 24, week: 168, "30 days": 720 } as const;
 const NAMES = Object.keys(SPANS) as (keyof typeof SPANS)[];
@@ -12,24 +14,36 @@ const NAMES = Object.keys(SPANS) as (keyof typeof SPANS)[];
 export function TrafficView({ page }: { page: EndpointPage }) {
   const [params, setParams] = useSearchParams();
   const span = NAMES.find((one) => one === params.get("span")) ?? "hour";
-  const traffic = useTraffic(page.name, SPANS[span]);
+  const [zoom, setZoom] = useZoom();
+  const traffic = useTraffic(page.name, SPANS[span], zoom);
   const found = traffic.data;
   return (
     <>
       <div className="mt-4 flex items-center justify-between gap-4">
         <p className="text-lead text-soft">{found?.summary ?? <>&nbsp;</>}</p>
-        <Segments label="span" all={NAMES} chosen={span} onChoose={(one) => setParams(one === "hour" ? {} : { span: one })} />
+        <span className="flex items-center gap-3">
+          {zoom && (
+            <button type="button" className="text-small text-soft underline hover:text-ink" onClick={() => setZoom(null)}>
+              {when(zoom.since)} to {when(zoom.until)}; show the whole {span}
+            </button>
+          )}
+          <Segments label="span" all={NAMES} chosen={span} onChoose={(one) => setParams(one === "hour" ? {} : { span: one })} />
+        </span>
       </div>
-      {traffic.error && !found ? <Trouble error={traffic.error} /> : !found ? <Waiting height={560} label="loading the load" /> : <Charts page={page} found={found} />}
+      {traffic.error && !found ? <Trouble error={traffic.error} /> : !found ? <Waiting height={560} label="loading the load" /> : (
+        <PageTime zoom={zoom} setZoom={setZoom}>
+          <Charts page={page} found={found} zoomed={zoom !== null} />
+        </PageTime>
+      )}
     </>
   );
 }
 
-function Charts({ page, found }: { page: EndpointPage; found: TrafficPage }) {
-  const since = Date.parse(found.since);
-  const until = Date.parse(found.until);
+function Charts({ page, found, zoomed }: { page: EndpointPage; found: TrafficPage; zoomed: boolean }) {
+  const whole = { since: Date.parse(found.since), until: Date.parse(found.until) };
   const step = found.step_s * 1_000;
-  const marks: Mark[] = [...found.changes].reverse().map((one) => ({ at: Date.parse(one.at), name: one.summary }));
+  const { since, until } = zoomed ? whole : spanWithData(found.moments.map((one) => Date.parse(one.at)), whole.since, whole.until, 24 * step);
+  const marks: Mark[] = distinctMarks([...found.changes].reverse().map((one) => ({ at: Date.parse(one.at), name: one.summary })));
   const filled = fill(found.moments, since, until, step);
   const line = (name: string, colour: string, key: "p50" | "p90" | "p95" | "p99"): Series => ({ name, colour, points: found.moments.map((one) => ({ at: Date.parse(one.at), value: one[key] })) });
   const fastest = Math.max(0, ...found.moments.map((one) => one.rate));
@@ -40,8 +54,17 @@ function Charts({ page, found }: { page: EndpointPage; found: TrafficPage }) {
   const target = page.setup.monitoring?.objectives?.fast_ms;
   const some = found.moments.some((one) => one.failed || one.refused);
   return (
-    <SameMoment>
-      <Card title="Load" className="mt-4" aside={<span className="text-small text-faint">{`lamppost traffic ${page.name}`}</span>}>
+    <>
+      <Card
+        title="Load"
+        className="mt-4"
+        aside={
+          <span className="text-small text-faint">
+            {since > whole.since && `calls since ${when(since)}; nothing before. `}
+            {`lamppost traffic ${page.name}`}
+          </span>
+        }
+      >
         <div className="flex flex-col gap-3">
           <TimeChart title="Calls" unit={unit} series={[{ name: "calls", colour: "var(--amber-fill)", points: rate, area: true }]} {...common} />
           <TimeChart
@@ -87,7 +110,7 @@ function Charts({ page, found }: { page: EndpointPage; found: TrafficPage }) {
           </div>
         </Card>
       )}
-    </SameMoment>
+    </>
   );
 }
 
@@ -194,8 +217,8 @@ function Budgets({ found }: { found: TrafficPage }) {
             <tr key={one.name}>
               <th scope="row">{one.name}</th>
               <td>
-                <div className="h-3 rounded-small bg-sunk">
-                  <div className={`h-3 rounded-small ${one.spent > 1 ? "bg-brick" : "bg-amber-fill"}`} style={{ width: `${Math.min(100, 100 * Math.max(0, 1 - one.spent) || 100)}%` }} />
+                <div className={`h-3 rounded-small ${one.spent > 1 ? "bg-brick-wash outline outline-brick" : "bg-sunk"}`}>
+                  <div className="h-3 rounded-small bg-amber-fill" style={{ width: `${Math.min(100, 100 * Math.max(0, 1 - one.spent))}%` }} />
                 </div>
               </td>
               <td className="num">{one.objective} %</td>

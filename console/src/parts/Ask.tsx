@@ -36,14 +36,14 @@ export function Ask({ page }: { page: Page }) {
     onSettled: () => setTimeout(() => void queries.invalidateQueries({ queryKey: ["calls", page.name] }), 400),
   });
   const askOther = useMutation({ mutationFn: () => askVersion(model, Number(number), body) });
-  const told = ask.error instanceof ProblemError ? ask.error.faults : [];
+  const refusal = ask.error instanceof ProblemError ? ask.error : null;
   const faults = useMemo(() => {
     const found = new Map<string, Fault>();
-    for (const fault of told) if (fault.field && !touched.has(fault.field)) found.set(fault.field, fault);
+    for (const fault of refusal?.faults ?? []) if (fault.field && !touched.has(fault.field)) found.set(fault.field, fault);
     for (const [name, fault] of checkAll([...inputs, ...options], entries, touched)) found.set(name, fault);
     return found;
-  }, [told, touched, entries, inputs, options]);
-  const refused = told.length > 0;
+  }, [refusal, touched, entries, inputs, options]);
+  const refused = (refusal?.faults.length ?? 0) > 0;
   const changed = bodyOf(inputs, options, start) !== written;
 
   function change(name: string, entry: Entry): void {
@@ -131,7 +131,7 @@ export function Ask({ page }: { page: Page }) {
               )}
             </>
           ) : (
-            <BodyEditor text={text} fields={inputs} options={options} faults={told} onChange={setText} onAsk={send} />
+            <BodyEditor text={text} fields={inputs} options={options} faults={refusal?.faults ?? []} onChange={setText} onAsk={send} />
           )}
           {chooser && (
             <label className="mt-4 flex items-center gap-2 border-t border-line pt-3 text-small text-soft">
@@ -158,7 +158,7 @@ export function Ask({ page }: { page: Page }) {
           <div aria-live="polite">
             {refused ? (
               <p role="alert">
-                <span className="font-semibold text-brick">{plural(new Set(told.map((fault) => fault.field)).size, "field needs", "fields need")} a look.</span>{" "}
+                <span className="font-semibold text-brick">{plural(new Set(refusal?.faults.map((fault) => fault.field)).size, "field needs", "fields need")} a look.</span>{" "}
                 <span className="text-soft">What is expected stands under each. The model was not asked.</span>
               </p>
             ) : ask.error ? (

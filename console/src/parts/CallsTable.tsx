@@ -4,9 +4,11 @@ import { Link } from "react-router";
 import type { Call } from "../api/client";
 import { clock, ms, show, when } from "../words";
 import { CopyButton } from "./basics";
+import { useNow } from "../useNow";
 
 /** The last calls, newest first; a row opens to what went in and what came back. */
 export function CallsTable({ calls }: { calls: Call[] }) {
+  const now = useNow();
   const [open, setOpen] = useState<string | null>(null);
   return (
     <table className="figures w-full">
@@ -40,7 +42,7 @@ export function CallsTable({ calls }: { calls: Call[] }) {
                   </button>
                 </td>
                 <td className="font-mono" title={call.at}>
-                  {Date.now() - Date.parse(call.at) > 86_400_000 ? when(call.at) : clock(call.at)}
+                  {now - Date.parse(call.at) > 86_400_000 ? when(call.at) : clock(call.at)}
                 </td>
                 <td className={`max-w-0 truncate ${call.status >= 400 ? "text-brick" : ""}`}>
                   {summary(call)}

@@ -166,7 +166,8 @@ function useChange(page: Page, version: string, way: Way, share: number, onDone:
     mutationFn: async (break_callers: boolean) => {
       if (way === "roll out") return good(await api.POST("/api/endpoints/{endpoint}/rollout", { params, body: { version, break_callers } }));
       if (way === "point") return good(await api.POST("/api/endpoints/{endpoint}/point", { params, body: { version, break_callers } }));
-      const { version: _, shares: __, choose: ___, together: ____, shadows = [], ...rest } = page.setup;
+      const { shadows = [], ...rest } = page.setup;
+      for (const key of ["version", "shares", "choose", "together"] as const) delete rest[key];
       const served: Partial<Setup> = { version: page.setup.version, shares: page.setup.shares, choose: page.setup.choose, together: page.setup.together };
       const setup: Setup =
         way === "share"

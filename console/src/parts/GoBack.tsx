@@ -17,18 +17,20 @@ export function GoBack({ page }: { page: Page }) {
   const target = page.back;
   if (!may) return null;
   const going = page.rollout && !page.rollout.ended_at;
+  // the same versions in another way: the revision says what would come back, its name would not
+  const other = target && target.summary !== page.summary ? target.summary : `revision ${target?.revision}`;
   return (
     <AlertDialog.Root onOpenChange={() => back.reset()}>
       <AlertDialog.Trigger asChild>
-        <Button disabled={!target} title={target ? `serve ${target.summary} again` : `${page.name} has served nothing else yet`}>
-          <Undo2 size={14} aria-hidden /> Go back{target ? ` to ${target.summary.length < 28 ? target.summary : "what was served"}` : ""}
+        <Button disabled={!target} title={target ? `serve ${target.summary} again, as of revision ${target.revision}` : `${page.name} has served nothing else yet`}>
+          <Undo2 size={14} aria-hidden /> Go back{target ? ` to ${other.length < 28 ? other : "what was served"}` : ""}
         </Button>
       </AlertDialog.Trigger>
       <AlertDialog.Portal>
         <AlertDialog.Overlay className="fixed inset-0 bg-ink/30" />
         <AlertDialog.Content className="fixed top-1/4 left-1/2 w-[520px] -translate-x-1/2 rounded-card border border-line bg-card p-6 shadow-lg">
           <AlertDialog.Title className="text-lead font-semibold">
-            {back.data ? back.data.summary : `Go back to ${target?.summary}?`}
+            {back.data ? back.data.summary : `Go back to ${other}?`}
           </AlertDialog.Title>
           <AlertDialog.Description asChild>
             <div className="mt-2 text-soft">
@@ -39,7 +41,7 @@ export function GoBack({ page }: { page: Page }) {
               ) : (
                 <>
                   <p>
-                    Every node serves <Mono className="text-slate">{target?.summary}</Mono> again within a second, as it did from {ago(target?.since ?? "")} on. No call is lost, and{" "}
+                    Every node serves <Mono className="text-slate">{target?.summary}</Mono> again within a second, as of revision {target?.revision} ({ago(target?.since ?? "")}).{target?.summary === page.summary && " The versions are the same; look-ups, rules or settings differ, as the history shows."} No call is lost, and{" "}
                     <Mono className="text-amber">{page.summary}</Mono> stays open, so that this can be undone as quickly.
                     {going && " The rollout that goes on ends."}
                     {page.approvals > 0 && " Going back needs no review."}

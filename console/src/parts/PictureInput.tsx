@@ -54,7 +54,7 @@ export function PictureInput({ field, entry, onChange, onFile, id, ...aria }: Pr
           <img
             key={address.length}
             src={address}
-            alt={`the picture for ${field.name}`}
+            alt={`what was chosen for ${field.name}`}
             className="size-24 rounded-small object-contain [image-rendering:pixelated]"
             onLoad={(event) => setSize(`${event.currentTarget.naturalWidth}×${event.currentTarget.naturalHeight}`)}
             onError={() => setSize("no picture that a browser can show")}

@@ -4,13 +4,15 @@ import { useMay } from "../api/queries";
 import { ago, count, plural, short } from "../words";
 import { Button, Card, Mono, Trouble } from "./basics";
 import { VersionLink } from "./VersionLink";
+import { useNow } from "../useNow";
 
 const DAY_MS = 86_400_000;
 
 /** A rollout as a track: the steps it has taken and has before it, its guards' readings beside their limits, and what to do about it. */
 export function RolloutTrack({ page }: { page: Page }) {
   const rollout = page.rollout;
-  if (!rollout || (rollout.ended_at && Date.now() - Date.parse(rollout.ended_at) > DAY_MS)) return null;
+  const now = useNow();
+  if (!rollout || (rollout.ended_at && now - Date.parse(rollout.ended_at) > DAY_MS)) return null;
   return (
     <Card title={rollout.ended_at ? "Last rollout" : "Rollout"} className="mt-4" aside={<span className="text-small text-faint">{`lamppost rollout ${page.name} --follow`}</span>}>
       <p>

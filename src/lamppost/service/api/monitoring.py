@@ -270,7 +270,7 @@ def _percentiles(counts: Histogram, scale: float, whole: bool = False) -> Percen
     return Percentiles(p50=percentiles[0], p90=percentiles[1], p95=percentiles[2], p99=percentiles[3])
 
 
-_UNITS = (("second", 1), ("minute", 60), ("hour", 3_600), ("day", 86_400))
+_UNITS = (("a second", 1), ("a minute", 60), ("an hour", 3_600), ("a day", 86_400))
 
 
 def _load_summary(total: timeline.LoadStep, length_s: float) -> str:
@@ -280,8 +280,8 @@ def _load_summary(total: timeline.LoadStep, length_s: float) -> str:
     p99 = quantiles(total.latency, (0.99,))[0]
     fast = f", p99 {p99 / 1e3:,.1f} ms" if p99 is not None else ""
     wrong = f"{failed:,} failed" if failed else "none failed"
-    rate, unit = next((each, unit) for each, unit in ((calls / length_s * s, unit) for unit, s in _UNITS) if each >= 1 or unit == "day")
-    return f"{calls:,} calls, {rate:,.0f} a {unit}{fast}, {wrong}."
+    rate, unit = next((each, unit) for each, unit in ((calls / length_s * s, unit) for unit, s in _UNITS) if each >= 1 or unit == "a day")
+    return f"{calls:,} calls, {rate:,.0f} {unit}{fast}, {wrong}."
 
 
 # -- outcomes -----------------------------------------------------------------------------------------------------------

@@ -1,13 +1,15 @@
+import { useMemo } from "react";
 import type { CellsPage } from "../api/client";
 import { useFigure } from "../api/queries";
-import { count, percent, short, when } from "../words";
+import { DistributionChart } from "../charts/DistributionChart";
+import { count, percent, when } from "../words";
 import { Trouble, Waiting } from "./basics";
 import { FILLS } from "./Verdict";
 
 const HEIGHT = 160;
 
-/** One figure: training in slate-blue, the window in amber, drawn over each other, cell by cell; and how large its change was over time. */
-export function Cells({ endpoint, figure, version, at, summary }: { endpoint: string; figure: string; version: string; at: string | null; summary: string }) {
+/** One figure: training in slate-blue, the window in amber, drawn over each other, bin by bin; and how large its change was over time. */
+export function FeatureBins({ endpoint, figure, version, at, summary }: { endpoint: string; figure: string; version: string; at: string | null; summary: string }) {
   const found = useFigure(endpoint, figure, version, at);
   if (found.error && !found.data) return <Trouble error={found.error} />;
   if (!found.data) return <Waiting height={HEIGHT + 60} label={`loading ${figure}`} />;
@@ -25,42 +27,15 @@ export function Cells({ endpoint, figure, version, at, summary }: { endpoint: st
   );
 }
 
-/** Cells between the quantiles of training, as densities: the width of a bar is its range, the area its rows. */
+/** Bins between the quantiles of training. */
 function Numbers({ page }: { page: CellsPage }) {
-  const [low, high] = page.range ?? [0, 1];
-  const inner = page.edges;
-  const ends = [Math.min(low!, inner[0] ?? low!), ...inner, Math.max(high!, inner[inner.length - 1] ?? high!)];
-  const from = ends[0]!;
-  const span = ends[ends.length - 1]! - from || 1;
-  const width = 720;
-  const x = (value: number): number => ((value - from) / span) * width;
-  const density = (shares: number[]): number[] => shares.map((share, cell) => share / Math.max(ends[cell + 1]! - ends[cell]!, span / 120));
-  const before = density(page.reference);
-  const now = density(page.window);
-  const most = Math.max(...before, ...now, 1e-12);
-  const bar = (values: number[], cell: number): { x: number; width: number; y: number; height: number } => {
-    const left = x(ends[cell]!);
-    const height = (values[cell]! / most) * (HEIGHT - 20);
-    return { x: left, width: Math.max(2, x(ends[cell + 1]!) - left - 1), y: HEIGHT - height, height };
-  };
+  const ends = useMemo(() => {
+    const [low, high] = page.range ?? [0, 1];
+    return [Math.min(low!, page.edges[0] ?? low!), ...page.edges, Math.max(high!, page.edges[page.edges.length - 1] ?? high!)];
+  }, [page.range, page.edges]);
   return (
     <div className="max-w-[760px]">
-      <svg viewBox={`0 0 ${width} ${HEIGHT + 18}`} className="w-full" role="img" aria-label={`${page.name}: training and window`}>
-        {before.map((_, cell) => (
-          <rect key={`r${cell}`} {...bar(before, cell)} fill="var(--slate-fill)" />
-        ))}
-        {now.map((_, cell) => (
-          <rect key={`w${cell}`} {...bar(now, cell)} fill="var(--amber-fill)" fillOpacity={0.45} stroke="var(--amber)" strokeWidth={1}>
-            <title>{`${short(ends[cell]!)} to ${short(ends[cell + 1]!)}: ${percent(page.reference[cell])} in training, ${percent(page.window[cell])} now`}</title>
-          </rect>
-        ))}
-        <line x1={0} x2={width} y1={HEIGHT} y2={HEIGHT} stroke="var(--line)" />
-        {[0, 0.25, 0.5, 0.75, 1].map((part) => (
-          <text key={part} x={part * width} y={HEIGHT + 14} fontSize={11} fill="var(--faint)" textAnchor={part === 0 ? "start" : part === 1 ? "end" : "middle"}>
-            {part === 0 ? `≤ ${short(from)}` : part === 1 ? `≥ ${short(from + span)}` : short(from + part * span)}
-          </text>
-        ))}
-      </svg>
+      <DistributionChart title={page.name} unit="the area of a bar is its share of the rows" ends={ends} reference={page.reference} window={page.window} />
     </div>
   );
 }
