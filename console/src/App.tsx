@@ -32,23 +32,23 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
         <main className="min-w-0 flex-1 overflow-y-auto">
           <div className="mx-auto max-w-[1360px] px-8 py-6">
             <Suspense fallback={<Waiting height={480} label="loading the page" />}>
-            <PageTitle />
-            <Routes>
-              <Route path="/" element={<Overview />} />
-              <Route path="/endpoints/:endpoint/*" element={<EndpointPage />} />
-              <Route path="/alerts" element={<AlertsPage />} />
-              <Route path="/models" element={<Models />} />
-              <Route path="/models/:model/:number" element={<VersionPage />} />
-              <Route path="/compare" element={<ComparePage />} />
-              <Route path="/lanes" element={<LanesPage />} />
-              <Route path="/calls/:id" element={<CallPage />} />
-              <Route path="/reviews" element={<ReviewsPage />} />
-              <Route path="/declared" element={<DeclaredPage />} />
-              <Route path="/trail" element={<TrailPage />} />
-              <Route path="/docs" element={<DocsPage />} />
-              <Route path="/tokens" element={<TokensPage />} />
-              <Route path="*" element={<Lost />} />
-            </Routes>
+              <PageTitle />
+              <Routes>
+                <Route path="/" element={<Overview />} />
+                <Route path="/endpoints/:endpoint/*" element={<EndpointPage />} />
+                <Route path="/alerts" element={<AlertsPage />} />
+                <Route path="/models" element={<Models />} />
+                <Route path="/models/:model/:number" element={<VersionPage />} />
+                <Route path="/compare" element={<ComparePage />} />
+                <Route path="/lanes" element={<LanesPage />} />
+                <Route path="/calls/:id" element={<CallPage />} />
+                <Route path="/reviews" element={<ReviewsPage />} />
+                <Route path="/declared" element={<DeclaredPage />} />
+                <Route path="/trail" element={<TrailPage />} />
+                <Route path="/docs" element={<DocsPage />} />
+                <Route path="/tokens" element={<TokensPage />} />
+                <Route path="*" element={<Lost />} />
+              </Routes>
             </Suspense>
           </div>
         </main>
@@ -82,7 +82,12 @@ const TITLES: Record<string, string> = {
 /** What the page is, in the document's title: "outage-risk, drift · Lamp Post". */
 function PageTitle() {
   const [section = "", name, view] = useLocation().pathname.split("/").slice(1).map(decodeURIComponent);
-  const named = section === "endpoints" ? [name, view] : section === "models" && name ? [view ? `${name}@${view}` : name] : [TITLES[section] ?? "No such page"];
+  const named =
+    section === "endpoints"
+      ? [name, view]
+      : section === "models" && name
+        ? [view ? `${name}@${view}` : name]
+        : [TITLES[section] ?? "No such page"];
   const title = `${named.filter(Boolean).join(", ")} · Lamp Post`;
   useEffect(() => {
     document.title = title;

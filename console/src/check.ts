@@ -42,7 +42,8 @@ function check(field: Field, entry: Entry): string | null {
   }
 }
 
-const within = (field: Field, value: number): boolean => (field.low == null || value >= field.low) && (field.high == null || value <= field.high);
+const within = (field: Field, value: number): boolean =>
+  (field.low == null || value >= field.low) && (field.high == null || value <= field.high);
 
 function tensor(field: Field, entry: string): string | null {
   let value: unknown;
@@ -59,5 +60,7 @@ function fits(field: Field, value: unknown, axis: number): boolean {
   if (axis === field.shape.length)
     return typeof value === "number" && within(field, value) && (field.elements !== "integer" || Number.isInteger(value));
   const length = field.shape[axis];
-  return Array.isArray(value) && value.length > 0 && (!length || value.length === length) && value.every((one) => fits(field, one, axis + 1));
+  return (
+    Array.isArray(value) && value.length > 0 && (!length || value.length === length) && value.every((one) => fits(field, one, axis + 1))
+  );
 }

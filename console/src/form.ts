@@ -58,7 +58,12 @@ function isJson(text: string): boolean {
 
 /** The body as JSON on one line: the row, and the options that are not as they are by default.
  *  @param value how a field's value is written, where that is not by `jsonOf`; null leaves the field out */
-export function bodyOf(fields: Field[], options: Field[], entries: Entries, value: (field: Field, entry: Entry) => string | null = jsonOf): string {
+export function bodyOf(
+  fields: Field[],
+  options: Field[],
+  entries: Entries,
+  value: (field: Field, entry: Entry) => string | null = jsonOf,
+): string {
   const written = (of: Field[]): string[] =>
     of.flatMap((field) => {
       const json = value(field, entries[field.name] ?? null);

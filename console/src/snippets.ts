@@ -12,7 +12,13 @@ function python(json: string): string {
 }
 
 export type Snippet = { name: string; text: string };
-export type Asked = { inputs: Field[]; options: Field[]; entries: Entries; files: Record<string, string>; headers?: Record<string, string> };
+export type Asked = {
+  inputs: Field[];
+  options: Field[];
+  entries: Entries;
+  files: Record<string, string>;
+  headers?: Record<string, string>;
+};
 
 const MARK = "\u0001";
 
@@ -24,7 +30,10 @@ export function snippets(address: string, endpoint: string, { inputs, options, e
     pictures.includes(field) ? `"${MARK}${nameOf(field)}${MARK}"` : jsonOf(field, entry),
   );
   const filled = (text: string, put: (name: string) => string): string =>
-    text.split(MARK).map((part, at) => (at % 2 ? put(part) : part)).join("");
+    text
+      .split(MARK)
+      .map((part, at) => (at % 2 ? put(part) : part))
+      .join("");
   const row = bodyOf(inputs, [], entries, (field, entry) => (pictures.includes(field) ? null : jsonOf(field, entry)));
   const words = [
     `lamppost ask ${endpoint} --address ${address}`,
@@ -85,7 +94,7 @@ export function snippets(address: string, endpoint: string, { inputs, options, e
         ...(pictures.length ? ['import { readFileSync } from "node:fs";', ""] : []),
         `const answer = await fetch("${address}/predict/${endpoint}", {`,
         '  method: "POST",',
-        "  headers: { Authorization: `Bearer ${process.env.LAMPPOST_TOKEN}`, \"Content-Type\": \"application/json\"" +
+        '  headers: { Authorization: `Bearer ${process.env.LAMPPOST_TOKEN}`, "Content-Type": "application/json"' +
           `${extra.map(([name, value]) => `, ${JSON.stringify(name)}: ${JSON.stringify(value)}`).join("")} },`,
         `  body: JSON.stringify(${filled(unquoted, (name) => `readFileSync("${name}", "base64")`)}),`,
         "});",

@@ -27,7 +27,12 @@ export function clock(iso: string): string {
 
 /** Bytes with a unit: "2.8 MB". */
 export function bytes(value: number): string {
-  for (const [unit, size] of [["GB", 1e9], ["MB", 1e6], ["kB", 1e3]] as const) if (value >= size) return `${(value / size).toFixed(1)} ${unit}`;
+  for (const [unit, size] of [
+    ["GB", 1e9],
+    ["MB", 1e6],
+    ["kB", 1e3],
+  ] as const)
+    if (value >= size) return `${(value / size).toFixed(1)} ${unit}`;
   return `${value} B`;
 }
 
@@ -60,7 +65,11 @@ export function when(iso: string | number): string {
 
 /** A part as percent: "8.3 %"; small ones with two figures. */
 export const percent = (part: number | null | undefined): string =>
-  part == null ? "–" : part !== 0 && part < 0.1 ? `${Number((100 * part).toPrecision(2))} %` : `${(100 * part).toFixed(part < 1 && part > 0.995 ? 1 : 0)} %`;
+  part == null
+    ? "–"
+    : part !== 0 && part < 0.1
+      ? `${Number((100 * part).toPrecision(2))} %`
+      : `${(100 * part).toFixed(part < 1 && part > 0.995 ? 1 : 0)} %`;
 
 /** The chance of as much in an unchanged stream. */
 export const chance = (p: number): string => (p < 1e-12 ? "< 1e-12" : p < 0.001 ? p.toExponential(0) : String(Number(p.toPrecision(2))));

@@ -33,7 +33,7 @@ class Watching(InBrowser):
             look.get_by_role("link", name="Look at it").click()
             why = page.get_by_role("region", name="Probably why")
             expect(why).to_contain_text("voltage_v where district is mill")
-            expect(page.get_by_role("group", name="voltage_v, training and window")).to_be_visible()
+            expect(page.get_by_role("slider", name="voltage_v, training and window")).to_be_visible()
             page.get_by_role("button", name="district", exact=True).click()
             expect(page.get_by_role("rowheader", name="old-town")).to_be_visible()
             windows = page.get_by_role("group", name="windows, oldest first").get_by_role("button")
@@ -53,13 +53,13 @@ class Watching(InBrowser):
     def test_traffic_and_outcomes(self) -> None:
         with self.page("/endpoints/outage-risk/traffic?span=day") as page:
             expect(page.get_by_text("1,200 calls")).to_be_visible()
-            expect(page.get_by_role("group", name="How fast over time")).to_be_visible()
+            expect(page.get_by_role("slider", name="How fast over time")).to_be_visible()
             phases = page.get_by_role("region", name="Where the time goes")
             expect(phases.get_by_role("row", name="worker")).to_contain_text("1.48")
             page.get_by_role("button", name="hour").click()
             page.get_by_role("link", name="Outcomes").click()
             expect(page.get_by_role("region", name="Accuracy")).to_contain_text("300 of 1,200 known (25 %)")
-            expect(page.get_by_role("group", name="Calibration")).to_be_visible()
+            expect(page.get_by_role("slider", name="Calibration")).to_be_visible()
 
     def test_an_alert_is_looked_after_and_muted(self) -> None:
         with self.page("/alerts") as page:

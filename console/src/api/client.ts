@@ -125,7 +125,10 @@ function answersOf(said: Record<string, unknown>): Record<string, unknown>[] {
   const rows = Math.max(0, ...columns.map(([, one]) => (Array.isArray(one) ? one : Object.values(one)[0]!).length));
   return Array.from({ length: rows }, (_, at) =>
     Object.fromEntries(
-      columns.map(([name, one]) => [name, Array.isArray(one) ? one[at] : Object.fromEntries(Object.entries(one).map(([key, values]) => [key, values[at]]))]),
+      columns.map(([name, one]) => [
+        name,
+        Array.isArray(one) ? one[at] : Object.fromEntries(Object.entries(one).map(([key, values]) => [key, values[at]])),
+      ]),
     ),
   );
 }

@@ -79,7 +79,8 @@ export function useMay(what: "point" | "review"): boolean {
 export const useTrail = (subject: string, search: string) =>
   useQuery({
     queryKey: ["trail", subject, search],
-    queryFn: async () => good(await api.GET("/api/trail", { params: { query: { ...(subject && { subject }), ...(search && { search }), limit: 200 } } })),
+    queryFn: async () =>
+      good(await api.GET("/api/trail", { params: { query: { ...(subject && { subject }), ...(search && { search }), limit: 200 } } })),
     placeholderData: keepPreviousData,
     refetchInterval: 2 * LIVE_MS,
   });
@@ -91,13 +92,22 @@ export const useDeclared = () => useQuery({ queryKey: ["declared"], queryFn: asy
 
 /** A call is in the records a moment after it was answered: one that is not there yet is looked for again. */
 export const useCall = (id: string) =>
-  useQuery({ queryKey: ["call", id], queryFn: async () => good(await api.GET("/api/calls/{request_id}", { params: { path: { request_id: id } } })), retry: 3, retryDelay: 700 });
+  useQuery({
+    queryKey: ["call", id],
+    queryFn: async () => good(await api.GET("/api/calls/{request_id}", { params: { path: { request_id: id } } })),
+    retry: 3,
+    retryDelay: 700,
+  });
 
 export const useDrift = (endpoint: string, version: string | null, at: string | null, against: string | null) =>
   useQuery({
     queryKey: ["drift", endpoint, version, at, against],
     queryFn: async () =>
-      good(await api.GET("/api/endpoints/{endpoint}/drift", { params: { path: { endpoint }, query: { ...(version && { version }), ...(at && { at }), ...(against && { against }) } } })),
+      good(
+        await api.GET("/api/endpoints/{endpoint}/drift", {
+          params: { path: { endpoint }, query: { ...(version && { version }), ...(at && { at }), ...(against && { against }) } },
+        }),
+      ),
     placeholderData: keepPreviousData,
     refetchInterval: 5 * LIVE_MS,
     retry: false,
@@ -107,7 +117,11 @@ export const useFigure = (endpoint: string, figure: string, version: string | nu
   useQuery({
     queryKey: ["figure", endpoint, figure, version, at],
     queryFn: async () =>
-      good(await api.GET("/api/endpoints/{endpoint}/drift/{figure}", { params: { path: { endpoint, figure }, query: { ...(version && { version }), ...(at && { at }) } } })),
+      good(
+        await api.GET("/api/endpoints/{endpoint}/drift/{figure}", {
+          params: { path: { endpoint, figure }, query: { ...(version && { version }), ...(at && { at }) } },
+        }),
+      ),
     refetchInterval: 10 * LIVE_MS,
   });
 
@@ -148,10 +162,18 @@ export const useSoughtCalls = (endpoint: string, sought: Sought) =>
   });
 
 export const useAlerts = () =>
-  useQuery({ queryKey: ["alerts"], queryFn: async () => good(await api.GET("/api/alerts", { params: { query: { limit: 100 } } })), refetchInterval: 2 * LIVE_MS });
+  useQuery({
+    queryKey: ["alerts"],
+    queryFn: async () => good(await api.GET("/api/alerts", { params: { query: { limit: 100 } } })),
+    refetchInterval: 2 * LIVE_MS,
+  });
 
 export const useChannels = () =>
   useQuery({ queryKey: ["channels"], queryFn: async () => good(await api.GET("/api/channels")), refetchInterval: 5 * LIVE_MS });
 
 export const useNotices = () =>
-  useQuery({ queryKey: ["notices"], queryFn: async () => good(await api.GET("/api/notices", { params: { query: { limit: 100 } } })), refetchInterval: 5 * LIVE_MS });
+  useQuery({
+    queryKey: ["notices"],
+    queryFn: async () => good(await api.GET("/api/notices", { params: { query: { limit: 100 } } })),
+    refetchInterval: 5 * LIVE_MS,
+  });

@@ -9,19 +9,43 @@ import { usePlot } from "./usePlot";
 export type CalibrationPoint = { expected: number; came: number; low: number; high: number; rows: number };
 const FONT = "11px 'Inter Variable', system-ui, sans-serif";
 
-export function CalibrationChart({ title, unit, points, size = 220 }: { title: string; unit: string; points: CalibrationPoint[]; size?: number }) {
+export function CalibrationChart({
+  title,
+  unit,
+  points,
+  size = 220,
+}: {
+  title: string;
+  unit: string;
+  points: CalibrationPoint[];
+  size?: number;
+}) {
   const box = useRef<HTMLDivElement>(null);
   const [chosen, setChosen] = useState(-1);
   const data = useMemo(() => [points.map((point) => point.expected), points.map((point) => point.came)] as uPlot.AlignedData, [points]);
-  const axis = { stroke: colourOf("var(--faint)"), font: FONT, gap: 4, grid: { stroke: colourOf("var(--line)"), width: 1 }, ticks: { show: false }, splits: () => [0, 0.5, 1], values: () => ["0", "50 %", "100 %"] };
+  const axis = {
+    stroke: colourOf("var(--faint)"),
+    font: FONT,
+    gap: 4,
+    grid: { stroke: colourOf("var(--line)"), width: 1 },
+    ticks: { show: false },
+    splits: () => [0, 0.5, 1],
+    values: () => ["0", "50 %", "100 %"],
+  };
   const options = (width: number): uPlot.Options => ({
     width,
     height: size,
     padding: [8, 16, 0, 0],
     legend: { show: false },
     scales: { x: { time: false, range: () => [0, 1] }, y: { range: () => [0, 1] } },
-    axes: [{ ...axis, size: 24 }, { ...axis, size: 44 }],
-    series: [{}, { stroke: "transparent", points: { show: true, size: 8, fill: colourOf("var(--amber-fill)"), stroke: colourOf("var(--amber)") } }],
+    axes: [
+      { ...axis, size: 24 },
+      { ...axis, size: 44 },
+    ],
+    series: [
+      {},
+      { stroke: "transparent", points: { show: true, size: 8, fill: colourOf("var(--amber-fill)"), stroke: colourOf("var(--amber)") } },
+    ],
     cursor: { drag: { x: false, y: false }, x: false, y: false, points: { show: false } },
     hooks: {
       drawAxes: [
@@ -45,7 +69,12 @@ export function CalibrationChart({ title, unit, points, size = 220 }: { title: s
         (plot) => {
           if (plot.cursor.left === undefined || plot.cursor.left < 0) return setChosen(-1);
           const at = plot.posToVal(plot.cursor.left, "x");
-          setChosen(points.reduce((best, point, index) => (Math.abs(point.expected - at) < Math.abs((points[best]?.expected ?? 9) - at) ? index : best), -1));
+          setChosen(
+            points.reduce(
+              (best, point, index) => (Math.abs(point.expected - at) < Math.abs((points[best]?.expected ?? 9) - at) ? index : best),
+              -1,
+            ),
+          );
         },
       ],
     },
@@ -55,7 +84,13 @@ export function CalibrationChart({ title, unit, points, size = 220 }: { title: s
   const reading = point && `given ${percent(point.expected)}, right in ${percent(point.came)} of ${count(point.rows)}`;
 
   function onKeyDown(event: KeyboardEvent): void {
-    const next = { ArrowLeft: chosen < 0 ? points.length - 1 : chosen - 1, ArrowRight: chosen + 1, Home: 0, End: points.length - 1, Escape: -1 }[event.key];
+    const next = {
+      ArrowLeft: chosen < 0 ? points.length - 1 : chosen - 1,
+      ArrowRight: chosen + 1,
+      Home: 0,
+      End: points.length - 1,
+      Escape: -1,
+    }[event.key];
     if (next === undefined) return;
     event.preventDefault();
     setChosen(event.key === "Escape" ? -1 : Math.min(Math.max(next, 0), points.length - 1));
@@ -67,9 +102,24 @@ export function CalibrationChart({ title, unit, points, size = 220 }: { title: s
       unit={unit}
       reading={reading}
       picture={box}
-      table={{ head: ["score", "right", "low", "high", "rows"], rows: points.map((one) => [one.expected, one.came, one.low, one.high, one.rows]) }}
+      table={{
+        head: ["score", "right", "low", "high", "rows"],
+        rows: points.map((one) => [one.expected, one.came, one.low, one.high, one.rows]),
+      }}
     >
-      <div ref={box} style={{ height: size }} tabIndex={0} role="slider" aria-label={title} aria-valuemin={0} aria-valuemax={Math.max(0, points.length - 1)} aria-valuenow={Math.max(0, chosen)} aria-valuetext={reading ?? "the arrow keys read the points"} onKeyDown={onKeyDown} onPointerLeave={() => setChosen(-1)} />
+      <div
+        ref={box}
+        style={{ height: size }}
+        tabIndex={0}
+        role="slider"
+        aria-label={title}
+        aria-valuemin={0}
+        aria-valuemax={Math.max(0, points.length - 1)}
+        aria-valuenow={Math.max(0, chosen)}
+        aria-valuetext={reading ?? "the arrow keys read the points"}
+        onKeyDown={onKeyDown}
+        onPointerLeave={() => setChosen(-1)}
+      />
     </ChartFrame>
   );
 }

@@ -10,7 +10,21 @@ const SHOWN_ROWS = 200;
  * title, unit : what is drawn. reading : the values at the moment that is read. table : all numbers of the chart.
  * picture : the element whose canvases are taken home as PNG.
  */
-export function ChartFrame({ title, unit, reading, table, picture, children }: { title: string; unit?: string; reading?: string; table: ChartTable; picture: RefObject<HTMLDivElement | null>; children: ReactNode }) {
+export function ChartFrame({
+  title,
+  unit,
+  reading,
+  table,
+  picture,
+  children,
+}: {
+  title: string;
+  unit?: string;
+  reading?: string;
+  table: ChartTable;
+  picture: RefObject<HTMLDivElement | null>;
+  children: ReactNode;
+}) {
   const [open, setOpen] = useState(false);
   const id = useId();
   return (
@@ -27,7 +41,10 @@ export function ChartFrame({ title, unit, reading, table, picture, children }: {
             <Tool label={`${open ? "hide" : "show"} the numbers of ${title}`} onClick={() => setOpen(!open)} pressed={open}>
               <Table2 size={14} aria-hidden />
             </Tool>
-            <Tool label={`${title} as CSV`} onClick={() => save(`${fileName(title)}.csv`, new Blob([toCsv(table.head, table.rows)], { type: "text/csv" }))}>
+            <Tool
+              label={`${title} as CSV`}
+              onClick={() => save(`${fileName(title)}.csv`, new Blob([toCsv(table.head, table.rows)], { type: "text/csv" }))}
+            >
               <Download size={14} aria-hidden />
             </Tool>
             <Tool label={`${title} as PNG`} onClick={() => picture.current && savePicture(picture.current, title, unit ?? "")}>
@@ -73,7 +90,14 @@ export function ChartFrame({ title, unit, reading, table, picture, children }: {
 }
 
 const Tool = ({ label, onClick, pressed, children }: { label: string; onClick: () => void; pressed?: boolean; children: ReactNode }) => (
-  <button type="button" aria-label={label} title={label} aria-pressed={pressed} onClick={onClick} className="rounded-small p-1 text-faint hover:bg-sunk hover:text-ink aria-pressed:bg-sunk">
+  <button
+    type="button"
+    aria-label={label}
+    title={label}
+    aria-pressed={pressed}
+    onClick={onClick}
+    className="rounded-small p-1 text-faint hover:bg-sunk hover:text-ink aria-pressed:bg-sunk"
+  >
     {children}
   </button>
 );

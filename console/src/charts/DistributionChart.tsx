@@ -10,7 +10,21 @@ import { usePlot } from "./usePlot";
 const FONT = "11px 'Inter Variable', system-ui, sans-serif";
 
 /** ends : the edges of the bins, one more than there are bins. reference, window : shares of the rows in each bin. */
-export function DistributionChart({ title, unit, ends, reference, window, height = 180 }: { title: string; unit?: string; ends: number[]; reference: number[]; window: number[]; height?: number }) {
+export function DistributionChart({
+  title,
+  unit,
+  ends,
+  reference,
+  window,
+  height = 180,
+}: {
+  title: string;
+  unit?: string;
+  ends: number[];
+  reference: number[];
+  window: number[];
+  height?: number;
+}) {
   const box = useRef<HTMLDivElement>(null);
   const [bin, setBin] = useState(-1);
   const span = ends[ends.length - 1]! - ends[0]! || 1;
@@ -23,7 +37,10 @@ export function DistributionChart({ title, unit, ends, reference, window, height
     const pen = plot.ctx;
     const base = plot.valToPos(0, "y", true);
     const ratio = uPlot.pxRatio;
-    for (const [line, fill, stroke] of [[1, colourOf("var(--slate-fill)"), null], [2, withOpacity("var(--amber-fill)", 0.45), colourOf("var(--amber)")]] as const) {
+    for (const [line, fill, stroke] of [
+      [1, colourOf("var(--slate-fill)"), null],
+      [2, withOpacity("var(--amber-fill)", 0.45), colourOf("var(--amber)")],
+    ] as const) {
       (plot.data[line] as number[]).forEach((density, at) => {
         const left = plot.valToPos(ends[at]!, "x", true);
         const right = plot.valToPos(ends[at + 1]!, "x", true);
@@ -44,7 +61,16 @@ export function DistributionChart({ title, unit, ends, reference, window, height
     legend: { show: false },
     scales: { x: { time: false, range: () => [ends[0]!, ends[0]! + span] }, y: { range: () => [0, most * 1.02] } },
     axes: [
-      { stroke: colourOf("var(--faint)"), font: FONT, size: 24, gap: 4, grid: { show: false }, ticks: { show: true, stroke: colourOf("var(--line)"), size: 4 }, values: (_, splits) => tickTexts(splits), space: 72 },
+      {
+        stroke: colourOf("var(--faint)"),
+        font: FONT,
+        size: 24,
+        gap: 4,
+        grid: { show: false },
+        ticks: { show: true, stroke: colourOf("var(--line)"), size: 4 },
+        values: (_, splits) => tickTexts(splits),
+        space: 72,
+      },
       { show: false },
     ],
     series: [{}, { show: true, paths: () => null, points: { show: false } }, { show: true, paths: () => null, points: { show: false } }],
@@ -72,8 +98,29 @@ export function DistributionChart({ title, unit, ends, reference, window, height
   }
 
   return (
-    <ChartFrame title={title} unit={unit} reading={reading} picture={box} table={{ head: ["from", "to", "in training", "now"], rows: reference.map((share, at) => [ends[at]!, ends[at + 1]!, share, window[at] ?? null]) }}>
-      <div ref={box} style={{ height }} tabIndex={0} role="slider" aria-label={`${title}, training and window`} aria-valuemin={0} aria-valuemax={bins - 1} aria-valuenow={Math.max(0, bin)} aria-valuetext={reading ?? "the arrow keys read the bins"} onKeyDown={onKeyDown} onPointerLeave={() => setBin(-1)} />
+    <ChartFrame
+      title={title}
+      unit={unit}
+      reading={reading}
+      picture={box}
+      table={{
+        head: ["from", "to", "in training", "now"],
+        rows: reference.map((share, at) => [ends[at]!, ends[at + 1]!, share, window[at] ?? null]),
+      }}
+    >
+      <div
+        ref={box}
+        style={{ height }}
+        tabIndex={0}
+        role="slider"
+        aria-label={`${title}, training and window`}
+        aria-valuemin={0}
+        aria-valuemax={bins - 1}
+        aria-valuenow={Math.max(0, bin)}
+        aria-valuetext={reading ?? "the arrow keys read the bins"}
+        onKeyDown={onKeyDown}
+        onPointerLeave={() => setBin(-1)}
+      />
     </ChartFrame>
   );
 }

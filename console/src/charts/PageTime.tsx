@@ -3,7 +3,12 @@ import { createContext, type ReactNode, useContext, useMemo, useState } from "re
 import { useSearchParams } from "react-router";
 
 export type TimeSpan = { since: number; until: number };
-type Shared = { moment: number | null; readMoment: (at: number | null) => void; zoom: TimeSpan | null; setZoom: (span: TimeSpan | null) => void };
+type Shared = {
+  moment: number | null;
+  readMoment: (at: number | null) => void;
+  zoom: TimeSpan | null;
+  setZoom: (span: TimeSpan | null) => void;
+};
 
 const Context = createContext<Shared>({ moment: null, readMoment: () => undefined, zoom: null, setZoom: () => undefined });
 export const usePageTime = (): Shared => useContext(Context);
@@ -28,8 +33,19 @@ export function useZoom(): [TimeSpan | null, (span: TimeSpan | null) => void] {
 }
 
 /** Charts inside read the same moment, and a span that is brushed on one of them is shown by all. */
-export function PageTime({ zoom, setZoom, children }: { zoom?: TimeSpan | null; setZoom?: (span: TimeSpan | null) => void; children: ReactNode }) {
+export function PageTime({
+  zoom,
+  setZoom,
+  children,
+}: {
+  zoom?: TimeSpan | null;
+  setZoom?: (span: TimeSpan | null) => void;
+  children: ReactNode;
+}) {
   const [moment, readMoment] = useState<number | null>(null);
-  const shared = useMemo(() => ({ moment, readMoment, zoom: zoom ?? null, setZoom: setZoom ?? (() => undefined) }), [moment, zoom, setZoom]);
+  const shared = useMemo(
+    () => ({ moment, readMoment, zoom: zoom ?? null, setZoom: setZoom ?? (() => undefined) }),
+    [moment, zoom, setZoom],
+  );
   return <Context.Provider value={shared}>{children}</Context.Provider>;
 }

@@ -20,7 +20,18 @@ const LABEL = 13;
 const FONT = "11px 'Inter Variable', system-ui, sans-serif";
 const ROWS = 2;
 
-type Props = { title: string; unit: string; since: number; until: number; series: Series[]; marks?: Mark[]; limit?: Limit; height?: number; top?: number; step?: number };
+type Props = {
+  title: string;
+  unit: string;
+  since: number;
+  until: number;
+  series: Series[];
+  marks?: Mark[];
+  limit?: Limit;
+  height?: number;
+  top?: number;
+  step?: number;
+};
 
 /**
  * since, until : the span that is drawn, in milliseconds. limit : a thin line with its value. top : the least upper end of the axis.
@@ -31,7 +42,10 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
   const { moment, readMoment, zoom, setZoom } = usePageTime();
   const gap = step ? 1.6 * step : Infinity;
   const { times, data, most } = useMemo(() => {
-    const aligned = alignSeries(series.map((line) => line.points), gap);
+    const aligned = alignSeries(
+      series.map((line) => line.points),
+      gap,
+    );
     const bands = series.filter(hasBand).flatMap((line) => {
       const known = new Map(line.points.map((point) => [point.at, point]));
       return [aligned.times.map((at) => known.get(at)?.high ?? null), aligned.times.map((at) => known.get(at)?.low ?? null)];
@@ -41,7 +55,14 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
     return { times: aligned.times, data: [aligned.times.map((at) => at / 1_000), ...values] as uPlot.AlignedData, most: niceTop(highest) };
   }, [series, gap, limit?.value, top]);
   const inside = marks.filter((mark) => mark.at >= since && mark.at <= until);
-  const shape = JSON.stringify([since, until, most, height, limit, series.map((line) => [line.name, line.colour, line.area, hasBand(line)])]);
+  const shape = JSON.stringify([
+    since,
+    until,
+    most,
+    height,
+    limit,
+    series.map((line) => [line.name, line.colour, line.area, hasBand(line)]),
+  ]);
 
   const options = (width: number): uPlot.Options => {
     const faint = colourOf("var(--faint)");
@@ -55,7 +76,16 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
       scales: { x: { time: true, range: () => [since / 1_000, until / 1_000] }, y: { range: () => [0, most] } },
       axes: [
         { stroke: faint, font: FONT, size: AXIS, gap: 4, grid: { show: false }, ticks: { show: false }, values: clockTicks, space: 72 },
-        { stroke: faint, font: FONT, size: LEFT, gap: 6, grid, ticks: { show: false }, splits: () => [0, most / 2, most], values: (_, splits) => splits.map(short) },
+        {
+          stroke: faint,
+          font: FONT,
+          size: LEFT,
+          gap: 6,
+          grid,
+          ticks: { show: false },
+          splits: () => [0, most / 2, most],
+          values: (_, splits) => splits.map(short),
+        },
       ],
       series: [
         {},
@@ -65,9 +95,15 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
           fill: line.area ? withOpacity(line.colour, 0.35) : undefined,
           points: { show: true, filter: isolatedPoints, size: 5, fill: colourOf(line.colour) },
         })),
-        ...banded.flatMap(() => [{ stroke: "transparent", points: { show: false } }, { stroke: "transparent", points: { show: false } }]),
+        ...banded.flatMap(() => [
+          { stroke: "transparent", points: { show: false } },
+          { stroke: "transparent", points: { show: false } },
+        ]),
       ],
-      bands: banded.map((line, at) => ({ series: [series.length + 1 + 2 * at, series.length + 2 + 2 * at], fill: withOpacity(line.colour, 0.2) })),
+      bands: banded.map((line, at) => ({
+        series: [series.length + 1 + 2 * at, series.length + 2 + 2 * at],
+        fill: withOpacity(line.colour, 0.2),
+      })),
       cursor: {
         drag: { x: true, y: false, setScale: false },
         points: { show: false },
@@ -76,11 +112,17 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
         bind: { dblclick: () => () => (setZoom(null), null) },
       },
       hooks: {
-        setCursor: [(plot) => readMoment(plot.cursor.left !== undefined && plot.cursor.left >= 0 ? plot.posToVal(plot.cursor.left, "x") * 1_000 : null)],
+        setCursor: [
+          (plot) =>
+            readMoment(plot.cursor.left !== undefined && plot.cursor.left >= 0 ? plot.posToVal(plot.cursor.left, "x") * 1_000 : null),
+        ],
         setSelect: [
           (plot) => {
             if (plot.select.width < 6) return;
-            setZoom({ since: plot.posToVal(plot.select.left, "x") * 1_000, until: plot.posToVal(plot.select.left + plot.select.width, "x") * 1_000 });
+            setZoom({
+              since: plot.posToVal(plot.select.left, "x") * 1_000,
+              until: plot.posToVal(plot.select.left + plot.select.width, "x") * 1_000,
+            });
             plot.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false);
           },
         ],
@@ -93,13 +135,18 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
   const index = moment === null ? -1 : nearestIndex(times, moment, step ? 1.5 * step : Infinity);
   const read = index >= 0 && times[index]! >= since && times[index]! <= until ? index : -1;
   const valueAt = (line: number, at: number): number | null => (data[line + 1] as (number | null)[])[at] ?? null;
-  const reading = read < 0 ? undefined : `${when(times[read]!)}: ${series.map((line, at) => `${line.name} ${value(valueAt(at, read))}`).join(", ")}`;
+  const reading =
+    read < 0 ? undefined : `${when(times[read]!)}: ${series.map((line, at) => `${line.name} ${value(valueAt(at, read))}`).join(", ")}`;
   const place = (at: number): string => `calc(${LEFT}px + ${(at - since) / (until - since)} * (100% - ${LEFT + RIGHT}px))`;
 
   function onKeyDown(event: KeyboardEvent): void {
-    const shown = times.map((at, position) => ({ at, position })).filter(({ at, position }) => at >= since && at <= until && series.some((_, line) => valueAt(line, position) !== null));
+    const shown = times
+      .map((at, position) => ({ at, position }))
+      .filter(({ at, position }) => at >= since && at <= until && series.some((_, line) => valueAt(line, position) !== null));
     const now = shown.findIndex(({ position }) => position === read);
-    const next = { ArrowLeft: now < 0 ? shown.length - 1 : now - 1, ArrowRight: now < 0 ? 0 : now + 1, Home: 0, End: shown.length - 1 }[event.key];
+    const next = { ArrowLeft: now < 0 ? shown.length - 1 : now - 1, ArrowRight: now < 0 ? 0 : now + 1, Home: 0, End: shown.length - 1 }[
+      event.key
+    ];
     if (event.key === "Escape") {
       if (moment !== null) readMoment(null);
       else if (zoom) setZoom(null);
@@ -109,13 +156,38 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
     readMoment(shown[Math.min(Math.max(next, 0), shown.length - 1)]!.at);
   }
 
-  const rows = times.map((at, position) => [new Date(at).toISOString(), ...series.map((_, line) => valueAt(line, position))]).filter((row) => row.slice(1).some((cell) => cell !== null));
+  const rows = times
+    .map((at, position) => [new Date(at).toISOString(), ...series.map((_, line) => valueAt(line, position))])
+    .filter((row) => row.slice(1).some((cell) => cell !== null));
   return (
-    <ChartFrame title={title} unit={unit} reading={reading} picture={box} table={{ head: ["time", ...series.map((line) => line.name)], rows }}>
-      <div className="relative" tabIndex={0} role="slider" aria-label={`${title} over time`} aria-valuemin={0} aria-valuemax={Math.max(0, times.length - 1)} aria-valuenow={Math.max(0, read)} aria-valuetext={reading ?? "the arrow keys read the values, Escape shows the whole span"} onKeyDown={onKeyDown} onPointerLeave={() => readMoment(null)}>
+    <ChartFrame
+      title={title}
+      unit={unit}
+      reading={reading}
+      picture={box}
+      table={{ head: ["time", ...series.map((line) => line.name)], rows }}
+    >
+      <div
+        className="relative"
+        tabIndex={0}
+        role="slider"
+        aria-label={`${title} over time`}
+        aria-valuemin={0}
+        aria-valuemax={Math.max(0, times.length - 1)}
+        aria-valuenow={Math.max(0, read)}
+        aria-valuetext={reading ?? "the arrow keys read the values, Escape shows the whole span"}
+        onKeyDown={onKeyDown}
+        onPointerLeave={() => readMoment(null)}
+      >
         <div ref={box} style={{ height }} />
         <Marks marks={inside} since={since} until={until} box={box} height={height} />
-        {read >= 0 && <span aria-hidden className="pointer-events-none absolute top-0 w-px bg-soft" style={{ left: place(times[read]!), height: height - AXIS }} />}
+        {read >= 0 && (
+          <span
+            aria-hidden
+            className="pointer-events-none absolute top-0 w-px bg-soft"
+            style={{ left: place(times[read]!), height: height - AXIS }}
+          />
+        )}
       </div>
     </ChartFrame>
   );
@@ -142,7 +214,8 @@ function drawLabels(plot: uPlot, series: Series[], limit: Limit | undefined): vo
       const last = values.findLastIndex((one) => one != null);
       if (last < 0) return;
       const x = plot.valToPos(plot.data[0][last]!, "x", true);
-      if (x >= left && x <= left + width + 1) labels.push({ text: line.name, colour: colourOf(line.colour), x, y: plot.valToPos(values[last]!, "y", true) });
+      if (x >= left && x <= left + width + 1)
+        labels.push({ text: line.name, colour: colourOf(line.colour), x, y: plot.valToPos(values[last]!, "y", true) });
     });
   pen.save();
   if (limit) {
@@ -159,7 +232,12 @@ function drawLabels(plot: uPlot, series: Series[], limit: Limit | undefined): vo
   pen.font = FONT.replace("11px", `${11 * ratio}px`);
   pen.textBaseline = "middle";
   pen.textAlign = "left";
-  const places = spreadLabels(labels.map((label) => label.y), LABEL * ratio, top, top + height);
+  const places = spreadLabels(
+    labels.map((label) => label.y),
+    LABEL * ratio,
+    top,
+    top + height,
+  );
   labels.forEach((label, at) => {
     pen.fillStyle = label.colour;
     pen.fillText(label.text, Math.min(label.x, left + width) + 5 * ratio, places[at]!);
@@ -168,7 +246,19 @@ function drawLabels(plot: uPlot, series: Series[], limit: Limit | undefined): vo
 }
 
 /** Changes and alerts: a thin line each, with its name above the plot where there is room, and in a tooltip anyway. */
-function Marks({ marks, since, until, box, height }: { marks: Mark[]; since: number; until: number; box: React.RefObject<HTMLDivElement | null>; height: number }) {
+function Marks({
+  marks,
+  since,
+  until,
+  box,
+  height,
+}: {
+  marks: Mark[];
+  since: number;
+  until: number;
+  box: React.RefObject<HTMLDivElement | null>;
+  height: number;
+}) {
   const width = (box.current?.clientWidth ?? 640) - LEFT - RIGHT;
   const placed = placeMarks(
     marks.map((mark) => ({ mark, x: ((mark.at - since) / (until - since)) * width, width: Math.min(160, 12 + 6.2 * mark.name.length) })),
@@ -179,7 +269,11 @@ function Marks({ marks, since, until, box, height }: { marks: Mark[]; since: num
     <>
       {placed.map(({ mark, x, row, width: room }) => (
         <span key={`${mark.at} ${mark.name}`}>
-          <span aria-hidden className={`pointer-events-none absolute border-l border-dashed ${mark.kind === "alert" ? "border-brick" : "border-slate"}`} style={{ left: LEFT + ((mark.at - since) / (until - since)) * width, top: ROWS * LABEL, height: height - AXIS - ROWS * LABEL }} />
+          <span
+            aria-hidden
+            className={`pointer-events-none absolute border-l border-dashed ${mark.kind === "alert" ? "border-brick" : "border-slate"}`}
+            style={{ left: LEFT + ((mark.at - since) / (until - since)) * width, top: ROWS * LABEL, height: height - AXIS - ROWS * LABEL }}
+          />
           <span
             title={`${when(mark.at)}: ${mark.name}`}
             className={`absolute truncate text-[11px] leading-[13px] ${mark.kind === "alert" ? "text-brick" : "text-slate"} ${row < 0 ? "sr-only" : ""}`}

@@ -8,7 +8,10 @@ test("the top of an axis is the next round number", () => {
 
 test("labels that lie over each other are spread around their wishes, inside the plot", () => {
   assert.deepEqual(spreadLabels([50, 20], 12, 0, 100), [50, 20]);
-  assert.deepEqual(spreadLabels([50, 50, 52], 12, 0, 100).map((y) => Math.round(y * 10) / 10), [38.7, 50.7, 62.7]);
+  assert.deepEqual(
+    spreadLabels([50, 50, 52], 12, 0, 100).map((y) => Math.round(y * 10) / 10),
+    [38.7, 50.7, 62.7],
+  );
   assert.deepEqual(spreadLabels([99, 98], 12, 0, 100), [100, 88]);
   assert.deepEqual(spreadLabels([0, 2, 4], 12, 0, 100), [0, 12, 24]);
 });
@@ -23,19 +26,53 @@ test("no two labels are nearer than their height where there is room", () => {
 });
 
 test("names of marks take the first row with room, and none where there is none", () => {
-  const placed = placeMarks([{ mark: "b", x: 30, width: 60 }, { mark: "a", x: 0, width: 60 }, { mark: "c", x: 40, width: 60 }], 2, 400);
-  assert.deepEqual(placed.map(({ mark, row }) => [mark, row]), [["a", 0], ["b", 1], ["c", -1]]);
-  assert.deepEqual(placeMarks([{ mark: "end", x: 390, width: 60 }], 1, 400).map(({ x, row }) => [x, row]), [[340, 0]]);
+  const placed = placeMarks(
+    [
+      { mark: "b", x: 30, width: 60 },
+      { mark: "a", x: 0, width: 60 },
+      { mark: "c", x: 40, width: 60 },
+    ],
+    2,
+    400,
+  );
+  assert.deepEqual(
+    placed.map(({ mark, row }) => [mark, row]),
+    [
+      ["a", 0],
+      ["b", 1],
+      ["c", -1],
+    ],
+  );
+  assert.deepEqual(
+    placeMarks([{ mark: "end", x: 390, width: 60 }], 1, 400).map(({ x, row }) => [x, row]),
+    [[340, 0]],
+  );
 });
 
 test("series share an axis, and a gap is a gap", () => {
-  const aligned = alignSeries([[{ at: 0, value: 1 }, { at: 10, value: 2 }, { at: 40, value: 3 }], [{ at: 10, value: 9 }]], 16);
+  const aligned = alignSeries(
+    [
+      [
+        { at: 0, value: 1 },
+        { at: 10, value: 2 },
+        { at: 40, value: 3 },
+      ],
+      [{ at: 10, value: 9 }],
+    ],
+    16,
+  );
   assert.deepEqual(aligned.times, [0, 10, 18, 40]);
-  assert.deepEqual(aligned.values, [[1, 2, null, 3], [null, 9, null, null]]);
+  assert.deepEqual(aligned.values, [
+    [1, 2, null, 3],
+    [null, 9, null, null],
+  ]);
 });
 
 test("the nearest moment is found within a distance", () => {
-  assert.deepEqual([nearestIndex([0, 10, 20], 14), nearestIndex([0, 10, 20], 16), nearestIndex([0, 10, 20], 99, 5), nearestIndex([], 1)], [1, 2, -1, -1]);
+  assert.deepEqual(
+    [nearestIndex([0, 10, 20], 14), nearestIndex([0, 10, 20], 16), nearestIndex([0, 10, 20], 99, 5), nearestIndex([], 1)],
+    [1, 2, -1, -1],
+  );
 });
 
 test("a span that is mostly empty begins shortly before its data", () => {
@@ -46,7 +83,10 @@ test("a span that is mostly empty begins shortly before its data", () => {
 });
 
 test("what is said twice in a row is marked once", () => {
-  assert.deepEqual(distinctMarks([{ name: "a" }, { name: "a" }, { name: "b" }, { name: "a" }]).map((mark) => mark.name), ["a", "b", "a"]);
+  assert.deepEqual(
+    distinctMarks([{ name: "a" }, { name: "a" }, { name: "b" }, { name: "a" }]).map((mark) => mark.name),
+    ["a", "b", "a"],
+  );
 });
 
 test("ticks have as many decimals as tell them apart", () => {
@@ -56,5 +96,14 @@ test("ticks have as many decimals as tell them apart", () => {
 });
 
 test("CSV quotes what needs quotes", () => {
-  assert.equal(toCsv(["time", "a,b"], [["x", null], ['say "hi"', 2]]), 'time,"a,b"\r\nx,\r\n"say ""hi""",2\r\n');
+  assert.equal(
+    toCsv(
+      ["time", "a,b"],
+      [
+        ["x", null],
+        ['say "hi"', 2],
+      ],
+    ),
+    'time,"a,b"\r\nx,\r\n"say ""hi""",2\r\n',
+  );
 });

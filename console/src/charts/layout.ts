@@ -31,7 +31,8 @@ export function spreadLabels(wishes: number[], height: number, low: number, high
     groups.push(group);
   }
   const places = new Array<number>(wishes.length);
-  for (const { members, middle } of groups) members.forEach((member, place) => (places[member] = middle + (place - (members.length - 1) / 2) * height));
+  for (const { members, middle } of groups)
+    members.forEach((member, place) => (places[member] = middle + (place - (members.length - 1) / 2) * height));
   return places;
 }
 
@@ -84,7 +85,8 @@ export function nearestIndex(times: number[], at: number, within = Infinity): nu
   let best = -1;
   for (const index of [low - 1, low]) {
     const time = times[index];
-    if (time !== undefined && Math.abs(time - at) <= within && (best < 0 || Math.abs(time - at) < Math.abs(times[best]! - at))) best = index;
+    if (time !== undefined && Math.abs(time - at) <= within && (best < 0 || Math.abs(time - at) < Math.abs(times[best]! - at)))
+      best = index;
   }
   return best;
 }
@@ -107,7 +109,8 @@ export function distinctMarks<Mark extends { name: string }>(marks: Mark[]): Mar
 /** Texts of evenly spaced ticks, with as many decimals as tell neighbours apart. */
 export function tickTexts(ticks: number[]): string[] {
   const written = (decimals: number): string[] => ticks.map((tick) => tick.toFixed(decimals));
-  const exact = (decimals: number): boolean => ticks.every((tick, at) => Math.abs(Number(written(decimals)[at]) - tick) < 1e-3 * Math.abs((ticks[1] ?? 1) - (ticks[0] ?? 0)));
+  const exact = (decimals: number): boolean =>
+    ticks.every((tick, at) => Math.abs(Number(written(decimals)[at]) - tick) < 1e-3 * Math.abs((ticks[1] ?? 1) - (ticks[0] ?? 0)));
   for (let decimals = 0; decimals <= 6; decimals++) if (exact(decimals)) return written(decimals);
   return ticks.map((tick) => tick.toExponential(1));
 }

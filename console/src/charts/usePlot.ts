@@ -5,7 +5,12 @@ import "uplot/dist/uPlot.min.css";
 import { useTheme } from "../theme";
 
 /** options : made for a width in CSS pixels, anew whenever `key` changes. */
-export function usePlot(box: RefObject<HTMLDivElement | null>, key: string, options: (width: number) => uPlot.Options, data: uPlot.AlignedData): RefObject<uPlot | null> {
+export function usePlot(
+  box: RefObject<HTMLDivElement | null>,
+  key: string,
+  options: (width: number) => uPlot.Options,
+  data: uPlot.AlignedData,
+): RefObject<uPlot | null> {
   const plot = useRef<uPlot | null>(null);
   const latest = useRef({ options, data });
   useEffect(() => {

@@ -1,10 +1,10 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { type Alert, api, good } from "../api/client";
 import { useAlerts, useChannels, useMay, useNotices } from "../api/queries";
 import { Button, Card, Mono, Snippets, Trouble, Waiting } from "../parts/basics";
 import { ago, plural, when } from "../words";
+import { useServiceChange } from "../api/useServiceChange";
 
 /** What is wrong, since when, how sure, probably why, and what next? */
 export function AlertsPage() {
@@ -15,7 +15,15 @@ export function AlertsPage() {
   return (
     <>
       <h1 className="text-title font-semibold">Alerts</h1>
-      <p className="mt-1 text-lead text-soft">{!found ? <>&nbsp;</> : open.length ? `${plural(open.length, "alert")} open, the latest since ${ago(open[0]!.since)}.` : "Nothing is wrong."}</p>
+      <p className="mt-1 text-lead text-soft">
+        {!found ? (
+          <>&nbsp;</>
+        ) : open.length ? (
+          `${plural(open.length, "alert")} open, the latest since ${ago(open[0]!.since)}.`
+        ) : (
+          "Nothing is wrong."
+        )}
+      </p>
       {alerts.error && !found ? <Trouble error={alerts.error} /> : !found ? <Waiting height={240} label="loading alerts" /> : null}
       {open.map((one) => (
         <OpenAlert key={one.number} alert={one} />
@@ -58,7 +66,8 @@ export function AlertsPage() {
   );
 }
 
-export const page = (one: Alert): string => `/endpoints/${one.endpoint}/${one.rule === "drift" || one.rule === "odd" ? "drift" : one.rule === "quality" ? "outcomes" : "traffic"}`;
+export const page = (one: Alert): string =>
+  `/endpoints/${one.endpoint}/${one.rule === "drift" || one.rule === "odd" ? "drift" : one.rule === "quality" ? "outcomes" : "traffic"}`;
 
 /** The same in two lines, for pages that are about something else too. */
 export function NeedsLook({ alerts }: { alerts: Alert[] }) {
@@ -76,10 +85,14 @@ export function NeedsLook({ alerts }: { alerts: Alert[] }) {
             </p>
             <p className="truncate text-soft" title={one.probable_cause ?? undefined}>
               Since {when(one.since)}
-              {one.acknowledged_by && `, looked after by ${one.acknowledged_by}`}. {one.probable_cause && `Probably: ${one.probable_cause}.`}
+              {one.acknowledged_by && `, looked after by ${one.acknowledged_by}`}.{" "}
+              {one.probable_cause && `Probably: ${one.probable_cause}.`}
             </p>
           </div>
-          <Link to={page(one)} className="inline-flex h-8 shrink-0 items-center rounded-small border border-brick px-3 font-semibold text-brick hover:bg-card">
+          <Link
+            to={page(one)}
+            className="inline-flex h-8 shrink-0 items-center rounded-small border border-brick px-3 font-semibold text-brick hover:bg-card"
+          >
             Look at it
           </Link>
         </div>
@@ -95,16 +108,20 @@ export function NeedsLook({ alerts }: { alerts: Alert[] }) {
 
 export function OpenAlert({ alert }: { alert: Alert }) {
   const may = useMay("point");
-  const queries = useQueryClient();
   const [note, setNote] = useState("");
-  const take = useMutation({
-    mutationFn: async () => good(await api.POST("/api/alerts/{alert}/acknowledge", { params: { path: { alert: alert.number } }, body: { note: note.trim() || null } })),
-    onSuccess: () => void queries.invalidateQueries(),
-  });
-  const mute = useMutation({
-    mutationFn: async () => good(await api.PUT("/api/endpoints/{endpoint}/mute", { params: { path: { endpoint: alert.endpoint } }, body: { minutes: 240, note: note.trim() || null } })),
-    onSuccess: () => void queries.invalidateQueries(),
-  });
+  const take = useServiceChange("alert", async () =>
+    good(
+      await api.POST("/api/alerts/{alert}/acknowledge", { params: { path: { alert: alert.number } }, body: { note: note.trim() || null } }),
+    ),
+  );
+  const mute = useServiceChange("alert", async () =>
+    good(
+      await api.PUT("/api/endpoints/{endpoint}/mute", {
+        params: { path: { endpoint: alert.endpoint } },
+        body: { minutes: 240, note: note.trim() || null },
+      }),
+    ),
+  );
   return (
     <section className="mt-4 rounded-card border border-brick bg-brick-wash p-4" aria-label={`alert ${alert.number}`}>
       <div className="flex items-baseline justify-between gap-4">
@@ -113,7 +130,8 @@ export function OpenAlert({ alert }: { alert: Alert }) {
             {alert.endpoint}
           </Link>{" "}
           <span className="font-normal text-soft">
-            {alert.rule}, since {when(alert.since)}{alert.acknowledged_by && `, looked after by ${alert.acknowledged_by}`}
+            {alert.rule}, since {when(alert.since)}
+            {alert.acknowledged_by && `, looked after by ${alert.acknowledged_by}`}
           </span>
         </h2>
         <span className="text-small text-faint">alert {alert.number}</span>
@@ -123,16 +141,28 @@ export function OpenAlert({ alert }: { alert: Alert }) {
       <p className="mt-1 text-soft">Certainty: {alert.certainty}.</p>
       {alert.note && <p className="mt-1 text-soft">Note: {alert.note}</p>}
       <div className="mt-3 flex items-center gap-3">
-        <Link to={page(alert)} className="inline-flex h-8 items-center rounded-small bg-amber-fill px-3 font-semibold text-[#1d2731] hover:brightness-105">
+        <Link
+          to={page(alert)}
+          className="inline-flex h-8 items-center rounded-small bg-amber-fill px-3 font-semibold text-[#1d2731] hover:brightness-105"
+        >
           Look at it
         </Link>
         {may && (
           <>
             {alert.state === "firing" && <Button onClick={() => take.mutate()}>I look after it</Button>}
-            <Button onClick={() => mute.mutate()} title="nothing goes out about this endpoint for four hours; alerts are raised and shown all the same">
+            <Button
+              onClick={() => mute.mutate()}
+              title="nothing goes out about this endpoint for four hours; alerts are raised and shown all the same"
+            >
               {mute.isSuccess ? `muted until ${when(mute.data.until)}` : "Mute for 4 hours"}
             </Button>
-            <input className="control max-w-72" aria-label="note" placeholder="a note for the others" value={note} onChange={(event) => setNote(event.target.value)} />
+            <input
+              className="control max-w-72"
+              aria-label="note"
+              placeholder="a note for the others"
+              value={note}
+              onChange={(event) => setNote(event.target.value)}
+            />
           </>
         )}
         <Mono className="ml-auto text-small text-faint">{alert.next}</Mono>
@@ -171,7 +201,8 @@ function Channels() {
                   <td className="text-soft">{one.endpoints?.join(", ") ?? "all"}</td>
                   <td className="text-soft">{one.reports}</td>
                   <td className={stuck.length ? "text-brick" : "text-soft"} title={stuck[0]?.error ?? undefined}>
-                    {sent.length - stuck.length} sent{stuck.length ? `, ${stuck.length} ${stuck[0]!.given_up ? "given up" : "waiting"}` : ""}
+                    {sent.length - stuck.length} sent
+                    {stuck.length ? `, ${stuck.length} ${stuck[0]!.given_up ? "given up" : "waiting"}` : ""}
                   </td>
                 </tr>
               );
@@ -181,7 +212,13 @@ function Channels() {
       ) : (
         <>
           <p className="text-soft">Nobody yet. Webhooks are signed CloudEvents, mail is plain text; mail may get reports too:</p>
-          <Snippets id="how to add a channel" all={[{ name: "Webhook", text: "lamppost channel add night-shift --webhook https://example.org/hook" }, { name: "Mail", text: "lamppost channel add lighting --mail lamps@example.org --reports weekly" }]} />
+          <Snippets
+            id="how to add a channel"
+            all={[
+              { name: "Webhook", text: "lamppost channel add night-shift --webhook https://example.org/hook" },
+              { name: "Mail", text: "lamppost channel add lighting --mail lamps@example.org --reports weekly" },
+            ]}
+          />
         </>
       )}
     </Card>

@@ -6,6 +6,7 @@ import { useCall, useVersions } from "../api/queries";
 import { Button, Card, CopyButton, Mono, Trouble, Waiting } from "../parts/basics";
 import { VersionLink } from "../parts/VersionLink";
 import { ago, clock, ms, plural } from "../words";
+import { SelectMenu } from "../parts/SelectMenu";
 
 /** One call: what went in, what came back, where the time went, and what another version says to the same. */
 export function CallPage() {
@@ -20,7 +21,8 @@ export function CallPage() {
         {said.request_id.slice(0, 18)}… <CopyButton text={said.request_id} />
       </h1>
       <p className="mt-1 text-lead text-soft">
-        {said.status < 400 ? "Answered" : <span className="text-brick">Refused with {said.status}</span>} by {said.version ? <VersionLink name={said.version.split(", ")[0]!} live /> : "nothing"} in {ms(said.total_us / 1000)} ms, asked of{" "}
+        {said.status < 400 ? "Answered" : <span className="text-brick">Refused with {said.status}</span>} by{" "}
+        {said.version ? <VersionLink name={said.version.split(", ")[0]!} live /> : "nothing"} in {ms(said.total_us / 1000)} ms, asked of{" "}
         <Link to={`/endpoints/${said.endpoint}`} className="hover:underline">
           {said.endpoint}
         </Link>{" "}
@@ -49,9 +51,21 @@ export function CallPage() {
 
 function Phases({ page }: { page: Page }) {
   const all = Object.entries(page.phases_us);
-  const whole = Math.max(1, all.reduce((sum, [, us]) => sum + us, 0));
+  const whole = Math.max(
+    1,
+    all.reduce((sum, [, us]) => sum + us, 0),
+  );
   return (
-    <Card title="Where the time went" className="mt-4" aside={<span className="text-small text-faint">{plural(page.rows, "row")}{page.batch_rows ? `, ${page.batch_rows} in its batch` : ""}</span>}>
+    <Card
+      title="Where the time went"
+      className="mt-4"
+      aside={
+        <span className="text-small text-faint">
+          {plural(page.rows, "row")}
+          {page.batch_rows ? `, ${page.batch_rows} in its batch` : ""}
+        </span>
+      }
+    >
       <table className="figures w-full">
         <tbody>
           {all.map(([name, us]) => (
@@ -73,7 +87,9 @@ function Phases({ page }: { page: Page }) {
 
 const Body = ({ title, value }: { title: string; value: unknown }) => (
   <Card title={title} aside={value === null ? undefined : <CopyButton text={JSON.stringify(value)} />}>
-    <pre className="max-h-80 overflow-auto rounded-small bg-sunk p-3 font-mono text-small whitespace-pre-wrap break-words">{value === null ? "not kept" : JSON.stringify(value, null, 1)}</pre>
+    <pre className="max-h-80 overflow-auto rounded-small bg-sunk p-3 font-mono text-small whitespace-pre-wrap break-words">
+      {value === null ? "not kept" : JSON.stringify(value, null, 1)}
+    </pre>
   </Card>
 );
 
@@ -90,13 +106,19 @@ function Replay({ page }: { page: Page }) {
     },
   });
   return (
-    <Card title="The same, asked of another version" className="mt-4" aside={<code className="text-small text-faint">{`lamppost call ${page.request_id} --replay ${version}`}</code>}>
+    <Card
+      title="The same, asked of another version"
+      className="mt-4"
+      aside={<code className="text-small text-faint">{`lamppost call ${page.request_id} --replay ${version}`}</code>}
+    >
       <div className="flex items-end gap-3">
-        <select aria-label="version to ask" className="control w-56" value={version} onChange={(event) => setChosen(event.target.value)}>
-          {all.map((one) => (
-            <option key={one.name}>{one.name}</option>
-          ))}
-        </select>
+        <SelectMenu
+          label="version to ask"
+          className="w-56"
+          value={version}
+          onChange={setChosen}
+          options={all.map((one) => ({ value: one.name }))}
+        />
         <Button kind="main" disabled={!version || replay.isPending} onClick={() => replay.mutate()}>
           {replay.isPending ? "Asking …" : "Ask it"}
         </Button>
@@ -110,7 +132,9 @@ function Replay({ page }: { page: Page }) {
       {replay.data && (
         <p className="mt-3">
           <Mono className="text-amber">{replay.data.version}</Mono> says, in {ms(replay.data.took_ms)} ms:
-          <Mono className="mt-2 block rounded-small bg-sunk p-3 text-small whitespace-pre-wrap">{JSON.stringify(replay.data.answers, null, 1)}</Mono>
+          <Mono className="mt-2 block rounded-small bg-sunk p-3 text-small whitespace-pre-wrap">
+            {JSON.stringify(replay.data.answers, null, 1)}
+          </Mono>
         </p>
       )}
     </Card>

@@ -29,21 +29,48 @@ export function CallsView({ page }: { page: EndpointPage }) {
     setParams(next, { replace: true });
   }
   const toggle = (name: string, value: string, text: string) => (
-    <Button aria-pressed={params.get(name) === value} onClick={() => set(name, params.get(name) === value ? null : value)} className={params.get(name) === value ? "border-amber! font-semibold" : ""}>
+    <Button
+      aria-pressed={params.get(name) === value}
+      onClick={() => set(name, params.get(name) === value ? null : value)}
+      className={params.get(name) === value ? "border-amber! font-semibold" : ""}
+    >
       {text}
     </Button>
   );
-  const command = ["lamppost tail", page.name, contains.length > 1 && `--contains '${contains}'`, sought.odd !== undefined && `--odd ${sought.odd}`, sought.status && `--status ${sought.status}`, sought.slower_ms && `--slower ${sought.slower_ms}`, "--follow"].filter(Boolean).join(" ");
+  const command = [
+    "lamppost tail",
+    page.name,
+    contains.length > 1 && `--contains '${contains}'`,
+    sought.odd !== undefined && `--odd ${sought.odd}`,
+    sought.status && `--status ${sought.status}`,
+    sought.slower_ms && `--slower ${sought.slower_ms}`,
+    "--follow",
+  ]
+    .filter(Boolean)
+    .join(" ");
   return (
     <>
       <div className="mt-4 flex items-center gap-3">
-        <input className="control max-w-80" aria-label="search calls" placeholder="a value in the input or answer" value={typed} onChange={(event) => setTyped(event.target.value)} />
+        <input
+          className="control max-w-80"
+          aria-label="search calls"
+          placeholder="a value in the input or answer"
+          value={typed}
+          onChange={(event) => setTyped(event.target.value)}
+        />
         {toggle("odd", "3", "odd")}
         {toggle("status", "400", "refused or failed")}
         {toggle("status", "500", "failed")}
         <label className="flex items-center gap-2 text-soft">
           slower than
-          <input className="control w-20!" inputMode="decimal" aria-label="slower than, ms" value={params.get("slower") ?? ""} onChange={(event) => /^\d*\.?\d*$/.test(event.target.value) && set("slower", event.target.value)} /> ms
+          <input
+            className="control w-20!"
+            inputMode="decimal"
+            aria-label="slower than, ms"
+            value={params.get("slower") ?? ""}
+            onChange={(event) => /^\d*\.?\d*$/.test(event.target.value) && set("slower", event.target.value)}
+          />{" "}
+          ms
         </label>
       </div>
       {params.get("before") && (
@@ -55,7 +82,15 @@ export function CallsView({ page }: { page: EndpointPage }) {
         </p>
       )}
       <section className="mt-4 rounded-card border border-line bg-card p-4" aria-label="calls">
-        {calls.error && !found ? <Trouble error={calls.error} /> : !found ? <Waiting height={320} label="loading calls" /> : found.length ? <CallsTable calls={found} /> : <p className="text-soft">There are no such calls.</p>}
+        {calls.error && !found ? (
+          <Trouble error={calls.error} />
+        ) : !found ? (
+          <Waiting height={320} label="loading calls" />
+        ) : found.length ? (
+          <CallsTable calls={found} />
+        ) : (
+          <p className="text-soft">There are no such calls.</p>
+        )}
       </section>
       <div className="mt-3 flex items-center justify-between">
         <Mono className="text-small text-faint">{command}</Mono>

@@ -6,6 +6,7 @@ import { Histogram } from "../parts/Histogram";
 import { SameRows } from "../parts/SameRows";
 import { VersionLink } from "../parts/VersionLink";
 import { bytes, count, ms, plural } from "../words";
+import { SelectMenu } from "../parts/SelectMenu";
 
 /** What changed from one version to another, and would it break anybody who calls? The earlier one is slate-blue, the later one amber. */
 export function ComparePage() {
@@ -18,11 +19,22 @@ export function ComparePage() {
   return (
     <>
       <h1 className="flex items-baseline gap-3 text-title font-semibold">
-        <Chooser label="earlier version" name={before} all={versions.data?.map((one) => one.name) ?? []} onChange={(name) => choose("before", name)} />
+        <Chooser
+          label="earlier version"
+          name={before}
+          all={versions.data?.map((one) => one.name) ?? []}
+          onChange={(name) => choose("before", name)}
+        />
         <span className="text-soft" aria-label="compared with">
           →
         </span>
-        <Chooser label="later version" name={after} all={versions.data?.map((one) => one.name) ?? []} onChange={(name) => choose("after", name)} live />
+        <Chooser
+          label="later version"
+          name={after}
+          all={versions.data?.map((one) => one.name) ?? []}
+          onChange={(name) => choose("after", name)}
+          live
+        />
       </h1>
       {found.error ? (
         <div className="mt-4">
@@ -41,16 +53,13 @@ type ChooserProps = { label: string; name: string; all: string[]; onChange: (nam
 
 function Chooser({ label, name, all, onChange, live = false }: ChooserProps) {
   return (
-    <select
-      aria-label={label}
-      className={`rounded-small border border-line bg-card px-2 py-1 font-mono ${live ? "text-amber" : "text-slate"}`}
+    <SelectMenu
+      label={label}
+      className={`inline-flex! w-auto! ${live ? "text-amber!" : "text-slate!"}`}
       value={name}
-      onChange={(event) => onChange(event.target.value)}
-    >
-      {[...new Set([name, ...all])].map((one) => (
-        <option key={one}>{one}</option>
-      ))}
-    </select>
+      onChange={onChange}
+      options={[...new Set([name, ...all])].map((one) => ({ value: one }))}
+    />
   );
 }
 
@@ -75,7 +84,11 @@ function Compared({ said }: { said: Comparison }) {
         <SameRows key={`${said.before.name} ${said.after.name}`} before={said.before.name} after={said.after.name} />
       )}
       {said.changes.length > 0 && (
-        <Card title="What changed" className="mt-4" aside={<code className="text-small text-faint">{`lamppost diff ${said.before.name} ${said.after.name}`}</code>}>
+        <Card
+          title="What changed"
+          className="mt-4"
+          aside={<code className="text-small text-faint">{`lamppost diff ${said.before.name} ${said.after.name}`}</code>}
+        >
           <table className="figures w-full">
             <thead>
               <tr>
@@ -134,7 +147,15 @@ function Figures({ before, after }: { before: VersionPage; after: VersionPage })
               <tr key={name}>
                 <th scope="row">{name}</th>
                 <td className="text-slate">{one}</td>
-                <td className={one === other || other === "–" ? "text-faint" : other === "failed" ? "font-semibold text-brick" : "font-semibold text-amber"}>
+                <td
+                  className={
+                    one === other || other === "–"
+                      ? "text-faint"
+                      : other === "failed"
+                        ? "font-semibold text-brick"
+                        : "font-semibold text-amber"
+                  }
+                >
                   {one === other ? "the same" : other}
                 </td>
               </tr>
@@ -151,7 +172,8 @@ function Training({ before, after }: { before: VersionPage; after: VersionPage }
   const now = new Map([...after.reference_inputs, ...after.reference_answers].map((profile) => [profile.name, profile]));
   const names = [...new Set([...old.keys(), ...now.keys()])];
   if (!names.length) return null;
-  const one = (profile: Profile | undefined, live: boolean) => (profile ? <Histogram profile={profile} live={live} /> : <span className="text-faint">not there</span>);
+  const one = (profile: Profile | undefined, live: boolean) =>
+    profile ? <Histogram profile={profile} live={live} /> : <span className="text-faint">not there</span>;
   return (
     <Card title="In training" className="mt-4">
       <table className="figures w-full table-fixed">

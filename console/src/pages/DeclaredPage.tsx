@@ -1,9 +1,10 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, BREAKS_CALLERS, good, ProblemError } from "../api/client";
 import { useDeclared, useMay } from "../api/queries";
 import { Button, Card, CopyButton, Mono, Trouble, Waiting } from "../parts/basics";
 import { plural } from "../words";
+import { useServiceChange } from "../api/useServiceChange";
 
 /** All endpoints as one document: what is, what a changed one would do, and doing it. */
 export function DeclaredPage() {
@@ -15,26 +16,31 @@ export function DeclaredPage() {
       <p className="mt-1 text-lead text-soft">
         {declared.data ? (
           <>
-            {plural(Object.keys(declared.data.endpoints).length, "endpoint")} as one document, as of <Mono className="text-ink">{declared.data.fingerprint}</Mono>.
+            {plural(Object.keys(declared.data.endpoints).length, "endpoint")} as one document, as of{" "}
+            <Mono className="text-ink">{declared.data.fingerprint}</Mono>.
           </>
         ) : (
           <>&nbsp;</>
         )}
       </p>
-      {declared.data ? <Document key={declared.data.fingerprint} toml={declared.data.toml} /> : <Waiting height={480} label="loading the document" />}
+      {declared.data ? (
+        <Document key={declared.data.fingerprint} toml={declared.data.toml} />
+      ) : (
+        <Waiting height={480} label="loading the document" />
+      )}
     </>
   );
 }
 
 function Document({ toml }: { toml: string }) {
-  const queries = useQueryClient();
   const may = useMay("point");
   const [typed, setTyped] = useState(toml);
-  const difference = useMutation({ mutationFn: async () => good(await api.POST("/api/declared/difference", { body: { toml: typed, break_callers: false } })) });
-  const carryOut = useMutation({
-    mutationFn: async (break_callers: boolean) => good(await api.PUT("/api/declared", { body: { toml: typed, against: difference.data?.fingerprint ?? null, break_callers } })),
-    onSuccess: () => void queries.invalidateQueries(),
+  const difference = useMutation({
+    mutationFn: async () => good(await api.POST("/api/declared/difference", { body: { toml: typed, break_callers: false } })),
   });
+  const carryOut = useServiceChange("endpoint", async (break_callers: boolean) =>
+    good(await api.PUT("/api/declared", { body: { toml: typed, against: difference.data?.fingerprint ?? null, break_callers } })),
+  );
   const breaks = carryOut.error instanceof ProblemError && carryOut.error.type === BREAKS_CALLERS;
   const found = difference.data?.differences ?? [];
   return (
@@ -63,7 +69,9 @@ function Document({ toml }: { toml: string }) {
         {difference.error ? (
           <Trouble error={difference.error} />
         ) : !difference.data ? (
-          <p className="text-soft">Change the document, then ask. Nothing is changed until you carry it out, and then all of it or nothing.</p>
+          <p className="text-soft">
+            Change the document, then ask. Nothing is changed until you carry it out, and then all of it or nothing.
+          </p>
         ) : !found.length ? (
           <p className="text-soft">Nothing: every endpoint serves this already.</p>
         ) : (
@@ -75,11 +83,15 @@ function Document({ toml }: { toml: string }) {
             ))}
           </ul>
         )}
-        {difference.data && difference.data.left.length > 0 && <p className="mt-2 text-small text-faint">Not in the document, and left as they are: {difference.data.left.join(", ")}</p>}
+        {difference.data && difference.data.left.length > 0 && (
+          <p className="mt-2 text-small text-faint">Not in the document, and left as they are: {difference.data.left.join(", ")}</p>
+        )}
         {found.length > 0 && may && (
           <div className="mt-3 flex items-center gap-3">
             <Button kind="main" disabled={carryOut.isPending} onClick={() => carryOut.mutate(false)}>
-              {carryOut.isPending ? "Opening and proving everything …" : `Carry out for ${plural(new Set(found.map((one) => one.endpoint)).size, "endpoint")}`}
+              {carryOut.isPending
+                ? "Opening and proving everything …"
+                : `Carry out for ${plural(new Set(found.map((one) => one.endpoint)).size, "endpoint")}`}
             </Button>
             {breaks && <Button onClick={() => carryOut.mutate(true)}>Do it anyway</Button>}
             <span className="text-small text-faint">all or nothing; refused if an endpoint was changed since</span>

@@ -23,8 +23,8 @@ export function DocsPage() {
     <>
       <h1 className="text-title font-semibold">The HTTP interface</h1>
       <p className="mt-1 text-lead text-soft">
-        {plural(operations.filter((one) => one.group === "predict").length, "endpoint")} to ask, {operations.filter((one) => one.group !== "predict").length} other calls. For
-        tools:{" "}
+        {plural(operations.filter((one) => one.group === "predict").length, "endpoint")} to ask,{" "}
+        {operations.filter((one) => one.group !== "predict").length} other calls. For tools:{" "}
         <a className="underline hover:text-ink" href="/openapi.json">
           /openapi.json
         </a>
@@ -49,7 +49,12 @@ type Described = { method: string; path: string; group: string; operation: Opera
 
 function operationsOf(document: Document): Described[] {
   return Object.entries(document.paths).flatMap(([path, methods]) =>
-    Object.entries(methods).map(([method, operation]) => ({ method: method.toUpperCase(), path, group: operation.tags?.[0] ?? "node", operation })),
+    Object.entries(methods).map(([method, operation]) => ({
+      method: method.toUpperCase(),
+      path,
+      group: operation.tags?.[0] ?? "node",
+      operation,
+    })),
   );
 }
 
@@ -66,14 +71,25 @@ function Call({ document, call }: { document: Document; call: Described }) {
   const reply = answer?.content?.["application/json"]?.schema;
   return (
     <section className="border-t border-line first:border-t-0">
-      <button type="button" aria-expanded={open} className="flex w-full items-baseline gap-3 py-2 text-left hover:text-ink" onClick={() => setOpen(!open)}>
+      <button
+        type="button"
+        aria-expanded={open}
+        className="flex w-full items-baseline gap-3 py-2 text-left hover:text-ink"
+        onClick={() => setOpen(!open)}
+      >
         <Mono className="w-16 shrink-0 text-small text-slate">{call.method}</Mono>
         <Mono className="max-w-[60%] shrink-0 truncate">{call.path}</Mono>
-        <span className="min-w-0 truncate text-soft">{call.group === "predict" ? operation.summary : <Prose text={operation.description?.split("\n")[0] ?? ""} />}</span>
+        <span className="min-w-0 truncate text-soft">
+          {call.group === "predict" ? operation.summary : <Prose text={operation.description?.split("\n")[0] ?? ""} />}
+        </span>
       </button>
       {open && (
         <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] gap-3 pb-4 pl-[76px]">
-          {operation.description && <p className="max-w-[80ch] text-soft"><Prose text={operation.description} /></p>}
+          {operation.description && (
+            <p className="max-w-[80ch] text-soft">
+              <Prose text={operation.description} />
+            </p>
+          )}
           {operation.parameters?.map((parameter) => (
             <p key={parameter.name} className="text-small">
               <Mono>{parameter.name}</Mono> <span className="text-faint">in the {parameter.in}</span>
@@ -138,7 +154,12 @@ function Shape({ document, schema, depth = 0 }: { document: Document; schema?: S
             </th>
             <td className="py-1 break-words text-soft">
               {said(document, field)}
-              {resolved(document, field)?.description && <span className="text-faint"> · <Prose text={resolved(document, field)?.description ?? ""} /></span>}
+              {resolved(document, field)?.description && (
+                <span className="text-faint">
+                  {" "}
+                  · <Prose text={resolved(document, field)?.description ?? ""} />
+                </span>
+              )}
             </td>
           </tr>
         ))}
@@ -148,7 +169,9 @@ function Shape({ document, schema, depth = 0 }: { document: Document; schema?: S
 }
 
 /** Text in which ``double backticks`` mark code. */
-const Prose = ({ text }: { text: string }) => <>{text.split(/``([^`]+)``|`([^`]+)`/).map((part, at) => (part === undefined ? null : at % 3 ? <Mono key={at}>{part}</Mono> : part))}</>;
+const Prose = ({ text }: { text: string }) => (
+  <>{text.split(/``([^`]+)``|`([^`]+)`/).map((part, at) => (part === undefined ? null : at % 3 ? <Mono key={at}>{part}</Mono> : part))}</>
+);
 
 function resolved(document: Document, schema?: Schema): Schema | undefined {
   const name = schema?.$ref?.split("/").pop();
@@ -158,7 +181,11 @@ function resolved(document: Document, schema?: Schema): Schema | undefined {
 /** A field's schema in a few words. */
 function said(document: Document, field: Schema): string {
   if (field.$ref) return field.$ref.split("/").pop() ?? "";
-  if (field.enum) return field.enum.map((one) => (one === null ? "null" : String(one))).slice(0, 12).join(" | ");
+  if (field.enum)
+    return field.enum
+      .map((one) => (one === null ? "null" : String(one)))
+      .slice(0, 12)
+      .join(" | ");
   if (field.anyOf) return field.anyOf.map((one) => said(document, one)).join(" | ");
   const kind = Array.isArray(field.type) ? field.type.join(" | ") : (field.type ?? "any");
   const low = field.minimum !== undefined && Math.abs(field.minimum) < 1e15 ? ` from ${field.minimum}` : "";

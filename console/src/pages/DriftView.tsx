@@ -35,8 +35,14 @@ export function DriftView({ page }: { page: EndpointPage }) {
       {window && (
         <p className="text-soft">
           {window.over ? "" : "So far, in "}
-          {when(window.at)} to {when(window.until)}, rows of <Mono>{found.version}</Mono> against {found.against === "training" ? "training" : `the window of ${when(found.against)}`}
-          {found.pooled > 1 && `, the last ${found.pooled} windows together`}. {window.odd > 0 && <Link to={`/endpoints/${page.name}/calls?odd=3`} className="underline">{count(window.odd)} odd rows</Link>}
+          {when(window.at)} to {when(window.until)}, rows of <Mono>{found.version}</Mono> against{" "}
+          {found.against === "training" ? "training" : `the window of ${when(found.against)}`}
+          {found.pooled > 1 && `, the last ${found.pooled} windows together`}.{" "}
+          {window.odd > 0 && (
+            <Link to={`/endpoints/${page.name}/calls?odd=3`} className="underline">
+              {count(window.odd)} odd rows
+            </Link>
+          )}
         </p>
       )}
       {found.explanation && <Why found={found} endpoint={page.name} />}
@@ -65,7 +71,8 @@ export function DriftView({ page }: { page: EndpointPage }) {
         </Card>
       )}
       <p className="mt-4 text-small text-faint">
-        <Mono>{`lamppost drift ${page.name}${at ? ` --at ${at}` : ""}`}</Mono> · windows of {page.setup.monitoring?.window_minutes ?? 60} minutes · <Mono>{`lamppost setup ${page.name} --monitoring window_minutes=60`}</Mono>
+        <Mono>{`lamppost drift ${page.name}${at ? ` --at ${at}` : ""}`}</Mono> · windows of {page.setup.monitoring?.window_minutes ?? 60}{" "}
+        minutes · <Mono>{`lamppost setup ${page.name} --monitoring window_minutes=60`}</Mono>
       </p>
     </>
   );
@@ -92,7 +99,8 @@ function Why({ found, endpoint }: { found: DriftPage; endpoint: string }) {
                   <span className="block h-3 rounded-small bg-brick" style={{ width: `${100 * slice.part}%` }} />
                 </span>
                 <span className="text-soft">
-                  {percent(slice.part)} of the change · {short(slice.before)} in training, {short(slice.after)} now · {count(slice.rows)} rows
+                  {percent(slice.part)} of the change · {short(slice.before)} in training, {short(slice.after)} now · {count(slice.rows)}{" "}
+                  rows
                 </span>
               </span>
             </Fragment>
@@ -117,12 +125,16 @@ function Why({ found, endpoint }: { found: DriftPage; endpoint: string }) {
               </span>
               <span className="text-soft">
                 {percent(field.explains)} of what changed in <Mono>{why.answers?.answer ?? "the answers"}</Mono>
-                {why.answers && ` (${why.answers.moved.map((one) => `${one.value ?? ""} ${one.by > 0 ? "+" : "−"}${one.value ? percent(Math.abs(one.by)) : short(Math.abs(one.by))}`.trim()).join(", ")})`}
+                {why.answers &&
+                  ` (${why.answers.moved.map((one) => `${one.value ?? ""} ${one.by > 0 ? "+" : "−"}${one.value ? percent(Math.abs(one.by)) : short(Math.abs(one.by))}`.trim()).join(", ")})`}
               </span>
             </Fragment>
           ))}
       </div>
-      {[...why.changes.map((one) => `${when(one.at)}: ${one.summary}`), ...why.callers.map((one) => `${one.token} sends ${one.summary}`)].map((said) => (
+      {[
+        ...why.changes.map((one) => `${when(one.at)}: ${one.summary}`),
+        ...why.callers.map((one) => `${one.token} sends ${one.summary}`),
+      ].map((said) => (
         <p key={said} className="mt-1 text-soft">
           {said}
         </p>
@@ -180,7 +192,11 @@ function Windows({ found, at, go }: { found: DriftPage; at: string | null; go: (
         <span>{when(shown[0]!.at)}</span>
         <span>
           {found.window && found.window.at !== shown[0]!.at && (
-            <button type="button" className="underline hover:text-ink" onClick={() => go({ against: found.against === "training" ? before(found) : null })}>
+            <button
+              type="button"
+              className="underline hover:text-ink"
+              onClick={() => go({ against: found.against === "training" ? before(found) : null })}
+            >
               {found.against === "training" ? "hold it against the window before" : "hold it against training"}
             </button>
           )}
@@ -202,7 +218,11 @@ function Figures({ found, endpoint, at }: { found: DriftPage; endpoint: string; 
   const [open, setOpen] = useState<string | null | undefined>(undefined);
   const shown = open === undefined ? first : open;
   return (
-    <Card title="Inputs and answers" className="mt-4" aside={<span className="text-small text-faint">what matters most first; a row opens</span>}>
+    <Card
+      title="Inputs and answers"
+      className="mt-4"
+      aside={<span className="text-small text-faint">what matters most first; a row opens</span>}
+    >
       <table className="figures w-full table-fixed">
         <thead>
           <tr>

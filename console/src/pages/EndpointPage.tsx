@@ -33,13 +33,13 @@ export function EndpointPage() {
       <Head page={page.data} />
       <Views endpoint={endpoint} page={page.data} />
       <Suspense fallback={<Waiting height={480} label="loading the view" />}>
-      <Routes>
-        <Route index element={<Serve page={page.data} />} />
-        <Route path="traffic" element={<TrafficView page={page.data} />} />
-        <Route path="drift" element={<DriftView page={page.data} />} />
-        <Route path="outcomes" element={<OutcomesView page={page.data} />} />
-        <Route path="calls" element={<CallsView page={page.data} />} />
-      </Routes>
+        <Routes>
+          <Route index element={<Serve page={page.data} />} />
+          <Route path="traffic" element={<TrafficView page={page.data} />} />
+          <Route path="drift" element={<DriftView page={page.data} />} />
+          <Route path="outcomes" element={<OutcomesView page={page.data} />} />
+          <Route path="calls" element={<CallsView page={page.data} />} />
+        </Routes>
       </Suspense>
     </>
   );
@@ -61,16 +61,30 @@ function Views({ endpoint, page }: { endpoint: string; page: Page }) {
           key={name}
           to={`/endpoints/${endpoint}${to && `/${to}`}`}
           end
-          className={({ isActive }) => `-mb-px flex h-10 items-center gap-2 border-b-2 ${isActive ? "border-amber-fill font-semibold" : "border-transparent text-soft hover:text-ink"}`}
+          className={({ isActive }) =>
+            `-mb-px flex h-10 items-center gap-2 border-b-2 ${isActive ? "border-amber-fill font-semibold" : "border-transparent text-soft hover:text-ink"}`
+          }
         >
           {name}
-          {name === "Drift" && page.monitoring.drift && page.monitoring.drift !== "too few" && <Verdict state={page.monitoring.drift} word={false} />}
+          {name === "Drift" && page.monitoring.drift && page.monitoring.drift !== "too few" && (
+            <Verdict state={page.monitoring.drift} word={false} />
+          )}
         </NavLink>
       ))}
-      <a href={`/api/endpoints/${endpoint}/report?period=week`} target="_blank" rel="noreferrer" className="ml-auto text-small text-soft underline hover:text-ink">
+      <a
+        href={`/api/endpoints/${endpoint}/report?period=week`}
+        target="_blank"
+        rel="noreferrer"
+        className="ml-auto text-small text-soft underline hover:text-ink"
+      >
         report of the week
       </a>
-      <a href={`/api/endpoints/${endpoint}/report?period=week&form=pdf`} target="_blank" rel="noreferrer" className="text-small text-soft underline hover:text-ink">
+      <a
+        href={`/api/endpoints/${endpoint}/report?period=week&form=pdf`}
+        target="_blank"
+        rel="noreferrer"
+        className="text-small text-soft underline hover:text-ink"
+      >
         as PDF
       </a>
     </nav>
@@ -176,7 +190,15 @@ function Sentence({ page }: { page: Page }) {
 function Calls({ endpoint }: { endpoint: string }) {
   const calls = useCalls(endpoint);
   return (
-    <Card title="Last calls" className="mt-4" aside={<Link to={`/endpoints/${endpoint}/calls`} className="text-small text-soft underline hover:text-ink">search all calls</Link>}>
+    <Card
+      title="Last calls"
+      className="mt-4"
+      aside={
+        <Link to={`/endpoints/${endpoint}/calls`} className="text-small text-soft underline hover:text-ink">
+          search all calls
+        </Link>
+      }
+    >
       {calls.error && !calls.data ? (
         <Trouble error={calls.error} />
       ) : !calls.data ? (

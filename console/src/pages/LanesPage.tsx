@@ -26,9 +26,22 @@ export function LanesPage() {
         )}
       </p>
       <div className="mt-3 h-2 rounded-small bg-sunk" role="img" aria-label="memory held, of the node's budget for models">
-        {said && <div className="h-2 rounded-small bg-slate-fill" style={{ width: `${Math.min(100, (100 * said.memory_bytes) / said.budget_bytes)}%` }} />}
+        {said && (
+          <div
+            className="h-2 rounded-small bg-slate-fill"
+            style={{ width: `${Math.min(100, (100 * said.memory_bytes) / said.budget_bytes)}%` }}
+          />
+        )}
       </div>
-      <div className="mt-6">{!said ? <Waiting height={160} label="loading lanes" /> : said.lanes.length ? <Table all={said.lanes} more={said.open - said.lanes.length} /> : <Nothing />}</div>
+      <div className="mt-6">
+        {!said ? (
+          <Waiting height={160} label="loading lanes" />
+        ) : said.lanes.length ? (
+          <Table all={said.lanes} more={said.open - said.lanes.length} />
+        ) : (
+          <Nothing />
+        )}
+      </div>
     </>
   );
 }
@@ -102,6 +115,8 @@ function Table({ all, more }: { all: Lane[]; more: number }) {
 
 const Nothing = () => (
   <Card title="Nothing is open">
-    <p className="text-soft">A version is opened when an endpoint that serves it is asked for the first time, and let go when memory is short.</p>
+    <p className="text-soft">
+      A version is opened when an endpoint that serves it is asked for the first time, and let go when memory is short.
+    </p>
   </Card>
 );

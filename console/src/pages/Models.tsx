@@ -25,7 +25,9 @@ export function Models() {
       <div className="flex items-end justify-between gap-8">
         <div>
           <h1 className="text-title font-semibold">Models</h1>
-          <p className="mt-1 text-lead text-soft">{all.data ? sentence(new Set(all.data.map((one) => one.model)).size, all.data) : "\u00a0"}</p>
+          <p className="mt-1 text-lead text-soft">
+            {all.data ? sentence(new Set(all.data.map((one) => one.model)).size, all.data) : "\u00a0"}
+          </p>
         </div>
         {Boolean(all.data?.length) && (
           <label className="relative w-72 shrink-0">
@@ -61,7 +63,10 @@ export function Models() {
         {!versions.data && <Waiting height={160} label="loading models" />}
         {all.data && !all.data.length && (
           <Card title="Nothing is stored yet" className="max-w-[640px]">
-            <Snippets all={[{ name: "Command", text: "lamppost pack lamp.toml\nlamppost push outage-risk.lamp" }]} id="how to store a package" />
+            <Snippets
+              all={[{ name: "Command", text: "lamppost pack lamp.toml\nlamppost push outage-risk.lamp" }]}
+              id="how to store a package"
+            />
           </Card>
         )}
         {search.trim() && versions.data && !versions.data.length && (
@@ -80,7 +85,9 @@ export function Models() {
             </Card>
           );
         })}
-        {models.length > SHOWN && <p className="text-soft">and {count(models.length - SHOWN)} more models; words in the search find them.</p>}
+        {models.length > SHOWN && (
+          <p className="text-soft">and {count(models.length - SHOWN)} more models; words in the search find them.</p>
+        )}
       </div>
     </>
   );
@@ -148,7 +155,9 @@ function Table({ all }: { all: Version[] }) {
             <td className="truncate" title={version.name}>
               <VersionLink name={version.name} live={version.serves.length > 0} />
             </td>
-            <td className="truncate" title={version.serves.join(", ")}>{version.serves.join(", ") || <span className="text-faint">nothing</span>}</td>
+            <td className="truncate" title={version.serves.join(", ")}>
+              {version.serves.join(", ") || <span className="text-faint">nothing</span>}
+            </td>
             <td className={version.proof === "failed" ? "font-semibold text-brick" : ""}>{version.proof}</td>
             <td className="truncate text-soft">
               {Object.entries(version.metrics)
@@ -159,7 +168,9 @@ function Table({ all }: { all: Version[] }) {
             <td className="num">{ms(version.measured?.batch_ms)}</td>
             <td className="num">{bytes(version.size_bytes)}</td>
             <td className="text-soft">{ago(version.pushed_at)}</td>
-            <td className="truncate text-soft" title={version.pushed_by}>{version.pushed_by}</td>
+            <td className="truncate text-soft" title={version.pushed_by}>
+              {version.pushed_by}
+            </td>
             <td>
               <Mono className="text-soft">{version.digest.slice(0, 8)}</Mono>
             </td>

@@ -26,15 +26,27 @@ export function OutcomesView({ page }: { page: EndpointPage }) {
         <Segments label="span" all={NAMES} chosen={span} onChoose={(one) => setParams(one === "30 days" ? {} : { span: one })} />
       </div>
       {found.versions.map((one, at) => (
-        <OneVersion key={`${one.version} ${one.shadow}`} one={one} first={at === 0} since={Date.parse(found.since)} until={Date.parse(found.until)} />
+        <OneVersion
+          key={`${one.version} ${one.shadow}`}
+          one={one}
+          first={at === 0}
+          since={Date.parse(found.since)}
+          until={Date.parse(found.until)}
+        />
       ))}
       <Card title="Tell the truth" className="mt-4 max-w-[760px]">
         <p className="text-soft">Later, in part, and again if it changes: what is told twice counts once.</p>
         <Snippets
           id="how to tell"
           all={[
-            { name: "Python", text: `answer = client.predict("${page.name}", row)\n…\nclient.record_outcome("${page.name}", answer.request_id, "${truth(page)}")` },
-            { name: "Command", text: `lamppost outcome ${page.name} REQUEST_ID ${truth(page)}\nlamppost outcome ${page.name} --file outcomes.csv          # request_id,truth\nlamppost outcome ${page.name} --file outcomes.csv --key ${page.inputs[0]?.name ?? "FIELD"}` },
+            {
+              name: "Python",
+              text: `answer = client.predict("${page.name}", row)\n…\nclient.record_outcome("${page.name}", answer.request_id, "${truth(page)}")`,
+            },
+            {
+              name: "Command",
+              text: `lamppost outcome ${page.name} REQUEST_ID ${truth(page)}\nlamppost outcome ${page.name} --file outcomes.csv          # request_id,truth\nlamppost outcome ${page.name} --file outcomes.csv --key ${page.inputs[0]?.name ?? "FIELD"}`,
+            },
           ]}
         />
       </Card>
@@ -55,7 +67,8 @@ function OneVersion({ one, first, since, until }: { one: VersionQuality; first: 
       aside={
         <span className="text-soft">
           <VersionLink name={one.version.split(", ")[0]!} live={first && !one.shadow} /> {one.shadow && "as a shadow, "}
-          {count(one.known)} of {count(one.answered)} known ({percent(one.known / Math.max(1, one.answered))}), told {late(one.late_s)} later
+          {count(one.known)} of {count(one.answered)} known ({percent(one.known / Math.max(1, one.answered))}), told {late(one.late_s)}{" "}
+          later
         </span>
       }
     >
@@ -78,7 +91,14 @@ function OneVersion({ one, first, since, until }: { one: VersionQuality; first: 
             {
               name: numbers ? "error" : "right",
               colour: "var(--amber-fill)",
-              points: one.over_time.filter((then) => then.figure).map((then) => ({ at: Date.parse(then.at), value: scale * then.figure!.value, low: then.figure!.low == null ? null : scale * then.figure!.low, high: then.figure!.high == null ? null : scale * then.figure!.high })),
+              points: one.over_time
+                .filter((then) => then.figure)
+                .map((then) => ({
+                  at: Date.parse(then.at),
+                  value: scale * then.figure!.value,
+                  low: then.figure!.low == null ? null : scale * then.figure!.low,
+                  high: then.figure!.high == null ? null : scale * then.figure!.high,
+                })),
             },
           ]}
         />
@@ -92,8 +112,18 @@ function OneVersion({ one, first, since, until }: { one: VersionQuality; first: 
   );
 }
 
-const late = (seconds: number): string => (seconds > 172_800 ? `${Math.round(seconds / 86_400)} days` : seconds > 7_200 ? `${Math.round(seconds / 3_600)} hours` : `${Math.round(seconds / 60)} minutes`);
-const interval = (one: QualityFigure, numbers: boolean): string => (one.low === null || one.high === null ? "one outcome" : numbers ? `${short(one.low)} to ${short(one.high)}` : `${percent(one.low)} to ${percent(one.high)}`);
+const late = (seconds: number): string =>
+  seconds > 172_800
+    ? `${Math.round(seconds / 86_400)} days`
+    : seconds > 7_200
+      ? `${Math.round(seconds / 3_600)} hours`
+      : `${Math.round(seconds / 60)} minutes`;
+const interval = (one: QualityFigure, numbers: boolean): string =>
+  one.low === null || one.high === null
+    ? "one outcome"
+    : numbers
+      ? `${short(one.low)} to ${short(one.high)}`
+      : `${percent(one.low)} to ${percent(one.high)}`;
 
 function Labels({ one }: { one: VersionQuality }) {
   return (
@@ -146,7 +176,17 @@ function Numbers({ one }: { one: VersionQuality }) {
 
 function Calibration({ one }: { one: VersionQuality }) {
   const found = one.calibration!;
-  const points = useMemo(() => found.bins.map((bin) => ({ expected: bin.expected, came: bin.came.value, low: bin.came.low ?? 0, high: bin.came.high ?? 1, rows: bin.came.of })), [found.bins]);
+  const points = useMemo(
+    () =>
+      found.bins.map((bin) => ({
+        expected: bin.expected,
+        came: bin.came.value,
+        low: bin.came.low ?? 0,
+        high: bin.came.high ?? 1,
+        rows: bin.came.of,
+      })),
+    [found.bins],
+  );
   return (
     <div className="w-[340px]">
       <CalibrationChart title="Calibration" unit={`error ${short(found.error)}, Brier ${short(found.brier)}`} points={points} />

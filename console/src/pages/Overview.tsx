@@ -25,7 +25,13 @@ export function Overview() {
       {seen ? <p className="mt-1 text-lead text-soft">{sentence(seen)}</p> : <p className="mt-1 text-lead">&nbsp;</p>}
       <NeedsLook alerts={alerts.data?.filter((one) => one.state !== "resolved") ?? []} />
       <div className="mt-6">
-        {!seen ? <Waiting height={160} label="loading endpoints" /> : seen.endpoints ? <Now seen={seen} search={search} onSearch={setSearch} /> : <Empty />}
+        {!seen ? (
+          <Waiting height={160} label="loading endpoints" />
+        ) : seen.endpoints ? (
+          <Now seen={seen} search={search} onSearch={setSearch} />
+        ) : (
+          <Empty />
+        )}
       </div>
     </>
   );
@@ -35,7 +41,8 @@ function sentence(seen: Seen): string {
   if (!seen.endpoints) return "Nothing is served yet.";
   const calls = plural(seen.calls, "call");
   const down = seen.states.down ?? 0;
-  if (!down) return `${seen.endpoints === 1 ? "One endpoint" : plural(seen.endpoints, "endpoint")}, ${inStates(seen)}. ${calls} in the last hour.`;
+  if (!down)
+    return `${seen.endpoints === 1 ? "One endpoint" : plural(seen.endpoints, "endpoint")}, ${inStates(seen)}. ${calls} in the last hour.`;
   const named = seen.down.slice(0, NAMED).join(", ");
   const more = down > NAMED ? ` and ${count(down - NAMED)} more` : "";
   return `${named}${more} ${down === 1 ? "is" : "are"} down. ${calls} in the last hour.`;
@@ -118,7 +125,14 @@ function Table({ all }: { all: Endpoint[] }) {
             <td className={`num ${one.last_hour.failed ? "font-semibold text-brick" : ""}`}>{count(one.last_hour.failed)}</td>
             <td className="num">{ms(one.last_hour.p50_ms)}</td>
             <td className="num">{ms(one.last_hour.p99_ms)}</td>
-            <td className="num" title={one.monitoring.quality ? `${count(one.monitoring.quality.right)} of ${count(one.monitoring.quality.of)} known answers of the last 30 days` : "no truth is told yet"}>
+            <td
+              className="num"
+              title={
+                one.monitoring.quality
+                  ? `${count(one.monitoring.quality.right)} of ${count(one.monitoring.quality.of)} known answers of the last 30 days`
+                  : "no truth is told yet"
+              }
+            >
               {one.monitoring.quality ? percent(one.monitoring.quality.right / one.monitoring.quality.of) : "–"}
             </td>
             <td title={one.monitoring.drift_summary ?? undefined}>
@@ -143,7 +157,10 @@ function Empty() {
       <p className="text-soft">Pack a fitted model with the frame it was trained on:</p>
       <Snippets all={steps} id="how to pack" />
       <p className="mt-4 text-soft">Then store it and point an endpoint at it; this page shows it at once:</p>
-      <Snippets all={[{ name: "Command", text: "lamppost push outage-risk.lamp\nlamppost point outage-risk outage-risk@1" }]} id="how to serve" />
+      <Snippets
+        all={[{ name: "Command", text: "lamppost push outage-risk.lamp\nlamppost point outage-risk outage-risk@1" }]}
+        id="how to serve"
+      />
     </Card>
   );
 }

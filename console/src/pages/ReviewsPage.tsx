@@ -1,4 +1,3 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, good, type Review } from "../api/client";
@@ -6,6 +5,7 @@ import { useEndpoints, useMay, useReviews, useSession } from "../api/queries";
 import { Button, Card, Mono, Trouble, Waiting } from "../parts/basics";
 import { VersionLink } from "../parts/VersionLink";
 import { ago, plural } from "../words";
+import { useServiceChange } from "../api/useServiceChange";
 
 /** What waits for somebody else's eyes? */
 export function ReviewsPage() {
@@ -16,7 +16,9 @@ export function ReviewsPage() {
   return (
     <>
       <h1 className="text-title font-semibold">Reviews</h1>
-      <p className="mt-1 text-lead text-soft">{open.length ? `${plural(open.length, "version waits", "versions wait")} for approval.` : "Nothing waits for approval."}</p>
+      <p className="mt-1 text-lead text-soft">
+        {open.length ? `${plural(open.length, "version waits", "versions wait")} for approval.` : "Nothing waits for approval."}
+      </p>
       {!reviews.data ? (
         <Waiting height={200} label="loading reviews" />
       ) : !reviews.data.length ? (
@@ -44,17 +46,15 @@ function Nothing() {
 }
 
 function Open({ review }: { review: Review }) {
-  const queries = useQueryClient();
   const session = useSession();
   const endpoints = useEndpoints();
   const may = useMay("review");
   const [reason, setReason] = useState("");
   const serving = endpoints.data?.find((one) => one.name === review.endpoint)?.version;
   const mine = session.data?.token === review.asked_by;
-  const say = useMutation({
-    mutationFn: async (approves: boolean) => good(await api.POST("/api/reviews/{review}/verdict", { params: { path: { review: review.number } }, body: { approves, reason } })),
-    onSuccess: () => void queries.invalidateQueries(),
-  });
+  const say = useServiceChange("review", async (approves: boolean) =>
+    good(await api.POST("/api/reviews/{review}/verdict", { params: { path: { review: review.number } }, body: { approves, reason } })),
+  );
   const approvals = review.verdicts.filter((one) => one.approves).length;
   return (
     <Card

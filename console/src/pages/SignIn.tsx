@@ -54,8 +54,8 @@ export function SignIn({ failed }: { failed: Error | null }) {
         </div>
       )}
       <p className="mt-6 text-small text-faint">
-        No token at hand? On the machine where the service was started, <Mono className="text-soft">lamppost console</Mono> prints a link that signs this
-        browser in.
+        No token at hand? On the machine where the service was started, <Mono className="text-soft">lamppost console</Mono> prints a link
+        that signs this browser in.
       </p>
     </main>
   );

@@ -5,6 +5,7 @@ import { api, good, type Fault, type MadeToken, ProblemError, type Token } from 
 import { useEndpoints, useTokens } from "../api/queries";
 import { Button, Card, CopyButton, Mono, Trouble, Waiting } from "../parts/basics";
 import { ago, count, plural } from "../words";
+import { SelectMenu } from "../parts/SelectMenu";
 
 const ROLES = [
   ["caller", "asks endpoints, all or those named"],
@@ -90,34 +91,39 @@ function Make() {
     <Card title="Make one" aside={<code className="text-small text-faint">{command}</code>}>
       <form onSubmit={submit} aria-label="make a token" className="flex items-end gap-3">
         <Labelled text="name" grow>
-          <input className="control" value={name} placeholder="billing-service" required spellCheck={false} autoComplete="off" onChange={(event) => setName(event.target.value)} />
+          <input
+            className="control"
+            value={name}
+            placeholder="billing-service"
+            required
+            spellCheck={false}
+            autoComplete="off"
+            onChange={(event) => setName(event.target.value)}
+          />
         </Labelled>
         <Labelled text="role">
-          <select className="control" value={role} title={ROLES.find(([one]) => one === role)?.[1]} onChange={(event) => setRole(event.target.value)}>
-            {ROLES.map(([one]) => (
-              <option key={one}>{one}</option>
-            ))}
-          </select>
+          <SelectMenu label="role" value={role} onChange={setRole} options={ROLES.map(([value]) => ({ value }))} />
         </Labelled>
         <Labelled text="endpoints">
-          <select className="control" value={role === "caller" ? only : ""} disabled={role !== "caller"} onChange={(event) => setOnly(event.target.value)}>
-            <option value="">all</option>
-            {endpoints.data?.map((one) => (
-              <option key={one.name}>{one.name}</option>
-            ))}
-          </select>
+          <SelectMenu
+            label="endpoints"
+            value={role === "caller" ? only : ""}
+            disabled={role !== "caller"}
+            onChange={setOnly}
+            options={[{ value: "", text: "all" }, ...(endpoints.data ?? []).map((one) => ({ value: one.name }))]}
+          />
         </Labelled>
         <Labelled text="ends">
-          <select className="control" value={days} onChange={(event) => setDays(event.target.value)}>
-            {TIMES.map(([value, text]) => (
-              <option key={value} value={value}>
-                {text}
-              </option>
-            ))}
-          </select>
+          <SelectMenu label="ends" value={days} onChange={setDays} options={TIMES.map(([value, text]) => ({ value, text }))} />
         </Labelled>
         <Labelled text="a second, at most">
-          <input className="control" inputMode="decimal" value={rate} placeholder="any number" onChange={(event) => setRate(event.target.value)} />
+          <input
+            className="control"
+            inputMode="decimal"
+            value={rate}
+            placeholder="any number"
+            onChange={(event) => setRate(event.target.value)}
+          />
         </Labelled>
         <Button kind="main" type="submit" disabled={make.isPending}>
           Make
@@ -135,7 +141,7 @@ function Make() {
             <strong className="font-semibold">{make.data.name}</strong> is made. Its secret is shown this once:
           </p>
           <p className="mt-1 flex items-baseline gap-3">
-            <Mono className="break-all" >{make.data.secret}</Mono>
+            <Mono className="break-all">{make.data.secret}</Mono>
             <CopyButton text={make.data.secret} />
           </p>
         </div>
@@ -226,7 +232,8 @@ function Revoke({ name, onRevoke }: { name: string; onRevoke: () => void }) {
         <AlertDialog.Content className="fixed top-[24vh] left-1/2 z-40 w-[440px] -translate-x-1/2 rounded-card border border-line bg-card p-5 shadow-xl">
           <AlertDialog.Title className="text-lead font-semibold">Revoke {name}?</AlertDialog.Title>
           <AlertDialog.Description className="mt-2 text-soft">
-            Every call with it is refused from now on, on every node, and browsers signed in with it are signed out. It cannot be taken back; a new token can be made.
+            Every call with it is refused from now on, on every node, and browsers signed in with it are signed out. It cannot be taken
+            back; a new token can be made.
           </AlertDialog.Description>
           <p className="mt-2 font-mono text-small text-faint">lamppost token revoke {name}</p>
           <div className="mt-4 flex justify-end gap-2">

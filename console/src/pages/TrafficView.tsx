@@ -30,7 +30,11 @@ export function TrafficView({ page }: { page: EndpointPage }) {
           <Segments label="span" all={NAMES} chosen={span} onChoose={(one) => setParams(one === "hour" ? {} : { span: one })} />
         </span>
       </div>
-      {traffic.error && !found ? <Trouble error={traffic.error} /> : !found ? <Waiting height={560} label="loading the load" /> : (
+      {traffic.error && !found ? (
+        <Trouble error={traffic.error} />
+      ) : !found ? (
+        <Waiting height={560} label="loading the load" />
+      ) : (
         <PageTime zoom={zoom} setZoom={setZoom}>
           <Charts page={page} found={found} zoomed={zoom !== null} />
         </PageTime>
@@ -42,12 +46,24 @@ export function TrafficView({ page }: { page: EndpointPage }) {
 function Charts({ page, found, zoomed }: { page: EndpointPage; found: TrafficPage; zoomed: boolean }) {
   const whole = { since: Date.parse(found.since), until: Date.parse(found.until) };
   const step = found.step_s * 1_000;
-  const { since, until } = zoomed ? whole : spanWithData(found.moments.map((one) => Date.parse(one.at)), whole.since, whole.until, 24 * step);
+  const { since, until } = zoomed
+    ? whole
+    : spanWithData(
+        found.moments.map((one) => Date.parse(one.at)),
+        whole.since,
+        whole.until,
+        24 * step,
+      );
   const marks: Mark[] = distinctMarks([...found.changes].reverse().map((one) => ({ at: Date.parse(one.at), name: one.summary })));
   const filled = fill(found.moments, since, until, step);
-  const line = (name: string, colour: string, key: "p50" | "p90" | "p95" | "p99"): Series => ({ name, colour, points: found.moments.map((one) => ({ at: Date.parse(one.at), value: one[key] })) });
+  const line = (name: string, colour: string, key: "p50" | "p90" | "p95" | "p99"): Series => ({
+    name,
+    colour,
+    points: found.moments.map((one) => ({ at: Date.parse(one.at), value: one[key] })),
+  });
   const fastest = Math.max(0, ...found.moments.map((one) => one.rate));
-  const [per, unit] = fastest >= 1 ? ([1, "a second"] as const) : fastest >= 1 / 60 ? ([60, "a minute"] as const) : ([3_600, "an hour"] as const);
+  const [per, unit] =
+    fastest >= 1 ? ([1, "a second"] as const) : fastest >= 1 / 60 ? ([60, "a minute"] as const) : ([3_600, "an hour"] as const);
   const rate: Point[] = filled.map((one) => ({ at: one.at, value: per * (one.moment?.rate ?? 0) }));
   const wrong = (key: "failed" | "refused"): Point[] => filled.map((one) => ({ at: one.at, value: one.moment?.[key] ?? 0 }));
   const common = { since, until, marks, step };
@@ -66,7 +82,12 @@ function Charts({ page, found, zoomed }: { page: EndpointPage; found: TrafficPag
         }
       >
         <div className="flex flex-col gap-3">
-          <TimeChart title="Calls" unit={unit} series={[{ name: "calls", colour: "var(--amber-fill)", points: rate, area: true }]} {...common} />
+          <TimeChart
+            title="Calls"
+            unit={unit}
+            series={[{ name: "calls", colour: "var(--amber-fill)", points: rate, area: true }]}
+            {...common}
+          />
           <TimeChart
             title="How fast"
             unit="ms"
@@ -105,7 +126,21 @@ function Charts({ page, found, zoomed }: { page: EndpointPage; found: TrafficPag
                 ["Memory", "MB", "memory_mb"],
               ] as const
             ).map(([title, unit, key]) => (
-              <TimeChart key={key} title={title} unit={unit} height={92} series={[{ name: title.toLowerCase(), colour: "var(--slate)", points: found.lanes.map((one) => ({ at: Date.parse(one.at), value: one[key] })) }]} {...common} step={Math.max(step, 90_000)} />
+              <TimeChart
+                key={key}
+                title={title}
+                unit={unit}
+                height={92}
+                series={[
+                  {
+                    name: title.toLowerCase(),
+                    colour: "var(--slate)",
+                    points: found.lanes.map((one) => ({ at: Date.parse(one.at), value: one[key] })),
+                  },
+                ]}
+                {...common}
+                step={Math.max(step, 90_000)}
+              />
             ))}
           </div>
         </Card>
@@ -118,7 +153,10 @@ function Charts({ page, found, zoomed }: { page: EndpointPage; found: TrafficPag
 function fill(moments: Moment[], since: number, until: number, step: number): { at: number; moment: Moment | undefined }[] {
   const known = new Map(moments.map((one) => [Date.parse(one.at), one]));
   const first = Math.floor(since / step) * step;
-  return Array.from({ length: Math.ceil((until - first) / step) }, (_, at) => ({ at: first + at * step, moment: known.get(first + at * step) })).filter((one) => one.at >= since);
+  return Array.from({ length: Math.ceil((until - first) / step) }, (_, at) => ({
+    at: first + at * step,
+    moment: known.get(first + at * step),
+  })).filter((one) => one.at >= since);
 }
 
 function Phases({ found }: { found: TrafficPage }) {
@@ -141,7 +179,14 @@ function Phases({ found }: { found: TrafficPage }) {
             {found.phases.map((one) => (
               <tr key={one.phase} className={one.phase === "total" ? "font-semibold" : ""}>
                 <th scope="row">{one.phase}</th>
-                <td>{one.phase !== "total" && <div className="h-3 rounded-small bg-amber-fill" style={{ width: `${(100 * (one.ms.p50 ?? 0)) / Math.max(1e-9, whole)}%` }} />}</td>
+                <td>
+                  {one.phase !== "total" && (
+                    <div
+                      className="h-3 rounded-small bg-amber-fill"
+                      style={{ width: `${(100 * (one.ms.p50 ?? 0)) / Math.max(1e-9, whole)}%` }}
+                    />
+                  )}
+                </td>
                 <td className="num">{ms(one.ms.p50)}</td>
                 <td className="num">{ms(one.ms.p90)}</td>
                 <td className="num">{ms(one.ms.p95)}</td>
@@ -174,7 +219,9 @@ function Errors({ found }: { found: TrafficPage }) {
               <th scope="row" className="font-mono">
                 {status}
               </th>
-              <td className="w-full text-soft">{STATUS[status] ?? (Number(status) >= 500 ? "failed" : Number(status) >= 400 ? "refused" : "answered")}</td>
+              <td className="w-full text-soft">
+                {STATUS[status] ?? (Number(status) >= 500 ? "failed" : Number(status) >= 400 ? "refused" : "answered")}
+              </td>
               <td className="num">{count(many)}</td>
               <td className="num text-soft">{percent(many / Math.max(1, calls))}</td>
             </tr>
@@ -218,13 +265,18 @@ function Budgets({ found }: { found: TrafficPage }) {
               <th scope="row">{one.name}</th>
               <td>
                 <div className={`h-3 rounded-small ${one.spent > 1 ? "bg-brick-wash outline outline-brick" : "bg-sunk"}`}>
-                  <div className="h-3 rounded-small bg-amber-fill" style={{ width: `${Math.min(100, 100 * Math.max(0, 1 - one.spent))}%` }} />
+                  <div
+                    className="h-3 rounded-small bg-amber-fill"
+                    style={{ width: `${Math.min(100, 100 * Math.max(0, 1 - one.spent))}%` }}
+                  />
                 </div>
               </td>
               <td className="num">{one.objective} %</td>
               <td className="num">{count(one.calls)}</td>
               <td className="num">{count(one.bad)}</td>
-              <td className={`num ${one.spent > 1 ? "font-semibold text-brick" : ""}`}>{one.spent > 1 ? `overspent ${one.spent.toFixed(1)} ×` : percent(1 - one.spent)}</td>
+              <td className={`num ${one.spent > 1 ? "font-semibold text-brick" : ""}`}>
+                {one.spent > 1 ? `overspent ${one.spent.toFixed(1)} ×` : percent(1 - one.spent)}
+              </td>
               <td className={`num ${one.burn > 6 ? "font-semibold text-brick" : ""}`}>{one.burn.toFixed(1)} ×</td>
             </tr>
           ))}

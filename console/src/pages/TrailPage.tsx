@@ -29,7 +29,13 @@ export function TrailPage() {
             )}
           </p>
         </div>
-        <input className="control max-w-72" aria-label="search the trail" placeholder="words, names, reasons" value={typed} onChange={(event) => setTyped(event.target.value)} />
+        <input
+          className="control max-w-72"
+          aria-label="search the trail"
+          placeholder="words, names, reasons"
+          value={typed}
+          onChange={(event) => setTyped(event.target.value)}
+        />
       </div>
       {subject && (
         <p className="mt-2 text-soft">
@@ -40,10 +46,19 @@ export function TrailPage() {
         </p>
       )}
       <div className="mt-4">
-        {trail.error && !found ? <Trouble error={trail.error} /> : !found ? <Waiting height={320} label="loading the trail" /> : found.length ? <Table all={found} /> : <p className="text-soft">Nothing like that is on the trail.</p>}
+        {trail.error && !found ? (
+          <Trouble error={trail.error} />
+        ) : !found ? (
+          <Waiting height={320} label="loading the trail" />
+        ) : found.length ? (
+          <Table all={found} />
+        ) : (
+          <p className="text-soft">Nothing like that is on the trail.</p>
+        )}
       </div>
       <p className="mt-4 text-small text-faint">
-        <Mono>{`lamppost trail${subject ? ` ${subject}` : ""}${search ? ` --search "${search}"` : ""}`}</Mono> · <Mono>lamppost trail --ndjson &gt; trail.ndjson</Mono>
+        <Mono>{`lamppost trail${subject ? ` ${subject}` : ""}${search ? ` --search "${search}"` : ""}`}</Mono> ·{" "}
+        <Mono>lamppost trail --ndjson &gt; trail.ndjson</Mono>
       </p>
     </>
   );
@@ -105,7 +120,10 @@ function words(value: unknown): string {
   const setup = value as Record<string, unknown>;
   if (typeof setup.version === "string" && Object.keys(setup).length <= 4 && !("review" in setup)) return setup.version;
   const shares = (setup.shares as { of?: Record<string, number> } | undefined)?.of;
-  if (shares) return Object.entries(shares).map(([name, share]) => `${name} ${share} %`).join(", ");
+  if (shares)
+    return Object.entries(shares)
+      .map(([name, share]) => `${name} ${share} %`)
+      .join(", ");
   return Object.entries(setup)
     .filter(([, one]) => one !== null && typeof one !== "object")
     .map(([key, one]) => `${key} ${typeof one === "string" && one.length === 64 ? one.slice(0, 12) : String(one)}`)

@@ -64,7 +64,11 @@ function Sentence({ page }: { page: Page }) {
   return (
     <span>
       {page.retired_at && `Retired ${ago(page.retired_at)}: it is kept, and can serve no more. `}
-      {page.serves.length ? `Serves ${page.serves.join(", ")}. ` : page.served.length ? `Serves nothing; it served ${page.served.join(", ")} before. ` : "Serves nothing. "}
+      {page.serves.length
+        ? `Serves ${page.serves.join(", ")}. `
+        : page.served.length
+          ? `Serves nothing; it served ${page.served.join(", ")} before. `
+          : "Serves nothing. "}
       {proof} Pushed by {page.pushed_by} {ago(page.pushed_at)}.
     </span>
   );
@@ -77,7 +81,13 @@ function Fields({ fields, profiles }: { fields: Field[]; profiles: Profile[] }) 
   const rows = fields.flatMap((field) =>
     field.kind === "vector"
       ? field.choices.map((name) => ({ key: `${field.name}.${name}`, expected: "a number", meaning: field.meaning }))
-      : [{ key: field.name, expected: field.expected, meaning: field.private ? `${field.meaning ?? ""} (not recorded)`.trim() : field.meaning }],
+      : [
+          {
+            key: field.name,
+            expected: field.expected,
+            meaning: field.private ? `${field.meaning ?? ""} (not recorded)`.trim() : field.meaning,
+          },
+        ],
   );
   const known = new Map(profiles.map((profile) => [profile.name, profile]));
   return (
@@ -93,12 +103,15 @@ function Fields({ fields, profiles }: { fields: Field[]; profiles: Profile[] }) 
       </thead>
       <tbody>
         {rows.map((row) => {
-          const profile = known.get(row.key) ?? known.get(`${row.key}.brightness`) ?? known.get(`${row.key}.length`) ?? known.get(`${row.key}.mean`);
+          const profile =
+            known.get(row.key) ?? known.get(`${row.key}.brightness`) ?? known.get(`${row.key}.length`) ?? known.get(`${row.key}.mean`);
           return (
             <tr key={row.key}>
               <td className="truncate font-mono">
                 {row.key}
-                {profile && profile.name !== row.key && <span className="font-sans text-small text-faint"> {profile.name.slice(row.key.length + 1)}</span>}
+                {profile && profile.name !== row.key && (
+                  <span className="font-sans text-small text-faint"> {profile.name.slice(row.key.length + 1)}</span>
+                )}
               </td>
               <td className="truncate" title={row.expected}>
                 {row.expected}
@@ -127,7 +140,12 @@ function Story({ page }: { page: Page }) {
     ...(provenance.trained_rows == null ? [] : [["trained on", `${count(provenance.trained_rows)} rows`] as [string, string]]),
     ...Object.entries(provenance.metrics ?? {}).map(([name, value]): [string, string] => [name, String(value)]),
     ...Object.entries(provenance.tags ?? {}).map(([name, value]): [string, string] => [name, value]),
-    ["made with", [`Python ${provenance.python}`, ...Object.entries(provenance.libraries ?? {}).map(([name, version]) => `${name} ${version}`)].join(", ")],
+    [
+      "made with",
+      [`Python ${provenance.python}`, ...Object.entries(provenance.libraries ?? {}).map(([name, version]) => `${name} ${version}`)].join(
+        ", ",
+      ),
+    ],
   ];
   return (
     <Card title="How it came to be">
@@ -155,7 +173,9 @@ function speed({ measured }: Page): [string, string][] {
 /** Who packed it, of which commit, and whose signatures it carries. */
 function packed({ provenance, signers }: Page): [string, string][] {
   const commit = provenance.commit ? `at commit ${provenance.commit.slice(0, 12)}${provenance.changed ? " with changes" : ""}` : "";
-  const said = [provenance.by ? `by ${provenance.by}` : "", commit, provenance.at ? `of ${provenance.at.slice(0, 10)}` : ""].filter(Boolean).join(" ");
+  const said = [provenance.by ? `by ${provenance.by}` : "", commit, provenance.at ? `of ${provenance.at.slice(0, 10)}` : ""]
+    .filter(Boolean)
+    .join(" ");
   return [...(said ? [["packed", said] as [string, string]] : []), ...signers.map((key): [string, string] => ["signed by", key])];
 }
 

@@ -17,7 +17,9 @@ export function AnswerView({ said, fields }: { said: Answered; fields: Field[] }
       )}
       {rest.map((field) => (
         <p key={field.name} className="mt-1">
-          <span className={`font-semibold text-amber ${field.kind === "tensor" ? "font-mono break-all" : "text-title"}`}>{show(said.answer[field.name])}</span>{" "}
+          <span className={`font-semibold text-amber ${field.kind === "tensor" ? "font-mono break-all" : "text-title"}`}>
+            {show(said.answer[field.name])}
+          </span>{" "}
           <span className="text-soft">
             {[field.unit, field.name.toLowerCase() === field.unit?.toLowerCase() ? null : field.name].filter(Boolean).join(" ")}
           </span>

@@ -11,6 +11,7 @@ import { Button, Card, Mono, Snippets, Trouble } from "./basics";
 import { BodyEditor } from "./BodyEditor";
 import { FieldInput } from "./FieldInput";
 import { OtherAnswer } from "./OtherAnswer";
+import { SelectMenu } from "./SelectMenu";
 
 const NOTHING: ReadonlySet<string> = new Set();
 
@@ -106,13 +107,22 @@ export function Ask({ page }: { page: Page }) {
         title="Ask"
         aside={
           <span className="flex items-center gap-3 text-small text-faint">
-            {changed || text !== null ? "your values" : inputs.some((field) => field.private) || page.setup.lookups?.length ? "the schema’s example" : "the schema’s example, a real row from training"}
+            {changed || text !== null
+              ? "your values"
+              : inputs.some((field) => field.private) || page.setup.lookups?.length
+                ? "the schema’s example"
+                : "the schema’s example, a real row from training"}
             {(changed || text !== null) && (
               <button type="button" className="text-soft underline hover:text-ink" onClick={reset}>
                 back to the example
               </button>
             )}
-            <button type="button" className="text-soft underline hover:text-ink disabled:no-underline disabled:opacity-50" disabled={!shown} onClick={turn}>
+            <button
+              type="button"
+              className="text-soft underline hover:text-ink disabled:no-underline disabled:opacity-50"
+              disabled={!shown}
+              onClick={turn}
+            >
               {text === null ? "write the body" : "fill in the form"}
             </button>
           </span>
@@ -134,15 +144,19 @@ export function Ask({ page }: { page: Page }) {
             <BodyEditor text={text} fields={inputs} options={options} faults={refusal?.faults ?? []} onChange={setText} onAsk={send} />
           )}
           {chooser && (
-            <label className="mt-4 flex items-center gap-2 border-t border-line pt-3 text-small text-soft">
+            <div className="mt-4 flex items-center gap-2 border-t border-line pt-3 text-small text-soft">
               header <Mono>{chooser.name}</Mono>
-              <select className="control h-8 w-80!" value={chosen} onChange={(event) => setChosen(event.target.value)}>
-                {Object.entries(chooser.cases).map(([name, version]) => (
-                  <option key={name} value={name}>{`${name}, by ${version}`}</option>
-                ))}
-                {chooser.other && <option value="">{`none, by ${chooser.other}`}</option>}
-              </select>
-            </label>
+              <SelectMenu
+                label={`header ${chooser.name}`}
+                className="w-80!"
+                value={chosen}
+                onChange={setChosen}
+                options={[
+                  ...Object.entries(chooser.cases).map(([name, version]) => ({ value: name, text: `${name}, by ${version}` })),
+                  ...(chooser.other ? [{ value: "", text: `none, by ${chooser.other}` }] : []),
+                ]}
+              />
+            </div>
           )}
           <div className="mt-4 flex items-center gap-3">
             <Button kind="main" type="submit" className="w-32" disabled={ask.isPending}>
@@ -158,7 +172,9 @@ export function Ask({ page }: { page: Page }) {
           <div aria-live="polite">
             {refused ? (
               <p role="alert">
-                <span className="font-semibold text-brick">{plural(new Set(refusal?.faults.map((fault) => fault.field)).size, "field needs", "fields need")} a look.</span>{" "}
+                <span className="font-semibold text-brick">
+                  {plural(new Set(refusal?.faults.map((fault) => fault.field)).size, "field needs", "fields need")} a look.
+                </span>{" "}
                 <span className="text-soft">What is expected stands under each. The model was not asked.</span>
               </p>
             ) : ask.error ? (
@@ -167,7 +183,8 @@ export function Ask({ page }: { page: Page }) {
               <AnswerView said={ask.data} fields={page.answers} />
             ) : (
               <p className="text-soft">
-                Press <strong className="font-semibold text-ink">Ask</strong>. The answer will be {page.answers[0]?.expected}, with the version that gave it.
+                Press <strong className="font-semibold text-ink">Ask</strong>. The answer will be {page.answers[0]?.expected}, with the
+                version that gave it.
               </p>
             )}
           </div>
@@ -175,7 +192,10 @@ export function Ask({ page }: { page: Page }) {
         {other && <OtherAnswer name={other} asked={askOther} live={ask.data?.answers} />}
         {shown && (
           <Card title="The same call">
-            <Snippets all={snippets(window.location.origin, page.name, { inputs, options, entries: shown, files, headers })} id="the same call" />
+            <Snippets
+              all={snippets(window.location.origin, page.name, { inputs, options, entries: shown, files, headers })}
+              id="the same call"
+            />
           </Card>
         )}
       </div>
@@ -187,21 +207,25 @@ export function Ask({ page }: { page: Page }) {
 function Others({ page, chosen, onChoose }: { page: Page; chosen: string; onChoose: (name: string) => void }) {
   const versions = useVersions("");
   const model = page.version.split("@")[0];
-  const others = page.setup.version && !page.setup.lookups?.length ? (versions.data?.filter((one) => one.model === model && one.name !== page.version) ?? []) : [];
+  const others =
+    page.setup.version && !page.setup.lookups?.length
+      ? (versions.data?.filter((one) => one.model === model && one.name !== page.version) ?? [])
+      : [];
   if (!others.length) return null;
   return (
-    <label className="ml-auto flex items-center gap-2 text-small text-faint">
+    <div className="ml-auto flex items-center gap-2 text-small text-faint">
       ask too
-      <select className="control h-8 w-44!" value={chosen} onChange={(event) => onChoose(event.target.value)}>
-        <option value="">no other version</option>
-        {others.map((one) => (
-          <option key={one.name} value={one.name}>
-            {one.name}
-            {one.proof === "failed" ? ", fails its proof" : ""}
-          </option>
-        ))}
-      </select>
-    </label>
+      <SelectMenu
+        label="ask too"
+        className="w-44!"
+        value={chosen}
+        onChange={onChoose}
+        options={[
+          { value: "", text: "no other version" },
+          ...others.map((one) => ({ value: one.name, note: one.proof === "failed" ? "fails its proof" : undefined })),
+        ]}
+      />
+    </div>
   );
 }
 

@@ -22,7 +22,9 @@ export function BodyEditor({ text, fields, options, faults, onChange, onAsk }: P
             }
           }}
         />
-        <p className={`mt-1 text-small ${broken ? "text-brick" : "text-faint"}`}>{broken ?? "One row, {\"rows\": [row, …]} or {\"columns\": {field: [value, …]}}. Ctrl+Enter asks."}</p>
+        <p className={`mt-1 text-small ${broken ? "text-brick" : "text-faint"}`}>
+          {broken ?? 'One row, {"rows": [row, …]} or {"columns": {field: [value, …]}}. Ctrl+Enter asks.'}
+        </p>
         {faults.length > 0 && (
           <ul className="mt-2 text-small text-brick" aria-label="faults">
             {faults.map((fault, at) => (

@@ -37,7 +37,12 @@ export function CallsTable({ calls }: { calls: Call[] }) {
             <Fragment key={call.request_id}>
               <tr className="cursor-pointer hover:bg-sunk" onClick={() => setOpen(isOpen ? null : call.request_id)}>
                 <td>
-                  <button type="button" aria-expanded={isOpen} aria-label={`call at ${clock(call.at)}`} className="flex items-center text-faint">
+                  <button
+                    type="button"
+                    aria-expanded={isOpen}
+                    aria-label={`call at ${clock(call.at)}`}
+                    className="flex items-center text-faint"
+                  >
                     <ChevronRight size={14} className={isOpen ? "rotate-90" : ""} aria-hidden />
                   </button>
                 </td>
@@ -69,7 +74,8 @@ export function CallsTable({ calls }: { calls: Call[] }) {
                       <Link to={`/calls/${call.request_id}`} className="font-mono text-soft underline hover:text-ink">
                         {call.request_id}
                       </Link>{" "}
-                      <CopyButton text={call.request_id} /> {call.odd_reason && <span className="text-amber">odd: {call.odd_reason}</span>} {call.brought_by && <span>answered elsewhere: {call.brought_by}</span>}
+                      <CopyButton text={call.request_id} /> {call.odd_reason && <span className="text-amber">odd: {call.odd_reason}</span>}{" "}
+                      {call.brought_by && <span>answered elsewhere: {call.brought_by}</span>}
                     </p>
                     <div className="mt-1 grid grid-cols-2 gap-4">
                       <Body title="what went in" value={call.input} />

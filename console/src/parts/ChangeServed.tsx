@@ -1,10 +1,11 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Slider } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { Link } from "react-router";
 import { api, BREAKS_CALLERS, type EndpointPage as Page, good, ProblemError, type Setup } from "../api/client";
 import { useMay, useVersions } from "../api/queries";
 import { Button, Card, Mono, Trouble } from "./basics";
+import { SelectMenu } from "./SelectMenu";
+import { useServiceChange } from "../api/useServiceChange";
 
 type Way = "roll out" | "point" | "share" | "shadow";
 const WAYS: [Way, string][] = [
@@ -18,7 +19,9 @@ const WAYS: [Way, string][] = [
 export function ChangeServed({ page, onDone }: { page: Page; onDone: () => void }) {
   const versions = useVersions("");
   const models = new Set(page.versions.map((name) => name.split("@")[0]));
-  const all = (versions.data ?? []).filter((one) => models.has(one.model) && !one.retired_at && one.proof !== "failed" && !page.versions.includes(one.name));
+  const all = (versions.data ?? []).filter(
+    (one) => models.has(one.model) && !one.retired_at && one.proof !== "failed" && !page.versions.includes(one.name),
+  );
   const [chosen, setChosen] = useState("");
   const [way, setWay] = useState<Way>(page.setup.version ? "roll out" : "point");
   const [share, setShare] = useState(10);
@@ -34,40 +37,58 @@ export function ChangeServed({ page, onDone }: { page: Page; onDone: () => void 
     return (
       <Card title="Serve another version" className="mt-4">
         <p className="text-soft">
-          There is no other version of {[...models].join(" or ")} that may serve here. Push one: <Mono>{`lamppost push ${[...models][0]}.lamp`}</Mono>
+          There is no other version of {[...models].join(" or ")} that may serve here. Push one:{" "}
+          <Mono>{`lamppost push ${[...models][0]}.lamp`}</Mono>
         </p>
       </Card>
     );
   return (
-    <Card title="Serve another version" className="mt-4" aside={<code className="text-small text-faint">{command(page, version, way, share)}</code>}>
+    <Card
+      title="Serve another version"
+      className="mt-4"
+      aside={<code className="text-small text-faint">{command(page, version, way, share)}</code>}
+    >
       <div className="flex flex-wrap items-end gap-4">
-        <label className="grid gap-1 text-small text-soft">
+        <div className="grid gap-1 text-small text-soft">
           version
-          <select className="control w-56" value={version} onChange={(event) => setChosen(event.target.value)}>
-            {all.map((one) => (
-              <option key={one.name}>{one.name}</option>
-            ))}
-          </select>
-        </label>
+          <SelectMenu
+            label="version"
+            className="w-56"
+            value={version}
+            onChange={setChosen}
+            options={all.map((one) => ({ value: one.name, note: one.proof === "failed" ? "fails its proof" : undefined }))}
+          />
+        </div>
         <fieldset className="text-small text-soft">
           <legend className="mb-1">how</legend>
           <span className="inline-flex rounded-small border border-line">
             {WAYS.map(([one, what]) => (
-              <label key={one} title={what} className={`flex h-8 cursor-pointer items-center px-3 text-body has-[:disabled]:opacity-50 has-[:focus-visible]:outline-2 ${way === one ? "bg-amber-wash font-semibold text-ink" : "text-soft hover:text-ink"}`}>
-                <input type="radio" name="way" className="sr-only" checked={way === one} disabled={one === "roll out" && !page.setup.version} onChange={() => setWay(one)} />
+              <label
+                key={one}
+                title={what}
+                className={`flex h-8 cursor-pointer items-center px-3 text-body has-[:disabled]:opacity-50 has-[:focus-visible]:outline-2 ${way === one ? "bg-amber-wash font-semibold text-ink" : "text-soft hover:text-ink"}`}
+              >
+                <input
+                  type="radio"
+                  name="way"
+                  className="sr-only"
+                  checked={way === one}
+                  disabled={one === "roll out" && !page.setup.version}
+                  onChange={() => setWay(one)}
+                />
                 {one}
               </label>
             ))}
           </span>
         </fieldset>
-        {(way === "share" || way === "shadow") && (
-          <Share label={way === "share" ? "share" : "copied"} value={share} onChange={setShare} />
-        )}
+        {(way === "share" || way === "shadow") && <Share label={way === "share" ? "share" : "copied"} value={share} onChange={setShare} />}
         <Link to={`/compare?before=${page.version}&after=${version}`} className="pb-1 text-soft underline hover:text-ink">
           what would change
         </Link>
       </div>
-      {sharing && way === "share" && <p className="mt-2 text-small text-faint">It takes its share from {page.version}; the others keep theirs.</p>}
+      {sharing && way === "share" && (
+        <p className="mt-2 text-small text-faint">It takes its share from {page.version}; the others keep theirs.</p>
+      )}
       <p className="mt-3 text-soft">{consequence(page, version, way, share)}</p>
       {!approved && way !== "shadow" ? (
         <Ask asked={asked?.number} needed={page.approvals} note={note} onNote={setNote}>
@@ -78,7 +99,15 @@ export function ChangeServed({ page, onDone }: { page: Page; onDone: () => void 
       ) : (
         <div className="mt-3 flex items-center gap-3">
           <Button kind="main" disabled={!version || change.isPending} onClick={() => change.mutate(false)}>
-            {change.isPending ? "Opening and proving it …" : way === "roll out" ? `Roll ${version} out` : way === "point" ? `Serve ${version}` : way === "share" ? `Give it ${share} %` : `Copy ${share} % to it`}
+            {change.isPending
+              ? "Opening and proving it …"
+              : way === "roll out"
+                ? `Roll ${version} out`
+                : way === "point"
+                  ? `Serve ${version}`
+                  : way === "share"
+                    ? `Give it ${share} %`
+                    : `Copy ${share} % to it`}
           </Button>
           {breaks && <Button onClick={() => change.mutate(true)}>Do it anyway</Button>}
         </div>
@@ -92,7 +121,19 @@ export function ChangeServed({ page, onDone }: { page: Page; onDone: () => void 
   );
 }
 
-function Ask({ asked, needed, note, onNote, children }: { asked: number | undefined; needed: number; note: string; onNote: (note: string) => void; children: ReactNode }) {
+function Ask({
+  asked,
+  needed,
+  note,
+  onNote,
+  children,
+}: {
+  asked: number | undefined;
+  needed: number;
+  note: string;
+  onNote: (note: string) => void;
+  children: ReactNode;
+}) {
   if (asked !== undefined)
     return (
       <p className="mt-3">
@@ -119,7 +160,14 @@ export function Share({ label, value, onChange }: { label: string; value: number
     <label className="grid w-64 gap-1 text-small text-soft">
       {label}: {value} % of calls
       <span className="flex h-8 items-center">
-        <Slider.Root className="relative flex h-5 flex-1 touch-none items-center" min={0} max={100} step={1} value={[value]} onValueChange={([next]) => onChange(next ?? 0)}>
+        <Slider.Root
+          className="relative flex h-5 flex-1 touch-none items-center"
+          min={0}
+          max={100}
+          step={1}
+          value={[value]}
+          onValueChange={([next]) => onChange(next ?? 0)}
+        >
           <Slider.Track className="relative h-2 flex-1 rounded-full bg-slate-fill">
             <Slider.Range className="absolute h-full rounded-full bg-amber-fill" />
           </Slider.Track>
@@ -137,7 +185,8 @@ function consequence(page: Page, version: string, way: Way, share: number): stri
     return page.setup.version
       ? `${version} answers ${first} % of calls first, and more as long as its guards stay calm; when one does not, ${page.summary} gets everything back by itself.`
       : `A rollout goes from one version to another; this endpoint serves ${page.summary}.`;
-  if (way === "point") return `${version} is opened and proved beside what serves now, then every call goes to it on every node, and none is lost. ${undo}`;
+  if (way === "point")
+    return `${version} is opened and proved beside what serves now, then every call goes to it on every node, and none is lost. ${undo}`;
   if (way === "share") return `${share} of 100 calls go to ${version}, exactly over time. ${undo}`;
   return `${share} of 100 calls are copied to ${version}, behind all live calls; no caller notices.`;
 }
@@ -146,7 +195,9 @@ function command(page: Page, version: string, way: Way, share: number): string {
   if (way === "roll out") return `lamppost rollout ${page.name} ${version}`;
   if (way === "point") return `lamppost point ${page.name} ${version}`;
   if (way === "shadow") return `lamppost shadow ${page.name} ${version} --share ${share}`;
-  return `lamppost split ${page.name} ${Object.entries(withShare(page, version, share)).map(([name, part]) => `${name}=${part}`).join(" ")}`;
+  return `lamppost split ${page.name} ${Object.entries(withShare(page, version, share))
+    .map(([name, part]) => `${name}=${part}`)
+    .join(" ")}`;
 }
 
 function withShare(page: Page, version: string, share: number): Record<string, number> {
@@ -160,56 +211,60 @@ function withShare(page: Page, version: string, share: number): Record<string, n
 }
 
 function useChange(page: Page, version: string, way: Way, share: number, onDone: () => void) {
-  const queries = useQueryClient();
   const params = { path: { endpoint: page.name } };
-  return useMutation({
-    mutationFn: async (break_callers: boolean) => {
-      if (way === "roll out") return good(await api.POST("/api/endpoints/{endpoint}/rollout", { params, body: { version, break_callers } }));
+  return useServiceChange(
+    "endpoint",
+    async (break_callers: boolean) => {
+      if (way === "roll out")
+        return good(await api.POST("/api/endpoints/{endpoint}/rollout", { params, body: { version, break_callers } }));
       if (way === "point") return good(await api.POST("/api/endpoints/{endpoint}/point", { params, body: { version, break_callers } }));
       const { shadows = [], ...rest } = page.setup;
       for (const key of ["version", "shares", "choose", "together"] as const) delete rest[key];
-      const served: Partial<Setup> = { version: page.setup.version, shares: page.setup.shares, choose: page.setup.choose, together: page.setup.together };
+      const served: Partial<Setup> = {
+        version: page.setup.version,
+        shares: page.setup.shares,
+        choose: page.setup.choose,
+        together: page.setup.together,
+      };
       const setup: Setup =
         way === "share"
-          ? { ...rest, shadows: shadows.filter((one) => one.version !== version), shares: { of: withShare(page, version, share), sticky: page.setup.shares?.sticky } }
+          ? {
+              ...rest,
+              shadows: shadows.filter((one) => one.version !== version),
+              shares: { of: withShare(page, version, share), sticky: page.setup.shares?.sticky },
+            }
           : { ...rest, ...served, shadows: [...shadows.filter((one) => one.version !== version), { version, share }] };
       return good(await api.PUT("/api/endpoints/{endpoint}/setup", { params, body: { setup, after: page.revision, break_callers } }));
     },
-    onSuccess: () => {
-      void queries.invalidateQueries();
-      onDone();
-    },
-  });
+    onDone,
+  );
 }
 
 function useAsk(page: Page, version: string, note: string) {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: async () => good(await api.POST("/api/reviews", { body: { endpoint: page.name, version, note } })),
-    onSuccess: () => void queries.invalidateQueries(),
-  });
+  return useServiceChange("endpoint", async () => good(await api.POST("/api/reviews", { body: { endpoint: page.name, version, note } })));
 }
 
 /** The shares in force as a bar; whoever may can take hold of the border between two versions. */
 export function SharesCard({ page }: { page: Page }) {
-  const queries = useQueryClient();
   const may = useMay("point");
   const of = Object.entries(page.setup.shares?.of ?? {});
   const going = page.rollout && !page.rollout.ended_at;
   const [typed, setTyped] = useState<number | null>(null);
-  const save = useMutation({
-    mutationFn: async (shares: Record<string, number>) =>
+  const save = useServiceChange(
+    "endpoint",
+    async (shares: Record<string, number>) =>
       good(
         await api.PUT("/api/endpoints/{endpoint}/setup", {
           params: { path: { endpoint: page.name } },
-          body: { setup: { ...page.setup, shares: { of: shares, sticky: page.setup.shares?.sticky } }, after: page.revision, break_callers: false },
+          body: {
+            setup: { ...page.setup, shares: { of: shares, sticky: page.setup.shares?.sticky } },
+            after: page.revision,
+            break_callers: false,
+          },
         }),
       ),
-    onSuccess: () => {
-      setTyped(null);
-      void queries.invalidateQueries();
-    },
-  });
+    () => setTyped(null),
+  );
   if ((!of.length || going) && !page.shadows.length) return null;
   const pair = of.length === 2 && may && !going;
   const second = of[1];
@@ -217,11 +272,27 @@ export function SharesCard({ page }: { page: Page }) {
   const shown = pair && second ? [[of[0]![0], 100 - value] as const, [second[0], value] as const] : of;
   const sticky = page.setup.shares?.sticky;
   return (
-    <Card title="Shares" className="mt-4" aside={<code className="text-small text-faint">{of.length ? `lamppost split ${page.name} ${shown.map(([name, part]) => `${name}=${part}`).join(" ")}` : ""}</code>}>
+    <Card
+      title="Shares"
+      className="mt-4"
+      aside={
+        <code className="text-small text-faint">
+          {of.length ? `lamppost split ${page.name} ${shown.map(([name, part]) => `${name}=${part}`).join(" ")}` : ""}
+        </code>
+      }
+    >
       {of.length > 0 && !going && (
-        <div className="flex h-8 overflow-hidden rounded-small border border-line" role="img" aria-label={shown.map(([name, part]) => `${name} ${part} %`).join(", ")}>
+        <div
+          className="flex h-8 overflow-hidden rounded-small border border-line"
+          role="img"
+          aria-label={shown.map(([name, part]) => `${name} ${part} %`).join(", ")}
+        >
           {shown.map(([name, part], at) => (
-            <span key={name} className={`flex items-center gap-2 overflow-hidden px-2 font-mono text-small whitespace-nowrap ${at === 0 ? "bg-amber-fill text-[#1d2731]" : at % 2 ? "bg-amber-wash text-ink" : "bg-sunk text-ink"}`} style={{ width: `${part}%` }}>
+            <span
+              key={name}
+              className={`flex items-center gap-2 overflow-hidden px-2 font-mono text-small whitespace-nowrap ${at === 0 ? "bg-amber-fill text-[#1d2731]" : at % 2 ? "bg-amber-wash text-ink" : "bg-sunk text-ink"}`}
+              style={{ width: `${part}%` }}
+            >
               {part >= 8 && `${name} ${part} %`}
             </span>
           ))}
@@ -230,7 +301,11 @@ export function SharesCard({ page }: { page: Page }) {
       {pair && second && (
         <div className="mt-2 flex items-end gap-4">
           <Share label={second[0]} value={value} onChange={setTyped} />
-          <Button kind="main" disabled={typed === null || typed === second[1] || save.isPending} onClick={() => save.mutate(Object.fromEntries(shown))}>
+          <Button
+            kind="main"
+            disabled={typed === null || typed === second[1] || save.isPending}
+            onClick={() => save.mutate(Object.fromEntries(shown))}
+          >
             Change the shares
           </Button>
         </div>
@@ -244,7 +319,11 @@ export function SharesCard({ page }: { page: Page }) {
         <p key={shadow.version} className="mt-2">
           Shadow <Mono className="text-slate">{shadow.version}</Mono>{" "}
           <span className="text-soft">
-            gets copies of {shadow.share} % of calls: {shadow.open ? `${shadow.answered} answered, ${shadow.failed} failed, ${shadow.left_out} left out on this node` : (shadow.reason ?? "it is being opened")}.
+            gets copies of {shadow.share} % of calls:{" "}
+            {shadow.open
+              ? `${shadow.answered} answered, ${shadow.failed} failed, ${shadow.left_out} left out on this node`
+              : (shadow.reason ?? "it is being opened")}
+            .
           </span>
         </p>
       ))}

@@ -1,10 +1,10 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { api, type EndpointPage as Page, good, type Lane, type LaneRules } from "../api/client";
 import { useLanes, useSession } from "../api/queries";
 import { count } from "../words";
 import { Button, Card, Mono, Trouble } from "./basics";
 import { VersionLink } from "./VersionLink";
+import { useServiceChange } from "../api/useServiceChange";
 
 /** How an endpoint's versions are run on this node: copies over time, the batches that really occurred, and the rules for both. */
 export function Engine({ page }: { page: Page }) {
@@ -129,28 +129,29 @@ const NUMBERS = [
 
 /** Change the rules: in force at once on every node, and no call is lost. */
 function Rules({ page, onDone }: { page: Page; onDone: () => void }) {
-  const queries = useQueryClient();
   const rules = page.setup.lane ?? {};
-  const [typed, setTyped] = useState<Record<string, string>>(Object.fromEntries(NUMBERS.map(([name]) => [name, rules[name] == null ? "" : String(rules[name])])));
+  const [typed, setTyped] = useState<Record<string, string>>(
+    Object.fromEntries(NUMBERS.map(([name]) => [name, rules[name] == null ? "" : String(rules[name])])),
+  );
   const [warm, setWarm] = useState(rules.keep_warm ?? false);
   const lane: LaneRules = { ...rules, keep_warm: warm };
   for (const [name] of NUMBERS) lane[name] = typed[name]?.trim() ? Number(typed[name]) : null;
   const wrong = NUMBERS.some(([name]) => typed[name]?.trim() && !Number.isFinite(Number(typed[name])));
-  const words = NUMBERS.filter(([name]) => (lane[name] ?? null) !== (rules[name] ?? null)).map(([name]) => `--lane ${name}=${lane[name] ?? ""}`);
+  const words = NUMBERS.filter(([name]) => (lane[name] ?? null) !== (rules[name] ?? null)).map(
+    ([name]) => `--lane ${name}=${lane[name] ?? ""}`,
+  );
   if (warm !== (rules.keep_warm ?? false)) words.push(`--lane keep_warm=${warm}`);
-  const save = useMutation({
-    mutationFn: async () =>
+  const save = useServiceChange(
+    "endpoint",
+    async () =>
       good(
         await api.PUT("/api/endpoints/{endpoint}/setup", {
           params: { path: { endpoint: page.name } },
           body: { setup: { ...page.setup, lane }, after: page.revision, break_callers: false },
         }),
       ),
-    onSuccess: () => {
-      void queries.invalidateQueries();
-      onDone();
-    },
-  });
+    onDone,
+  );
 
   function submit(event: FormEvent): void {
     event.preventDefault();
@@ -173,7 +174,8 @@ function Rules({ page, onDone }: { page: Page; onDone: () => void }) {
           </label>
         ))}
         <label className="flex items-center gap-2 text-small text-soft">
-          <input type="checkbox" checked={warm} onChange={(event) => setWarm(event.target.checked)} /> keep warm: opened at the start, never let go
+          <input type="checkbox" checked={warm} onChange={(event) => setWarm(event.target.checked)} /> keep warm: opened at the start, never
+          let go
         </label>
       </div>
       {save.error && <Trouble error={save.error} />}

@@ -9,7 +9,19 @@ import { FILLS } from "./Verdict";
 const HEIGHT = 160;
 
 /** One figure: training in slate-blue, the window in amber, drawn over each other, bin by bin; and how large its change was over time. */
-export function FeatureBins({ endpoint, figure, version, at, summary }: { endpoint: string; figure: string; version: string; at: string | null; summary: string }) {
+export function FeatureBins({
+  endpoint,
+  figure,
+  version,
+  at,
+  summary,
+}: {
+  endpoint: string;
+  figure: string;
+  version: string;
+  at: string | null;
+  summary: string;
+}) {
   const found = useFigure(endpoint, figure, version, at);
   if (found.error && !found.data) return <Trouble error={found.error} />;
   if (!found.data) return <Waiting height={HEIGHT + 60} label={`loading ${figure}`} />;
@@ -17,9 +29,12 @@ export function FeatureBins({ endpoint, figure, version, at, summary }: { endpoi
   return (
     <div className="pb-3">
       <p className="py-2 whitespace-normal text-soft">
-        <span className="font-mono text-ink">{page.name}</span> {summary === "as in training" ? "looks as in training" : `is ${summary}`}. <span className="mr-1 inline-block h-2 w-3 bg-slate-fill" aria-hidden /> training,{" "}
-        {count(page.reference_rows)} rows; <span className="mr-1 inline-block h-2 w-3 border border-amber bg-amber-fill/60" aria-hidden /> the window, {count(page.window_rows)} rows.
-        {(page.reference_missing > 0 || (page.window_missing ?? 0) > 0) && ` Missing: ${percent(page.reference_missing)} in training, ${percent(page.window_missing)} now.`}
+        <span className="font-mono text-ink">{page.name}</span> {summary === "as in training" ? "looks as in training" : `is ${summary}`}.{" "}
+        <span className="mr-1 inline-block h-2 w-3 bg-slate-fill" aria-hidden /> training, {count(page.reference_rows)} rows;{" "}
+        <span className="mr-1 inline-block h-2 w-3 border border-amber bg-amber-fill/60" aria-hidden /> the window,{" "}
+        {count(page.window_rows)} rows.
+        {(page.reference_missing > 0 || (page.window_missing ?? 0) > 0) &&
+          ` Missing: ${percent(page.reference_missing)} in training, ${percent(page.window_missing)} now.`}
       </p>
       {page.numbers ? <Numbers page={page} /> : <Choices page={page} />}
       {page.history.length > 1 && <Past page={page} />}
@@ -35,7 +50,13 @@ function Numbers({ page }: { page: CellsPage }) {
   }, [page.range, page.edges]);
   return (
     <div className="max-w-[760px]">
-      <DistributionChart title={page.name} unit="the area of a bar is its share of the rows" ends={ends} reference={page.reference} window={page.window} />
+      <DistributionChart
+        title={page.name}
+        unit="the area of a bar is its share of the rows"
+        ends={ends}
+        reference={page.reference}
+        window={page.window}
+      />
     </div>
   );
 }
@@ -79,7 +100,12 @@ function Past({ page }: { page: CellsPage }) {
       </figcaption>
       <div className="mt-1 flex h-10 items-end gap-px" role="img" aria-label="size of the change over time">
         {shown.map((one) => (
-          <div key={one.at} className="min-w-px flex-1" style={{ height: `${Math.max(4, (100 * one.size) / most)}%`, background: FILLS[one.state] }} title={`${when(one.at)}: ${one.state}, ${one.summary}`} />
+          <div
+            key={one.at}
+            className="min-w-px flex-1"
+            style={{ height: `${Math.max(4, (100 * one.size) / most)}%`, background: FILLS[one.state] }}
+            title={`${when(one.at)}: ${one.state}, ${one.summary}`}
+          />
         ))}
       </div>
     </figure>

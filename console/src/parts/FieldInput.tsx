@@ -103,7 +103,9 @@ function Control({ field, entry, onChange, onFile, ...aria }: ControlProps) {
         list={field.kind === "choice" ? `${aria.id}-list` : undefined}
         onChange={(event) => onChange(event.target.value)}
       />
-      {field.unit && <span className="pointer-events-none absolute inset-y-0 right-2 flex items-center text-small text-faint">{field.unit}</span>}
+      {field.unit && (
+        <span className="pointer-events-none absolute inset-y-0 right-2 flex items-center text-small text-faint">{field.unit}</span>
+      )}
       {field.kind === "time" && entry !== null && (
         <button
           type="button"
@@ -137,7 +139,11 @@ function Choice({ field, entry, onChange, ...aria }: ControlProps) {
         <ChevronDown size={14} aria-hidden className="text-faint" />
       </Select.Trigger>
       <Select.Portal>
-        <Select.Content position="popper" sideOffset={4} className="z-20 max-h-80 min-w-(--radix-select-trigger-width) overflow-hidden rounded-small border border-line bg-card shadow-lg">
+        <Select.Content
+          position="popper"
+          sideOffset={4}
+          className="z-20 max-h-80 min-w-(--radix-select-trigger-width) overflow-hidden rounded-small border border-line bg-card shadow-lg"
+        >
           <Select.Viewport className="p-1">
             {field.choices.map((choice) => (
               <Select.Item

@@ -1,19 +1,17 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Undo2 } from "lucide-react";
 import { AlertDialog } from "radix-ui";
 import { api, type EndpointPage as Page, good } from "../api/client";
 import { useMay } from "../api/queries";
 import { ago } from "../words";
 import { Button, Mono, Trouble } from "./basics";
+import { useServiceChange } from "../api/useServiceChange";
 
 /** Going back, always in reach: what it will do is said before, and how it is undone after. */
 export function GoBack({ page }: { page: Page }) {
-  const queries = useQueryClient();
   const may = useMay("point");
-  const back = useMutation({
-    mutationFn: async () => good(await api.POST("/api/endpoints/{endpoint}/rollback", { params: { path: { endpoint: page.name } }, body: {} })),
-    onSuccess: () => void queries.invalidateQueries(),
-  });
+  const back = useServiceChange("endpoint", async () =>
+    good(await api.POST("/api/endpoints/{endpoint}/rollback", { params: { path: { endpoint: page.name } }, body: {} })),
+  );
   const target = page.back;
   if (!may) return null;
   const going = page.rollout && !page.rollout.ended_at;
@@ -22,7 +20,10 @@ export function GoBack({ page }: { page: Page }) {
   return (
     <AlertDialog.Root onOpenChange={() => back.reset()}>
       <AlertDialog.Trigger asChild>
-        <Button disabled={!target} title={target ? `serve ${target.summary} again, as of revision ${target.revision}` : `${page.name} has served nothing else yet`}>
+        <Button
+          disabled={!target}
+          title={target ? `serve ${target.summary} again, as of revision ${target.revision}` : `${page.name} has served nothing else yet`}
+        >
           <Undo2 size={14} aria-hidden /> Go back{target ? ` to ${other.length < 28 ? other : "what was served"}` : ""}
         </Button>
       </AlertDialog.Trigger>
@@ -41,8 +42,12 @@ export function GoBack({ page }: { page: Page }) {
               ) : (
                 <>
                   <p>
-                    Every node serves <Mono className="text-slate">{target?.summary}</Mono> again within a second, as of revision {target?.revision} ({ago(target?.since ?? "")}).{target?.summary === page.summary && " The versions are the same; look-ups, rules or settings differ, as the history shows."} No call is lost, and{" "}
-                    <Mono className="text-amber">{page.summary}</Mono> stays open, so that this can be undone as quickly.
+                    Every node serves <Mono className="text-slate">{target?.summary}</Mono> again within a second, as of revision{" "}
+                    {target?.revision} ({ago(target?.since ?? "")}).
+                    {target?.summary === page.summary &&
+                      " The versions are the same; look-ups, rules or settings differ, as the history shows."}{" "}
+                    No call is lost, and <Mono className="text-amber">{page.summary}</Mono> stays open, so that this can be undone as
+                    quickly.
                     {going && " The rollout that goes on ends."}
                     {page.approvals > 0 && " Going back needs no review."}
                   </p>

@@ -14,7 +14,10 @@ export function Histogram({ profile, live = false }: { profile: Profile; live?: 
   if (!choices.length) return <span className="text-faint">{there ? "not kept" : "always missing"}</span>;
   const shown = choices.slice(0, 3);
   return (
-    <span className="flex gap-x-3 overflow-hidden text-small" title={choices.map(([name, amount]) => `${name}: ${count(amount)}`).join(", ")}>
+    <span
+      className="flex gap-x-3 overflow-hidden text-small"
+      title={choices.map(([name, amount]) => `${name}: ${count(amount)}`).join(", ")}
+    >
       {shown.map(([name, amount]) => (
         <span key={name}>
           <span className="font-mono">{name}</span> <span className="text-faint">{Math.round((100 * amount) / there)} %</span>
@@ -34,7 +37,12 @@ function Numbers({ quantiles, fill }: { quantiles: number[]; fill: string }) {
   return (
     <span className="flex items-center gap-2 text-small text-faint">
       <span className="w-12 shrink-0 text-right">{short(low)}</span>
-      <svg width={WIDTH} height={HEIGHT} role="img" aria-label={`from ${short(low)} to ${short(high)}, half below ${short(quantiles[10]!)}`}>
+      <svg
+        width={WIDTH}
+        height={HEIGHT}
+        role="img"
+        aria-label={`from ${short(low)} to ${short(high)}, half below ${short(quantiles[10]!)}`}
+      >
         {bars.map((share, at) => {
           const height = Math.max(share > 0 ? 1 : 0, (share / top) * (HEIGHT - 1));
           return <rect key={at} x={at * step} y={HEIGHT - height} width={step - 1} height={height} fill={fill} />;

@@ -1,4 +1,3 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type EndpointPage as Page, good } from "../api/client";
@@ -6,6 +5,7 @@ import { useMay } from "../api/queries";
 import { ago } from "../words";
 import { Button, Card, Mono, Trouble } from "./basics";
 import { Serves } from "./Serves";
+import { useServiceChange } from "../api/useServiceChange";
 
 const FIRST = 12;
 
@@ -14,10 +14,24 @@ export function History({ page }: { page: Page }) {
   const [whole, setWhole] = useState(false);
   const shown = whole ? page.history : page.history.slice(0, FIRST);
   return (
-    <Card title="Served" className="mt-4" aside={<Link to={`/trail?subject=${page.name}`} className="text-small text-soft underline hover:text-ink">who did what</Link>}>
+    <Card
+      title="Served"
+      className="mt-4"
+      aside={
+        <Link to={`/trail?subject=${page.name}`} className="text-small text-soft underline hover:text-ink">
+          who did what
+        </Link>
+      }
+    >
       <ol className="relative ml-2">
         {shown.map((past, at) => (
-          <Entry key={past.revision} page={page} past={past} now={at === 0} last={at === shown.length - 1 && shown.length === page.history.length} />
+          <Entry
+            key={past.revision}
+            page={page}
+            past={past}
+            now={at === 0}
+            last={at === shown.length - 1 && shown.length === page.history.length}
+          />
         ))}
       </ol>
       {!whole && page.history.length > FIRST && (
@@ -31,18 +45,23 @@ export function History({ page }: { page: Page }) {
 
 function Entry({ page, past, now, last }: { page: Page; past: Page["history"][number]; now: boolean; last: boolean }) {
   const [asking, setAsking] = useState(false);
-  const queries = useQueryClient();
   const may = useMay("point");
-  const restore = useMutation({
-    mutationFn: async () =>
-      good(await api.PUT("/api/endpoints/{endpoint}/setup", { params: { path: { endpoint: page.name } }, body: { setup: past.setup, after: page.revision, break_callers: false } })),
-    onSuccess: () => void queries.invalidateQueries(),
-  });
+  const restore = useServiceChange("endpoint", async () =>
+    good(
+      await api.PUT("/api/endpoints/{endpoint}/setup", {
+        params: { path: { endpoint: page.name } },
+        body: { setup: past.setup, after: page.revision, break_callers: false },
+      }),
+    ),
+  );
   const step = past.rollout !== null && past.rollout !== undefined;
   return (
     <li className={`relative pl-6 ${last ? "pb-0" : "pb-3"}`}>
       {!last && <span className="absolute top-3 left-[3.5px] h-full w-px bg-line" aria-hidden />}
-      <span className={`absolute top-[6px] left-0 h-2 w-2 rounded-full ${now ? "bg-amber-fill shadow-[var(--glow)]" : step ? "border border-slate-fill bg-card" : "bg-slate-fill"}`} aria-hidden />
+      <span
+        className={`absolute top-[6px] left-0 h-2 w-2 rounded-full ${now ? "bg-amber-fill shadow-[var(--glow)]" : step ? "border border-slate-fill bg-card" : "bg-slate-fill"}`}
+        aria-hidden
+      />
       <div className="flex items-baseline gap-4">
         <span className="min-w-0 flex-1 truncate">
           <Serves summary={past.summary} live={now} />{" "}
@@ -57,13 +76,22 @@ function Entry({ page, past, now, last }: { page: Page; past: Page["history"][nu
           {past.changed_by}
         </span>
         <span className="w-28 text-right text-small text-faint">
-          {now ? "in service" : may && !step ? <button type="button" className="text-soft underline hover:text-ink" onClick={() => setAsking(!asking)}>have it again</button> : `revision ${past.revision}`}
+          {now ? (
+            "in service"
+          ) : may && !step ? (
+            <button type="button" className="text-soft underline hover:text-ink" onClick={() => setAsking(!asking)}>
+              have it again
+            </button>
+          ) : (
+            `revision ${past.revision}`
+          )}
         </span>
       </div>
       {asking && (
         <div className="mt-2 rounded-small bg-sunk p-3">
           <p>
-            {page.name} serves <Mono className="text-slate">{past.summary}</Mono> again, with look-ups, rules and shadows as they were in revision {past.revision}. To undo it: Go back.
+            {page.name} serves <Mono className="text-slate">{past.summary}</Mono> again, with look-ups, rules and shadows as they were in
+            revision {past.revision}. To undo it: Go back.
           </p>
           <p className="mt-2 flex items-center gap-3">
             <Button kind="main" disabled={restore.isPending} onClick={() => restore.mutate()}>

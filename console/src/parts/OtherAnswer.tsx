@@ -10,7 +10,10 @@ export function OtherAnswer({ name, asked, live }: Props) {
   const rows = asked.data?.answers ?? [];
   const flips = live ? rows.filter((row, at) => JSON.stringify(first(row)) !== JSON.stringify(first(live[at] ?? {}))).length : 0;
   return (
-    <Card title={`What ${name} says`} aside={asked.data && <span className="text-small text-faint">{ms(asked.data.took_ms)} ms, not recorded</span>}>
+    <Card
+      title={`What ${name} says`}
+      aside={asked.data && <span className="text-small text-faint">{ms(asked.data.took_ms)} ms, not recorded</span>}
+    >
       {asked.isPending ? (
         <p className="text-soft">It is opened and proven first …</p>
       ) : asked.error ? (
@@ -21,7 +24,9 @@ export function OtherAnswer({ name, asked, live }: Props) {
         <Side by={rows[0]!} live={live[0]!} />
       ) : (
         <p>
-          <strong className={`font-semibold ${flips ? "text-slate" : ""}`}>{flips ? `${flips} of ${rows.length} rows get another answer.` : `The same answer to all ${rows.length} rows.`}</strong>
+          <strong className={`font-semibold ${flips ? "text-slate" : ""}`}>
+            {flips ? `${flips} of ${rows.length} rows get another answer.` : `The same answer to all ${rows.length} rows.`}
+          </strong>
         </p>
       )}
     </Card>
@@ -32,7 +37,9 @@ const first = (row: Record<string, unknown>): unknown => Object.values(row)[0];
 
 /** Every answer of both, one above the other; scores name by name. */
 function Side({ by, live }: { by: Record<string, unknown>; live: Record<string, unknown> }) {
-  const rows = [...new Set([...flat(live).keys(), ...flat(by).keys()])].map((key) => [key, flat(live).get(key), flat(by).get(key)] as const);
+  const rows = [...new Set([...flat(live).keys(), ...flat(by).keys()])].map(
+    (key) => [key, flat(live).get(key), flat(by).get(key)] as const,
+  );
   return (
     <table className="figures w-full">
       <thead>
@@ -63,7 +70,10 @@ function flat(answer: Record<string, unknown>): Map<string, unknown> {
   return new Map(
     Object.entries(answer).flatMap(([key, value]): [string, unknown][] =>
       typeof value === "object" && value !== null && !Array.isArray(value)
-        ? Object.entries(value).map(([name, one]): [string, unknown] => [`${key}.${name}`, typeof one === "number" ? Number(one.toPrecision(4)) : one])
+        ? Object.entries(value).map(([name, one]): [string, unknown] => [
+            `${key}.${name}`,
+            typeof one === "number" ? Number(one.toPrecision(4)) : one,
+          ])
         : [[key, value]],
     ),
   );

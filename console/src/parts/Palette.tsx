@@ -37,8 +37,14 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
     { name: "Interface", kind: "page", go: () => navigate("/docs") },
     { name: "Tokens", kind: "page", go: () => navigate("/tokens") },
     ...endpoints.map((one) => ({ name: one.name, kind: `serves ${one.version}`, go: () => navigate(`/endpoints/${one.name}`) })),
-    ...(typed.trim().includes(" ") ? endpoints.flatMap((one) => VIEWS.map((view) => ({ name: `${one.name} ${view}`, kind: "view", go: () => navigate(`/endpoints/${one.name}/${view}`) }))) : []),
-    ...(/^[0-9a-f]{8}-[0-9a-f-]{27}$/.test(typed.trim()) ? [{ name: typed.trim(), kind: "call", go: () => navigate(`/calls/${typed.trim()}`) }] : []),
+    ...(typed.trim().includes(" ")
+      ? endpoints.flatMap((one) =>
+          VIEWS.map((view) => ({ name: `${one.name} ${view}`, kind: "view", go: () => navigate(`/endpoints/${one.name}/${view}`) })),
+        )
+      : []),
+    ...(/^[0-9a-f]{8}-[0-9a-f-]{27}$/.test(typed.trim())
+      ? [{ name: typed.trim(), kind: "call", go: () => navigate(`/calls/${typed.trim()}`) }]
+      : []),
     { name: "Day or night", kind: "colours", go: toggleTheme },
   ].filter((place) => `${place.name} ${place.kind}`.toLowerCase().includes(typed.trim().toLowerCase()));
 
@@ -51,11 +57,20 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
     <Dialog.Root open={open} onOpenChange={change}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-30 bg-[rgb(10_14_19/0.45)]" />
-        <Dialog.Content aria-describedby={undefined} className="fixed top-[16vh] left-1/2 z-40 w-[min(480px,92vw)] -translate-x-1/2 overflow-hidden rounded-card border border-line bg-card shadow-xl">
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-[16vh] left-1/2 z-40 w-[min(480px,92vw)] -translate-x-1/2 overflow-hidden rounded-card border border-line bg-card shadow-xl"
+        >
           <Dialog.Title className="sr-only">Go to</Dialog.Title>
           {/* what is found was filtered already: endpoints by the service, pages above */}
           <Command shouldFilter={false} label="Go to" loop>
-            <Command.Input className="h-12 w-full bg-transparent px-4 text-lead outline-none" placeholder="Go to an endpoint or a page" aria-label="go to" value={typed} onValueChange={setTyped} />
+            <Command.Input
+              className="h-12 w-full bg-transparent px-4 text-lead outline-none"
+              placeholder="Go to an endpoint or a page"
+              aria-label="go to"
+              value={typed}
+              onValueChange={setTyped}
+            />
             <Command.List aria-label="places" className="max-h-80 overflow-y-auto border-t border-line p-2">
               <Command.Empty className="px-2 py-1 text-soft">Nothing of that name.</Command.Empty>
               {places.map((place) => (

@@ -73,9 +73,19 @@ export function PictureInput({ field, entry, onChange, onFile, id, ...aria }: Pr
         >
           <ImageUp size={15} aria-hidden /> Choose a picture
         </button>
-        <input ref={picker} type="file" accept="image/png,image/jpeg" className="sr-only" tabIndex={-1} aria-label={`file for ${field.name}`} onChange={(event) => void take(event.target.files?.[0])} />
+        <input
+          ref={picker}
+          type="file"
+          accept="image/png,image/jpeg"
+          className="sr-only"
+          tabIndex={-1}
+          aria-label={`file for ${field.name}`}
+          onChange={(event) => void take(event.target.files?.[0])}
+        />
         <p className="mt-2 truncate text-small text-faint">
-          {entry === null ? "or drop one here" : [name ?? "the schema’s example", size, bytes(Math.floor((entry.length * 3) / 4))].filter(Boolean).join(", ")}
+          {entry === null
+            ? "or drop one here"
+            : [name ?? "the schema’s example", size, bytes(Math.floor((entry.length * 3) / 4))].filter(Boolean).join(", ")}
           {address && !name && (
             <>
               {" · "}

@@ -1,10 +1,10 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { api, type EndpointPage as Page, good, type Reading, type Rollout } from "../api/client";
 import { useMay } from "../api/queries";
 import { ago, count, plural, short } from "../words";
 import { Button, Card, Mono, Trouble } from "./basics";
 import { VersionLink } from "./VersionLink";
 import { useNow } from "../useNow";
+import { useServiceChange } from "../api/useServiceChange";
 
 const DAY_MS = 86_400_000;
 
@@ -14,9 +14,14 @@ export function RolloutTrack({ page }: { page: Page }) {
   const now = useNow();
   if (!rollout || (rollout.ended_at && now - Date.parse(rollout.ended_at) > DAY_MS)) return null;
   return (
-    <Card title={rollout.ended_at ? "Last rollout" : "Rollout"} className="mt-4" aside={<span className="text-small text-faint">{`lamppost rollout ${page.name} --follow`}</span>}>
+    <Card
+      title={rollout.ended_at ? "Last rollout" : "Rollout"}
+      className="mt-4"
+      aside={<span className="text-small text-faint">{`lamppost rollout ${page.name} --follow`}</span>}
+    >
       <p>
-        <VersionLink name={rollout.old} /> → <VersionLink name={rollout.new} live />, <State rollout={rollout} /> <span className="text-soft">{rollout.reason}</span>
+        <VersionLink name={rollout.old} /> → <VersionLink name={rollout.new} live />, <State rollout={rollout} />{" "}
+        <span className="text-soft">{rollout.reason}</span>
       </p>
       {rollout.ended_at ? (
         <details className="mt-2">
@@ -36,7 +41,13 @@ export function RolloutTrack({ page }: { page: Page }) {
 }
 
 function State({ rollout }: { rollout: Rollout }) {
-  const said = { running: "goes on.", paused: "paused.", done: `done ${ago(rollout.ended_at ?? "")}.`, back: `went back ${ago(rollout.ended_at ?? "")}.`, ended: "ended by hand." }[rollout.state];
+  const said = {
+    running: "goes on.",
+    paused: "paused.",
+    done: `done ${ago(rollout.ended_at ?? "")}.`,
+    back: `went back ${ago(rollout.ended_at ?? "")}.`,
+    ended: "ended by hand.",
+  }[rollout.state];
   return <span className={`font-semibold ${rollout.state === "back" ? "text-brick" : ""}`}>{said}</span>;
 }
 
@@ -49,7 +60,15 @@ function Track({ rollout }: { rollout: Rollout }) {
   return (
     <svg viewBox="0 0 880 76" className="mt-2 w-full" role="img" aria-label={`at ${stops[reached]} % of ${stops.join(", ")} %`}>
       <line x1="24" x2="836" y1="24" y2="24" stroke="var(--line)" strokeWidth="4" strokeLinecap="round" />
-      <line x1="24" x2={x(reached)} y1="24" y2="24" stroke={live ? "var(--amber-fill)" : "var(--slate-fill)"} strokeWidth="4" strokeLinecap="round" />
+      <line
+        x1="24"
+        x2={x(reached)}
+        y1="24"
+        y2="24"
+        stroke={live ? "var(--amber-fill)" : "var(--slate-fill)"}
+        strokeWidth="4"
+        strokeLinecap="round"
+      />
       <circle cx="24" cy="24" r="5" fill="var(--slate-fill)" />
       <text x="24" y="52" className="fill-faint text-small" textAnchor="middle">
         0 %
@@ -58,16 +77,42 @@ function Track({ rollout }: { rollout: Rollout }) {
         const step = rollout.plan.steps[at];
         const calls = rollout.calls[at]?.[1];
         const here = at === reached;
-        const lasts = step ? [step.calls ? `${count(Math.min(calls ?? 0, step.calls))} of ${count(step.calls)} calls` : "", step.minutes ? `${step.minutes} min` : ""].filter(Boolean).join(", ") : "serves alone";
+        const lasts = step
+          ? [
+              step.calls ? `${count(Math.min(calls ?? 0, step.calls))} of ${count(step.calls)} calls` : "",
+              step.minutes ? `${step.minutes} min` : "",
+            ]
+              .filter(Boolean)
+              .join(", ")
+          : "serves alone";
         return (
           <g key={share}>
-            <circle cx={x(at)} cy="24" r={here ? 9 : 6} fill={at > reached ? "var(--card)" : live ? "var(--amber-fill)" : "var(--slate-fill)"} stroke={at > reached ? "var(--slate-fill)" : "none"} strokeWidth="2">
+            <circle
+              cx={x(at)}
+              cy="24"
+              r={here ? 9 : 6}
+              fill={at > reached ? "var(--card)" : live ? "var(--amber-fill)" : "var(--slate-fill)"}
+              stroke={at > reached ? "var(--slate-fill)" : "none"}
+              strokeWidth="2"
+            >
               {here && rollout.state === "running" && <animate attributeName="r" values="9;7;9" dur="2s" repeatCount="indefinite" />}
             </circle>
-            <text x={x(at)} y="52" className={`text-small ${here ? "fill-ink font-semibold" : "fill-faint"}`} textAnchor={at === stops.length - 1 ? "end" : "middle"} dx={at === stops.length - 1 ? 20 : 0}>
+            <text
+              x={x(at)}
+              y="52"
+              className={`text-small ${here ? "fill-ink font-semibold" : "fill-faint"}`}
+              textAnchor={at === stops.length - 1 ? "end" : "middle"}
+              dx={at === stops.length - 1 ? 20 : 0}
+            >
               {share} %
             </text>
-            <text x={x(at)} y="68" className="fill-faint text-small" textAnchor={at === stops.length - 1 ? "end" : "middle"} dx={at === stops.length - 1 ? 20 : 0}>
+            <text
+              x={x(at)}
+              y="68"
+              className="fill-faint text-small"
+              textAnchor={at === stops.length - 1 ? "end" : "middle"}
+              dx={at === stops.length - 1 ? 20 : 0}
+            >
               {lasts}
             </text>
           </g>
@@ -109,9 +154,7 @@ function Guards({ rollout }: { rollout: Rollout }) {
             <td className="!pl-4">
               <Evidence reading={one} />
             </td>
-            <td className="py-1 !whitespace-normal text-soft">
-              {one.summary}
-            </td>
+            <td className="py-1 !whitespace-normal text-soft">{one.summary}</td>
           </tr>
         ))}
       </tbody>
@@ -125,7 +168,10 @@ function Evidence({ reading }: { reading: Reading }) {
   return (
     <span className="flex items-center gap-2" title={`${Math.round(100 * part)} % of what takes the rollout back`}>
       <span className="h-2 w-24 rounded-small bg-sunk">
-        <span className={`block h-2 rounded-small ${part >= 1 ? "bg-brick" : "bg-slate-fill"}`} style={{ width: `${Math.max(2, 100 * part)}%` }} />
+        <span
+          className={`block h-2 rounded-small ${part >= 1 ? "bg-brick" : "bg-slate-fill"}`}
+          style={{ width: `${Math.max(2, 100 * part)}%` }}
+        />
       </span>
       <span className="text-small text-faint">{part >= 1 ? "went back" : part > 0.3 ? "watching" : "calm"}</span>
     </span>
@@ -135,21 +181,24 @@ function Evidence({ reading }: { reading: Reading }) {
 type Act = "pause" | "resume" | "finish" | "back";
 
 function Steering({ page, rollout }: { page: Page; rollout: Rollout }) {
-  const queries = useQueryClient();
   const may = useMay("point");
-  const act = useMutation({
-    mutationFn: async (what: Act) => good(await api.POST("/api/endpoints/{endpoint}/rollout/{act}", { params: { path: { endpoint: page.name, act: what } } })),
-    onSuccess: () => void queries.invalidateQueries(),
-  });
+  const act = useServiceChange("endpoint", async (what: Act) =>
+    good(await api.POST("/api/endpoints/{endpoint}/rollout/{act}", { params: { path: { endpoint: page.name, act: what } } })),
+  );
   if (!may) return null;
   const share = rollout.plan.steps[rollout.step]?.share ?? 0;
   return (
     <div className="mt-4 flex flex-wrap items-center gap-3">
-      {rollout.state === "paused" ? <Button onClick={() => act.mutate("resume")}>Resume</Button> : <Button onClick={() => act.mutate("pause")}>Pause at {share} %</Button>}
+      {rollout.state === "paused" ? (
+        <Button onClick={() => act.mutate("resume")}>Resume</Button>
+      ) : (
+        <Button onClick={() => act.mutate("pause")}>Pause at {share} %</Button>
+      )}
       <Button onClick={() => act.mutate("finish")}>Finish now: all to {rollout.new}</Button>
       <Button onClick={() => act.mutate("back")}>Take it back: all to {rollout.old}</Button>
       <span className="text-small text-faint">
-        {plural(rollout.plan.steps.length - rollout.step, "step")} to go; at most {(100 * (rollout.plan.guards?.risk ?? 0.01)).toPrecision(1)} % of rollouts of an equal version go back.
+        {plural(rollout.plan.steps.length - rollout.step, "step")} to go; at most{" "}
+        {(100 * (rollout.plan.guards?.risk ?? 0.01)).toPrecision(1)} % of rollouts of an equal version go back.
       </span>
       {act.error && <Trouble error={act.error} />}
     </div>

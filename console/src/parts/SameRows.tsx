@@ -4,30 +4,43 @@ import { type Agreement, api, good } from "../api/client";
 import { useEndpoints } from "../api/queries";
 import { count, ms, short, show } from "../words";
 import { Button, Card, Mono, Trouble } from "./basics";
+import { SelectMenu } from "./SelectMenu";
 
 /** Both versions on the same rows: how far do their answers agree, and where do they not? */
 export function SameRows({ before, after }: { before: string; after: string }) {
   const endpoints = useEndpoints();
-  const serving = (endpoints.data ?? []).filter((one) => one.versions.some((name) => name.split("@")[0] === before.split("@")[0]) && one.last_hour);
+  const serving = (endpoints.data ?? []).filter(
+    (one) => one.versions.some((name) => name.split("@")[0] === before.split("@")[0]) && one.last_hour,
+  );
   const [on, setOn] = useState("");
   const compare = useMutation({
     mutationFn: async () =>
-      good(await api.POST("/api/compare/answers", { body: { before, after, last: 500, ...(on ? { endpoint: on } : { proof: true }) } as never })),
+      good(
+        await api.POST("/api/compare/answers", {
+          body: { before, after, last: 500, ...(on ? { endpoint: on } : { proof: true }) } as never,
+        }),
+      ),
   });
   return (
-    <Card title="On the same rows" className="mt-4" aside={<code className="text-small text-faint">{`lamppost compare ${before} ${after}${on ? ` --endpoint ${on}` : ""}`}</code>}>
+    <Card
+      title="On the same rows"
+      className="mt-4"
+      aside={<code className="text-small text-faint">{`lamppost compare ${before} ${after}${on ? ` --endpoint ${on}` : ""}`}</code>}
+    >
       <div className="flex items-end gap-3">
-        <label className="grid gap-1 text-small text-soft">
+        <div className="grid gap-1 text-small text-soft">
           rows
-          <select className="control w-80" value={on} onChange={(event) => setOn(event.target.value)}>
-            <option value="">the proof of {before}</option>
-            {serving.map((one) => (
-              <option key={one.name} value={one.name}>
-                the last 500 calls to {one.name}
-              </option>
-            ))}
-          </select>
-        </label>
+          <SelectMenu
+            label="rows"
+            className="w-80"
+            value={on}
+            onChange={setOn}
+            options={[
+              { value: "", text: `the proof of ${before}` },
+              ...serving.map((one) => ({ value: one.name, text: `the last 500 calls to ${one.name}` })),
+            ]}
+          />
+        </div>
         <Button kind="main" disabled={compare.isPending} onClick={() => compare.mutate()}>
           {compare.isPending ? "Asking both …" : "Ask both"}
         </Button>
@@ -49,7 +62,8 @@ function Found({ said }: { said: Agreement }) {
       <p className="mt-4 text-lead">{said.summary}</p>
       <p className="mt-1 text-soft">
         {said.mean !== null && `${said.by}: mean ${short(said.mean)}, 95 % below ${short(said.p95 ?? 0)}, most ${short(said.most ?? 0)}. `}
-        <Mono className="text-slate">{said.before}</Mono> took {ms(said.before_ms)} ms, <Mono className="text-amber">{said.after}</Mono> {ms(said.after_ms)} ms.
+        <Mono className="text-slate">{said.before}</Mono> took {ms(said.before_ms)} ms, <Mono className="text-amber">{said.after}</Mono>{" "}
+        {ms(said.after_ms)} ms.
       </p>
       <div className="mt-3 grid grid-cols-2 gap-8">
         {said.flips.length > 0 && (

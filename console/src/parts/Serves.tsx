@@ -6,9 +6,9 @@ import { VersionLink } from "./VersionLink";
 export function Serves({ summary, live = false }: { summary: string; live?: boolean }) {
   return (
     <>
-      {summary.split(/([a-z0-9-]+@\d+)/).map((part, at) =>
-        at % 2 ? <VersionLink key={at} name={part} live={live} /> : <span key={at}>{part}</span>,
-      )}
+      {summary
+        .split(/([a-z0-9-]+@\d+)/)
+        .map((part, at) => (at % 2 ? <VersionLink key={at} name={part} live={live} /> : <span key={at}>{part}</span>))}
     </>
   );
 }
@@ -25,19 +25,25 @@ export function SetupCard({ endpoint, setup }: { endpoint: string; setup: Setup 
           all={[...Object.entries(choose.cases), ...(choose.other ? [["any other", choose.other] as [string, string]] : [])]}
         />
       )}
-      {together && <Ways head={["part", "version"]} all={[...Object.entries(together.parts), ["their answers combined", together.combine]]} />}
+      {together && (
+        <Ways head={["part", "version"]} all={[...Object.entries(together.parts), ["their answers combined", together.combine]]} />
+      )}
       {lookups.map((lookup) => (
         <p key={lookup.key} className="mt-2">
-          <Mono>{Object.keys(lookup.fields).join(", ")}</Mono> {Object.keys(lookup.fields).length > 1 ? "are" : "is"} looked up by <Mono>{lookup.key}</Mono>{" "}
-          in the table <Mono>{lookup.table}</Mono> of <Mono>{lookup.source}</Mono>
+          <Mono>{Object.keys(lookup.fields).join(", ")}</Mono> {Object.keys(lookup.fields).length > 1 ? "are" : "is"} looked up by{" "}
+          <Mono>{lookup.key}</Mono> in the table <Mono>{lookup.table}</Mono> of <Mono>{lookup.source}</Mono>
           <span className="text-soft">
-            , kept for {lookup.ttl_s} s, waited for at most {lookup.timeout_s} s; an unknown key {lookup.unknown === "refuse" ? "is refused" : "leaves them missing"}.
+            , kept for {lookup.ttl_s} s, waited for at most {lookup.timeout_s} s; an unknown key{" "}
+            {lookup.unknown === "refuse" ? "is refused" : "leaves them missing"}.
           </span>
         </p>
       ))}
       {lenient && (
         <p className="mt-2">
-          Read leniently: <span className="text-soft">values whose meaning leaves no doubt, such as numbers as text, are taken, and each answer tells which.</span>
+          Read leniently:{" "}
+          <span className="text-soft">
+            values whose meaning leaves no doubt, such as numbers as text, are taken, and each answer tells which.
+          </span>
         </p>
       )}
     </Card>

@@ -68,10 +68,14 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
           <NavLink
             key={to}
             to={to}
-            className={({ isActive }) => `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold" : "text-soft hover:text-ink"}`}
+            className={({ isActive }) =>
+              `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold" : "text-soft hover:text-ink"}`
+            }
           >
             <Icon size={14} aria-hidden /> {name}
-            {to === "/alerts" && wrong > 0 && <span className="ml-auto rounded-full bg-brick-wash px-2 text-small font-semibold text-brick">{wrong}</span>}
+            {to === "/alerts" && wrong > 0 && (
+              <span className="ml-auto rounded-full bg-brick-wash px-2 text-small font-semibold text-brick">{wrong}</span>
+            )}
           </NavLink>
         ))}
       </div>
@@ -80,7 +84,12 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
           <span className="text-soft">{session.token}</span> · {session.role}
         </span>
         <span className="flex gap-3">
-          <button type="button" onClick={toggleTheme} aria-label={theme === "dark" ? "day colours" : "night colours"} className="hover:text-ink">
+          <button
+            type="button"
+            onClick={toggleTheme}
+            aria-label={theme === "dark" ? "day colours" : "night colours"}
+            className="hover:text-ink"
+          >
             <ThemeIcon size={15} aria-hidden />
           </button>
           <button type="button" onClick={() => void signOut()} aria-label="sign out" className="hover:text-ink">

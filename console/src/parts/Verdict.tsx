@@ -9,12 +9,24 @@ const WORDS: Record<State, string> = {
   "too few": "too few rows to say",
 };
 
-export const FILLS: Record<State, string> = { steady: "var(--slate-fill)", shifting: "var(--amber-fill)", drifted: "var(--brick)", "too few": "var(--line)" };
+export const FILLS: Record<State, string> = {
+  steady: "var(--slate-fill)",
+  shifting: "var(--amber-fill)",
+  drifted: "var(--brick)",
+  "too few": "var(--line)",
+};
 
 /** A verdict: a mark of its own shape for each, and the word. */
 export function Verdict({ state, word = true }: { state: State | null | undefined; word?: boolean }) {
   if (!state) return <span className="text-faint">–</span>;
-  const tone = state === "drifted" ? "text-brick font-semibold" : state === "shifting" ? "text-amber" : state === "steady" ? "text-slate" : "text-faint";
+  const tone =
+    state === "drifted"
+      ? "text-brick font-semibold"
+      : state === "shifting"
+        ? "text-amber"
+        : state === "steady"
+          ? "text-slate"
+          : "text-faint";
   return (
     <span className={`inline-flex items-center gap-2 ${tone}`} title={WORDS[state]}>
       <svg width={10} height={10} viewBox="0 0 10 10" aria-hidden className="shrink-0">

@@ -11,10 +11,26 @@ export function Button({ kind = "quiet", className = "", ...rest }: ButtonHTMLAt
     kind === "main"
       ? "bg-amber-fill text-[#1d2731] font-semibold hover:brightness-105 active:brightness-95 disabled:opacity-60"
       : "border border-line bg-card text-ink hover:border-slate-fill disabled:opacity-60";
-  return <button type="button" className={`h-8 shrink-0 rounded-small px-3 inline-flex items-center justify-center gap-2 whitespace-nowrap ${looks} ${className}`} {...rest} />;
+  return (
+    <button
+      type="button"
+      className={`h-8 shrink-0 rounded-small px-3 inline-flex items-center justify-center gap-2 whitespace-nowrap ${looks} ${className}`}
+      {...rest}
+    />
+  );
 }
 
-export function Card({ title, aside, children, className = "" }: { title: string; aside?: ReactNode; children: ReactNode; className?: string }) {
+export function Card({
+  title,
+  aside,
+  children,
+  className = "",
+}: {
+  title: string;
+  aside?: ReactNode;
+  children: ReactNode;
+  className?: string;
+}) {
   return (
     <section className={`rounded-card border border-line bg-card ${className}`} aria-label={title}>
       <header className="flex items-center justify-between gap-4 px-4 pt-3">
@@ -27,7 +43,17 @@ export function Card({ title, aside, children, className = "" }: { title: string
 }
 
 /** One of a few, such as a span of time; what is chosen is underlined. */
-export function Segments<T extends string>({ label, all, chosen, onChoose }: { label: string; all: readonly T[]; chosen: T; onChoose: (one: T) => void }) {
+export function Segments<T extends string>({
+  label,
+  all,
+  chosen,
+  onChoose,
+}: {
+  label: string;
+  all: readonly T[];
+  chosen: T;
+  onChoose: (one: T) => void;
+}) {
   return (
     <div className="flex gap-1" role="group" aria-label={label}>
       {all.map((one) => (
@@ -91,7 +117,9 @@ export function Snippets({ all, id }: { all: Snippet[]; id: string }) {
       </div>
       {all.map(({ name, text }) => (
         <Tabs.Content key={name} value={name}>
-          <pre className="mt-2 max-h-56 overflow-auto rounded-small bg-sunk p-3 font-mono text-small whitespace-pre-wrap break-words">{text}</pre>
+          <pre className="mt-2 max-h-56 overflow-auto rounded-small bg-sunk p-3 font-mono text-small whitespace-pre-wrap break-words">
+            {text}
+          </pre>
         </Tabs.Content>
       ))}
     </Tabs.Root>
@@ -104,7 +132,9 @@ export function Trouble({ error, again }: { error: Error; again?: () => void }) 
     <div role="alert" className="rounded-card border border-brick bg-brick-wash p-4">
       <p className="font-semibold text-brick">{error instanceof ProblemError ? error.title : "The service cannot be reached"}</p>
       <p className="mt-1 break-words">
-        {error instanceof ProblemError ? error.message : "Nothing answers. Is it running? Start it with lamppost up; this page goes on by itself."}
+        {error instanceof ProblemError
+          ? error.message
+          : "Nothing answers. Is it running? Start it with lamppost up; this page goes on by itself."}
       </p>
       {again && (
         <Button className="mt-3" onClick={again}>
