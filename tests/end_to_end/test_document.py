@@ -73,6 +73,8 @@ class Document(WithService):
 class Kept(WithService):
     """A service of its own, because what generated requests ask for is done: endpoints are pointed elsewhere, tokens made."""
 
+    own_service = True
+
     @classmethod
     def setUpClass(cls) -> None:
         super().setUpClass()

@@ -270,6 +270,8 @@ class Packages(Asking):
 
 
 class WhoMay(Asking):
+    own_service = True
+
     def test_no_token_no_answer_except_health(self) -> None:
         for path in ("/health/live", "/health/ready"):
             self.assertEqual(http.get(self.service.address + path).status_code, 200)

@@ -191,13 +191,27 @@ class Service:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
+_SHARED: dict[str, Service] = {}
+
+
 class WithService(unittest.TestCase):
-    """Tests that share one service, which serves ``outage-risk``."""
+    """Tests over a service that serves ``outage-risk``. own_service : whether the class changes so much that others of its module must not
+    share its service.
+    """
 
     service: Service
+    own_service = False
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.service = Service().start()
-        cls.addClassCleanup(cls.service.remove)
-        cls.service.serve(outage_lamp())
+        if cls.own_service or cls.__module__ not in _SHARED:
+            service = Service().start()
+            service.serve(outage_lamp())
+            if cls.own_service:
+                cls.addClassCleanup(service.remove)
+            else:
+                _SHARED[cls.__module__] = service
+                unittest.addModuleCleanup(service.remove)
+            cls.service = service
+        else:
+            cls.service = _SHARED[cls.__module__]

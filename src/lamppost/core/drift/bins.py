@@ -14,7 +14,8 @@ from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import special
+
+from lamppost.core.drift.distributions import normal_quantile
 
 BINS = 20
 BLOCKS = (50, 100, 200, 500)
@@ -100,7 +101,7 @@ def bin_scores(counts: NDArray[Any]) -> tuple[Floats, Floats]:
     """
     shares = counts / counts.sum()
     ranks = np.concatenate(([0.0], np.cumsum(shares)))
-    z = special.ndtri(np.clip(ranks, 0.0, 1.0))
+    z = normal_quantile(np.clip(ranks, 0.0, 1.0))
     density = np.exp(-0.5 * np.where(np.isfinite(z), z, 0.0) ** 2) / np.sqrt(2 * np.pi) * np.isfinite(z)
     slope = np.where(np.isfinite(z), z, 0.0) * density
     width = np.maximum(shares, 1e-300)

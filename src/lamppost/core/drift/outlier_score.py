@@ -12,8 +12,8 @@ from collections.abc import Mapping
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import special
 
+from lamppost.core.drift.distributions import chi_squared_tail
 from lamppost.core.drift.sketches import Sketcher, Values, number_array
 from lamppost.core.drift.verdicts import ReferenceField
 from lamppost.core.drift.watched_features import ANSWERS
@@ -53,7 +53,7 @@ class OutlierScorer:
         if self._inverse is not None and rows:
             matrix = self._sketcher.location_scores(columns, rows)
             distance = np.einsum("ij,jk,ik->i", matrix, self._inverse, matrix)
-            scores.append(special.chdtrc(matrix.shape[1], distance))
+            scores.append(chi_squared_tail(matrix.shape[1], distance))
             names.append(JOINT)
         if not scores or not rows:
             return np.zeros(rows), [""] * rows

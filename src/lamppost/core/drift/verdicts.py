@@ -17,9 +17,9 @@ from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import special
 
 from lamppost.core.drift.bins import BlockSpread, FieldBins, bin_scores
+from lamppost.core.drift.distributions import binomial_tails, chi_squared_tail, f_tail, normal_probability
 
 DriftState = Literal["steady", "shifting", "drifted"]
 What = Literal["location", "spread", "shape", "missing", "outside", "unseen", "correlation"]
@@ -235,17 +235,17 @@ def _with_blocks(
     for that.
     """
     if like is None or not _dependent(like, at, df):
-        return DriftFinding(what, float(special.chdtrc(df, statistic)), size, signed)
+        return DriftFinding(what, float(chi_squared_tail(df, statistic)), size, signed)
     longest = max(all_blocks, key=lambda block: block.rows)
     h = n * m / (n + m)
     phi = max(1.0, h * (max(1.0, like.phi[at]) / m + max(1.0, longest.phi[at]) / n))
-    p = float(special.fdtrc(df, max(2.0, like.count / 2), statistic / (df * phi)))
+    p = f_tail(df, max(2.0, like.count / 2), statistic / (df * phi))
     return DriftFinding(what, p if size >= _BEYOND_BLOCKS * like.most[at] else 1.0, size, signed)
 
 
 def _dependent(blocks: BlockSpread, at: int, df: int) -> bool:
     """Whether blocks differ by more than independent rows would: the sum of their statistics is chi-squared then."""
-    return float(special.chdtrc(blocks.count * df, blocks.phi[at] * blocks.count * df)) < 0.001 and blocks.phi[at] > 1.2
+    return float(chi_squared_tail(blocks.count * df, blocks.phi[at] * blocks.count * df)) < 0.001 and blocks.phi[at] > 1.2
 
 
 def _rate(what: What, k: int, m: float, before: int, n: float, two_sided: bool, prior: int = 0) -> DriftFinding:
@@ -253,8 +253,7 @@ def _rate(what: What, k: int, m: float, before: int, n: float, two_sided: bool, 
     reference's.
     """
     of, share = k + before + prior, m / (n + m)
-    above = float(special.bdtrc(k - 1, of, share)) if k > 0 else 1.0
-    below = float(special.bdtr(k, of, share)) if of else 1.0
+    above, below = binomial_tails(k, of, share)
     p = min(1.0, 2 * min(above, below)) if two_sided else above
     signed = k / m - before / n
     return DriftFinding(what, p, abs(signed) if two_sided else max(0.0, signed), signed, before / n, k / m)
@@ -320,7 +319,7 @@ def judge_pairs(
     after = window.correlations()
     upper = np.triu_indices(len(names), 1)
     z = (np.arctanh(after[upper]) - np.arctanh(np.clip(before[upper], -0.9999, 0.9999))) / math.sqrt(1 / (window.rows - 3) + 1 / (n - 3))
-    p = 2 * special.ndtr(-np.abs(z))
+    p = 2 * normal_probability(-np.abs(z))
     limit = _limit(p.tolist(), risk)
     shifting, drifted = FLOORS["correlation"]
     verdicts = []
