@@ -27,10 +27,10 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
   const [searching, setSearching] = useState(false);
   if (session.data)
     return (
-      <div className="flex h-full min-w-[1024px]">
+      <div className="flex h-full max-lg:flex-col">
         <Street session={session.data} onSearch={() => setSearching(true)} />
         <main className="min-w-0 flex-1 overflow-y-auto">
-          <div className="mx-auto max-w-[1360px] px-8 py-6">
+          <div className="mx-auto max-w-[1360px] px-4 py-4 lg:px-8 lg:py-6">
             <Suspense fallback={<Waiting height={480} label="loading the page" />}>
               <PageTitle />
               <Routes>

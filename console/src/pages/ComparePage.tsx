@@ -132,7 +132,9 @@ function Figures({ before, after }: { before: VersionPage; after: VersionPage })
       <table className="figures w-full table-fixed">
         <thead>
           <tr>
-            <th className="w-40" />
+            <th className="w-40">
+              <span className="sr-only">field</span>
+            </th>
             {[before, after].map((page, at) => (
               <th key={at}>
                 <VersionLink name={page.name} live={at === 1} />

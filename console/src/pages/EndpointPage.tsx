@@ -55,7 +55,7 @@ const VIEWS = [
 
 function Views({ endpoint, page }: { endpoint: string; page: Page }) {
   return (
-    <nav className="mt-4 flex items-center gap-6 border-b border-line" aria-label="views">
+    <nav className="mt-4 flex items-center gap-6 overflow-x-auto border-b border-line whitespace-nowrap" aria-label="views">
       {VIEWS.map(({ to, name }) => (
         <NavLink
           key={name}
@@ -122,11 +122,11 @@ function Head({ page }: { page: Page }) {
   ] as const;
   return (
     <header>
-      <div className="flex items-end justify-between gap-8">
+      <div className="flex items-end justify-between gap-8 max-lg:flex-col max-lg:items-start max-lg:gap-2">
         <h1 className="flex min-w-0 items-center gap-3 text-title font-semibold">
           <Lamp state={page.state} large /> <span className="truncate">{page.name}</span>
         </h1>
-        <dl className="flex shrink-0 gap-6" aria-label="last hour">
+        <dl className="flex shrink-0 flex-wrap gap-x-6 gap-y-1" aria-label="last hour">
           {figures.map(([name, value]) => (
             <div key={name} className="text-right">
               <dt className="text-small text-faint">{name}</dt>
@@ -135,11 +135,11 @@ function Head({ page }: { page: Page }) {
           ))}
         </dl>
       </div>
-      <div className="mt-1 flex items-start justify-between gap-6">
+      <div className="mt-1 flex items-start justify-between gap-6 max-lg:flex-col max-lg:gap-3">
         <p className="text-lead text-soft">
           <Sentence page={page} />
         </p>
-        <span className="flex shrink-0 gap-3">
+        <span className="flex shrink-0 flex-wrap gap-3">
           {may && (
             <Button disabled={Boolean(going)} title={going ? "a rollout goes on" : undefined} onClick={() => setChanging(!changing)}>
               {changing ? "Leave it" : "Serve another version"}

@@ -183,7 +183,9 @@ function All({ tokens }: { tokens: Token[] }) {
             <th>by</th>
             <th>last used</th>
             <th>state</th>
-            <th />
+            <th>
+              <span className="sr-only">end it</span>
+            </th>
           </tr>
         </thead>
         <tbody>

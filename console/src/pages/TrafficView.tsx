@@ -168,7 +168,9 @@ function Phases({ found }: { found: TrafficPage }) {
           <thead>
             <tr>
               <th>phase</th>
-              <th className="w-full" />
+              <th className="w-full">
+                <span className="sr-only">share of the whole</span>
+              </th>
               <th className="num">p50 ms</th>
               <th className="num">p90</th>
               <th className="num">p95</th>

@@ -29,7 +29,7 @@ export function GoBack({ page }: { page: Page }) {
       </AlertDialog.Trigger>
       <AlertDialog.Portal>
         <AlertDialog.Overlay className="fixed inset-0 bg-ink/30" />
-        <AlertDialog.Content className="fixed top-1/4 left-1/2 w-[520px] -translate-x-1/2 rounded-card border border-line bg-card p-6 shadow-lg">
+        <AlertDialog.Content className="fixed top-1/4 left-1/2 w-[min(520px,94vw)] -translate-x-1/2 rounded-card border border-line bg-card p-6 shadow-lg">
           <AlertDialog.Title className="text-lead font-semibold">
             {back.data ? back.data.summary : `Go back to ${other}?`}
           </AlertDialog.Title>

@@ -1,6 +1,22 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Bell, BookOpen, FileText, Footprints, Gauge, KeyRound, LogOut, Moon, Package, Search, Sun, UserCheck } from "lucide-react";
-import { NavLink } from "react-router";
+import {
+  Bell,
+  BookOpen,
+  FileText,
+  Footprints,
+  Gauge,
+  KeyRound,
+  LogOut,
+  Moon,
+  Package,
+  Menu,
+  Search,
+  Sun,
+  UserCheck,
+  X,
+} from "lucide-react";
+import { useState } from "react";
+import { NavLink, useLocation } from "react-router";
 import { api, type Session } from "../api/client";
 import { useOverview } from "../api/queries";
 import { toggleTheme, useTheme } from "../theme";
@@ -26,6 +42,10 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
   const wrong = overview.data?.alerts ?? 0;
   const more = overview.data ? overview.data.endpoints - overview.data.shown.length : 0;
   const ThemeIcon = theme === "dark" ? Sun : Moon;
+  // on a narrow screen the street is a bar at the top, which opens over the page
+  const { pathname } = useLocation();
+  const [openAt, setOpenAt] = useState<string | null>(null);
+  const open = openAt === pathname;
 
   async function signOut(): Promise<void> {
     await api.DELETE("/api/session");
@@ -34,69 +54,86 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
   }
 
   return (
-    <nav aria-label="endpoints" className="flex h-full w-[232px] shrink-0 flex-col border-r border-line bg-sunk">
-      <NavLink to="/" end className="flex h-16 items-center gap-3 px-4 text-lead font-semibold">
-        <img src="/lamp.svg" alt="" width={24} height={24} /> Lamp Post
-      </NavLink>
-      <div className="px-3">
+    <nav
+      aria-label="endpoints"
+      className={`flex w-full shrink-0 flex-col border-line bg-sunk max-lg:border-b lg:h-full lg:w-[232px] lg:border-r ${open ? "max-lg:h-full" : ""}`}
+    >
+      <div className="flex items-center justify-between pr-4">
+        <NavLink to="/" end className="flex h-16 items-center gap-3 px-4 text-lead font-semibold max-lg:h-12">
+          <img src="/lamp.svg" alt="" width={24} height={24} /> Lamp Post
+        </NavLink>
         <button
           type="button"
-          onClick={onSearch}
-          className="flex h-8 w-full items-center gap-2 rounded-small border border-line bg-card px-2 text-faint hover:border-slate-fill"
+          className="flex items-center gap-3 p-2 lg:hidden"
+          aria-expanded={open}
+          aria-label={open ? "close the menu" : "open the menu"}
+          onClick={() => setOpenAt(open ? null : pathname)}
         >
-          <Search size={14} aria-hidden /> <span className="flex-1 text-left">Go to …</span>
-          <kbd className="rounded-small border border-line px-1 font-mono text-small">/</kbd>
+          {wrong > 0 && <span className="rounded-full bg-brick-wash px-2 text-small font-semibold text-brick">{wrong}</span>}
+          {open ? <X size={18} aria-hidden /> : <Menu size={18} aria-hidden />}
         </button>
       </div>
-      <ul className="mt-3 min-h-0 flex-1 overflow-y-auto px-3">
-        {overview.data?.shown.map((one) => (
-          <li key={one.name}>
-            <NavLink
-              to={`/endpoints/${one.name}`}
-              className={({ isActive }) =>
-                `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold shadow-[inset_2px_0_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`
-              }
-            >
-              <Lamp state={one.state} /> <span className="truncate">{one.name}</span>
-            </NavLink>
-          </li>
-        ))}
-        {more > 0 && <li className="px-2 py-2 text-small text-faint">{count(more)} more: press /</li>}
-      </ul>
-      <div className="mx-3 mb-3 border-t border-line pt-2">
-        {PLACES.filter((place) => !place.role || place.role === session.role).map(({ to, name, Icon }) => (
-          <NavLink
-            key={to}
-            to={to}
-            className={({ isActive }) =>
-              `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold" : "text-soft hover:text-ink"}`
-            }
-          >
-            <Icon size={14} aria-hidden /> {name}
-            {to === "/alerts" && wrong > 0 && (
-              <span className="ml-auto rounded-full bg-brick-wash px-2 text-small font-semibold text-brick">{wrong}</span>
-            )}
-          </NavLink>
-        ))}
-      </div>
-      <footer className="flex items-center justify-between border-t border-line px-4 py-3 text-small text-faint">
-        <span title={`signed in with the token ${session.token}`}>
-          <span className="text-soft">{session.token}</span> · {session.role}
-        </span>
-        <span className="flex gap-3">
+      <div className={open ? "contents" : "hidden lg:contents"}>
+        <div className="px-3">
           <button
             type="button"
-            onClick={toggleTheme}
-            aria-label={theme === "dark" ? "day colours" : "night colours"}
-            className="hover:text-ink"
+            onClick={onSearch}
+            className="flex h-8 w-full items-center gap-2 rounded-small border border-line bg-card px-2 text-faint hover:border-slate-fill"
           >
-            <ThemeIcon size={15} aria-hidden />
+            <Search size={14} aria-hidden /> <span className="flex-1 text-left">Go to …</span>
+            <kbd className="rounded-small border border-line px-1 font-mono text-small">/</kbd>
           </button>
-          <button type="button" onClick={() => void signOut()} aria-label="sign out" className="hover:text-ink">
-            <LogOut size={15} aria-hidden />
-          </button>
-        </span>
-      </footer>
+        </div>
+        <ul className="mt-3 min-h-0 flex-1 overflow-y-auto px-3">
+          {overview.data?.shown.map((one) => (
+            <li key={one.name}>
+              <NavLink
+                to={`/endpoints/${one.name}`}
+                className={({ isActive }) =>
+                  `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold shadow-[inset_2px_0_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`
+                }
+              >
+                <Lamp state={one.state} /> <span className="truncate">{one.name}</span>
+              </NavLink>
+            </li>
+          ))}
+          {more > 0 && <li className="px-2 py-2 text-small text-faint">{count(more)} more: press /</li>}
+        </ul>
+        <div className="mx-3 mb-3 border-t border-line pt-2">
+          {PLACES.filter((place) => !place.role || place.role === session.role).map(({ to, name, Icon }) => (
+            <NavLink
+              key={to}
+              to={to}
+              className={({ isActive }) =>
+                `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold" : "text-soft hover:text-ink"}`
+              }
+            >
+              <Icon size={14} aria-hidden /> {name}
+              {to === "/alerts" && wrong > 0 && (
+                <span className="ml-auto rounded-full bg-brick-wash px-2 text-small font-semibold text-brick">{wrong}</span>
+              )}
+            </NavLink>
+          ))}
+        </div>
+        <footer className="flex items-center justify-between border-t border-line px-4 py-3 text-small text-faint">
+          <span title={`signed in with the token ${session.token}`}>
+            <span className="text-soft">{session.token}</span> · {session.role}
+          </span>
+          <span className="flex gap-3">
+            <button
+              type="button"
+              onClick={toggleTheme}
+              aria-label={theme === "dark" ? "day colours" : "night colours"}
+              className="hover:text-ink"
+            >
+              <ThemeIcon size={15} aria-hidden />
+            </button>
+            <button type="button" onClick={() => void signOut()} aria-label="sign out" className="hover:text-ink">
+              <LogOut size={15} aria-hidden />
+            </button>
+          </span>
+        </footer>
+      </div>
     </nav>
   );
 }

@@ -33,11 +33,11 @@ export function Card({
 }) {
   return (
     <section className={`rounded-card border border-line bg-card ${className}`} aria-label={title}>
-      <header className="flex items-center justify-between gap-4 px-4 pt-3">
+      <header className="flex flex-wrap items-center justify-between gap-x-4 px-4 pt-3">
         <h2 className="font-semibold">{title}</h2>
         {aside}
       </header>
-      <div className="px-4 pt-2 pb-4">{children}</div>
+      <div className="px-4 pt-2 pb-4 max-lg:overflow-x-auto">{children}</div>
     </section>
   );
 }
