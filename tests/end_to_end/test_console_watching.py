@@ -1,13 +1,35 @@
 """Watching in the console: what needs a look, why it drifted, how fast, how good, which calls."""
 
+import re
 from datetime import timedelta
+from pathlib import Path
 
-from playwright.sync_api import expect
+from playwright.sync_api import Locator, Page, expect
 
 from tests.end_to_end.test_console import InBrowser
 from tests.support.lamps import outage_lamp
 from tests.support.service import until
 from tests.support.watching import bring, scaled, usual, window_start
+
+ROOT = Path(__file__).resolve().parents[2]
+PAGES = (
+    "/",
+    "/endpoints/outage-risk",
+    "/endpoints/outage-risk/traffic",
+    "/endpoints/outage-risk/drift",
+    "/endpoints/outage-risk/outcomes",
+    "/endpoints/outage-risk/calls",
+    "/alerts",
+    "/models",
+    "/models/outage-risk/1",
+    "/compare?before=outage-risk@1&after=outage-risk@1",
+    "/lanes",
+    "/reviews",
+    "/declared",
+    "/trail",
+    "/docs",
+    "/tokens",
+)
 
 
 class Watching(InBrowser):
@@ -71,6 +93,65 @@ class Watching(InBrowser):
             alert.get_by_role("button", name="Mute for 4 hours").click()
             expect(alert).to_contain_text("muted until")
             expect(page.get_by_text("Nobody yet. Webhooks are signed")).to_be_visible()
+
+    def test_no_page_has_an_accessibility_fault_in_either_theme(self) -> None:
+        rules = (ROOT / "console" / "node_modules" / "axe-core" / "axe.min.js").read_text(encoding="utf-8")
+        for scheme in ("light", "dark"):
+            with self.page("/") as page:
+                page.emulate_media(color_scheme=scheme)
+                for path in PAGES:
+                    page.goto(self.service.address + path)
+                    expect(page.get_by_role("heading").first).to_be_visible()
+                    page.wait_for_load_state("networkidle")
+                    page.evaluate(rules)
+                    found = page.evaluate("() => axe.run(document, { resultTypes: ['violations'] })")["violations"]
+                    said = [(fault["id"], fault["nodes"][0]["html"][:200]) for fault in found]
+                    with self.subTest(path, scheme=scheme):
+                        self.assertEqual(said, [])
+
+    def test_an_incident_by_keyboard_alone(self) -> None:
+        with self.page("/") as page:
+            page.keyboard.press("/")
+            page.keyboard.type("alerts")
+            page.keyboard.press("Enter")
+            alert = page.get_by_role("region", name=re.compile("^alert"))
+            expect(alert).to_be_visible()
+            self.tab_to(page, alert.get_by_role("link", name="outage-risk"))
+            page.keyboard.press("Enter")
+            expect(page.get_by_role("region", name="Probably why")).to_be_visible()
+            chart = page.get_by_role("slider", name="voltage_v, training and window")
+            self.tab_to(page, chart)
+            page.keyboard.press("ArrowRight")
+            expect(chart).to_have_attribute("aria-valuetext", re.compile("in training, .* now"))
+            page.keyboard.press("/")
+            page.keyboard.type("alerts")
+            page.keyboard.press("Enter")
+            self.tab_to(page, page.get_by_role("region", name=re.compile("^alert")).get_by_label("note"))
+            page.keyboard.type("the depot asks the maker")
+            expect(page.get_by_label("note")).to_have_value("the depot asks the maker")
+
+    def tab_to(self, page: Page, target: Locator) -> None:
+        """Press Tab until the target has the focus."""
+        for _ in range(80):
+            if target.evaluate("(element) => element === document.activeElement"):
+                return
+            page.keyboard.press("Tab")
+        self.fail(f"{target} is not reached by Tab")
+
+    def test_a_narrow_screen_reads_alerts_and_states_and_goes_back(self) -> None:
+        with self.page("/") as page:
+            page.set_viewport_size({"width": 390, "height": 844})
+            for path in PAGES:
+                page.goto(self.service.address + path)
+                expect(page.get_by_role("heading").first).to_be_visible()
+                wide = page.evaluate("() => document.documentElement.scrollWidth")
+                self.assertLessEqual(wide, 390, f"{path} runs off the right edge")
+            page.goto(f"{self.service.address}/alerts")
+            expect(page.get_by_role("region", name="alert 1")).to_contain_text("voltage_v")
+            page.get_by_role("button", name="open the menu").click()
+            page.get_by_role("link", name="outage-risk").click()
+            expect(page.get_by_role("button", name="Go back")).to_be_visible()
+            expect(page.get_by_role("button", name="open the menu")).to_be_visible()
 
     def test_a_report_opens_in_the_browser(self) -> None:
         with self.page("/endpoints/outage-risk/drift") as page:

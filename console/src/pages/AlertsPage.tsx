@@ -140,10 +140,10 @@ export function OpenAlert({ alert }: { alert: Alert }) {
       {alert.probable_cause && <p className="mt-1">Probably: {alert.probable_cause}.</p>}
       <p className="mt-1 text-soft">Certainty: {alert.certainty}.</p>
       {alert.note && <p className="mt-1 text-soft">Note: {alert.note}</p>}
-      <div className="mt-3 flex items-center gap-3">
+      <div className="mt-3 flex flex-wrap items-center gap-3">
         <Link
           to={page(alert)}
-          className="inline-flex h-8 items-center rounded-small bg-amber-fill px-3 font-semibold text-[#1d2731] hover:brightness-105"
+          className="inline-flex h-8 shrink-0 items-center rounded-small bg-amber-fill px-3 font-semibold text-[#1d2731] hover:brightness-105"
         >
           Look at it
         </Link>

@@ -21,7 +21,7 @@ export function OutcomesView({ page }: { page: EndpointPage }) {
   if (!found) return <Waiting height={480} label="loading outcomes" />;
   return (
     <>
-      <div className="mt-4 flex items-center justify-between gap-4">
+      <div className="mt-4 flex flex-wrap items-center justify-between gap-x-4 gap-y-2">
         <p className="text-lead text-soft">{found.summary}</p>
         <Segments label="span" all={NAMES} chosen={span} onChoose={(one) => setParams(one === "30 days" ? {} : { span: one })} />
       </div>

@@ -19,7 +19,7 @@ export function TrafficView({ page }: { page: EndpointPage }) {
   const found = traffic.data;
   return (
     <>
-      <div className="mt-4 flex items-center justify-between gap-4">
+      <div className="mt-4 flex flex-wrap items-center justify-between gap-x-4 gap-y-2">
         <p className="text-lead text-soft">{found?.summary ?? <>&nbsp;</>}</p>
         <span className="flex items-center gap-3">
           {zoom && (
