@@ -89,7 +89,7 @@ function Make() {
 
   return (
     <Card title="Make one" aside={<code className="text-small text-faint">{command}</code>}>
-      <form onSubmit={submit} aria-label="make a token" className="flex items-end gap-3">
+      <form onSubmit={submit} aria-label="make a token" className="flex items-end gap-3 flex-wrap">
         <Labelled text="name" grow>
           <input
             className="control"

@@ -147,5 +147,5 @@ export function Trouble({ error, again }: { error: Error; again?: () => void }) 
 
 /** Keeps the layout still while something loads. */
 export const Waiting = ({ height, label }: { height: number; label: string }) => (
-  <div role="status" aria-label={label} className="rounded-card bg-sunk" style={{ height }} />
+  <div role="status" aria-busy="true" aria-label={label} className="rounded-card bg-sunk" style={{ height }} />
 );
