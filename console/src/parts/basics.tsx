@@ -37,7 +37,7 @@ export function Card({
         <h2 className="font-semibold">{title}</h2>
         {aside}
       </header>
-      <div className="px-4 pt-2 pb-4 max-lg:overflow-x-auto">{children}</div>
+      <div className="relative px-4 pt-2 pb-4 max-lg:overflow-x-auto">{children}</div>
     </section>
   );
 }
