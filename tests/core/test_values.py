@@ -113,6 +113,13 @@ class Manifests(unittest.TestCase):
             read_manifest(data)
         self.assertIn("is of format 3 and this Lamp Post reads up to 2", caught.exception.detail)
 
+    def test_a_dtype_that_no_data_frame_has_is_refused(self) -> None:
+        for dtype in ("float64", "Int32", "str", "datetime64[us, UTC]", "string[pyarrow]", "timestamp[ns, tz=UTC][pyarrow]", "category"):
+            self.assertEqual(FrameColumn("x", dtype).dtype, dtype)
+        for dtype in ("lloat64", "float63", "", "object; import os", "datetime64[parsec]"):
+            with self.assertRaises(errors.PackageRefused):
+                FrameColumn("x", dtype)
+
     def test_anything_else_is_refused_with_its_place(self) -> None:
         good = orjson.loads(write_manifest(a_manifest()))
         for change, summary in (

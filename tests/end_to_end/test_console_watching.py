@@ -150,7 +150,7 @@ class Watching(InBrowser):
             page.goto(f"{self.service.address}/alerts")
             expect(page.get_by_role("region", name="alert 1")).to_contain_text("voltage_v")
             page.get_by_role("button", name="open the menu").click()
-            page.get_by_role("link", name="outage-risk").click()
+            page.get_by_role("navigation", name="endpoints").get_by_role("link", name="outage-risk").click()
             expect(page.get_by_role("button", name="Go back")).to_be_visible()
             expect(page.get_by_role("button", name="open the menu")).to_be_visible()
 

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
@@ -14,6 +15,13 @@ from lamppost.core.schema.fields import Schema, describe_shape
 ArtifactFormat = Literal["skops", "pickle"]
 Reads = Literal["frame", "matrix", "column"]
 _STRICT = {"extra": "forbid", "strict": True}
+
+
+_DTYPE = re.compile(
+    r"u?int(8|16|32|64)|float(16|32|64)|U?Int(8|16|32|64)|Float(32|64)|bool|boolean|object|str|string(\[\w+\])?|category"
+    r"|datetime64\[(s|ms|us|ns)(, [\w/+:-]{1,60})?\]|[a-z]\w{1,30}(\[\w{1,3}(, tz=[\w/+:-]{1,60})?\])?\[pyarrow\]"
+)
+"""Names of the dtypes that pandas gives to columns."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,6 +36,10 @@ class FrameColumn:
     dtype: str
     gone: Literal["nan", "none"] = "nan"
     categories: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        if not _DTYPE.fullmatch(self.dtype):
+            raise PackageRefused(f"the column {self.name} has the dtype {self.dtype!r}, which no data frame has; pack the model again")
 
 
 @dataclass(frozen=True, slots=True)
