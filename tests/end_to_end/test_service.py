@@ -2,7 +2,6 @@
 
 import json
 import tempfile
-import time
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
@@ -253,12 +252,10 @@ class Packages(Asking):
         self.assertIn("--allow-pickle", said["detail"])
 
     def test_from_push_to_the_first_answer_and_the_same_package_again(self) -> None:
-        start = time.monotonic()
         with self.service.client() as client:
             first = client.push(outage_lamp(), "second-model")
             pointed = client.point("second", first["version"])
             client.predict("second", ROW)
-            print(f"push to first answer: {time.monotonic() - start:.2f} s")
             again = client.push(outage_lamp(), "second-model")
             self.assertEqual(
                 (first["version"], first["new"], again["version"], again["new"]), ("second-model@1", True, "second-model@1", False)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import io
 import os
@@ -49,6 +50,15 @@ def until(condition: Callable[[], T | None], patience_s: float = 20.0, what: str
         if time.monotonic() > deadline:
             raise AssertionError(f"{what} did not come true within {patience_s} s")
         time.sleep(0.02)
+
+
+async def eventually(condition: Callable[[], object], patience_s: float = 5.0) -> None:
+    """Return once ``condition`` is true; fail when it does not become so in time. Other tasks run meanwhile."""
+    deadline = time.monotonic() + patience_s
+    while not condition():
+        if time.monotonic() > deadline:
+            raise AssertionError(f"the condition did not come true within {patience_s} s")
+        await asyncio.sleep(0.002)
 
 
 class Service:

@@ -20,6 +20,7 @@ from lamppost.service.deployment.switching import MadeChange, Switching
 from lamppost.service.deployment.waking import Waking
 from lamppost.store.endpoints import EndpointChange
 from tests.support.lanes import LaneFactory, revision
+from tests.support.service import eventually
 
 ONE, TWO = VersionName("lamps", 1), VersionName("lamps", 2)
 
@@ -94,7 +95,7 @@ class Serving(unittest.IsolatedAsyncioTestCase):
         await self.serve(revision("town", 1, "lamps@1"))
         self.assertEqual(self.table.find_route("town").in_force.revision, 2)
         await self.serve(revision("town", 3, "lamps@3"))
-        await asyncio.sleep(0.01)
+        await eventually(lambda: any(lane.closed for lane in self.factory.opened))
         self.assertEqual([lane.name for lane in self.factory.opened if lane.closed], ["lamps@1"], "and nothing older stays")
 
     async def test_an_endpoint_that_is_gone_closes_its_lanes(self) -> None:
@@ -117,8 +118,7 @@ class Serving(unittest.IsolatedAsyncioTestCase):
             self.assertFalse(self.waking.put_to_sleep(lane))
         self.assertTrue(self.waking.put_to_sleep(lane))
         self.assertEqual((self.state("town"), self.state("port")), ("asleep", "asleep"))
-        await asyncio.sleep(0.01)
-        self.assertTrue(lane.closed)
+        await eventually(lambda: lane.closed)
 
     async def test_what_is_kept_for_going_back_gives_way_when_memory_is_short(self) -> None:
         await self.serve(revision("town", 1, "lamps@1"))
@@ -126,8 +126,8 @@ class Serving(unittest.IsolatedAsyncioTestCase):
         await self.serve(revision("town", 2, "lamps@2"))
         before, now = self.factory.opened
         self.assertTrue(self.waking.put_to_sleep(before))
-        await asyncio.sleep(0.01)
-        self.assertEqual((before.closed, now.closed, self.state()), (True, False, "serving"))
+        await eventually(lambda: before.closed)
+        self.assertEqual((now.closed, self.state()), (False, "serving"))
 
     async def commit(self, changes: Sequence[EndpointChange]) -> list[MadeChange]:
         made: list[MadeChange] = []
@@ -173,17 +173,17 @@ class Serving(unittest.IsolatedAsyncioTestCase):
     async def test_shadows_are_opened_beside_and_may_fail(self) -> None:
         await self.serve(self.shadowed("lamps@2"))
         await self.waking.awake("town")
-        await asyncio.sleep(0.01)
         hooks = self.table.find_route("town").hooks
         assert hooks is not None
+        await eventually(lambda: hooks.shadows[0].lane)
         self.assertEqual(
             (hooks.shadows[0].lane and hooks.shadows[0].lane.name, self.factory.asked[-1]), ("lamps@2", ("lamps@2", False, True))
         )
         self.factory.broken["lamps@3"] = ProofFailed("it answers otherwise")
         await self.serve(replace(self.shadowed("lamps@3"), revision=2))
-        await asyncio.sleep(0.01)
         hooks = self.table.find_route("town").hooks
         assert hooks is not None
+        await eventually(lambda: hooks.shadows[0].reason)
         self.assertEqual((hooks.shadows[0].lane, hooks.shadows[0].reason, self.state()), (None, "it answers otherwise", "serving"))
         self.assertEqual([lane.name for lane in self.factory.opened if lane.closed], ["lamps@2"], "the shadow before is let go")
 

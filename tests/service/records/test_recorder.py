@@ -12,6 +12,7 @@ from lamppost.service.records import recorder as recording
 from lamppost.service.records.recorder import Recorder
 from lamppost.store.call_records import CallRecord
 from lamppost.store.spool import Spool, SpoolPortion
+from tests.support.service import eventually
 
 
 def call(number: int, payload: bytes = b'{"x": 1}', status: int = 200) -> CallRecord:
@@ -73,7 +74,7 @@ class Records(unittest.IsolatedAsyncioTestCase):
             self.recorder.start()
             for number in range(130):
                 self.recorder.add_record(call(number))
-            await asyncio.sleep(0.3)
+            await eventually(lambda: logged.records)
             self.recorder.add_record(call(130))
             self.assertEqual(self.recorder.waiting, 131)
             await self.all_brought()
@@ -92,10 +93,10 @@ class Records(unittest.IsolatedAsyncioTestCase):
 
     async def test_a_database_that_is_away_is_asked_again(self) -> None:
         self.brought.away = True
-        with self.assertLogs("lamppost.records", "WARNING"):
+        with self.assertLogs("lamppost.records", "WARNING") as logged:
             self.recorder.start()
             self.recorder.add_record(call(1))
-            await asyncio.sleep(0.4)
+            await eventually(lambda: logged.records)
         self.assertEqual(self.recorder.waiting, 1)
         self.brought.away = False
         await self.all_brought()
