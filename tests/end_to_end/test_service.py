@@ -1,6 +1,7 @@
 """The service over plain HTTP: what it answers, what it refuses and how, and who may."""
 
 import json
+import re
 import tempfile
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
@@ -367,6 +368,13 @@ class Documents(Asking):
         self.assertEqual((page.status_code, page.headers["content-type"]), (200, "text/html; charset=utf-8"))
         self.assertIn("default-src 'self'", page.headers["content-security-policy"])
         self.assertEqual(http.get(self.service.address + "/assets/none.js").status_code, 404)
+        (script,) = re.findall(r'src="(/assets/index-[^"]+\.js)"', page.text)
+        for encoding in ("gzip", "identity"):
+            answer = http.get(self.service.address + script, headers={"accept-encoding": encoding})
+            self.assertEqual(answer.headers.get("content-encoding"), "gzip" if encoding == "gzip" else None)
+            self.assertIn("immutable", answer.headers["cache-control"])
+            self.assertIn("javascript", answer.headers["content-type"])
+            self.assertGreater(len(answer.content), 100_000)
         schema = http.get(
             self.service.address + "/api/endpoints/outage-risk", headers={"authorization": f"Bearer {self.service.token}"}
         ).json()["json_schema"]

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from importlib import resources
+from mimetypes import guess_type
 from pathlib import Path
 
 from fastapi import FastAPI
+from starlette.datastructures import Headers
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
 from starlette.routing import Match, Route
@@ -32,8 +34,9 @@ class _Console(StaticFiles):
         first = path.split("/")[0]
         if first in _OURS:
             raise _no_such(scope)
+        small = await self._compressed(path, scope) if first == "assets" else None
         try:
-            response = await super().get_response(path, scope)
+            response = small or await super().get_response(path, scope)
         except HTTPException as error:
             if error.status_code != 404 or "." in path.rsplit("/", 1)[-1]:
                 raise
@@ -42,6 +45,19 @@ class _Console(StaticFiles):
         response.headers["x-content-type-options"] = "nosniff"
         response.headers["referrer-policy"] = "no-referrer"
         response.headers["cache-control"] = "public, max-age=31536000, immutable" if first == "assets" else "no-cache"
+        return response
+
+    async def _compressed(self, path: str, scope: Scope) -> Response | None:
+        """The gzip file that the build put beside a script or a style, for a client that takes it."""
+        if "gzip" not in Headers(scope=scope).get("accept-encoding", ""):
+            return None
+        try:
+            response = await super().get_response(f"{path}.gz", scope)
+        except HTTPException:
+            return None
+        response.headers["content-type"] = guess_type(path)[0] or "application/octet-stream"
+        response.headers["content-encoding"] = "gzip"
+        response.headers["vary"] = "accept-encoding"
         return response
 
 
