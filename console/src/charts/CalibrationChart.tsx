@@ -1,9 +1,10 @@
 // The score that was given to a label against how often it was right: on the diagonal, scores are probabilities.
-import { type KeyboardEvent, useMemo, useRef, useState } from "react";
+import { useMemo, useRef, useState } from "react";
 import uPlot from "uplot";
 import { count, percent } from "../words";
 import { ChartFrame } from "./ChartFrame";
 import { colourOf } from "./colours";
+import { readable } from "./readable";
 import { usePlot } from "./usePlot";
 
 export type CalibrationPoint = { expected: number; came: number; low: number; high: number; rows: number };
@@ -83,19 +84,6 @@ export function CalibrationChart({
   const point = points[chosen];
   const reading = point && `given ${percent(point.expected)}, right in ${percent(point.came)} of ${count(point.rows)}`;
 
-  function onKeyDown(event: KeyboardEvent): void {
-    const next = {
-      ArrowLeft: chosen < 0 ? points.length - 1 : chosen - 1,
-      ArrowRight: chosen + 1,
-      Home: 0,
-      End: points.length - 1,
-      Escape: -1,
-    }[event.key];
-    if (next === undefined) return;
-    event.preventDefault();
-    setChosen(event.key === "Escape" ? -1 : Math.min(Math.max(next, 0), points.length - 1));
-  }
-
   return (
     <ChartFrame
       title={title}
@@ -110,15 +98,7 @@ export function CalibrationChart({
       <div
         ref={box}
         style={{ height: size }}
-        tabIndex={0}
-        role="slider"
-        aria-label={title}
-        aria-valuemin={0}
-        aria-valuemax={Math.max(0, points.length - 1)}
-        aria-valuenow={Math.max(0, chosen)}
-        aria-valuetext={reading ?? "the arrow keys read the points"}
-        onKeyDown={onKeyDown}
-        onPointerLeave={() => setChosen(-1)}
+        {...readable({ label: title, reading, hint: "the arrow keys read the points", now: chosen, count: points.length, read: setChosen })}
       />
     </ChartFrame>
   );

@@ -1,10 +1,11 @@
 // A feature of training and window over each other: bins with their true edges, as densities, so that areas are shares of rows.
-import { type KeyboardEvent, useMemo, useRef, useState } from "react";
+import { useMemo, useRef, useState } from "react";
 import uPlot from "uplot";
 import { percent, short } from "../words";
 import { ChartFrame } from "./ChartFrame";
 import { colourOf, withOpacity } from "./colours";
 import { tickTexts } from "./layout";
+import { readable } from "./readable";
 import { usePlot } from "./usePlot";
 
 const FONT = "11px 'Inter Variable', system-ui, sans-serif";
@@ -90,13 +91,6 @@ export function DistributionChart({
   const name = (at: number): string => `${at === 0 ? "up" : short(ends[at]!)} to ${at === bins - 1 ? "the top" : short(ends[at + 1]!)}`;
   const reading = bin < 0 ? undefined : `${name(bin)}: ${percent(reference[bin])} in training, ${percent(window[bin])} now`;
 
-  function onKeyDown(event: KeyboardEvent): void {
-    const next = { ArrowLeft: bin < 0 ? bins - 1 : bin - 1, ArrowRight: bin + 1, Home: 0, End: bins - 1, Escape: -1 }[event.key];
-    if (next === undefined) return;
-    event.preventDefault();
-    setBin(event.key === "Escape" ? -1 : Math.min(Math.max(next, 0), bins - 1));
-  }
-
   return (
     <ChartFrame
       title={title}
@@ -111,15 +105,14 @@ export function DistributionChart({
       <div
         ref={box}
         style={{ height }}
-        tabIndex={0}
-        role="slider"
-        aria-label={`${title}, training and window`}
-        aria-valuemin={0}
-        aria-valuemax={bins - 1}
-        aria-valuenow={Math.max(0, bin)}
-        aria-valuetext={reading ?? "the arrow keys read the bins"}
-        onKeyDown={onKeyDown}
-        onPointerLeave={() => setBin(-1)}
+        {...readable({
+          label: `${title}, training and window`,
+          reading,
+          hint: "the arrow keys read the bins",
+          now: bin,
+          count: bins,
+          read: setBin,
+        })}
       />
     </ChartFrame>
   );

@@ -1,11 +1,12 @@
 // Values over time: y from 0, names at the ends of lines, changes and alerts as marks, one reading for all charts of a page.
-import { type KeyboardEvent, useMemo, useRef } from "react";
+import { useMemo, useRef } from "react";
 import uPlot from "uplot";
 import { short, when } from "../words";
 import { ChartFrame } from "./ChartFrame";
 import { colourOf, withOpacity } from "./colours";
 import { alignSeries, nearestIndex, niceTop, placeMarks, type Point, spreadLabels } from "./layout";
 import { usePageTime } from "./PageTime";
+import { readable } from "./readable";
 import { usePlot } from "./usePlot";
 
 export type { Point } from "./layout";
@@ -139,22 +140,21 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
     read < 0 ? undefined : `${when(times[read]!)}: ${series.map((line, at) => `${line.name} ${value(valueAt(at, read))}`).join(", ")}`;
   const place = (at: number): string => `calc(${LEFT}px + ${(at - since) / (until - since)} * (100% - ${LEFT + RIGHT}px))`;
 
-  function onKeyDown(event: KeyboardEvent): void {
-    const shown = times
-      .map((at, position) => ({ at, position }))
-      .filter(({ at, position }) => at >= since && at <= until && series.some((_, line) => valueAt(line, position) !== null));
-    const now = shown.findIndex(({ position }) => position === read);
-    const next = { ArrowLeft: now < 0 ? shown.length - 1 : now - 1, ArrowRight: now < 0 ? 0 : now + 1, Home: 0, End: shown.length - 1 }[
-      event.key
-    ];
-    if (event.key === "Escape") {
-      if (moment !== null) readMoment(null);
-      else if (zoom) setZoom(null);
-    }
-    if (next === undefined || !shown.length) return;
-    event.preventDefault();
-    readMoment(shown[Math.min(Math.max(next, 0), shown.length - 1)]!.at);
-  }
+  const shown = times.flatMap((at, position) =>
+    at >= since && at <= until && series.some((_, line) => valueAt(line, position) !== null) ? [position] : [],
+  );
+  const slider = readable({
+    label: `${title} over time`,
+    reading,
+    hint: "the arrow keys read the values, Escape shows the whole span",
+    now: shown.indexOf(read),
+    count: shown.length,
+    read: (place) => {
+      if (place >= 0) readMoment(times[shown[place]!]!);
+      else if (moment === null && zoom) setZoom(null);
+      else readMoment(null);
+    },
+  });
 
   const rows = times
     .map((at, position) => [new Date(at).toISOString(), ...series.map((_, line) => valueAt(line, position))])
@@ -167,18 +167,7 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
       picture={box}
       table={{ head: ["time", ...series.map((line) => line.name)], rows }}
     >
-      <div
-        className="relative"
-        tabIndex={0}
-        role="slider"
-        aria-label={`${title} over time`}
-        aria-valuemin={0}
-        aria-valuemax={Math.max(0, times.length - 1)}
-        aria-valuenow={Math.max(0, read)}
-        aria-valuetext={reading ?? "the arrow keys read the values, Escape shows the whole span"}
-        onKeyDown={onKeyDown}
-        onPointerLeave={() => readMoment(null)}
-      >
+      <div className="relative" {...slider} onPointerLeave={() => readMoment(null)}>
         <div ref={box} style={{ height }} />
         <Marks marks={inside} since={since} until={until} box={box} height={height} />
         {read >= 0 && (

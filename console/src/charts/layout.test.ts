@@ -1,6 +1,17 @@
 import assert from "node:assert/strict";
 import { test } from "node:test";
-import { alignSeries, distinctMarks, nearestIndex, niceTop, placeMarks, spanWithData, spreadLabels, tickTexts, toCsv } from "./layout.js";
+import {
+  alignSeries,
+  distinctMarks,
+  nearestIndex,
+  nextReading,
+  niceTop,
+  placeMarks,
+  spanWithData,
+  spreadLabels,
+  tickTexts,
+  toCsv,
+} from "./layout.js";
 
 test("the top of an axis is the next round number", () => {
   assert.deepEqual([0, 0.3, 1, 17, 41, 99, 100.05].map(niceTop), [1, 0.4, 1, 20, 50, 100, 100]);
@@ -73,6 +84,14 @@ test("the nearest moment is found within a distance", () => {
     [nearestIndex([0, 10, 20], 14), nearestIndex([0, 10, 20], 16), nearestIndex([0, 10, 20], 99, 5), nearestIndex([], 1)],
     [1, 2, -1, -1],
   );
+});
+
+test("keys go from reading to reading and stay inside", () => {
+  assert.deepEqual(
+    ["ArrowLeft", "ArrowRight", "Home", "End", "Escape", "a"].map((key) => nextReading(key, -1, 3)),
+    [2, 0, 0, 2, -1, undefined],
+  );
+  assert.deepEqual([nextReading("ArrowLeft", 0, 3), nextReading("ArrowRight", 2, 3), nextReading("End", 0, 0)], [0, 2, undefined]);
 });
 
 test("a span that is mostly empty begins shortly before its data", () => {

@@ -73,6 +73,14 @@ export function alignSeries(series: Point[][], gap: number): { times: number[]; 
   return { times, values: series.map((_, index) => times.map((at) => found.get(at)![index]!)) };
 }
 
+/** The place that a key goes to among so many readings, from the present one (-1 for none); undefined for a key that goes nowhere. */
+export function nextReading(key: string, now: number, count: number): number | undefined {
+  const places: Record<string, number> = { ArrowLeft: now < 0 ? count - 1 : now - 1, ArrowRight: now + 1, Home: 0, End: count - 1 };
+  if (key === "Escape") return -1;
+  const place = places[key];
+  return place === undefined || !count ? undefined : Math.min(Math.max(place, 0), count - 1);
+}
+
 /** The index of the value nearest to a moment, within a distance; -1 for none. */
 export function nearestIndex(times: number[], at: number, within = Infinity): number {
   let low = 0;

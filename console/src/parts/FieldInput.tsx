@@ -1,9 +1,9 @@
-import { Select } from "radix-ui";
-import { ChevronDown, LockKeyhole } from "lucide-react";
+import { LockKeyhole } from "lucide-react";
 import { useId } from "react";
 import type { Fault, Field } from "../api/client";
 import type { Entry } from "../form";
 import { PictureInput } from "./PictureInput";
+import { SelectMenu } from "./SelectMenu";
 
 type Props = {
   field: Field;
@@ -133,31 +133,14 @@ function isWide(field: Field): boolean {
 
 function Choice({ field, entry, onChange, ...aria }: ControlProps) {
   return (
-    <Select.Root value={entry ?? ""} onValueChange={onChange} disabled={entry === null}>
-      <Select.Trigger {...aria} className="control flex items-center justify-between text-left">
-        <Select.Value placeholder={entry === null ? "missing" : "choose"} />
-        <ChevronDown size={14} aria-hidden className="text-faint" />
-      </Select.Trigger>
-      <Select.Portal>
-        <Select.Content
-          position="popper"
-          sideOffset={4}
-          className="z-20 max-h-80 min-w-(--radix-select-trigger-width) overflow-hidden rounded-small border border-line bg-card shadow-lg"
-        >
-          <Select.Viewport className="p-1">
-            {field.choices.map((choice) => (
-              <Select.Item
-                key={choice}
-                value={choice}
-                className="flex h-8 items-center rounded-small px-2 font-mono outline-none data-[highlighted]:bg-sunk data-[state=checked]:text-amber"
-              >
-                <Select.ItemText>{choice}</Select.ItemText>
-              </Select.Item>
-            ))}
-          </Select.Viewport>
-        </Select.Content>
-      </Select.Portal>
-    </Select.Root>
+    <SelectMenu
+      {...aria}
+      value={entry ?? ""}
+      disabled={entry === null}
+      placeholder={entry === null ? "missing" : "choose"}
+      onChange={onChange}
+      options={field.choices.map((value) => ({ value }))}
+    />
   );
 }
 

@@ -1,6 +1,7 @@
 // One of several values, in a list that opens.
 import { Check, ChevronDown } from "lucide-react";
 import { Select } from "radix-ui";
+import type { AriaAttributes } from "react";
 
 export type SelectOption = { value: string; text?: string; note?: string };
 /** A Radix select takes no empty value, which stands for "none of them" here. */
@@ -15,6 +16,8 @@ export function SelectMenu({
   onChange,
   className = "",
   disabled = false,
+  placeholder,
+  ...aria
 }: {
   id?: string;
   label?: string;
@@ -23,12 +26,22 @@ export function SelectMenu({
   onChange: (value: string) => void;
   className?: string;
   disabled?: boolean;
-}) {
+  placeholder?: string;
+} & AriaAttributes) {
   return (
-    <Select.Root value={value || NONE} onValueChange={(chosen) => onChange(chosen === NONE ? "" : chosen)} disabled={disabled}>
-      <Select.Trigger id={id} aria-label={label} className={`control flex items-center justify-between gap-2 text-left ${className}`}>
+    <Select.Root
+      value={value || (options.some((option) => !option.value) ? NONE : "")}
+      onValueChange={(chosen) => onChange(chosen === NONE ? "" : chosen)}
+      disabled={disabled}
+    >
+      <Select.Trigger
+        {...aria}
+        id={id}
+        aria-label={label}
+        className={`control flex items-center justify-between gap-2 text-left ${className}`}
+      >
         <span className="truncate">
-          <Select.Value />
+          <Select.Value placeholder={placeholder} />
         </span>
         <Select.Icon asChild>
           <ChevronDown size={14} className="shrink-0 text-faint" aria-hidden />
