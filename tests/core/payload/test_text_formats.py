@@ -148,7 +148,7 @@ class Same(unittest.TestCase):
 
 
 class Malformed(unittest.TestCase):
-    def summary(self, wanted: str, read: Any, body: bytes, kind: type[BadRequest] = BadBody) -> BadRequest:
+    def refused(self, wanted: str, read: Any, body: bytes, kind: type[BadRequest] = BadBody) -> BadRequest:
         with self.assertRaises(kind) as caught:
             read(PLAN, body)
         self.assertIn(wanted, caught.exception.detail + json.dumps(caught.exception.extra.get("faults", [])))
@@ -158,52 +158,52 @@ class Malformed(unittest.TestCase):
         good = orjson.dumps(ROWS[0])
         many = [good] * 10_000
         many[7_341] = good[:-1]
-        self.summary("line 7342 is not JSON", read_ndjson, b"\n".join(many))
-        self.summary("line 2 is a list of 1, and each line is one row", read_ndjson, good + b"\n[1]\n")
-        self.summary("line 1 is not JSON", read_ndjson, good + b"," + good)
-        self.summary("the body has no lines", read_ndjson, b"\n \n")
-        self.summary('"field": "visits"', read_ndjson, good + b"\n" + good.replace(b'"visits":3', b'"visits":"3"'), InvalidRows)
-        self.summary("10000 rows", read_ndjson, b"\n".join([good] * 10_001), TooManyRows)
-        self.summary("line 1 is not JSON", read_ndjson, b"[" * 100_000)
+        self.refused("line 7342 is not JSON", read_ndjson, b"\n".join(many))
+        self.refused("line 2 is a list of 1, and each line is one row", read_ndjson, good + b"\n[1]\n")
+        self.refused("line 1 is not JSON", read_ndjson, good + b"," + good)
+        self.refused("the body has no lines", read_ndjson, b"\n \n")
+        self.refused('"field": "visits"', read_ndjson, good + b"\n" + good.replace(b'"visits":3', b'"visits":"3"'), InvalidRows)
+        self.refused("10000 rows", read_ndjson, b"\n".join([good] * 10_001), TooManyRows)
+        self.refused("line 1 is not JSON", read_ndjson, b"[" * 100_000)
 
     def test_csv(self) -> None:
         good = as_csv(ROWS[:1])
         header, _, rest = good.partition(b"\r\n")
-        self.summary("line 4 has 1 cells, the header has 10", read_csv, good + b"4.5\r\n")
-        self.summary("separate cells with commas", read_csv, good.replace(b",", b";"))
-        self.summary("more than once", read_csv, header.replace(b"visits", b"height") + b"\r\n" + rest)
-        self.summary("did you mean height?", read_csv, header.replace(b"height", b"heigth") + b"\r\n" + rest)
-        self.summary("lacks visits, trees", read_csv, b"height\r\n1\r\n")
-        self.summary("has a header and no rows", read_csv, header + b"\r\n")
-        self.summary("the CSV is empty", read_csv, b"")
-        self.summary("not UTF-8: byte 3 is 0xff", read_csv, b"a,b\xff")
-        self.summary("is no CSV", read_csv, header + b'\r\n"open')
+        self.refused("line 4 has 1 cells, the header has 10", read_csv, good + b"4.5\r\n")
+        self.refused("separate cells with commas", read_csv, good.replace(b",", b";"))
+        self.refused("more than once", read_csv, header.replace(b"visits", b"height") + b"\r\n" + rest)
+        self.refused("did you mean height?", read_csv, header.replace(b"height", b"heigth") + b"\r\n" + rest)
+        self.refused("lacks visits, trees", read_csv, b"height\r\n1\r\n")
+        self.refused("has a header and no rows", read_csv, header + b"\r\n")
+        self.refused("the CSV is empty", read_csv, b"")
+        self.refused("not UTF-8: byte 3 is 0xff", read_csv, b"a,b\xff")
+        self.refused("is no CSV", read_csv, header + b'\r\n"open')
         for cell, said in (("04", '"given": "\\"04\\""'), ("4,5", "has 11 cells"), ("four", "four"), ("1e400", "1e400"), ("NaN", "NaN")):
             with self.subTest(cell=cell):
                 body = header + b"\r\n" + rest.replace(b"4.5,3", cell.encode() + b",3", 1)
-                self.summary(said, read_csv, body, BadRequest)
-        self.summary("true or false", read_csv, header + b"\r\n" + rest.replace(b",true,", b",TRUE,"), InvalidRows)
+                self.refused(said, read_csv, body, BadRequest)
+        self.refused("true or false", read_csv, header + b"\r\n" + rest.replace(b",true,", b",TRUE,"), InvalidRows)
 
     def test_columns(self) -> None:
         columns = {name: [row[name] for row in ROWS] for name in ROWS[0]}
         read = lambda plan, body: plan.read_body(body)  # noqa: E731
-        self.summary("different lengths", read, orjson.dumps({"columns": {**columns, "visits": [1]}}), BadJson)
-        self.summary('"row": 1, "field": "trees"', read, orjson.dumps({"columns": {**columns, "trees": [True, 1]}}), InvalidRows)
-        self.summary("a list of values", read, orjson.dumps({"columns": {**columns, "trees": True}}), InvalidRows)
-        self.summary("add this field", read, orjson.dumps({"columns": {"height": [1]}}), InvalidRows)
-        self.summary("did you mean visits?", read, orjson.dumps({"columns": {**columns, "visit": [1, 2]}}), InvalidRows)
-        self.summary("an object of lists", read, orjson.dumps({"columns": [1]}), BadJson)
+        self.refused("different lengths", read, orjson.dumps({"columns": {**columns, "visits": [1]}}), BadJson)
+        self.refused('"row": 1, "field": "trees"', read, orjson.dumps({"columns": {**columns, "trees": [True, 1]}}), InvalidRows)
+        self.refused("a list of values", read, orjson.dumps({"columns": {**columns, "trees": True}}), InvalidRows)
+        self.refused("add this field", read, orjson.dumps({"columns": {"height": [1]}}), InvalidRows)
+        self.refused("did you mean visits?", read, orjson.dumps({"columns": {**columns, "visit": [1, 2]}}), InvalidRows)
+        self.refused("an object of lists", read, orjson.dumps({"columns": [1]}), BadJson)
 
     def test_arrow(self) -> None:
         read = lambda plan, body: read_arrow(plan.schema, body, 10)  # noqa: E731
         good = as_arrow(ROWS)
         for cut in (0, 3, 40, len(good) // 2, len(good) - 30):
             with self.subTest(cut=cut):
-                self.summary("no Arrow stream", read, good[:cut])
-        self.summary("no rows", read, stream(pa.table({"visits": pa.array([], pa.int64())} | self.others()).slice(0, 0)))
-        self.summary("did you mean visits?", read, stream(pa.table({"visit": [1]})))
-        self.summary("lacks", read, stream(pa.table({"visits": [1]})))
-        self.summary("10 rows", read, as_arrow([ROWS[0]] * 11), TooManyRows)
+                self.refused("no Arrow stream", read, good[:cut])
+        self.refused("no rows", read, stream(pa.table({"visits": pa.array([], pa.int64())} | self.others()).slice(0, 0)))
+        self.refused("did you mean visits?", read, stream(pa.table({"visit": [1]})))
+        self.refused("lacks", read, stream(pa.table({"visits": [1]})))
+        self.refused("10 rows", read, as_arrow([ROWS[0]] * 11), TooManyRows)
         for name, kind, values, said in (
             ("visits", pa.string(), ["3", "4"], "a column of string"),
             ("visits", pa.float64(), [3.0, 4.0], "send int64"),
@@ -220,7 +220,7 @@ class Malformed(unittest.TestCase):
             with self.subTest(name=name, kind=str(kind)):
                 table = pa.ipc.open_stream(good).read_all()
                 bent = table.set_column(table.schema.get_field_index(name), name, pa.array(values, kind))
-                self.summary(said, read, stream(bent), InvalidRows)
+                self.refused(said, read, stream(bent), InvalidRows)
 
     def others(self) -> dict[str, Any]:
         table = pa.ipc.open_stream(as_arrow(ROWS)).read_all().slice(0, 0)
