@@ -87,10 +87,9 @@ def channel_add(
     as_json: AsJson = False,
 ) -> None:
     """Command ``channel add``."""
-    endpoints = endpoint
     if (webhook is None) == (mail is None):
         raise BadRequest("say where it goes: --webhook URL or --mail ADDRESS")
-    body = {"kind": "webhook" if webhook else "mail", "target": webhook or mail, "endpoints": endpoints or None, "reports": reports}
+    body = {"kind": "webhook" if webhook else "mail", "target": webhook or mail, "endpoints": endpoint or None, "reports": reports}
     with Client(address) as client:
         answer = client.fetch("POST", f"/api/channels/{quote(name, safe='')}", body)
     if as_json:

@@ -55,7 +55,6 @@ def tail(
 ) -> None:
     """Command ``tail``."""
     call_filter = CallFilter(endpoint, status, slower, version, token, odd, contains)
-    endpoint = call_filter.endpoint
     with Client(address) as client:
         calls = client.fetch("GET", "/api/calls", limit=lines, **call_filter.params())
         if not calls and not follow and not as_json:
@@ -196,7 +195,7 @@ def _compared(document: dict[str, Any], again: dict[str, Any]) -> None:
     for at, now in enumerate(again["answers"]):
         then = before[at] if at < len(before) else {}
         same = then == now
-        was, summary = (json.dumps(row, ensure_ascii=False) for row in (then, now))
-        rows.append([str(at), paint("same", DIM) if same else paint("other", BRICK), was, summary])
+        old_text, new_text = (json.dumps(row, ensure_ascii=False) for row in (then, now))
+        rows.append([str(at), paint("same", DIM) if same else paint("other", BRICK), old_text, new_text])
     print_line()
     print_table(["row", "", str(document["version"]), again["version"]], rows[:20], right=frozenset({"row"}))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -17,16 +16,6 @@ from lamppost.core.endpoint.declared import read_declared
 from lamppost.core.errors import BadRequest
 
 
-@dataclass(frozen=True, slots=True)
-class DeclareOptions:
-    """What the command line says. to : file to write the present document to. against : fingerprint that must still hold."""
-
-    to: Path | None
-    carry_out: bool
-    against: str | None
-    overrides: ChangeOverrides
-
-
 def declare(
     file: Annotated[Path | None, typer.Argument(help="A document to compare; - reads standard input [none].", metavar="FILE")] = None,
     carry_out: Annotated[bool, typer.Option("--carry-out", help="Make endpoints as the document says, all of it or nothing.")] = False,
@@ -38,19 +27,18 @@ def declare(
     as_json: AsJson = False,
 ) -> None:
     """Command ``declare``."""
-    options = DeclareOptions(to, carry_out, against, ChangeOverrides(break_callers, override))
     if file is None:
-        if options.carry_out or options.against:
+        if carry_out or against:
             raise BadRequest("say which document: lamppost declare FILE --carry-out")
-        _write_present(options.to, address, as_json)
+        _write_present(to, address, as_json)
         return
-    if options.to is not None:
+    if to is not None:
         raise BadRequest("--to writes the present document; leave FILE out, or leave --to out")
     document = read_toml(file)
     read_declared(document)  # what contradicts itself is said before anything is sent
-    body = {"endpoints": document["endpoints"], "against": options.against}
-    if options.carry_out:
-        _carry_out(body, options.overrides, address, as_json)
+    body = {"endpoints": document["endpoints"], "against": against}
+    if carry_out:
+        _carry_out(body, ChangeOverrides(break_callers, override), address, as_json)
     else:
         _show_difference(file, body, address, as_json)
 

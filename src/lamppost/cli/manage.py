@@ -7,7 +7,6 @@ from urllib.parse import quote
 
 import typer
 
-from lamppost.cli.changes import ChangeOverrides
 from lamppost.cli.out import (
     AMBER,
     BRICK,
@@ -57,10 +56,9 @@ def point(
     as_json: AsJson = False,
 ) -> None:
     """Command ``point``."""
-    overrides = ChangeOverrides(break_callers, override)
     parse_version(version)
     with Client(address, timeout_s=180) as client:
-        answer = client.point(endpoint, version, overrides.break_callers, overrides.override)
+        answer = client.point(endpoint, version, break_callers, override)
     if as_json:
         print_json(answer)
         return

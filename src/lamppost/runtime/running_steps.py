@@ -53,13 +53,13 @@ class RunningPython:
     def __init__(self, step: PythonStep, takes: Schema, instance: Any) -> None:
         self.step = step
         self.takes = takes
-        self.made = instance
+        self.instance = instance
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
         """The columns that the class returns."""
         rows = len(columns[0].values)
         given = {field.name: array_for_step(field, column) for field, column in zip(self.takes, columns, strict=True)}
-        answers = self.made.run(given)
+        answers = self.instance.run(given)
         if not isinstance(answers, dict) or (lost := [name for name in self.step.gives.names if name not in answers]):
             message = "no dict" if not isinstance(answers, dict) else f"no {', '.join(lost)}"
             raise ModelFault(f"{self.step.name}.run gave {message}; it should give {', '.join(self.step.gives.names)}")

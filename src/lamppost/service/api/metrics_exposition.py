@@ -53,19 +53,19 @@ class _Collected(Collector):
             copies.add_metric([lane.name], len(lane.seats))
             memory.add_metric([lane.name], lane.memory_bytes)
         yield from (waiting, copies, memory)
-        for name, summary, value in (
+        for name, documentation, value in (
             ("lamppost_records_waiting", "Records that are not in the database yet.", node.recorder.waiting),
             ("lamppost_spool_bytes", "What waiting records take on disk.", spool.size),
         ):
-            yield GaugeMetricFamily(name, summary, value=value)
-        for name, summary, value in (
+            yield GaugeMetricFamily(name, documentation, value=value)
+        for name, documentation, value in (
             ("lamppost_records_dropped", "Records that were lost.", node.recorder.dropped),
             ("lamppost_payloads_given_up", "Calls whose input and answer the spool's bound has cost.", spool.payloads_given_up),
             ("lamppost_calls_given_up", "Calls of which the spool's bound left only counts.", spool.calls_given_up),
             ("lamppost_windows_unread", "Windows that other software counted and that were left out.", node.drift_evaluation.unread),
             ("lamppost_notices_failed", "Tries to bring out a notice that failed.", node.maintenance.notices.failed),
         ):
-            yield CounterMetricFamily(name, summary, value=value)
+            yield CounterMetricFamily(name, documentation, value=value)
 
 
 def _buckets(speed: LatencyCounts) -> list[Any]:

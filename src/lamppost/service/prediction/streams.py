@@ -33,13 +33,13 @@ class StreamBroken(Exception):
 class AnswerStream:
     """One such request.
 
-    options : those of the whole call. headers : of the request. terms : how it is served.
-    rows : answered so far. first : what the first block asked.
+    content_type, answer_type : of the request and of its answer. options : those of the whole call.
+    headers : of the request. terms : how it is served. rows : answered so far. first : what the first block asked.
     """
 
     serving: Predictor
-    kind: str
     content_type: str
+    answer_type: str
     options: Row
     headers: Headers
     terms: RequestOptions
@@ -50,7 +50,7 @@ class AnswerStream:
 
     async def answers(self, pieces: Pieces) -> AsyncIterator[bytes]:
         """The answer in pieces; raise what is wrong with the first block, or `StreamBroken` later on."""
-        blocks = ArrowBlocks() if self.kind == ARROW else LineBlocks(quoted=self.kind == CSV)
+        blocks = ArrowBlocks() if self.content_type == ARROW else LineBlocks(quoted=self.content_type == CSV)
         try:
             async for piece in pieces:
                 for block in blocks.feed(piece):
@@ -67,11 +67,11 @@ class AnswerStream:
             raise StreamBroken from error
         if not self.rows:
             self._read(b"")  # says what an empty body lacks
-        if self.content_type == ARROW:
+        if self.answer_type == ARROW:
             yield END
 
     async def _answered(self, block: bytes) -> AsyncIterator[bytes]:
-        if self.kind != ARROW and not block.strip():
+        if self.content_type != ARROW and not block.strip():
             self._lines += block.count(b"\n")
             return
         try:
@@ -80,7 +80,7 @@ class AnswerStream:
                 return
             answer = (
                 await self.serving.predict(
-                    asked._replace(size_bytes=len(block), as_columns=self.content_type == ARROW, headers=self.headers), self.terms
+                    asked._replace(size_bytes=len(block), as_columns=self.answer_type == ARROW, headers=self.headers), self.terms
                 )
             ).answer
         except LampPostError as error:
@@ -96,30 +96,30 @@ class AnswerStream:
 
     def _ended(self, error: LampPostError) -> list[bytes]:
         """The last line of an answer in lines."""
-        if self.content_type != NDJSON:
+        if self.answer_type != NDJSON:
             return []
         return [orjson.dumps({"problem": shift_fault_rows(error, lambda row: row + self.rows).to_problem()}, default=str) + b"\n"]
 
     def _written(self, answer: LaneAnswer, rows: int, first: bool) -> bytes:
         answers = self.serving.answers
-        if self.content_type == ARROW:
+        if self.answer_type == ARROW:
             return continue_stream(
                 write_arrow(answers, columns_from_rows(answers, answer.rows) if answer.columns is None else answer.columns), first
             )
         plain = answer.rows if answer.columns is None else answer_rows_from_columns(answers, answer.columns, rows)
-        return write_csv(answers, plain, header=first) if self.content_type == CSV else write_ndjson(plain)
+        return write_csv(answers, plain, header=first) if self.answer_type == CSV else write_ndjson(plain)
 
     def _read(self, block: bytes) -> PredictionInput | None:
         """What a block asks for, None for a header that stands alone."""
         plan = self.serving.plan
-        if self.kind == ARROW:
+        if self.content_type == ARROW:
             columns, count = read_arrow(plan.schema, block, plan.max_rows)
             given = self.serving.columns.fields[len(plan.schema) :]
             return PredictionInput(
                 "rows", count, columns=columns + [column_from_values(option, [self.options[option.name]] * count) for option in given]
             )
         before, self._lines = self._lines, self._lines + block.count(b"\n")
-        if self.kind == NDJSON:
+        if self.content_type == NDJSON:
             rows = read_ndjson(plan, block, before)
         else:
             if not self._header:
