@@ -1,4 +1,4 @@
-"""Writes the table in docs/compiling.md anew: every kind of model of the tests' collection, compiled or not, how fast, and why not."""
+"""Writes the table in docs/compiling.md: each model of the tests' collection, whether it is compiled, its speed, or the reason."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ def samples() -> Iterator[Sample]:
 
 def rows() -> list[str]:
     """One line of the table for each model."""
-    out = ["| model | compiled | rows/s alone | rows/s in batches of 64 | why not |", "|---|---|---|---|---|"]
+    out = ["| model | compiled | rows/s alone | rows/s in batches of 64 | why it is not compiled |", "|---|---|---|---|---|"]
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         for name, model, frame, target, labels in samples():
@@ -47,9 +47,9 @@ def rows() -> list[str]:
             with sklearn_model.one_thread(model):
                 inputs, reads, _ = inputs_of(model, frame, recipe.targets)
                 note = fitted_step(model, inputs, infer_inputs(inputs, fields), reads, recipe, 0).notes[0]
-            said = re.search(r"([\d,]+) rows/s alone instead of ([\d,]+) .*, ([\d,]+) in batches of 64 instead of ([\d,]+)", note)
-            if said:
-                out.append(f"| {name} | yes | {said[1]} (was {said[2]}) | {said[3]} (was {said[4]}) | |")
+            figures = re.search(r"([\d,]+) rows/s alone instead of ([\d,]+) .*, ([\d,]+) in batches of 64 instead of ([\d,]+)", note)
+            if figures:
+                out.append(f"| {name} | yes | {figures[1]} (original {figures[2]}) | {figures[3]} (original {figures[4]}) | |")
             else:
                 out.append(f"| {name} | no | | | {note.partition(': ')[2]} |")
             print(out[-1], flush=True)

@@ -307,7 +307,7 @@ class Watching(unittest.TestCase):
         self.assertLessEqual({"queue", "worker"}, {one["name"] for one in spans()})
         service.stop()
         lines = [line for line in service.log.read_text().splitlines() if line.startswith("{")]
-        self.assertLessEqual({"at", "level", "from", "summary"}, json.loads(lines[0]).keys())
+        self.assertLessEqual({"at", "level", "from", "message"}, json.loads(lines[0]).keys())
 
     def test_commands_say_it_in_words(self) -> None:
         said = self.service.run("drift", "outage-risk", "--at", (window_start(2) + timedelta(minutes=1)).isoformat())

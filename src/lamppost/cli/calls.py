@@ -168,8 +168,8 @@ def call(
     phases = ", ".join(f"{name} {format_ms(us / 1e3)}" for name, us in answer["phases_us"].items())
     print_line(f"  {format_ms(answer['total_us'] / 1e3)} ms: {phases}; {answer['rows']} rows, in a batch of {answer['batch_rows'] or '–'}")
     if answer["odd"] is not None:
-        why = f": {answer['odd_reason']}" if answer["odd_reason"] else ", like training's own rows"
-        print_line(f"  oddness {answer['odd']:.1f}{why}")
+        reason = f": {answer['odd_reason']}" if answer["odd_reason"] else ", like training's own rows"
+        print_line(f"  oddness {answer['odd']:.1f}{reason}")
     if answer["brought_by"]:
         print_line(f"  it was answered elsewhere: {answer['brought_by']}")
     for title, value in (("in", answer["input"]), ("out", answer["answer"])):

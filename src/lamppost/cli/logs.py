@@ -9,14 +9,14 @@ import orjson
 
 
 class _AsJson(logging.Formatter):
-    """at, level, from, says, and where there is one the request id and the traceback."""
+    """Keys: at, level, from, message; request_id and traceback where a record has one."""
 
     def format(self, record: logging.LogRecord) -> str:
         entry: dict[str, object] = {
             "at": datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds"),
             "level": record.levelname.lower(),
             "from": record.name,
-            "summary": record.getMessage(),
+            "message": record.getMessage(),
         }
         if (request_id := getattr(record, "request_id", None)) is not None:
             entry["request_id"] = request_id

@@ -378,7 +378,7 @@ class Lane:
         self._waiting.put_back(again)
         self._kick()
 
-    def retry_interrupted(self, part: FramePart, why: str, together: bool) -> None:
+    def retry_interrupted(self, part: FramePart, reason: str, together: bool) -> None:
         """Try a batch once more over which the worker ended. together : whether other lanes had batches in the same frame."""
         self._running -= 1
         batch: _Batch = part.batch
@@ -391,13 +391,13 @@ class Lane:
             if piece.tries < self.settings.tries:
                 again.append(piece)
             else:
-                message = f"the worker of {self.name} ended {piece.tries} times on this request ({why}); it was given up"
+                message = f"the worker of {self.name} ended {piece.tries} times on this request ({reason}); it was given up"
                 request.done.set_exception(ModelFault(message))
         self.exclusive_frame = True
         self.dedicated_worker = self.dedicated_worker or not together
         self._waiting.put_back(again)
 
-    def replace_seat(self, driver: WorkerDriver, why: str) -> None:
+    def replace_seat(self, driver: WorkerDriver, reason: str) -> None:
         """Replace a seat whose worker has ended."""
         if driver in self.seats:
             self.seats.remove(driver)
@@ -407,7 +407,7 @@ class Lane:
         if self.seats:
             self._kick()
             return
-        self.state, self.reason = "restarting", why
+        self.state, self.reason = "restarting", reason
         if self._seating is None:
             self._seating = asyncio.create_task(self._restart(), name=f"restart of {self.name}")
 
@@ -433,10 +433,10 @@ class Lane:
         self.state, self.reason = "serving", None
         self._kick()
 
-    def _refuse_all(self, why: str) -> None:
+    def _refuse_all(self, reason: str) -> None:
         for request in self._waiting.drain():
             if not request.done.done():
-                request.done.set_exception(Unavailable(f"{self.name} is not serving: {why}"))
+                request.done.set_exception(Unavailable(f"{self.name} is not serving: {reason}"))
 
 
 def _is_over(request: _Request) -> bool:

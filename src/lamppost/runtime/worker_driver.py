@@ -57,10 +57,10 @@ class SeatedLane(Protocol):
     def deliver_answers(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
         """Take the answer to a part. sent : when the frame went out, by the monotonic clock."""
 
-    def retry_interrupted(self, part: FramePart, why: str, together: bool) -> None:
+    def retry_interrupted(self, part: FramePart, reason: str, together: bool) -> None:
         """Handle a part whose worker ended. together : whether other lanes had parts in the same frame."""
 
-    def replace_seat(self, driver: WorkerDriver, why: str) -> None:
+    def replace_seat(self, driver: WorkerDriver, reason: str) -> None:
         """Replace the seat in a worker that has ended."""
 
     @property
@@ -126,9 +126,9 @@ class WorkerDriver:
         try:
             await asyncio.wait_for(came, timeout_s)
         except TimeoutError:
-            why = f"it did not answer within {timeout_s:g} s and was stopped"
-            self.worker.stop(why)
-            raise WorkerGone(why) from None
+            reason = f"it did not answer within {timeout_s:g} s and was stopped"
+            self.worker.stop(reason)
+            raise WorkerGone(reason) from None
         return answers
 
     def unseat_lane(self, lane: SeatedLane) -> None:
@@ -196,9 +196,9 @@ class WorkerDriver:
         header = reply[0]
         answers = _split(reply)
         if len(answers) > len(self._flight) or (not header.get("more") and len(answers) != len(self._flight)):
-            why = "it answered another number of batches than it was asked"
-            self._lost(why)
-            self.worker.stop(why)
+            reason = "it answered another number of batches than it was asked"
+            self._lost(reason)
+            self.worker.stop(reason)
             return
         done, self._flight = self._flight[: len(answers)], self._flight[len(answers) :]
         sent = self._sent
@@ -210,14 +210,14 @@ class WorkerDriver:
         for part, (entry, body) in zip(done, answers, strict=True):
             part.lane.deliver_answers(part, entry, body, sent)
 
-    def _lost(self, why: str) -> None:
+    def _lost(self, reason: str) -> None:
         if self._timer is not None:
             self._timer.cancel()
         parts, self._flight = self._flight, []
         for part in parts:
-            part.lane.retry_interrupted(part, why, len(parts) > 1)
+            part.lane.retry_interrupted(part, reason, len(parts) > 1)
 
-    def _on_worker_end(self, why: str) -> None:
+    def _on_worker_end(self, reason: str) -> None:
         """Tell the lanes that the worker has ended. Parts in flight were told before."""
         lanes = list(self.slots)
         self.slots.clear()
@@ -225,9 +225,9 @@ class WorkerDriver:
         if self._closed:
             return
         if lanes:
-            log.warning("the worker of %s ended (%s)", ", ".join(lane.name for lane in lanes[:5]), why)
+            log.warning("the worker of %s ended (%s)", ", ".join(lane.name for lane in lanes[:5]), reason)
         for lane in lanes:
-            lane.replace_seat(self, why)
+            lane.replace_seat(self, reason)
 
     async def close(self) -> None:
         """End the worker."""

@@ -77,18 +77,18 @@ class _Protocol(asyncio.Protocol):
     def connection_lost(self, exc: Exception | None) -> None:
         self.end("its socket closed" if exc is None else str(exc))
 
-    def end(self, why: str) -> None:
+    def end(self, reason: str) -> None:
         """End the protocol: every open and later call fails."""
         if self.end_reason is not None:
             return
-        self.end_reason = why
+        self.end_reason = reason
         if self.transport is not None:
             self.transport.abort()
         calls, self.open_calls = self.open_calls, deque()
         for call in calls:
-            call(WorkerGone(why))
+            call(WorkerGone(reason))
         if self.on_end is not None:
-            self.on_end(why)
+            self.on_end(reason)
 
 
 class WorkerProcess:
@@ -174,14 +174,14 @@ class WorkerProcess:
         try:
             return await asyncio.wait_for(reply, timeout_s)
         except TimeoutError:
-            why = f"it did not answer within {timeout_s:g} s and was stopped"
-            self.stop(why)
-            raise WorkerGone(why) from None
+            reason = f"it did not answer within {timeout_s:g} s and was stopped"
+            self.stop(reason)
+            raise WorkerGone(reason) from None
 
-    def stop(self, why: str) -> None:
+    def stop(self, reason: str) -> None:
         """End the process now; open calls fail with ``why``."""
         self.kill()
-        self._protocol.end(why)
+        self._protocol.end(reason)
 
     @property
     def memory_bytes(self) -> int:

@@ -39,7 +39,7 @@ def copy_line(call: CallRecord, odd: tuple[float, str] | None = None, brought_by
     """
     at, request_id, endpoint, version, token, status, rows, batch, total_us, phases, sent, answer, shadow, trace = call
     second = int(at // 1)
-    score, why = (_NULL, _NULL) if odd is None else (b"%.3f" % odd[0], _escaped(odd[1].encode()) if odd[1] else _NULL)
+    score, reason = (_NULL, _NULL) if odd is None else (b"%.3f" % odd[0], _escaped(odd[1].encode()) if odd[1] else _NULL)
     return b"%s.%06d+00:00\t%s\t%s\t%s\t%s\t%d\t%d\t%s\t%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n" % (
         _second(second),
         int((at - second) * 1e6),
@@ -57,7 +57,7 @@ def copy_line(call: CallRecord, odd: tuple[float, str] | None = None, brought_by
         _NULL if sent is None else _escaped(sent),
         _NULL if answer is None else _escaped(answer),
         score,
-        why,
+        reason,
         _name(brought_by),
     )
 

@@ -112,14 +112,14 @@ def _stored(number: int, endpoint: str, rollout: Any, *more: Any) -> StoredRollo
     return StoredRollout(number, endpoint, read_rollout(rollout), *more)
 
 
-async def end_replaced_rollout(connection: AsyncConnection[TupleRow], endpoint: str, why: str) -> int | None:
+async def end_replaced_rollout(connection: AsyncConnection[TupleRow], endpoint: str, reason: str) -> int | None:
     """End a rollout of an endpoint that somebody changes otherwise, inside the transaction of that change."""
     query = f"SELECT {_COLUMNS} FROM rollouts WHERE endpoint = %s AND ended_at IS NULL FOR NO KEY UPDATE"
     row = await (await connection.execute(query.encode(), (endpoint,))).fetchone()
     if row is None:
         return None
     stored = _stored(*row)
-    await save_rollout(connection, stored.number, stored.rollout.end(why), stored.revision, stored.readings, new_step=False)
+    await save_rollout(connection, stored.number, stored.rollout.end(reason), stored.revision, stored.readings, new_step=False)
     return stored.number
 
 

@@ -81,9 +81,9 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
         "Server-Timing": {"description": "phases in milliseconds", "schema": {"type": "string"}},
     }
     responses: dict[str, Any] = {"200": {"description": f"answers by {version}", "headers": headers, "content": answered}}
-    for status, why in PROBLEMS.items():
+    for status, meaning in PROBLEMS.items():
         schema = {"$ref": "#/components/schemas/Problem"}
-        responses[str(status)] = {"description": why, "content": {"application/problem+json": {"schema": schema}}}
+        responses[str(status)] = {"description": meaning, "content": {"application/problem+json": {"schema": schema}}}
     operation = {
         "operationId": f"predict_{endpoint.replace('-', '_')}",
         "tags": ["predict"],

@@ -165,9 +165,9 @@ class Rollout:
         """Give the old version everything back now."""
         return replace(self._live("taken back"), state="back", reason=f"taken back by {by} at {self.plan.steps[self.step].share:g} %")
 
-    def end(self, why: str) -> Rollout:
+    def end(self, reason: str) -> Rollout:
         """End the rollout because the endpoint was changed otherwise."""
-        return replace(self._live("ended"), state="ended", reason=why)
+        return replace(self._live("ended"), state="ended", reason=reason)
 
     def _live(self, what: str) -> Rollout:
         if self.state in OVER:

@@ -14,8 +14,8 @@ from lamppost.service.node import Node
 from lamppost.store.trail import ChangedBy
 
 PROBLEMS: dict[int | str, dict[str, Any]] = {
-    status: {"model": Problem, "content": {"application/problem+json": {}}, "description": why}
-    for status, why in {
+    status: {"model": Problem, "content": {"application/problem+json": {}}, "description": meaning}
+    for status, meaning in {
         400: "the request cannot be read",
         401: "no token, or one that is not known or has expired",
         403: "the token's role does not cover this",

@@ -99,18 +99,17 @@ async def get_drift(
     if window is not None and earlier is not None:
         verdict = await _against(node, window, earlier)
     nothing = "Nothing was counted yet; ask it something." if scorer else f"{name} was packed without a reference; pack it again."
+    shown = verdict or WindowVerdict("too few", nothing, windows=1, rows=0)
     return DriftAnswer(
         endpoint=endpoint,
         version=name,
-        summary=verdict.summary if verdict is not None else nothing,
-        state=verdict.state if verdict is not None else None,
+        summary=shown.summary,
+        state=verdict.state if verdict else None,
         against="training" if earlier is None else window_start(earlier, window.until - window.at).isoformat() if window else "training",
         window=_window(window, now) if window is not None else None,
-        pooled=verdict.windows if verdict is not None else 1,
-        figures=[
-            FeatureDriftAnswer.model_validate(field, from_attributes=True) for field in (verdict.fields if verdict is not None else ())
-        ],
-        pairs=[PairDriftAnswer.model_validate(pair, from_attributes=True) for pair in (verdict.pairs if verdict is not None else ())],
+        pooled=shown.windows,
+        figures=[FeatureDriftAnswer.model_validate(field, from_attributes=True) for field in shown.fields],
+        pairs=[PairDriftAnswer.model_validate(pair, from_attributes=True) for pair in shown.pairs],
         explanation=DriftExplanationAnswer.model_validate(window.explanation, from_attributes=True)
         if window is not None and window.explanation is not None and earlier is None
         else None,

@@ -53,7 +53,7 @@ class CallerBreakage:
     def sentence(self, what: str) -> str:
         """The breakage in one sentence. what : what the setup serves."""
         of = f"the last {self.looked_at:,} of {self.calls:,} calls" if self.looked_at < self.calls else f"{self.calls:,} calls"
-        reasons = "; ".join(f"{why} ({count:,})" for why, count in self.refusals)
+        reasons = "; ".join(f"{reason} ({count:,})" for reason, count in self.refusals)
         return f"{what} would refuse {self.refused:,} of {of} that were answered in the last hour: {reasons}"
 
 
@@ -220,7 +220,7 @@ def _without_review(change: EndpointChange, needed: int, lacking: Sequence[str],
     if role != "admin":
         raise NotAllowed(f"only an admin may go without review; {lacking[0]} needs {what}")
     if not overrides.override.strip():
-        raise BadRequest("going without review needs a reason: --override 'why'")
+        raise BadRequest("going without review needs a reason: --override REASON")
     log.warning("%s: %s serves WITHOUT REVIEW: %s", change.endpoint, ", ".join(lacking), overrides.override)
     return replace(change, action="overrode review", note=overrides.override)
 

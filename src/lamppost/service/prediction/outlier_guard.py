@@ -30,14 +30,14 @@ class OutlierGuard:
         scorer = await self._counting.scorer_of_version(self._version)
         rows = given.rows if given.rows is not None else rows_from_columns(self.columns, given.columns or [])
         if scorer is not None and scorer.outlier_scorer is not None and rows:
-            names = frozenset(self.plan.schema.names)
-            columns = scorer.feature_columns(rows, [{}], names)
+            fields = frozenset(self.plan.schema.names)
+            columns = scorer.feature_columns(rows, [{}], fields)
             if len(rows) > 200:
-                scores, why = await asyncio.to_thread(scorer.outlier_scorer.score_rows, columns, len(rows))
+                scores, names = await asyncio.to_thread(scorer.outlier_scorer.score_rows, columns, len(rows))
             else:
-                scores, why = scorer.outlier_scorer.score_rows(columns, len(rows))
+                scores, names = scorer.outlier_scorer.score_rows(columns, len(rows))
             faults = [
-                self._fault(at, name, rows[at]) for at, (score, name) in enumerate(zip(scores, why, strict=True)) if score >= self._limit
+                self._fault(at, name, rows[at]) for at, (score, name) in enumerate(zip(scores, names, strict=True)) if score >= self._limit
             ]
             if faults:
                 fault_dicts = [fault.to_dict() for fault in faults[:50]]

@@ -170,10 +170,10 @@ class WindowCounting:
         assert scorer.outlier_scorer is not None
         assert scorer.layout is not None
         window = scorer.sketcher.sketch_window(columns, len(rows))
-        scores, why = scorer.outlier_scorer.score_rows(columns, len(rows))
+        scores, features = scorer.outlier_scorer.score_rows(columns, len(rows))
         several = {call for call, place in places if place}
         limit, many = scorer.limit, 0
-        for score, name, row, (call, place) in zip(scores.tolist(), why, rows, places, strict=True):
+        for score, name, row, (call, place) in zip(scores.tolist(), features, rows, places, strict=True):
             if limit is not None and score > limit and score >= 3:
                 many += 1
                 reason = describe_outlier(name, row, place if call in several else None)
