@@ -69,7 +69,7 @@ node_path() {
 
 console() {
   local built=src/lamppost/console/dist/.source wanted
-  wanted=$(cd console && find src public index.html compress.js package-lock.json package.json vite.config.ts tsconfig.json openapi.json -type f ! -name schema.d.ts -print0 \
+  wanted=$(cd console && find src public index.html compress.js package-lock.json package.json vite.config.ts tsconfig.json openapi.json ../docs/glossary.md -type f ! -name schema.d.ts -print0 \
     | sort -z | xargs -0 sha256sum | sha256sum)
   [ "$(cat "$built" 2>/dev/null)" = "$wanted" ] && return
   venv

@@ -1,24 +1,31 @@
-"""Runs every test module in a process of its own, as many at a time as there are cores; the last line is the sum.
+"""Runs every test module in a process of its own, one more at a time than there are cores; the last line is the sum.
 
-``python -m tests [part of a module's name …]`` runs only those.
+``python -m tests [part of a module's name …]`` runs only those. Each process is a fork of this one, which has imported the large libraries
+already: importing them in every process would take a fifth of the whole run.
 """
 
 from __future__ import annotations
 
+import faulthandler
 import os
 import re
-import subprocess
+import shutil
+import signal
 import sys
 import tempfile
-import threading
 import time
-from concurrent.futures import ThreadPoolExecutor
+import unittest
 from dataclasses import dataclass
 from pathlib import Path
+from typing import IO
 
 ROOT = Path(__file__).resolve().parent.parent
 PATIENCE_S = 600
 SLOWEST = 10
+AT_ONCE = (os.cpu_count() or 2) + 1
+"""Modules that wait for their services leave room for one more."""
+_ONE_THREAD = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"}
+"""Numerics in one thread: as many tests run as there are cores, and threads that wait for each other cost time."""
 
 
 @dataclass(frozen=True)
@@ -34,54 +41,113 @@ class Outcome:
     output: str
 
 
-def run_module(module: str, environment: dict[str, str]) -> Outcome:
-    start = time.monotonic()
-    command = [sys.executable, "-W", "error", "-X", "faulthandler", "-m", "unittest", module]
-    with tempfile.TemporaryFile("w+") as file:
-        process = subprocess.Popen(command, cwd=ROOT, env=environment, stdout=file, stderr=file)
-        late = threading.Timer(PATIENCE_S, process.kill)
-        late.start()
-        _, status, used = os.wait4(process.pid, 0)
-        process.returncode = code = os.waitstatus_to_exitcode(status)
-        late.cancel()
-        file.seek(0)
-        output = file.read()
-    seconds = time.monotonic() - start
+@dataclass
+class Running:
+    """A module that is being run. output : what its process has written."""
+
+    module: str
+    started: float
+    output: IO[str]
+
+
+def start_module(module: str) -> tuple[int, Running]:
+    """Fork a process that runs a module; its id."""
+    output = tempfile.TemporaryFile("w+")  # noqa: SIM115 - closed when the module has ended
+    running = Running(module, time.monotonic(), output)
+    pid = os.fork()
+    if pid == 0:
+        os.dup2(output.fileno(), 1)
+        os.dup2(output.fileno(), 2)
+        faulthandler.enable()
+        program = unittest.main(module=None, argv=["unittest", module], exit=False)
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(not program.result.wasSuccessful())
+    return pid, running
+
+
+def outcome_of(running: Running, code: int, cpu_s: float) -> Outcome:
+    """Read the figures of a module that has ended from what it wrote."""
+    running.output.seek(0)
+    output = running.output.read()
+    running.output.close()
+    seconds = time.monotonic() - running.started
     if seconds > PATIENCE_S:
-        output += f"\n{module} did not end within {PATIENCE_S} s"
+        output += f"\n{running.module} did not end within {PATIENCE_S} s"
     ran = re.search(r"^Ran (\d+) test", output, re.M)
     counts = dict(re.findall(r"(failures|errors|skipped)=(\d+)", output.rsplit("\n\n", 1)[-1]))
     failed = int(counts.get("failures", 0)) + int(counts.get("errors", 0))
     if code and not failed:
         failed = 1
     return Outcome(
-        module,
+        running.module,
         run=int(ran[1]) if ran else 0,
         failed=failed,
         skipped=int(counts.get("skipped", 0)),
         seconds=seconds,
-        cpu_s=used.ru_utime + used.ru_stime,
+        cpu_s=cpu_s,
         output=output,
     )
 
 
+def run_modules(modules: list[str]) -> list[Outcome]:
+    """Run all modules, some at a time, and print what came of each as soon as it has ended."""
+    outcomes: list[Outcome] = []
+    waiting = list(modules)
+    present: dict[int, Running] = {}
+    while waiting or present:
+        while waiting and len(present) < AT_ONCE:
+            pid, running = start_module(waiting.pop(0))
+            present[pid] = running
+        pid, status, used = os.wait4(-1, os.WNOHANG)
+        if pid not in present:
+            for late, running in present.items():
+                if time.monotonic() - running.started > PATIENCE_S:
+                    os.kill(late, signal.SIGKILL)
+            time.sleep(0.05)
+            continue
+        outcome = outcome_of(present.pop(pid), os.waitstatus_to_exitcode(status), used.ru_utime + used.ru_stime)
+        outcomes.append(outcome)
+        mark = "✗" if outcome.failed else "●"
+        times = f"{outcome.seconds:7.1f} s  (cpu {outcome.cpu_s:5.0f} s)"
+        print(f"{mark} {outcome.module:48s}{outcome.run:4d} tests {times}", flush=True)
+        if outcome.failed:
+            print(outcome.output, flush=True)
+    return outcomes
+
+
+def import_large_libraries() -> None:
+    """Import what most modules need and what takes long."""
+    import onnxruntime  # noqa: F401
+    import pandas  # noqa: F401
+    import sklearn.compose
+    import sklearn.ensemble  # noqa: F401
+
+    import lamppost.packing.pack
+    import lamppost.service.app  # noqa: F401
+    import tests.support.service
+    import tests.support.zoo  # noqa: F401
+    from lamppost.package.skops_import import import_skops
+
+    import_skops()
+
+
 def main() -> int:
+    if not sys.warnoptions:  # warnings are errors, also those of imports
+        os.execve(sys.executable, [sys.executable, "-W", "error", "-m", "tests", *sys.argv[1:]], {**os.environ, **_ONE_THREAD})
+    os.chdir(ROOT)
     files = sorted(ROOT.glob("tests/**/test_*.py"), key=lambda path: ("end_to_end" not in path.parts, str(path)))  # the slow ones first
     modules = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in files]
     if parts := sys.argv[1:]:
         modules = [module for module in modules if any(part in module for part in parts)]
-    with tempfile.TemporaryDirectory(prefix="lamppost-tests-") as folder:
-        Path(folder).chmod(0o755)
-        environment = {**os.environ, "LAMPPOST_TEST_FOLDER": folder, "PYTHONPATH": str(ROOT)}
-        with ThreadPoolExecutor(os.cpu_count() or 2) as pool:
-            outcomes = []
-            for outcome in pool.map(lambda module: run_module(module, environment), modules):
-                outcomes.append(outcome)
-                mark = "✗" if outcome.failed else "●"
-                times = f"{outcome.seconds:7.1f} s  (cpu {outcome.cpu_s:5.0f} s)"
-                print(f"{mark} {outcome.module:48s}{outcome.run:4d} tests {times}", flush=True)
-                if outcome.failed:
-                    print(outcome.output, flush=True)
+    folder = Path(tempfile.mkdtemp(prefix="lamppost-tests-"))
+    folder.chmod(0o755)
+    os.environ.update({"LAMPPOST_TEST_FOLDER": str(folder), "PYTHONPATH": str(ROOT)})
+    try:
+        import_large_libraries()
+        outcomes = run_modules(modules)
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
     print("\nslowest:")
     for outcome in sorted(outcomes, key=lambda outcome: -outcome.seconds)[:SLOWEST]:
         print(f"  {outcome.module:48s}{outcome.seconds:7.1f} s")

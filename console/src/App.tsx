@@ -8,6 +8,7 @@ import { Palette } from "./parts/Palette";
 import { Street } from "./parts/Street";
 import { Overview } from "./pages/Overview";
 import { SignIn } from "./pages/SignIn";
+import { useZone } from "./time/zone";
 
 const AlertsPage = lazyPage(() => import("./pages/AlertsPage"), "AlertsPage");
 const CallPage = lazyPage(() => import("./pages/CallPage"), "CallPage");
@@ -24,6 +25,7 @@ const VersionPage = lazyPage(() => import("./pages/VersionPage"), "VersionPage")
 
 export function App({ linkFailed }: { linkFailed: Error | null }) {
   const session = useSession();
+  useZone(); // every time on the page is written anew when the zone changes
   const [searching, setSearching] = useState(false);
   if (session.data)
     return (

@@ -1,9 +1,11 @@
 import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { Tooltip } from "radix-ui";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { App } from "./App";
 import { api, good, ProblemError } from "./api/client";
+import { Toasts } from "./parts/Toasts";
 import "./styles.css";
 import { startTheme } from "./theme";
 
@@ -43,7 +45,11 @@ createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
       <BrowserRouter>
-        <App linkFailed={linkFailed} />
+        <Tooltip.Provider delayDuration={250}>
+          <Toasts>
+            <App linkFailed={linkFailed} />
+          </Toasts>
+        </Tooltip.Provider>
       </BrowserRouter>
     </QueryClientProvider>
   </StrictMode>,

@@ -1,4 +1,6 @@
 // Figures and times as people read them.
+import { timeZone } from "./time/zone";
+
 const whole = new Intl.NumberFormat("en", { maximumFractionDigits: 0 });
 
 export const count = (value: number): string => whole.format(value);
@@ -16,13 +18,13 @@ export function ago(iso: string, now = Date.now()): string {
   if (seconds < 60) return `${Math.floor(seconds)} s ago`;
   if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`;
   if (seconds < 86_400) return `${Math.floor(seconds / 3600)} h ago`;
-  return new Date(iso).toLocaleDateString("en", { day: "numeric", month: "short", year: "numeric" });
+  return new Date(iso).toLocaleDateString("en", { day: "numeric", month: "short", year: "numeric", timeZone: timeZone() });
 }
 
 /** The time of day to the millisecond. */
 export function clock(iso: string): string {
   const at = new Date(iso);
-  return `${at.toLocaleTimeString("en-GB")}.${String(at.getMilliseconds()).padStart(3, "0")}`;
+  return `${at.toLocaleTimeString("en-GB", { timeZone: timeZone() })}.${String(at.getMilliseconds()).padStart(3, "0")}`;
 }
 
 /** Bytes with a unit: "2.8 MB". */
@@ -57,10 +59,14 @@ export function short(value: number): string {
 
 export const plural = (amount: number, one: string, many = `${one}s`): string => `${count(amount)} ${amount === 1 ? one : many}`;
 
-/** Day and time to the minute, in the reader's own zone: "23 Nov 14:00". */
+/** Day and time to the minute: "23 Nov 14:00". */
 export function when(iso: string | number): string {
   const at = new Date(iso);
-  return `${at.toLocaleDateString("en", { day: "numeric", month: "short" })} ${at.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit" })}`;
+  const [day, time] = [
+    at.toLocaleDateString("en", { day: "numeric", month: "short", timeZone: timeZone() }),
+    at.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit", timeZone: timeZone() }),
+  ];
+  return `${day} ${time}`;
 }
 
 /** A part as percent: "8.3 %"; small ones with two figures. */

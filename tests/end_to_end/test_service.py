@@ -348,7 +348,10 @@ class WhoMay(Asking):
             response = browser.post("/api/session", json={"token": self.service.token})
             cookie = response.headers["set-cookie"].lower()
             self.assertTrue("httponly" in cookie and "samesite=strict" in cookie and self.service.token.lower() not in cookie)
-            self.assertEqual(browser.get("/api/session").json(), {"token": "admin", "role": "admin"})
+            self.assertEqual(
+                browser.get("/api/session").json(),
+                {"token": "admin", "role": "admin", "may": ["point", "predict", "push", "review", "tokens", "view"]},
+            )
             self.assertEqual(browser.post("/predict/outage-risk", json=ROW, headers={"origin": self.service.address}).status_code, 200)
             foreign = browser.post("/predict/outage-risk", json=ROW, headers={"origin": "http://127.0.0.1:1"})
             self.problem(foreign, 403, "not-allowed")

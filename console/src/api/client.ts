@@ -3,6 +3,7 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
 export type Setup = components["schemas"]["EndpointSetup"];
+export type LanesPage = components["schemas"]["LanesAnswer"];
 export type Lane = components["schemas"]["LaneStateAnswer"];
 export type LaneRules = components["schemas"]["LaneRules"];
 export type Endpoint = components["schemas"]["EndpointAnswer"];
@@ -35,6 +36,7 @@ export type QualityPage = components["schemas"]["QualityAnswer"];
 export type VersionQuality = components["schemas"]["VersionQuality"];
 export type QualityFigure = components["schemas"]["EstimateAnswer"];
 export type Alert = components["schemas"]["AlertAnswer"];
+export type Notice = components["schemas"]["NoticeAnswer"];
 export type Channel = components["schemas"]["ChannelAnswer"];
 
 export const api = createClient<paths>();

@@ -1,6 +1,7 @@
 // What the pages look at, and how often they look again.
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { api, good } from "./client";
+import type { TimeSpan } from "../time/spans";
+import { api, good, type Session } from "./client";
 
 const LIVE_MS = 2_000;
 
@@ -68,13 +69,8 @@ export const useCalls = (endpoint: string) =>
     refetchInterval: LIVE_MS,
   });
 
-const MAY: Record<string, readonly string[]> = { point: ["operator", "admin"], review: ["reviewer", "admin"] };
-
 /** Whether whoever is signed in may do that; the service checks it again. */
-export function useMay(what: "point" | "review"): boolean {
-  const session = useSession();
-  return MAY[what]!.includes(session.data?.role ?? "");
-}
+export const useMay = (permission: Session["may"][number]): boolean => useSession().data?.may.includes(permission) ?? false;
 
 export const useTrail = (subject: string, search: string) =>
   useQuery({
@@ -125,31 +121,29 @@ export const useFigure = (endpoint: string, figure: string, version: string | nu
     refetchInterval: 10 * LIVE_MS,
   });
 
-/** @param hours how far back; the page is live while it ends now */
-/** span : a part of the time, which does not move; else the last hours. */
-export const useTraffic = (endpoint: string, hours: number, span: { since: number; until: number } | null = null) =>
+/** hours : how far back a live page looks. fixed : a part of the time that does not move, in place of the last hours. */
+export const useTraffic = (endpoint: string, hours: number, fixed: TimeSpan | null) =>
   useQuery({
-    queryKey: ["traffic", endpoint, hours, span],
-    queryFn: async () => {
-      const query = span
-        ? { since: new Date(span.since).toISOString(), until: new Date(span.until).toISOString() }
-        : { since: new Date(Date.now() - hours * 3_600_000).toISOString() };
-      return good(await api.GET("/api/endpoints/{endpoint}/traffic", { params: { path: { endpoint }, query } }));
-    },
+    queryKey: ["traffic", endpoint, hours, fixed],
+    queryFn: async () =>
+      good(await api.GET("/api/endpoints/{endpoint}/traffic", { params: { path: { endpoint }, query: timeQuery(hours, fixed) } })),
     placeholderData: keepPreviousData,
-    refetchInterval: span ? false : hours > 24 ? 30 * LIVE_MS : 2 * LIVE_MS,
+    refetchInterval: fixed ? false : hours > 24 ? 30 * LIVE_MS : 2 * LIVE_MS,
   });
 
-export const useQuality = (endpoint: string, days: number) =>
+export const useQuality = (endpoint: string, hours: number, fixed: TimeSpan | null) =>
   useQuery({
-    queryKey: ["quality", endpoint, days],
-    queryFn: async () => {
-      const since = new Date(Date.now() - days * 86_400_000).toISOString();
-      return good(await api.GET("/api/endpoints/{endpoint}/quality", { params: { path: { endpoint }, query: { since } } }));
-    },
+    queryKey: ["quality", endpoint, hours, fixed],
+    queryFn: async () =>
+      good(await api.GET("/api/endpoints/{endpoint}/quality", { params: { path: { endpoint }, query: timeQuery(hours, fixed) } })),
     placeholderData: keepPreviousData,
-    refetchInterval: 10 * LIVE_MS,
+    refetchInterval: fixed ? false : 10 * LIVE_MS,
   });
+
+const timeQuery = (hours: number, fixed: TimeSpan | null): { since: string; until?: string } =>
+  fixed
+    ? { since: new Date(fixed.since).toISOString(), until: new Date(fixed.until).toISOString() }
+    : { since: new Date(Date.now() - hours * 3_600_000).toISOString() };
 
 export type Sought = { contains?: string; odd?: number; status?: number; slower_ms?: number; version?: string; before?: string };
 

@@ -7,7 +7,7 @@ const CHANGED = {
   review: ["reviews", "trail", "endpoint"],
   alert: ["alerts", "endpoints", "endpoint", "notices"],
   token: ["tokens", "trail"],
-  version: ["versions", "version", "trail"],
+  calls: ["calls"],
 } as const satisfies Record<string, readonly string[]>;
 
 export type Changed = keyof typeof CHANGED;
@@ -16,12 +16,12 @@ export type Changed = keyof typeof CHANGED;
 export function useServiceChange<Answer, Given = void>(
   changed: Changed,
   change: (given: Given) => Promise<Answer>,
-  done?: (answer: Answer) => void,
+  done?: (answer: Answer, given: Given) => void,
 ): UseMutationResult<Answer, Error, Given> {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: change,
-    onSuccess: done,
+    onSuccess: (answer, given) => done?.(answer, given),
     onSettled: () => Promise.all(CHANGED[changed].map((key) => queries.invalidateQueries({ queryKey: [key] }))),
   });
 }

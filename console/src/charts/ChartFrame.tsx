@@ -1,7 +1,7 @@
 // The frame of every chart: its title, what is read from it, and its numbers to look at and to take home.
 import { Download, Image as ImageIcon, Table2 } from "lucide-react";
 import { type ReactNode, type RefObject, useId, useState } from "react";
-import { toCsv } from "./layout";
+import { fileName, saveFile, toCsv } from "../csv";
 
 export type ChartTable = { head: string[]; rows: (string | number | null)[][] };
 const SHOWN_ROWS = 200;
@@ -43,7 +43,7 @@ export function ChartFrame({
             </Tool>
             <Tool
               label={`${title} as CSV`}
-              onClick={() => save(`${fileName(title)}.csv`, new Blob([toCsv(table.head, table.rows)], { type: "text/csv" }))}
+              onClick={() => saveFile(`${fileName(title)}.csv`, new Blob([toCsv(table.head, table.rows)], { type: "text/csv" }))}
             >
               <Download size={14} aria-hidden />
             </Tool>
@@ -102,16 +102,6 @@ const Tool = ({ label, onClick, pressed, children }: { label: string; onClick: (
   </button>
 );
 
-const fileName = (title: string): string => title.toLowerCase().replaceAll(/[^a-z0-9]+/g, "-");
-
-function save(name: string, content: Blob): void {
-  const link = document.createElement("a");
-  link.href = URL.createObjectURL(content);
-  link.download = name;
-  link.click();
-  setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
-}
-
 /** The chart as it stands on the page, on its paper and under its title. */
 function savePicture(element: HTMLDivElement, title: string, unit: string): void {
   const drawn = [...element.querySelectorAll("canvas")];
@@ -134,5 +124,5 @@ function savePicture(element: HTMLDivElement, title: string, unit: string): void
     const place = part.getBoundingClientRect();
     pen.drawImage(part, place.left - box.left, place.top - box.top + head, place.width, place.height);
   }
-  canvas.toBlob((content) => content && save(`${fileName(title)}.png`, content));
+  canvas.toBlob((content) => content && saveFile(`${fileName(title)}.png`, content));
 }

@@ -1,6 +1,7 @@
 // Values over time: y from 0, names at the ends of lines, changes and alerts as marks, one reading for all charts of a page.
 import { useMemo, useRef } from "react";
 import uPlot from "uplot";
+import { timeZone } from "../time/zone";
 import { short, when } from "../words";
 import { ChartFrame } from "./ChartFrame";
 import { colourOf, withOpacity } from "./colours";
@@ -10,7 +11,7 @@ import { readable } from "./readable";
 import { usePlot } from "./usePlot";
 
 export type { Point } from "./layout";
-export type Series = { name: string; colour: string; points: Point[]; area?: boolean };
+export type Series = { name: string; colour: string; points: Point[]; area?: boolean; stepped?: boolean };
 export type Mark = { at: number; name: string; kind?: "change" | "alert" };
 export type Limit = { value: number; name: string };
 
@@ -62,7 +63,7 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
     most,
     height,
     limit,
-    series.map((line) => [line.name, line.colour, line.area, hasBand(line)]),
+    series.map((line) => [line.name, line.colour, line.area, line.stepped, hasBand(line)]),
   ]);
 
   const options = (width: number): uPlot.Options => {
@@ -93,6 +94,7 @@ export function TimeChart({ title, unit, since, until, series, marks = [], limit
         ...series.map((line) => ({
           stroke: colourOf(line.colour),
           width: 1.5,
+          paths: line.stepped ? uPlot.paths.stepped!({ align: 1 }) : undefined,
           fill: line.area ? withOpacity(line.colour, 0.35) : undefined,
           points: { show: true, filter: isolatedPoints, size: 5, fill: colourOf(line.colour) },
         })),
@@ -281,7 +283,12 @@ function clockTicks(_: uPlot, splits: number[]): string[] {
   const span = splits.length > 1 ? splits[1]! - splits[0]! : 0;
   return splits.map((at) => {
     const time = new Date(at * 1_000);
-    if (span >= 86_400) return time.toLocaleDateString("en", { day: "numeric", month: "short" });
-    return time.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit", ...(span < 60 ? { second: "2-digit" } : {}) });
+    if (span >= 86_400) return time.toLocaleDateString("en", { day: "numeric", month: "short", timeZone: timeZone() });
+    return time.toLocaleTimeString("en-GB", {
+      hour: "2-digit",
+      minute: "2-digit",
+      timeZone: timeZone(),
+      ...(span < 60 ? { second: "2-digit" } : {}),
+    });
   });
 }

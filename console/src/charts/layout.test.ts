@@ -10,7 +10,6 @@ import {
   spanWithData,
   spreadLabels,
   tickTexts,
-  toCsv,
 } from "./layout.js";
 
 test("the top of an axis is the next round number", () => {
@@ -112,17 +111,4 @@ test("ticks have as many decimals as tell them apart", () => {
   assert.deepEqual(tickTexts([220, 222.5, 225]), ["220.0", "222.5", "225.0"]);
   assert.deepEqual(tickTexts([0, 50, 100]), ["0", "50", "100"]);
   assert.deepEqual(tickTexts([0, 0.02, 0.04]), ["0.00", "0.02", "0.04"]);
-});
-
-test("CSV quotes what needs quotes", () => {
-  assert.equal(
-    toCsv(
-      ["time", "a,b"],
-      [
-        ["x", null],
-        ['say "hi"', 2],
-      ],
-    ),
-    'time,"a,b"\r\nx,\r\n"say ""hi""",2\r\n',
-  );
 });

@@ -122,12 +122,3 @@ export function tickTexts(ticks: number[]): string[] {
   for (let decimals = 0; decimals <= 6; decimals++) if (exact(decimals)) return written(decimals);
   return ticks.map((tick) => tick.toExponential(1));
 }
-
-/** Lines of CSV (RFC 4180). */
-export function toCsv(head: string[], rows: (string | number | null)[][]): string {
-  const cell = (value: string | number | null): string => {
-    const text = value === null ? "" : String(value);
-    return /[",\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
-  };
-  return [head, ...rows].map((row) => row.map(cell).join(",")).join("\r\n") + "\r\n";
-}

@@ -3,6 +3,7 @@ import { type RefObject, useEffect, useRef, useState } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
 import { useTheme } from "../theme";
+import { useZone } from "../time/zone";
 
 /** options : made for a width in CSS pixels, anew whenever `key` changes. */
 export function usePlot(
@@ -17,6 +18,7 @@ export function usePlot(
     latest.current = { options, data };
   });
   const theme = useTheme();
+  const zone = useZone();
   const [width, setWidth] = useState(0);
   const [fonts, setFonts] = useState(false);
   useEffect(() => {
@@ -34,7 +36,7 @@ export function usePlot(
       plot.current = null;
       made.destroy();
     };
-  }, [box, key, width, theme, fonts]);
+  }, [box, key, width, theme, zone, fonts]);
   useEffect(() => {
     if (plot.current && plot.current.data !== data) plot.current.setData(data);
   }, [data]);

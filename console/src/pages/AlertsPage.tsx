@@ -1,68 +1,85 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import { type Alert, api, good } from "../api/client";
+import { type Alert, api, type Channel, good, type Notice } from "../api/client";
 import { useAlerts, useChannels, useMay, useNotices } from "../api/queries";
-import { Button, Card, Mono, Snippets, Trouble, Waiting } from "../parts/basics";
+import { Button, Card, Mono, Snippets, Trouble } from "../parts/basics";
+import { QueryState } from "../parts/QueryState";
+import { Tip, Truncated } from "../parts/Tip";
+import { useToast } from "../parts/Toasts";
+import { type Column, DataTable } from "../table/DataTable";
 import { ago, plural, when } from "../words";
 import { useServiceChange } from "../api/useServiceChange";
 
 /** What is wrong, since when, how sure, probably why, and what next? */
 export function AlertsPage() {
   const alerts = useAlerts();
-  const found = alerts.data;
-  const open = found?.filter((one) => one.state !== "resolved") ?? [];
-  const over = found?.filter((one) => one.state === "resolved") ?? [];
+  const open = alerts.data?.filter(isOpen) ?? [];
   return (
     <>
       <h1 className="text-title font-semibold">Alerts</h1>
       <p className="mt-1 text-lead text-soft">
-        {!found ? (
-          <>&nbsp;</>
-        ) : open.length ? (
-          `${plural(open.length, "alert")} open, the latest since ${ago(open[0]!.since)}.`
-        ) : (
-          "Nothing is wrong."
-        )}
+        {!alerts.data
+          ? "\u00a0"
+          : open.length
+            ? `${plural(open.length, "alert")} open, the latest since ${ago(open[0]!.since)}.`
+            : "Nothing is wrong."}
       </p>
-      {alerts.error && !found ? <Trouble error={alerts.error} /> : !found ? <Waiting height={240} label="loading alerts" /> : null}
-      {open.map((one) => (
-        <OpenAlert key={one.number} alert={one} />
-      ))}
-      {over.length > 0 && (
-        <Card title="Over" className="mt-4">
-          <table className="figures w-full table-fixed">
-            <thead>
-              <tr>
-                <th className="w-32">since</th>
-                <th className="w-32">until</th>
-                <th className="w-40">endpoint</th>
-                <th className="w-20">rule</th>
-                <th>what, and probably why</th>
-              </tr>
-            </thead>
-            <tbody>
-              {over.map((one) => (
-                <tr key={one.number}>
-                  <td>{when(one.since)}</td>
-                  <td>{one.resolved_at ? when(one.resolved_at) : "–"}</td>
-                  <td>
-                    <Link to={page(one)} className="font-semibold hover:underline">
-                      {one.endpoint}
-                    </Link>
-                  </td>
-                  <td className="text-soft">{one.rule}</td>
-                  <td className="py-2 whitespace-normal!">
-                    {one.summary}
-                    {one.probable_cause && <span className="block text-soft">Probably: {one.probable_cause}</span>}
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </Card>
-      )}
+      <QueryState query={alerts} loading="alerts" height={240}>
+        {(all) => (
+          <>
+            {all.filter(isOpen).map((one) => (
+              <OpenAlert key={one.number} alert={one} />
+            ))}
+            <Over all={all.filter((one) => !isOpen(one))} />
+          </>
+        )}
+      </QueryState>
       <Channels />
     </>
+  );
+}
+
+const isOpen = (alert: Alert): boolean => alert.state !== "resolved";
+
+const COLUMNS: Column<Alert>[] = [
+  { id: "since", width: 112, value: (one) => one.since, cell: (one) => when(one.since) },
+  { id: "until", width: 112, value: (one) => one.resolved_at, cell: (one) => (one.resolved_at ? when(one.resolved_at) : "–") },
+  {
+    id: "endpoint",
+    width: 160,
+    value: (one) => one.endpoint,
+    cell: (one) => (
+      <Link to={page(one)} className="font-semibold hover:underline">
+        {one.endpoint}
+      </Link>
+    ),
+  },
+  { id: "rule", width: 80, value: (one) => one.rule, className: "text-soft" },
+  { id: "what", grow: true, value: (one) => one.summary },
+  { id: "probable cause", width: 320, hidden: true, value: (one) => one.probable_cause, className: "text-soft" },
+];
+
+function Over({ all }: { all: Alert[] }) {
+  if (!all.length) return null;
+  return (
+    <Card title="Over" className="mt-4" aside={<span className="text-small text-faint">a row opens to its cause and notes</span>}>
+      <DataTable
+        label="alerts that are over"
+        columns={COLUMNS}
+        rows={all}
+        rowKey={(one) => String(one.number)}
+        rowName={(one) => `alert ${one.number}`}
+        details={(one) => (
+          <div className="text-soft">
+            <p>{one.summary}</p>
+            {one.probable_cause && <p>Probably: {one.probable_cause}.</p>}
+            <p>Certainty: {one.certainty}.</p>
+            {one.acknowledged_by && <p>Looked after by {one.acknowledged_by}.</p>}
+            {one.note && <p>Note: {one.note}</p>}
+          </div>
+        )}
+      />
+    </Card>
   );
 }
 
@@ -77,17 +94,17 @@ export function NeedsLook({ alerts }: { alerts: Alert[] }) {
       {alerts.slice(0, 5).map((one) => (
         <div key={one.number} className="flex items-center gap-4 py-2 not-first:border-t not-first:border-line">
           <div className="min-w-0 flex-1">
-            <p className="truncate">
+            <Truncated>
               <Link to={page(one)} className="font-semibold hover:underline">
                 {one.endpoint}
               </Link>{" "}
               {one.summary}
-            </p>
-            <p className="truncate text-soft" title={one.probable_cause ?? undefined}>
+            </Truncated>
+            <Truncated className="text-soft">
               Since {when(one.since)}
               {one.acknowledged_by && `, looked after by ${one.acknowledged_by}`}.{" "}
               {one.probable_cause && `Probably: ${one.probable_cause}.`}
-            </p>
+            </Truncated>
           </div>
           <Link
             to={page(one)}
@@ -106,22 +123,39 @@ export function NeedsLook({ alerts }: { alerts: Alert[] }) {
   );
 }
 
+const MUTED_MINUTES = 240;
+
 export function OpenAlert({ alert }: { alert: Alert }) {
   const may = useMay("point");
   const [note, setNote] = useState("");
-  const take = useServiceChange("alert", async () =>
-    good(
-      await api.POST("/api/alerts/{alert}/acknowledge", { params: { path: { alert: alert.number } }, body: { note: note.trim() || null } }),
-    ),
+  const toast = useToast();
+  const take = useServiceChange(
+    "alert",
+    async () =>
+      good(
+        await api.POST("/api/alerts/{alert}/acknowledge", {
+          params: { path: { alert: alert.number } },
+          body: { note: note.trim() || null },
+        }),
+      ),
+    () => toast({ title: `You look after alert ${alert.number}`, detail: "It stays open until what it tells of is over." }),
   );
-  const mute = useServiceChange("alert", async () =>
+  const mute = useServiceChange("alert", async (minutes: number) =>
     good(
       await api.PUT("/api/endpoints/{endpoint}/mute", {
         params: { path: { endpoint: alert.endpoint } },
-        body: { minutes: 240, note: note.trim() || null },
+        body: { minutes, note: note.trim() || null },
       }),
     ),
   );
+  async function muteForHours(): Promise<void> {
+    const done = await mute.mutateAsync(MUTED_MINUTES).catch(() => null);
+    if (done)
+      toast({
+        title: `${alert.endpoint} is muted until ${when(done.until)}`,
+        undo: { name: "Undo", run: () => mute.mutate(0, { onSuccess: () => toast({ title: `${alert.endpoint} is no longer muted` }) }) },
+      });
+  }
   return (
     <section className="mt-4 rounded-card border border-brick bg-brick-wash p-4" aria-label={`alert ${alert.number}`}>
       <div className="flex items-baseline justify-between gap-4">
@@ -150,12 +184,9 @@ export function OpenAlert({ alert }: { alert: Alert }) {
         {may && (
           <>
             {alert.state === "firing" && <Button onClick={() => take.mutate()}>I look after it</Button>}
-            <Button
-              onClick={() => mute.mutate()}
-              title="nothing goes out about this endpoint for four hours; alerts are raised and shown all the same"
-            >
-              {mute.isSuccess ? `muted until ${when(mute.data.until)}` : "Mute for 4 hours"}
-            </Button>
+            <Tip text="Nothing goes out about this endpoint for four hours. Alerts are raised and shown all the same.">
+              <Button onClick={() => void muteForHours()}>Mute for 4 hours</Button>
+            </Tip>
             <input
               className="control max-w-72"
               aria-label="note"
@@ -172,43 +203,45 @@ export function OpenAlert({ alert }: { alert: Alert }) {
   );
 }
 
+type Lately = Channel & { sent: number; stuck: Notice[] };
+
+const CHANNEL_COLUMNS: Column<Lately>[] = [
+  { id: "channel", width: 136, value: (one) => one.name, className: "font-semibold" },
+  { id: "kind", width: 80, value: (one) => one.kind, className: "text-soft" },
+  { id: "to", grow: true, value: (one) => one.target, className: "font-mono" },
+  { id: "endpoints", width: 160, value: (one) => one.endpoints?.join(", ") ?? "all", className: "text-soft" },
+  { id: "reports", width: 88, value: (one) => one.reports, className: "text-soft" },
+  {
+    id: "lately",
+    width: 168,
+    value: ({ sent, stuck }) => `${sent} sent${stuck.length ? `, ${stuck.length} ${stuck[0]!.given_up ? "given up" : "waiting"}` : ""}`,
+    className: (one) => (one.stuck.length ? "text-brick" : "text-soft"),
+  },
+];
+
 function Channels() {
   const channels = useChannels();
   const notices = useNotices();
+  const all = (channels.data ?? []).map((one): Lately => {
+    const mine = notices.data?.filter((notice) => notice.channel === one.name) ?? [];
+    const stuck = mine.filter((notice) => !notice.done_at);
+    return { ...one, sent: mine.length - stuck.length, stuck };
+  });
   return (
     <Card title="Who hears of it" className="mt-4">
-      {channels.data?.length ? (
-        <table className="figures w-full">
-          <thead>
-            <tr>
-              <th>channel</th>
-              <th>kind</th>
-              <th className="w-full">to</th>
-              <th>endpoints</th>
-              <th>reports</th>
-              <th>lately</th>
-            </tr>
-          </thead>
-          <tbody>
-            {channels.data.map((one) => {
-              const sent = notices.data?.filter((notice) => notice.channel === one.name) ?? [];
-              const stuck = sent.filter((notice) => !notice.done_at);
-              return (
-                <tr key={one.name}>
-                  <td className="font-semibold">{one.name}</td>
-                  <td className="text-soft">{one.kind}</td>
-                  <td className="font-mono">{one.target}</td>
-                  <td className="text-soft">{one.endpoints?.join(", ") ?? "all"}</td>
-                  <td className="text-soft">{one.reports}</td>
-                  <td className={stuck.length ? "text-brick" : "text-soft"} title={stuck[0]?.error ?? undefined}>
-                    {sent.length - stuck.length} sent
-                    {stuck.length ? `, ${stuck.length} ${stuck[0]!.given_up ? "given up" : "waiting"}` : ""}
-                  </td>
-                </tr>
-              );
-            })}
-          </tbody>
-        </table>
+      {all.length ? (
+        <DataTable
+          label="channels"
+          columns={CHANNEL_COLUMNS}
+          rows={all}
+          rowKey={(one) => one.name}
+          details={(one) => (
+            <p className="text-soft">
+              {one.stuck[0]?.error ?? (one.sent ? "Everything was delivered." : "Nothing was sent yet.")} Try it:{" "}
+              <Mono>{`lamppost channel test ${one.name}`}</Mono>
+            </p>
+          )}
+        />
       ) : (
         <>
           <p className="text-soft">Nobody yet. Webhooks are signed CloudEvents, mail is plain text; mail may get reports too:</p>

@@ -2,14 +2,18 @@ import { useDeferredValue, useState } from "react";
 import { useSearchParams } from "react-router";
 import type { EndpointPage } from "../api/client";
 import { type Sought, useSoughtCalls } from "../api/queries";
-import { Button, Mono, Trouble, Waiting } from "../parts/basics";
+import { Button, Mono } from "../parts/basics";
+import { QueryState } from "../parts/QueryState";
+import { SPAN_HOURS } from "../time/spans";
+import { TimeControl } from "../time/TimeControl";
+import { usePageSpan } from "../time/usePageSpan";
 import { CallsTable } from "../parts/CallsTable";
-import { when } from "../words";
 
 /** The calls themselves: found by what is in them, by how odd, slow or wrong they were. */
 export function CallsView({ page }: { page: EndpointPage }) {
   const [params, setParams] = useSearchParams();
   const [typed, setTyped] = useState(params.get("contains") ?? "");
+  const span = usePageSpan([], "hour");
   const contains = useDeferredValue(typed.trim());
   const number = (name: string): number | undefined => (params.get(name) ? Number(params.get(name)) : undefined);
   const sought: Sought = {
@@ -17,7 +21,7 @@ export function CallsView({ page }: { page: EndpointPage }) {
     ...(number("odd") !== undefined && { odd: number("odd") }),
     ...(number("status") !== undefined && { status: number("status") }),
     ...(number("slower") !== undefined && { slower_ms: number("slower") }),
-    ...(params.get("before") && { before: params.get("before")! }),
+    ...(span.fixed && { before: new Date(span.fixed.until).toISOString() }),
   };
   const calls = useSoughtCalls(page.name, sought);
   const found = calls.data;
@@ -25,8 +29,11 @@ export function CallsView({ page }: { page: EndpointPage }) {
     const next = new URLSearchParams(params);
     if (value) next.set(name, value);
     else next.delete(name);
-    if (name !== "before") next.delete("before");
     setParams(next, { replace: true });
+  }
+  function older(at: string): void {
+    const until = Date.parse(at);
+    span.setFixed({ since: until - SPAN_HOURS.hour * 3_600_000, until });
   }
   const toggle = (name: string, value: string, text: string) => (
     <Button
@@ -50,7 +57,7 @@ export function CallsView({ page }: { page: EndpointPage }) {
     .join(" ");
   return (
     <>
-      <div className="mt-4 flex items-center gap-3">
+      <div className="mt-4 flex flex-wrap items-center gap-3">
         <input
           className="control max-w-80"
           aria-label="search calls"
@@ -72,29 +79,23 @@ export function CallsView({ page }: { page: EndpointPage }) {
           />{" "}
           ms
         </label>
+        <span className="ml-auto">
+          <TimeControl span={span} />
+        </span>
       </div>
-      {params.get("before") && (
-        <p className="mt-2 text-soft">
-          Before {when(params.get("before")!)}.{" "}
-          <button type="button" className="underline hover:text-ink" onClick={() => set("before", null)}>
-            Back to the newest
-          </button>
-        </p>
-      )}
       <section className="mt-4 rounded-card border border-line bg-card p-4" aria-label="calls">
-        {calls.error && !found ? (
-          <Trouble error={calls.error} />
-        ) : !found ? (
-          <Waiting height={320} label="loading calls" />
-        ) : found.length ? (
-          <CallsTable calls={found} />
-        ) : (
-          <p className="text-soft">There are no such calls.</p>
-        )}
+        <QueryState
+          query={calls}
+          loading="calls"
+          isEmpty={(all) => !all.length}
+          empty={<p className="text-soft">There are no such calls.</p>}
+        >
+          {(all) => <CallsTable calls={all} />}
+        </QueryState>
       </section>
       <div className="mt-3 flex items-center justify-between">
         <Mono className="text-small text-faint">{command}</Mono>
-        {found && found.length === 100 && <Button onClick={() => set("before", found[found.length - 1]!.at)}>Older</Button>}
+        {found && found.length === 100 && <Button onClick={() => older(found[found.length - 1]!.at)}>Older</Button>}
       </div>
     </>
   );

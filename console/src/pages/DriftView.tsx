@@ -1,37 +1,55 @@
-import { ChevronRight } from "lucide-react";
-import { Fragment, useState } from "react";
+import { Fragment } from "react";
 import { Link, useSearchParams } from "react-router";
-import type { DriftPage, EndpointPage, Figure } from "../api/client";
+import type { DriftPage, EndpointPage, Figure, WindowOfDrift } from "../api/client";
 import { useDrift } from "../api/queries";
-import { Card, Mono, Trouble, Waiting } from "../parts/basics";
+import { Card, Mono } from "../parts/basics";
 import { FeatureBins } from "../parts/FeatureBins";
+import { QueryState } from "../parts/QueryState";
+import { Tip } from "../parts/Tip";
 import { FILLS, Verdict } from "../parts/Verdict";
+import { type Column, DataTable } from "../table/DataTable";
+import { TimeControl } from "../time/TimeControl";
+import { type PageSpan, usePageSpan } from "../time/usePageSpan";
 import { chance, count, percent, short, when } from "../words";
 
 /** Does the world still look like training, and if not, why? */
 export function DriftView({ page }: { page: EndpointPage }) {
-  const [params, setParams] = useSearchParams();
-  const at = params.get("at");
-  const against = params.get("against");
-  const version = params.get("version");
-  const drift = useDrift(page.name, version, at, against);
-  const found = drift.data;
-  if (drift.error && !found) return <Trouble error={drift.error} again={() => void drift.refetch()} />;
-  if (!found) return <Waiting height={560} label="loading the verdict" />;
-  function go(change: Record<string, string | null>): void {
-    const next = new URLSearchParams(params);
-    for (const [key, value] of Object.entries(change)) {
-      if (value === null) next.delete(key);
-      else next.set(key, value);
-    }
-    setParams(next);
-  }
-  const window = found.window;
+  const [params] = useSearchParams();
+  const span = usePageSpan([], "day");
+  // a fixed part of the time shows the window that it ends in
+  const at = span.fixed && new Date(span.fixed.until - 1).toISOString();
+  const drift = useDrift(page.name, params.get("version"), at, params.get("against"));
   return (
     <>
-      <p className="mt-4 flex items-baseline gap-3 text-lead">
-        <Verdict state={found.state} word={false} /> <span>{found.summary}</span>
-      </p>
+      <div className="mt-4 flex flex-wrap items-start justify-between gap-x-6 gap-y-2">
+        <p className="flex min-w-0 flex-1 items-baseline gap-3 text-lead">
+          {drift.data && (
+            <>
+              <Verdict state={drift.data.state} word={false} /> <span>{drift.data.summary}</span>
+            </>
+          )}
+        </p>
+        <TimeControl span={span} />
+      </div>
+      <QueryState query={drift} loading="the verdict" height={560}>
+        {(found) => <Found page={page} found={found} at={at} span={span} />}
+      </QueryState>
+    </>
+  );
+}
+
+function Found({ page, found, at, span }: { page: EndpointPage; found: DriftPage; at: string | null; span: PageSpan }) {
+  const [params, setParams] = useSearchParams();
+  const window = found.window;
+  const holdAgainst = (against: string | null): void => {
+    const next = new URLSearchParams(params);
+    if (against === null) next.delete("against");
+    else next.set("against", against);
+    setParams(next);
+  };
+  const choose = (one: WindowOfDrift): void => span.setFixed({ since: Date.parse(one.at), until: Date.parse(one.until) });
+  return (
+    <>
       {window && (
         <p className="text-soft">
           {window.over ? "" : "So far, in "}
@@ -46,7 +64,7 @@ export function DriftView({ page }: { page: EndpointPage }) {
         </p>
       )}
       {found.explanation && <Why found={found} endpoint={page.name} />}
-      {found.windows.length > 1 && <Windows found={found} at={at} go={go} />}
+      {found.windows.length > 1 && <Windows found={found} choose={choose} holdAgainst={holdAgainst} />}
       {found.figures.length > 0 && <Figures found={found} endpoint={page.name} at={at} />}
       {found.pairs.length > 0 && (
         <Card title="Pairs of numbers" className="mt-4">
@@ -149,8 +167,20 @@ function Why({ found, endpoint }: { found: DriftPage; endpoint: string }) {
 }
 
 const SHOWN = 240;
+const HEIGHTS = { drifted: "100%", shifting: "70%", steady: "40%", "too few": "20%" } as const satisfies Record<
+  WindowOfDrift["state"],
+  string
+>;
 
-function Windows({ found, at, go }: { found: DriftPage; at: string | null; go: (change: Record<string, string | null>) => void }) {
+function Windows({
+  found,
+  choose,
+  holdAgainst,
+}: {
+  found: DriftPage;
+  choose: (window: WindowOfDrift) => void;
+  holdAgainst: (against: string | null) => void;
+}) {
   const shown = found.windows.slice(-SHOWN);
   const chosen = found.window?.at;
   return (
@@ -162,29 +192,24 @@ function Windows({ found, at, go }: { found: DriftPage; at: string | null; go: (
           {(["steady", "shifting", "drifted"] as const).map((state) => (
             <Verdict key={state} state={state} />
           ))}
-          {at && (
-            <button type="button" className="underline hover:text-ink" onClick={() => go({ at: null, against: null })}>
-              back to the newest
-            </button>
-          )}
         </span>
       }
     >
       <div className="flex h-10 gap-px" role="group" aria-label="windows, oldest first">
         {shown.map((one) => {
-          const height = one.state === "drifted" ? "100%" : one.state === "shifting" ? "70%" : one.state === "steady" ? "40%" : "20%";
+          const height = HEIGHTS[one.state];
           return (
-            <button
-              key={one.at}
-              type="button"
-              aria-pressed={one.at === chosen}
-              aria-label={`${when(one.at)}: ${one.state}`}
-              title={`${when(one.at)}: ${one.summary}`}
-              onClick={() => go({ at: one.at })}
-              className={`flex min-w-[3px] flex-1 items-end ${one.at === chosen ? "bg-sunk outline-2 outline-ink" : "hover:bg-sunk"}`}
-            >
-              <span className="w-full" style={{ height, background: FILLS[one.state] }} />
-            </button>
+            <Tip key={one.at} text={`${when(one.at)}: ${one.summary}`}>
+              <button
+                type="button"
+                aria-pressed={one.at === chosen}
+                aria-label={`${when(one.at)}: ${one.state}`}
+                onClick={() => choose(one)}
+                className={`flex min-w-[3px] flex-1 items-end ${one.at === chosen ? "bg-sunk outline-2 outline-ink" : "hover:bg-sunk"}`}
+              >
+                <span className="w-full" style={{ height, background: FILLS[one.state] }} />
+              </button>
+            </Tip>
           );
         })}
       </div>
@@ -195,7 +220,7 @@ function Windows({ found, at, go }: { found: DriftPage; at: string | null; go: (
             <button
               type="button"
               className="underline hover:text-ink"
-              onClick={() => go({ against: found.against === "training" ? before(found) : null })}
+              onClick={() => holdAgainst(found.against === "training" ? before(found) : null)}
             >
               {found.against === "training" ? "hold it against the window before" : "hold it against training"}
             </button>
@@ -213,60 +238,39 @@ function before(found: DriftPage): string | null {
   return found.windows[place - 1]?.at ?? null;
 }
 
-function Figures({ found, endpoint, at }: { found: DriftPage; endpoint: string; at: string | null }) {
-  const first = found.figures.find((one) => one.state !== "steady")?.name ?? null;
-  const [open, setOpen] = useState<string | null | undefined>(undefined);
-  const shown = open === undefined ? first : open;
-  return (
-    <Card
-      title="Inputs and answers"
-      className="mt-4"
-      aside={<span className="text-small text-faint">what matters most first; a row opens</span>}
-    >
-      <table className="figures w-full table-fixed">
-        <thead>
-          <tr>
-            <th className="w-6">
-              <span className="sr-only">open</span>
-            </th>
-            <th className="w-52">figure</th>
-            <th className="w-28">verdict</th>
-            <th>how</th>
-            <th className="num w-20">rows</th>
-            <th className="num w-20">p</th>
-          </tr>
-        </thead>
-        <tbody>
-          {found.figures.map((one) => (
-            <Fragment key={one.name}>
-              <tr className="cursor-pointer hover:bg-sunk" onClick={() => setOpen(shown === one.name ? null : one.name)}>
-                <td>
-                  <button type="button" aria-expanded={shown === one.name} aria-label={one.name} className="flex items-center text-faint">
-                    <ChevronRight size={14} className={shown === one.name ? "rotate-90" : ""} aria-hidden />
-                  </button>
-                </td>
-                <td className="truncate font-mono">{label(one)}</td>
-                <td>
-                  <Verdict state={one.state} />
-                </td>
-                <td className="truncate text-soft">{one.summary}</td>
-                <td className="num text-soft">{count(one.rows)}</td>
-                <td className="num text-soft">{one.findings[0] ? chance(one.findings[0].p) : "–"}</td>
-              </tr>
-              {shown === one.name && (
-                <tr className="border-t-0!">
-                  <td />
-                  <td colSpan={5}>
-                    <FeatureBins endpoint={endpoint} figure={one.name} version={found.version} at={at} summary={one.summary} />
-                  </td>
-                </tr>
-              )}
-            </Fragment>
-          ))}
-        </tbody>
-      </table>
-    </Card>
-  );
-}
+const COLUMNS: Column<Figure>[] = [
+  { id: "figure", width: 220, value: label, className: "font-mono" },
+  { id: "verdict", width: 112, value: (one) => one.state, cell: (one) => <Verdict state={one.state} /> },
+  { id: "how", grow: true, value: (one) => one.summary, className: "text-soft" },
+  { id: "rows", numeric: true, width: 80, value: (one) => one.rows, cell: (one) => count(one.rows), className: "text-soft" },
+  {
+    id: "p",
+    numeric: true,
+    width: 80,
+    value: (one) => one.findings[0]?.p,
+    cell: (one) => (one.findings[0] ? chance(one.findings[0].p) : "–"),
+    className: "text-soft",
+  },
+];
 
-const label = (one: Figure): string => (one.name.startsWith("answers.") ? `→ ${one.name.slice(8)}` : one.name);
+const Figures = ({ found, endpoint, at }: { found: DriftPage; endpoint: string; at: string | null }) => (
+  <Card
+    title="Inputs and answers"
+    className="mt-4"
+    aside={<span className="text-small text-faint">what matters most first; a row opens to training and window over each other</span>}
+  >
+    <DataTable
+      label="inputs and answers"
+      columns={COLUMNS}
+      rows={found.figures}
+      rowKey={(one) => one.name}
+      details={(one) => <FeatureBins endpoint={endpoint} figure={one.name} version={found.version} at={at} summary={one.summary} />}
+      opened={found.figures.find((one) => one.state !== "steady")?.name ?? null}
+      height={900}
+    />
+  </Card>
+);
+
+function label(one: Figure): string {
+  return one.name.startsWith("answers.") ? `→ ${one.name.slice(8)}` : one.name;
+}

@@ -1,10 +1,12 @@
-import { Link, NavLink, Route, Routes, useParams } from "react-router";
+import { Link, NavLink, Route, Routes, useParams, useSearchParams } from "react-router";
 import type { EndpointPage as Page } from "../api/client";
 import { useCalls, useEndpoint } from "../api/queries";
 import { Ask } from "../parts/Ask";
 import { useState, Suspense } from "react";
 import { useMay } from "../api/queries";
-import { Button, Card, Trouble, Waiting } from "../parts/basics";
+import { Button, Card, Waiting } from "../parts/basics";
+import { QueryState } from "../parts/QueryState";
+import { Tip, Truncated } from "../parts/Tip";
 import { ChangeServed, SharesCard } from "../parts/ChangeServed";
 import { GoBack } from "../parts/GoBack";
 import { History } from "../parts/History";
@@ -16,6 +18,7 @@ import { Serves, SetupCard } from "../parts/Serves";
 import { Verdict } from "../parts/Verdict";
 import { ago, count, ms, plural } from "../words";
 import { lazyPage } from "../lazyPage";
+import { timeSearch } from "../time/spans";
 
 const CallsView = lazyPage<{ page: Page }>(() => import("./CallsView"), "CallsView");
 const DriftView = lazyPage<{ page: Page }>(() => import("./DriftView"), "DriftView");
@@ -25,23 +28,25 @@ const TrafficView = lazyPage<{ page: Page }>(() => import("./TrafficView"), "Tra
 /** One endpoint: does it serve, how well, and what does it say to this row? */
 export function EndpointPage() {
   const { endpoint = "" } = useParams();
-  const page = useEndpoint(endpoint);
-  if (page.error && !page.data) return <Trouble error={page.error} again={() => void page.refetch()} />;
-  if (!page.data) return <Waiting height={480} label={`loading ${endpoint}`} />;
+  const query = useEndpoint(endpoint);
   return (
-    <>
-      <Head page={page.data} />
-      <Views endpoint={endpoint} page={page.data} />
-      <Suspense fallback={<Waiting height={480} label="loading the view" />}>
-        <Routes>
-          <Route index element={<Serve page={page.data} />} />
-          <Route path="traffic" element={<TrafficView page={page.data} />} />
-          <Route path="drift" element={<DriftView page={page.data} />} />
-          <Route path="outcomes" element={<OutcomesView page={page.data} />} />
-          <Route path="calls" element={<CallsView page={page.data} />} />
-        </Routes>
-      </Suspense>
-    </>
+    <QueryState query={query} loading={endpoint} height={480}>
+      {(page) => (
+        <>
+          <Head page={page} />
+          <Views endpoint={endpoint} page={page} />
+          <Suspense fallback={<Waiting height={480} label="loading the view" />}>
+            <Routes>
+              <Route index element={<Serve page={page} />} />
+              <Route path="traffic" element={<TrafficView page={page} />} />
+              <Route path="drift" element={<DriftView page={page} />} />
+              <Route path="outcomes" element={<OutcomesView page={page} />} />
+              <Route path="calls" element={<CallsView page={page} />} />
+            </Routes>
+          </Suspense>
+        </>
+      )}
+    </QueryState>
   );
 }
 
@@ -54,12 +59,13 @@ const VIEWS = [
 ];
 
 function Views({ endpoint, page }: { endpoint: string; page: Page }) {
+  const [params] = useSearchParams();
   return (
     <nav className="mt-4 flex items-center gap-6 overflow-x-auto border-b border-line whitespace-nowrap" aria-label="views">
       {VIEWS.map(({ to, name }) => (
         <NavLink
           key={name}
-          to={`/endpoints/${endpoint}${to && `/${to}`}`}
+          to={{ pathname: `/endpoints/${endpoint}${to && `/${to}`}`, search: timeSearch(params) }}
           end
           className={({ isActive }) =>
             `-mb-px flex h-10 items-center gap-2 border-b-2 ${isActive ? "border-amber-fill font-semibold" : "border-transparent text-soft hover:text-ink"}`
@@ -124,7 +130,7 @@ function Head({ page }: { page: Page }) {
     <header>
       <div className="flex items-end justify-between gap-8 max-lg:flex-col max-lg:items-start max-lg:gap-2">
         <h1 className="flex min-w-0 items-center gap-3 text-title font-semibold">
-          <Lamp state={page.state} large /> <span className="truncate">{page.name}</span>
+          <Lamp state={page.state} large /> <Truncated>{page.name}</Truncated>
         </h1>
         <dl className="flex shrink-0 flex-wrap gap-x-6 gap-y-1" aria-label="last hour">
           {figures.map(([name, value]) => (
@@ -141,9 +147,13 @@ function Head({ page }: { page: Page }) {
         </p>
         <span className="flex shrink-0 flex-wrap gap-3">
           {may && (
-            <Button disabled={Boolean(going)} title={going ? "a rollout goes on" : undefined} onClick={() => setChanging(!changing)}>
-              {changing ? "Leave it" : "Serve another version"}
-            </Button>
+            <Tip text={going ? "A rollout goes on; finish it or take it back first." : null}>
+              <span>
+                <Button disabled={Boolean(going)} onClick={() => setChanging(!changing)}>
+                  {changing ? "Leave it" : "Serve another version"}
+                </Button>
+              </span>
+            </Tip>
           )}
           <GoBack page={page} />
         </span>
@@ -199,15 +209,15 @@ function Calls({ endpoint }: { endpoint: string }) {
         </Link>
       }
     >
-      {calls.error && !calls.data ? (
-        <Trouble error={calls.error} />
-      ) : !calls.data ? (
-        <Waiting height={96} label="loading calls" />
-      ) : calls.data.length ? (
-        <CallsTable calls={calls.data} />
-      ) : (
-        <p className="text-soft">No call yet. Press Ask above, or copy one of the calls beside it.</p>
-      )}
+      <QueryState
+        query={calls}
+        loading="calls"
+        height={96}
+        isEmpty={(all) => !all.length}
+        empty={<p className="text-soft">No call yet. Press Ask above, or copy one of the calls beside it.</p>}
+      >
+        {(all) => <CallsTable calls={all} />}
+      </QueryState>
     </Card>
   );
 }

@@ -3,7 +3,9 @@ import { useDeferredValue } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Version } from "../api/client";
 import { useVersions } from "../api/queries";
-import { Card, Mono, Snippets, Trouble, Waiting } from "../parts/basics";
+import { Card, Snippets, Trouble, Waiting } from "../parts/basics";
+import { Truncated } from "../parts/Tip";
+import { type Column, DataTable } from "../table/DataTable";
 import { VersionLink } from "../parts/VersionLink";
 import { ago, bytes, count, ms, plural } from "../words";
 
@@ -81,7 +83,7 @@ export function Models() {
           const mine = versions.data?.filter((version) => version.model === model) ?? [];
           return (
             <Card key={model} title={model} aside={<Newest all={mine} />}>
-              <Table all={mine} />
+              <Table model={model} all={mine} />
             </Card>
           );
         })}
@@ -132,51 +134,51 @@ function Newest({ all }: { all: Version[] }) {
   );
 }
 
-function Table({ all }: { all: Version[] }) {
-  return (
-    <table className="figures w-full table-fixed">
-      <thead>
-        <tr>
-          <th className="w-36">version</th>
-          <th className="w-28">serves</th>
-          <th className="w-16">proof</th>
-          <th>metrics</th>
-          <th className="num w-14">row ms</th>
-          <th className="num w-20">64 rows ms</th>
-          <th className="num w-20">size</th>
-          <th className="w-22">pushed</th>
-          <th className="w-16">by</th>
-          <th className="w-18">digest</th>
-        </tr>
-      </thead>
-      <tbody>
-        {all.map((version) => (
-          <tr key={version.name}>
-            <td className="truncate" title={version.name}>
-              <VersionLink name={version.name} live={version.serves.length > 0} />
-            </td>
-            <td className="truncate" title={version.serves.join(", ")}>
-              {version.serves.join(", ") || <span className="text-faint">nothing</span>}
-            </td>
-            <td className={version.proof === "failed" ? "font-semibold text-brick" : ""}>{version.proof}</td>
-            <td className="truncate text-soft">
-              {Object.entries(version.metrics)
-                .map(([name, value]) => `${name} ${value}`)
-                .join(", ")}
-            </td>
-            <td className="num">{ms(version.measured?.row_ms)}</td>
-            <td className="num">{ms(version.measured?.batch_ms)}</td>
-            <td className="num">{bytes(version.size_bytes)}</td>
-            <td className="text-soft">{ago(version.pushed_at)}</td>
-            <td className="truncate text-soft" title={version.pushed_by}>
-              {version.pushed_by}
-            </td>
-            <td>
-              <Mono className="text-soft">{version.digest.slice(0, 8)}</Mono>
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
-}
+const COLUMNS: Column<Version>[] = [
+  {
+    id: "version",
+    width: 176,
+    value: (one) => one.number,
+    cell: (one) => <VersionLink name={one.name} live={one.serves.length > 0} />,
+  },
+  {
+    id: "serves",
+    width: 136,
+    value: (one) => one.serves.join(", "),
+    cell: (one) => (one.serves.length ? <Truncated>{one.serves.join(", ")}</Truncated> : <span className="text-faint">nothing</span>),
+    className: "max-w-40",
+  },
+  {
+    id: "proof",
+    width: 72,
+    value: (one) => one.proof,
+    className: (one) => (one.proof === "failed" ? "font-semibold text-brick" : ""),
+  },
+  {
+    id: "metrics",
+    grow: true,
+    value: (one) =>
+      Object.entries(one.metrics)
+        .map(([name, value]) => `${name} ${value}`)
+        .join(", "),
+    className: "text-soft",
+  },
+  { id: "row ms", numeric: true, value: (one) => one.measured?.row_ms, cell: (one) => ms(one.measured?.row_ms) },
+  { id: "64 rows ms", numeric: true, value: (one) => one.measured?.batch_ms, cell: (one) => ms(one.measured?.batch_ms) },
+  { id: "size", numeric: true, value: (one) => one.size_bytes, cell: (one) => bytes(one.size_bytes) },
+  { id: "pushed", width: 104, value: (one) => one.pushed_at, cell: (one) => ago(one.pushed_at), className: "text-soft" },
+  { id: "by", width: 88, value: (one) => one.pushed_by, className: "text-soft" },
+  {
+    id: "tags",
+    hidden: true,
+    value: (one) =>
+      Object.entries(one.tags)
+        .map(([key, value]) => `${key}:${value}`)
+        .join(" "),
+  },
+  { id: "digest", width: 88, value: (one) => one.digest, cell: (one) => one.digest.slice(0, 8), className: "font-mono text-soft" },
+];
+
+const Table = ({ model, all }: { model: string; all: Version[] }) => (
+  <DataTable label={`versions of ${model}`} columns={COLUMNS} rows={all} rowKey={(one) => one.name} height={360} />
+);

@@ -1,58 +1,105 @@
 import { useMemo } from "react";
-import { useSearchParams } from "react-router";
+import { Link } from "react-router";
 import type { EndpointPage, QualityFigure, VersionQuality } from "../api/client";
 import { useQuality } from "../api/queries";
-import { Card, Segments, Snippets, Trouble, Waiting } from "../parts/basics";
+import { Bar } from "../parts/Bar";
+import { Card, Snippets } from "../parts/basics";
 import { CalibrationChart } from "../charts/CalibrationChart";
+import { PageTime } from "../charts/PageTime";
 import { TimeChart } from "../charts/TimeChart";
+import { QueryState } from "../parts/QueryState";
+import { Tip } from "../parts/Tip";
+import { type Column, DataTable } from "../table/DataTable";
+import { TimeControl } from "../time/TimeControl";
+import { usePageSpan } from "../time/usePageSpan";
 import { VersionLink } from "../parts/VersionLink";
 import { count, percent, short } from "../words";
 
-const DAYS = { day: 1, "7 days": 7, "30 days": 30, "90 days": 90 } as const;
-const NAMES = Object.keys(DAYS) as (keyof typeof DAYS)[];
+const SPANS = ["day", "week", "30 days", "90 days"] as const;
 
 /** Were the answers right, as far as the truth is known? */
 export function OutcomesView({ page }: { page: EndpointPage }) {
-  const [params, setParams] = useSearchParams();
-  const span = NAMES.find((one) => one === params.get("span")) ?? "30 days";
-  const quality = useQuality(page.name, DAYS[span]);
-  const found = quality.data;
-  if (quality.error && !found) return <Trouble error={quality.error} again={() => void quality.refetch()} />;
-  if (!found) return <Waiting height={480} label="loading outcomes" />;
+  const span = usePageSpan(SPANS, "30 days");
+  const quality = useQuality(page.name, span.hours, span.fixed);
   return (
     <>
       <div className="mt-4 flex flex-wrap items-center justify-between gap-x-4 gap-y-2">
-        <p className="text-lead text-soft">{found.summary}</p>
-        <Segments label="span" all={NAMES} chosen={span} onChoose={(one) => setParams(one === "30 days" ? {} : { span: one })} />
+        <p className="text-lead text-soft">{quality.data?.summary ?? <>&nbsp;</>}</p>
+        <TimeControl span={span} />
       </div>
-      {found.versions.map((one, at) => (
-        <OneVersion
-          key={`${one.version} ${one.shadow}`}
-          one={one}
-          first={at === 0}
-          since={Date.parse(found.since)}
-          until={Date.parse(found.until)}
-        />
-      ))}
-      <Card title="Tell the truth" className="mt-4 max-w-[760px]">
-        <p className="text-soft">Later, in part, and again if it changes: what is told twice counts once.</p>
-        <Snippets
-          id="how to tell"
-          all={[
-            {
-              name: "Python",
-              text: `answer = client.predict("${page.name}", row)\n…\nclient.record_outcome("${page.name}", answer.request_id, "${truth(page)}")`,
-            },
-            {
-              name: "Command",
-              text: `lamppost outcome ${page.name} REQUEST_ID ${truth(page)}\nlamppost outcome ${page.name} --file outcomes.csv          # request_id,truth\nlamppost outcome ${page.name} --file outcomes.csv --key ${page.inputs[0]?.name ?? "FIELD"}`,
-            },
-          ]}
-        />
-      </Card>
+      <QueryState query={quality} loading="outcomes" height={480}>
+        {(found) => (
+          <PageTime zoom={span.fixed} setZoom={span.setFixed}>
+            {found.versions.map((one, at) => (
+              <OneVersion
+                key={`${one.version} ${one.shadow}`}
+                one={one}
+                first={at === 0}
+                since={Date.parse(found.since)}
+                until={Date.parse(found.until)}
+              />
+            ))}
+          </PageTime>
+        )}
+      </QueryState>
+      <div className="mt-4 grid grid-cols-2 items-start gap-4 *:min-w-0">
+        <Tell page={page} />
+        <Guard page={page} />
+      </div>
     </>
   );
 }
+
+const Tell = ({ page }: { page: EndpointPage }) => (
+  <Card title="Tell the truth">
+    <p className="text-soft">Later, in part, and again if it changes: what is told twice counts once.</p>
+    <Snippets
+      id="how to tell"
+      all={[
+        {
+          name: "Python",
+          text: `answer = client.predict("${page.name}", row)\n…\nclient.record_outcome("${page.name}", answer.request_id, "${truth(page)}")`,
+        },
+        {
+          name: "Command",
+          text: `lamppost outcome ${page.name} REQUEST_ID ${truth(page)}\nlamppost outcome ${page.name} --file outcomes.csv          # request_id,truth\nlamppost outcome ${page.name} --file outcomes.csv --key ${page.inputs[0]?.name ?? "FIELD"}`,
+        },
+      ]}
+    />
+  </Card>
+);
+
+/** What raises an alert about the quality of answers, and how to set it. */
+function Guard({ page }: { page: EndpointPage }) {
+  const rule = page.setup.monitoring?.rules?.find((one) => one.on === "quality");
+  return (
+    <Card title="Be told when answers go bad">
+      <p className="text-soft">
+        {rule
+          ? `An alert is raised when less than ${rule.above ?? USUAL_QUALITY} % of the known answers of ${rule.minutes} minutes are right.`
+          : "No rule looks at the quality of these answers yet."}{" "}
+        <Link to="/alerts" className="underline">
+          Alerts
+        </Link>
+      </p>
+      <Snippets
+        id="how to be told"
+        all={[
+          {
+            name: "Command",
+            text: `lamppost setup ${page.name} > setup.toml\nlamppost setup ${page.name} --file setup.toml    # with the rule added`,
+          },
+          {
+            name: "The rule",
+            text: `[[monitoring.rules]]\non = "quality"\nabove = ${rule?.above ?? USUAL_QUALITY}    # percent right\nminutes = 1440`,
+          },
+        ]}
+      />
+    </Card>
+  );
+}
+
+const USUAL_QUALITY = 80;
 
 const truth = (page: EndpointPage): string => page.answers.find((one) => one.kind === "choice")?.choices?.[0] ?? "12.5";
 
@@ -76,10 +123,8 @@ function OneVersion({ one, first, since, until }: { one: VersionQuality; first: 
         <div>
           <p className="text-title font-semibold">{main ? (numbers ? short(main.value) : percent(main.value)) : "–"}</p>
           <p className="text-soft">{main && interval(main, numbers)}</p>
-          <div className="mt-2 h-2 rounded-small bg-sunk" title="how much is known">
-            <div className="h-2 rounded-small bg-slate-fill" style={{ width: `${(100 * one.known) / Math.max(1, one.answered)}%` }} />
-          </div>
-          <p className="text-small text-faint">how much is known</p>
+          <Bar className="mt-3" part={one.known / Math.max(1, one.answered)} label="how much is known" />
+          <p className="mt-1 text-small text-faint">{percent(one.known / Math.max(1, one.answered))} of the answers are known</p>
         </div>
         <TimeChart
           title={numbers ? "Absolute error" : "Accuracy"}
@@ -103,10 +148,18 @@ function OneVersion({ one, first, since, until }: { one: VersionQuality; first: 
           ]}
         />
       </div>
-      <div className="mt-4 flex flex-wrap items-start gap-10">
-        {numbers ? <Numbers one={one} /> : <Labels one={one} />}
+      <div className="mt-6 grid grid-cols-3 items-start gap-8 border-t border-line pt-4 *:min-w-0">
+        <section>
+          <h3 className="mb-1 font-semibold">{numbers ? "Errors" : "Labels"}</h3>
+          {numbers ? <Numbers one={one} /> : <Labels one={one} />}
+        </section>
         {one.calibration && <Calibration one={one} />}
-        {one.slices.length > 0 && <Slices one={one} />}
+        {one.slices.length > 0 && (
+          <section>
+            <h3 className="mb-1 font-semibold">Where it is furthest from the whole</h3>
+            <Slices one={one} />
+          </section>
+        )}
       </div>
     </Card>
   );
@@ -125,34 +178,29 @@ const interval = (one: QualityFigure, numbers: boolean): string =>
       ? `${short(one.low)} to ${short(one.high)}`
       : `${percent(one.low)} to ${percent(one.high)}`;
 
-function Labels({ one }: { one: VersionQuality }) {
-  return (
-    <table className="figures">
-      <thead>
-        <tr>
-          <th>label</th>
-          <th className="num">precision</th>
-          <th className="num">recall</th>
-          <th className="num">true</th>
-        </tr>
-      </thead>
-      <tbody>
-        {one.labels.map((label) => (
-          <tr key={label.label}>
-            <td className="font-mono">{label.label}</td>
-            <td className="num" title={label.precision ? interval(label.precision, false) : undefined}>
-              {percent(label.precision?.value)}
-            </td>
-            <td className="num" title={label.recall ? interval(label.recall, false) : undefined}>
-              {percent(label.recall?.value)}
-            </td>
-            <td className="num text-soft">{count(label.true)}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
-}
+type Label = VersionQuality["labels"][number];
+const LABEL_COLUMNS: Column<Label>[] = [
+  { id: "label", grow: true, value: (one) => one.label, className: "font-mono" },
+  {
+    id: "precision",
+    numeric: true,
+    value: (one) => one.precision?.value,
+    cell: (one) => <Estimate figure={one.precision} numbers={false} />,
+  },
+  { id: "recall", numeric: true, value: (one) => one.recall?.value, cell: (one) => <Estimate figure={one.recall} numbers={false} /> },
+  { id: "true", numeric: true, value: (one) => one.true, cell: (one) => count(one.true), className: "text-soft" },
+];
+
+const Labels = ({ one }: { one: VersionQuality }) => (
+  <DataTable label="labels" columns={LABEL_COLUMNS} rows={one.labels} rowKey={(label) => label.label} height={280} />
+);
+
+/** A figure, with its interval for the pointer and the keyboard. */
+const Estimate = ({ figure, numbers }: { figure: QualityFigure | null | undefined; numbers: boolean }) => (
+  <Tip text={figure ? `95 % interval: ${interval(figure, numbers)}, of ${count(figure.of)}` : null}>
+    <span>{figure ? (numbers ? short(figure.value) : percent(figure.value)) : "–"}</span>
+  </Tip>
+);
 
 function Numbers({ one }: { one: VersionQuality }) {
   const rows: [string, string][] = [
@@ -188,36 +236,33 @@ function Calibration({ one }: { one: VersionQuality }) {
     [found.bins],
   );
   return (
-    <div className="w-[340px]">
+    <div className="max-w-[380px]">
       <CalibrationChart title="Calibration" unit={`error ${short(found.error)}, Brier ${short(found.brier)}`} points={points} />
     </div>
   );
 }
 
+type Slice = VersionQuality["slices"][number];
+
 function Slices({ one }: { one: VersionQuality }) {
   const numbers = one.kind === "numbers";
+  const columns: Column<Slice>[] = [
+    { id: "rows where", grow: true, value: (slice) => `${slice.by} ${slice.value}`, className: "font-mono" },
+    {
+      id: numbers ? "error" : "right",
+      numeric: true,
+      value: (slice) => slice.figure.value,
+      cell: (slice) => <Estimate figure={slice.figure} numbers={numbers} />,
+    },
+    { id: "rows", numeric: true, value: (slice) => slice.figure.of, cell: (slice) => count(slice.figure.of), className: "text-soft" },
+  ];
   return (
-    <table className="figures">
-      <thead>
-        <tr>
-          <th>furthest from the whole</th>
-          <th className="num">{numbers ? "error" : "right"}</th>
-          <th className="num">rows</th>
-        </tr>
-      </thead>
-      <tbody>
-        {one.slices.slice(0, 6).map((slice) => (
-          <tr key={`${slice.by} ${slice.value}`}>
-            <td className="font-mono">
-              {slice.by} {slice.value}
-            </td>
-            <td className="num" title={interval(slice.figure, numbers)}>
-              {numbers ? short(slice.figure.value) : percent(slice.figure.value)}
-            </td>
-            <td className="num text-soft">{count(slice.figure.of)}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <DataTable
+      label="slices"
+      columns={columns}
+      rows={one.slices.slice(0, 8)}
+      rowKey={(slice) => `${slice.by} ${slice.value}`}
+      height={280}
+    />
   );
 }

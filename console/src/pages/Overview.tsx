@@ -2,7 +2,10 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Endpoint, Overview as Seen } from "../api/client";
 import { useAlerts, useOverview } from "../api/queries";
-import { Card, Snippets, Trouble, Waiting } from "../parts/basics";
+import { Card, Snippets } from "../parts/basics";
+import { QueryState } from "../parts/QueryState";
+import { Tip, Truncated } from "../parts/Tip";
+import { type Column, DataTable } from "../table/DataTable";
 import { Lamp } from "../parts/Lamp";
 import { Serves } from "../parts/Serves";
 import { Verdict } from "../parts/Verdict";
@@ -17,21 +20,15 @@ export function Overview() {
   const [search, setSearch] = useState("");
   const overview = useOverview(search.trim());
   const alerts = useAlerts();
-  if (overview.error && !overview.data) return <Trouble error={overview.error} again={() => void overview.refetch()} />;
-  const seen = overview.data;
   return (
     <>
       <h1 className="text-title font-semibold">Endpoints</h1>
-      {seen ? <p className="mt-1 text-lead text-soft">{sentence(seen)}</p> : <p className="mt-1 text-lead">&nbsp;</p>}
+      <p className="mt-1 text-lead text-soft">{overview.data ? sentence(overview.data) : "\u00a0"}</p>
       <NeedsLook alerts={alerts.data?.filter((one) => one.state !== "resolved") ?? []} />
       <div className="mt-6">
-        {!seen ? (
-          <Waiting height={160} label="loading endpoints" />
-        ) : seen.endpoints ? (
-          <Now seen={seen} search={search} onSearch={setSearch} />
-        ) : (
-          <Empty />
-        )}
+        <QueryState query={overview} loading="endpoints" height={160} isEmpty={(seen) => !seen.endpoints} empty={<Empty />}>
+          {(seen) => <Now seen={seen} search={search} onSearch={setSearch} />}
+        </QueryState>
       </div>
     </>
   );
@@ -74,7 +71,11 @@ function Now({ seen, search, onSearch }: { seen: Seen; search: string; onSearch:
         )
       }
     >
-      {shown.length ? <Table all={shown} /> : <p className="text-soft">No endpoint has that in its name, or in what it serves.</p>}
+      {shown.length ? (
+        <DataTable label="endpoints" columns={COLUMNS} rows={shown} rowKey={(one) => one.name} />
+      ) : (
+        <p className="text-soft">No endpoint has that in its name, or in what it serves.</p>
+      )}
       {shown.length < seen.found && (
         <p className="mt-3 text-soft">
           {count(shown.length)} of {count(seen.found)}: first those that need a look, then those that were called most.
@@ -84,68 +85,68 @@ function Now({ seen, search, onSearch }: { seen: Seen; search: string; onSearch:
   );
 }
 
-function Table({ all }: { all: Endpoint[] }) {
-  return (
-    <table className="figures w-full">
-      <thead>
-        <tr>
-          <th>endpoint</th>
-          <th>state</th>
-          <th className="w-full">serves</th>
-          <th>since</th>
-          <th className="num">calls in 1 h</th>
-          <th className="num">refused</th>
-          <th className="num">failed</th>
-          <th className="num">p50 ms</th>
-          <th className="num">p99 ms</th>
-          <th className="num">right</th>
-          <th>like training</th>
-        </tr>
-      </thead>
-      <tbody>
-        {all.map((one) => (
-          <tr key={one.name} className="relative hover:bg-sunk">
-            <td>
-              <span className="inline-flex items-center gap-3 pl-1">
-                <Lamp state={one.state} />
-                <Link to={`/endpoints/${one.name}`} className="font-semibold after:absolute after:inset-0">
-                  {one.name}
-                </Link>
-              </span>
-            </td>
-            <td className="text-soft">{one.state}</td>
-            <td>
-              <span className="relative z-10">
-                <Serves summary={one.summary} live />
-              </span>
-            </td>
-            <td className="text-soft">{ago(one.since)}</td>
-            <td className="num">{count(one.last_hour.calls)}</td>
-            <td className="num">{count(one.last_hour.refused)}</td>
-            <td className={`num ${one.last_hour.failed ? "font-semibold text-brick" : ""}`}>{count(one.last_hour.failed)}</td>
-            <td className="num">{ms(one.last_hour.p50_ms)}</td>
-            <td className="num">{ms(one.last_hour.p99_ms)}</td>
-            <td
-              className="num"
-              title={
-                one.monitoring.quality
-                  ? `${count(one.monitoring.quality.right)} of ${count(one.monitoring.quality.of)} known answers of the last 30 days`
-                  : "no truth is told yet"
-              }
-            >
-              {one.monitoring.quality ? percent(one.monitoring.quality.right / one.monitoring.quality.of) : "–"}
-            </td>
-            <td title={one.monitoring.drift_summary ?? undefined}>
-              <Link to={`/endpoints/${one.name}/drift`} className="relative z-10">
-                <Verdict state={one.monitoring.drift} />
-              </Link>
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
-}
+const COLUMNS: Column<Endpoint>[] = [
+  {
+    id: "endpoint",
+    width: 220,
+    value: (one) => one.name,
+    cell: (one) => (
+      <span className="flex max-w-72 items-center gap-3 pl-1">
+        <Lamp state={one.state} />
+        <Link to={`/endpoints/${one.name}`} className="min-w-0 font-semibold after:absolute after:inset-0">
+          <Truncated focusable={false}>{one.name}</Truncated>
+        </Link>
+      </span>
+    ),
+  },
+  { id: "state", width: 88, value: (one) => one.state, className: "text-soft" },
+  {
+    id: "serves",
+    grow: true,
+    value: (one) => one.summary,
+    cell: (one) => (
+      <span className="relative z-10">
+        <Serves summary={one.summary} live />
+      </span>
+    ),
+  },
+  { id: "since", width: 96, value: (one) => one.since, cell: (one) => ago(one.since), className: "text-soft" },
+  { id: "calls in 1 h", numeric: true, value: (one) => one.last_hour.calls, cell: (one) => count(one.last_hour.calls) },
+  { id: "refused", numeric: true, value: (one) => one.last_hour.refused, cell: (one) => count(one.last_hour.refused) },
+  {
+    id: "failed",
+    numeric: true,
+    value: (one) => one.last_hour.failed,
+    cell: (one) => count(one.last_hour.failed),
+    className: (one) => (one.last_hour.failed ? "font-semibold text-brick" : ""),
+  },
+  { id: "p50 ms", numeric: true, value: (one) => one.last_hour.p50_ms, cell: (one) => ms(one.last_hour.p50_ms) },
+  { id: "p95 ms", numeric: true, hidden: true, value: (one) => one.last_hour.p95_ms, cell: (one) => ms(one.last_hour.p95_ms) },
+  { id: "p99 ms", numeric: true, value: (one) => one.last_hour.p99_ms, cell: (one) => ms(one.last_hour.p99_ms) },
+  {
+    id: "right",
+    numeric: true,
+    width: 72,
+    value: (one) => one.monitoring.quality && one.monitoring.quality.right / one.monitoring.quality.of,
+    cell: ({ monitoring: { quality } }) => (
+      <Tip text={quality ? `${count(quality.right)} of ${count(quality.of)} known answers of the last 30 days` : "no outcome is known yet"}>
+        <span className="relative z-10">{quality ? percent(quality.right / quality.of) : "–"}</span>
+      </Tip>
+    ),
+  },
+  {
+    id: "like training",
+    width: 112,
+    value: (one) => one.monitoring.drift,
+    cell: (one) => (
+      <Tip text={one.monitoring.drift_summary}>
+        <Link to={`/endpoints/${one.name}/drift`} className="relative z-10">
+          <Verdict state={one.monitoring.drift} />
+        </Link>
+      </Tip>
+    ),
+  },
+];
 
 function Empty() {
   const steps = [

@@ -1,46 +1,91 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, good, type Review } from "../api/client";
-import { useEndpoints, useMay, useReviews, useSession } from "../api/queries";
-import { Button, Card, Mono, Trouble, Waiting } from "../parts/basics";
+import { useDeclared, useEndpoints, useMay, useReviews, useSession } from "../api/queries";
+import { Button, Card, Mono, Snippets, Trouble } from "../parts/basics";
+import { QueryState } from "../parts/QueryState";
+import { Truncated } from "../parts/Tip";
+import { useToast } from "../parts/Toasts";
 import { VersionLink } from "../parts/VersionLink";
+import { type Column, DataTable } from "../table/DataTable";
 import { ago, plural } from "../words";
 import { useServiceChange } from "../api/useServiceChange";
 
 /** What waits for somebody else's eyes? */
 export function ReviewsPage() {
   const reviews = useReviews();
-  if (reviews.error && !reviews.data) return <Trouble error={reviews.error} again={() => void reviews.refetch()} />;
-  const open = reviews.data?.filter((one) => one.state === "open") ?? [];
-  const over = reviews.data?.filter((one) => one.state !== "open") ?? [];
+  const waiting = reviews.data?.filter((one) => one.state === "open").length ?? 0;
   return (
     <>
       <h1 className="text-title font-semibold">Reviews</h1>
       <p className="mt-1 text-lead text-soft">
-        {open.length ? `${plural(open.length, "version waits", "versions wait")} for approval.` : "Nothing waits for approval."}
+        {waiting ? `${plural(waiting, "version waits", "versions wait")} for approval.` : "Nothing waits for approval."}
       </p>
-      {!reviews.data ? (
-        <Waiting height={200} label="loading reviews" />
-      ) : !reviews.data.length ? (
-        <Nothing />
-      ) : (
-        <>
-          {open.map((one) => (
-            <Open key={one.number} review={one} />
-          ))}
-          {over.length > 0 && <Over all={over} />}
-        </>
-      )}
+      <QueryState query={reviews} loading="reviews" height={200}>
+        {(all) => (
+          <div className="mt-4 grid grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
+            <div className="grid gap-4 *:min-w-0">
+              {all
+                .filter((one) => one.state === "open")
+                .map((one) => (
+                  <Open key={one.number} review={one} />
+                ))}
+              <Decided all={all.filter((one) => one.state !== "open")} />
+            </div>
+            <div className="grid gap-4 *:min-w-0">
+              <Demanding />
+              <HowTo />
+            </div>
+          </div>
+        )}
+      </QueryState>
     </>
   );
 }
 
-function Nothing() {
-  const endpoints = useEndpoints();
+/** Which endpoints want others to agree before a version serves. */
+function Demanding() {
+  const declared = useDeclared();
+  const demanding = Object.entries((declared.data?.endpoints ?? {}) as Record<string, { approvals?: number }>).flatMap(
+    ([name, { approvals }]) => (approvals ? [{ name, approvals }] : []),
+  );
   return (
-    <Card title="How reviews work" className="mt-4">
-      <p>An endpoint may demand that others approve a version before it serves there. An admin says so with:</p>
-      <pre className="mt-2 rounded-small bg-sunk p-3 font-mono text-small">{`lamppost review demand ${endpoints.data?.[0]?.name ?? "ENDPOINT"} 1`}</pre>
+    <Card title="Endpoints that need a review">
+      {demanding.length ? (
+        <ul>
+          {demanding.map((one) => (
+            <li key={one.name} className="flex h-8 items-center justify-between gap-3">
+              <Link to={`/endpoints/${one.name}`} className="min-w-0 hover:underline">
+                <Truncated focusable={false}>{one.name}</Truncated>
+              </Link>
+              <span className="shrink-0 text-soft">{plural(one.approvals, "approval")}</span>
+            </li>
+          ))}
+        </ul>
+      ) : (
+        <p className="text-soft">None: any version that gives training&rsquo;s answers may serve at once.</p>
+      )}
+    </Card>
+  );
+}
+
+function HowTo() {
+  const endpoints = useEndpoints();
+  const name = endpoints.data?.[0]?.name ?? "ENDPOINT";
+  return (
+    <Card title="How reviews work">
+      <p className="text-soft">
+        An endpoint may demand that others approve a version before it serves there. Going back never needs one, and who went without is on
+        the trail.
+      </p>
+      <Snippets
+        id="how reviews work"
+        all={[
+          { name: "Demand", text: `lamppost review demand ${name} 1   # as admin` },
+          { name: "Ask", text: `lamppost review ask ${name} MODEL@N --note "what changed, and why it should serve"` },
+          { name: "Approve", text: 'lamppost review approve NUMBER --reason "what was looked at"' },
+        ]}
+      />
     </Card>
   );
 }
@@ -52,14 +97,17 @@ function Open({ review }: { review: Review }) {
   const [reason, setReason] = useState("");
   const serving = endpoints.data?.find((one) => one.name === review.endpoint)?.version;
   const mine = session.data?.token === review.asked_by;
-  const say = useServiceChange("review", async (approves: boolean) =>
-    good(await api.POST("/api/reviews/{review}/verdict", { params: { path: { review: review.number } }, body: { approves, reason } })),
+  const toast = useToast();
+  const say = useServiceChange(
+    "review",
+    async (approves: boolean) =>
+      good(await api.POST("/api/reviews/{review}/verdict", { params: { path: { review: review.number } }, body: { approves, reason } })),
+    (_, approves) => toast({ title: `You ${approves ? "approved" : "refused"} ${review.version} for ${review.endpoint}` }),
   );
   const approvals = review.verdicts.filter((one) => one.approves).length;
   return (
     <Card
       title={`Review ${review.number}`}
-      className="mt-4"
       aside={
         <span className="text-small text-faint">
           {approvals} of {plural(review.needed, "approval")}
@@ -110,35 +158,26 @@ function Open({ review }: { review: Review }) {
   );
 }
 
-function Over({ all }: { all: Review[] }) {
-  return (
-    <Card title="Decided" className="mt-4">
-      <table className="figures w-full">
-        <thead>
-          <tr>
-            <th className="num w-12">#</th>
-            <th>endpoint</th>
-            <th>version</th>
-            <th>state</th>
-            <th>asked by</th>
-            <th>what was said</th>
-          </tr>
-        </thead>
-        <tbody>
-          {all.map((one) => (
-            <tr key={one.number}>
-              <td className="num">{one.number}</td>
-              <td className="font-mono">{one.endpoint}</td>
-              <td>
-                <VersionLink name={one.version} />
-              </td>
-              <td className={one.state === "refused" ? "text-brick" : ""}>{one.state}</td>
-              <td>{one.asked_by}</td>
-              <td className="text-soft">{one.verdicts.map((verdict) => `${verdict.token}: ${verdict.reason}`).join("; ")}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Card>
-  );
-}
+const COLUMNS: Column<Review>[] = [
+  { id: "number", head: "#", numeric: true, width: 48, value: (one) => one.number },
+  { id: "endpoint", width: 160, value: (one) => one.endpoint, className: "font-mono" },
+  { id: "version", width: 160, value: (one) => one.version, cell: (one) => <VersionLink name={one.version} /> },
+  { id: "state", width: 96, value: (one) => one.state, className: (one) => (one.state === "refused" ? "text-brick" : "") },
+  { id: "asked by", width: 112, value: (one) => one.asked_by },
+  {
+    id: "reasons",
+    grow: true,
+    value: (one) => one.verdicts.map((verdict) => `${verdict.token}: ${verdict.reason}`).join("; "),
+    className: "text-soft",
+  },
+];
+
+const Decided = ({ all }: { all: Review[] }) => (
+  <Card title="Decided">
+    {all.length ? (
+      <DataTable label="decided reviews" columns={COLUMNS} rows={all} rowKey={(one) => String(one.number)} />
+    ) : (
+      <p className="text-soft">No review was decided yet.</p>
+    )}
+  </Card>
+);

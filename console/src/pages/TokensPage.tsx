@@ -1,32 +1,29 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { AlertDialog } from "radix-ui";
-import { type FormEvent, type ReactNode, useState } from "react";
-import { api, good, type Fault, type MadeToken, ProblemError, type Token } from "../api/client";
+import { type FormEvent, useState } from "react";
+import { api, type Fault, good, type MadeToken, ProblemError, type Token } from "../api/client";
 import { useEndpoints, useTokens } from "../api/queries";
-import { Button, Card, CopyButton, Mono, Trouble, Waiting } from "../parts/basics";
+import { useServiceChange } from "../api/useServiceChange";
+import { Button, Card, CopyButton, Mono, Trouble } from "../parts/basics";
+import { ConfirmDialog } from "../parts/ConfirmDialog";
+import { FieldInput, settingField } from "../parts/FieldInput";
+import { QueryState } from "../parts/QueryState";
+import { useToast } from "../parts/Toasts";
+import { type Column, DataTable } from "../table/DataTable";
 import { ago, count, plural } from "../words";
-import { SelectMenu } from "../parts/SelectMenu";
 
-const ROLES = [
-  ["caller", "asks endpoints, all or those named"],
-  ["viewer", "looks"],
-  ["publisher", "looks, asks, pushes packages"],
-  ["operator", "looks, asks, pushes, points endpoints"],
-  ["reviewer", "looks, asks, reviews"],
-  ["admin", "everything, tokens too"],
-] as const;
-const TIMES = [
-  ["", "never"],
-  ["1", "in a day"],
-  ["30", "in 30 days"],
-  ["90", "in 90 days"],
-  ["365", "in a year"],
-] as const;
+type Role = MadeToken["role"];
+const ROLES = {
+  caller: ["asks endpoints, all or those named", "a service that needs answers"],
+  viewer: ["looks", "somebody who follows an endpoint, a metrics scraper"],
+  publisher: ["looks, asks, pushes packages", "the pipeline that trains models"],
+  operator: ["looks, asks, pushes, points endpoints", "whoever is on duty"],
+  reviewer: ["looks, asks, reviews", "whoever approves versions"],
+  admin: ["everything, tokens too", "few"],
+} as const satisfies Record<Role, readonly [string, string]>;
+const TIMES = { "": "never", "1": "in a day", "30": "in 30 days", "90": "in 90 days", "365": "in a year" };
 
 /** Who may ask and do what: made once, shown once, revoked at once. */
 export function TokensPage() {
   const tokens = useTokens();
-  if (tokens.error && !tokens.data) return <Trouble error={tokens.error} again={() => void tokens.refetch()} />;
   const lasting = tokens.data?.filter((one) => stateOf(one) === "in force") ?? [];
   return (
     <>
@@ -34,9 +31,14 @@ export function TokensPage() {
       <p className="mt-1 text-lead text-soft">
         {tokens.data ? `${plural(lasting.length, "token is", "tokens are")} in force${unused(lasting)}.` : "\u00a0"}
       </p>
-      <div className="mt-6 grid gap-4">
+      <div className="mt-6 grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start gap-4">
         <Make />
-        {tokens.data ? <All tokens={tokens.data} /> : <Waiting height={160} label="loading tokens" />}
+        <Roles tokens={lasting} />
+      </div>
+      <div className="mt-4">
+        <QueryState query={tokens} loading="tokens" height={160}>
+          {(all) => <All tokens={all} />}
+        </QueryState>
       </div>
     </>
   );
@@ -47,32 +49,84 @@ function unused(tokens: Token[]): string {
   return never ? `, ${count(never)} never used` : "";
 }
 
+function Roles({ tokens }: { tokens: Token[] }) {
+  return (
+    <Card title="Roles">
+      <table className="figures w-full">
+        <thead>
+          <tr>
+            <th scope="col">role</th>
+            <th scope="col">may</th>
+            <th scope="col" className="num">
+              in force
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {Object.entries(ROLES).map(([role, [may, whom]]) => (
+            <tr key={role}>
+              <th scope="row" className="!text-body !text-ink">
+                {role}
+              </th>
+              <td className="w-full py-1! whitespace-normal!">
+                {may}
+                <span className="block text-small text-faint">{whom}</span>
+              </td>
+              <td className="num">{count(tokens.filter((one) => one.role === role).length)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Card>
+  );
+}
+
+const EMPTY = { name: "", role: "caller", endpoints: "", expires_at: "", rate_per_s: "" };
+type Entries = typeof EMPTY;
+
 function Make() {
-  const queries = useQueryClient();
   const endpoints = useEndpoints();
-  const [name, setName] = useState("");
-  const [role, setRole] = useState("caller");
-  const [only, setOnly] = useState("");
-  const [days, setDays] = useState("");
-  const [rate, setRate] = useState("");
-  const make = useMutation({
-    mutationFn: async () =>
+  const [entries, setEntries] = useState<Entries>(EMPTY);
+  const { name, role, endpoints: only, expires_at: days, rate_per_s: rate } = entries;
+  const make = useServiceChange(
+    "token",
+    async () =>
       good(
         await api.POST("/api/tokens", {
           body: {
             name: name.trim(),
-            role: role as MadeToken["role"],
+            role: role as Role,
             endpoints: role === "caller" && only ? [only] : null,
             expires_at: days ? new Date(Date.now() + Number(days) * 86_400_000).toISOString() : null,
             rate_per_s: rate.trim() ? Number(rate) : null,
           },
         }),
       ),
-    onSuccess: () => {
-      setName("");
-      void queries.invalidateQueries({ queryKey: ["tokens"] });
-    },
-  });
+    () => setEntries((before) => ({ ...before, name: "" })),
+  );
+  const fields = [
+    settingField({ name: "name", label: "name", kind: "text", oneLine: true, placeholder: "billing-service" }),
+    settingField({ name: "role", label: "role", kind: "choice", choices: Object.keys(ROLES) }),
+    ...(role === "caller"
+      ? [
+          settingField({
+            name: "endpoints",
+            label: "endpoints",
+            kind: "choice",
+            choices: ["", ...(endpoints.data ?? []).map((one) => one.name)],
+            choiceTexts: { "": "all" },
+          }),
+        ]
+      : []),
+    settingField({ name: "expires_at", label: "ends", kind: "choice", choices: Object.keys(TIMES), choiceTexts: TIMES }),
+    settingField({ name: "rate_per_s", label: "calls a second, at most", kind: "number", placeholder: "any number" }),
+  ];
+  const faults = new Map<string, Fault>();
+  for (const fault of make.error instanceof ProblemError ? make.error.faults : []) {
+    const field = fields.find((one) => fault.field?.split(".").includes(one.name));
+    if (field) faults.set(field.name, fault);
+  }
+  if (rate.trim() && !(Number(rate) > 0)) faults.set("rate_per_s", { field: "rate_per_s", expected: "a number above 0" });
   const command = [
     `lamppost token new ${name.trim() || "NAME"} --role ${role}`,
     role === "caller" && only ? `--endpoint ${only}` : "",
@@ -89,51 +143,29 @@ function Make() {
 
   return (
     <Card title="Make one" aside={<code className="text-small text-faint">{command}</code>}>
-      <form onSubmit={submit} aria-label="make a token" className="flex items-end gap-3 flex-wrap">
-        <Labelled text="name" grow>
-          <input
-            className="control"
-            value={name}
-            placeholder="billing-service"
-            required
-            spellCheck={false}
-            autoComplete="off"
-            onChange={(event) => setName(event.target.value)}
-          />
-        </Labelled>
-        <Labelled text="role">
-          <SelectMenu label="role" value={role} onChange={setRole} options={ROLES.map(([value]) => ({ value }))} />
-        </Labelled>
-        <Labelled text="endpoints">
-          <SelectMenu
-            label="endpoints"
-            value={role === "caller" ? only : ""}
-            disabled={role !== "caller"}
-            onChange={setOnly}
-            options={[{ value: "", text: "all" }, ...(endpoints.data ?? []).map((one) => ({ value: one.name }))]}
-          />
-        </Labelled>
-        <Labelled text="ends">
-          <SelectMenu label="ends" value={days} onChange={setDays} options={TIMES.map(([value, text]) => ({ value, text }))} />
-        </Labelled>
-        <Labelled text="a second, at most">
-          <input
-            className="control"
-            inputMode="decimal"
-            value={rate}
-            placeholder="any number"
-            onChange={(event) => setRate(event.target.value)}
-          />
-        </Labelled>
-        <Button kind="main" type="submit" disabled={make.isPending}>
-          Make
+      <form onSubmit={submit} aria-label="make a token">
+        <div className="grid grid-cols-2 gap-x-4 gap-y-2">
+          {fields.map((field) => (
+            <FieldInput
+              key={field.name}
+              field={field}
+              entry={entries[field.name as keyof Entries]}
+              fault={faults.get(field.name)}
+              onChange={(entry) => {
+                setEntries((before) => ({ ...before, [field.name]: entry ?? "" }));
+                make.reset();
+              }}
+            />
+          ))}
+        </div>
+        <Button kind="main" type="submit" className="mt-2" disabled={!name.trim() || make.isPending || faults.has("rate_per_s")}>
+          {make.isPending ? "Making it …" : "Make"}
         </Button>
       </form>
-      <p className="mt-2 text-small text-faint">{ROLES.find(([one]) => one === role)?.[1]}</p>
-      {make.error && (
-        <p role="alert" className="mt-3 text-brick">
-          {make.error instanceof ProblemError && make.error.faults.length ? make.error.faults.map(sayFault).join("; ") : make.error.message}
-        </p>
+      {make.error && !faults.size && (
+        <div className="mt-3">
+          <Trouble error={make.error} />
+        </div>
       )}
       {make.data && (
         <div className="mt-3 rounded-small border border-amber bg-amber-wash p-3" role="status">
@@ -150,70 +182,47 @@ function Make() {
   );
 }
 
-const sayFault = (fault: Fault): string => `${fault.field ?? ""}: ${fault.expected}`;
+const COLUMNS: Column<Token>[] = [
+  { id: "token", width: 160, value: (one) => one.name, className: "font-mono" },
+  { id: "role", width: 88, value: (one) => one.role },
+  { id: "endpoints", grow: true, value: (one) => one.endpoints?.join(", ") ?? "all" },
+  { id: "a second", numeric: true, value: (one) => one.rate_per_s, cell: (one) => one.rate_per_s ?? "any" },
+  { id: "made", width: 104, value: (one) => one.made_at, cell: (one) => ago(one.made_at) },
+  { id: "by", width: 104, value: (one) => one.made_by },
+  {
+    id: "last used",
+    width: 104,
+    value: (one) => one.last_used_at,
+    cell: (one) => (one.last_used_at ? ago(one.last_used_at) : "never"),
+  },
+  { id: "state", width: 136, value: describeState },
+  {
+    id: "end it",
+    head: null,
+    numeric: true,
+    width: 64,
+    cell: (one) => stateOf(one) === "in force" && <Revoke name={one.name} />,
+  },
+];
 
-const Labelled = ({ text, grow = false, children }: { text: string; grow?: boolean; children: ReactNode }) => (
-  <label className={`grid gap-1 ${grow ? "flex-1" : "w-36"}`}>
-    <span className="text-small text-faint">{text}</span>
-    {children}
-  </label>
+const All = ({ tokens }: { tokens: Token[] }) => (
+  <Card title="All of them" aside={<code className="text-small text-faint">lamppost token list</code>}>
+    <DataTable
+      label="tokens"
+      columns={COLUMNS}
+      rows={tokens}
+      rowKey={(one) => one.name}
+      rowClass={(one) => (stateOf(one) === "in force" ? "" : "text-faint")}
+    />
+  </Card>
 );
-
-function All({ tokens }: { tokens: Token[] }) {
-  const queries = useQueryClient();
-  const revoke = useMutation({
-    mutationFn: async (name: string) => good(await api.DELETE("/api/tokens/{name}", { params: { path: { name } } })),
-    onSettled: () => void queries.invalidateQueries({ queryKey: ["tokens"] }),
-  });
-  return (
-    <Card title="All of them" aside={<code className="text-small text-faint">lamppost token list</code>}>
-      {revoke.error && (
-        <p role="alert" className="mb-2 text-brick">
-          {revoke.error.message}
-        </p>
-      )}
-      <table className="figures w-full">
-        <thead>
-          <tr>
-            <th>token</th>
-            <th>role</th>
-            <th className="w-full">endpoints</th>
-            <th className="num">a second</th>
-            <th>made</th>
-            <th>by</th>
-            <th>last used</th>
-            <th>state</th>
-            <th>
-              <span className="sr-only">end it</span>
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {tokens.map((one) => (
-            <tr key={one.name} className={stateOf(one) === "in force" ? "" : "text-faint"}>
-              <td className="font-mono">{one.name}</td>
-              <td>{one.role}</td>
-              <td>{one.endpoints?.join(", ") ?? "all"}</td>
-              <td className="num">{one.rate_per_s ?? "any"}</td>
-              <td title={one.made_at}>{ago(one.made_at)}</td>
-              <td>{one.made_by}</td>
-              <td>{one.last_used_at ? ago(one.last_used_at) : "never"}</td>
-              <td>{sayState(one)}</td>
-              <td className="num">{stateOf(one) === "in force" && <Revoke name={one.name} onRevoke={() => revoke.mutate(one.name)} />}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Card>
-  );
-}
 
 function stateOf(token: Token): "in force" | "revoked" | "expired" {
   if (token.revoked_at) return "revoked";
   return token.expires_at && Date.parse(token.expires_at) <= Date.now() ? "expired" : "in force";
 }
 
-function sayState(token: Token): string {
+function describeState(token: Token): string {
   const state = stateOf(token);
   if (state === "revoked") return `revoked ${ago(token.revoked_at!)}`;
   if (state === "expired") return `expired ${ago(token.expires_at!)}`;
@@ -221,35 +230,32 @@ function sayState(token: Token): string {
 }
 
 /** Ends a token; says beforehand what that does. It cannot be undone, only made anew. */
-function Revoke({ name, onRevoke }: { name: string; onRevoke: () => void }) {
+function Revoke({ name }: { name: string }) {
+  const toast = useToast();
+  const revoke = useServiceChange(
+    "token",
+    async () => good(await api.DELETE("/api/tokens/{name}", { params: { path: { name } } })),
+    () => toast({ title: `${name} is revoked`, detail: "Every call with it is refused from now on." }),
+  );
   return (
-    <AlertDialog.Root>
-      <AlertDialog.Trigger asChild>
+    <ConfirmDialog
+      trigger={
         <button type="button" className="text-small text-soft underline hover:text-brick">
           revoke
         </button>
-      </AlertDialog.Trigger>
-      <AlertDialog.Portal>
-        <AlertDialog.Overlay className="fixed inset-0 z-30 bg-[rgb(10_14_19/0.45)]" />
-        <AlertDialog.Content className="fixed top-[24vh] left-1/2 z-40 w-[440px] -translate-x-1/2 rounded-card border border-line bg-card p-5 shadow-xl">
-          <AlertDialog.Title className="text-lead font-semibold">Revoke {name}?</AlertDialog.Title>
-          <AlertDialog.Description className="mt-2 text-soft">
-            Every call with it is refused from now on, on every node, and browsers signed in with it are signed out. It cannot be taken
-            back; a new token can be made.
-          </AlertDialog.Description>
-          <p className="mt-2 font-mono text-small text-faint">lamppost token revoke {name}</p>
-          <div className="mt-4 flex justify-end gap-2">
-            <AlertDialog.Cancel asChild>
-              <Button>Keep it</Button>
-            </AlertDialog.Cancel>
-            <AlertDialog.Action asChild>
-              <Button className="border-brick! text-brick!" onClick={onRevoke}>
-                Revoke it
-              </Button>
-            </AlertDialog.Action>
-          </div>
-        </AlertDialog.Content>
-      </AlertDialog.Portal>
-    </AlertDialog.Root>
+      }
+      title={`Revoke ${name}?`}
+      command={`lamppost token revoke ${name}`}
+      confirm="Revoke it"
+      leave="Keep it"
+      danger
+      pending={revoke.isPending}
+      error={revoke.error}
+      onOpen={revoke.reset}
+      onConfirm={() => revoke.mutateAsync()}
+    >
+      Every call with it is refused from now on, on every node, and browsers signed in with it are signed out. It cannot be taken back; a
+      new token can be made.
+    </ConfirmDialog>
   );
 }

@@ -1,44 +1,34 @@
-import { useSearchParams } from "react-router";
 import type { EndpointPage, Moment, TrafficPage } from "../api/client";
 import { useTraffic } from "../api/queries";
-import { Card, Segments, Trouble, Waiting } from "../parts/basics";
+import { Bar } from "../parts/Bar";
+import { Card } from "../parts/basics";
+import { QueryState } from "../parts/QueryState";
+import { TimeControl } from "../time/TimeControl";
+import { usePageSpan } from "../time/usePageSpan";
 import { distinctMarks, spanWithData } from "../charts/layout";
-import { PageTime, useZoom } from "../charts/PageTime";
+import { PageTime } from "../charts/PageTime";
 import { type Mark, type Point, type Series, TimeChart } from "../charts/TimeChart";
 import { count, ms, percent, when } from "../words";
 
-const SPANS = { hour: 1, day: 24, week: 168, "30 days": 720 } as const;
-const NAMES = Object.keys(SPANS) as (keyof typeof SPANS)[];
+const SPANS = ["hour", "day", "week", "30 days"] as const;
 
 /** How much, how fast, and where does the time go? */
 export function TrafficView({ page }: { page: EndpointPage }) {
-  const [params, setParams] = useSearchParams();
-  const span = NAMES.find((one) => one === params.get("span")) ?? "hour";
-  const [zoom, setZoom] = useZoom();
-  const traffic = useTraffic(page.name, SPANS[span], zoom);
-  const found = traffic.data;
+  const span = usePageSpan(SPANS, "hour");
+  const traffic = useTraffic(page.name, span.hours, span.fixed);
   return (
     <>
       <div className="mt-4 flex flex-wrap items-center justify-between gap-x-4 gap-y-2">
-        <p className="text-lead text-soft">{found?.summary ?? <>&nbsp;</>}</p>
-        <span className="flex items-center gap-3">
-          {zoom && (
-            <button type="button" className="text-small text-soft underline hover:text-ink" onClick={() => setZoom(null)}>
-              {when(zoom.since)} to {when(zoom.until)}; show the whole {span}
-            </button>
-          )}
-          <Segments label="span" all={NAMES} chosen={span} onChoose={(one) => setParams(one === "hour" ? {} : { span: one })} />
-        </span>
+        <p className="text-lead text-soft">{traffic.data?.summary ?? <>&nbsp;</>}</p>
+        <TimeControl span={span} />
       </div>
-      {traffic.error && !found ? (
-        <Trouble error={traffic.error} />
-      ) : !found ? (
-        <Waiting height={560} label="loading the load" />
-      ) : (
-        <PageTime zoom={zoom} setZoom={setZoom}>
-          <Charts page={page} found={found} zoomed={zoom !== null} />
-        </PageTime>
-      )}
+      <QueryState query={traffic} loading="the load" height={560}>
+        {(found) => (
+          <PageTime zoom={span.fixed} setZoom={span.setFixed}>
+            <Charts page={page} found={found} zoomed={span.fixed !== null} />
+          </PageTime>
+        )}
+      </QueryState>
     </>
   );
 }
@@ -183,9 +173,11 @@ function Phases({ found }: { found: TrafficPage }) {
                 <th scope="row">{one.phase}</th>
                 <td>
                   {one.phase !== "total" && (
-                    <div
-                      className="h-3 rounded-small bg-amber-fill"
-                      style={{ width: `${(100 * (one.ms.p50 ?? 0)) / Math.max(1e-9, whole)}%` }}
+                    <Bar
+                      className="h-3!"
+                      tone="live"
+                      part={(one.ms.p50 ?? 0) / Math.max(1e-9, whole)}
+                      label={`${one.phase} of the whole`}
                     />
                   )}
                 </td>
@@ -266,12 +258,12 @@ function Budgets({ found }: { found: TrafficPage }) {
             <tr key={one.name}>
               <th scope="row">{one.name}</th>
               <td>
-                <div className={`h-3 rounded-small ${one.spent > 1 ? "bg-brick-wash outline outline-brick" : "bg-sunk"}`}>
-                  <div
-                    className="h-3 rounded-small bg-amber-fill"
-                    style={{ width: `${Math.min(100, 100 * Math.max(0, 1 - one.spent))}%` }}
-                  />
-                </div>
+                <Bar
+                  className={`h-3! ${one.spent > 1 ? "bg-brick-wash! outline outline-brick" : ""}`}
+                  tone="live"
+                  part={1 - one.spent}
+                  label={`error budget of ${one.name} that is left`}
+                />
               </td>
               <td className="num">{one.objective} %</td>
               <td className="num">{count(one.calls)}</td>

@@ -2,9 +2,12 @@ import { useDeferredValue, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Entry } from "../api/client";
 import { useTrail } from "../api/queries";
-import { Mono, Trouble, Waiting } from "../parts/basics";
+import { Card, Mono } from "../parts/basics";
+import { QueryState } from "../parts/QueryState";
 import { Serves } from "../parts/Serves";
-import { ago, clock } from "../words";
+import { Truncated } from "../parts/Tip";
+import { type Column, DataTable } from "../table/DataTable";
+import { ago, clock, count, when } from "../words";
 
 /** Who changed what, when, and from where? */
 export function TrailPage() {
@@ -46,15 +49,29 @@ export function TrailPage() {
         </p>
       )}
       <div className="mt-4">
-        {trail.error && !found ? (
-          <Trouble error={trail.error} />
-        ) : !found ? (
-          <Waiting height={320} label="loading the trail" />
-        ) : found.length ? (
-          <Table all={found} />
-        ) : (
-          <p className="text-soft">Nothing like that is on the trail.</p>
-        )}
+        <QueryState
+          query={trail}
+          loading="the trail"
+          isEmpty={(all) => !all.length}
+          empty={<p className="text-soft">Nothing like that is on the trail.</p>}
+        >
+          {(all) => (
+            <div className="grid grid-cols-[minmax(0,1fr)_240px] items-start gap-4">
+              <Card title="Changes" aside={<span className="text-small text-faint">newest first; a row opens to before and after</span>}>
+                <DataTable
+                  label="trail"
+                  columns={COLUMNS}
+                  rows={all}
+                  rowKey={(one) => String(one.number)}
+                  rowName={(one) => `${one.action} ${one.subject}`}
+                  details={(one) => <Details entry={one} />}
+                  height={720}
+                />
+              </Card>
+              <Summary all={all} onSearch={setTyped} />
+            </div>
+          )}
+        </QueryState>
       </div>
       <p className="mt-4 text-small text-faint">
         <Mono>{`lamppost trail${subject ? ` ${subject}` : ""}${search ? ` --search "${search}"` : ""}`}</Mono> ·{" "}
@@ -64,51 +81,105 @@ export function TrailPage() {
   );
 }
 
-function Table({ all }: { all: Entry[] }) {
+const COLUMNS: Column<Entry>[] = [
+  { id: "when", width: 132, value: (one) => one.at, cell: (one) => `${when(one.at)}${clock(one.at).slice(5, 8)}` },
+  { id: "token", width: 112, value: (one) => one.token },
+  { id: "from", width: 104, value: (one) => one.address ?? "the service", className: "font-mono text-small text-soft" },
+  {
+    id: "did",
+    width: 152,
+    value: (one) => one.action,
+    className: (one) => (one.action === "overrode review" ? "font-semibold text-brick" : ""),
+  },
+  { id: "to", width: 152, value: (one) => one.subject, className: "font-mono" },
+  {
+    id: "what",
+    grow: true,
+    value: what,
+    cell: (one) => <Serves summary={what(one)} />,
+    className: "text-soft",
+  },
+  { id: "reason", width: 160, hidden: true, value: (one) => one.note, className: "text-soft" },
+];
+
+function what(one: Entry): string {
+  if (one.action.includes("rollout") && one.note) return one.note;
+  return [changeOf(one), one.note].filter(Boolean).join("; ");
+}
+
+/** One change: what was and what is, side by side, and where to go on. */
+function Details({ entry }: { entry: Entry }) {
+  const name = entry.subject.split("@")[0]!;
   return (
-    <table className="figures w-full table-fixed rounded-card border border-line bg-card">
-      <thead>
-        <tr>
-          <th className="w-36 !pl-4">when</th>
-          <th className="w-32">token</th>
-          <th className="w-24">from</th>
-          <th className="w-36">did</th>
-          <th className="w-36">to</th>
-          <th>what</th>
-        </tr>
-      </thead>
-      <tbody>
-        {all.map((one) => (
-          <tr key={one.number} className="align-top [&>td]:py-1.5">
-            <td className="!pl-4" title={one.at}>
-              {new Date(one.at).toLocaleDateString("en", { day: "numeric", month: "short" })} {clock(one.at).slice(0, 8)}
-            </td>
-            <td className="truncate" title={one.token}>
-              {one.token}
-            </td>
-            <td className="truncate font-mono text-small text-soft">{one.address ?? "the service"}</td>
-            <td className={one.action === "overrode review" ? "font-semibold text-brick" : ""}>{one.action}</td>
-            <td className="truncate">
-              <Subject name={one.subject} />
-            </td>
-            <td className="!whitespace-normal text-soft" title={told(one)}>
-              <Serves summary={one.action.includes("rollout") && one.note ? one.note : [told(one), one.note].filter(Boolean).join("; ")} />
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <div className="pb-1">
+      <p className="flex flex-wrap gap-x-4 text-soft">
+        <Link to={`/trail?subject=${name}`} className="underline">
+          only of {name}
+        </Link>
+        {entry.subject.includes("@") ? (
+          <Link to={`/models/${entry.subject.replace("@", "/")}`} className="underline">
+            the version
+          </Link>
+        ) : (
+          <Link to={`/endpoints/${name}`} className="underline">
+            the endpoint
+          </Link>
+        )}
+        {entry.note && <span>Reason: {entry.note}</span>}
+      </p>
+      <div className="mt-2 grid grid-cols-2 gap-4 *:min-w-0">
+        <Side title="before" value={entry.before} />
+        <Side title="after" value={entry.after} />
+      </div>
+    </div>
   );
 }
 
-const Subject = ({ name }: { name: string }) => (
-  <Link to={`/trail?subject=${name.split("@")[0]}`} className="font-mono hover:underline">
-    {name}
-  </Link>
+const Side = ({ title, value }: { title: string; value: unknown }) => (
+  <div>
+    <p className="text-small text-faint">{title}</p>
+    <pre className="mt-1 max-h-64 overflow-auto rounded-small bg-sunk p-3 font-mono text-small break-words whitespace-pre-wrap">
+      {value === null || value === undefined ? "nothing" : JSON.stringify(value, null, 1)}
+    </pre>
+  </div>
 );
 
+/** Who changed how much, and what was changed most: a press shows only that. */
+function Summary({ all, onSearch }: { all: Entry[]; onSearch: (words: string) => void }) {
+  return (
+    <aside className="grid content-start gap-4">
+      {(
+        [
+          ["By whom", (one: Entry) => one.token],
+          ["What was done", (one: Entry) => one.action],
+          ["Changed most", (one: Entry) => one.subject.split("@")[0]!],
+        ] as const
+      ).map(([title, of]) => (
+        <Card key={title} title={title}>
+          <ul>
+            {mostFrequent(all.map(of)).map(([name, many]) => (
+              <li key={name} className="flex h-7 items-center justify-between gap-3">
+                <button type="button" className="min-w-0 hover:underline" onClick={() => onSearch(name)}>
+                  <Truncated focusable={false}>{name}</Truncated>
+                </button>
+                <span className="text-soft">{count(many)}</span>
+              </li>
+            ))}
+          </ul>
+        </Card>
+      ))}
+    </aside>
+  );
+}
+
+function mostFrequent(names: string[]): [string, number][] {
+  const found = new Map<string, number>();
+  for (const name of names) found.set(name, (found.get(name) ?? 0) + 1);
+  return [...found].sort((a, b) => b[1] - a[1]).slice(0, 6);
+}
+
 /** What an entry changed, in a few words. */
-function told(entry: Entry): string {
+function changeOf(entry: Entry): string {
   const before = words(entry.before);
   const after = words(entry.after);
   return before && after && before !== after ? `${before} → ${after}` : after || before;

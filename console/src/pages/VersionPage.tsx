@@ -1,61 +1,69 @@
 import { Link, useParams } from "react-router";
-import type { Field, Profile, VersionPage as Page } from "../api/client";
+import type { Field, Profile, VersionPage as VersionDetail } from "../api/client";
 import { useVersion, useVersions } from "../api/queries";
-import { Card, CopyButton, Mono, Snippets, Trouble, Waiting } from "../parts/basics";
+import { Card, CopyButton, Mono, Snippets } from "../parts/basics";
 import { Histogram } from "../parts/Histogram";
-import { ago, bytes, count, ms } from "../words";
+import { QueryState } from "../parts/QueryState";
+import { Truncated } from "../parts/Tip";
+import { type Column, DataTable } from "../table/DataTable";
+import { ago, bytes, count, ms, percent } from "../words";
 
 /** One version: does it give training's answers, what goes in and out, how did it come to be? */
 export function VersionPage() {
   const { model = "", number = "" } = useParams();
   const page = useVersion(model, Number(number));
-  if (page.error && !page.data) return <Trouble error={page.error} again={() => void page.refetch()} />;
-  if (!page.data) return <Waiting height={480} label={`loading ${model}@${number}`} />;
-  const said = page.data;
+  return (
+    <QueryState query={page} loading={`${model}@${number}`} height={480}>
+      {(version) => <Page version={version} />}
+    </QueryState>
+  );
+}
+
+function Page({ version }: { version: VersionDetail }) {
   return (
     <>
-      <h1 className={`font-mono text-title font-semibold ${said.serves.length ? "text-amber" : ""}`}>{said.name}</h1>
+      <h1 className={`font-mono text-title font-semibold ${version.serves.length ? "text-amber" : ""}`}>{version.name}</h1>
       <p className="mt-1 text-lead text-soft">
-        <Sentence page={said} />
+        <Sentence page={version} />
       </p>
-      {(said.owner ?? said.purpose) && (
+      {(version.owner ?? version.purpose) && (
         <p className="mt-1 text-soft">
-          {said.purpose} {said.owner && `Answered for by ${said.owner}.`}
+          {version.purpose} {version.owner && `Answered for by ${version.owner}.`}
         </p>
       )}
-      {said.proof === "failed" && said.proof_summary && (
+      {version.proof === "failed" && version.proof_summary && (
         <div className="mt-4 rounded-card border border-brick bg-brick-wash p-4">
           <p className="font-semibold text-brick">It takes no traffic</p>
-          <p className="mt-1">{said.proof_summary}</p>
+          <p className="mt-1">{version.proof_summary}</p>
         </div>
       )}
-      <Card title="What goes in" className="mt-6" aside={<Rows page={said} />}>
-        <Fields fields={said.inputs} profiles={said.reference_inputs} />
+      <Card title="What goes in" className="mt-6" aside={<Rows page={version} />}>
+        <Fields label="input fields" fields={version.inputs} profiles={version.reference_inputs} />
       </Card>
-      {said.options.length > 0 && (
+      {version.options.length > 0 && (
         <Card title="Options of a call" className="mt-4">
-          <Fields fields={said.options} profiles={[]} />
+          <Fields label="options" fields={version.options} profiles={[]} />
         </Card>
       )}
       <Card title="What comes out" className="mt-4">
-        <Fields fields={said.answers} profiles={said.reference_answers} />
+        <Fields label="answer fields" fields={version.answers} profiles={version.reference_answers} />
       </Card>
       <div className="mt-4 grid grid-cols-2 items-start gap-4 *:min-w-0">
-        <Story page={said} />
+        <Story page={version} />
         <div className="grid gap-4 *:min-w-0">
           <Card title="Serve it">
             <p className="text-soft">It is opened and proven first; what is served goes on until then.</p>
-            <Snippets all={[{ name: "Command", text: `lamppost point ${said.model} ${said.name}` }]} id="how to serve it" />
+            <Snippets all={[{ name: "Command", text: `lamppost point ${version.model} ${version.name}` }]} id="how to serve it" />
           </Card>
-          <Others page={said} />
-          <Files page={said} />
+          <Others page={version} />
+          <Files page={version} />
         </div>
       </div>
     </>
   );
 }
 
-function Sentence({ page }: { page: Page }) {
+function Sentence({ page }: { page: VersionDetail }) {
   const proof = {
     passed: `Proven: ${page.proof_summary ?? ""}.`,
     failed: "Its proof failed.",
@@ -74,62 +82,57 @@ function Sentence({ page }: { page: Page }) {
   );
 }
 
-const Rows = ({ page }: { page: Page }) =>
+const Rows = ({ page }: { page: VersionDetail }) =>
   page.reference_rows === null ? null : <span className="text-small text-faint">over {count(page.reference_rows)} rows of training</span>;
 
-function Fields({ fields, profiles }: { fields: Field[]; profiles: Profile[] }) {
+type FieldRow = { key: string; part: string; expected: string; meaning: string; profile: Profile | undefined };
+
+const COLUMNS: Column<FieldRow>[] = [
+  {
+    id: "field",
+    width: 200,
+    value: (row) => row.key,
+    cell: (row) => (
+      <Truncated>
+        {row.key}
+        {row.part && <span className="font-sans text-small text-faint"> {row.part}</span>}
+      </Truncated>
+    ),
+    className: "max-w-52 font-mono",
+  },
+  { id: "is", grow: true, value: (row) => row.expected },
+  { id: "meaning", grow: true, value: (row) => row.meaning, className: "text-soft" },
+  {
+    id: "missing",
+    numeric: true,
+    width: 72,
+    value: (row) => row.profile && row.profile.missing / Math.max(1, row.profile.count),
+    cell: ({ profile }) => (profile?.missing ? percent(profile.missing / profile.count) : "–"),
+  },
+  {
+    id: "in training",
+    width: 288,
+    cell: ({ profile }) => profile && <Histogram profile={profile} />,
+  },
+];
+
+const FEATURES = ["brightness", "length", "mean"];
+
+function Fields({ label, fields, profiles }: { label: string; fields: Field[]; profiles: Profile[] }) {
+  const known = new Map(profiles.map((profile) => [profile.name, profile]));
+  const row = (key: string, expected: string, meaning: string): FieldRow => {
+    const profile = known.get(key) ?? FEATURES.map((feature) => known.get(`${key}.${feature}`)).find(Boolean);
+    return { key, expected, meaning, profile, part: profile && profile.name !== key ? profile.name.slice(key.length + 1) : "" };
+  };
   const rows = fields.flatMap((field) =>
     field.kind === "vector"
-      ? field.choices.map((name) => ({ key: `${field.name}.${name}`, expected: "a number", meaning: field.meaning }))
-      : [
-          {
-            key: field.name,
-            expected: field.expected,
-            meaning: field.private ? `${field.meaning ?? ""} (not recorded)`.trim() : field.meaning,
-          },
-        ],
+      ? field.choices.map((name) => row(`${field.name}.${name}`, "a number", field.meaning ?? ""))
+      : [row(field.name, field.expected, `${field.meaning ?? ""}${field.private ? " (not recorded)" : ""}`.trim())],
   );
-  const known = new Map(profiles.map((profile) => [profile.name, profile]));
-  return (
-    <table className="figures w-full table-fixed">
-      <thead>
-        <tr>
-          <th className="w-44">field</th>
-          <th>is</th>
-          <th>meaning</th>
-          <th className="num w-16">missing</th>
-          <th className="w-72">in training</th>
-        </tr>
-      </thead>
-      <tbody>
-        {rows.map((row) => {
-          const profile =
-            known.get(row.key) ?? known.get(`${row.key}.brightness`) ?? known.get(`${row.key}.length`) ?? known.get(`${row.key}.mean`);
-          return (
-            <tr key={row.key}>
-              <td className="truncate font-mono">
-                {row.key}
-                {profile && profile.name !== row.key && (
-                  <span className="font-sans text-small text-faint"> {profile.name.slice(row.key.length + 1)}</span>
-                )}
-              </td>
-              <td className="truncate" title={row.expected}>
-                {row.expected}
-              </td>
-              <td className="truncate text-soft" title={row.meaning ?? ""}>
-                {row.meaning}
-              </td>
-              <td className="num">{profile?.missing ? `${((100 * profile.missing) / profile.count).toFixed(1)} %` : "–"}</td>
-              <td>{profile && <Histogram profile={profile} />}</td>
-            </tr>
-          );
-        })}
-      </tbody>
-    </table>
-  );
+  return <DataTable label={label} columns={COLUMNS} rows={rows} rowKey={(one) => one.key} height={480} />;
 }
 
-function Story({ page }: { page: Page }) {
+function Story({ page }: { page: VersionDetail }) {
   const { provenance } = page;
   const lines: [string, string][] = [
     ...page.steps.map((step, at): [string, string] => [`step ${at}`, step]),
@@ -162,7 +165,7 @@ function Story({ page }: { page: Page }) {
   );
 }
 
-function speed({ measured }: Page): [string, string][] {
+function speed({ measured }: VersionDetail): [string, string][] {
   if (!measured) return [];
   return [
     ["speed", `one row ${ms(measured.row_ms)} ms, 64 rows ${ms(measured.batch_ms)} ms, there and back`],
@@ -171,7 +174,7 @@ function speed({ measured }: Page): [string, string][] {
 }
 
 /** Who packed it, of which commit, and whose signatures it carries. */
-function packed({ provenance, signers }: Page): [string, string][] {
+function packed({ provenance, signers }: VersionDetail): [string, string][] {
   const commit = provenance.commit ? `at commit ${provenance.commit.slice(0, 12)}${provenance.changed ? " with changes" : ""}` : "";
   const said = [provenance.by ? `by ${provenance.by}` : "", commit, provenance.at ? `of ${provenance.at.slice(0, 10)}` : ""]
     .filter(Boolean)
@@ -179,7 +182,7 @@ function packed({ provenance, signers }: Page): [string, string][] {
   return [...(said ? [["packed", said] as [string, string]] : []), ...signers.map((key): [string, string] => ["signed by", key])];
 }
 
-function Others({ page }: { page: Page }) {
+function Others({ page }: { page: VersionDetail }) {
   const versions = useVersions("");
   const others = versions.data?.filter((one) => one.model === page.model && one.name !== page.name) ?? [];
   if (!others.length) return null;
@@ -199,12 +202,12 @@ function Others({ page }: { page: Page }) {
   );
 }
 
-function Files({ page }: { page: Page }) {
+function Files({ page }: { page: VersionDetail }) {
   return (
     <Card title="Files" aside={<CopyButton text={page.digest} label="Copy digest" />}>
-      <p className="truncate text-small text-faint" title={page.digest}>
+      <Truncated className="text-small text-faint" tip={page.digest}>
         digest <Mono className="text-soft">{page.digest}</Mono>
-      </p>
+      </Truncated>
       <table className="figures mt-1 w-full">
         <tbody>
           {page.files.map((file) => (

@@ -1,94 +1,85 @@
-import { ChevronRight } from "lucide-react";
-import { Fragment, useState } from "react";
 import { Link } from "react-router";
 import type { Call } from "../api/client";
+import { type Column, DataTable } from "../table/DataTable";
+import { useNow } from "../useNow";
 import { clock, ms, show, when } from "../words";
 import { CopyButton } from "./basics";
-import { useNow } from "../useNow";
+
+const wrong = (call: Call): boolean => call.status >= 400;
+
+/** now : the present, by which calls of other days get a date. */
+const columns = (now: number): Column<Call>[] => [
+  {
+    id: "time",
+    width: 116,
+    value: (call) => call.at,
+    cell: (call) => (now - Date.parse(call.at) > 86_400_000 ? when(call.at) : clock(call.at)),
+    className: "font-mono",
+  },
+  {
+    id: "answer",
+    grow: true,
+    value: summary,
+    cell: (call) => (
+      <>
+        {summary(call)}
+        {call.odd_reason && <span className="ml-3 text-small text-amber">odd: {call.odd_reason}</span>}
+      </>
+    ),
+    className: (call) => (wrong(call) ? "text-brick" : ""),
+  },
+  { id: "token", width: 112, value: (call) => call.token, className: "text-soft" },
+  { id: "version", width: 136, value: (call) => call.version, className: "font-mono text-soft" },
+  {
+    id: "status",
+    numeric: true,
+    width: 60,
+    value: (call) => call.status,
+    className: (call) => (wrong(call) ? "font-semibold text-brick" : ""),
+  },
+  { id: "rows", numeric: true, width: 56, value: (call) => call.rows || null },
+  {
+    id: "odd",
+    numeric: true,
+    width: 56,
+    value: (call) => call.odd,
+    cell: (call) => call.odd?.toFixed(1) ?? "–",
+    className: (call) => (call.odd_reason ? "font-semibold text-amber" : "text-faint"),
+  },
+  { id: "in batch", numeric: true, width: 72, value: (call) => call.batch_rows },
+  { id: "queue ms", numeric: true, width: 80, value: (call) => phase(call, "queue"), cell: (call) => ms(phase(call, "queue")) },
+  { id: "worker ms", numeric: true, width: 84, value: (call) => phase(call, "worker"), cell: (call) => ms(phase(call, "worker")) },
+  { id: "total ms", numeric: true, width: 76, value: (call) => call.total_us / 1_000, cell: (call) => ms(call.total_us / 1_000) },
+  { id: "request", hidden: true, width: 280, value: (call) => call.request_id, className: "font-mono text-small" },
+];
 
 /** The last calls, newest first; a row opens to what went in and what came back. */
 export function CallsTable({ calls }: { calls: Call[] }) {
   const now = useNow();
-  const [open, setOpen] = useState<string | null>(null);
   return (
-    <table className="figures w-full">
-      <thead>
-        <tr>
-          <th className="w-6">
-            <span className="sr-only">open</span>
-          </th>
-          <th>time</th>
-          <th className="w-full">answer</th>
-          <th>token</th>
-          <th>version</th>
-          <th className="num">status</th>
-          <th className="num">rows</th>
-          <th className="num">odd</th>
-          <th className="num">in batch</th>
-          <th className="num">queue ms</th>
-          <th className="num">worker ms</th>
-          <th className="num">total ms</th>
-        </tr>
-      </thead>
-      <tbody>
-        {calls.map((call) => {
-          const isOpen = open === call.request_id;
-          return (
-            <Fragment key={call.request_id}>
-              <tr className="cursor-pointer hover:bg-sunk" onClick={() => setOpen(isOpen ? null : call.request_id)}>
-                <td>
-                  <button
-                    type="button"
-                    aria-expanded={isOpen}
-                    aria-label={`call at ${clock(call.at)}`}
-                    className="flex items-center text-faint"
-                  >
-                    <ChevronRight size={14} className={isOpen ? "rotate-90" : ""} aria-hidden />
-                  </button>
-                </td>
-                <td className="font-mono" title={call.at}>
-                  {now - Date.parse(call.at) > 86_400_000 ? when(call.at) : clock(call.at)}
-                </td>
-                <td className={`max-w-0 truncate ${call.status >= 400 ? "text-brick" : ""}`}>
-                  {summary(call)}
-                  {call.odd_reason && <span className="ml-3 text-small text-amber">odd: {call.odd_reason}</span>}
-                </td>
-                <td className="text-soft">{call.token ?? "–"}</td>
-                <td className="font-mono text-soft">{call.version ?? "–"}</td>
-                <td className={`num ${call.status >= 400 ? "font-semibold text-brick" : ""}`}>{call.status}</td>
-                <td className="num">{call.rows || "–"}</td>
-                <td className={`num ${call.odd_reason ? "font-semibold text-amber" : "text-faint"}`} title={call.odd_reason ?? undefined}>
-                  {call.odd == null ? "–" : call.odd.toFixed(1)}
-                </td>
-                <td className="num">{call.batch_rows ?? "–"}</td>
-                <td className="num">{ms(phase(call, "queue"))}</td>
-                <td className="num">{ms(phase(call, "worker"))}</td>
-                <td className="num">{ms(call.total_us / 1000)}</td>
-              </tr>
-              {isOpen && (
-                <tr className="border-t-0!">
-                  <td />
-                  <td colSpan={11} className="pb-3">
-                    <p className="flex items-baseline gap-2 text-small text-faint">
-                      request{" "}
-                      <Link to={`/calls/${call.request_id}`} className="font-mono text-soft underline hover:text-ink">
-                        {call.request_id}
-                      </Link>{" "}
-                      <CopyButton text={call.request_id} /> {call.odd_reason && <span className="text-amber">odd: {call.odd_reason}</span>}{" "}
-                      {call.brought_by && <span>answered elsewhere: {call.brought_by}</span>}
-                    </p>
-                    <div className="mt-1 grid grid-cols-2 gap-4">
-                      <Body title="what went in" value={call.input} />
-                      <Body title="what came back" value={call.answer} />
-                    </div>
-                  </td>
-                </tr>
-              )}
-            </Fragment>
-          );
-        })}
-      </tbody>
-    </table>
+    <DataTable
+      label="calls"
+      columns={columns(now)}
+      rows={calls}
+      rowKey={(call) => call.request_id}
+      rowName={(call) => `call at ${clock(call.at)}`}
+      details={(call) => (
+        <>
+          <p className="flex flex-wrap items-baseline gap-2 text-small text-faint">
+            request{" "}
+            <Link to={`/calls/${call.request_id}`} className="font-mono text-soft underline hover:text-ink">
+              {call.request_id}
+            </Link>{" "}
+            <CopyButton text={call.request_id} /> {call.odd_reason && <span className="text-amber">odd: {call.odd_reason}</span>}{" "}
+            {call.brought_by && <span>answered elsewhere: {call.brought_by}</span>}
+          </p>
+          <div className="mt-1 grid grid-cols-2 gap-4">
+            <Body title="what went in" value={call.input} />
+            <Body title="what came back" value={call.answer} />
+          </div>
+        </>
+      )}
+    />
   );
 }
 

@@ -1,12 +1,43 @@
 import { LockKeyhole } from "lucide-react";
+import { RadioGroup } from "radix-ui";
 import { useId } from "react";
 import type { Fault, Field } from "../api/client";
 import type { Entry } from "../form";
+import { CheckField } from "./CheckField";
 import { PictureInput } from "./PictureInput";
 import { SelectMenu } from "./SelectMenu";
+import { Tip, Truncated } from "./Tip";
+
+/** A field of a form: one of the schema, or one of a setting. */
+export type FormField = Pick<
+  Field,
+  "name" | "kind" | "expected" | "choices" | "unseen" | "missing" | "unit" | "meaning" | "private" | "seen" | "example"
+> & {
+  /** What it is called on the page, where that is not its name. */
+  label?: string;
+  /** A short text: one line. */
+  oneLine?: boolean;
+  /** How a choice is called in the list, where that is not its value. */
+  choiceTexts?: Record<string, string>;
+  placeholder?: string;
+};
+
+/** A field of a setting, by what is particular about it. */
+export const settingField = (field: Partial<FormField> & Pick<FormField, "name" | "kind">): FormField => ({
+  expected: "",
+  choices: [],
+  unseen: "refuse",
+  missing: false,
+  unit: null,
+  meaning: null,
+  private: false,
+  seen: null,
+  example: null,
+  ...field,
+});
 
 type Props = {
-  field: Field;
+  field: FormField;
   entry: Entry;
   fault?: Fault;
   onChange: (entry: Entry) => void;
@@ -14,35 +45,31 @@ type Props = {
   onFile?: (name: string) => void;
 };
 
-/** One field of the schema: its name, what it means, a control that suits its kind, and what is wrong with it if anything is. */
+/** One field of a form: its name, what it means, a control that suits its kind, and what is wrong with it if anything is. */
 export function FieldInput({ field, entry, fault, onChange, onFile }: Props) {
   const id = useId();
   const note = `${id}-note`;
   const wrong = fault !== undefined;
-  const said = field.meaning ?? field.expected;
+  const below = wrong ? sayFault(fault) : (field.meaning ?? field.expected);
   const shared = { id, "aria-invalid": wrong, "aria-describedby": note };
   return (
     <div className={`min-w-0 ${isWide(field) ? "col-span-2" : ""}`}>
       <div className="flex items-baseline justify-between gap-2">
-        <label htmlFor={id} className="truncate font-mono" title={field.meaning ?? field.name}>
-          {field.name}
+        <label id={`${id}-label`} htmlFor={id} className={`min-w-0 ${field.label ? "text-small text-soft" : "font-mono"}`}>
+          <Truncated focusable={false}>{field.label ?? field.name}</Truncated>
         </label>
         <span className="flex shrink-0 items-center gap-3 text-small text-faint">
           {field.private && (
-            <span className="flex items-center gap-1" title="its values are answered and kept nowhere">
-              <LockKeyhole size={12} aria-hidden /> not recorded
-            </span>
+            <Tip text="Its values are answered and kept nowhere.">
+              <span className="flex items-center gap-1">
+                <LockKeyhole size={12} aria-hidden /> not recorded
+              </span>
+            </Tip>
           )}
           {field.missing && (
-            <label className="flex items-center gap-1">
-              <input
-                type="checkbox"
-                className="accent-(--slate)"
-                checked={entry === null}
-                onChange={(event) => onChange(event.target.checked ? null : startOf(field))}
-              />
+            <CheckField checked={entry === null} onChange={(missing) => onChange(missing ? null : startOf(field))}>
               missing
-            </label>
+            </CheckField>
           )}
         </span>
       </div>
@@ -50,13 +77,11 @@ export function FieldInput({ field, entry, fault, onChange, onFile }: Props) {
         <Control {...shared} field={field} entry={entry} onChange={onChange} onFile={onFile} />
       </div>
       <p id={note} className={`mt-1 flex justify-between gap-3 text-small ${wrong ? "text-brick" : "text-faint"}`}>
-        <span className="truncate" title={wrong ? sayFault(fault) : said}>
-          {wrong ? sayFault(fault) : said}
-        </span>
+        <span className="min-w-0">{wrong ? below : <Truncated>{below}</Truncated>}</span>
         {!wrong && range(field) && (
-          <span className="shrink-0" title="seen in training">
-            {range(field)}
-          </span>
+          <Tip text="seen in training">
+            <span className="shrink-0">{range(field)}</span>
+          </Tip>
         )}
       </p>
     </div>
@@ -69,7 +94,7 @@ function Control({ field, entry, onChange, onFile, ...aria }: ControlProps) {
   if (field.kind === "yes/no") return <YesNo entry={entry} onChange={onChange} {...aria} />;
   if (field.kind === "image") return <PictureInput field={field} entry={entry} onChange={onChange} onFile={onFile} {...aria} />;
   if (field.kind === "choice" && field.unseen === "refuse") return <Choice field={field} entry={entry} onChange={onChange} {...aria} />;
-  if (isWide(field))
+  if (isWide(field) && !field.oneLine)
     return (
       <textarea
         {...aria}
@@ -96,7 +121,7 @@ function Control({ field, entry, onChange, onFile, ...aria }: ControlProps) {
         className={`control ${field.unit || field.kind === "time" ? "pr-16" : ""}`}
         value={entry ?? ""}
         disabled={entry === null}
-        placeholder={entry === null ? "missing" : field.kind === "time" ? "2026-11-23T18:30:00Z" : undefined}
+        placeholder={entry === null ? "missing" : (field.placeholder ?? (field.kind === "time" ? "2026-11-23T18:30:00Z" : undefined))}
         inputMode={numeric ? "decimal" : undefined}
         autoComplete="off"
         spellCheck={false}
@@ -127,8 +152,8 @@ function Control({ field, entry, onChange, onFile, ...aria }: ControlProps) {
 }
 
 /** Whether a field takes the whole width: what people write, lists of numbers, pictures. */
-function isWide(field: Field): boolean {
-  return field.kind === "text" || field.kind === "tensor" || field.kind === "image";
+function isWide(field: FormField): boolean {
+  return (field.kind === "text" && !field.oneLine) || field.kind === "tensor" || field.kind === "image";
 }
 
 function Choice({ field, entry, onChange, ...aria }: ControlProps) {
@@ -139,39 +164,38 @@ function Choice({ field, entry, onChange, ...aria }: ControlProps) {
       disabled={entry === null}
       placeholder={entry === null ? "missing" : "choose"}
       onChange={onChange}
-      options={field.choices.map((value) => ({ value }))}
+      options={field.choices.map((value) => ({ value, text: field.choiceTexts?.[value] }))}
     />
   );
 }
 
-function YesNo({ entry, onChange, id, ...aria }: Omit<ControlProps, "field">) {
+function YesNo({ entry, onChange, id, ...aria }: Omit<ControlProps, "field" | "onFile">) {
   return (
-    <div role="radiogroup" {...aria} className="flex h-8 overflow-hidden rounded-small border border-line bg-card">
+    <RadioGroup.Root
+      {...aria}
+      id={id}
+      aria-labelledby={`${id}-label`}
+      value={entry ?? ""}
+      disabled={entry === null}
+      onValueChange={onChange}
+      orientation="horizontal"
+      className="flex h-8 overflow-hidden rounded-small border border-line bg-card"
+    >
       {(["true", "false"] as const).map((value, at) => (
-        <label
+        <RadioGroup.Item
           key={value}
-          className={`flex flex-1 cursor-pointer items-center justify-center font-mono has-focus-visible:outline-2 has-focus-visible:-outline-offset-2 has-focus-visible:outline-slate ${
-            entry === value ? "bg-sunk font-semibold" : "text-faint hover:text-ink"
-          } ${at ? "border-l border-line" : ""}`}
+          value={value}
+          className={`flex-1 font-mono text-faint hover:text-ink focus-visible:-outline-offset-2 data-[state=checked]:bg-sunk data-[state=checked]:font-semibold data-[state=checked]:text-ink ${at ? "border-l border-line" : ""}`}
         >
-          <input
-            id={at === 0 ? id : undefined}
-            type="radio"
-            name={id}
-            className="sr-only"
-            checked={entry === value}
-            disabled={entry === null}
-            onChange={() => onChange(value)}
-          />
           {value}
-        </label>
+        </RadioGroup.Item>
       ))}
-    </div>
+    </RadioGroup.Root>
   );
 }
 
 /** The range a number had in training. */
-function range(field: Field): string | null {
+function range(field: FormField): string | null {
   return field.seen && `${field.seen[0]} – ${field.seen[1]}`;
 }
 
@@ -179,7 +203,7 @@ function sayFault(fault: Fault): string {
   return fault.hint ? `${fault.expected}: ${fault.hint}` : `expected ${fault.expected}`;
 }
 
-function startOf(field: Field): string {
+function startOf(field: FormField): string {
   if (field.example !== null && field.example !== undefined) return String(field.example);
   return field.kind === "yes/no" ? "false" : "";
 }

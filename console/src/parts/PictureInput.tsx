@@ -1,11 +1,11 @@
 import { ImageUp } from "lucide-react";
 import { type DragEvent, useRef, useState } from "react";
-import type { Field } from "../api/client";
 import type { Entry } from "../form";
 import { bytes } from "../words";
+import type { FormField } from "./FieldInput";
 
 type Props = {
-  field: Field;
+  field: FormField;
   entry: Entry;
   onChange: (entry: Entry) => void;
   onFile?: (name: string) => void;

@@ -1,20 +1,26 @@
 // The small parts that every page is made of.
 import { Check, Copy } from "lucide-react";
-import { Tabs } from "radix-ui";
+import { Tabs, ToggleGroup } from "radix-ui";
 import { type ButtonHTMLAttributes, type ReactNode, useEffect, useState } from "react";
 import { ProblemError } from "../api/client";
 import type { Snippet } from "../snippets";
 
-/** The one thing to press on a page is `main`; everything else is quiet. */
-export function Button({ kind = "quiet", className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: "main" | "quiet" }) {
-  const looks =
-    kind === "main"
-      ? "bg-amber-fill text-[#1d2731] font-semibold hover:brightness-105 active:brightness-95 disabled:opacity-60"
-      : "border border-line bg-card text-ink hover:border-slate-fill disabled:opacity-60";
+const BUTTONS = {
+  main: "bg-amber-fill text-[#1d2731] font-semibold hover:brightness-105 active:brightness-95 disabled:opacity-60",
+  quiet: "border border-line bg-card text-ink hover:border-slate-fill disabled:opacity-60",
+  danger: "border border-brick bg-card text-brick hover:bg-brick-wash disabled:opacity-60",
+} as const;
+
+/** The one thing to press on a page is `main`, what cannot be undone is `danger`; everything else is quiet. */
+export function Button({
+  kind = "quiet",
+  className = "",
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: keyof typeof BUTTONS }) {
   return (
     <button
       type="button"
-      className={`h-8 shrink-0 rounded-small px-3 inline-flex items-center justify-center gap-2 whitespace-nowrap ${looks} ${className}`}
+      className={`h-8 shrink-0 rounded-small px-3 inline-flex items-center justify-center gap-2 whitespace-nowrap ${BUTTONS[kind]} ${className}`}
       {...rest}
     />
   );
@@ -51,23 +57,28 @@ export function Segments<T extends string>({
 }: {
   label: string;
   all: readonly T[];
-  chosen: T;
+  /** null for none of them */
+  chosen: T | null;
   onChoose: (one: T) => void;
 }) {
   return (
-    <div className="flex gap-1" role="group" aria-label={label}>
+    <ToggleGroup.Root
+      type="single"
+      className="flex gap-1"
+      aria-label={label}
+      value={chosen ?? ""}
+      onValueChange={(value) => value && onChoose(value as T)}
+    >
       {all.map((one) => (
-        <button
+        <ToggleGroup.Item
           key={one}
-          type="button"
-          aria-pressed={one === chosen}
-          onClick={() => onChoose(one)}
-          className={`h-8 rounded-small px-3 whitespace-nowrap ${one === chosen ? "bg-card font-semibold shadow-[inset_0_-2px_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`}
+          value={one}
+          className="h-8 rounded-small px-3 whitespace-nowrap text-soft hover:text-ink data-[state=on]:bg-card data-[state=on]:font-semibold data-[state=on]:text-ink data-[state=on]:shadow-[inset_0_-2px_0_var(--amber-fill)]"
         >
           {one}
-        </button>
+        </ToggleGroup.Item>
       ))}
-    </div>
+    </ToggleGroup.Root>
   );
 }
 

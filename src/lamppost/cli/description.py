@@ -172,9 +172,10 @@ def load_model(path: Path) -> Any:
             booster.load_model(path)
             return booster
         if path.suffix == ".skops":
-            import skops.io
+            from lamppost.package.skops_import import import_skops
 
-            return skops.io.load(path, trusted=skops.io.get_untrusted_types(file=path))
+            skops_io = import_skops()
+            return skops_io.load(path, trusted=skops_io.get_untrusted_types(file=path))
         import joblib
 
         return joblib.load(path)

@@ -12,7 +12,7 @@ Role = Literal["caller", "viewer", "publisher", "operator", "reviewer", "admin"]
 Permission = Literal["predict", "view", "push", "point", "review", "tokens"]
 ROLES: tuple[str, ...] = get_args(Role)
 
-MAY: dict[str, frozenset[str]] = {
+MAY: dict[str, frozenset[Permission]] = {
     "caller": frozenset({"predict"}),
     "viewer": frozenset({"view"}),
     "publisher": frozenset({"view", "predict", "push"}),

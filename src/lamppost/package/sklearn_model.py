@@ -16,6 +16,7 @@ from lamppost.core.artifact.steps import ArtifactFormat, FrameColumn, Reads, Skl
 from lamppost.core.errors import BadRequest, ModelFault, PackageRefused
 from lamppost.core.schema.columns import Column, column_texts
 from lamppost.core.schema.fields import Field, Schema
+from lamppost.package.skops_import import import_skops
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -33,9 +34,7 @@ TRUSTED = frozenset(
 
 
 def _untrusted(data: bytes) -> list[str]:
-    import skops.io
-
-    return sorted(set(skops.io.get_untrusted_types(data=data)) - TRUSTED)
+    return sorted(set(import_skops().get_untrusted_types(data=data)) - TRUSTED)
 
 
 def dump(model: Any, artifact_format: ArtifactFormat | None) -> tuple[bytes, ArtifactFormat, list[str]]:
@@ -43,13 +42,12 @@ def dump(model: Any, artifact_format: ArtifactFormat | None) -> tuple[bytes, Art
 
     ``skops`` is taken where it holds the object with none but types it trusts by itself; else ``pickle``.
     """
-    import skops.io
-
+    skops_io = import_skops()
     reasons: list[str] = []
     if artifact_format != "pickle":
         try:
             # a copy, because what shares which object differs between a model just fitted and the same one loaded from a file
-            data = skops.io.dumps(pickle.loads(pickle.dumps(model)))
+            data = skops_io.dumps(pickle.loads(pickle.dumps(model)))
             reasons = _untrusted(data)
         except Exception as error:  # skops raises many kinds for what it cannot hold
             reasons = [f"{type(error).__name__}: {error}"]
@@ -114,11 +112,11 @@ def _without_padding(data: bytes) -> bytes:
 def load(data: bytes, stored: ArtifactFormat) -> Any:
     """The object back from its bytes. Pickles run code: only a worker calls this, and only when the policy allows the format."""
     if stored == "skops":
-        import skops.io
+        skops_io = import_skops()
         from skops.io.exceptions import UntrustedTypesFoundException
 
         try:
-            return skops.io.loads(data, trusted=sorted(TRUSTED))
+            return skops_io.loads(data, trusted=sorted(TRUSTED))
         except UntrustedTypesFoundException as error:
             raise PackageRefused(f"the skops artifact holds types that are not trusted ({error}); pack it as pickle") from error
     return pickle.loads(data)

@@ -24,6 +24,7 @@ from typing import Any, ClassVar, TextIO
 
 from lamppost.core.artifact.manifest import MANIFEST, read_manifest
 from lamppost.core.errors import LampPostError
+from lamppost.package.skops_import import import_skops
 from lamppost.runtime.codec import FrameCodec
 from lamppost.runtime.running_steps import StepChain, open_chain
 from lamppost.runtime.wire import HEAD, frame_size, pack_columns, pack_frame, read_header
@@ -74,8 +75,11 @@ class Worker:
 
     def _warm(self, header: dict[str, Any]) -> bytes:
         """Do the slow imports ahead of need."""
-        for name in ("onnxruntime",) if header.get("needs") == "graphs" else ("pandas", "skops.io"):
-            importlib.import_module(name)
+        if header.get("needs") == "graphs":
+            importlib.import_module("onnxruntime")
+        else:
+            importlib.import_module("pandas")
+            import_skops()
         return pack_frame({"op": "warm", "memory_bytes": _memory_bytes()})
 
     def _open(self, header: dict[str, Any]) -> bytes:

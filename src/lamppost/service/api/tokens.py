@@ -8,6 +8,7 @@ from fastapi import APIRouter, Request, Response
 
 from lamppost.core.errors import BadRequest, NotSignedIn
 from lamppost.core.names import check_name
+from lamppost.core.roles import MAY, Role
 from lamppost.service.api.access import PROBLEMS, RequireCaller, TheNode, TokenKeeper
 from lamppost.service.api.schemas.tokens import NewTokenAnswer, SessionAnswer, SignInLinkAnswer, SignInRequest, TokenAnswer, TokenRequest
 from lamppost.service.auth import COOKIE, session_of
@@ -39,7 +40,7 @@ async def sign_in(given: SignInRequest, request: Request, response: Response, no
         samesite="strict",
         secure=request.url.scheme == "https",
     )
-    return SessionAnswer(token=principal.token, role=principal.role)
+    return _session_answer(principal.token, principal.role)
 
 
 @router.post("/session/link", status_code=201)
@@ -52,7 +53,11 @@ async def make_link(request: Request, node: TheNode, caller: RequireCaller) -> S
 @router.get("/session")
 async def get_session(caller: RequireCaller) -> SessionAnswer:
     """The session of the caller."""
-    return SessionAnswer(token=caller.token, role=caller.role)
+    return _session_answer(caller.token, caller.role)
+
+
+def _session_answer(token: str, role: Role) -> SessionAnswer:
+    return SessionAnswer(token=token, role=role, may=sorted(MAY[role]))
 
 
 @router.delete("/session", status_code=204)

@@ -7,7 +7,7 @@ from datetime import datetime
 from pydantic import AwareDatetime
 from pydantic import Field as Described
 
-from lamppost.core.roles import Role
+from lamppost.core.roles import Permission, Role
 from lamppost.service.api.schemas.base import ApiModel
 
 
@@ -25,10 +25,11 @@ class SignInLinkAnswer(ApiModel):
 
 
 class SessionAnswer(ApiModel):
-    """Who is signed in."""
+    """Who is signed in. may : the permissions of the role."""
 
     token: str
     role: Role
+    may: list[Permission]
 
 
 class TokenRequest(ApiModel):
