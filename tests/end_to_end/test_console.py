@@ -46,6 +46,7 @@ class InBrowser(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.service = Service().start()
         cls.addClassCleanup(cls.service.remove)
+        expect.set_options(timeout=15_000)
         driver = sync_playwright().start()
         cls.addClassCleanup(driver.stop)
         cls.browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=ARGUMENTS)
@@ -74,6 +75,10 @@ class InBrowser(unittest.TestCase):
             context.close()
         self.assertEqual(errors, [])
         self.assertEqual([url for url in addresses if not url.startswith((self.service.address, "data:"))], [])
+
+    def expect_toast(self, page: Page, text: str) -> None:
+        """What was done is told in a corner."""
+        expect(page.locator("li[data-state=open]").filter(has_text=text)).to_be_visible()
 
 
 class Console(InBrowser):
@@ -387,7 +392,7 @@ class OtherKinds(InBrowser):
         with self.page("/models") as page:
             expect(page.get_by_text("3 models, 4 versions.")).to_be_visible()
             page.get_by_role("button", name="kind:picture 1").click()
-            expect(page.get_by_role("region")).to_have_count(1)
+            expect(page.get_by_role("main").get_by_role("region")).to_have_count(1)
             expect(page.get_by_role("searchbox")).to_have_value("kind:picture")
             page.get_by_role("searchbox").fill("nothing-of-the-kind")
             page.get_by_role("button", name="Show every one").click()

@@ -25,7 +25,7 @@ class Versions(InBrowser):
     def choose(self, page: Page, version: str, way: str) -> None:
         page.get_by_role("button", name="Serve another version").click()
         choose(page, "version", version)
-        page.get_by_text(way, exact=True).click()
+        page.get_by_role("radio", name=way, exact=True).click()
 
     def test_serve_another_then_go_back(self) -> None:
         with self.page(self.serve("one", "times@1")) as page:
@@ -39,8 +39,7 @@ class Versions(InBrowser):
             expect(dialog).to_contain_text("within a second")
             expect(dialog).to_contain_text("lamppost rollback one")
             dialog.get_by_role("button", name="Go back").click()
-            expect(dialog).to_contain_text("one is back at times@1; it served times@2 before.")
-            dialog.get_by_role("button", name="Good").click()
+            self.expect_toast(page, "one is back at times@1; it served times@2 before.")
             served = page.get_by_role("region", name="Served")
             expect(served.get_by_role("listitem")).to_have_count(3)
             expect(served.get_by_role("listitem").first).to_contain_text("went back to revision 1")
@@ -115,7 +114,7 @@ class Versions(InBrowser):
             rows = page.get_by_role("region", name="On the same rows")
             rows.get_by_role("button", name="Ask both").click()
             expect(rows).to_contain_text(re.compile(r"times@1 and times@2 on the \d+ rows of the proof of times@1"))
-            expect(rows).to_contain_text("rows that differ most")
+            expect(rows).to_contain_text("Rows that differ most")
 
     def test_endpoints_are_changed_as_one_document(self) -> None:
         self.serve("six", "times@1")

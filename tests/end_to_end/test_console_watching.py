@@ -36,6 +36,8 @@ class Watching(InBrowser):
     @classmethod
     def setUpClass(cls) -> None:
         super().setUpClass()
+        with cls.service.client() as client:
+            client.point("outage-risk", client.push(outage_lamp(), "outage-before")["version"])
         cls.service.serve(outage_lamp())
         with cls.service.client() as client:
             for hours in (4, 3):
@@ -62,12 +64,16 @@ class Watching(InBrowser):
             expect(windows).to_have_count(4)
             windows.first.click()
             expect(page.get_by_text("Steady: 300 rows look like training")).to_be_visible()
-            page.get_by_role("button", name="back to the newest").click()
+            page.get_by_role("link", name="Traffic").click()
+            expect(page.get_by_text("300 calls")).to_be_visible()
+            page.get_by_role("link", name="Drift").click()
+            expect(page.get_by_text("Steady: 300 rows look like training")).to_be_visible()
+            page.get_by_role("switch", name="live").click()
             page.get_by_role("link", name="Look at the odd calls").click()
-            calls = page.get_by_role("region", name="calls")
+            calls = page.get_by_role("table", name="calls")
             expect(calls.get_by_role("row").nth(1)).to_contain_text("odd: voltage_v is")
             page.get_by_label("search calls").fill("Duskworks")
-            page.get_by_role("button", name="odd", exact=True).click()
+            page.get_by_role("button", name="odd", exact=True, pressed=True).click()
             expect(page.get_by_text("lamppost tail outage-risk --contains 'Duskworks' --follow")).to_be_visible()
             calls.get_by_role("row").nth(1).click()
             expect(calls).to_contain_text("answered elsewhere: simulated")
@@ -78,7 +84,7 @@ class Watching(InBrowser):
             expect(page.get_by_role("slider", name="How fast over time")).to_be_visible()
             phases = page.get_by_role("region", name="Where the time goes")
             expect(phases.get_by_role("row", name="worker")).to_contain_text("1.48")
-            page.get_by_role("button", name="hour").click()
+            page.get_by_role("radio", name="hour").click()
             page.get_by_role("link", name="Outcomes").click()
             expect(page.get_by_role("region", name="Accuracy")).to_contain_text("300 of 1,200 known (25 %)")
             expect(page.get_by_role("slider", name="Calibration")).to_be_visible()
@@ -91,7 +97,9 @@ class Watching(InBrowser):
             expect(alert).to_contain_text("looked after by admin")
             expect(alert).to_contain_text("Note: the depot asks the maker")
             alert.get_by_role("button", name="Mute for 4 hours").click()
-            expect(alert).to_contain_text("muted until")
+            self.expect_toast(page, "outage-risk is muted until")
+            page.get_by_role("button", name="Undo").click()
+            self.expect_toast(page, "outage-risk is no longer muted")
             expect(page.get_by_text("Nobody yet. Webhooks are signed")).to_be_visible()
 
     def test_no_page_has_an_accessibility_fault_in_either_theme(self) -> None:
@@ -124,6 +132,16 @@ class Watching(InBrowser):
             self.tab_to(page, chart)
             page.keyboard.press("ArrowRight")
             expect(chart).to_have_attribute("aria-valuetext", re.compile("in training, .* now"))
+            self.tab_to(page, page.get_by_role("button", name="Go back to outage-before@1"))
+            page.keyboard.press("Enter")
+            dialog = page.get_by_role("alertdialog")
+            self.tab_to(page, dialog.get_by_role("button", name="Go back"))
+            page.keyboard.press("Enter")
+            self.expect_toast(page, "outage-risk is back at outage-before@1")
+            page.keyboard.press("F8")  # to what was done
+            self.tab_to(page, page.get_by_role("button", name="Undo"))
+            page.keyboard.press("Enter")
+            self.expect_toast(page, "outage-risk serves outage-risk@1")
             page.keyboard.press("/")
             page.keyboard.type("alerts")
             page.keyboard.press("Enter")

@@ -42,7 +42,7 @@ export type Channel = components["schemas"]["ChannelAnswer"];
 export const api = createClient<paths>();
 
 /** One wrong value of a request, as the service names it. */
-export type Fault = { row?: number; field?: string; given?: string; expected: string; hint?: string };
+export type Fault = components["schemas"]["FaultAnswer"];
 
 /** A problem document (RFC 9457) as an error. */
 export class ProblemError extends Error {
@@ -97,7 +97,8 @@ export type Answered = {
 };
 
 /** A value that a lenient endpoint took as another one. */
-export type Changed = { row: number; field: string; given: string; taken?: string; left_out?: boolean };
+export type Changed = components["schemas"]["CoercionAnswer"];
+type Prediction = components["schemas"]["PredictionAnswer"];
 
 /** Ask an endpoint for one row. The body is written by us, so that numbers stand as they were typed. */
 export async function predict(endpoint: string, body: string, headers: Record<string, string> = {}): Promise<Answered> {
@@ -106,47 +107,48 @@ export async function predict(endpoint: string, body: string, headers: Record<st
     headers: { ...headers, "Content-Type": "application/json" },
     body,
   });
-  const said = (await response.json().catch(() => null)) as Record<string, unknown> | null;
-  if (!response.ok || said === null) throw ProblemError.of(response.status, said);
-  const answers = answersOf(said);
+  const received: unknown = await response.json().catch(() => null);
+  if (!response.ok || received === null) throw ProblemError.of(response.status, received);
+  const prediction = received as Prediction;
+  const answers = answersOf(prediction);
   return {
     answer: answers[0] ?? {},
     answers,
-    version: String(said.version),
-    requestId: String(said.request_id),
+    version: prediction.version,
+    requestId: prediction.request_id,
     timing: readTiming(response.headers.get("server-timing") ?? ""),
-    changed: (said.changed ?? []) as Changed[],
+    changed: prediction.changed ?? [],
   };
 }
 
 /** Answers to one row, to rows, or to columns. */
-function answersOf(said: Record<string, unknown>): Record<string, unknown>[] {
-  if (said.answer) return [said.answer as Record<string, unknown>];
-  if (said.answers) return said.answers as Record<string, unknown>[];
-  const columns = Object.entries((said.columns ?? {}) as Record<string, unknown[] | Record<string, unknown[]>>);
-  const rows = Math.max(0, ...columns.map(([, one]) => (Array.isArray(one) ? one : Object.values(one)[0]!).length));
+function answersOf(prediction: Prediction): Record<string, unknown>[] {
+  if (prediction.answer) return [prediction.answer];
+  if (prediction.answers) return prediction.answers;
+  const columns = Object.entries((prediction.columns ?? {}) as Record<string, unknown[] | Record<string, unknown[]>>);
+  const rows = Math.max(0, ...columns.map(([, column]) => (Array.isArray(column) ? column : Object.values(column)[0]!).length));
   return Array.from({ length: rows }, (_, at) =>
     Object.fromEntries(
-      columns.map(([name, one]) => [
+      columns.map(([name, column]) => [
         name,
-        Array.isArray(one) ? one[at] : Object.fromEntries(Object.entries(one).map(([key, values]) => [key, values[at]])),
+        Array.isArray(column) ? column[at] : Object.fromEntries(Object.entries(column).map(([key, values]) => [key, values[at]])),
       ]),
     ),
   );
 }
 
-export type VersionSaid = components["schemas"]["VersionPredictionAnswer"];
+export type VersionPrediction = components["schemas"]["VersionPredictionAnswer"];
 
 /** What any version says to the same body, served or not. */
-export async function askVersion(model: string, number: number, body: string): Promise<VersionSaid> {
+export async function askVersion(model: string, number: number, body: string): Promise<VersionPrediction> {
   const response = await fetch(`/api/models/${encodeURIComponent(model)}/versions/${number}/ask`, {
     method: "POST",
     headers: { "Content-Type": "application/json" },
     body,
   });
-  const said: unknown = await response.json().catch(() => null);
-  if (!response.ok) throw ProblemError.of(response.status, said);
-  return said as VersionSaid;
+  const answer: unknown = await response.json().catch(() => null);
+  if (!response.ok) throw ProblemError.of(response.status, answer);
+  return answer as VersionPrediction;
 }
 
 function readTiming(header: string): Record<string, number> {

@@ -145,12 +145,14 @@ const timeQuery = (hours: number, fixed: TimeSpan | null): { since: string; unti
     ? { since: new Date(fixed.since).toISOString(), until: new Date(fixed.until).toISOString() }
     : { since: new Date(Date.now() - hours * 3_600_000).toISOString() };
 
+/** Calls that are found at once. */
+export const FOUND_CALLS = 200;
 export type Sought = { contains?: string; odd?: number; status?: number; slower_ms?: number; version?: string; before?: string };
 
 export const useSoughtCalls = (endpoint: string, sought: Sought) =>
   useQuery({
     queryKey: ["calls", endpoint, sought],
-    queryFn: async () => good(await api.GET("/api/calls", { params: { query: { endpoint, limit: 100, ...sought } } })),
+    queryFn: async () => good(await api.GET("/api/calls", { params: { query: { endpoint, limit: FOUND_CALLS, ...sought } } })),
     placeholderData: keepPreviousData,
     refetchInterval: sought.before ? false : LIVE_MS,
   });

@@ -29,15 +29,16 @@ export function ChartFrame({
   const id = useId();
   return (
     <figure className="group/chart min-w-0" aria-labelledby={`${id}title`}>
-      <figcaption className="flex h-6 items-center justify-between gap-4 text-small">
-        <span className="truncate" id={`${id}title`}>
+      <figcaption className="relative flex min-h-6 items-center justify-between gap-4 text-small">
+        <span id={`${id}title`}>
           <span className="font-semibold">{title}</span> {unit && <span className="text-faint">{unit}</span>}
         </span>
         <span className="flex min-w-0 items-center gap-3">
-          <span className="truncate text-soft" aria-live="polite">
+          <span className="truncate text-soft group-hover/chart:mr-20 group-focus-within/chart:mr-20" aria-live="polite">
             {reading}
           </span>
-          <span className="flex shrink-0 gap-1 opacity-0 group-focus-within/chart:opacity-100 group-hover/chart:opacity-100">
+          {/* over the reading while they are pointed at, so that titles have the room */}
+          <span className="absolute right-0 flex shrink-0 gap-1 rounded-small bg-card pl-2 opacity-0 group-focus-within/chart:opacity-100 group-hover/chart:opacity-100">
             <Tool label={`${open ? "hide" : "show"} the numbers of ${title}`} onClick={() => setOpen(!open)} pressed={open}>
               <Table2 size={14} aria-hidden />
             </Tool>

@@ -1,9 +1,9 @@
 // Values over time: y from 0, names at the ends of lines, changes and alerts as marks, one reading for all charts of a page.
 import { useMemo, useRef } from "react";
 import uPlot from "uplot";
-import { timeZone } from "../time/zone";
 import { short, when } from "../words";
 import { ChartFrame } from "./ChartFrame";
+import { clockTicks } from "./clockTicks";
 import { colourOf, withOpacity } from "./colours";
 import { alignSeries, nearestIndex, niceTop, placeMarks, type Point, spreadLabels } from "./layout";
 import { usePageTime } from "./PageTime";
@@ -276,19 +276,4 @@ function Marks({
       ))}
     </>
   );
-}
-
-/** Times of the reader's own clock: hours of a day, days of more. */
-function clockTicks(_: uPlot, splits: number[]): string[] {
-  const span = splits.length > 1 ? splits[1]! - splits[0]! : 0;
-  return splits.map((at) => {
-    const time = new Date(at * 1_000);
-    if (span >= 86_400) return time.toLocaleDateString("en", { day: "numeric", month: "short", timeZone: timeZone() });
-    return time.toLocaleTimeString("en-GB", {
-      hour: "2-digit",
-      minute: "2-digit",
-      timeZone: timeZone(),
-      ...(span < 60 ? { second: "2-digit" } : {}),
-    });
-  });
 }

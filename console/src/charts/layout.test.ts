@@ -4,6 +4,7 @@ import {
   alignSeries,
   distinctMarks,
   nearestIndex,
+  nearestPoint,
   nextReading,
   niceTop,
   placeMarks,
@@ -111,4 +112,15 @@ test("ticks have as many decimals as tell them apart", () => {
   assert.deepEqual(tickTexts([220, 222.5, 225]), ["220.0", "222.5", "225.0"]);
   assert.deepEqual(tickTexts([0, 50, 100]), ["0", "50", "100"]);
   assert.deepEqual(tickTexts([0, 0.02, 0.04]), ["0.00", "0.02", "0.04"]);
+});
+
+test("the nearest point is read, and none that is far away", () => {
+  const points = [
+    { x: 0, y: 0 },
+    { x: 10, y: 0 },
+    { x: 100, y: 100 },
+  ];
+  assert.equal(nearestPoint(points, 7, 2), 1);
+  assert.equal(nearestPoint(points, 50, 50), -1);
+  assert.equal(nearestPoint([], 0, 0), -1);
 });

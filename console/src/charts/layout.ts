@@ -122,3 +122,14 @@ export function tickTexts(ticks: number[]): string[] {
   for (let decimals = 0; decimals <= 6; decimals++) if (exact(decimals)) return written(decimals);
   return ticks.map((tick) => tick.toExponential(1));
 }
+
+/** The index of the point nearest to a place, within so many pixels; -1 for none. */
+export function nearestPoint(points: { x: number; y: number }[], x: number, y: number, within = 24): number {
+  let best = -1;
+  let least = within * within;
+  points.forEach((point, index) => {
+    const distance = (point.x - x) ** 2 + (point.y - y) ** 2;
+    if (distance < least) [best, least] = [index, distance];
+  });
+  return best;
+}

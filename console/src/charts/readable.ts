@@ -2,10 +2,18 @@
 import type { HTMLAttributes, KeyboardEvent } from "react";
 import { nextReading } from "./layout";
 
-type Reading = { label: string; reading: string | undefined; hint: string; now: number; count: number; read: (place: number) => void };
+type Reading = {
+  label: string;
+  reading: string | undefined;
+  hint: string;
+  now: number;
+  count: number;
+  read: (place: number) => void;
+  pick?: () => void;
+};
 
-/** Properties of the element that holds a plot. now : the reading shown, -1 for none. read : shows another one. */
-export function readable({ label, reading, hint, now, count, read }: Reading): HTMLAttributes<HTMLDivElement> {
+/** Properties of the element that holds a plot. now : the reading shown, -1 for none. read : shows another one. pick : on Enter. */
+export function readable({ label, reading, hint, now, count, read, pick }: Reading): HTMLAttributes<HTMLDivElement> {
   return {
     tabIndex: 0,
     role: "slider",
@@ -16,6 +24,7 @@ export function readable({ label, reading, hint, now, count, read }: Reading): H
     "aria-valuetext": reading ?? hint,
     onPointerLeave: () => read(-1),
     onKeyDown: (event: KeyboardEvent) => {
+      if (event.key === "Enter") pick?.();
       const next = nextReading(event.key, now, count);
       if (next === undefined) return;
       event.preventDefault();

@@ -3,7 +3,9 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { askVersion, type CallPage as Page } from "../api/client";
 import { useCall, useVersions } from "../api/queries";
-import { Button, Card, CopyButton, Mono, Trouble, Waiting } from "../parts/basics";
+import { Button, Card, CopyButton, Mono, Trouble } from "../parts/basics";
+import { Bar } from "../parts/Bar";
+import { QueryState } from "../parts/QueryState";
 import { VersionLink } from "../parts/VersionLink";
 import { ago, clock, ms, plural } from "../words";
 import { SelectMenu } from "../parts/SelectMenu";
@@ -12,39 +14,44 @@ import { SelectMenu } from "../parts/SelectMenu";
 export function CallPage() {
   const { id = "" } = useParams();
   const call = useCall(id);
-  if (call.error && !call.data) return <Trouble error={call.error} again={() => void call.refetch()} />;
-  if (!call.data) return <Waiting height={480} label="loading the call" />;
-  const said = call.data;
+  return (
+    <QueryState query={call} loading="the call" height={480}>
+      {(found) => <Found call={found} />}
+    </QueryState>
+  );
+}
+
+function Found({ call }: { call: Page }) {
   return (
     <>
       <h1 className="flex items-baseline gap-3 font-mono text-title font-semibold">
-        {said.request_id.slice(0, 18)}… <CopyButton text={said.request_id} />
+        {call.request_id.slice(0, 18)}… <CopyButton text={call.request_id} />
       </h1>
       <p className="mt-1 text-lead text-soft">
-        {said.status < 400 ? "Answered" : <span className="text-brick">Refused with {said.status}</span>} by{" "}
-        {said.version ? <VersionLink name={said.version.split(", ")[0]!} live /> : "nothing"} in {ms(said.total_us / 1000)} ms, asked of{" "}
-        <Link to={`/endpoints/${said.endpoint}`} className="hover:underline">
-          {said.endpoint}
+        {call.status < 400 ? "Answered" : <span className="text-brick">Refused with {call.status}</span>} by{" "}
+        {call.version ? <VersionLink name={call.version.split(", ")[0]!} live /> : "nothing"} in {ms(call.total_us / 1000)} ms, asked of{" "}
+        <Link to={`/endpoints/${call.endpoint}`} className="hover:underline">
+          {call.endpoint}
         </Link>{" "}
-        by {said.token ?? "nobody"} {ago(said.at)}, at {clock(said.at)}.
+        by {call.token ?? "nobody"} {ago(call.at)}, at {clock(call.at)}.
       </p>
-      {said.odd_reason && (
+      {call.odd_reason && (
         <p className="mt-1 text-amber">
-          Odd ({said.odd?.toFixed(1)}): {said.odd_reason}. At 3, one row of a thousand is as odd by chance.
+          Odd ({call.odd?.toFixed(1)}): {call.odd_reason}. At 3, one row of a thousand is as odd by chance.
         </p>
       )}
-      {said.brought_by && <p className="mt-1 text-soft">It was answered elsewhere: {said.brought_by}.</p>}
-      <Phases page={said} />
+      {call.brought_by && <p className="mt-1 text-soft">It was answered elsewhere: {call.brought_by}.</p>}
+      <Phases page={call} />
       <div className="mt-4 grid grid-cols-2 items-start gap-4 *:min-w-0">
-        <Body title="What went in" value={said.input} />
-        <Body title="What came back" value={said.answer} />
+        <Body title="What went in" value={call.input} />
+        <Body title="What came back" value={call.answer} />
       </div>
-      {said.shadows.map((one) => (
+      {call.shadows.map((one) => (
         <div key={one.version} className="mt-4">
           <Body title={`What the shadow ${one.version} answered, in ${ms(one.total_us / 1000)} ms`} value={one.answer} />
         </div>
       ))}
-      {said.input !== null && typeof said.input === "object" && <Replay page={said} />}
+      {call.input !== null && typeof call.input === "object" && <Replay page={call} />}
     </>
   );
 }
@@ -75,7 +82,7 @@ function Phases({ page }: { page: Page }) {
               </th>
               <td className="num w-24 font-mono">{ms(us / 1000)} ms</td>
               <td className="!pl-4">
-                <div className="h-3 rounded-small bg-amber-fill" style={{ width: `${Math.max(0.2, (100 * us) / whole)}%` }} />
+                <Bar className="h-3!" tone="live" part={us / whole} least={0.002} label={`${name} of the whole`} />
               </td>
             </tr>
           ))}

@@ -1,12 +1,14 @@
-import { useDeferredValue, useState } from "react";
-import { useSearchParams } from "react-router";
-import type { EndpointPage } from "../api/client";
-import { type Sought, useSoughtCalls } from "../api/queries";
-import { Button, Mono } from "../parts/basics";
+import { useDeferredValue, useMemo, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import type { Call, EndpointPage } from "../api/client";
+import { FOUND_CALLS, type Sought, useSoughtCalls } from "../api/queries";
+import { ScatterChart, type ScatterPoint } from "../charts/ScatterChart";
+import { Button, Mono, Segments } from "../parts/basics";
 import { QueryState } from "../parts/QueryState";
 import { SPAN_HOURS } from "../time/spans";
 import { TimeControl } from "../time/TimeControl";
 import { usePageSpan } from "../time/usePageSpan";
+import { short } from "../words";
 import { CallsTable } from "../parts/CallsTable";
 
 /** The calls themselves: found by what is in them, by how odd, slow or wrong they were. */
@@ -90,13 +92,76 @@ export function CallsView({ page }: { page: EndpointPage }) {
           isEmpty={(all) => !all.length}
           empty={<p className="text-soft">There are no such calls.</p>}
         >
-          {(all) => <CallsTable calls={all} />}
+          {(all) => (
+            <>
+              <CallsChart calls={all} odd={sought.odd ?? null} slower={sought.slower_ms ?? null} onLimit={set} />
+              <CallsTable calls={all} />
+            </>
+          )}
         </QueryState>
       </section>
       <div className="mt-3 flex items-center justify-between">
         <Mono className="text-small text-faint">{command}</Mono>
-        {found && found.length === 100 && <Button onClick={() => older(found[found.length - 1]!.at)}>Older</Button>}
+        {found && found.length === FOUND_CALLS && <Button onClick={() => older(found[found.length - 1]!.at)}>Older</Button>}
       </div>
     </>
   );
 }
+
+const FIGURES = ["oddness", "total ms"] as const;
+type Figure = (typeof FIGURES)[number];
+const PARAMS = { oddness: "odd", "total ms": "slower" } as const satisfies Record<Figure, string>;
+
+/** The calls by when they came, with a limit to drag: what lies below it is left out of the search. */
+function CallsChart({
+  calls,
+  odd,
+  slower,
+  onLimit,
+}: {
+  calls: Call[];
+  odd: number | null;
+  slower: number | null;
+  onLimit: (name: string, value: string | null) => void;
+}) {
+  const navigate = useNavigate();
+  const [figure, setFigure] = useState<Figure>(slower !== null ? "total ms" : "oddness");
+  const points = useMemo(
+    () =>
+      calls.flatMap((call): CallPoint[] => {
+        const y = figure === "oddness" ? call.odd : call.total_us / 1_000;
+        if (y == null) return [];
+        const tone = call.status >= 400 ? "trouble" : call.odd_reason ? "live" : "held";
+        return [
+          {
+            id: call.request_id,
+            x: Date.parse(call.at),
+            y,
+            tone,
+            name: `${figure} ${short(y)}${call.odd_reason ? `, ${call.odd_reason}` : ""}`,
+          },
+        ];
+      }),
+    [calls, figure],
+  );
+  if (points.length < 2) return null;
+  return (
+    <div className="mb-3 grid grid-cols-[minmax(0,1fr)_auto] items-start gap-4">
+      <ScatterChart
+        title={figure === "oddness" ? "How odd" : "How long"}
+        unit={figure === "oddness" ? "outlier score of each call" : "ms of each call"}
+        points={points}
+        time
+        limit={{
+          value: figure === "oddness" ? odd : slower,
+          name: figure === "oddness" ? "at least so odd" : "at least so long, ms",
+          onCommit: (value) => onLimit(PARAMS[figure], value === null ? null : String(value)),
+        }}
+        onPick={(point) => void navigate(`/calls/${(point as CallPoint).id}`)}
+      />
+      <Segments label="what is drawn" all={FIGURES} chosen={figure} onChoose={setFigure} />
+    </div>
+  );
+}
+
+type CallPoint = ScatterPoint & { id: string };

@@ -1,7 +1,9 @@
 import { useSearchParams } from "react-router";
 import type { Comparison, Profile, VersionPage } from "../api/client";
 import { useComparison, useVersions } from "../api/queries";
-import { Card, Trouble, Waiting } from "../parts/basics";
+import { Card } from "../parts/basics";
+import { QueryState } from "../parts/QueryState";
+import { type Column, DataTable } from "../table/DataTable";
 import { Histogram } from "../parts/Histogram";
 import { SameRows } from "../parts/SameRows";
 import { VersionLink } from "../parts/VersionLink";
@@ -36,15 +38,9 @@ export function ComparePage() {
           live
         />
       </h1>
-      {found.error ? (
-        <div className="mt-4">
-          <Trouble error={found.error} again={() => void found.refetch()} />
-        </div>
-      ) : !found.data ? (
-        <Waiting height={400} label="comparing" />
-      ) : (
-        <Compared said={found.data} />
-      )}
+      <QueryState query={found} loading="the comparison" height={400}>
+        {(comparison) => <Compared comparison={comparison} />}
+      </QueryState>
     </>
   );
 }
@@ -63,53 +59,58 @@ function Chooser({ label, name, all, onChange, live = false }: ChooserProps) {
   );
 }
 
-function Compared({ said }: { said: Comparison }) {
-  const breaking = said.changes.filter((change) => change.breaks).length;
+const CHANGE_COLUMNS: Column<Comparison["changes"][number]>[] = [
+  {
+    id: "callers",
+    width: 88,
+    value: (change) => (change.breaks ? "breaks" : "–"),
+    className: (change) => (change.breaks ? "font-semibold text-brick" : "text-faint"),
+  },
+  { id: "part", width: 104, value: (change) => change.part },
+  { id: "change", grow: true, value: (change) => change.summary },
+];
+
+function Compared({ comparison }: { comparison: Comparison }) {
+  const breaking = comparison.changes.filter((change) => change.breaks).length;
   return (
     <>
       <p className="mt-2 text-lead text-soft">
-        {said.before.digest === said.after.digest ? (
+        {comparison.before.digest === comparison.after.digest ? (
           "The same package."
         ) : breaking ? (
           <>
-            <span className="text-brick">{plural(breaking, "change", "changes")} would break callers</span> of {said.before.name}.
+            <span className="text-brick">{plural(breaking, "change", "changes")} would break callers</span> of {comparison.before.name}.
           </>
         ) : (
-          `${plural(said.changes.length, "change")}; none breaks callers of ${said.before.name}.`
+          `${plural(comparison.changes.length, "change")}; none breaks callers of ${comparison.before.name}.`
         )}
-        {said.after.proof === "failed" && <span className="text-brick">{` ${said.after.name} fails its proof and cannot serve.`}</span>}
+        {comparison.after.proof === "failed" && (
+          <span className="text-brick">{` ${comparison.after.name} fails its proof and cannot serve.`}</span>
+        )}
       </p>
-      <Figures before={said.before} after={said.after} />
-      {said.before.proof !== "failed" && said.after.proof !== "failed" && (
-        <SameRows key={`${said.before.name} ${said.after.name}`} before={said.before.name} after={said.after.name} />
+      <Figures before={comparison.before} after={comparison.after} />
+      {comparison.before.proof !== "failed" && comparison.after.proof !== "failed" && (
+        <SameRows
+          key={`${comparison.before.name} ${comparison.after.name}`}
+          before={comparison.before.name}
+          after={comparison.after.name}
+        />
       )}
-      {said.changes.length > 0 && (
+      {comparison.changes.length > 0 && (
         <Card
           title="What changed"
           className="mt-4"
-          aside={<code className="text-small text-faint">{`lamppost diff ${said.before.name} ${said.after.name}`}</code>}
+          aside={<code className="text-small text-faint">{`lamppost diff ${comparison.before.name} ${comparison.after.name}`}</code>}
         >
-          <table className="figures w-full">
-            <thead>
-              <tr>
-                <th className="w-20">callers</th>
-                <th className="w-24">part</th>
-                <th>change</th>
-              </tr>
-            </thead>
-            <tbody>
-              {said.changes.map((change) => (
-                <tr key={`${change.part} ${change.summary}`}>
-                  <td className={change.breaks ? "font-semibold text-brick" : "text-faint"}>{change.breaks ? "breaks" : "–"}</td>
-                  <td>{change.part}</td>
-                  <td className="py-1! whitespace-normal!">{change.summary}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <DataTable
+            label="what changed"
+            columns={CHANGE_COLUMNS}
+            rows={comparison.changes}
+            rowKey={(change) => `${change.part} ${change.summary}`}
+          />
         </Card>
       )}
-      <Training before={said.before} after={said.after} />
+      <Training before={comparison.before} after={comparison.after} />
     </>
   );
 }

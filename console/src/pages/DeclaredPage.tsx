@@ -2,14 +2,14 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, BREAKS_CALLERS, good, ProblemError } from "../api/client";
 import { useDeclared, useMay } from "../api/queries";
-import { Button, Card, CopyButton, Mono, Trouble, Waiting } from "../parts/basics";
+import { Button, Card, CopyButton, Mono, Trouble } from "../parts/basics";
+import { QueryState } from "../parts/QueryState";
 import { plural } from "../words";
 import { useServiceChange } from "../api/useServiceChange";
 
 /** All endpoints as one document: what is, what a changed one would do, and doing it. */
 export function DeclaredPage() {
   const declared = useDeclared();
-  if (declared.error && !declared.data) return <Trouble error={declared.error} again={() => void declared.refetch()} />;
   return (
     <>
       <h1 className="text-title font-semibold">Declared</h1>
@@ -23,11 +23,9 @@ export function DeclaredPage() {
           <>&nbsp;</>
         )}
       </p>
-      {declared.data ? (
-        <Document key={declared.data.fingerprint} toml={declared.data.toml} />
-      ) : (
-        <Waiting height={480} label="loading the document" />
-      )}
+      <QueryState query={declared} loading="the document" height={480}>
+        {(document) => <Document key={document.fingerprint} toml={document.toml} />}
+      </QueryState>
     </>
   );
 }

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { type Document, type Operation, type Schema, useDocument } from "../api/document";
-import { Card, Mono, Trouble, Waiting } from "../parts/basics";
+import { Card, Mono } from "../parts/basics";
+import { QueryState } from "../parts/QueryState";
 import { plural } from "../words";
 
 const GROUPS: Record<string, string> = {
@@ -14,10 +15,16 @@ const GROUPS: Record<string, string> = {
 
 /** What may be asked of this service, from its own OpenAPI document: true schemas, examples that work. */
 export function DocsPage() {
-  const found = useDocument();
-  if (found.error) return <Trouble error={found.error} again={() => void found.refetch()} />;
-  if (!found.data) return <Waiting height={480} label="loading the document" />;
-  const operations = operationsOf(found.data);
+  const query = useDocument();
+  return (
+    <QueryState query={query} loading="the document" height={480}>
+      {(document) => <Operations document={document} />}
+    </QueryState>
+  );
+}
+
+function Operations({ document }: { document: Document }) {
+  const operations = operationsOf(document);
   const groups = [...new Set(operations.map((one) => one.group))].sort((a, b) => order(a) - order(b));
   return (
     <>
@@ -36,7 +43,7 @@ export function DocsPage() {
             {operations
               .filter((one) => one.group === group)
               .map((one) => (
-                <Call key={`${one.method} ${one.path}`} document={found.data} call={one} />
+                <Call key={`${one.method} ${one.path}`} document={document} call={one} />
               ))}
           </Card>
         ))}

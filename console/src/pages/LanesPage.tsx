@@ -222,10 +222,10 @@ function NextSteps({ lane }: { lane: Lane | undefined }) {
       <Snippets
         id="how to change how versions run"
         all={[
-          { name: "Always open", text: `lamppost setup ${endpoint} --lane keep_warm=true` },
-          { name: "More copies", text: `lamppost setup ${endpoint} --lane copies_most=4` },
-          { name: "A target", text: `lamppost setup ${endpoint} --lane target_ms=20   # p99; batches stay small enough` },
-          { name: "More memory", text: "lamppost up --memory 4GB" },
+          { name: "Warm", text: `lamppost setup ${endpoint} --lane keep_warm=true` },
+          { name: "Copies", text: `lamppost setup ${endpoint} --lane copies_most=4` },
+          { name: "Target", text: `lamppost setup ${endpoint} --lane target_ms=20   # p99; batches stay small enough` },
+          { name: "Memory", text: "lamppost up --memory 4GB" },
         ]}
       />
     </Card>

@@ -3,7 +3,8 @@ import { useDeferredValue } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Version } from "../api/client";
 import { useVersions } from "../api/queries";
-import { Card, Snippets, Trouble, Waiting } from "../parts/basics";
+import { Card, Snippets } from "../parts/basics";
+import { QueryState } from "../parts/QueryState";
 import { Truncated } from "../parts/Tip";
 import { type Column, DataTable } from "../table/DataTable";
 import { VersionLink } from "../parts/VersionLink";
@@ -18,8 +19,6 @@ export function Models() {
   const all = useVersions("");
   const found = useVersions(useDeferredValue(search.trim()));
   const versions = search.trim() ? found : all;
-  if (versions.error && !versions.data) return <Trouble error={versions.error} again={() => void versions.refetch()} />;
-  const models = [...new Set(versions.data?.map((version) => version.model))];
   const tags = tagsOf(all.data ?? []);
   const look = (text: string): void => setParams(text ? { search: text } : {}, { replace: true });
   return (
@@ -62,35 +61,49 @@ export function Models() {
         </p>
       )}
       <div className="mt-6 grid gap-4">
-        {!versions.data && <Waiting height={160} label="loading models" />}
-        {all.data && !all.data.length && (
-          <Card title="Nothing is stored yet" className="max-w-[640px]">
-            <Snippets
-              all={[{ name: "Command", text: "lamppost pack lamp.toml\nlamppost push outage-risk.lamp" }]}
-              id="how to store a package"
-            />
-          </Card>
-        )}
-        {search.trim() && versions.data && !versions.data.length && (
-          <p className="text-soft">
-            No version has all of these words.{" "}
-            <button type="button" className="underline hover:text-ink" onClick={() => look("")}>
-              Show every one
-            </button>
-          </p>
-        )}
-        {models.slice(0, SHOWN).map((model) => {
-          const mine = versions.data?.filter((version) => version.model === model) ?? [];
-          return (
-            <Card key={model} title={model} aside={<Newest all={mine} />}>
-              <Table model={model} all={mine} />
-            </Card>
-          );
-        })}
-        {models.length > SHOWN && (
-          <p className="text-soft">and {count(models.length - SHOWN)} more models; words in the search find them.</p>
-        )}
+        <QueryState
+          query={versions}
+          loading="models"
+          height={160}
+          isEmpty={(some) => !some.length}
+          empty={
+            search.trim() ? (
+              <p className="text-soft">
+                No version has all of these words.{" "}
+                <button type="button" className="underline hover:text-ink" onClick={() => look("")}>
+                  Show every one
+                </button>
+              </p>
+            ) : (
+              <Card title="Nothing is stored yet" className="max-w-[640px]">
+                <Snippets
+                  all={[{ name: "Command", text: "lamppost pack lamp.toml\nlamppost push outage-risk.lamp" }]}
+                  id="how to store a package"
+                />
+              </Card>
+            )
+          }
+        >
+          {(some) => <ByModel versions={some} />}
+        </QueryState>
       </div>
+    </>
+  );
+}
+
+function ByModel({ versions }: { versions: Version[] }) {
+  const models = [...new Set(versions.map((version) => version.model))];
+  return (
+    <>
+      {models.slice(0, SHOWN).map((model) => {
+        const mine = versions.filter((version) => version.model === model);
+        return (
+          <Card key={model} title={model} aside={<Newest all={mine} />}>
+            <Table model={model} all={mine} />
+          </Card>
+        );
+      })}
+      {models.length > SHOWN && <p className="text-soft">and {count(models.length - SHOWN)} more models; words in the search find them.</p>}
     </>
   );
 }

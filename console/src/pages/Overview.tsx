@@ -141,7 +141,7 @@ const COLUMNS: Column<Endpoint>[] = [
     cell: (one) => (
       <Tip text={one.monitoring.drift_summary}>
         <Link to={`/endpoints/${one.name}/drift`} className="relative z-10">
-          <Verdict state={one.monitoring.drift} />
+          <Verdict state={one.monitoring.drift} tip={false} />
         </Link>
       </Tip>
     ),

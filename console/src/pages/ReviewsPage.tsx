@@ -23,7 +23,7 @@ export function ReviewsPage() {
       </p>
       <QueryState query={reviews} loading="reviews" height={200}>
         {(all) => (
-          <div className="mt-4 grid grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
+          <div className={`mt-4 grid items-start gap-4 ${all.length ? "grid-cols-[minmax(0,2fr)_minmax(0,1fr)]" : "grid-cols-2"}`}>
             <div className="grid gap-4 *:min-w-0">
               {all
                 .filter((one) => one.state === "open")

@@ -56,7 +56,7 @@ export function TrailPage() {
           empty={<p className="text-soft">Nothing like that is on the trail.</p>}
         >
           {(all) => (
-            <div className="grid grid-cols-[minmax(0,1fr)_240px] items-start gap-4">
+            <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-4 *:min-w-0 min-[1500px]:grid-cols-[minmax(0,1fr)_240px]">
               <Card title="Changes" aside={<span className="text-small text-faint">newest first; a row opens to before and after</span>}>
                 <DataTable
                   label="trail"
@@ -147,7 +147,7 @@ const Side = ({ title, value }: { title: string; value: unknown }) => (
 /** Who changed how much, and what was changed most: a press shows only that. */
 function Summary({ all, onSearch }: { all: Entry[]; onSearch: (words: string) => void }) {
   return (
-    <aside className="grid content-start gap-4">
+    <aside className="grid content-start gap-4 max-[1500px]:hidden" aria-label="summary">
       {(
         [
           ["By whom", (one: Entry) => one.token],

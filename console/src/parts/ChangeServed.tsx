@@ -1,10 +1,12 @@
-import { Slider } from "radix-ui";
+import { Slider, ToggleGroup } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { Link } from "react-router";
 import { api, BREAKS_CALLERS, type EndpointPage as Page, good, ProblemError, type Setup } from "../api/client";
 import { useMay, useVersions } from "../api/queries";
 import { Button, Card, Mono, Trouble } from "./basics";
 import { SelectMenu } from "./SelectMenu";
+import { Tip } from "./Tip";
+import { useChangeToast } from "./useChangeToast";
 import { useServiceChange } from "../api/useServiceChange";
 
 type Way = "roll out" | "point" | "share" | "shadow";
@@ -59,28 +61,30 @@ export function ChangeServed({ page, onDone }: { page: Page; onDone: () => void 
             options={all.map((one) => ({ value: one.name, note: one.proof === "failed" ? "fails its proof" : undefined }))}
           />
         </div>
-        <fieldset className="text-small text-soft">
-          <legend className="mb-1">how</legend>
-          <span className="inline-flex rounded-small border border-line">
-            {WAYS.map(([one, what]) => (
-              <label
-                key={one}
-                title={what}
-                className={`flex h-8 cursor-pointer items-center px-3 text-body has-[:disabled]:opacity-50 has-[:focus-visible]:outline-2 ${way === one ? "bg-amber-wash font-semibold text-ink" : "text-soft hover:text-ink"}`}
-              >
-                <input
-                  type="radio"
-                  name="way"
-                  className="sr-only"
-                  checked={way === one}
-                  disabled={one === "roll out" && !page.setup.version}
-                  onChange={() => setWay(one)}
-                />
-                {one}
-              </label>
-            ))}
+        <div className="text-small text-soft">
+          <span className="mb-1 block" id="how">
+            how
           </span>
-        </fieldset>
+          <ToggleGroup.Root
+            type="single"
+            aria-labelledby="how"
+            className="inline-flex rounded-small border border-line"
+            value={way}
+            onValueChange={(next) => next && setWay(next as Way)}
+          >
+            {WAYS.map(([one, what]) => (
+              <Tip key={one} text={what}>
+                <ToggleGroup.Item
+                  value={one}
+                  disabled={one === "roll out" && !page.setup.version}
+                  className="flex h-8 items-center px-3 text-body text-soft hover:text-ink disabled:opacity-50 aria-checked:bg-amber-wash aria-checked:font-semibold aria-checked:text-ink"
+                >
+                  {one}
+                </ToggleGroup.Item>
+              </Tip>
+            ))}
+          </ToggleGroup.Root>
+        </div>
         {(way === "share" || way === "shadow") && <Share label={way === "share" ? "share" : "copied"} value={share} onChange={setShare} />}
         <Link to={`/compare?before=${page.version}&after=${version}`} className="pb-1 text-soft underline hover:text-ink">
           what would change
@@ -212,6 +216,7 @@ function withShare(page: Page, version: string, share: number): Record<string, n
 
 function useChange(page: Page, version: string, way: Way, share: number, onDone: () => void) {
   const params = { path: { endpoint: page.name } };
+  const tell = useChangeToast(page);
   return useServiceChange(
     "endpoint",
     async (break_callers: boolean) => {
@@ -236,7 +241,11 @@ function useChange(page: Page, version: string, way: Way, share: number, onDone:
           : { ...rest, ...served, shadows: [...shadows.filter((one) => one.version !== version), { version, share }] };
       return good(await api.PUT("/api/endpoints/{endpoint}/setup", { params, body: { setup, after: page.revision, break_callers } }));
     },
-    onDone,
+    (done) => {
+      // a rollout is told by its own card, and taken back there
+      if ("undo" in done) tell(done);
+      onDone();
+    },
   );
 }
 
@@ -250,6 +259,7 @@ export function SharesCard({ page }: { page: Page }) {
   const of = Object.entries(page.setup.shares?.of ?? {});
   const going = page.rollout && !page.rollout.ended_at;
   const [typed, setTyped] = useState<number | null>(null);
+  const tell = useChangeToast(page);
   const save = useServiceChange(
     "endpoint",
     async (shares: Record<string, number>) =>
@@ -263,7 +273,10 @@ export function SharesCard({ page }: { page: Page }) {
           },
         }),
       ),
-    () => setTyped(null),
+    (done) => {
+      setTyped(null);
+      tell(done);
+    },
   );
   if ((!of.length || going) && !page.shadows.length) return null;
   const pair = of.length === 2 && may && !going;

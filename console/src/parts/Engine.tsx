@@ -6,7 +6,7 @@ import { Button, Card, Mono, Trouble } from "./basics";
 import { CheckField } from "./CheckField";
 import { FieldInput, type FormField, settingField } from "./FieldInput";
 import { LaneDetails } from "./LaneDetails";
-import { useToast } from "./Toasts";
+import { useChangeToast } from "./useChangeToast";
 
 /** How an endpoint's versions are run on this node: copies over time, the batches that really occurred, and the rules for both. */
 export function Engine({ page }: { page: Page }) {
@@ -53,7 +53,7 @@ const nameOf = (field: FormField): RuleName => field.name as RuleName;
 /** Change the rules: in force at once on every node, and no call is lost. */
 function Rules({ page, onDone }: { page: Page; onDone: () => void }) {
   const rules = page.setup.lane ?? {};
-  const toast = useToast();
+  const tell = useChangeToast(page);
   const [typed, setTyped] = useState<Record<string, string>>(
     Object.fromEntries(RULES.map((field) => [field.name, rules[nameOf(field)] == null ? "" : String(rules[nameOf(field)])])),
   );
@@ -74,7 +74,7 @@ function Rules({ page, onDone }: { page: Page; onDone: () => void }) {
         }),
       ),
     (done) => {
-      toast({ title: done.summary, detail: <Mono>{done.undo}</Mono> });
+      tell(done);
       onDone();
     },
   );

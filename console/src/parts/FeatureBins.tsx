@@ -2,9 +2,9 @@ import { useMemo } from "react";
 import type { CellsPage } from "../api/client";
 import { useFigure } from "../api/queries";
 import { DistributionChart } from "../charts/DistributionChart";
-import { count, percent, when } from "../words";
-import { Trouble, Waiting } from "./basics";
-import { FILLS } from "./Verdict";
+import { TimeChart } from "../charts/TimeChart";
+import { count, percent } from "../words";
+import { QueryState } from "./QueryState";
 
 const HEIGHT = 160;
 
@@ -23,9 +23,14 @@ export function FeatureBins({
   summary: string;
 }) {
   const found = useFigure(endpoint, figure, version, at);
-  if (found.error && !found.data) return <Trouble error={found.error} />;
-  if (!found.data) return <Waiting height={HEIGHT + 60} label={`loading ${figure}`} />;
-  const page = found.data;
+  return (
+    <QueryState query={found} loading={figure} height={HEIGHT + 60}>
+      {(page) => <Bins page={page} summary={summary} />}
+    </QueryState>
+  );
+}
+
+function Bins({ page, summary }: { page: CellsPage; summary: string }) {
   return (
     <div className="pb-3">
       <p className="py-2 whitespace-normal text-soft">
@@ -91,23 +96,30 @@ function Choices({ page }: { page: CellsPage }) {
 
 /** How large the change was, window by window. */
 function Past({ page }: { page: CellsPage }) {
-  const shown = page.history.slice(-120);
-  const most = Math.max(...shown.map((one) => one.size), 1e-9);
+  const { history } = page;
+  const shown = history.slice(-120);
+  const series = useMemo(
+    () => [
+      {
+        name: "size",
+        colour: "var(--amber-fill)",
+        stepped: true,
+        area: true,
+        points: history.slice(-120).map((one) => ({ at: Date.parse(one.at), value: one.size })),
+      },
+    ],
+    [history],
+  );
   return (
-    <figure className="mt-2 max-w-[760px]">
-      <figcaption className="text-small text-faint">
-        how large its leading change was in each window, {when(shown[0]!.at)} to {when(shown[shown.length - 1]!.at)}
-      </figcaption>
-      <div className="mt-1 flex h-10 items-end gap-px" role="img" aria-label="size of the change over time">
-        {shown.map((one) => (
-          <div
-            key={one.at}
-            className="min-w-px flex-1"
-            style={{ height: `${Math.max(4, (100 * one.size) / most)}%`, background: FILLS[one.state] }}
-            title={`${when(one.at)}: ${one.state}, ${one.summary}`}
-          />
-        ))}
-      </div>
-    </figure>
+    <div className="mt-3 max-w-[760px]">
+      <TimeChart
+        title="Size of its leading change"
+        unit="in each window"
+        height={92}
+        since={Date.parse(shown[0]!.at)}
+        until={Date.parse(shown[shown.length - 1]!.at)}
+        series={series}
+      />
+    </div>
   );
 }

@@ -3,6 +3,7 @@ import { RadioGroup } from "radix-ui";
 import { useId } from "react";
 import type { Fault, Field } from "../api/client";
 import type { Entry } from "../form";
+import { short } from "../words";
 import { CheckField } from "./CheckField";
 import { PictureInput } from "./PictureInput";
 import { SelectMenu } from "./SelectMenu";
@@ -196,7 +197,7 @@ function YesNo({ entry, onChange, id, ...aria }: Omit<ControlProps, "field" | "o
 
 /** The range a number had in training. */
 function range(field: FormField): string | null {
-  return field.seen && `${field.seen[0]} – ${field.seen[1]}`;
+  return field.seen && `${short(field.seen[0]!)} – ${short(field.seen[1]!)}`;
 }
 
 function sayFault(fault: Fault): string {

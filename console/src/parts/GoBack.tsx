@@ -6,27 +6,16 @@ import { ago } from "../words";
 import { Button, Mono } from "./basics";
 import { ConfirmDialog } from "./ConfirmDialog";
 import { Tip } from "./Tip";
-import { useToast } from "./Toasts";
+import { useChangeToast } from "./useChangeToast";
 
 /** Going back, always in reach: what it will do is said before, and how it is undone after. */
 export function GoBack({ page }: { page: Page }) {
   const may = useMay("point");
-  const toast = useToast();
-  const back = useServiceChange("endpoint", async () =>
-    good(await api.POST("/api/endpoints/{endpoint}/rollback", { params: { path: { endpoint: page.name } }, body: {} })),
+  const back = useServiceChange(
+    "endpoint",
+    async () => good(await api.POST("/api/endpoints/{endpoint}/rollback", { params: { path: { endpoint: page.name } }, body: {} })),
+    useChangeToast(page),
   );
-  /** Go back, and offer to go back once more, which undoes it. */
-  async function goBack(): Promise<void> {
-    const done = await back.mutateAsync();
-    toast({ title: done.summary, detail: <Mono>{done.undo}</Mono>, undo: { name: "Undo", run: () => void undo() } });
-  }
-  async function undo(): Promise<void> {
-    try {
-      toast({ title: (await back.mutateAsync()).summary });
-    } catch (error) {
-      toast({ title: `${page.name} did not go back`, detail: (error as Error).message });
-    }
-  }
   const target = page.back;
   if (!may) return null;
   const going = page.rollout && !page.rollout.ended_at;
@@ -53,7 +42,7 @@ export function GoBack({ page }: { page: Page }) {
       pending={back.isPending}
       error={back.error}
       onOpen={back.reset}
-      onConfirm={goBack}
+      onConfirm={() => back.mutateAsync()}
     >
       Every node serves <Mono className="text-slate">{target.summary}</Mono> again within a second, as of revision {target.revision} (
       {ago(target.since)}).

@@ -1,5 +1,6 @@
 import type { Profile } from "../api/client";
 import { count, short } from "../words";
+import { Tip } from "./Tip";
 
 const BINS = 24;
 const WIDTH = 144;
@@ -14,17 +15,16 @@ export function Histogram({ profile, live = false }: { profile: Profile; live?: 
   if (!choices.length) return <span className="text-faint">{there ? "not kept" : "always missing"}</span>;
   const shown = choices.slice(0, 3);
   return (
-    <span
-      className="flex gap-x-3 overflow-hidden text-small"
-      title={choices.map(([name, amount]) => `${name}: ${count(amount)}`).join(", ")}
-    >
-      {shown.map(([name, amount]) => (
-        <span key={name}>
-          <span className="font-mono">{name}</span> <span className="text-faint">{Math.round((100 * amount) / there)} %</span>
-        </span>
-      ))}
-      {choices.length > shown.length && <span className="text-faint">+{choices.length - shown.length}</span>}
-    </span>
+    <Tip text={choices.map(([name, amount]) => `${name}: ${count(amount)}`).join(", ")}>
+      <span className="flex gap-x-3 overflow-hidden text-small">
+        {shown.map(([name, amount]) => (
+          <span key={name}>
+            <span className="font-mono">{name}</span> <span className="text-faint">{Math.round((100 * amount) / there)} %</span>
+          </span>
+        ))}
+        {choices.length > shown.length && <span className="text-faint">+{choices.length - shown.length}</span>}
+      </span>
+    </Tip>
   );
 }
 

@@ -2,9 +2,11 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, type EndpointPage as Page, good } from "../api/client";
 import { useMay } from "../api/queries";
-import { ago } from "../words";
+import { ago, when } from "../words";
 import { Button, Card, Mono, Trouble } from "./basics";
 import { Serves } from "./Serves";
+import { Tip, Truncated } from "./Tip";
+import { useChangeToast } from "./useChangeToast";
 import { useServiceChange } from "../api/useServiceChange";
 
 const FIRST = 12;
@@ -46,13 +48,20 @@ export function History({ page }: { page: Page }) {
 function Entry({ page, past, now, last }: { page: Page; past: Page["history"][number]; now: boolean; last: boolean }) {
   const [asking, setAsking] = useState(false);
   const may = useMay("point");
-  const restore = useServiceChange("endpoint", async () =>
-    good(
-      await api.PUT("/api/endpoints/{endpoint}/setup", {
-        params: { path: { endpoint: page.name } },
-        body: { setup: past.setup, after: page.revision, break_callers: false },
-      }),
-    ),
+  const tell = useChangeToast(page);
+  const restore = useServiceChange(
+    "endpoint",
+    async () =>
+      good(
+        await api.PUT("/api/endpoints/{endpoint}/setup", {
+          params: { path: { endpoint: page.name } },
+          body: { setup: past.setup, after: page.revision, break_callers: false },
+        }),
+      ),
+    (done) => {
+      setAsking(false);
+      tell(done);
+    },
   );
   const step = past.rollout !== null && past.rollout !== undefined;
   return (
@@ -63,18 +72,16 @@ function Entry({ page, past, now, last }: { page: Page; past: Page["history"][nu
         aria-hidden
       />
       <div className="flex items-baseline gap-4">
-        <span className="min-w-0 flex-1 truncate">
+        <Truncated className="min-w-0 flex-1">
           <Serves summary={past.summary} live={now} />{" "}
           <span className="text-small text-faint">
             {past.restores ? `went back to revision ${past.restores}` : step ? `step of rollout ${past.rollout}` : ""}
           </span>
-        </span>
-        <span className="w-24 text-right text-soft" title={past.since}>
-          {ago(past.since)}
-        </span>
-        <span className="w-40 truncate text-soft" title={past.changed_by}>
-          {past.changed_by}
-        </span>
+        </Truncated>
+        <Tip text={when(past.since)}>
+          <span className="w-24 text-right text-soft">{ago(past.since)}</span>
+        </Tip>
+        <Truncated className="w-40 text-soft">{past.changed_by}</Truncated>
         <span className="w-28 text-right text-small text-faint">
           {now ? (
             "in service"

@@ -1,6 +1,7 @@
 import { api, type EndpointPage as Page, good, type Reading, type Rollout } from "../api/client";
 import { useMay } from "../api/queries";
 import { ago, count, plural, short } from "../words";
+import { Bar } from "./Bar";
 import { Button, Card, Mono, Trouble } from "./basics";
 import { VersionLink } from "./VersionLink";
 import { useNow } from "../useNow";
@@ -122,7 +123,7 @@ function Track({ rollout }: { rollout: Rollout }) {
   );
 }
 
-const NAMES: Record<string, string> = {
+const NAMES: Record<Reading["guard"], string> = {
   errors: "failures, times as many",
   p99: "part of calls that are slow",
   p99_ms: "part of calls over the limit",
@@ -148,7 +149,7 @@ function Guards({ rollout }: { rollout: Rollout }) {
       <tbody>
         {rollout.readings.map((one) => (
           <tr key={one.guard}>
-            <td>{NAMES[one.guard] ?? one.guard}</td>
+            <td>{NAMES[one.guard]}</td>
             <td className={`num ${one.evidence >= 1 ? "font-semibold text-brick" : ""}`}>{one.value === null ? "–" : short(one.value)}</td>
             <td className="num text-slate">{short(one.limit)}</td>
             <td className="!pl-4">
@@ -166,13 +167,8 @@ function Guards({ rollout }: { rollout: Rollout }) {
 function Evidence({ reading }: { reading: Reading }) {
   const part = Math.min(1, reading.evidence);
   return (
-    <span className="flex items-center gap-2" title={`${Math.round(100 * part)} % of what takes the rollout back`}>
-      <span className="h-2 w-24 rounded-small bg-sunk">
-        <span
-          className={`block h-2 rounded-small ${part >= 1 ? "bg-brick" : "bg-slate-fill"}`}
-          style={{ width: `${Math.max(2, 100 * part)}%` }}
-        />
-      </span>
+    <span className="flex items-center gap-2">
+      <Bar className="w-24" part={part} least={0.02} tone={part >= 1 ? "trouble" : "held"} label="of what takes the rollout back" />
       <span className="text-small text-faint">{part >= 1 ? "went back" : part > 0.3 ? "watching" : "calm"}</span>
     </span>
   );

@@ -4,6 +4,7 @@ import { type Agreement, api, good } from "../api/client";
 import { useEndpoints } from "../api/queries";
 import { count, ms, short, show } from "../words";
 import { Button, Card, Mono, Trouble } from "./basics";
+import { type Column, DataTable } from "../table/DataTable";
 import { SelectMenu } from "./SelectMenu";
 
 /** Both versions on the same rows: how far do their answers agree, and where do they not? */
@@ -56,6 +57,27 @@ export function SameRows({ before, after }: { before: string; after: string }) {
   );
 }
 
+const FLIP_COLUMNS: Column<Agreement["flips"][number]>[] = [
+  { id: "was", grow: true, value: (flip) => flip.before, className: "text-slate" },
+  { id: "is", width: 160, value: (flip) => flip.after, className: "text-amber" },
+  { id: "rows", numeric: true, value: (flip) => flip.rows, cell: (flip) => count(flip.rows) },
+];
+const SLICE_COLUMNS: Column<Agreement["slices"][number]>[] = [
+  { id: "where they agree least", grow: true, value: (slice) => `${slice.field} = ${slice.value}`, className: "font-mono" },
+  { id: "rows", numeric: true, value: (slice) => slice.rows, cell: (slice) => count(slice.rows) },
+  {
+    id: "agree",
+    numeric: true,
+    value: (slice) => slice.agree / slice.rows,
+    cell: (slice) => `${((100 * slice.agree) / slice.rows).toFixed(1)} %`,
+  },
+];
+const worstColumns = (said: Agreement): Column<Agreement["worst"][number]>[] => [
+  { id: "row", grow: true, value: (one) => JSON.stringify(one.row), className: "font-mono text-small" },
+  { id: said.before, width: 200, value: (one) => brief(one.before), className: "font-mono text-small text-slate" },
+  { id: said.after, width: 200, value: (one) => brief(one.after), className: "font-mono text-small text-amber" },
+];
+
 function Found({ said }: { said: Agreement }) {
   return (
     <>
@@ -67,73 +89,36 @@ function Found({ said }: { said: Agreement }) {
       </p>
       <div className="mt-3 grid grid-cols-2 gap-8">
         {said.flips.length > 0 && (
-          <table className="figures">
-            <thead>
-              <tr>
-                <th>was</th>
-                <th>is</th>
-                <th className="num">rows</th>
-              </tr>
-            </thead>
-            <tbody>
-              {said.flips.slice(0, 8).map((flip) => (
-                <tr key={`${flip.before} ${flip.after}`}>
-                  <td className="text-slate">{flip.before}</td>
-                  <td className="text-amber">{flip.after}</td>
-                  <td className="num">{count(flip.rows)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <DataTable
+            label="answers that changed"
+            columns={FLIP_COLUMNS}
+            rows={said.flips}
+            rowKey={(flip) => `${flip.before} ${flip.after}`}
+            height={300}
+          />
         )}
         {said.slices.length > 0 && (
-          <table className="figures">
-            <thead>
-              <tr>
-                <th>where they agree least</th>
-                <th className="num">rows</th>
-                <th className="num">agree</th>
-              </tr>
-            </thead>
-            <tbody>
-              {said.slices.slice(0, 8).map((slice) => (
-                <tr key={`${slice.field} ${slice.value}`}>
-                  <td>
-                    {slice.field} = <Mono>{slice.value}</Mono>
-                  </td>
-                  <td className="num">{count(slice.rows)}</td>
-                  <td className="num">{((100 * slice.agree) / slice.rows).toFixed(1)} %</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <DataTable
+            label="where they agree least"
+            columns={SLICE_COLUMNS}
+            rows={said.slices}
+            rowKey={(slice) => `${slice.field} ${slice.value}`}
+            height={300}
+          />
         )}
       </div>
       {said.worst.length > 0 && (
-        <table className="figures mt-4 w-full table-fixed">
-          <thead>
-            <tr>
-              <th>rows that differ most</th>
-              <th className="w-72">{said.before}</th>
-              <th className="w-72">{said.after}</th>
-            </tr>
-          </thead>
-          <tbody>
-            {said.worst.slice(0, 8).map((one, at) => (
-              <tr key={at}>
-                <td className="truncate font-mono text-small" title={JSON.stringify(one.row)}>
-                  {JSON.stringify(one.row)}
-                </td>
-                <td className="truncate font-mono text-small text-slate" title={JSON.stringify(one.before)}>
-                  {brief(one.before)}
-                </td>
-                <td className="truncate font-mono text-small text-amber" title={JSON.stringify(one.after)}>
-                  {brief(one.after)}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <div className="mt-4">
+          <h3 className="mb-1 font-semibold">Rows that differ most</h3>
+          <DataTable
+            label="rows that differ most"
+            columns={worstColumns(said)}
+            rows={said.worst}
+            rowKey={(row) => String(said.worst.indexOf(row))}
+            rowName={(row) => `row ${said.worst.indexOf(row)}`}
+            details={(row) => <pre className="font-mono text-small whitespace-pre-wrap">{JSON.stringify(row, null, 1)}</pre>}
+          />
+        </div>
       )}
     </>
   );

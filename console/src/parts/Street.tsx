@@ -22,6 +22,7 @@ import { useOverview } from "../api/queries";
 import { toggleTheme, useTheme } from "../theme";
 import { count } from "../words";
 import { Lamp } from "./Lamp";
+import { Tip, Truncated } from "./Tip";
 
 const PLACES = [
   { to: "/alerts", name: "Alerts", Icon: Bell },
@@ -31,8 +32,8 @@ const PLACES = [
   { to: "/trail", name: "Trail", Icon: Footprints },
   { to: "/declared", name: "Declared", Icon: FileText },
   { to: "/docs", name: "Interface", Icon: BookOpen },
-  { to: "/tokens", name: "Tokens", Icon: KeyRound, role: "admin" },
-];
+  { to: "/tokens", name: "Tokens", Icon: KeyRound, may: "tokens" },
+] as const satisfies { to: string; name: string; Icon: typeof Bell; may?: Session["may"][number] }[];
 
 /** The narrow street of names on the left: every endpoint with its lamp. */
 export function Street({ session, onSearch }: { session: Session; onSearch: () => void }) {
@@ -93,14 +94,17 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
                   `flex h-8 items-center gap-3 rounded-small px-2 ${isActive ? "bg-card font-semibold shadow-[inset_2px_0_0_var(--amber-fill)]" : "text-soft hover:text-ink"}`
                 }
               >
-                <Lamp state={one.state} /> <span className="truncate">{one.name}</span>
+                <Lamp state={one.state} />{" "}
+                <Truncated focusable={false} className="min-w-0">
+                  {one.name}
+                </Truncated>
               </NavLink>
             </li>
           ))}
           {more > 0 && <li className="px-2 py-2 text-small text-faint">{count(more)} more: press /</li>}
         </ul>
         <div className="mx-3 mb-3 border-t border-line pt-2">
-          {PLACES.filter((place) => !place.role || place.role === session.role).map(({ to, name, Icon }) => (
+          {PLACES.filter((place) => !("may" in place) || session.may.includes(place.may)).map(({ to, name, Icon }) => (
             <NavLink
               key={to}
               to={to}
@@ -116,9 +120,11 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
           ))}
         </div>
         <footer className="flex items-center justify-between border-t border-line px-4 py-3 text-small text-faint">
-          <span title={`signed in with the token ${session.token}`}>
-            <span className="text-soft">{session.token}</span> · {session.role}
-          </span>
+          <Tip text={`signed in with the token ${session.token}; it may ${session.may.join(", ")}`}>
+            <span>
+              <span className="text-soft">{session.token}</span> · {session.role}
+            </span>
+          </Tip>
           <span className="flex gap-3">
             <button
               type="button"

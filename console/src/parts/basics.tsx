@@ -118,7 +118,7 @@ export function Snippets({ all, id }: { all: Snippet[]; id: string }) {
             <Tabs.Trigger
               key={name}
               value={name}
-              className="h-8 border-b-2 border-transparent text-soft hover:text-ink data-[state=active]:border-amber-fill data-[state=active]:text-ink"
+              className="h-8 border-b-2 border-transparent whitespace-nowrap text-soft hover:text-ink data-[state=active]:border-amber-fill data-[state=active]:text-ink"
             >
               {name}
             </Tabs.Trigger>

@@ -97,6 +97,7 @@ export function DataTable<Row extends object>({
     sorted.map((row) => row.id),
   );
   const width = shown.length + (details ? 2 : 1);
+  const growth = shown.filter((one) => one.grow).length > 1 ? "w-1/2" : "w-full";
 
   function onKey(event: KeyboardEvent<HTMLTableElement>): void {
     if (!(event.target instanceof HTMLTableRowElement)) return;
@@ -139,7 +140,7 @@ export function DataTable<Row extends object>({
                 key={one.id}
                 name={one.id}
                 numeric={one.numeric}
-                className={one.grow && !inParts ? "w-full" : ""}
+                className={one.grow && !inParts ? growth : ""}
                 width={inParts ? (one.width ?? (one.grow ? undefined : one.numeric ? 88 : 152)) : one.width}
                 direction={column.getIsSorted()}
                 onSort={column.getCanSort() ? () => column.toggleSorting(undefined) : undefined}

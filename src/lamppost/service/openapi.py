@@ -6,6 +6,7 @@ from pathlib import Path
 
 import orjson
 
+from lamppost.service.api.openapi_document import api_document
 from lamppost.service.app import make_app
 from lamppost.service.node import Node
 from lamppost.service.settings import Settings
@@ -14,7 +15,7 @@ from lamppost.service.settings import Settings
 def document() -> bytes:
     """The document of this version, as indented JSON; no service and no database are needed."""
     app = make_app(Node(Settings(Path(), "postgresql://nowhere")))
-    return orjson.dumps(app.openapi(), option=orjson.OPT_INDENT_2) + b"\n"
+    return orjson.dumps(api_document(app), option=orjson.OPT_INDENT_2) + b"\n"
 
 
 if __name__ == "__main__":

@@ -7,6 +7,7 @@ from typing import Any
 
 import orjson
 from fastapi import APIRouter, FastAPI, Request, Response
+from pydantic.json_schema import models_json_schema
 
 from lamppost.core.artifact.manifest import Manifest, read_manifest
 from lamppost.core.endpoint.openapi_paths import endpoint_paths
@@ -14,6 +15,7 @@ from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import NotSignedIn
 from lamppost.core.roles import MAY, Principal
 from lamppost.service.api.access import TheNode
+from lamppost.service.api.schemas.predictions import PredictionAnswer
 from lamppost.service.node import Node
 from lamppost.store import packages
 
@@ -44,11 +46,19 @@ async def manifests_of(node: Node, setup: EndpointSetup) -> dict[str, Manifest]:
     return {version.name: read_manifest(version.manifest.encode()) for version in versions}
 
 
+def api_document(app: FastAPI) -> dict[str, Any]:
+    """The API's own paths and schemas, without those of endpoints."""
+    document = deepcopy(app.openapi())
+    _, schemas = models_json_schema([(PredictionAnswer, "serialization")], ref_template="#/components/schemas/{model}")
+    document["components"]["schemas"] |= schemas["$defs"]
+    return document
+
+
 @router.get("/openapi.json", include_in_schema=False)
 async def openapi(request: Request, node: TheNode) -> Response:
     """The whole document. Without a token it has the API's own paths only, because fields and examples may be confidential."""
     app: FastAPI = request.app
-    document = deepcopy(app.openapi())
+    document = api_document(app)
     document["components"].setdefault("securitySchemes", {})["token"] = {"type": "http", "scheme": "bearer"}
     try:
         who = await node.auth.check("GET", request.scope["headers"])

@@ -69,8 +69,18 @@ def field_answers(schema: Iterable[Field]) -> list[FieldAnswer]:
     return [FieldAnswer.of(field) for field in schema]
 
 
+class FaultAnswer(ApiModel):
+    """One thing that is wrong with one value of a request. row : from 0. expected : in words. hint : what to do."""
+
+    row: int | None = None
+    field: str | None = None
+    given: str | None = None
+    expected: str
+    hint: str | None = None
+
+
 class Problem(BaseModel):
-    """An error as RFC 9457 has it; InvalidRows adds ``faults``, each with row, field, given, expected, hint, and an ``example``."""
+    """An error as RFC 9457 has it; InvalidRows adds ``faults`` and an ``example``."""
 
     model_config = ConfigDict(extra="allow")
 
@@ -78,6 +88,7 @@ class Problem(BaseModel):
     title: str
     status: int
     detail: str
+    faults: list[FaultAnswer] | None = None
 
 
 Text = Annotated[str, Described(min_length=1, max_length=200)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Literal
 
 from pydantic import Field as Described
 
@@ -22,7 +23,7 @@ class RolloutRequest(OverridableRequest):
 class GuardReadingAnswer(ApiModel):
     """The reading of a guard. evidence : from 0 to 1, where the rollout is taken back."""
 
-    guard: str
+    guard: Literal["errors", "p99", "p99_ms", "answers", "disagreement", "wrong"]
     value: float | None
     limit: float
     evidence: float
