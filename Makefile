@@ -2,7 +2,7 @@
 PORT ?= 8420
 PYTHON_HERE := .venv/bin/python
 
-.PHONY: demo test lint unit bench bench-changes bench-drift bench-records console screenshots setup clean
+.PHONY: demo test lint unit bench bench-changes bench-drift bench-records bench-console console screenshots setup clean
 
 demo:
 	@scripts/setup.sh venv postgres console
@@ -39,6 +39,11 @@ bench-drift:
 bench-records:
 	@scripts/setup.sh venv postgres console wrk
 	@$(PYTHON_HERE) -m bench.records
+
+# What the console costs: views, scripts, an open page.
+bench-console:
+	@scripts/setup.sh venv postgres chromium console
+	@$(PYTHON_HERE) -m bench.console
 
 console:
 	@scripts/setup.sh console

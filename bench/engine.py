@@ -78,7 +78,7 @@ def crowd(address: str, headers: Mapping[str, str], rows: Sequence[object], usua
     """2,000 clients at once, with a bound on the expected wait and on the rows of a batch."""
     with lamppost.Client(address) as client:
         client.set_up("outage-risk", {"version": "outage-risk@1", "lane": {"queue_s": max(0.005, usual.p99_ms / 2e3), "max_rows": 64}})
-    pid = _pid(address)
+    pid = process_of(address)
     before = _memory(pid)
     found = load(f"{address}/predict/outage-risk", rows, 2_000, 6, headers)
     after = _memory(pid)
@@ -117,10 +117,11 @@ def swaps(address: str, headers: Mapping[str, str], rows: Sequence[object], othe
     print(f"{done[0]} swaps of versions under 64 clients: {found.per_s:,.0f} requests/s, {found.errors} failed (goal: 0)")
 
 
-def _pid(address: str) -> int:
+def process_of(address: str) -> int:
+    """The id of the service's process."""
     port = address.rsplit(":", 1)[1]
-    said = subprocess.run(["pgrep", "-f", f"lamppost up .*--port {port}"], capture_output=True, text=True, check=True)
-    return int(said.stdout.split()[0])
+    found = subprocess.run(["pgrep", "-f", f"lamppost up .*--port {port}"], capture_output=True, text=True, check=True)
+    return int(found.stdout.split()[0])
 
 
 def _memory(pid: int) -> float:

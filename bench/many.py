@@ -35,7 +35,7 @@ MODELS = 3_000
 CLIENTS = 64
 
 
-async def _fill(url: str, lamp: Lamp, folder: Path, count: int) -> None:
+async def register_versions(url: str, lamp: Lamp, folder: Path, count: int) -> None:
     """Versions that differ in their manifests, put straight into the database, each with an endpoint of its name."""
     with zipfile.ZipFile(lamp.path) as archive:
         members = {name: archive.read(name) for name in lamp.manifest.members}
@@ -65,7 +65,7 @@ def measure(count: int = MODELS, seconds: int = 8) -> None:
             url = server.start()
             migrate(url)
             start = time.perf_counter()
-            asyncio.run(_fill(url, lamp, folder, count))
+            asyncio.run(register_versions(url, lamp, folder, count))
             print(f"{count:,} versions registered, each with an endpoint, in {time.perf_counter() - start:.0f} s", flush=True)
         finally:
             server.stop()

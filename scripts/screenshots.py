@@ -1,5 +1,7 @@
 """Makes every picture in docs/screenshots anew, from the demo's data: ``make screenshots``.
 
+``python -m scripts.screenshots FOLDER`` takes all pages of the console in three sizes and puts them into that folder instead.
+
 Pages are shot in headless Chromium; commands run in a pseudo terminal and what they print is drawn as it would look there.
 """
 
@@ -143,11 +145,43 @@ def shoot_pages(browser: Browser, address: str) -> None:
         context.close()
 
 
+SIZES = ((1280, 800), (1920, 1080), (390, 844))
+PATHS = (
+    "/",
+    "/alerts",
+    "/models",
+    f"/models/{ENDPOINT}/1",
+    f"/compare?before={ENDPOINT}@1&after={ENDPOINT}@5",
+    "/lanes",
+    "/reviews",
+    "/trail",
+    "/declared",
+    "/docs",
+    "/tokens",
+    *(f"/endpoints/{ENDPOINT}{view}" for view in ("", "/traffic", "/drift", "/outcomes", "/calls")),
+)
+
+
+def shoot_sizes(browser: Browser, address: str, folder: Path) -> None:
+    """All pages in all sizes, by day; the widest by night too."""
+    for (width, height), theme in [*((size, "light") for size in SIZES), (SIZES[1], "dark")]:
+        page = browser.new_context(viewport={"width": width, "height": height}, color_scheme=theme).new_page()
+        with lamppost.Client(address) as client:
+            page.goto(client.fetch("POST", "/api/session/link")["link"])
+        for path in PATHS:
+            page.goto(address + path)
+            page.wait_for_function("() => document.querySelector('h1') && !document.querySelector('[aria-busy=true]')")
+            page.wait_for_timeout(700)
+            name = path.partition("?")[0].strip("/").replace("/", "-") or "endpoints"
+            page.screenshot(path=folder / f"{name}-{width}-{theme}.png")
+        page.context.close()
+
+
 def drifted(page: Page, address: str) -> None:
     """The drift of an endpoint, with its reason."""
     page.set_viewport_size({"width": 1280, "height": 1080})
     page.goto(f"{address}/endpoints/{ENDPOINT}/drift")
-    page.get_by_text("how large its leading change was").wait_for()
+    page.get_by_text("Size of its leading change").wait_for()
     page.wait_for_timeout(500)
 
 
@@ -177,6 +211,7 @@ def ask(page: Page) -> None:
 def main() -> None:
     """A service of its own, filled as the demo is; then the pictures."""
     OUT.mkdir(parents=True, exist_ok=True)
+    sizes = Path(sys.argv[1]).resolve() if sys.argv[1:] else None
     with tempfile.TemporaryDirectory(prefix="lamppost-shots-") as name:
         folder = Path(name)
         folder.chmod(0o755)
@@ -188,12 +223,17 @@ def main() -> None:
         with running(up(folder / "data", port), address + "/health/live", folder / "log"), sync_playwright() as driver:
             fill(address, folder, 300)
             browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=ARGUMENTS.split())
-            shoot_pages(browser, address)
-            shoot_rollout(browser, address)
-            shoot_commands(browser, folder / f"{ENDPOINT}.lamp")
+            if sizes is not None:
+                sizes.mkdir(parents=True, exist_ok=True)
+                shoot_sizes(browser, address, sizes)
+            else:
+                shoot_pages(browser, address)
+                shoot_rollout(browser, address)
+                shoot_commands(browser, folder / f"{ENDPOINT}.lamp")
             browser.close()
         town.stop()
-    print(f"{len(list(OUT.glob('*.png')))} pictures in {OUT}")
+    into = sizes or OUT
+    print(f"{len(list(into.glob('*.png')))} pictures in {into}")
 
 
 if __name__ == "__main__":

@@ -6,6 +6,7 @@ import { Trouble, Waiting } from "./parts/basics";
 import { lazyPage } from "./lazyPage";
 import { Palette } from "./parts/Palette";
 import { Street } from "./parts/Street";
+import { CutTexts } from "./parts/Tip";
 import { Overview } from "./pages/Overview";
 import { SignIn } from "./pages/SignIn";
 import { useZone } from "./time/zone";
@@ -23,10 +24,21 @@ const TokensPage = lazyPage(() => import("./pages/TokensPage"), "TokensPage");
 const TrailPage = lazyPage(() => import("./pages/TrailPage"), "TrailPage");
 const VersionPage = lazyPage(() => import("./pages/VersionPage"), "VersionPage");
 
+/** Load the scripts of the other pages once the first has been shown, so that none is waited for later. */
+function loadPagesWhenIdle(): void {
+  const load = (): void => [EndpointPage, AlertsPage, LanesPage, TrailPage, Models, VersionPage].forEach((page) => void page.load());
+  if ("requestIdleCallback" in window) requestIdleCallback(load, { timeout: 4_000 });
+  else setTimeout(load, 2_000);
+}
+
 export function App({ linkFailed }: { linkFailed: Error | null }) {
   const session = useSession();
   useZone(); // every time on the page is written anew when the zone changes
   const [searching, setSearching] = useState(false);
+  const signedIn = session.data !== undefined;
+  useEffect(() => {
+    if (signedIn) loadPagesWhenIdle();
+  }, [signedIn]);
   if (session.data)
     return (
       <div className="flex h-full max-lg:flex-col">
@@ -55,6 +67,7 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
           </div>
         </main>
         <Palette open={searching} onOpenChange={setSearching} />
+        <CutTexts />
       </div>
     );
   if (session.error instanceof ProblemError && session.error.status === 401) return <SignIn failed={linkFailed} />;

@@ -157,6 +157,32 @@ class Watching(InBrowser):
             page.keyboard.press("Tab")
         self.fail(f"{target} is not reached by Tab")
 
+    def test_a_page_that_is_hidden_asks_for_nothing(self) -> None:
+        hide = """() => {
+          Object.defineProperty(document, "visibilityState", { get: () => "hidden", configurable: true });
+          document.dispatchEvent(new Event("visibilitychange"));
+        }"""
+        with self.page("/endpoints/outage-risk") as page:
+            expect(page.get_by_text("served by")).to_be_visible()
+            page.evaluate(hide)
+            page.wait_for_load_state("networkidle")
+            asked: list[str] = []
+            page.on("request", lambda request: asked.append(request.url))
+            page.wait_for_timeout(5_000)  # twice as long as the longest pause between two questions of this page
+            self.assertEqual(asked, [])
+
+    def test_the_address_of_a_page_shows_what_its_sender_saw(self) -> None:
+        with self.page("/endpoints/outage-risk/traffic?span=day") as page:
+            page.get_by_role("switch", name="live").click()
+            expect(page.get_by_role("switch", name="live")).not_to_be_checked()
+            page.get_by_role("button", name="local time").click()
+            address = page.url
+            shown = page.get_by_role("group", name="time").inner_text()
+            page.goto(self.service.address)
+            page.goto(address)
+            expect(page.get_by_role("group", name="time")).to_have_text(re.compile(r"UTC"))
+            self.assertEqual(page.get_by_role("group", name="time").inner_text(), shown)
+
     def test_a_narrow_screen_reads_alerts_and_states_and_goes_back(self) -> None:
         with self.page("/") as page:
             page.set_viewport_size({"width": 390, "height": 844})

@@ -1,5 +1,5 @@
 // What the pages look at, and how often they look again.
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import type { TimeSpan } from "../time/spans";
 import { api, good, type Session } from "./client";
 
@@ -8,17 +8,18 @@ const LIVE_MS = 2_000;
 export const useSession = () =>
   useQuery({ queryKey: ["session"], queryFn: async () => good(await api.GET("/api/session")), retry: false, staleTime: Infinity });
 
-/** Every endpoint, for choosing one; what is live is in the overview. */
-export const useEndpoints = () =>
-  useQuery({ queryKey: ["endpoints"], queryFn: async () => good(await api.GET("/api/endpoints")), refetchInterval: 10 * LIVE_MS });
+const MANY_ENDPOINTS = 100;
 
-/** @param search words in names that all must be found; of more endpoints than fit a page those that need a look, or are called most */
-export const useOverview = (search = "") =>
+/**
+ * search : words in names that all must be found; of more endpoints than fit a page those that need a look, or are called most.
+ * aside : on pages that are about something else it is asked for five times less often, and so are very many endpoints anywhere.
+ */
+export const useOverview = (search = "", aside = false) =>
   useQuery({
     queryKey: ["endpoints", "overview", search],
     queryFn: async () => good(await api.GET("/api/overview", { params: { query: search ? { search } : {} } })),
     placeholderData: keepPreviousData,
-    refetchInterval: LIVE_MS,
+    refetchInterval: (query) => (aside || (query.state.data?.shown.length ?? 0) > MANY_ENDPOINTS ? 5 * LIVE_MS : LIVE_MS),
   });
 
 export const useEndpoint = (endpoint: string) =>
@@ -28,11 +29,12 @@ export const useEndpoint = (endpoint: string) =>
     refetchInterval: LIVE_MS,
   });
 
-export const useLanes = () =>
+/** endpoint : only the lanes of what it serves. */
+export const useLanes = (endpoint?: string) =>
   useQuery({
-    queryKey: ["lanes"],
-    queryFn: async () => good(await api.GET("/api/lanes", { params: { query: { limit: 200 } } })),
-    refetchInterval: 1_000,
+    queryKey: ["lanes", endpoint],
+    queryFn: async () => good(await api.GET("/api/lanes", { params: { query: endpoint ? { endpoint } : { limit: 200 } } })),
+    refetchInterval: (query) => ((query.state.data?.lanes.length ?? 0) > MANY_ENDPOINTS ? 5 * LIVE_MS : LIVE_MS),
   });
 
 /** @param search words that all must be found; none finds every version */
@@ -41,7 +43,18 @@ export const useVersions = (search: string) =>
     queryKey: ["versions", search],
     queryFn: async () => good(await api.GET("/api/versions", { params: { query: search ? { search } : {} } })),
     placeholderData: keepPreviousData,
-    refetchInterval: 2 * LIVE_MS,
+    refetchInterval: 10 * LIVE_MS,
+  });
+
+/** The versions of some models, for choosing one. */
+export const useModelVersions = (models: string[]) =>
+  useQueries({
+    queries: [...new Set(models)].map((model) => ({
+      queryKey: ["versions", "of", model],
+      queryFn: async () => good(await api.GET("/api/versions", { params: { query: { model } } })),
+      refetchInterval: 10 * LIVE_MS,
+    })),
+    combine: (found) => ({ data: found.every((one) => one.data) ? found.flatMap((one) => one.data ?? []) : undefined }),
   });
 
 export const useComparison = (before: string, after: string) =>
@@ -128,7 +141,7 @@ export const useTraffic = (endpoint: string, hours: number, fixed: TimeSpan | nu
     queryFn: async () =>
       good(await api.GET("/api/endpoints/{endpoint}/traffic", { params: { path: { endpoint }, query: timeQuery(hours, fixed) } })),
     placeholderData: keepPreviousData,
-    refetchInterval: fixed ? false : hours > 24 ? 30 * LIVE_MS : 2 * LIVE_MS,
+    refetchInterval: fixed ? false : hours > 24 ? 30 * LIVE_MS : 3 * LIVE_MS,
   });
 
 export const useQuality = (endpoint: string, hours: number, fixed: TimeSpan | null) =>

@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { askVersion, type CallPage as Page } from "../api/client";
-import { useCall, useVersions } from "../api/queries";
+import { useCall, useModelVersions } from "../api/queries";
 import { Button, Card, CopyButton, Mono, Trouble } from "../parts/basics";
 import { Bar } from "../parts/Bar";
 import { QueryState } from "../parts/QueryState";
@@ -101,8 +101,8 @@ const Body = ({ title, value }: { title: string; value: unknown }) => (
 );
 
 function Replay({ page }: { page: Page }) {
-  const versions = useVersions("");
   const model = page.version?.split("@")[0];
+  const versions = useModelVersions(model ? [model] : []);
   const all = (versions.data ?? []).filter((one) => one.model === model && one.proof !== "failed");
   const [chosen, setChosen] = useState("");
   const version = chosen || all[0]?.name || "";

@@ -146,7 +146,8 @@ function CallsChart({
   );
   if (points.length < 2) return null;
   return (
-    <div className="mb-3 grid grid-cols-[minmax(0,1fr)_auto] items-start gap-4">
+    <div className="mb-3">
+      <Segments label="what is drawn" all={FIGURES} chosen={figure} onChoose={setFigure} />
       <ScatterChart
         title={figure === "oddness" ? "How odd" : "How long"}
         unit={figure === "oddness" ? "outlier score of each call" : "ms of each call"}
@@ -159,7 +160,6 @@ function CallsChart({
         }}
         onPick={(point) => void navigate(`/calls/${(point as CallPoint).id}`)}
       />
-      <Segments label="what is drawn" all={FIGURES} chosen={figure} onChoose={setFigure} />
     </div>
   );
 }

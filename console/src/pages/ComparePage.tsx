@@ -1,6 +1,6 @@
 import { useSearchParams } from "react-router";
 import type { Comparison, Profile, VersionPage } from "../api/client";
-import { useComparison, useVersions } from "../api/queries";
+import { useComparison, useModelVersions } from "../api/queries";
 import { Card } from "../parts/basics";
 import { QueryState } from "../parts/QueryState";
 import { type Column, DataTable } from "../table/DataTable";
@@ -16,7 +16,7 @@ export function ComparePage() {
   const before = params.get("before") ?? "";
   const after = params.get("after") ?? "";
   const found = useComparison(before, after);
-  const versions = useVersions("");
+  const versions = useModelVersions([before, after].flatMap((name) => name.split("@")[0] || []));
   const choose = (part: "before" | "after", name: string): void => setParams({ before, after, [part]: name });
   return (
     <>
@@ -130,7 +130,7 @@ function Figures({ before, after }: { before: VersionPage; after: VersionPage })
   ];
   return (
     <Card title="Side by side" className="mt-6">
-      <table className="figures w-full table-fixed">
+      <table className="figures w-full table-fixed max-lg:min-w-[32rem]">
         <thead>
           <tr>
             <th className="w-40">
@@ -179,7 +179,7 @@ function Training({ before, after }: { before: VersionPage; after: VersionPage }
     profile ? <Histogram profile={profile} live={live} /> : <span className="text-faint">not there</span>;
   return (
     <Card title="In training" className="mt-4">
-      <table className="figures w-full table-fixed">
+      <table className="figures w-full table-fixed max-lg:min-w-[32rem]">
         <thead>
           <tr>
             <th className="w-44">field</th>

@@ -22,7 +22,7 @@ export function DriftView({ page }: { page: EndpointPage }) {
   return (
     <>
       <div className="mt-4 flex flex-wrap items-start justify-between gap-x-6 gap-y-2">
-        <p className="flex min-w-0 flex-1 items-baseline gap-3 text-lead">
+        <p className="flex min-w-0 flex-1 basis-80 items-baseline gap-3 text-lead">
           {drift.data && (
             <>
               <Verdict state={drift.data.state} word={false} /> <span>{drift.data.summary}</span>

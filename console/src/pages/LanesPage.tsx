@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import type { Lane, LanesPage as Seen } from "../api/client";
-import { useEndpoints, useLanes } from "../api/queries";
+import { useLanes, useOverview } from "../api/queries";
 import { Bar } from "../parts/Bar";
 import { Card, Snippets } from "../parts/basics";
 import { LANE_LAMPS, Lamp } from "../parts/Lamp";
@@ -195,8 +195,9 @@ function Workers({ lanes }: { lanes: Lane[] }) {
 }
 
 function Asleep() {
-  const endpoints = useEndpoints();
-  const asleep = endpoints.data?.filter((one) => one.state === "asleep") ?? [];
+  const overview = useOverview("", true);
+  const asleep = overview.data?.shown.filter((one) => one.state === "asleep") ?? [];
+  const many = overview.data?.states.asleep ?? 0;
   if (!asleep.length) return null;
   return (
     <Card title="Asleep">
@@ -209,7 +210,7 @@ function Asleep() {
             </Link>
           </span>
         ))}
-        {asleep.length > 20 && ` and ${count(asleep.length - 20)} more`}. The next call opens {asleep.length === 1 ? "it" : "one"}.
+        {many > 20 && ` and ${count(many - Math.min(20, asleep.length))} more`}. The next call opens {many === 1 ? "it" : "one"}.
       </p>
     </Card>
   );

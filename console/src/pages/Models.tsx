@@ -23,7 +23,7 @@ export function Models() {
   const look = (text: string): void => setParams(text ? { search: text } : {}, { replace: true });
   return (
     <>
-      <div className="flex items-end justify-between gap-8">
+      <div className="flex items-end justify-between gap-x-8 gap-y-2 max-lg:flex-wrap">
         <div>
           <h1 className="text-title font-semibold">Models</h1>
           <p className="mt-1 text-lead text-soft">

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, good, type Review } from "../api/client";
-import { useDeclared, useEndpoints, useMay, useReviews, useSession } from "../api/queries";
+import { useDeclared, useEndpoint, useMay, useOverview, useReviews, useSession } from "../api/queries";
 import { Button, Card, Mono, Snippets, Trouble } from "../parts/basics";
 import { QueryState } from "../parts/QueryState";
 import { Truncated } from "../parts/Tip";
@@ -70,8 +70,8 @@ function Demanding() {
 }
 
 function HowTo() {
-  const endpoints = useEndpoints();
-  const name = endpoints.data?.[0]?.name ?? "ENDPOINT";
+  const overview = useOverview("", true);
+  const name = overview.data?.shown[0]?.name ?? "ENDPOINT";
   return (
     <Card title="How reviews work">
       <p className="text-soft">
@@ -92,10 +92,10 @@ function HowTo() {
 
 function Open({ review }: { review: Review }) {
   const session = useSession();
-  const endpoints = useEndpoints();
+  const endpoint = useEndpoint(review.endpoint);
   const may = useMay("review");
   const [reason, setReason] = useState("");
-  const serving = endpoints.data?.find((one) => one.name === review.endpoint)?.version;
+  const serving = endpoint.data?.version;
   const mine = session.data?.token === review.asked_by;
   const toast = useToast();
   const say = useServiceChange(

@@ -1,6 +1,6 @@
 import { type FormEvent, useState } from "react";
 import { api, type Fault, good, type MadeToken, ProblemError, type Token } from "../api/client";
-import { useEndpoints, useTokens } from "../api/queries";
+import { useOverview, useTokens } from "../api/queries";
 import { useServiceChange } from "../api/useServiceChange";
 import { Button, Card, CopyButton, Mono, Trouble } from "../parts/basics";
 import { ConfirmDialog } from "../parts/ConfirmDialog";
@@ -85,7 +85,7 @@ const EMPTY = { name: "", role: "caller", endpoints: "", expires_at: "", rate_pe
 type Entries = typeof EMPTY;
 
 function Make() {
-  const endpoints = useEndpoints();
+  const overview = useOverview("", true);
   const [entries, setEntries] = useState<Entries>(EMPTY);
   const { name, role, endpoints: only, expires_at: days, rate_per_s: rate } = entries;
   const make = useServiceChange(
@@ -96,7 +96,7 @@ function Make() {
           body: {
             name: name.trim(),
             role: role as Role,
-            endpoints: role === "caller" && only ? [only] : null,
+            endpoints: role === "caller" && only.trim() ? [only.trim()] : null,
             expires_at: days ? new Date(Date.now() + Number(days) * 86_400_000).toISOString() : null,
             rate_per_s: rate.trim() ? Number(rate) : null,
           },
@@ -113,8 +113,9 @@ function Make() {
             name: "endpoints",
             label: "endpoints",
             kind: "choice",
-            choices: ["", ...(endpoints.data ?? []).map((one) => one.name)],
-            choiceTexts: { "": "all" },
+            unseen: "accept",
+            choices: (overview.data?.shown ?? []).map((one) => one.name),
+            placeholder: "all",
           }),
         ]
       : []),
@@ -129,7 +130,7 @@ function Make() {
   if (rate.trim() && !(Number(rate) > 0)) faults.set("rate_per_s", { field: "rate_per_s", expected: "a number above 0" });
   const command = [
     `lamppost token new ${name.trim() || "NAME"} --role ${role}`,
-    role === "caller" && only ? `--endpoint ${only}` : "",
+    role === "caller" && only.trim() ? `--endpoint ${only.trim()}` : "",
     days ? `--expires ${days}d` : "",
     rate.trim() ? `--rate ${rate.trim()}` : "",
   ]

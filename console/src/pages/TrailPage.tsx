@@ -19,7 +19,7 @@ export function TrailPage() {
   const found = trail.data;
   return (
     <>
-      <div className="flex items-end justify-between gap-6">
+      <div className="flex items-end justify-between gap-x-6 gap-y-2 max-lg:flex-wrap">
         <div>
           <h1 className="text-title font-semibold">Trail</h1>
           <p className="mt-1 text-lead text-soft">

@@ -1,6 +1,6 @@
 import { Link, useParams } from "react-router";
 import type { Field, Profile, VersionPage as VersionDetail } from "../api/client";
-import { useVersion, useVersions } from "../api/queries";
+import { useVersion, useModelVersions } from "../api/queries";
 import { Card, CopyButton, Mono, Snippets } from "../parts/basics";
 import { Histogram } from "../parts/Histogram";
 import { QueryState } from "../parts/QueryState";
@@ -183,7 +183,7 @@ function packed({ provenance, signers }: VersionDetail): [string, string][] {
 }
 
 function Others({ page }: { page: VersionDetail }) {
-  const versions = useVersions("");
+  const versions = useModelVersions([page.model]);
   const others = versions.data?.filter((one) => one.model === page.model && one.name !== page.name) ?? [];
   if (!others.length) return null;
   return (

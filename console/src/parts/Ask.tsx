@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useEffect, useMemo, useState } from "react";
 import { askVersion, type EndpointPage as Page, type Fault, type Field, predict, ProblemError } from "../api/client";
-import { useVersions } from "../api/queries";
+import { useModelVersions } from "../api/queries";
 import { checkAll } from "../check";
 import { bodyOf, exampleEntries, type Entries, entriesOf, type Entry } from "../form";
 import { snippets } from "../snippets";
@@ -205,8 +205,8 @@ export function Ask({ page }: { page: Page }) {
 
 /** Which other version of the model is asked too. */
 function Others({ page, chosen, onChoose }: { page: Page; chosen: string; onChoose: (name: string) => void }) {
-  const versions = useVersions("");
-  const model = page.version.split("@")[0];
+  const model = page.version.split("@")[0]!;
+  const versions = useModelVersions([model]);
   const others =
     page.setup.version && !page.setup.lookups?.length
       ? (versions.data?.filter((one) => one.model === model && one.name !== page.version) ?? [])

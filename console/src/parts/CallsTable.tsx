@@ -28,8 +28,8 @@ const columns = (now: number): Column<Call>[] => [
     ),
     className: (call) => (wrong(call) ? "text-brick" : ""),
   },
-  { id: "token", width: 112, value: (call) => call.token, className: "text-soft" },
-  { id: "version", width: 136, value: (call) => call.version, className: "font-mono text-soft" },
+  { id: "token", width: 88, value: (call) => call.token, className: "text-soft" },
+  { id: "version", width: 128, value: (call) => call.version, className: "font-mono text-soft" },
   {
     id: "status",
     numeric: true,
@@ -37,7 +37,7 @@ const columns = (now: number): Column<Call>[] => [
     value: (call) => call.status,
     className: (call) => (wrong(call) ? "font-semibold text-brick" : ""),
   },
-  { id: "rows", numeric: true, width: 56, value: (call) => call.rows || null },
+  { id: "rows", hidden: true, numeric: true, width: 56, value: (call) => call.rows || null },
   {
     id: "odd",
     numeric: true,
@@ -46,10 +46,10 @@ const columns = (now: number): Column<Call>[] => [
     cell: (call) => call.odd?.toFixed(1) ?? "–",
     className: (call) => (call.odd_reason ? "font-semibold text-amber" : "text-faint"),
   },
-  { id: "in batch", numeric: true, width: 72, value: (call) => call.batch_rows },
-  { id: "queue ms", numeric: true, width: 80, value: (call) => phase(call, "queue"), cell: (call) => ms(phase(call, "queue")) },
-  { id: "worker ms", numeric: true, width: 84, value: (call) => phase(call, "worker"), cell: (call) => ms(phase(call, "worker")) },
-  { id: "total ms", numeric: true, width: 76, value: (call) => call.total_us / 1_000, cell: (call) => ms(call.total_us / 1_000) },
+  { id: "in batch", hidden: true, numeric: true, width: 72, value: (call) => call.batch_rows },
+  { id: "queue ms", numeric: true, width: 72, value: (call) => phase(call, "queue"), cell: (call) => ms(phase(call, "queue")) },
+  { id: "worker ms", numeric: true, width: 76, value: (call) => phase(call, "worker"), cell: (call) => ms(phase(call, "worker")) },
+  { id: "total ms", numeric: true, width: 68, value: (call) => call.total_us / 1_000, cell: (call) => ms(call.total_us / 1_000) },
   { id: "request", hidden: true, width: 280, value: (call) => call.request_id, className: "font-mono text-small" },
 ];
 

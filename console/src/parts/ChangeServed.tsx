@@ -2,7 +2,7 @@ import { Slider, ToggleGroup } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { Link } from "react-router";
 import { api, BREAKS_CALLERS, type EndpointPage as Page, good, ProblemError, type Setup } from "../api/client";
-import { useMay, useVersions } from "../api/queries";
+import { useMay, useModelVersions } from "../api/queries";
 import { Button, Card, Mono, Trouble } from "./basics";
 import { SelectMenu } from "./SelectMenu";
 import { Tip } from "./Tip";
@@ -19,8 +19,8 @@ const WAYS: [Way, string][] = [
 
 /** Give an endpoint another version: which, how, what will happen, and the command that does the same. */
 export function ChangeServed({ page, onDone }: { page: Page; onDone: () => void }) {
-  const versions = useVersions("");
-  const models = new Set(page.versions.map((name) => name.split("@")[0]));
+  const models = new Set(page.versions.map((name) => name.split("@")[0]!));
+  const versions = useModelVersions([...models]);
   const all = (versions.data ?? []).filter(
     (one) => models.has(one.model) && !one.retired_at && one.proof !== "failed" && !page.versions.includes(one.name),
   );
@@ -61,10 +61,8 @@ export function ChangeServed({ page, onDone }: { page: Page; onDone: () => void 
             options={all.map((one) => ({ value: one.name, note: one.proof === "failed" ? "fails its proof" : undefined }))}
           />
         </div>
-        <div className="text-small text-soft">
-          <span className="mb-1 block" id="how">
-            how
-          </span>
+        <div className="grid gap-1 text-small text-soft">
+          <span id="how">how</span>
           <ToggleGroup.Root
             type="single"
             aria-labelledby="how"

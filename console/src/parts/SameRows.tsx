@@ -1,7 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Agreement, api, good } from "../api/client";
-import { useEndpoints } from "../api/queries";
+import { useOverview } from "../api/queries";
 import { count, ms, short, show } from "../words";
 import { Button, Card, Mono, Trouble } from "./basics";
 import { type Column, DataTable } from "../table/DataTable";
@@ -9,8 +9,8 @@ import { SelectMenu } from "./SelectMenu";
 
 /** Both versions on the same rows: how far do their answers agree, and where do they not? */
 export function SameRows({ before, after }: { before: string; after: string }) {
-  const endpoints = useEndpoints();
-  const serving = (endpoints.data ?? []).filter(
+  const overview = useOverview(before.split("@")[0], true);
+  const serving = (overview.data?.shown ?? []).filter(
     (one) => one.versions.some((name) => name.split("@")[0] === before.split("@")[0]) && one.last_hour,
   );
   const [on, setOn] = useState("");
@@ -28,12 +28,12 @@ export function SameRows({ before, after }: { before: string; after: string }) {
       className="mt-4"
       aside={<code className="text-small text-faint">{`lamppost compare ${before} ${after}${on ? ` --endpoint ${on}` : ""}`}</code>}
     >
-      <div className="flex items-end gap-3">
+      <div className="flex flex-wrap items-end gap-3">
         <div className="grid gap-1 text-small text-soft">
           rows
           <SelectMenu
             label="rows"
-            className="w-80"
+            className="w-80 max-w-full"
             value={on}
             onChange={setOn}
             options={[

@@ -35,16 +35,20 @@ const PLACES = [
   { to: "/tokens", name: "Tokens", Icon: KeyRound, may: "tokens" },
 ] as const satisfies { to: string; name: string; Icon: typeof Bell; may?: Session["may"][number] }[];
 
+/** Endpoints that are named; nobody reads more, and each costs time whenever the page changes. */
+const MOST_NAMES = 60;
+
 /** The narrow street of names on the left: every endpoint with its lamp. */
 export function Street({ session, onSearch }: { session: Session; onSearch: () => void }) {
-  const overview = useOverview();
+  const { pathname } = useLocation();
+  const overview = useOverview("", pathname !== "/");
   const queries = useQueryClient();
   const theme = useTheme();
   const wrong = overview.data?.alerts ?? 0;
-  const more = overview.data ? overview.data.endpoints - overview.data.shown.length : 0;
+  const named = overview.data?.shown.slice(0, MOST_NAMES) ?? [];
+  const more = (overview.data?.endpoints ?? 0) - named.length;
   const ThemeIcon = theme === "dark" ? Sun : Moon;
   // on a narrow screen the street is a bar at the top, which opens over the page
-  const { pathname } = useLocation();
   const [openAt, setOpenAt] = useState<string | null>(null);
   const open = openAt === pathname;
 
@@ -86,7 +90,7 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
           </button>
         </div>
         <ul className="mt-3 min-h-0 flex-1 overflow-y-auto px-3">
-          {overview.data?.shown.map((one) => (
+          {named.map((one) => (
             <li key={one.name}>
               <NavLink
                 to={`/endpoints/${one.name}`}

@@ -97,6 +97,7 @@ export function DataTable<Row extends object>({
     sorted.map((row) => row.id),
   );
   const width = shown.length + (details ? 2 : 1);
+  const wide = shown.length > 4;
   const growth = shown.filter((one) => one.grow).length > 1 ? "w-1/2" : "w-full";
 
   function onKey(event: KeyboardEvent<HTMLTableElement>): void {
@@ -123,7 +124,7 @@ export function DataTable<Row extends object>({
     >
       {/* eslint-disable-next-line jsx-a11y/no-noninteractive-element-interactions -- the keys move among rows, which are focused themselves */}
       <table
-        className={`figures w-full ${inParts ? "table-fixed" : ""}`}
+        className={`figures w-full ${wide ? "max-lg:min-w-[44rem]" : ""} ${inParts ? "table-fixed" : ""}`}
         aria-label={label}
         aria-rowcount={sorted.length + 1}
         onKeyDown={onKey}

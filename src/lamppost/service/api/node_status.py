@@ -59,17 +59,25 @@ async def get_node(node: TheNode, _: RequireView) -> NodeAnswer:
 
 
 @router.get("/api/lanes")
-async def list_lanes(node: TheNode, _: RequireView, limit: Annotated[int | None, Query(ge=1)] = None) -> LanesAnswer:
+async def list_lanes(
+    node: TheNode,
+    _: RequireView,
+    limit: Annotated[int | None, Query(ge=1)] = None,
+    endpoint: Annotated[str | None, Query(max_length=200, description="only the lanes of the versions that this endpoint serves")] = None,
+) -> LanesAnswer:
     """The open lanes of this node: copies, queues, batches, memory. The busiest first, then the most recently used."""
     deployment, pool = node.deployment, node.deployment.workers
     now = asyncio.get_running_loop().time()
     lanes = sorted(pool.lanes, key=lambda lane: (-lane.waiting, -lane.used_at))
+    if endpoint is not None:
+        served = {str(version) for version in deployment.table.find_route(endpoint).setup.versions}
+        lanes = [lane for lane in lanes if lane.name in served]
     return LanesAnswer(
         memory_bytes=pool.memory_bytes,
         budget_bytes=pool.budget_bytes,
         workers=len(pool.drivers),
         asleep=sum(route.status.state == "asleep" for route in deployment.table.by_endpoint.values()),
-        open=len(lanes),
+        open=len(pool.lanes),
         lanes=[
             _lane_shape(lane, [route.in_force.endpoint for route in deployment.table.routes_naming(parse_version(lane.name))], now)
             for lane in lanes[:limit]
