@@ -8,7 +8,8 @@ demo:
 	@scripts/setup.sh venv postgres console
 	@exec $(PYTHON_HERE) -m demo --port $(PORT)
 
-test: setup lint unit
+test: setup
+	@scripts/test.sh
 
 setup:
 	@scripts/setup.sh venv postgres chromium console torch

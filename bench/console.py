@@ -79,8 +79,8 @@ def _measure(count: int) -> int:
     return missed
 
 
-def _print(what: str, value: float, goal: float, unit: str) -> bool:
-    missed = value > goal
+def _print(what: str, value: float, goal: float, unit: str) -> int:
+    missed = int(value > goal)
     print(f"  {what:42s}{value:9.1f} {unit} (goal: at most {goal:g}) {'MISSED' if missed else 'met'}", flush=True)
     return missed
 
@@ -125,7 +125,12 @@ def _first_view(browser: Browser, address: str) -> tuple[float, int]:
     fresh = browser.new_context(viewport={"width": 1280, "height": 800}, storage_state=page.context.storage_state())
     page.context.close()
     page = fresh.new_page()
-    took = _timed(lambda: (page.goto(address, wait_until="commit"), page.get_by_role("table").first.wait_for()))
+
+    def show() -> None:
+        page.goto(address, wait_until="commit")
+        page.get_by_role("table").first.wait_for()
+
+    took = _timed(show)
     size = page.evaluate(
         "() => performance.getEntriesByType('resource').filter((one) => /\\.js$/.test(one.name))"
         ".reduce((sum, one) => sum + one.encodedBodySize, 0)"

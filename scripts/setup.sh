@@ -67,6 +67,15 @@ node_path() {
   PATH="$PWD/.venv/bin:$PATH"
 }
 
+npm_packages() {
+  [ "$(cat console/node_modules/.lamppost-setup 2>/dev/null)" = "$(sha256sum < console/package-lock.json)" ] && return
+  step "installing the console's npm packages"
+  # twice, because a registry that stalls once usually answers the next time, and what came is kept in npm's cache
+  (cd console && { timeout 240 npm ci --silent --no-audit --no-fund || timeout 600 npm ci --silent --no-audit --no-fund; } >&2) \
+    || fail "npm ci failed in console/; run it there to see why"
+  sha256sum < console/package-lock.json > console/node_modules/.lamppost-setup
+}
+
 console() {
   local built=src/lamppost/console/dist/.source wanted
   wanted=$(cd console && find src public index.html compress.js package-lock.json package.json vite.config.ts tsconfig.json openapi.json ../docs/glossary.md -type f ! -name schema.d.ts -print0 \
@@ -74,16 +83,28 @@ console() {
   [ "$(cat "$built" 2>/dev/null)" = "$wanted" ] && return
   venv
   node_path
-  if [ "$(cat console/node_modules/.lamppost-setup 2>/dev/null)" != "$(sha256sum < console/package-lock.json)" ]; then
-    step "installing the console's npm packages"
-    # twice, because a registry that stalls once usually answers the next time, and what came is kept in npm's cache
-    (cd console && { timeout 240 npm ci --silent --no-audit --no-fund || timeout 600 npm ci --silent --no-audit --no-fund; } >&2) \
-      || fail "npm ci failed in console/; run it there to see why"
-    sha256sum < console/package-lock.json > console/node_modules/.lamppost-setup
-  fi
+  npm_packages
   step "building the console"
   (cd console && timeout 300 npm run --silent build >/dev/null) || fail "the console does not build; run npm run build in console/ to see why"
   printf '%s' "$wanted" > "$built"
 }
 
-for part in "$@"; do "$part"; done
+# npm's packages, where Node is here already and they are wanted: they come while pip works.
+early_npm() {
+  case " $* " in *" console "*) ;; *) return ;; esac
+  command -v npm >/dev/null && [ "$(cat console/node_modules/.lamppost-setup 2>/dev/null)" != "$(sha256sum < console/package-lock.json)" ] || return 0
+  (node_path && npm_packages) &
+  npm_pid=$!
+}
+
+npm_pid=
+early_npm "$@"
+pids=()
+for part in "$@"; do
+  case "$part" in
+    console) [ -z "$npm_pid" ] || wait "$npm_pid" || fail "npm ci failed in console/; run it there to see why"; console & pids+=($!) ;;
+    torch) torch & pids+=($!) ;; # beside the console's build
+    *) "$part" ;;
+  esac
+done
+for pid in "${pids[@]}"; do wait "$pid" || exit 1; done

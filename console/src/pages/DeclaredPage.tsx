@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, BREAKS_CALLERS, good, ProblemError } from "../api/client";
 import { useDeclared, useMay } from "../api/queries";
 import { Button, Card, CopyButton, Mono, Trouble } from "../parts/basics";
+import { Term } from "../parts/Tip";
 import { QueryState } from "../parts/QueryState";
 import { plural } from "../words";
 import { useServiceChange } from "../api/useServiceChange";
@@ -12,7 +13,9 @@ export function DeclaredPage() {
   const declared = useDeclared();
   return (
     <>
-      <h1 className="text-title font-semibold">Declared</h1>
+      <h1 className="text-title font-semibold">
+        <Term word="declared document">Declared</Term>
+      </h1>
       <p className="mt-1 text-lead text-soft">
         {declared.data ? (
           <>

@@ -186,6 +186,7 @@ function Windows({
   return (
     <Card
       title="Windows"
+      term="window"
       className="mt-4"
       aside={
         <span className="flex items-center gap-4 text-small text-soft">
@@ -239,7 +240,7 @@ function before(found: DriftPage): string | null {
 }
 
 const COLUMNS: Column<Figure>[] = [
-  { id: "figure", width: 220, value: label, className: "font-mono" },
+  { id: "figure", term: "watched feature", width: 220, value: label, className: "font-mono" },
   { id: "verdict", width: 112, value: (one) => one.state, cell: (one) => <Verdict state={one.state} /> },
   { id: "how", grow: true, value: (one) => one.summary, className: "text-soft" },
   { id: "rows", numeric: true, width: 80, value: (one) => one.rows, cell: (one) => count(one.rows), className: "text-soft" },

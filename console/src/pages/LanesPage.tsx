@@ -17,7 +17,9 @@ export function LanesPage() {
   const seen = lanes.data;
   return (
     <>
-      <h1 className="text-title font-semibold">Lanes</h1>
+      <h1 className="text-title font-semibold">
+        <Term word="lane">Lanes</Term>
+      </h1>
       <p className="mt-1 text-lead text-soft">
         {seen ? (
           <>
@@ -188,7 +190,7 @@ function Workers({ lanes }: { lanes: Lane[] }) {
     }
   if (!found.size) return null;
   return (
-    <Card title="Workers" aside={<span className="text-small text-faint">small versions that are data only share one</span>}>
+    <Card title="Workers" term="worker" aside={<span className="text-small text-faint">small versions that are data only share one</span>}>
       <DataTable label="workers" columns={WORKER_COLUMNS} rows={[...found.values()]} rowKey={(one) => String(one.pid)} height={320} />
     </Card>
   );

@@ -5,7 +5,7 @@ import type { Version } from "../api/client";
 import { useVersions } from "../api/queries";
 import { Card, Snippets } from "../parts/basics";
 import { QueryState } from "../parts/QueryState";
-import { Truncated } from "../parts/Tip";
+import { Term, Truncated } from "../parts/Tip";
 import { type Column, DataTable } from "../table/DataTable";
 import { VersionLink } from "../parts/VersionLink";
 import { ago, bytes, count, ms, plural } from "../words";
@@ -25,7 +25,9 @@ export function Models() {
     <>
       <div className="flex items-end justify-between gap-x-8 gap-y-2 max-lg:flex-wrap">
         <div>
-          <h1 className="text-title font-semibold">Models</h1>
+          <h1 className="text-title font-semibold">
+            <Term word="model">Models</Term>
+          </h1>
           <p className="mt-1 text-lead text-soft">
             {all.data ? sentence(new Set(all.data.map((one) => one.model)).size, all.data) : "\u00a0"}
           </p>
@@ -163,6 +165,7 @@ const COLUMNS: Column<Version>[] = [
   },
   {
     id: "proof",
+    term: "proof",
     width: 72,
     value: (one) => one.proof,
     className: (one) => (one.proof === "failed" ? "font-semibold text-brick" : ""),

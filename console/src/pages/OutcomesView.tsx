@@ -51,7 +51,7 @@ export function OutcomesView({ page }: { page: EndpointPage }) {
 }
 
 const Tell = ({ page }: { page: EndpointPage }) => (
-  <Card title="Tell the truth">
+  <Card title="Tell the truth" term="outcome">
     <p className="text-soft">Later, in part, and again if it changes: what is told twice counts once.</p>
     <Snippets
       id="how to tell"

@@ -4,7 +4,7 @@ import type { Endpoint, Overview as Seen } from "../api/client";
 import { useAlerts, useOverview } from "../api/queries";
 import { Card, Snippets } from "../parts/basics";
 import { QueryState } from "../parts/QueryState";
-import { Tip, Truncated } from "../parts/Tip";
+import { Term, Tip, Truncated } from "../parts/Tip";
 import { type Column, DataTable } from "../table/DataTable";
 import { Lamp } from "../parts/Lamp";
 import { Serves } from "../parts/Serves";
@@ -22,7 +22,9 @@ export function Overview() {
   const alerts = useAlerts();
   return (
     <>
-      <h1 className="text-title font-semibold">Endpoints</h1>
+      <h1 className="text-title font-semibold">
+        <Term word="endpoint">Endpoints</Term>
+      </h1>
       <p className="mt-1 text-lead text-soft">{overview.data ? sentence(overview.data) : "\u00a0"}</p>
       <NeedsLook alerts={alerts.data?.filter((one) => one.state !== "resolved") ?? []} />
       <div className="mt-6">
@@ -102,6 +104,7 @@ const COLUMNS: Column<Endpoint>[] = [
   { id: "state", width: 88, value: (one) => one.state, className: "text-soft" },
   {
     id: "serves",
+    term: "version",
     grow: true,
     value: (one) => one.summary,
     cell: (one) => (
@@ -125,6 +128,7 @@ const COLUMNS: Column<Endpoint>[] = [
   { id: "p99 ms", numeric: true, value: (one) => one.last_hour.p99_ms, cell: (one) => ms(one.last_hour.p99_ms) },
   {
     id: "right",
+    term: "outcome",
     numeric: true,
     width: 72,
     value: (one) => one.monitoring.quality && one.monitoring.quality.right / one.monitoring.quality.of,
@@ -136,6 +140,7 @@ const COLUMNS: Column<Endpoint>[] = [
   },
   {
     id: "like training",
+    term: "reference",
     width: 112,
     value: (one) => one.monitoring.drift,
     cell: (one) => (

@@ -5,7 +5,7 @@ import { useTrail } from "../api/queries";
 import { Card, Mono } from "../parts/basics";
 import { QueryState } from "../parts/QueryState";
 import { Serves } from "../parts/Serves";
-import { Truncated } from "../parts/Tip";
+import { Term, Truncated } from "../parts/Tip";
 import { type Column, DataTable } from "../table/DataTable";
 import { ago, clock, count, when } from "../words";
 
@@ -21,7 +21,9 @@ export function TrailPage() {
     <>
       <div className="flex items-end justify-between gap-x-6 gap-y-2 max-lg:flex-wrap">
         <div>
-          <h1 className="text-title font-semibold">Trail</h1>
+          <h1 className="text-title font-semibold">
+            <Term word="trail">Trail</Term>
+          </h1>
           <p className="mt-1 text-lead text-soft">
             {found?.[0] ? (
               <>

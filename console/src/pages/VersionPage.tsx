@@ -37,7 +37,7 @@ function Page({ version }: { version: VersionDetail }) {
           <p className="mt-1">{version.proof_summary}</p>
         </div>
       )}
-      <Card title="What goes in" className="mt-6" aside={<Rows page={version} />}>
+      <Card title="What goes in" term="field" className="mt-6" aside={<Rows page={version} />}>
         <Fields label="input fields" fields={version.inputs} profiles={version.reference_inputs} />
       </Card>
       {version.options.length > 0 && (

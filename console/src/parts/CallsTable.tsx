@@ -40,6 +40,7 @@ const columns = (now: number): Column<Call>[] => [
   { id: "rows", hidden: true, numeric: true, width: 56, value: (call) => call.rows || null },
   {
     id: "odd",
+    term: "odd row",
     numeric: true,
     width: 56,
     value: (call) => call.odd,

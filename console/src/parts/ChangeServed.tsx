@@ -5,7 +5,7 @@ import { api, BREAKS_CALLERS, type EndpointPage as Page, good, ProblemError, typ
 import { useMay, useModelVersions } from "../api/queries";
 import { Button, Card, Mono, Trouble } from "./basics";
 import { SelectMenu } from "./SelectMenu";
-import { Tip } from "./Tip";
+import { Term, Tip } from "./Tip";
 import { useChangeToast } from "./useChangeToast";
 import { useServiceChange } from "../api/useServiceChange";
 
@@ -328,7 +328,7 @@ export function SharesCard({ page }: { page: Page }) {
       )}
       {page.shadows.map((shadow) => (
         <p key={shadow.version} className="mt-2">
-          Shadow <Mono className="text-slate">{shadow.version}</Mono>{" "}
+          <Term word="shadow">Shadow</Term> <Mono className="text-slate">{shadow.version}</Mono>{" "}
           <span className="text-soft">
             gets copies of {shadow.share} % of calls:{" "}
             {shadow.open

@@ -17,6 +17,7 @@ export function Engine({ page }: { page: Page }) {
   return (
     <Card
       title="Engine"
+      term="lane"
       className="mt-4"
       aside={
         <span className="flex items-center gap-3 text-small text-faint">

@@ -18,6 +18,7 @@ export function History({ page }: { page: Page }) {
   return (
     <Card
       title="Served"
+      term="revision"
       className="mt-4"
       aside={
         <Link to={`/trail?subject=${page.name}`} className="text-small text-soft underline hover:text-ink">

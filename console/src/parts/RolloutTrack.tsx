@@ -3,6 +3,7 @@ import { useMay } from "../api/queries";
 import { ago, count, plural, short } from "../words";
 import { Bar } from "./Bar";
 import { Button, Card, Mono, Trouble } from "./basics";
+import { Term } from "./Tip";
 import { VersionLink } from "./VersionLink";
 import { useNow } from "../useNow";
 import { useServiceChange } from "../api/useServiceChange";
@@ -17,6 +18,7 @@ export function RolloutTrack({ page }: { page: Page }) {
   return (
     <Card
       title={rollout.ended_at ? "Last rollout" : "Rollout"}
+      term="rollout"
       className="mt-4"
       aside={<span className="text-small text-faint">{`lamppost rollout ${page.name} --follow`}</span>}
     >
@@ -137,7 +139,9 @@ function Guards({ rollout }: { rollout: Rollout }) {
     <table className="figures mt-3 w-full table-fixed">
       <thead>
         <tr>
-          <th className="w-48">guard</th>
+          <th className="w-48">
+            <Term word="guard">guard</Term>
+          </th>
           <th className="num w-16">now</th>
           <th className="num w-16">limit</th>
           <th className="w-48 !pl-4">evidence</th>

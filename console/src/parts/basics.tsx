@@ -4,6 +4,7 @@ import { Tabs, ToggleGroup } from "radix-ui";
 import { type ButtonHTMLAttributes, type ReactNode, useEffect, useState } from "react";
 import { ProblemError } from "../api/client";
 import type { Snippet } from "../snippets";
+import { Term } from "./Tip";
 
 const BUTTONS = {
   main: "bg-amber-fill text-[#1d2731] font-semibold hover:brightness-105 active:brightness-95 disabled:opacity-60",
@@ -26,13 +27,16 @@ export function Button({
   );
 }
 
+/** term : the word of the glossary that the title is about, explained where it is pointed at. */
 export function Card({
   title,
+  term,
   aside,
   children,
   className = "",
 }: {
   title: string;
+  term?: string;
   aside?: ReactNode;
   children: ReactNode;
   className?: string;
@@ -40,7 +44,7 @@ export function Card({
   return (
     <section className={`rounded-card border border-line bg-card ${className}`} aria-label={title}>
       <header className="flex flex-wrap items-center justify-between gap-x-4 px-4 pt-3">
-        <h2 className="font-semibold">{title}</h2>
+        <h2 className="font-semibold">{term ? <Term word={term}>{title}</Term> : title}</h2>
         {aside}
       </header>
       <div className="relative px-4 pt-2 pb-4 max-lg:overflow-x-auto">{children}</div>

@@ -20,11 +20,12 @@ import { useVisibleRows } from "./useVisibleRows";
 /**
  * id : its name in menus and CSV. head : what stands above it, `id` by default; null for a head that only screen readers get.
  * value : what it is sorted by and what CSV gets; without one the column has neither. cell : how it is shown, the value by default.
- * numeric : right-aligned. grow : takes the room that is left. width : pixels where the table is drawn in parts. hidden : not shown at first.
+ * term : the word of the glossary that explains it. numeric : right-aligned. grow : takes the room that is left. width : pixels where the table is drawn in parts. hidden : not shown at first.
  */
 export type Column<Row> = {
   id: string;
   head?: ReactNode;
+  term?: string;
   value?: (row: Row) => CsvCell;
   cell?: (row: Row) => ReactNode;
   numeric?: boolean;
@@ -140,6 +141,7 @@ export function DataTable<Row extends object>({
               <SortableHead
                 key={one.id}
                 name={one.id}
+                term={one.term}
                 numeric={one.numeric}
                 className={one.grow && !inParts ? growth : ""}
                 width={inParts ? (one.width ?? (one.grow ? undefined : one.numeric ? 88 : 152)) : one.width}

@@ -1,11 +1,14 @@
 // The head of a column: pressed once it sorts upwards, twice downwards, three times not at all.
 import { ArrowDown, ArrowUp } from "lucide-react";
 import type { ReactNode } from "react";
+import { glossary } from "../glossary";
+import { Tip } from "../parts/Tip";
 
 const ORDERS = { asc: "ascending", desc: "descending" } as const;
 
 export function SortableHead({
   name,
+  term,
   numeric = false,
   className,
   width,
@@ -14,6 +17,8 @@ export function SortableHead({
   children,
 }: {
   name: string;
+  /** A word of the glossary. */
+  term?: string;
   numeric?: boolean;
   className: string;
   width?: number;
@@ -36,14 +41,16 @@ export function SortableHead({
           children
         )
       ) : (
-        <button
-          type="button"
-          onClick={onSort}
-          className={`inline-flex max-w-full items-center gap-1 font-[inherit] hover:text-ink ${direction ? "text-ink" : ""}`}
-        >
-          <span className="truncate">{children}</span>
-          {direction && <Arrow size={11} aria-hidden className="shrink-0" />}
-        </button>
+        <Tip text={term && glossary.get(term)}>
+          <button
+            type="button"
+            onClick={onSort}
+            className={`inline-flex max-w-full items-center gap-1 font-[inherit] hover:text-ink ${direction ? "text-ink" : ""}`}
+          >
+            <span className={`truncate ${term ? "underline decoration-faint decoration-dotted underline-offset-4" : ""}`}>{children}</span>
+            {direction && <Arrow size={11} aria-hidden className="shrink-0" />}
+          </button>
+        </Tip>
       )}
     </th>
   );
