@@ -43,7 +43,8 @@ venv() {
 torch() {
   .venv/bin/python -c 'import torch' 2>/dev/null && return
   step "installing PyTorch for the tests of its programs"
-  .venv/bin/python -m pip install -q --disable-pip-version-check "$(grep -o 'torch==[0-9.]*' pyproject.toml)" >/dev/null 2>&1 \
+  # its thousands of modules are compiled when they are imported, and few are
+  .venv/bin/python -m pip install -q --disable-pip-version-check --no-compile "$(grep -o 'torch==[0-9.]*' pyproject.toml)" >/dev/null 2>&1 \
     || step "PyTorch could not be installed; its tests are skipped"
 }
 
