@@ -32,7 +32,7 @@ venv() {
   step "installing the pinned Python packages into .venv"
   [ -x .venv/bin/python ] || "$python" -m venv .venv \
     || fail "a virtual environment cannot be made; install it with: apt-get install python3-venv"
-  .venv/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r requirements.lock 2>&1 | { grep -v '^WARNING' >&2 || true; }
+  .venv/bin/python -m pip install -q --disable-pip-version-check --no-compile --require-hashes -r requirements.lock 2>&1 | { grep -v '^WARNING' >&2 || true; }
   [ "${PIPESTATUS[0]}" = 0 ] || fail "the packages of requirements.lock could not be installed; look at what pip says above"
   .venv/bin/python -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e . 2>&1 | { grep -v '^WARNING' >&2 || true; }
   [ "${PIPESTATUS[0]}" = 0 ] || fail "lamppost itself could not be installed into .venv; look at what pip says above"

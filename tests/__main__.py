@@ -11,6 +11,7 @@ import os
 import re
 import shutil
 import signal
+import socket
 import sys
 import tempfile
 import time
@@ -18,6 +19,8 @@ import unittest
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
+
+from tests.support.starter import STARTER, run_starter
 
 ROOT = Path(__file__).resolve().parent.parent
 PATIENCE_S = 600
@@ -123,13 +126,28 @@ def import_large_libraries() -> None:
     import sklearn.compose
     import sklearn.ensemble  # noqa: F401
 
-    import lamppost.packing.pack
-    import lamppost.service.app  # noqa: F401
+    import lamppost.packing.pack  # noqa: F401
     import tests.support.service
     import tests.support.zoo  # noqa: F401
     from lamppost.package.skops_import import import_skops
 
     import_skops()
+
+
+def start_starter(folder: Path) -> int:
+    """Fork the process that services are forked from: one that has imported the service, and none of the libraries of models. Its id."""
+    import lamppost.cli.up
+    import lamppost.service.app  # noqa: F401
+
+    path = str(folder / "starter")
+    with socket.socket(socket.AF_UNIX) as listener:
+        listener.bind(path)
+        listener.listen(64)
+        pid = os.fork()
+        if pid == 0:
+            run_starter(listener)
+    os.environ[STARTER] = path
+    return pid
 
 
 def main() -> int:
@@ -143,10 +161,12 @@ def main() -> int:
     folder = Path(tempfile.mkdtemp(prefix="lamppost-tests-"))
     folder.chmod(0o755)
     os.environ.update({"LAMPPOST_TEST_FOLDER": str(folder), "PYTHONPATH": str(ROOT)})
+    starter = start_starter(folder)
     try:
         import_large_libraries()
         outcomes = run_modules(modules)
     finally:
+        os.kill(starter, signal.SIGKILL)
         shutil.rmtree(folder, ignore_errors=True)
     print("\nslowest:")
     for outcome in sorted(outcomes, key=lambda outcome: -outcome.seconds)[:SLOWEST]:

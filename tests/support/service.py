@@ -28,6 +28,7 @@ import lamppost
 from lamppost.cli import main
 from tests.support import http
 from tests.support.lamps import outage_lamp, run_folder
+from tests.support.starter import STARTER, ForkedProcess
 
 T = TypeVar("T")
 _COMMANDS = threading.RLock()
@@ -73,15 +74,18 @@ class Service:
         self.options = options
         self.log = self.folder / "log"
         self.environment = {**os.environ, "LAMPPOST_CONFIG": str(self.folder / "client.toml"), "LAMPPOST_DURABLE": "0"}
-        self.process: subprocess.Popen[bytes] | None = None
+        self.process: subprocess.Popen[bytes] | ForkedProcess | None = None
 
     def command(self, *words: str) -> list[str]:
         return [sys.executable, "-m", "lamppost", *words]
 
     def start(self, ready: bool = True) -> Service:
-        up = self.command("up", "--data", str(self.data), "--port", str(self.port), *self.options)
-        with self.log.open("ab") as log:
-            self.process = subprocess.Popen(up, stdout=log, stderr=log, env=self.environment)
+        up = ["up", "--data", str(self.data), "--port", str(self.port), *self.options]
+        if STARTER in os.environ:
+            self.process = ForkedProcess(up, self.environment, self.log)
+        else:
+            with self.log.open("ab") as log:
+                self.process = subprocess.Popen(self.command(*up), stdout=log, stderr=log, env=self.environment)
         try:
             until(lambda: self._answers("ready" if ready else "live"), 60, "the service's readiness")
         except BaseException:

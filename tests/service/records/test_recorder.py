@@ -25,8 +25,11 @@ class Brought:
     def __init__(self) -> None:
         self.calls: list[CallRecord] = []
         self.away = False
+        self.faults: list[Exception] = []
 
     async def __call__(self, portion: SpoolPortion) -> int:
+        if self.faults:
+            raise self.faults.pop()
         if self.away:
             raise psycopg.OperationalError("away")
         self.calls += [one for frame in portion.read_frames() for one in frame.calls]
@@ -102,6 +105,15 @@ class Records(unittest.IsolatedAsyncioTestCase):
         await self.all_brought()
         await self.recorder.stop()
         self.assertEqual(self.brought.numbers, [1])
+
+    async def test_a_fault_of_our_own_does_not_end_the_delivery(self) -> None:
+        self.brought.faults = [RuntimeError("a closed pipe"), KeyError("a bug")]
+        with self.assertLogs("lamppost.records", "ERROR") as logged:
+            self.recorder.start()
+            self.recorder.add_record(call(1))
+            await self.all_brought()
+        await self.recorder.stop()
+        self.assertEqual((self.brought.numbers, len(logged.output)), ([1], 1))
 
     async def test_counts_for_metrics_leave_shadows_out(self) -> None:
         for one in (call(1), call(2), call(3, status=422), call(4)._replace(shadow=True)):

@@ -111,7 +111,8 @@ class WriterProcess:
             await process.stdin.drain()
             (length,) = _LENGTH.unpack(await process.stdout.readexactly(_LENGTH.size))
             reply: dict[str, Any] = orjson.loads(await process.stdout.readexactly(length))
-        except (OSError, asyncio.IncompleteReadError) as error:
+        except (OSError, RuntimeError, asyncio.IncompleteReadError) as error:
+            # RuntimeError: uvloop refuses to write to a pipe whose other end is gone, before it tells that the process has ended
             await self._gone()
             raise psycopg.OperationalError("the record writer ended; another one is started") from error
         except BaseException:

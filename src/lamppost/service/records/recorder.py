@@ -191,6 +191,12 @@ class Recorder:
                 if backoff.failures in (1, 5):
                     log.warning("records wait in the spool, the database does not take them: %s", str(error).strip())
                 await self._pause(min(5.0, max(_PAUSE_S, backoff.wait(loop.time()))))
+            except Exception:
+                # a fault of our own must not end the delivery: the spool would grow to its bound, and nobody would see why
+                backoff = backoff.failed(loop.time())
+                if backoff.failures in (1, 5):
+                    log.exception("records wait in the spool, delivering them failed")
+                await self._pause(min(5.0, max(_PAUSE_S, backoff.wait(loop.time()))))
             else:
                 self._away, backoff = False, Backoff()
 
