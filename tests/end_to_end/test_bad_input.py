@@ -102,7 +102,7 @@ class BadInput(unittest.TestCase):
         self.refused("a column twice", f"{header},{names[0]}\n{cells},1\n".encode(), "bad-body", CSV)
         self.refused("not UTF-8", header.encode("utf-16"), "bad-body", CSV)
         late = [GOOD] * 7_000
-        self.refused("a bad line", b"\n".join([*late, b'{"age_years": }', *[GOOD] * 2_999]), "bad-json", NDJSON)
+        self.refused("a bad line", b"\n".join([*late, b'{"age_years": }', *[GOOD] * 2_999]), "bad-body", NDJSON)
         text = orjson.dumps({**ROW, "age_years": "x"})
         self.refused("a bad row", b"\n".join([*late, text, *[GOOD] * 2_999]), "invalid-rows", NDJSON, place=(7_000, "age_years"))
         self.refused("numbers for choices", arrow(**{k: [1] for k in names}), "invalid-rows", ARROW)

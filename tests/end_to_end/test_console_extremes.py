@@ -108,7 +108,7 @@ class Extremes(InBrowser):
         for count in (5, 50, 3_000):
             with self.subTest(count), self.page("/") as page:
 
-                def many(route: Route, count: int = count) -> None:
+                def many(route: Route, *, count: int = count) -> None:
                     answer = route.fetch().json()
                     one = answer["shown"][0]
                     answer["shown"] = [{**one, "name": f"endpoint-{at:04d}"} for at in range(min(count, 200))]

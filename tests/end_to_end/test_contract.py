@@ -108,7 +108,7 @@ class Contract(WithService):
         for what, kind, body, status, code in (
             ("a short line", "text/csv", good + "\n1,2", 400, "bad-body"),
             ("another column", "text/csv", good.replace("age_years", "age_year", 1), 400, "bad-body"),
-            ("a bad line", "application/x-ndjson", b'{"age_years": 1}\n{', 400, "bad-json"),
+            ("a bad line", "application/x-ndjson", b'{"age_years": 1}\n{', 400, "bad-body"),
             ("cut short", ARROW, stream(ROWS)[:200], 400, "bad-body"),
             ("no stream", ARROW, b"\xff\xff\xff\xff\xff\xff\xff\x7f" + bytes(64), 400, "bad-body"),
             ("too few columns", "application/json", b'{"columns": {"age_years": [1, 2], "height_m": [1]}}', 422, "invalid-rows"),
