@@ -27,10 +27,10 @@ export function AlertsPage() {
       <QueryState query={alerts} loading="alerts" height={240}>
         {(all) => (
           <>
-            {all.filter(isOpen).map((one) => (
-              <OpenAlert key={one.number} alert={one} />
+            {all.filter(isOpen).map((alert) => (
+              <OpenAlert key={alert.number} alert={alert} />
             ))}
-            <Over all={all.filter((one) => !isOpen(one))} />
+            <Over all={all.filter((alert) => !isOpen(alert))} />
           </>
         )}
       </QueryState>
@@ -42,21 +42,21 @@ export function AlertsPage() {
 const isOpen = (alert: Alert): boolean => alert.state !== "resolved";
 
 const COLUMNS: Column<Alert>[] = [
-  { id: "since", width: 112, value: (one) => one.since, cell: (one) => when(one.since) },
-  { id: "until", width: 112, value: (one) => one.resolved_at, cell: (one) => (one.resolved_at ? when(one.resolved_at) : "–") },
+  { id: "since", width: 112, value: (alert) => alert.since, cell: (alert) => when(alert.since) },
+  { id: "until", width: 112, value: (alert) => alert.resolved_at, cell: (alert) => (alert.resolved_at ? when(alert.resolved_at) : "–") },
   {
     id: "endpoint",
     width: 160,
-    value: (one) => one.endpoint,
-    cell: (one) => (
-      <Link to={page(one)} className="font-semibold hover:underline">
-        {one.endpoint}
+    value: (alert) => alert.endpoint,
+    cell: (alert) => (
+      <Link to={page(alert)} className="font-semibold hover:underline">
+        {alert.endpoint}
       </Link>
     ),
   },
-  { id: "rule", width: 80, value: (one) => one.rule, className: "text-soft" },
-  { id: "what", grow: true, value: (one) => one.summary },
-  { id: "probable cause", width: 320, hidden: true, value: (one) => one.probable_cause, className: "text-soft" },
+  { id: "rule", width: 80, value: (alert) => alert.rule, className: "text-soft" },
+  { id: "what", grow: true, value: (alert) => alert.summary },
+  { id: "probable cause", width: 320, hidden: true, value: (alert) => alert.probable_cause, className: "text-soft" },
 ];
 
 function Over({ all }: { all: Alert[] }) {
@@ -67,15 +67,15 @@ function Over({ all }: { all: Alert[] }) {
         label="alerts that are over"
         columns={COLUMNS}
         rows={all}
-        rowKey={(one) => String(one.number)}
-        rowName={(one) => `alert ${one.number}`}
-        details={(one) => (
+        rowKey={(alert) => String(alert.number)}
+        rowName={(alert) => `alert ${alert.number}`}
+        details={(alert) => (
           <div className="text-soft">
-            <p>{one.summary}</p>
-            {one.probable_cause && <p>Probably: {one.probable_cause}.</p>}
-            <p>Certainty: {one.certainty}.</p>
-            {one.acknowledged_by && <p>Looked after by {one.acknowledged_by}.</p>}
-            {one.note && <p>Note: {one.note}</p>}
+            <p>{alert.summary}</p>
+            {alert.probable_cause && <p>Probably: {alert.probable_cause}.</p>}
+            <p>Certainty: {alert.certainty}.</p>
+            {alert.acknowledged_by && <p>Looked after by {alert.acknowledged_by}.</p>}
+            {alert.note && <p>Note: {alert.note}</p>}
           </div>
         )}
       />
@@ -83,31 +83,31 @@ function Over({ all }: { all: Alert[] }) {
   );
 }
 
-export const page = (one: Alert): string =>
-  `/endpoints/${one.endpoint}/${one.rule === "drift" || one.rule === "odd" ? "drift" : one.rule === "quality" ? "outcomes" : "traffic"}`;
+export const page = (alert: Alert): string =>
+  `/endpoints/${alert.endpoint}/${alert.rule === "drift" || alert.rule === "odd" ? "drift" : alert.rule === "quality" ? "outcomes" : "traffic"}`;
 
 /** The same in two lines, for pages that are about something else too. */
 export function NeedsLook({ alerts }: { alerts: Alert[] }) {
   if (!alerts.length) return null;
   return (
     <section className="mt-4 rounded-card border border-brick bg-brick-wash px-4 py-2" aria-label="needs a look">
-      {alerts.slice(0, 5).map((one) => (
-        <div key={one.number} className="flex items-center gap-4 py-2 not-first:border-t not-first:border-line">
+      {alerts.slice(0, 5).map((alert) => (
+        <div key={alert.number} className="flex items-center gap-4 py-2 not-first:border-t not-first:border-line">
           <div className="min-w-0 flex-1">
             <Truncated>
-              <Link to={page(one)} className="font-semibold hover:underline">
-                {one.endpoint}
+              <Link to={page(alert)} className="font-semibold hover:underline">
+                {alert.endpoint}
               </Link>{" "}
-              {one.summary}
+              {alert.summary}
             </Truncated>
             <Truncated className="text-soft">
-              Since {when(one.since)}
-              {one.acknowledged_by && `, looked after by ${one.acknowledged_by}`}.{" "}
-              {one.probable_cause && `Probably: ${one.probable_cause}.`}
+              Since {when(alert.since)}
+              {alert.acknowledged_by && `, looked after by ${alert.acknowledged_by}`}.{" "}
+              {alert.probable_cause && `Probably: ${alert.probable_cause}.`}
             </Truncated>
           </div>
           <Link
-            to={page(one)}
+            to={page(alert)}
             className="inline-flex h-8 shrink-0 items-center rounded-small border border-brick px-3 font-semibold text-brick hover:bg-card"
           >
             Look at it
@@ -206,26 +206,26 @@ export function OpenAlert({ alert }: { alert: Alert }) {
 type Lately = Channel & { sent: number; stuck: Notice[] };
 
 const CHANNEL_COLUMNS: Column<Lately>[] = [
-  { id: "channel", width: 136, value: (one) => one.name, className: "font-semibold" },
-  { id: "kind", width: 80, value: (one) => one.kind, className: "text-soft" },
-  { id: "to", grow: true, value: (one) => one.target, className: "font-mono" },
-  { id: "endpoints", width: 160, value: (one) => one.endpoints?.join(", ") ?? "all", className: "text-soft" },
-  { id: "reports", width: 88, value: (one) => one.reports, className: "text-soft" },
+  { id: "channel", width: 136, value: (channel) => channel.name, className: "font-semibold" },
+  { id: "kind", width: 80, value: (channel) => channel.kind, className: "text-soft" },
+  { id: "to", grow: true, value: (channel) => channel.target, className: "font-mono" },
+  { id: "endpoints", width: 160, value: (channel) => channel.endpoints?.join(", ") ?? "all", className: "text-soft" },
+  { id: "reports", width: 88, value: (channel) => channel.reports, className: "text-soft" },
   {
     id: "lately",
     width: 168,
     value: ({ sent, stuck }) => `${sent} sent${stuck.length ? `, ${stuck.length} ${stuck[0]!.given_up ? "given up" : "waiting"}` : ""}`,
-    className: (one) => (one.stuck.length ? "text-brick" : "text-soft"),
+    className: (channel) => (channel.stuck.length ? "text-brick" : "text-soft"),
   },
 ];
 
 function Channels() {
   const channels = useChannels();
   const notices = useNotices();
-  const all = (channels.data ?? []).map((one): Lately => {
-    const mine = notices.data?.filter((notice) => notice.channel === one.name) ?? [];
+  const all = (channels.data ?? []).map((channel): Lately => {
+    const mine = notices.data?.filter((notice) => notice.channel === channel.name) ?? [];
     const stuck = mine.filter((notice) => !notice.done_at);
-    return { ...one, sent: mine.length - stuck.length, stuck };
+    return { ...channel, sent: mine.length - stuck.length, stuck };
   });
   return (
     <Card title="Who hears of it" className="mt-4">
@@ -234,11 +234,11 @@ function Channels() {
           label="channels"
           columns={CHANNEL_COLUMNS}
           rows={all}
-          rowKey={(one) => one.name}
-          details={(one) => (
+          rowKey={(channel) => channel.name}
+          details={(channel) => (
             <p className="text-soft">
-              {one.stuck[0]?.error ?? (one.sent ? "Everything was delivered." : "Nothing was sent yet.")} Try it:{" "}
-              <Mono>{`lamppost channel test ${one.name}`}</Mono>
+              {channel.stuck[0]?.error ?? (channel.sent ? "Everything was delivered." : "Nothing was sent yet.")}{" "}
+              <Mono>lamppost channel list</Mono>
             </p>
           )}
         />

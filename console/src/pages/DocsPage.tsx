@@ -149,7 +149,7 @@ function Shape({ document, schema, depth = 0 }: { document: Document; schema?: S
       </>
     );
   if (plain.type === "array" && plain.items) return <Shape document={document} schema={plain.items} depth={depth + 1} />;
-  if (!plain.properties) return <p className="text-small text-soft">{said(document, plain)}</p>;
+  if (!plain.properties) return <p className="text-small text-soft">{describeType(document, plain)}</p>;
   return (
     <table className="mt-1 w-full text-small">
       <tbody>
@@ -160,7 +160,7 @@ function Shape({ document, schema, depth = 0 }: { document: Document; schema?: S
               {plain.required?.includes(name) ? "" : <span className="text-faint"> ?</span>}
             </th>
             <td className="py-1 break-words text-soft">
-              {said(document, field)}
+              {describeType(document, field)}
               {resolved(document, field)?.description && (
                 <span className="text-faint">
                   {" "}
@@ -186,18 +186,18 @@ function resolved(document: Document, schema?: Schema): Schema | undefined {
 }
 
 /** A field's schema in a few words. */
-function said(document: Document, field: Schema): string {
+function describeType(document: Document, field: Schema): string {
   if (field.$ref) return field.$ref.split("/").pop() ?? "";
   if (field.enum)
     return field.enum
       .map((one) => (one === null ? "null" : String(one)))
       .slice(0, 12)
       .join(" | ");
-  if (field.anyOf) return field.anyOf.map((one) => said(document, one)).join(" | ");
+  if (field.anyOf) return field.anyOf.map((one) => describeType(document, one)).join(" | ");
   const kind = Array.isArray(field.type) ? field.type.join(" | ") : (field.type ?? "any");
   const low = field.minimum !== undefined && Math.abs(field.minimum) < 1e15 ? ` from ${field.minimum}` : "";
   const high = field.maximum !== undefined && Math.abs(field.maximum) < 1e15 ? ` to ${field.maximum}` : "";
-  const of = field.items ? ` of ${said(document, field.items)}` : "";
+  const of = field.items ? ` of ${describeType(document, field.items)}` : "";
   const form = field.format ? ` (${field.format})` : field.contentEncoding ? ` (${field.contentEncoding})` : "";
   return `${kind}${of}${form}${low}${high}${field["x-unit"] ? ` ${field["x-unit"]}` : ""}`;
 }

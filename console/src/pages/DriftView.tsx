@@ -152,9 +152,9 @@ function Why({ found, endpoint }: { found: DriftPage; endpoint: string }) {
       {[
         ...why.changes.map((one) => `${when(one.at)}: ${one.summary}`),
         ...why.callers.map((one) => `${one.token} sends ${one.summary}`),
-      ].map((said) => (
-        <p key={said} className="mt-1 text-soft">
-          {said}
+      ].map((line) => (
+        <p key={line} className="mt-1 text-soft">
+          {line}
         </p>
       ))}
       <p className="mt-2">

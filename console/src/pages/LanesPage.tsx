@@ -157,25 +157,25 @@ function Open({ seen }: { seen: Seen }) {
 type Worker = { pid: number; shared: boolean; lanes: Lane[] };
 
 const WORKER_COLUMNS: Column<Worker>[] = [
-  { id: "process", width: 88, value: (one) => one.pid, className: "font-mono" },
-  { id: "kind", width: 80, value: (one) => (one.shared ? "shared" : "dedicated"), className: "text-soft" },
+  { id: "process", width: 88, value: (worker) => worker.pid, className: "font-mono" },
+  { id: "kind", width: 80, value: (worker) => (worker.shared ? "shared" : "dedicated"), className: "text-soft" },
   {
     id: "runs",
     grow: true,
-    value: (one) => one.lanes.map((lane) => lane.version).join(" "),
-    cell: (one) =>
-      one.lanes.map((lane, at) => (
+    value: (worker) => worker.lanes.map((lane) => lane.version).join(" "),
+    cell: (worker) =>
+      worker.lanes.map((lane, at) => (
         <span key={lane.version}>
           {at > 0 && ", "}
           <VersionLink name={lane.version} live={lane.endpoints.length > 0} />
         </span>
       )),
   },
-  { id: "versions", numeric: true, value: (one) => one.lanes.length },
+  { id: "versions", numeric: true, value: (worker) => worker.lanes.length },
   {
     id: "rows/s",
     numeric: true,
-    value: (one) => Math.round(one.lanes.reduce((sum, lane) => sum + lane.rows_s / Math.max(1, lane.pids.length), 0)),
+    value: (worker) => Math.round(worker.lanes.reduce((sum, lane) => sum + lane.rows_s / Math.max(1, lane.pids.length), 0)),
   },
 ];
 
@@ -191,24 +191,24 @@ function Workers({ lanes }: { lanes: Lane[] }) {
   if (!found.size) return null;
   return (
     <Card title="Workers" term="worker" aside={<span className="text-small text-faint">small versions that are data only share one</span>}>
-      <DataTable label="workers" columns={WORKER_COLUMNS} rows={[...found.values()]} rowKey={(one) => String(one.pid)} height={320} />
+      <DataTable label="workers" columns={WORKER_COLUMNS} rows={[...found.values()]} rowKey={(worker) => String(worker.pid)} height={320} />
     </Card>
   );
 }
 
 function Asleep() {
   const overview = useOverview("", true);
-  const asleep = overview.data?.shown.filter((one) => one.state === "asleep") ?? [];
+  const asleep = overview.data?.shown.filter((endpoint) => endpoint.state === "asleep") ?? [];
   const many = overview.data?.states.asleep ?? 0;
   if (!asleep.length) return null;
   return (
     <Card title="Asleep">
       <p className="text-soft">
-        {asleep.slice(0, 20).map((one, at) => (
-          <span key={one.name}>
+        {asleep.slice(0, 20).map((endpoint, at) => (
+          <span key={endpoint.name}>
             {at > 0 && ", "}
-            <Link to={`/endpoints/${one.name}`} className="text-ink hover:underline">
-              {one.name}
+            <Link to={`/endpoints/${endpoint.name}`} className="text-ink hover:underline">
+              {endpoint.name}
             </Link>
           </span>
         ))}

@@ -29,7 +29,7 @@ export function Models() {
             <Term word="model">Models</Term>
           </h1>
           <p className="mt-1 text-lead text-soft">
-            {all.data ? sentence(new Set(all.data.map((one) => one.model)).size, all.data) : "\u00a0"}
+            {all.data ? sentence(new Set(all.data.map((version) => version.model)).size, all.data) : "\u00a0"}
           </p>
         </div>
         {Boolean(all.data?.length) && (
@@ -153,48 +153,55 @@ const COLUMNS: Column<Version>[] = [
   {
     id: "version",
     width: 176,
-    value: (one) => one.number,
-    cell: (one) => <VersionLink name={one.name} live={one.serves.length > 0} />,
+    value: (version) => version.number,
+    cell: (version) => <VersionLink name={version.name} live={version.serves.length > 0} />,
   },
   {
     id: "serves",
     width: 136,
-    value: (one) => one.serves.join(", "),
-    cell: (one) => (one.serves.length ? <Truncated>{one.serves.join(", ")}</Truncated> : <span className="text-faint">nothing</span>),
+    value: (version) => version.serves.join(", "),
+    cell: (version) =>
+      version.serves.length ? <Truncated>{version.serves.join(", ")}</Truncated> : <span className="text-faint">nothing</span>,
     className: "max-w-40",
   },
   {
     id: "proof",
     term: "proof",
     width: 72,
-    value: (one) => one.proof,
-    className: (one) => (one.proof === "failed" ? "font-semibold text-brick" : ""),
+    value: (version) => version.proof,
+    className: (version) => (version.proof === "failed" ? "font-semibold text-brick" : ""),
   },
   {
     id: "metrics",
     grow: true,
-    value: (one) =>
-      Object.entries(one.metrics)
+    value: (version) =>
+      Object.entries(version.metrics)
         .map(([name, value]) => `${name} ${value}`)
         .join(", "),
     className: "text-soft",
   },
-  { id: "row ms", numeric: true, value: (one) => one.measured?.row_ms, cell: (one) => ms(one.measured?.row_ms) },
-  { id: "64 rows ms", numeric: true, value: (one) => one.measured?.batch_ms, cell: (one) => ms(one.measured?.batch_ms) },
-  { id: "size", numeric: true, value: (one) => one.size_bytes, cell: (one) => bytes(one.size_bytes) },
-  { id: "pushed", width: 104, value: (one) => one.pushed_at, cell: (one) => ago(one.pushed_at), className: "text-soft" },
-  { id: "by", width: 88, value: (one) => one.pushed_by, className: "text-soft" },
+  { id: "row ms", numeric: true, value: (version) => version.measured?.row_ms, cell: (version) => ms(version.measured?.row_ms) },
+  { id: "64 rows ms", numeric: true, value: (version) => version.measured?.batch_ms, cell: (version) => ms(version.measured?.batch_ms) },
+  { id: "size", numeric: true, value: (version) => version.size_bytes, cell: (version) => bytes(version.size_bytes) },
+  { id: "pushed", width: 104, value: (version) => version.pushed_at, cell: (version) => ago(version.pushed_at), className: "text-soft" },
+  { id: "by", width: 88, value: (version) => version.pushed_by, className: "text-soft" },
   {
     id: "tags",
     hidden: true,
-    value: (one) =>
-      Object.entries(one.tags)
+    value: (version) =>
+      Object.entries(version.tags)
         .map(([key, value]) => `${key}:${value}`)
         .join(" "),
   },
-  { id: "digest", width: 88, value: (one) => one.digest, cell: (one) => one.digest.slice(0, 8), className: "font-mono text-soft" },
+  {
+    id: "digest",
+    width: 88,
+    value: (version) => version.digest,
+    cell: (version) => version.digest.slice(0, 8),
+    className: "font-mono text-soft",
+  },
 ];
 
 const Table = ({ model, all }: { model: string; all: Version[] }) => (
-  <DataTable label={`versions of ${model}`} columns={COLUMNS} rows={all} rowKey={(one) => one.name} height={360} />
+  <DataTable label={`versions of ${model}`} columns={COLUMNS} rows={all} rowKey={(version) => version.name} height={360} />
 );

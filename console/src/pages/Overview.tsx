@@ -26,7 +26,7 @@ export function Overview() {
         <Term word="endpoint">Endpoints</Term>
       </h1>
       <p className="mt-1 text-lead text-soft">{overview.data ? sentence(overview.data) : "\u00a0"}</p>
-      <NeedsLook alerts={alerts.data?.filter((one) => one.state !== "resolved") ?? []} />
+      <NeedsLook alerts={alerts.data?.filter((endpoint) => endpoint.state !== "resolved") ?? []} />
       <div className="mt-6">
         <QueryState query={overview} loading="endpoints" height={160} isEmpty={(seen) => !seen.endpoints} empty={<Empty />}>
           {(seen) => <Now seen={seen} search={search} onSearch={setSearch} />}
@@ -74,7 +74,7 @@ function Now({ seen, search, onSearch }: { seen: Seen; search: string; onSearch:
       }
     >
       {shown.length ? (
-        <DataTable label="endpoints" columns={COLUMNS} rows={shown} rowKey={(one) => one.name} />
+        <DataTable label="endpoints" columns={COLUMNS} rows={shown} rowKey={(endpoint) => endpoint.name} />
       ) : (
         <p className="text-soft">No endpoint has that in its name, or in what it serves.</p>
       )}
@@ -91,47 +91,53 @@ const COLUMNS: Column<Endpoint>[] = [
   {
     id: "endpoint",
     width: 220,
-    value: (one) => one.name,
-    cell: (one) => (
+    value: (endpoint) => endpoint.name,
+    cell: (endpoint) => (
       <span className="flex max-w-72 items-center gap-3 pl-1">
-        <Lamp state={one.state} />
-        <Link to={`/endpoints/${one.name}`} className="min-w-0 font-semibold after:absolute after:inset-0">
-          <Truncated focusable={false}>{one.name}</Truncated>
+        <Lamp state={endpoint.state} />
+        <Link to={`/endpoints/${endpoint.name}`} className="min-w-0 font-semibold after:absolute after:inset-0">
+          <Truncated focusable={false}>{endpoint.name}</Truncated>
         </Link>
       </span>
     ),
   },
-  { id: "state", width: 88, value: (one) => one.state, className: "text-soft" },
+  { id: "state", width: 88, value: (endpoint) => endpoint.state, className: "text-soft" },
   {
     id: "serves",
     term: "version",
     grow: true,
-    value: (one) => one.summary,
-    cell: (one) => (
+    value: (endpoint) => endpoint.summary,
+    cell: (endpoint) => (
       <span className="relative z-10">
-        <Serves summary={one.summary} live />
+        <Serves summary={endpoint.summary} live />
       </span>
     ),
   },
-  { id: "since", width: 96, value: (one) => one.since, cell: (one) => ago(one.since), className: "text-soft" },
-  { id: "calls in 1 h", numeric: true, value: (one) => one.last_hour.calls, cell: (one) => count(one.last_hour.calls) },
-  { id: "refused", numeric: true, value: (one) => one.last_hour.refused, cell: (one) => count(one.last_hour.refused) },
+  { id: "since", width: 96, value: (endpoint) => endpoint.since, cell: (endpoint) => ago(endpoint.since), className: "text-soft" },
+  { id: "calls in 1 h", numeric: true, value: (endpoint) => endpoint.last_hour.calls, cell: (endpoint) => count(endpoint.last_hour.calls) },
+  { id: "refused", numeric: true, value: (endpoint) => endpoint.last_hour.refused, cell: (endpoint) => count(endpoint.last_hour.refused) },
   {
     id: "failed",
     numeric: true,
-    value: (one) => one.last_hour.failed,
-    cell: (one) => count(one.last_hour.failed),
-    className: (one) => (one.last_hour.failed ? "font-semibold text-brick" : ""),
+    value: (endpoint) => endpoint.last_hour.failed,
+    cell: (endpoint) => count(endpoint.last_hour.failed),
+    className: (endpoint) => (endpoint.last_hour.failed ? "font-semibold text-brick" : ""),
   },
-  { id: "p50 ms", numeric: true, value: (one) => one.last_hour.p50_ms, cell: (one) => ms(one.last_hour.p50_ms) },
-  { id: "p95 ms", numeric: true, hidden: true, value: (one) => one.last_hour.p95_ms, cell: (one) => ms(one.last_hour.p95_ms) },
-  { id: "p99 ms", numeric: true, value: (one) => one.last_hour.p99_ms, cell: (one) => ms(one.last_hour.p99_ms) },
+  { id: "p50 ms", numeric: true, value: (endpoint) => endpoint.last_hour.p50_ms, cell: (endpoint) => ms(endpoint.last_hour.p50_ms) },
+  {
+    id: "p95 ms",
+    numeric: true,
+    hidden: true,
+    value: (endpoint) => endpoint.last_hour.p95_ms,
+    cell: (endpoint) => ms(endpoint.last_hour.p95_ms),
+  },
+  { id: "p99 ms", numeric: true, value: (endpoint) => endpoint.last_hour.p99_ms, cell: (endpoint) => ms(endpoint.last_hour.p99_ms) },
   {
     id: "right",
     term: "outcome",
     numeric: true,
     width: 72,
-    value: (one) => one.monitoring.quality && one.monitoring.quality.right / one.monitoring.quality.of,
+    value: (endpoint) => endpoint.monitoring.quality && endpoint.monitoring.quality.right / endpoint.monitoring.quality.of,
     cell: ({ monitoring: { quality } }) => (
       <Tip text={quality ? `${count(quality.right)} of ${count(quality.of)} known answers of the last 30 days` : "no outcome is known yet"}>
         <span className="relative z-10">{quality ? percent(quality.right / quality.of) : "–"}</span>
@@ -142,11 +148,11 @@ const COLUMNS: Column<Endpoint>[] = [
     id: "like training",
     term: "reference",
     width: 112,
-    value: (one) => one.monitoring.drift,
-    cell: (one) => (
-      <Tip text={one.monitoring.drift_summary}>
-        <Link to={`/endpoints/${one.name}/drift`} className="relative z-10">
-          <Verdict state={one.monitoring.drift} tip={false} />
+    value: (endpoint) => endpoint.monitoring.drift,
+    cell: (endpoint) => (
+      <Tip text={endpoint.monitoring.drift_summary}>
+        <Link to={`/endpoints/${endpoint.name}/drift`} className="relative z-10">
+          <Verdict state={endpoint.monitoring.drift} tip={false} />
         </Link>
       </Tip>
     ),

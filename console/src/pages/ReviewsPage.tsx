@@ -14,7 +14,7 @@ import { useServiceChange } from "../api/useServiceChange";
 /** What waits for somebody else's eyes? */
 export function ReviewsPage() {
   const reviews = useReviews();
-  const waiting = reviews.data?.filter((one) => one.state === "open").length ?? 0;
+  const waiting = reviews.data?.filter((review) => review.state === "open").length ?? 0;
   return (
     <>
       <h1 className="text-title font-semibold">Reviews</h1>
@@ -26,11 +26,11 @@ export function ReviewsPage() {
           <div className={`mt-4 grid items-start gap-4 ${all.length ? "grid-cols-[minmax(0,2fr)_minmax(0,1fr)]" : "grid-cols-2"}`}>
             <div className="grid gap-4 *:min-w-0">
               {all
-                .filter((one) => one.state === "open")
-                .map((one) => (
-                  <Open key={one.number} review={one} />
+                .filter((review) => review.state === "open")
+                .map((review) => (
+                  <Open key={review.number} review={review} />
                 ))}
-              <Decided all={all.filter((one) => one.state !== "open")} />
+              <Decided all={all.filter((review) => review.state !== "open")} />
             </div>
             <div className="grid gap-4 *:min-w-0">
               <Demanding />
@@ -53,12 +53,12 @@ function Demanding() {
     <Card title="Endpoints that need a review">
       {demanding.length ? (
         <ul>
-          {demanding.map((one) => (
-            <li key={one.name} className="flex h-8 items-center justify-between gap-3">
-              <Link to={`/endpoints/${one.name}`} className="min-w-0 hover:underline">
-                <Truncated focusable={false}>{one.name}</Truncated>
+          {demanding.map((review) => (
+            <li key={review.name} className="flex h-8 items-center justify-between gap-3">
+              <Link to={`/endpoints/${review.name}`} className="min-w-0 hover:underline">
+                <Truncated focusable={false}>{review.name}</Truncated>
               </Link>
-              <span className="shrink-0 text-soft">{plural(one.approvals, "approval")}</span>
+              <span className="shrink-0 text-soft">{plural(review.approvals, "approval")}</span>
             </li>
           ))}
         </ul>
@@ -104,7 +104,7 @@ function Open({ review }: { review: Review }) {
       good(await api.POST("/api/reviews/{review}/verdict", { params: { path: { review: review.number } }, body: { approves, reason } })),
     (_, approves) => toast({ title: `You ${approves ? "approved" : "refused"} ${review.version} for ${review.endpoint}` }),
   );
-  const approvals = review.verdicts.filter((one) => one.approves).length;
+  const approvals = review.verdicts.filter((verdict) => verdict.approves).length;
   return (
     <Card
       title={`Review ${review.number}`}
@@ -129,9 +129,9 @@ function Open({ review }: { review: Review }) {
           </Link>
         </p>
       )}
-      {review.verdicts.map((one) => (
-        <p key={one.token} className="mt-2 text-soft">
-          {one.token} approved {ago(one.at)}: {one.reason}
+      {review.verdicts.map((verdict) => (
+        <p key={verdict.token} className="mt-2 text-soft">
+          {verdict.token} approved {ago(verdict.at)}: {verdict.reason}
         </p>
       ))}
       {may && !mine && (
@@ -159,15 +159,15 @@ function Open({ review }: { review: Review }) {
 }
 
 const COLUMNS: Column<Review>[] = [
-  { id: "number", head: "#", numeric: true, width: 48, value: (one) => one.number },
-  { id: "endpoint", width: 160, value: (one) => one.endpoint, className: "font-mono" },
-  { id: "version", width: 160, value: (one) => one.version, cell: (one) => <VersionLink name={one.version} /> },
-  { id: "state", width: 96, value: (one) => one.state, className: (one) => (one.state === "refused" ? "text-brick" : "") },
-  { id: "asked by", width: 112, value: (one) => one.asked_by },
+  { id: "number", head: "#", numeric: true, width: 48, value: (review) => review.number },
+  { id: "endpoint", width: 160, value: (review) => review.endpoint, className: "font-mono" },
+  { id: "version", width: 160, value: (review) => review.version, cell: (review) => <VersionLink name={review.version} /> },
+  { id: "state", width: 96, value: (review) => review.state, className: (review) => (review.state === "refused" ? "text-brick" : "") },
+  { id: "asked by", width: 112, value: (review) => review.asked_by },
   {
     id: "reasons",
     grow: true,
-    value: (one) => one.verdicts.map((verdict) => `${verdict.token}: ${verdict.reason}`).join("; "),
+    value: (review) => review.verdicts.map((verdict) => `${verdict.token}: ${verdict.reason}`).join("; "),
     className: "text-soft",
   },
 ];
@@ -175,7 +175,7 @@ const COLUMNS: Column<Review>[] = [
 const Decided = ({ all }: { all: Review[] }) => (
   <Card title="Decided">
     {all.length ? (
-      <DataTable label="decided reviews" columns={COLUMNS} rows={all} rowKey={(one) => String(one.number)} />
+      <DataTable label="decided reviews" columns={COLUMNS} rows={all} rowKey={(review) => String(review.number)} />
     ) : (
       <p className="text-soft">No review was decided yet.</p>
     )}

@@ -24,7 +24,7 @@ const TIMES = { "": "never", "1": "in a day", "30": "in 30 days", "90": "in 90 d
 /** Who may ask and do what: made once, shown once, revoked at once. */
 export function TokensPage() {
   const tokens = useTokens();
-  const lasting = tokens.data?.filter((one) => stateOf(one) === "in force") ?? [];
+  const lasting = tokens.data?.filter((token) => stateOf(token) === "in force") ?? [];
   return (
     <>
       <h1 className="text-title font-semibold">Tokens</h1>
@@ -45,7 +45,7 @@ export function TokensPage() {
 }
 
 function unused(tokens: Token[]): string {
-  const never = tokens.filter((one) => !one.last_used_at).length;
+  const never = tokens.filter((token) => !token.last_used_at).length;
   return never ? `, ${count(never)} never used` : "";
 }
 
@@ -72,7 +72,7 @@ function Roles({ tokens }: { tokens: Token[] }) {
                 {may}
                 <span className="block text-small text-faint">{whom}</span>
               </td>
-              <td className="num">{count(tokens.filter((one) => one.role === role).length)}</td>
+              <td className="num">{count(tokens.filter((token) => token.role === role).length)}</td>
             </tr>
           ))}
         </tbody>
@@ -114,7 +114,7 @@ function Make() {
             label: "endpoints",
             kind: "choice",
             unseen: "accept",
-            choices: (overview.data?.shown ?? []).map((one) => one.name),
+            choices: (overview.data?.shown ?? []).map((endpoint) => endpoint.name),
             placeholder: "all",
           }),
         ]
@@ -124,7 +124,7 @@ function Make() {
   ];
   const faults = new Map<string, Fault>();
   for (const fault of make.error instanceof ProblemError ? make.error.faults : []) {
-    const field = fields.find((one) => fault.field?.split(".").includes(one.name));
+    const field = fields.find(({ name }) => fault.field?.split(".").includes(name));
     if (field) faults.set(field.name, fault);
   }
   if (rate.trim() && !(Number(rate) > 0)) faults.set("rate_per_s", { field: "rate_per_s", expected: "a number above 0" });
@@ -184,17 +184,17 @@ function Make() {
 }
 
 const COLUMNS: Column<Token>[] = [
-  { id: "token", width: 160, value: (one) => one.name, className: "font-mono" },
-  { id: "role", width: 88, value: (one) => one.role },
-  { id: "endpoints", grow: true, value: (one) => one.endpoints?.join(", ") ?? "all" },
-  { id: "a second", numeric: true, value: (one) => one.rate_per_s, cell: (one) => one.rate_per_s ?? "any" },
-  { id: "made", width: 104, value: (one) => one.made_at, cell: (one) => ago(one.made_at) },
-  { id: "by", width: 104, value: (one) => one.made_by },
+  { id: "token", width: 160, value: (token) => token.name, className: "font-mono" },
+  { id: "role", width: 88, value: (token) => token.role },
+  { id: "endpoints", grow: true, value: (token) => token.endpoints?.join(", ") ?? "all" },
+  { id: "a second", numeric: true, value: (token) => token.rate_per_s, cell: (token) => token.rate_per_s ?? "any" },
+  { id: "made", width: 104, value: (token) => token.made_at, cell: (token) => ago(token.made_at) },
+  { id: "by", width: 104, value: (token) => token.made_by },
   {
     id: "last used",
     width: 104,
-    value: (one) => one.last_used_at,
-    cell: (one) => (one.last_used_at ? ago(one.last_used_at) : "never"),
+    value: (token) => token.last_used_at,
+    cell: (token) => (token.last_used_at ? ago(token.last_used_at) : "never"),
   },
   { id: "state", width: 136, value: describeState },
   {
@@ -202,7 +202,7 @@ const COLUMNS: Column<Token>[] = [
     head: null,
     numeric: true,
     width: 64,
-    cell: (one) => stateOf(one) === "in force" && <Revoke name={one.name} />,
+    cell: (token) => stateOf(token) === "in force" && <Revoke name={token.name} />,
   },
 ];
 
@@ -212,8 +212,8 @@ const All = ({ tokens }: { tokens: Token[] }) => (
       label="tokens"
       columns={COLUMNS}
       rows={tokens}
-      rowKey={(one) => one.name}
-      rowClass={(one) => (stateOf(one) === "in force" ? "" : "text-faint")}
+      rowKey={(token) => token.name}
+      rowClass={(token) => (stateOf(token) === "in force" ? "" : "text-faint")}
     />
   </Card>
 );

@@ -64,9 +64,9 @@ export function TrailPage() {
                   label="trail"
                   columns={COLUMNS}
                   rows={all}
-                  rowKey={(one) => String(one.number)}
-                  rowName={(one) => `${one.action} ${one.subject}`}
-                  details={(one) => <Details entry={one} />}
+                  rowKey={(entry) => String(entry.number)}
+                  rowName={(entry) => `${entry.action} ${entry.subject}`}
+                  details={(entry) => <Details entry={entry} />}
                   height={720}
                 />
               </Card>
@@ -84,29 +84,29 @@ export function TrailPage() {
 }
 
 const COLUMNS: Column<Entry>[] = [
-  { id: "when", width: 132, value: (one) => one.at, cell: (one) => `${when(one.at)}${clock(one.at).slice(5, 8)}` },
-  { id: "token", width: 112, value: (one) => one.token },
-  { id: "from", width: 104, value: (one) => one.address ?? "the service", className: "font-mono text-small text-soft" },
+  { id: "when", width: 132, value: (entry) => entry.at, cell: (entry) => `${when(entry.at)}${clock(entry.at).slice(5, 8)}` },
+  { id: "token", width: 112, value: (entry) => entry.token },
+  { id: "from", width: 104, value: (entry) => entry.address ?? "the service", className: "font-mono text-small text-soft" },
   {
     id: "did",
     width: 152,
-    value: (one) => one.action,
-    className: (one) => (one.action === "overrode review" ? "font-semibold text-brick" : ""),
+    value: (entry) => entry.action,
+    className: (entry) => (entry.action === "overrode review" ? "font-semibold text-brick" : ""),
   },
-  { id: "to", width: 152, value: (one) => one.subject, className: "font-mono" },
+  { id: "to", width: 152, value: (entry) => entry.subject, className: "font-mono" },
   {
     id: "what",
     grow: true,
     value: what,
-    cell: (one) => <Serves summary={what(one)} />,
+    cell: (entry) => <Serves summary={what(entry)} />,
     className: "text-soft",
   },
-  { id: "reason", width: 160, hidden: true, value: (one) => one.note, className: "text-soft" },
+  { id: "reason", width: 160, hidden: true, value: (entry) => entry.note, className: "text-soft" },
 ];
 
-function what(one: Entry): string {
-  if (one.action.includes("rollout") && one.note) return one.note;
-  return [changeOf(one), one.note].filter(Boolean).join("; ");
+function what(entry: Entry): string {
+  if (entry.action.includes("rollout") && entry.note) return entry.note;
+  return [changeOf(entry), entry.note].filter(Boolean).join("; ");
 }
 
 /** One change: what was and what is, side by side, and where to go on. */
@@ -152,9 +152,9 @@ function Summary({ all, onSearch }: { all: Entry[]; onSearch: (words: string) =>
     <aside className="grid content-start gap-4 max-[1500px]:hidden" aria-label="summary">
       {(
         [
-          ["By whom", (one: Entry) => one.token],
-          ["What was done", (one: Entry) => one.action],
-          ["Changed most", (one: Entry) => one.subject.split("@")[0]!],
+          ["By whom", (entry: Entry) => entry.token],
+          ["What was done", (entry: Entry) => entry.action],
+          ["Changed most", (entry: Entry) => entry.subject.split("@")[0]!],
         ] as const
       ).map(([title, of]) => (
         <Card key={title} title={title}>
@@ -198,7 +198,7 @@ function words(value: unknown): string {
       .map(([name, share]) => `${name} ${share} %`)
       .join(", ");
   return Object.entries(setup)
-    .filter(([, one]) => one !== null && typeof one !== "object")
-    .map(([key, one]) => `${key} ${typeof one === "string" && one.length === 64 ? one.slice(0, 12) : String(one)}`)
+    .filter(([, entry]) => entry !== null && typeof entry !== "object")
+    .map(([key, entry]) => `${key} ${typeof entry === "string" && entry.length === 64 ? entry.slice(0, 12) : String(entry)}`)
     .join(", ");
 }

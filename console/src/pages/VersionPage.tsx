@@ -176,10 +176,10 @@ function speed({ measured }: VersionDetail): [string, string][] {
 /** Who packed it, of which commit, and whose signatures it carries. */
 function packed({ provenance, signers }: VersionDetail): [string, string][] {
   const commit = provenance.commit ? `at commit ${provenance.commit.slice(0, 12)}${provenance.changed ? " with changes" : ""}` : "";
-  const said = [provenance.by ? `by ${provenance.by}` : "", commit, provenance.at ? `of ${provenance.at.slice(0, 10)}` : ""]
+  const words = [provenance.by ? `by ${provenance.by}` : "", commit, provenance.at ? `of ${provenance.at.slice(0, 10)}` : ""]
     .filter(Boolean)
     .join(" ");
-  return [...(said ? [["packed", said] as [string, string]] : []), ...signers.map((key): [string, string] => ["signed by", key])];
+  return [...(words ? [["packed", words] as [string, string]] : []), ...signers.map((key): [string, string] => ["signed by", key])];
 }
 
 function Others({ page }: { page: VersionDetail }) {

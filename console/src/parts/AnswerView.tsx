@@ -4,9 +4,9 @@ import { CopyButton, Mono } from "./basics";
 
 const PHASES = ["token", "read", "validate", "queue", "worker", "answer"] as const;
 
-/** An answer as a person wants to see it: the label large, its scores as bars, who said it, and how long it took. */
-export function AnswerView({ said, fields }: { said: Answered; fields: Field[] }) {
-  const label = said.answer.label;
+/** An answer as a person wants to see it: the label large, its scores as bars, who gave it, and how long it took. */
+export function AnswerView({ answered, fields }: { answered: Answered; fields: Field[] }) {
+  const label = answered.answer.label;
   const rest = fields.filter((field) => field.name !== "label" && field.kind !== "vector");
   return (
     <div>
@@ -18,7 +18,7 @@ export function AnswerView({ said, fields }: { said: Answered; fields: Field[] }
       {rest.map((field) => (
         <p key={field.name} className="mt-1">
           <span className={`font-semibold text-amber ${field.kind === "tensor" ? "font-mono break-all" : "text-title"}`}>
-            {show(said.answer[field.name])}
+            {show(answered.answer[field.name])}
           </span>{" "}
           <span className="text-soft">
             {[field.unit, field.name.toLowerCase() === field.unit?.toLowerCase() ? null : field.name].filter(Boolean).join(" ")}
@@ -31,35 +31,35 @@ export function AnswerView({ said, fields }: { said: Answered; fields: Field[] }
           <Scores
             key={field.name}
             name={field.name === "scores" ? null : field.name}
-            scores={said.answer[field.name] as Record<string, number>}
-            top={String(field.name === "scores" ? label : said.answer[field.name.replace(/_scores$/, "")])}
+            scores={answered.answer[field.name] as Record<string, number>}
+            top={String(field.name === "scores" ? label : answered.answer[field.name.replace(/_scores$/, "")])}
           />
         ))}
-      {said.answers.length > 1 && <p className="mt-2 text-soft">That is the first of {said.answers.length} rows.</p>}
-      {said.changed.map((one) => (
-        <p key={`${one.row} ${one.field}`} className="mt-2 text-small text-soft">
-          <Mono>{one.field}</Mono>: {one.given} was {one.left_out ? "left out, it is no field" : <>taken as {one.taken}</>}.
+      {answered.answers.length > 1 && <p className="mt-2 text-soft">That is the first of {answered.answers.length} rows.</p>}
+      {answered.changed.map((change) => (
+        <p key={`${change.row} ${change.field}`} className="mt-2 text-small text-soft">
+          <Mono>{change.field}</Mono>: {change.given} was {change.left_out ? "left out, it is no field" : <>taken as {change.taken}</>}.
         </p>
       ))}
       <dl className="mt-4 grid grid-cols-[auto_1fr] items-baseline gap-x-4 gap-y-1 text-small">
         <dt className="text-faint">version</dt>
         <dd>
-          <Mono className="text-amber">{said.version}</Mono>
+          <Mono className="text-amber">{answered.version}</Mono>
         </dd>
         <dt className="text-faint">took</dt>
         <dd>
-          <strong className="font-semibold">{ms(said.timing.total)} ms</strong>{" "}
+          <strong className="font-semibold">{ms(answered.timing.total)} ms</strong>{" "}
           <span className="text-faint">
             {"of it "}
-            {PHASES.filter((phase) => (said.timing[phase] ?? 0) >= 0.1)
-              .map((phase) => `${phase} ${ms(said.timing[phase])}`)
+            {PHASES.filter((phase) => (answered.timing[phase] ?? 0) >= 0.1)
+              .map((phase) => `${phase} ${ms(answered.timing[phase])}`)
               .join(" · ")}
           </span>
         </dd>
         <dt className="text-faint">request</dt>
         <dd className="flex min-w-0 items-baseline gap-2">
-          <Mono className="truncate text-soft">{said.requestId}</Mono>
-          <CopyButton text={said.requestId} label="Copy" />
+          <Mono className="truncate text-soft">{answered.requestId}</Mono>
+          <CopyButton text={answered.requestId} label="Copy" />
         </dd>
       </dl>
     </div>

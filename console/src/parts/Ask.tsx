@@ -180,7 +180,7 @@ export function Ask({ page }: { page: Page }) {
             ) : ask.error ? (
               <Trouble error={ask.error} />
             ) : ask.data ? (
-              <AnswerView said={ask.data} fields={page.answers} />
+              <AnswerView answered={ask.data} fields={page.answers} />
             ) : (
               <p className="text-soft">
                 Press <strong className="font-semibold text-ink">Ask</strong>. The answer will be {page.answers[0]?.expected}, with the

@@ -102,10 +102,10 @@ const phase = (call: Call, name: string): number | null => {
 
 /** The answer in a few words: the label with its score, the number, or what was wrong. */
 function summary(call: Call): string {
-  const said = call.answer as Record<string, unknown> | null;
-  if (said === null) return "";
-  if (call.status >= 400) return String(said.detail ?? said.title ?? "");
-  const all = (said.answers ?? [said.answer]) as Record<string, unknown>[];
+  const answer = call.answer as Record<string, unknown> | null;
+  if (answer === null) return "";
+  if (call.status >= 400) return String(answer.detail ?? answer.title ?? "");
+  const all = (answer.answers ?? [answer.answer]) as Record<string, unknown>[];
   const first = all[0] ?? {};
   const more = all.length > 1 ? ` and ${all.length - 1} more` : "";
   if (typeof first.label === "string") {

@@ -44,14 +44,14 @@ export function RolloutTrack({ page }: { page: Page }) {
 }
 
 function State({ rollout }: { rollout: Rollout }) {
-  const said = {
+  const words = {
     running: "goes on.",
     paused: "paused.",
     done: `done ${ago(rollout.ended_at ?? "")}.`,
     back: `went back ${ago(rollout.ended_at ?? "")}.`,
     ended: "ended by hand.",
   }[rollout.state];
-  return <span className={`font-semibold ${rollout.state === "back" ? "text-brick" : ""}`}>{said}</span>;
+  return <span className={`font-semibold ${rollout.state === "back" ? "text-brick" : ""}`}>{words}</span>;
 }
 
 /** Stops along a line from 0 to 100 %; what was reached is amber. */

@@ -52,7 +52,7 @@ export function SameRows({ before, after }: { before: string; after: string }) {
           <Trouble error={compare.error} />
         </div>
       )}
-      {compare.data && <Found said={compare.data} />}
+      {compare.data && <Found agreement={compare.data} />}
     </Card>
   );
 }
@@ -72,50 +72,51 @@ const SLICE_COLUMNS: Column<Agreement["slices"][number]>[] = [
     cell: (slice) => `${((100 * slice.agree) / slice.rows).toFixed(1)} %`,
   },
 ];
-const worstColumns = (said: Agreement): Column<Agreement["worst"][number]>[] => [
-  { id: "row", grow: true, value: (one) => JSON.stringify(one.row), className: "font-mono text-small" },
-  { id: said.before, width: 200, value: (one) => brief(one.before), className: "font-mono text-small text-slate" },
-  { id: said.after, width: 200, value: (one) => brief(one.after), className: "font-mono text-small text-amber" },
+const worstColumns = (agreement: Agreement): Column<Agreement["worst"][number]>[] => [
+  { id: "row", grow: true, value: (row) => JSON.stringify(row.row), className: "font-mono text-small" },
+  { id: agreement.before, width: 200, value: (row) => brief(row.before), className: "font-mono text-small text-slate" },
+  { id: agreement.after, width: 200, value: (row) => brief(row.after), className: "font-mono text-small text-amber" },
 ];
 
-function Found({ said }: { said: Agreement }) {
+function Found({ agreement }: { agreement: Agreement }) {
   return (
     <>
-      <p className="mt-4 text-lead">{said.summary}</p>
+      <p className="mt-4 text-lead">{agreement.summary}</p>
       <p className="mt-1 text-soft">
-        {said.mean !== null && `${said.by}: mean ${short(said.mean)}, 95 % below ${short(said.p95 ?? 0)}, most ${short(said.most ?? 0)}. `}
-        <Mono className="text-slate">{said.before}</Mono> took {ms(said.before_ms)} ms, <Mono className="text-amber">{said.after}</Mono>{" "}
-        {ms(said.after_ms)} ms.
+        {agreement.mean !== null &&
+          `${agreement.by}: mean ${short(agreement.mean)}, 95 % below ${short(agreement.p95 ?? 0)}, most ${short(agreement.most ?? 0)}. `}
+        <Mono className="text-slate">{agreement.before}</Mono> took {ms(agreement.before_ms)} ms,{" "}
+        <Mono className="text-amber">{agreement.after}</Mono> {ms(agreement.after_ms)} ms.
       </p>
       <div className="mt-3 grid grid-cols-2 gap-8">
-        {said.flips.length > 0 && (
+        {agreement.flips.length > 0 && (
           <DataTable
             label="answers that changed"
             columns={FLIP_COLUMNS}
-            rows={said.flips}
+            rows={agreement.flips}
             rowKey={(flip) => `${flip.before} ${flip.after}`}
             height={300}
           />
         )}
-        {said.slices.length > 0 && (
+        {agreement.slices.length > 0 && (
           <DataTable
             label="where they agree least"
             columns={SLICE_COLUMNS}
-            rows={said.slices}
+            rows={agreement.slices}
             rowKey={(slice) => `${slice.field} ${slice.value}`}
             height={300}
           />
         )}
       </div>
-      {said.worst.length > 0 && (
+      {agreement.worst.length > 0 && (
         <div className="mt-4">
           <h3 className="mb-1 font-semibold">Rows that differ most</h3>
           <DataTable
             label="rows that differ most"
-            columns={worstColumns(said)}
-            rows={said.worst}
-            rowKey={(row) => String(said.worst.indexOf(row))}
-            rowName={(row) => `row ${said.worst.indexOf(row)}`}
+            columns={worstColumns(agreement)}
+            rows={agreement.worst}
+            rowKey={(row) => String(agreement.worst.indexOf(row))}
+            rowName={(row) => `row ${agreement.worst.indexOf(row)}`}
             details={(row) => <pre className="font-mono text-small whitespace-pre-wrap">{JSON.stringify(row, null, 1)}</pre>}
           />
         </div>
