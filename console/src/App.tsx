@@ -24,7 +24,7 @@ const TokensPage = lazyPage(() => import("./pages/TokensPage"), "TokensPage");
 const TrailPage = lazyPage(() => import("./pages/TrailPage"), "TrailPage");
 const VersionPage = lazyPage(() => import("./pages/VersionPage"), "VersionPage");
 
-/** Load the scripts of the other pages once the first has been shown, so that none is waited for later. */
+/** Load the scripts of the other pages while nobody waits for anything, so that none is waited for later. */
 function loadPagesWhenIdle(): void {
   const load = (): void => [EndpointPage, AlertsPage, LanesPage, TrailPage, Models, VersionPage].forEach((page) => void page.load());
   if ("requestIdleCallback" in window) requestIdleCallback(load, { timeout: 4_000 });

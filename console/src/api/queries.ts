@@ -19,6 +19,7 @@ export const useOverview = (search = "", aside = false) =>
     queryKey: ["endpoints", "overview", search],
     queryFn: async () => good(await api.GET("/api/overview", { params: { query: search ? { search } : {} } })),
     placeholderData: keepPreviousData,
+    staleTime: LIVE_MS, // what another part of the page has just asked for is not asked for again
     refetchInterval: (query) => (aside || (query.state.data?.shown.length ?? 0) > MANY_ENDPOINTS ? 5 * LIVE_MS : LIVE_MS),
   });
 
