@@ -181,7 +181,7 @@ def drifted(page: Page, address: str) -> None:
     """The drift of an endpoint, with its reason."""
     page.set_viewport_size({"width": 1280, "height": 1080})
     page.goto(f"{address}/endpoints/{ENDPOINT}/drift")
-    page.get_by_text("Size of its leading change").wait_for()
+    page.get_by_role("figure", name="Size of its leading change").first.wait_for()
     page.wait_for_timeout(500)
 
 
