@@ -3,12 +3,11 @@ import { useMemo, useRef, useState } from "react";
 import uPlot from "uplot";
 import { count, percent } from "../words";
 import { ChartFrame } from "./ChartFrame";
-import { colourOf } from "./colours";
+import { colourOf, FONT } from "./colours";
 import { readable } from "./readable";
 import { usePlot } from "./usePlot";
 
 export type CalibrationPoint = { expected: number; came: number; low: number; high: number; rows: number };
-const FONT = "11px 'Inter Variable', system-ui, sans-serif";
 
 export function CalibrationChart({
   title,

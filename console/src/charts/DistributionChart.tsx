@@ -3,12 +3,10 @@ import { useMemo, useRef, useState } from "react";
 import uPlot from "uplot";
 import { percent, short } from "../words";
 import { ChartFrame } from "./ChartFrame";
-import { colourOf, withOpacity } from "./colours";
+import { colourOf, withOpacity, FONT } from "./colours";
 import { tickTexts } from "./layout";
 import { readable } from "./readable";
 import { usePlot } from "./usePlot";
-
-const FONT = "11px 'Inter Variable', system-ui, sans-serif";
 
 /** ends : the edges of the bins, one more than there are bins. reference, window : shares of the rows in each bin. */
 export function DistributionChart({

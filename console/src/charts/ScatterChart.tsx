@@ -5,19 +5,18 @@ import uPlot from "uplot";
 import { short, when } from "../words";
 import { ChartFrame } from "./ChartFrame";
 import { clockTicks } from "./clockTicks";
-import { colourOf } from "./colours";
+import { colourOf, FONT } from "./colours";
 import { nearestPoint, niceTop } from "./layout";
 import { readable } from "./readable";
 import { usePlot } from "./usePlot";
 
 /** x : a number, or milliseconds since 1970 on an axis of time. name : what is read of it. */
 export type ScatterPoint = { x: number; y: number; name: string; tone: "held" | "live" | "trouble" };
-/** value : null for no limit. onChange : while it is dragged; onCommit : when it is let go. */
+/** value : null for no limit. onCommit : called when the limit is let go. */
 export type ScatterLimit = { value: number | null; name: string; onCommit: (value: number | null) => void };
 
 const TONES = ["held", "live", "trouble"] as const;
 const COLOURS = { held: "var(--slate)", live: "var(--amber-fill)", trouble: "var(--brick)" } as const;
-const FONT = "11px 'Inter Variable', system-ui, sans-serif";
 const LEFT = 48;
 const RIGHT = 80;
 const AXIS = 24;

@@ -4,7 +4,7 @@ import uPlot from "uplot";
 import { short, when } from "../words";
 import { ChartFrame } from "./ChartFrame";
 import { clockTicks } from "./clockTicks";
-import { colourOf, withOpacity } from "./colours";
+import { colourOf, withOpacity, FONT } from "./colours";
 import { alignSeries, nearestIndex, niceTop, placeMarks, type Point, spreadLabels } from "./layout";
 import { usePageTime } from "./PageTime";
 import { readable } from "./readable";
@@ -19,7 +19,6 @@ const LEFT = 48;
 const RIGHT = 64;
 const AXIS = 24;
 const LABEL = 13;
-const FONT = "11px 'Inter Variable', system-ui, sans-serif";
 const ROWS = 2;
 
 type Props = {

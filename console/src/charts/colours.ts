@@ -13,3 +13,6 @@ export function withOpacity(name: string, opacity: number): string {
     .padStart(2, "0");
   return `${colourOf(name)}${hex}`;
 }
+
+/** The font of everything that is written on a canvas. */
+export const FONT = "11px 'Inter Variable', system-ui, sans-serif";

@@ -53,12 +53,12 @@ function Demanding() {
     <Card title="Endpoints that need a review">
       {demanding.length ? (
         <ul>
-          {demanding.map((review) => (
-            <li key={review.name} className="flex h-8 items-center justify-between gap-3">
-              <Link to={`/endpoints/${review.name}`} className="min-w-0 hover:underline">
-                <Truncated focusable={false}>{review.name}</Truncated>
+          {demanding.map((endpoint) => (
+            <li key={endpoint.name} className="flex h-8 items-center justify-between gap-3">
+              <Link to={`/endpoints/${endpoint.name}`} className="min-w-0 hover:underline">
+                <Truncated focusable={false}>{endpoint.name}</Truncated>
               </Link>
-              <span className="shrink-0 text-soft">{plural(review.approvals, "approval")}</span>
+              <span className="shrink-0 text-soft">{plural(endpoint.approvals, "approval")}</span>
             </li>
           ))}
         </ul>

@@ -198,7 +198,7 @@ function words(value: unknown): string {
       .map(([name, share]) => `${name} ${share} %`)
       .join(", ");
   return Object.entries(setup)
-    .filter(([, entry]) => entry !== null && typeof entry !== "object")
-    .map(([key, entry]) => `${key} ${typeof entry === "string" && entry.length === 64 ? entry.slice(0, 12) : String(entry)}`)
+    .filter(([, part]) => part !== null && typeof part !== "object")
+    .map(([key, part]) => `${key} ${typeof part === "string" && part.length === 64 ? part.slice(0, 12) : String(part)}`)
     .join(", ");
 }

@@ -20,7 +20,8 @@ import { useVisibleRows } from "./useVisibleRows";
 /**
  * id : its name in menus and CSV. head : what stands above it, `id` by default; null for a head that only screen readers get.
  * value : what it is sorted by and what CSV gets; without one the column has neither. cell : how it is shown, the value by default.
- * term : the word of the glossary that explains it. numeric : right-aligned. grow : takes the room that is left. width : pixels where the table is drawn in parts. hidden : not shown at first.
+ * term : the word of the glossary that explains it. numeric : right-aligned. grow : takes the room that is left.
+ * width : pixels where the table is drawn in parts. hidden : not shown at first.
  */
 export type Column<Row> = {
   id: string;
@@ -93,10 +94,7 @@ export function DataTable<Row extends object>({
   });
   const shown = table.getVisibleLeafColumns().map((column) => ({ ...latest.get(column.id)!, column }));
   const sorted = table.getRowModel().rows;
-  const { inParts, before, after, items, measure, scrollTo } = useVisibleRows(
-    scroller,
-    sorted.map((row) => row.id),
-  );
+  const { inParts, before, after, items, measure, scrollTo } = useVisibleRows(scroller, sorted.length, (index) => sorted[index]!.id);
   const width = shown.length + (details ? 2 : 1);
   const wide = shown.length > 4;
   const growth = shown.filter((one) => one.grow).length > 1 ? "w-1/2" : "w-full";

@@ -17,23 +17,30 @@ type VisibleRows = {
   scrollTo: (index: number) => void;
 };
 
-/** keys : of all rows, in their order. */
-export function useVisibleRows(scroller: RefObject<HTMLDivElement | null>, keys: string[]): VisibleRows {
-  const inParts = keys.length > WHOLE_ROWS;
+/** keyOf : the key of the row at an index, in their order. */
+export function useVisibleRows(scroller: RefObject<HTMLDivElement | null>, count: number, keyOf: (index: number) => string): VisibleRows {
+  const inParts = count > WHOLE_ROWS;
   // the virtualizer tells by rendering again; its functions are read in this render only
   // eslint-disable-next-line react-hooks/incompatible-library
   const virtual = useVirtualizer({
-    count: keys.length,
+    count,
     enabled: inParts,
     getScrollElement: () => scroller.current,
     estimateSize: () => ROW_PX,
-    getItemKey: (index) => keys[index]!,
+    getItemKey: keyOf,
     overscan: OVERSCAN,
     scrollMargin: HEAD_PX,
     scrollPaddingStart: HEAD_PX,
   });
   if (!inParts)
-    return { inParts, before: 0, after: 0, items: keys.map((_, index) => index), measure: undefined, scrollTo: () => undefined };
+    return {
+      inParts,
+      before: 0,
+      after: 0,
+      items: Array.from({ length: count }, (_, index) => index),
+      measure: undefined,
+      scrollTo: () => undefined,
+    };
   const items = virtual.getVirtualItems();
   const first = items[0];
   const last = items[items.length - 1];

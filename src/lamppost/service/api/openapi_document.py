@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from copy import deepcopy
+from functools import cache
 from typing import Any
 
 import orjson
@@ -49,9 +50,14 @@ async def manifests_of(node: Node, setup: EndpointSetup) -> dict[str, Manifest]:
 def api_document(app: FastAPI) -> dict[str, Any]:
     """The API's own paths and schemas, without those of endpoints."""
     document = deepcopy(app.openapi())
-    _, schemas = models_json_schema([(PredictionAnswer, "serialization")], ref_template="#/components/schemas/{model}")
-    document["components"]["schemas"] |= schemas["$defs"]
+    document["components"]["schemas"] |= _prediction_schemas()
     return document
+
+
+@cache
+def _prediction_schemas() -> dict[str, Any]:
+    _, schemas = models_json_schema([(PredictionAnswer, "serialization")], ref_template="#/components/schemas/{model}")
+    return dict(schemas["$defs"])
 
 
 @router.get("/openapi.json", include_in_schema=False)

@@ -185,16 +185,14 @@ class Recorder:
                 continue
             try:
                 await self._store(portion)
-            except (psycopg.OperationalError, PoolTimeout) as error:
-                self._away = True
+            except Exception as error:
+                # also a fault of our own must not end the delivery: the spool would grow to its bound, and nobody would see why
+                away = isinstance(error, (psycopg.OperationalError, PoolTimeout))
+                self._away = self._away or away
                 backoff = backoff.failed(loop.time())
-                if backoff.failures in (1, 5):
+                if backoff.failures in (1, 5) and away:
                     log.warning("records wait in the spool, the database does not take them: %s", str(error).strip())
-                await self._pause(min(5.0, max(_PAUSE_S, backoff.wait(loop.time()))))
-            except Exception:
-                # a fault of our own must not end the delivery: the spool would grow to its bound, and nobody would see why
-                backoff = backoff.failed(loop.time())
-                if backoff.failures in (1, 5):
+                elif backoff.failures in (1, 5):
                     log.exception("records wait in the spool, delivering them failed")
                 await self._pause(min(5.0, max(_PAUSE_S, backoff.wait(loop.time()))))
             else:
