@@ -42,7 +42,7 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def until(condition: Callable[[], T | None], patience_s: float = 45.0, what: str = "the condition") -> T:
+def until(condition: Callable[[], T | None], patience_s: float = 90.0, what: str = "the condition") -> T:
     """The first true value of ``condition``; fails when none comes in time."""
     deadline = time.monotonic() + patience_s
     while True:

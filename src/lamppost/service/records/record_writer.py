@@ -1,6 +1,6 @@
 """The record writer: a process beside the service that counts records and stores them in the database.
 
-It has an interpreter of its own, so that counting never holds up an answer, and the lowest priority: while the machine is busy answering,
+It has an interpreter of its own, so that counting never holds up an answer, and a low priority: while the machine is busy answering,
 records wait in the spool. The service tells it where they lie there and hears how many calls the database could not hold. It ends with
 the service, and is started again when it ends before.
 """
@@ -36,7 +36,8 @@ log = logging.getLogger("lamppost.records")
 
 _URL = "LAMPPOST_SCRIBE_DATABASE"
 _LENGTH = struct.Struct("!I")
-_NICE = 19
+_NICE = 10
+"""Behind every answer, and still with a tenth of a busy core: at the lowest priority a saturated machine starts no writer for a minute."""
 _END_S = 10.0
 _RARELY = 100_000
 
