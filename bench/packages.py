@@ -46,10 +46,11 @@ async def _opened(lamp: Lamp, folder: Path, original: bool) -> tuple[OpeningMeas
     unpacked = lamp.unpack(folder)
     graphs = lamp.manifest.serves_graphs and not original
     worker = await WorkerProcess.start("bench")
+    lent = worker.home.put_package(unpacked, "1")
     warm, _ = await worker.call(pack_frame({"op": "warm", "needs": "graphs" if graphs else "sklearn"}), 60)
     formats = ["pickle", "python", "skops"]
     opened, _ = await worker.call(
-        pack_frame({"op": "open", "slot": 1, "folder": str(unpacked), "formats": formats, "original": original}), 60
+        pack_frame({"op": "open", "slot": 1, "folder": str(lent), "memory_bytes": 2**33, "formats": formats, "original": original}), 60
     )
     await worker.close()
     supply = WorkerSupply(spares=True)

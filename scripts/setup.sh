@@ -36,6 +36,8 @@ venv() {
   [ "${PIPESTATUS[0]}" = 0 ] || fail "the packages of requirements.lock could not be installed; look at what pip says above"
   .venv/bin/python -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e . 2>&1 | { grep -v '^WARNING' >&2 || true; }
   [ "${PIPESTATUS[0]}" = 0 ] || fail "lamppost itself could not be installed into .venv; look at what pip says above"
+  # compiled by being imported: workers are confined and cannot keep what they compile
+  .venv/bin/python -W ignore -c 'import lamppost.cli.up, lamppost.runtime.worker, lamppost.package.skops_import as s, onnxruntime, pandas; s.import_skops()'
   printf '%s' "$wanted" > .venv/.lamppost-setup
 }
 
@@ -46,6 +48,7 @@ torch() {
   # its thousands of modules are compiled when they are imported, and few are
   .venv/bin/python -m pip install -q --disable-pip-version-check --no-compile "$(grep -o 'torch==[0-9.]*' pyproject.toml)" >/dev/null 2>&1 \
     || step "PyTorch could not be installed; its tests are skipped"
+  .venv/bin/python -W ignore -c 'import torch.export' 2>/dev/null || true # compiled now: confined workers cannot keep what they compile
 }
 
 postgres() {

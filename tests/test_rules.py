@@ -36,6 +36,8 @@ ORDER = (
     "core.artifact",
     "core.monitoring",
     "core.endpoint",
+    "runtime.confinement",
+    "runtime",
     "service",
     "service.packages",
     "service.records",

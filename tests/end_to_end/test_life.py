@@ -111,7 +111,7 @@ class Life(unittest.TestCase):
             for _ in range(2):
                 already = len(answered)
                 until(lambda already=already: len(answered) > already + 20)
-                workers = [pid for pid in self.tree() if b"lamppost.runtime.worker" in Path(f"/proc/{pid}/cmdline").read_bytes()]
+                workers = [pid for pid in self.tree() if b"lamppost.runtime.worker_main" in Path(f"/proc/{pid}/cmdline").read_bytes()]
                 for pid in workers:
                     os.kill(pid, signal.SIGKILL)
                 already = len(answered)

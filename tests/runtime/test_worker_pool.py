@@ -138,8 +138,8 @@ class Budget(WithLanes):
     async def test_a_worker_that_fills_its_scratch_folder_is_stopped(self) -> None:
         lane = await self.opened(Moody(), "moody")
         driver = lane.seats[0]
-        (driver.worker._scratch / "much").write_bytes(b"")
-        os.truncate(driver.worker._scratch / "much", 2**30 + 1)
+        (driver.worker.home.scratch / "much").write_bytes(b"")
+        os.truncate(driver.worker.home.scratch / "much", 2**30 + 1)
         self.pool._look_at_workers()
         self.assertIn("MB of files, over the limit", driver.end_reason or "")
         self.assertEqual(await self.ask(lane, 4.0), [8.0])

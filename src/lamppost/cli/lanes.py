@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 import typer
 
-from lamppost.cli.out import AMBER, DIM, SLATE, format_bytes, paint, print_json, print_line, print_table
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_bytes, paint, print_json, print_line, print_table
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
 from lamppost.core.errors import NotFound
@@ -20,6 +20,7 @@ def lanes(
     """Command ``lanes``."""
     with Client(address) as client:
         answer = client.fetch("GET", "/api/lanes")
+        confinement = client.fetch("GET", "/api/node")["confinement"]
     if version is not None:
         answer["lanes"] = [lane for lane in answer["lanes"] if lane["version"] == version]
         if not answer["lanes"]:
@@ -33,6 +34,7 @@ def lanes(
     asleep = f", {answer['asleep']:,} endpoints asleep" if answer["asleep"] else ""
     held, budget = format_bytes(answer["memory_bytes"]), format_bytes(answer["budget_bytes"])
     print_line(f"{len(answer['lanes'])} versions open in {answer['workers']} workers{asleep}; they hold {held} of {budget}")
+    print_line(paint(confinement["summary"], DIM if confinement["files"] else BRICK))
     print_line()
     head = ["version", "state", "copies", "waiting", "max rows", "rows/s", "requests", "memory", "used", "for"]
     print_table(head, [_row(lane) for lane in answer["lanes"]], right=frozenset(head[2:8]))

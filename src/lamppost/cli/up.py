@@ -8,6 +8,7 @@ import gc
 import logging
 import os
 import re
+import shutil
 import signal
 import socket
 import sys
@@ -26,6 +27,8 @@ from lamppost.client.config import keep_token
 from lamppost.core.errors import SetupError
 from lamppost.core.names import check_name
 from lamppost.package.signing import read_public
+from lamppost.runtime.confinement.probe import ConfinementReport, measure_confinement
+from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.app import make_app
 from lamppost.service.console import console_folder
@@ -35,6 +38,8 @@ from lamppost.service.settings import Settings
 from lamppost.store import tokens
 from lamppost.store.database import hand_over, migrate
 from lamppost.store.postgres import PrivateServer
+
+log = logging.getLogger("lamppost.workers")
 
 _SWITCH_S = 0.0005
 """How long a thread that writes records may keep the interpreter from the loop that answers."""
@@ -58,6 +63,9 @@ def up(
         bool, typer.Option("--allow-pickle", help="Open packages that are stored as pickle; a pickle can run code.")
     ] = False,
     allow_code: Annotated[bool, typer.Option("--allow-code", help="Open packages that carry Python code of their own.")] = False,
+    unconfined: Annotated[
+        bool, typer.Option("--unconfined", help="Let packages reach what the service reaches: files, network, other processes.")
+    ] = False,
     signed_by: Annotated[
         list[Path] | None,
         typer.Option(help="Public key, one of which must have signed packages that can run code (may be repeated).", metavar="FILE"),
@@ -90,13 +98,15 @@ def up(
         migrate(url)
         served_from = url if database else hand_over(url)
         secret = tokens.replace_admin(url) if new_admin_token else tokens.make_first_admin(url)
-        formats = {"skops"} | ({"pickle", "torch"} if allow_pickle else set()) | ({"python"} if allow_code else set())
+        formats = frozenset({"skops"} | ({"pickle", "torch"} if allow_pickle else set()) | ({"python"} if allow_code else set()))
+        worker_rules = WorkerRules(data / "workers", data, not unconfined)
+        confinement = _confinement(worker_rules, formats)
         grpc = None if grpc_port is None else f"{host}:{grpc_port}"
         node = Node(
             Settings(
                 data,
                 served_from,
-                LaneSettings(formats=frozenset(formats)),
+                LaneSettings(formats=formats),
                 memory_bytes=None if memory is None else _bytes(memory, "--memory"),
                 spool_bytes=_bytes(spool, "--spool"),
                 environments=environments,
@@ -108,6 +118,8 @@ def up(
                 mail_from=mail_from,
                 otlp=otlp,
                 records=records,
+                workers=worker_rules,
+                confinement=confinement,
             )
         )
         config = uvicorn.Config(
@@ -126,6 +138,21 @@ def up(
         server = _Server(config, address, secret)
         with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
             runner.run(server.serve(sockets=[listener]))
+
+
+def _confinement(rules: WorkerRules, formats: frozenset[str]) -> ConfinementReport:
+    """Measure what workers are confined to. Raise SetupError where packages may run code and files would be open to them."""
+    if rules.folder is not None:
+        shutil.rmtree(rules.folder, ignore_errors=True)  # of a service that was killed
+    report = asyncio.run(measure_confinement(rules))
+    if not report.files and rules.confined and formats != {"skops"}:
+        raise SetupError(
+            "packages that run code are allowed, and this kernel cannot keep them from the files of the service "
+            "(Landlock is needed: Linux 5.13 or later, with landlock in /sys/kernel/security/lsm); start without --allow-code and "
+            "--allow-pickle, or with --unconfined if you trust every package"
+        )
+    log.log(logging.INFO if report.files else logging.WARNING, "%s", report.summary)
+    return report
 
 
 def _bytes(text: str, option: str) -> int:

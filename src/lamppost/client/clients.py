@@ -20,14 +20,25 @@ from lamppost.core.errors import LampPostError, ServerUnreachable
 T = TypeVar("T")
 
 
+_OPENING_S = 300.0
+
+
 def _httpx_request(client: httpx.Client | httpx.AsyncClient, request: Request) -> httpx.Request:
     return client.build_request(
         request.method,
         request.path,
         params=dict(request.params) or None,
         headers=dict(request.headers),
+        timeout=_patience(client.timeout, request),
         **({"content": request.content} if request.content is not None else {"json": request.json} if request.json is not None else {}),
     )
+
+
+def _patience(usual: httpx.Timeout, request: Request) -> httpx.Timeout:
+    """A change of an endpoint may open versions for the first time: each is loaded, proven and measured before the answer."""
+    if request.method == "GET" or not request.path.startswith("/api/endpoints/") or usual.read is None:
+        return usual
+    return httpx.Timeout(usual, read=max(usual.read, _OPENING_S))
 
 
 def _reply(response: httpx.Response) -> Reply:
@@ -60,7 +71,8 @@ def _options(address: str | None, token: str | None, timeout_s: float) -> dict[s
 class Client:
     """Asks a Lamp Post service.
 
-    address, token : taken from the environment or the client's own file where left out. timeout_s : for each call, in seconds.
+    address, token : taken from the environment or the client's own file where left out. timeout_s : for each call, in seconds;
+    changes of endpoints may take 300, because they open versions.
     Every method raises a `lamppost.LampPostError`.
 
     >>> with Client() as client:                                   # doctest: +SKIP

@@ -14,6 +14,7 @@ from typing import Any
 
 from lamppost.core.artifact.manifest import Manifest
 from lamppost.core.artifact.proof import Proof, ProofVerdict, compare_answers
+from lamppost.core.artifact.steps import NetworkStep
 from lamppost.core.engine.opening_measurement import BATCH_ROWS, OpeningMeasurement
 from lamppost.core.errors import Unavailable
 from lamppost.core.payload.validation_plan import Row, ValidationPlan
@@ -26,6 +27,12 @@ from lamppost.runtime.worker_process import WorkerGone
 MAX_SINGLE_ROWS = 32
 """Most proof rows that are also asked one by one."""
 _MEASURE_S = 0.06
+_NEEDS_TIMES = 4
+_LEAST_ROOM_BYTES = 2**30
+_RESERVED_BYTES = 2**29
+"""Address space that allocators and threads reserve and do not use."""
+_TORCH_BYTES = 2**30
+"""Address space that PyTorch takes when it is imported."""
 
 
 @dataclass(slots=True)
@@ -76,8 +83,12 @@ async def open_seat(spec: LaneSpec, settings: LaneSettings, tenant: Tenant, pool
     driver = await pool.place_lane(tenant)
     driver.opening += 1
     try:
-        ask = {"folder": str(spec.folder), "formats": sorted(settings.formats), "original": settings.original}
-        header = await driver.open_lane(tenant, ask, settings.open_s)
+        ask = {
+            "formats": sorted(settings.formats),
+            "original": settings.original,
+            "memory_bytes": _memory_bound(spec, driver, pool.budget_bytes),
+        }
+        header = await driver.open_lane(tenant, spec.folder, ask, settings.open_s)
         if header.get("op") != "opened":
             raise reported_error(header)
         held = int(header.get("memory_bytes", 0)) if driver.dedicated else int(header.get("grew_bytes", 0))
@@ -100,6 +111,18 @@ async def open_seat(spec: LaneSpec, settings: LaneSettings, tenant: Tenant, pool
     finally:
         driver.opening -= 1
     return OpenedSeat(driver, verdict, held, measurement)
+
+
+def _memory_bound(spec: LaneSpec, driver: WorkerDriver, budget_bytes: int) -> int:
+    """How much memory a worker may hold from its first package on, in bytes.
+
+    A dedicated worker of a package that was measured gets several times what it needed, because batches differ.
+    """
+    room = budget_bytes
+    if driver.dedicated and spec.expected_bytes:
+        room = min(room, _NEEDS_TIMES * spec.expected_bytes + _LEAST_ROOM_BYTES)
+    torch = any(isinstance(step, NetworkStep) and step.format != "onnx" for step in spec.manifest.steps)
+    return room + _RESERVED_BYTES + (_TORCH_BYTES if torch else 0)
 
 
 class _Batches:

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Literal
 
 from lamppost.core.artifact.manifest import Manifest
+from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.wire import pack_frame
 from lamppost.runtime.worker_process import WorkerGone, WorkerProcess
@@ -22,6 +23,7 @@ Needs = Literal["graphs", "sklearn"]
 """What a worker must have imported: compiled graphs need a tenth of the time and a third of the memory."""
 
 _WARM_S = 120.0
+_USUAL_RULES = WorkerRules()
 _REFILL_S = 3.0
 """Pause before a spare that was taken is replaced: its imports must not compete with the package that is being opened."""
 
@@ -32,10 +34,11 @@ def needed_worker(manifest: Manifest, settings: LaneSettings) -> Needs:
 
 
 class WorkerSupply:
-    """Starts workers; `close` ends the spares. spares : whether to keep any."""
+    """Starts workers; `close` ends the spares. spares : whether to keep any. rules : what all workers are confined to."""
 
-    def __init__(self, spares: bool) -> None:
+    def __init__(self, spares: bool, rules: WorkerRules = _USUAL_RULES) -> None:
         self._keeps_spares = spares
+        self._rules = rules
         self._kinds: set[Needs] = set()
         self._spares: dict[Needs, asyncio.Task[WorkerProcess]] = {}
         self._refill: asyncio.TimerHandle | None = None
@@ -50,16 +53,16 @@ class WorkerSupply:
         """Begin to start the spares that are not there."""
         for needs in sorted(self._kinds):
             if needs not in self._spares:
-                self._spares[needs] = asyncio.create_task(self._warm(needs), name=f"spare worker for {needs}")
+                self._spares[needs] = asyncio.create_task(self._warm("spare", needs), name=f"spare worker for {needs}")
 
     async def take_worker(self, name: str, needs: Needs, overlay: Path | None = None) -> WorkerProcess:
         """A worker for the lane ``name``, with other libraries where an environment is given; the caller closes it."""
         if overlay is not None:
-            return await WorkerProcess.start(name, overlay)
+            return await self._warm(name, needs, overlay)
         worker = await self._take_spare(needs)
         self._refill_later(needs)
         if worker is None:
-            return await WorkerProcess.start(name)
+            return await self._warm(name, needs)
         worker.name = name
         return worker
 
@@ -97,8 +100,9 @@ class WorkerSupply:
             if isinstance(worker, WorkerProcess):
                 await worker.close()
 
-    async def _warm(self, needs: Needs) -> WorkerProcess:
-        worker = await WorkerProcess.start("spare")
+    async def _warm(self, name: str, needs: Needs, overlay: Path | None = None) -> WorkerProcess:
+        """A worker whose slow imports are done."""
+        worker = await WorkerProcess.start(name, self._rules, overlay)
         try:
             await worker.call(pack_frame({"op": "warm", "needs": needs}), _WARM_S)
         except BaseException:

@@ -1,4 +1,4 @@
-"""The worker process: ``python -m lamppost.runtime.worker FD`` opens packages and answers batches over a Unix socket.
+"""The work of a worker process, which `worker_main` has confined: opens packages and answers batches over a Unix socket.
 
 It knows no database, no token and no network. What a package's code prints goes to stdout and stderr, which the service reads
 into its log; frames go over the socket only. It ends by itself when the service is gone.
@@ -6,7 +6,6 @@ into its log; frames go over the socket only. It ends by itself when the service
 
 from __future__ import annotations
 
-import ctypes
 import gc
 import importlib
 import io
@@ -29,12 +28,9 @@ from lamppost.runtime.codec import FrameCodec
 from lamppost.runtime.running_steps import StepChain, open_chain
 from lamppost.runtime.wire import HEAD, frame_size, pack_columns, pack_frame, read_header
 
-_PR_SET_PDEATHSIG = 1
-
-
 _FLUSH_S = 0.002
-_OPEN_FILES = 1_024
-_FILE_BYTES = 2**30
+_PAGES = os.open("/proc/self/statm", os.O_RDONLY | os.O_CLOEXEC)
+"""Kept open, because the rules on files know this file only for as long as the kernel does."""
 
 
 @dataclass(slots=True)
@@ -50,6 +46,7 @@ class Worker:
 
     def __init__(self) -> None:
         self.slots: dict[int, _Slot] = {}
+        self._memory_bounded = False
 
     def handle(self, header: dict[str, Any], body: bytes) -> Iterator[bytes]:
         """The frames that answer a frame. Nothing a package does may end the loop, so every exception becomes an answer."""
@@ -83,6 +80,7 @@ class Worker:
         return pack_frame({"op": "warm", "memory_bytes": _memory_bytes()})
 
     def _open(self, header: dict[str, Any]) -> bytes:
+        self._bound_memory(int(header["memory_bytes"]))
         folder, before = Path(header["folder"]), _memory_bytes()
         manifest = read_manifest((folder / MANIFEST).read_bytes())
         steps = open_chain(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
@@ -90,6 +88,17 @@ class Worker:
         gc.freeze()  # a look for cycles through all that is open would hold up a batch for a tenth of a second
         after = _memory_bytes()
         return pack_frame({"op": "opened", "pid": os.getpid(), "memory_bytes": after, "grew_bytes": max(0, after - before)})
+
+    def _bound_memory(self, most_bytes: int) -> None:
+        """Let this process hold so much and no more, beside the address space that it has and does not use.
+
+        The bound of the first package stands: a process without privileges cannot be given more again.
+        """
+        if not self._memory_bounded:
+            self._memory_bounded = True
+            size, resident = (int(pages) * resource.getpagesize() for pages in os.pread(_PAGES, 200, 0).split()[:2])
+            bound = size - resident + most_bytes
+            resource.setrlimit(resource.RLIMIT_AS, (bound, bound))
 
     def _run(self, parts: list[dict[str, Any]], body: bytes) -> Iterator[bytes]:
         """Answer the parts in turn, several in one frame as long as nobody waits long for the first of them."""
@@ -175,8 +184,7 @@ def _failed(error: Exception) -> dict[str, Any]:
 
 def _memory_bytes() -> int:
     """Resident memory now. Not getrusage's maximum: that begins with what the parent had when it forked."""
-    pages = int(Path("/proc/self/statm").read_text().split()[1])
-    return pages * resource.getpagesize()
+    return int(os.pread(_PAGES, 200, 0).split()[1]) * resource.getpagesize()
 
 
 def _receive(sock: socket.socket, size: int) -> bytes:
@@ -204,19 +212,8 @@ def serve(sock: socket.socket) -> None:
         return
 
 
-def main() -> None:
-    """Entry of the process; the socket's file descriptor is the only argument."""
-    parent = os.getppid()
-    ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
-    if os.getppid() != parent:  # the service died before that took effect
-        return
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C in a terminal is for the service
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    resource.setrlimit(resource.RLIMIT_NOFILE, (_OPEN_FILES, _OPEN_FILES))
-    resource.setrlimit(resource.RLIMIT_FSIZE, (_FILE_BYTES, _FILE_BYTES))
+def serve_until_hangup(sock: socket.socket) -> None:
+    """Serve as a worker process does: what is printed names the request, and Ctrl-C in a terminal is for the service."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
     sys.stdout, sys.stderr = _Lines(sys.stdout), _Lines(sys.stderr)
-    serve(socket.socket(fileno=int(sys.argv[1])))
-
-
-if __name__ == "__main__":
-    main()
+    serve(sock)

@@ -13,6 +13,7 @@ import logging
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any, Protocol
 
 from lamppost.runtime.wire import pack_frame
@@ -97,10 +98,14 @@ class WorkerDriver:
         """Whether the worker has a frame in hand."""
         return bool(self._flight)
 
-    async def open_lane(self, lane: SeatedLane, ask: dict[str, Any], timeout_s: float) -> dict[str, Any]:
-        """Open a lane's package in the worker. Returns the header of the answer. Raise WorkerGone."""
+    async def open_lane(self, lane: SeatedLane, folder: Path, ask: dict[str, Any], timeout_s: float) -> dict[str, Any]:
+        """Open a lane's package in the worker. Returns the header of the answer. Raise WorkerGone.
+
+        folder : where the package is unpacked. ask : how to open it.
+        """
         slot = next(_numbers)
-        header, _ = await self.worker.call(pack_frame({"op": "open", "slot": slot, **ask}), timeout_s)
+        lent = await asyncio.to_thread(self.worker.home.put_package, folder, str(slot))
+        header, _ = await self.worker.call(pack_frame({"op": "open", "slot": slot, "folder": str(lent), **ask}), timeout_s)
         if header.get("op") == "opened":
             self.slots[lane] = slot
         return header
@@ -136,7 +141,10 @@ class WorkerDriver:
         slot = self.slots.pop(lane, None)
         self._ready.pop(lane, None)
         if slot is not None and not self.dedicated:
-            self.worker.submit(pack_frame({"op": "close", "slot": slot}), lambda _: None)
+            self.worker.submit(pack_frame({"op": "close", "slot": slot}), lambda _: self._remove_package(slot))
+
+    def _remove_package(self, slot: int) -> None:
+        self._loop.run_in_executor(None, self.worker.home.remove_package, str(slot))
 
     def schedule_lane(self, lane: SeatedLane, enough: bool = False) -> None:
         """Send what waits in a lane as soon as the worker is free.

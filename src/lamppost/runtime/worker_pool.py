@@ -198,7 +198,7 @@ class WorkerPool(Generic[L]):
                 self.end_worker(driver)
             elif (held := driver.worker.memory_bytes) > self.budget_bytes:
                 driver.worker.stop(f"it held {held / 1e6:,.0f} MB, over the budget of {self.budget_bytes / 1e6:,.0f} MB, and was stopped")
-            elif (left := driver.worker.scratch_bytes()) > SCRATCH_BYTES:
+            elif (left := driver.worker.home.scratch_bytes()) > SCRATCH_BYTES:
                 driver.worker.stop(
                     f"it wrote {left / 1e6:,.0f} MB of files, over the limit of {SCRATCH_BYTES / 1e6:,.0f} MB, and was stopped"
                 )

@@ -8,16 +8,15 @@ import logging
 import os
 import re
 import resource
-import shutil
 import signal
 import socket
 import sys
-import tempfile
 from collections import deque
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, cast
 
+from lamppost.runtime.confinement.worker_home import WorkerHome, WorkerRules
 from lamppost.runtime.wire import HEAD, WireError, frame_size, read_header
 
 log = logging.getLogger("lamppost.worker")
@@ -26,6 +25,7 @@ _KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "TZ", "PYTHONPATH", "OPENBLAS_COR
 _LINE_LIMIT = 2_000
 _REQUEST = re.compile(r"\[request ([0-9a-f-]{36})\] ")
 _PAGE = resource.getpagesize()
+_USUAL_RULES = WorkerRules()
 
 
 class WorkerGone(Exception):
@@ -94,20 +94,20 @@ class _Protocol(asyncio.Protocol):
 class WorkerProcess:
     """A running worker. Make one with `start`; `call` or `submit`, answers come in order; always `close`."""
 
-    def __init__(self, name: str, process: asyncio.subprocess.Process, protocol: _Protocol, scratch: Path) -> None:
+    def __init__(self, name: str, process: asyncio.subprocess.Process, protocol: _Protocol, home: WorkerHome) -> None:
         self.name = name
         self.pid = process.pid
+        self.home = home
         self._process = process
         self._protocol = protocol
-        self._scratch = scratch
         streams: Sequence[asyncio.StreamReader | None] = (process.stdout, process.stderr)
         self._readers = [asyncio.create_task(self._log(stream)) for stream in streams if stream is not None]
 
     @classmethod
-    async def start(cls, name: str, overlay: Path | None = None) -> WorkerProcess:
+    async def start(cls, name: str, rules: WorkerRules = _USUAL_RULES, overlay: Path | None = None) -> WorkerProcess:
         """Start the interpreter; it answers its first frame as soon as its imports are done. overlay : libraries before those installed."""
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_STREAM)
-        scratch = Path(tempfile.mkdtemp(prefix="lamppost-worker-"))
+        home = WorkerHome(rules)
         threads = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1", "PYTHONUNBUFFERED": "1"}
         kept = {key: os.environ[key] for key in _KEPT_ENVIRONMENT if key in os.environ}
         if overlay is not None:
@@ -117,23 +117,24 @@ class WorkerProcess:
                 process = await asyncio.create_subprocess_exec(
                     sys.executable,
                     "-m",
-                    "lamppost.runtime.worker",
+                    "lamppost.runtime.worker_main",
                     str(theirs.fileno()),
+                    home.confines.to_json(),
                     pass_fds=[theirs.fileno()],
                     stdin=asyncio.subprocess.DEVNULL,
                     stdout=asyncio.subprocess.PIPE,
                     stderr=asyncio.subprocess.PIPE,
-                    env=kept | threads | {"HOME": str(scratch), "TMPDIR": str(scratch)},
-                    cwd=scratch,
+                    env=kept | threads | {"HOME": str(home.scratch), "TMPDIR": str(home.scratch)},
+                    cwd=home.scratch,
                     start_new_session=True,
                     limit=64 * 1024,
                 )
             _, protocol = await asyncio.get_running_loop().create_unix_connection(_Protocol, sock=ours)
         except BaseException:
             ours.close()
-            shutil.rmtree(scratch, ignore_errors=True)
+            home.delete()
             raise
-        return cls(name, process, protocol, scratch)
+        return cls(name, process, protocol, home)
 
     @property
     def end_reason(self) -> str | None:
@@ -192,15 +193,6 @@ class WorkerProcess:
             return 0
         return pages * _PAGE
 
-    def scratch_bytes(self) -> int:
-        """Bytes in its scratch folder."""
-        total = 0
-        for folder, _, names in os.walk(self._scratch):
-            for name in names:
-                with contextlib.suppress(OSError):
-                    total += Path(folder, name).lstat().st_size
-        return total
-
     def kill(self) -> None:
         """End the process now, and whatever it started."""
         with contextlib.suppress(ProcessLookupError, PermissionError):
@@ -215,7 +207,7 @@ class WorkerProcess:
         for reader in self._readers:
             reader.cancel()
         await asyncio.gather(*self._readers, return_exceptions=True)
-        await asyncio.to_thread(shutil.rmtree, self._scratch, ignore_errors=True)
+        await asyncio.to_thread(self.home.delete)
 
     async def _log(self, stream: asyncio.StreamReader) -> None:
         """Copy what the package's code prints into the service's log, line by line; long lines are cut."""

@@ -6,6 +6,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from lamppost.core.limits import MAX_BODY_BYTES, MAX_PACKAGE_BYTES
+from lamppost.runtime.confinement.probe import ConfinementReport
+from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 
 
@@ -21,6 +23,7 @@ class Settings:
     sources : databases that fields may be looked up in, URL by name.
     address : where people reach this node. smtp : host and port of a mail server, None for none. mail_from : whom its mails are from.
     records : whether calls are recorded at all. otlp : URL that spans are sent to (OTLP over HTTP), None for none.
+    workers : what worker processes are confined to. confinement : what of that was measured to be in force.
     """
 
     data: Path
@@ -39,3 +42,5 @@ class Settings:
     mail_from: str = "lamppost@localhost"
     records: bool = True
     otlp: str | None = None
+    workers: WorkerRules = field(default_factory=WorkerRules)
+    confinement: ConfinementReport = field(default_factory=ConfinementReport)

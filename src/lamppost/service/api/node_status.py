@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from dataclasses import asdict
 from typing import Annotated
 
 from fastapi import APIRouter, Query
@@ -13,7 +14,7 @@ from lamppost.core.errors import Unavailable
 from lamppost.core.names import parse_version
 from lamppost.runtime.lane import Lane
 from lamppost.service.api.access import PROBLEMS, RequireView, TheNode
-from lamppost.service.api.schemas.node import BatchSizeCount, CopiesSince, LanesAnswer, LaneStateAnswer, NodeAnswer
+from lamppost.service.api.schemas.node import BatchSizeCount, ConfinementAnswer, CopiesSince, LanesAnswer, LaneStateAnswer, NodeAnswer
 
 router = APIRouter(tags=["node"], responses=PROBLEMS)
 
@@ -45,7 +46,7 @@ async def get_metrics(node: TheNode, _: RequireView) -> Response:
 @router.get("/api/node")
 async def get_node(node: TheNode, _: RequireView) -> NodeAnswer:
     """This node and its records."""
-    spool = node.recorder.spool
+    spool, confinement = node.recorder.spool, node.settings.confinement
     return NodeAnswer(
         version=lamppost.__version__,
         records_waiting=node.recorder.waiting,
@@ -55,6 +56,7 @@ async def get_node(node: TheNode, _: RequireView) -> NodeAnswer:
         payloads_given_up=spool.payloads_given_up,
         calls_given_up=spool.calls_given_up,
         formats=sorted(node.settings.lane.formats),
+        confinement=ConfinementAnswer(**asdict(confinement), summary=confinement.summary),
     )
 
 

@@ -40,7 +40,7 @@ class Deployment:
     ) -> None:
         self.package_cache = packages
         self.table = RouteTable()
-        self.workers: WorkerPool[Lane] = WorkerPool(WorkerSupply(spares=True), settings.memory_bytes)
+        self.workers: WorkerPool[Lane] = WorkerPool(WorkerSupply(spares=True, rules=settings.workers), settings.memory_bytes)
         self.opener = LaneOpener(pool, settings, packages, self.workers)
         self.leases = LaneLeases(self._open_lane)
         self._tuning = LaneTuning(settings.lane, self.table, self.workers.cores)

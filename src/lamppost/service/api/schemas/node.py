@@ -57,11 +57,28 @@ class LanesAnswer(ApiModel):
     lanes: list[LaneStateAnswer]
 
 
+class ConfinementAnswer(ApiModel):
+    """What the kernel was measured to hold worker processes to.
+
+    files : they open libraries, their packages and their scratch only. network : no sockets. processes : they start none and look into
+    none. signals : none to others. memory : bounded by the kernel. own_user : each is a user of its own. summary : all of it in a sentence.
+    """
+
+    files: bool
+    network: bool
+    processes: bool
+    signals: bool
+    memory: bool
+    own_user: bool
+    summary: str
+
+
 class NodeAnswer(ApiModel):
     """This node. records_waiting : calls not in the database yet. records_dropped : lost, because neither disk nor database took them.
 
     spool_bytes, spool_most_bytes : what waiting records take on disk, and may take. payloads_given_up, calls_given_up : calls that
-    the spool's bound has cost their inputs and answers, and all but their counts.
+    the spool's bound has cost their inputs and answers, and all but their counts. formats : of models that this node opens.
+    confinement : what its workers are confined to.
     """
 
     version: str
@@ -72,3 +89,4 @@ class NodeAnswer(ApiModel):
     payloads_given_up: int
     calls_given_up: int
     formats: list[str]
+    confinement: ConfinementAnswer
