@@ -38,7 +38,7 @@ def _patience(usual: httpx.Timeout, request: Request) -> httpx.Timeout:
     """A change of an endpoint may open versions for the first time: each is loaded, proven and measured before the answer."""
     if request.method == "GET" or not request.path.startswith("/api/endpoints/") or usual.read is None:
         return usual
-    return httpx.Timeout(usual, read=max(usual.read, _OPENING_S))
+    return httpx.Timeout(connect=usual.connect, read=max(usual.read, _OPENING_S), write=usual.write, pool=usual.pool)
 
 
 def _reply(response: httpx.Response) -> Reply:

@@ -11,8 +11,26 @@ MAX_PACKAGE_BYTES = 2 * 2**30
 MAX_MEMBERS = 1_000
 """Most files in a lamp file."""
 
-MAX_MANIFEST_BYTES = 16 * 2**20
-"""Most bytes of the manifest, and of the proof, when unpacked."""
+MAX_MANIFEST_BYTES = 4 * 2**20
+"""Most bytes of the manifest when unpacked."""
+
+MAX_MEMBER_BYTES = 16 * 2**20
+"""Most bytes of the proof, and of the reference, when unpacked."""
+
+MAX_DEPTH = 32
+"""Most levels of lists and objects within each other, in the JSON of a lamp file."""
+
+MAX_FIELDS = 2_000
+"""Most fields of a schema."""
+
+MAX_CHOICES = 10_000
+"""Most choices of a field, and most names of a vector's elements."""
+
+MAX_AXES = 8
+"""Most axes of a tensor."""
+
+MAX_STEPS = 64
+"""Most steps of a package."""
 
 MAX_HEADERS = 128
 """Most headers of one request."""

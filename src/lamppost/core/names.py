@@ -10,6 +10,8 @@ from dataclasses import dataclass
 from lamppost.core.errors import BadRequest
 
 NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?")
+_MOST_COMPARED = 300_000
+_CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f]")
 #: Keys that a request body uses itself, so that no field may have them.
 RESERVED_FIELDS = frozenset({"rows", "columns", "options"})
 
@@ -40,16 +42,23 @@ def plain_name(text: str) -> str:
     return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")[:63].strip("-")
 
 
+def has_control_characters(text: str) -> bool:
+    """Whether a text holds characters that steer a terminal or end a line, instead of standing for themselves (Unicode's Cc)."""
+    return _CONTROL.search(text) is not None
+
+
 def parse_version(text: str) -> VersionName:
     """Read ``outage-risk@7``; raise BadRequest for anything else."""
     model, at, number = text.partition("@")
-    if not at or not number.isascii() or not number.isdigit() or not 1 <= int(number) <= 2**31 - 1:
+    if not at or not number.isascii() or not number.isdigit() or len(number) > 10 or not 1 <= int(number) <= 2**31 - 1:
         raise BadRequest(f"{text!r} is not a version: write the model, an @ and the number, for example outage-risk@7")
     return VersionName(check_name(model, "model"), int(number))
 
 
 def closest_name(name: str, known: Iterable[str]) -> str | None:
-    """The known name most like ``name`` (case does not count), or None when nothing is like it."""
+    """The known name most like ``name`` (case does not count), or None when nothing is like it, or looking for it would take long."""
     lowered = {candidate.lower(): candidate for candidate in known}
+    if len(name) * sum(map(len, lowered)) > _MOST_COMPARED:  # every letter with every letter, at worst
+        return None
     match = difflib.get_close_matches(name.lower(), lowered, n=1, cutoff=0.6)
     return lowered[match[0]] if match else None

@@ -22,7 +22,7 @@ from lamppost.core.artifact.manifest import MANIFEST, Manifest, PackageFile, man
 from lamppost.core.artifact.proof import Proof, read_proof
 from lamppost.core.artifact.reference import Reference, read_reference
 from lamppost.core.errors import PackageRefused
-from lamppost.core.limits import MAX_MANIFEST_BYTES, MAX_MEMBERS, MAX_PACKAGE_BYTES
+from lamppost.core.limits import MAX_MANIFEST_BYTES, MAX_MEMBER_BYTES, MAX_MEMBERS, MAX_PACKAGE_BYTES
 from lamppost.package.signing import MAX_SIGNATURES_BYTES, SIGNATURES, Signature, check, read_signatures
 
 _CHUNK = 2**20
@@ -104,8 +104,12 @@ def read_lamp(path: Path) -> Lamp:
         for name, member in manifest.members.items():
             for _ in _checked(archive, name, member):
                 pass
-        proof = read_proof(_read_small(archive, entries[manifest.proof]))
-        reference = read_reference(_read_small(archive, entries[manifest.reference]), manifest.format) if manifest.reference else None
+        proof = read_proof(_read_small(archive, entries[manifest.proof], MAX_MEMBER_BYTES))
+        reference = (
+            read_reference(_read_small(archive, entries[manifest.reference], MAX_MEMBER_BYTES), manifest.format)
+            if manifest.reference
+            else None
+        )
         signatures = read_signatures(_read_small(archive, entries[SIGNATURES], MAX_SIGNATURES_BYTES)) if SIGNATURES in entries else ()
     digest = manifest_digest(raw)
     check(signatures, digest)

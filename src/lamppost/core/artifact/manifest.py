@@ -14,9 +14,11 @@ from typing import Any, ClassVar
 import orjson
 from pydantic import TypeAdapter, ValidationError
 
+from lamppost.core.artifact.documents import check_document
 from lamppost.core.artifact.older_formats import upgrade_manifest
 from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep
 from lamppost.core.errors import PackageRefused
+from lamppost.core.limits import MAX_STEPS
 from lamppost.core.names import check_name
 from lamppost.core.schema.fields import Field, Schema
 
@@ -82,6 +84,8 @@ class Manifest:
         check_name(self.name, "model")
         if not self.steps:
             raise PackageRefused("the manifest lists no steps")
+        if len(self.steps) > MAX_STEPS:
+            raise PackageRefused(f"the manifest lists {len(self.steps):,} steps; {MAX_STEPS} are allowed")
         for path in [self.proof, *([self.reference] if self.reference else []), *(path for step in self.steps for path in step.files)]:
             if path not in self.members:
                 raise PackageRefused(f"the manifest uses {path!r} but does not list it among its members")
@@ -156,6 +160,7 @@ def read_manifest(data: bytes) -> Manifest:
         raw = orjson.loads(data)
     except ValueError as error:
         raise PackageRefused(f"{MANIFEST} is not JSON ({error}); pack the model again") from error
+    check_document(raw, MANIFEST)
     version = raw.get("format") if isinstance(raw, dict) else None
     if not isinstance(version, int) or version < 1:
         raise PackageRefused(f"{MANIFEST} names no format version; this is no lamp file, or a damaged one")

@@ -7,7 +7,7 @@ Labels, choices, text, whole numbers and yes/no must be equal. A number ``given`
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from dataclasses import field as default
 from functools import cache
@@ -16,10 +16,13 @@ from typing import Any, ClassVar
 import orjson
 from pydantic import TypeAdapter, ValidationError
 
+from lamppost.core.artifact.documents import check_document
 from lamppost.core.errors import PackageRefused
 from lamppost.core.schema.fields import Schema
 
 SHOWN_DIFFERENCES = 20
+MAX_RELATIVE = 0.1
+"""The largest difference, as a fraction of a number, that a proof may allow. The absolute one is held to the same of the largest number."""
 USUAL_CAUSES = (
     "Usual causes: preprocessing that is fitted again on the request, other library versions than in training, columns in another order."
 )
@@ -33,6 +36,15 @@ class Tolerance:
 
     absolute: float = 1e-6
     relative: float = 1e-6
+
+    __pydantic_config__: ClassVar = {"allow_inf_nan": False}
+
+    def __post_init__(self) -> None:
+        if not (0 <= self.absolute < math.inf and 0 <= self.relative <= MAX_RELATIVE):
+            raise PackageRefused(
+                f"a tolerance of {self.absolute:g} and {self.relative:g} of the value is none; the first is a number from 0, "
+                f"the second goes from 0 to {MAX_RELATIVE:g}"
+            )
 
 
 DEFAULT_TOLERANCE = Tolerance()
@@ -51,6 +63,23 @@ class Proof:
     def __post_init__(self) -> None:
         if not self.rows or len(self.rows) != len(self.answers):
             raise PackageRefused(f"the proof has {len(self.rows)} rows and {len(self.answers)} answers; it needs one answer a row")
+        largest = max(map(abs, _numbers(self.answers)), default=0.0)
+        if self.tolerance.absolute > max(1.0, largest) * MAX_RELATIVE:
+            raise PackageRefused(
+                f"the proof allows numbers to be off by {self.tolerance.absolute:g}, and its largest answer is {largest:g}; "
+                "it would pass whatever the model says. Pack the model with a smaller tolerance"
+            )
+
+
+def _numbers(answers: Iterable[Any]) -> Iterator[float]:
+    """Every finite number in answers, those within lists and objects, too."""
+    for answer in answers:
+        if isinstance(answer, dict):
+            yield from _numbers(answer.values())
+        elif isinstance(answer, list):
+            yield from _numbers(answer)
+        elif isinstance(answer, int | float) and not isinstance(answer, bool) and math.isfinite(answer):
+            yield answer
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,7 +167,10 @@ def write_proof(proof: Proof) -> bytes:
 def read_proof(data: bytes) -> Proof:
     """Read what `write_proof` wrote; raise PackageRefused for anything else."""
     try:
+        check_document(orjson.loads(data), "the proof")
         return _adapter().validate_json(data)
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         raise PackageRefused(f"the proof cannot be read at {'.'.join(map(str, first['loc']))}: {first['msg'].lower()}") from error
+    except ValueError as error:
+        raise PackageRefused(f"the proof is not JSON ({error}); pack the model again") from error

@@ -17,6 +17,7 @@ import orjson
 from numpy.typing import NDArray
 from pydantic import TypeAdapter, ValidationError
 
+from lamppost.core.artifact.documents import check_document
 from lamppost.core.artifact.manifest import FORMAT
 from lamppost.core.artifact.older_formats import upgrade_reference
 from lamppost.core.drift.bins import BINS, FieldBins, bin_choices, bin_numbers
@@ -222,13 +223,13 @@ def write_reference(reference: Reference) -> bytes:
 
 def read_reference(data: bytes, package_format: int = FORMAT) -> Reference:
     """Read what `write_reference` wrote into a lamp file of ``package_format``; raise PackageRefused for anything else."""
-    if package_format != FORMAT:
-        try:
-            data = orjson.dumps(upgrade_reference(orjson.loads(data), package_format))
-        except ValueError as error:
-            raise PackageRefused(f"the reference is not JSON ({error}); pack the model again") from error
     try:
-        return _adapter().validate_json(data)
+        raw = orjson.loads(data)
+    except ValueError as error:
+        raise PackageRefused(f"the reference is not JSON ({error}); pack the model again") from error
+    check_document(raw, "the reference")
+    try:
+        return _adapter().validate_json(data if package_format == FORMAT else orjson.dumps(upgrade_reference(raw, package_format)))
     except ValidationError as error:
         first = error.errors(include_url=False)[0]
         raise PackageRefused(f"the reference cannot be read at {'.'.join(map(str, first['loc']))}: {first['msg'].lower()}") from error

@@ -7,12 +7,14 @@ descriptions in words (`Field.expected_text`) are all made from the same values.
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, get_args
 
 from lamppost.core.errors import PackageRefused
-from lamppost.core.names import RESERVED_FIELDS
+from lamppost.core.limits import MAX_AXES, MAX_CHOICES, MAX_FIELDS
+from lamppost.core.names import RESERVED_FIELDS, has_control_characters
 
 Kind = Literal["number", "integer", "yes/no", "choice", "text", "time", "image", "vector", "tensor"]
 KINDS: tuple[str, ...] = get_args(Kind)
@@ -72,6 +74,10 @@ class Field:
     def _problem(self) -> str | None:
         if not self.name or len(self.name) > 200:
             return "a name of 1 to 200 characters is needed"
+        if has_control_characters(self.name):
+            return "a name has no control characters"
+        if len(self.choices) > MAX_CHOICES:
+            return f"it has {len(self.choices):,} choices; {MAX_CHOICES:,} are allowed"
         if self.name in RESERVED_FIELDS:
             return "this name is used by request bodies themselves; rename the column"
         if self.kind not in KINDS:
@@ -85,6 +91,8 @@ class Field:
         return self._shape_problem()
 
     def _shape_problem(self) -> str | None:
+        if len(self.shape) > MAX_AXES:
+            return f"it has {len(self.shape):,} axes; {MAX_AXES} are allowed"
         if self.kind == "tensor" and (not self.shape or min(self.shape) < 0 or math.prod(n or 1 for n in self.shape) > MAX_ELEMENTS):
             return f"a tensor needs a shape such as [28, 28], 0 for an axis of any length, of {MAX_ELEMENTS:,} elements at most"
         if self.kind in ("tensor", "vector") and self.missing:
@@ -210,8 +218,11 @@ class Schema:
         names = [field.name for field in self.fields]
         if not names:
             raise PackageRefused("a schema needs at least one field")
-        if twice := sorted({name for name in names if names.count(name) > 1}):
-            raise PackageRefused(f"field names stand twice: {', '.join(twice)}")
+        if len(names) > MAX_FIELDS:
+            raise PackageRefused(f"a schema has {len(names):,} fields; {MAX_FIELDS:,} are allowed")
+        if len(set(names)) != len(names):
+            twice = sorted(name for name, times in Counter(names).items() if times > 1)
+            raise PackageRefused(f"field names stand twice: {', '.join(twice[:20])}")
 
     def __iter__(self) -> Iterator[Field]:
         return iter(self.fields)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections import Counter
 from datetime import datetime
 from typing import Annotated
@@ -83,7 +84,9 @@ def _need(route: Route, hour: LastHour | None, summary: MonitoringSummary | None
 async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> EndpointDetailAnswer:
     """One endpoint: what it serves, its fields, its last hour, what it served before."""
     route = node.deployment.table.find_route(endpoint)
-    schema = endpoint_schema(route.setup, await manifests_of(node, route.setup))
+    manifests = await manifests_of(node, route.setup)
+    schema = await asyncio.to_thread(endpoint_schema, route.setup, manifests)
+    plan = await asyncio.to_thread(ValidationPlan, schema.inputs, options=schema.options)
     past = await endpoints.endpoint_history(node.pool, endpoint, 1_000)
     back = endpoints.find_rollback_target(past)
     return EndpointDetailAnswer(
@@ -91,7 +94,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> Endpoint
         inputs=field_answers(schema.inputs),
         options=field_answers(schema.options or ()),
         answers=field_answers(schema.answers),
-        example=ValidationPlan(schema.inputs, options=schema.options).example(),
+        example=plan.example(),
         json_schema=schema.inputs.to_json_schema(schema.options),
         setup=route.setup,
         history=[

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from copy import deepcopy
 from functools import cache
 from typing import Any
@@ -36,7 +37,8 @@ class EndpointPaths:
         revision = node.deployment.table.find_route(endpoint).in_force
         kept = self._paths_by_endpoint.get(endpoint)
         if kept is None or kept[0] != revision.revision:
-            paths = endpoint_paths(endpoint, revision.setup, await manifests_of(node, revision.setup))
+            manifests = await manifests_of(node, revision.setup)
+            paths = await asyncio.to_thread(endpoint_paths, endpoint, revision.setup, manifests)
             kept = self._paths_by_endpoint[endpoint] = (revision.revision, paths)
         return kept[1]
 
@@ -44,7 +46,7 @@ class EndpointPaths:
 async def manifests_of(node: Node, setup: EndpointSetup) -> dict[str, Manifest]:
     """The manifests of a setup's versions, whether they are open here or not."""
     versions = [await packages.get_version(node.pool, name) for name in setup.versions]
-    return {version.name: read_manifest(version.manifest.encode()) for version in versions}
+    return await asyncio.to_thread(lambda: {version.name: read_manifest(version.manifest.encode()) for version in versions})
 
 
 def api_document(app: FastAPI) -> dict[str, Any]:
@@ -64,21 +66,21 @@ def _prediction_schemas() -> dict[str, Any]:
 async def openapi(request: Request, node: TheNode) -> Response:
     """The whole document. Without a token it has the API's own paths only, because fields and examples may be confidential."""
     app: FastAPI = request.app
-    document = api_document(app)
+    document = await asyncio.to_thread(api_document, app)
     document["components"].setdefault("securitySchemes", {})["token"] = {"type": "http", "scheme": "bearer"}
     try:
         who = await node.auth.check("GET", request.scope["headers"])
     except NotSignedIn:
         if request.headers.get("authorization"):
             raise
-        return _written(document)
+        return await _written(document)
     contracts: EndpointPaths = request.app.state.contracts
     for endpoint in sorted(node.deployment.table.by_endpoint):
         if _may_know(who, endpoint):
             path, schemas = await contracts.of(node, endpoint)
             document["paths"][f"/predict/{endpoint}"] = path
             document["components"]["schemas"] |= schemas
-    return _written(document)
+    return await _written(document)
 
 
 def _may_know(who: Principal, endpoint: str) -> bool:
@@ -86,5 +88,5 @@ def _may_know(who: Principal, endpoint: str) -> bool:
     return asks or "view" in MAY[who.role]
 
 
-def _written(document: dict[str, Any]) -> Response:
-    return Response(orjson.dumps(document), media_type="application/json", headers={"cache-control": "no-store"})
+async def _written(document: dict[str, Any]) -> Response:
+    return Response(await asyncio.to_thread(orjson.dumps, document), media_type="application/json", headers={"cache-control": "no-store"})

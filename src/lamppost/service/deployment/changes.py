@@ -127,7 +127,11 @@ class EndpointChanges:
     async def schema_of_setup(self, setup: EndpointSetup) -> EndpointSchema:
         """The schema that a setup promises callers."""
         versions = [await packages.get_version(self._pool, name) for name in setup.versions]
-        return endpoint_schema(setup, {version.name: read_manifest(version.manifest.encode()) for version in versions})
+
+        def read() -> EndpointSchema:
+            return endpoint_schema(setup, {version.name: read_manifest(version.manifest.encode()) for version in versions})
+
+        return await asyncio.to_thread(read)
 
     async def caller_breakage(self, endpoint: str, setup: EndpointSetup) -> CallerBreakage:
         """How many of the calls that were answered in the last hour a setup would refuse."""
@@ -135,7 +139,7 @@ class EndpointChanges:
         sent = await records.recorded_inputs(self._pool, endpoint, since, _LOOKED_AT)
         past = (await records.endpoint_load(self._pool, since, [endpoint])).get(endpoint)
         schema = await self.schema_of_setup(setup)
-        plan = ValidationPlan(schema.inputs, options=schema.options)
+        plan = await asyncio.to_thread(ValidationPlan, schema.inputs, options=schema.options)
         reasons: Counter[str] = Counter()
         refused = await asyncio.to_thread(_refused, plan, [call.input for call in sent], reasons, setup.lenient)
         calls = max(len(sent), past.calls - past.refused - past.failed if past is not None else 0)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import logging
 from dataclasses import asdict
 
@@ -47,7 +48,7 @@ class LaneOpener:
         kept = [Signature(*signature) for signature in await packages.list_signatures(self._pool, version.digest)]
         check(kept, version.digest)
         demand(self._settings.signers, kept, manifest.formats)
-        spec = LaneSpec(str(name), folder, manifest, proof, dedicated_worker=apart)
+        spec = await asyncio.to_thread(LaneSpec, str(name), folder, manifest, proof, dedicated_worker=apart)
         if self._environments is not None:
             spec.overlay = await self._environments.folder_for(str(name), manifest)
         lane = Lane(spec, rules, self._workers)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Mapping
 from dataclasses import replace
 
@@ -29,8 +30,11 @@ class PredictorAssembly:
             return setup
         return replace(setup, lookups=tuple([await self.sources.resolve_lookup(lookup) for lookup in setup.lookups]))
 
-    def assemble(self, setup: EndpointSetup, lanes: Mapping[str, Lane]) -> Predictor:
+    async def assemble(self, setup: EndpointSetup, lanes: Mapping[str, Lane]) -> Predictor:
         """The predictor of a setup. lanes : open lanes of its versions. Raise Conflict if the versions do not fit together."""
+        return await asyncio.to_thread(self._assemble, setup, lanes)  # schemas of thousands of fields take their time
+
+    def _assemble(self, setup: EndpointSetup, lanes: Mapping[str, Lane]) -> Predictor:
         predictor = self._with_lookups(setup, lanes)
         limit = setup.monitoring.refuse_odd
         if limit is None:
@@ -42,5 +46,6 @@ class PredictorAssembly:
         if not setup.lookups:
             return bare
         promised = endpoint_schema(setup, {name: lane.manifest for name, lane in lanes.items()})
-        known = Schema((*bare.columns, *(field for field in promised.inputs if field.name not in bare.columns.names)))
+        there = set(bare.columns.names)
+        known = Schema((*bare.columns, *(field for field in promised.inputs if field.name not in there)))
         return make_predictor(setup, lanes, [LookupTable(self.sources, lookup, known) for lookup in setup.lookups])

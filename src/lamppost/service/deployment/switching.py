@@ -48,7 +48,7 @@ class Switching:
             for change in changes:
                 setup = await self._assembly.with_resolved_lookups(change.setup)
                 lanes = await stack.enter_async_context(self._leases.opened(setup.versions, measure=True))
-                ready.append((replace(change, setup=setup), self._assembly.assemble(setup, lanes), lanes))
+                ready.append((replace(change, setup=setup), await self._assembly.assemble(setup, lanes), lanes))
             switched = {revision.endpoint: (revision, before) for revision, before in await commit([change for change, _, _ in ready])}
             for change, predictor, lanes in ready:
                 revision, before = switched[change.endpoint]
@@ -62,5 +62,5 @@ class Switching:
         async with self._table.lock(endpoint):
             async with self._leases.opened(setup.versions) as lanes:
                 ahead = replace(target, revision=present.revision + 1, restores=target.revision, counted=None, rollout=None)
-                self._activation.put(endpoint, Route(ahead, self._assembly.assemble(setup, lanes), tuple(lanes.values())))
+                self._activation.put(endpoint, Route(ahead, await self._assembly.assemble(setup, lanes), tuple(lanes.values())))
             self._tuning.apply_to(self._leases, (*setup.versions, *present.setup.versions))
