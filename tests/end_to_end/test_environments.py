@@ -102,4 +102,4 @@ class Environments(unittest.TestCase):
             with self.assertRaisesRegex(LampPostError, "was packed with tallowlib==1.0, and pip cannot install that here"):
                 client.point("scaled", version)
         (self.folder / "away").rename(self.folder / "tallowlib-1.0-py3-none-any.whl")
-        self.assertEqual(list((other.data / "environments").iterdir()), [])
+        self.assertEqual(list(other.data.glob("environments/*")), [])

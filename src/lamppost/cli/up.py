@@ -90,6 +90,8 @@ def up(
     data = data.resolve()
     signers = frozenset(read_public(path) for path in signed_by or ())
     sources = dict(_source(text) for text in source or ())
+    if environments and not allow_code:
+        raise SetupError("libraries that packages name run code when they are imported; start with --allow-code as well as --environments")
     if grpc_port is not None:
         with _listening(host, grpc_port, "--grpc-port"):
             pass  # only to say it at once when it is taken

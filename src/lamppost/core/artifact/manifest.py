@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from dataclasses import dataclass
 from dataclasses import field as default
 from functools import cache
@@ -24,6 +25,9 @@ from lamppost.core.schema.fields import Field, Schema
 
 FORMAT = 2
 MANIFEST = "manifest.json"
+_LIBRARY = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9._-]{0,98}[A-Za-z0-9])?")
+_VERSION = re.compile(r"[0-9A-Za-z][0-9A-Za-z.!+_-]{0,63}")
+"""Names and versions of distributions (PyPA's specifications): what an installer is given must be nothing else."""
 _STRICT = {"extra": "forbid", "strict": True}
 
 
@@ -55,6 +59,11 @@ class Provenance:
     changed: bool = False
     at: str | None = None
     quantized: str | None = None
+
+    def __post_init__(self) -> None:
+        for name, version in self.libraries.items():
+            if not (_LIBRARY.fullmatch(name) and _VERSION.fullmatch(version)):
+                raise PackageRefused(f"the manifest names the library {name[:80]!r} in version {version[:80]!r}, which is none")
 
 
 @dataclass(frozen=True, slots=True)

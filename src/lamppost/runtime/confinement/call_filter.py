@@ -31,6 +31,8 @@ _ABSENT: Final = ("clone3",)
 _OF_ITSELF_ONLY: Final = ("kill", "tgkill", "rt_sigqueueinfo", "rt_tgsigqueueinfo")
 _OF_ITSELF_OR_ZERO: Final = ("prlimit64", "sched_setaffinity")
 
+_FOR_INSTALLING: Final = ("socket", "bind", "connect", "chmod", "fchmod", "fchmodat", "fchmodat2", "utime", "utimes", "utimensat")
+
 _Instruction = tuple[int, int, int, int]
 
 
@@ -81,10 +83,11 @@ def _body(name: str, pid: int) -> list[_Instruction]:
     return [_refuse()]
 
 
-def filter_program(pid: int, numbers: dict[str, int], architecture: int) -> bytes:
+def filter_program(pid: int, numbers: dict[str, int], architecture: int, installs: bool = False) -> bytes:
     """The program as the kernel takes it, eight bytes an instruction.
 
     pid : of the process that it is for. numbers : of the calls. architecture : as the kernel names it (`AUDIT_ARCH`).
+    installs : whether connections to others and modes of files are left open.
     """
     program: list[_Instruction] = [
         (_LOAD, 0, 0, _ARCHITECTURE),
@@ -95,18 +98,20 @@ def filter_program(pid: int, numbers: dict[str, int], architecture: int) -> byte
         _refuse(errno.ENOSYS),
     ]
     for name, number in numbers.items():
+        if installs and name in _FOR_INSTALLING:
+            continue
         body = _body(name, pid)
         program += [(_JUMP_EQUAL, 0, len(body), number), *body]
     program.append(_PASS)
     return b"".join(struct.pack("=HBBI", *instruction) for instruction in program)
 
 
-def filter_system_calls(pid: int) -> bool:
+def filter_system_calls(pid: int, installs: bool = False) -> bool:
     """Put the filter in force for all threads of this process; returns whether the kernel took it. Needs "no new privileges"."""
     numbers, architecture = machine_numbers(), AUDIT_ARCH.get(os.uname().machine)
     if numbers is None or architecture is None:
         return False
-    program = filter_program(pid, numbers, architecture)
+    program = filter_program(pid, numbers, architecture, installs)
     instructions = ctypes.create_string_buffer(program, len(program))
     header = ctypes.create_string_buffer(struct.pack("@HP", len(program) // 8, ctypes.addressof(instructions)))
     try:

@@ -52,6 +52,7 @@ class Confines:
     packages : folder that packages are put into for it, read-only. scratch : folder for its own files.
     hidden : folder that it must not read even if it lies beneath a folder of libraries: the data of the service.
     user : id of the user and group that it becomes, None where the service is not root.
+    installs : whether it connects to others and sets modes of files, as pip does. readable : more files and folders that it may read.
     """
 
     parent: int
@@ -60,6 +61,8 @@ class Confines:
     scratch: str
     hidden: str | None
     user: int | None
+    installs: bool = False
+    readable: tuple[str, ...] = ()
 
     @staticmethod
     def from_json(text: str) -> Confines:
@@ -79,9 +82,9 @@ def confine(confines: Confines) -> bool:
     set_process_attribute(PR_SET_NO_NEW_PRIVS, 1)
     abi = landlock_abi()
     if abi:
-        rules = FileRules(abi)
+        rules = FileRules(abi, confines.installs)
         hidden = None if confines.hidden is None else Path(confines.hidden)
-        rules.allow([*readable_paths(hidden), Path(confines.packages)], READ)
+        rules.allow([*readable_paths(hidden), *map(Path, (confines.packages, *confines.readable))], READ)
         rules.allow(map(Path, [confines.scratch, *_WRITABLE_DEVICES]), READ_AND_WRITE)
         rules.put_in_force()
     user = confines.user if abi else None
@@ -91,7 +94,7 @@ def confine(confines: Confines) -> bool:
         resource.setrlimit(resource.RLIMIT_NPROC, (_THREADS, _THREADS))
     keep_memory_private()
     alive = _end_with_parent(confines.parent)  # after the change of the user, which takes it back
-    filter_system_calls(os.getpid())
+    filter_system_calls(os.getpid(), confines.installs)
     return alive
 
 

@@ -40,13 +40,16 @@ def landlock_abi() -> int:
 
 
 class FileRules:
-    """Rules that are collected as root and put in force afterwards. abi : what `landlock_abi` says, at least 1."""
+    """Rules that are collected as root and put in force afterwards.
 
-    def __init__(self, abi: int) -> None:
+    abi : what `landlock_abi` says, at least 1. network : whether TCP is left open.
+    """
+
+    def __init__(self, abi: int, network: bool = False) -> None:
         self._files = sum(rights for since, rights in _FILES_BY_ABI.items() if since <= abi)
         members = [self._files]
         if abi >= _TCP_ABI:
-            members.append(_TCP)
+            members.append(0 if network else _TCP)
         if abi >= _SCOPES_ABI:
             members.append(_SCOPES)
         attributes = struct.pack(f"={len(members)}Q", *members)

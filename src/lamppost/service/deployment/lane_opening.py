@@ -12,7 +12,7 @@ from lamppost.core.names import VersionName
 from lamppost.package.signing import Signature, check, demand
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
-from lamppost.runtime.library_environments import LibraryEnvironments
+from lamppost.runtime.library_environments import LibraryEnvironments, differing_pins
 from lamppost.runtime.seat_opening import LaneSpec
 from lamppost.runtime.worker_pool import WorkerPool
 from lamppost.service.packages.package_cache import PackageCache
@@ -31,7 +31,7 @@ class LaneOpener:
         self._settings = settings
         self._package_cache = package_cache
         self._workers = workers
-        self._environments = LibraryEnvironments(settings.data / "environments") if settings.environments else None
+        self._environments = LibraryEnvironments(settings.data / "environments", settings.workers) if settings.environments else None
 
     def installing_for(self, setup: EndpointSetup) -> str | None:
         """The progress of installing libraries for the versions of a setup; None if nothing is being installed."""
@@ -47,7 +47,8 @@ class LaneOpener:
         manifest, proof, folder = await self._package_cache.unpacked_package(version.digest)
         kept = [Signature(*signature) for signature in await packages.list_signatures(self._pool, version.digest)]
         check(kept, version.digest)
-        demand(self._settings.signers, kept, manifest.formats)
+        installs = self._environments is not None and bool(differing_pins(manifest))
+        demand(self._settings.signers, kept, manifest.formats | {"python"} if installs else manifest.formats)
         spec = await asyncio.to_thread(LaneSpec, str(name), folder, manifest, proof, dedicated_worker=apart)
         if self._environments is not None:
             spec.overlay = await self._environments.folder_for(str(name), manifest)
