@@ -112,8 +112,9 @@ class BadRequest(LampPostError):
 
 
 class BadJson(BadRequest):
-    """The body is not JSON, or not JSON of a usable shape."""
+    """The body is not JSON, or not JSON of a usable shape. is_syntax : whether it is no JSON at all."""
 
+    is_syntax = False
     code, title = "bad-json", "The body is not the JSON that is expected"
 
 

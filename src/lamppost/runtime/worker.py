@@ -22,13 +22,15 @@ from pathlib import Path
 from typing import Any, ClassVar, TextIO
 
 from lamppost.core.artifact.manifest import MANIFEST, read_manifest
-from lamppost.core.errors import LampPostError
+from lamppost.core.errors import LampPostError, Unavailable
 from lamppost.package.skops_import import import_skops
 from lamppost.runtime.codec import FrameCodec
 from lamppost.runtime.running_steps import StepChain, open_chain
 from lamppost.runtime.wire import HEAD, frame_size, pack_columns, pack_frame, read_header
 
 _FLUSH_S = 0.002
+_EXHAUSTED = 0.75
+"""The part of its bound from which a worker ends after a failure."""
 _PAGES = os.open("/proc/self/statm", os.O_RDONLY | os.O_CLOEXEC)
 """Kept open, because the rules on files know this file only for as long as the kernel does."""
 
@@ -46,7 +48,7 @@ class Worker:
 
     def __init__(self) -> None:
         self.slots: dict[int, _Slot] = {}
-        self._memory_bounded = False
+        self._address_bytes: int | None = None
 
     def handle(self, header: dict[str, Any], body: bytes) -> Iterator[bytes]:
         """The frames that answer a frame. Nothing a package does may end the loop, so every exception becomes an answer."""
@@ -67,6 +69,12 @@ class Worker:
                     yield self._warm(header)
                 case other:
                     raise RuntimeError(f"a worker does not know how to {other}")
+        except MemoryError:
+            yield pack_frame(
+                _failed(
+                    Unavailable("it needs more memory than this node's budget for models; start it with a larger one: lamppost up --memory")
+                )
+            )
         except Exception as error:
             yield pack_frame(_failed(error))
 
@@ -94,11 +102,17 @@ class Worker:
 
         The bound of the first package stands: a process without privileges cannot be given more again.
         """
-        if not self._memory_bounded:
-            self._memory_bounded = True
-            size, resident = (int(pages) * resource.getpagesize() for pages in os.pread(_PAGES, 200, 0).split()[:2])
-            bound = size - resident + most_bytes
-            resource.setrlimit(resource.RLIMIT_AS, (bound, bound))
+        if self._address_bytes is None:
+            size, resident = _address_and_resident_bytes()
+            self._address_bytes = size - resident + most_bytes
+            resource.setrlimit(resource.RLIMIT_AS, (self._address_bytes, self._address_bytes))
+
+    def _end_if_exhausted(self, error: Exception) -> None:
+        """End this process after a failure where little is left of its memory: it would go on failing, and another worker begins anew."""
+        if self._address_bytes is not None and _address_and_resident_bytes()[0] > _EXHAUSTED * self._address_bytes:
+            sys.stderr.write(f"the worker's memory is used up ({type(error).__name__}); it ends, and another one takes over\n")
+            sys.stderr.flush()
+            os._exit(1)
 
     def _run(self, parts: list[dict[str, Any]], body: bytes) -> Iterator[bytes]:
         """Answer the parts in turn, several in one frame as long as nobody waits long for the first of them."""
@@ -129,6 +143,7 @@ class Worker:
                 answers = slot.steps.run(slot.codec.columns(rows, part["columns"], body))
             entries, packed = pack_columns(answers)
         except Exception as error:
+            self._end_if_exhausted(error)
             return {"bytes": 0, **_failed(error)}, b""
         finally:
             _Lines.request = None
@@ -182,9 +197,14 @@ def _failed(error: Exception) -> dict[str, Any]:
     return {"op": "failed", "code": "model-fault", "detail": f"{type(error).__name__}: {error}"[:2_000]}
 
 
+def _address_and_resident_bytes() -> tuple[int, int]:
+    """Address space and resident memory now. Not getrusage's maximum: that begins with what the parent had when it forked."""
+    size, resident = os.pread(_PAGES, 200, 0).split()[:2]
+    return int(size) * resource.getpagesize(), int(resident) * resource.getpagesize()
+
+
 def _memory_bytes() -> int:
-    """Resident memory now. Not getrusage's maximum: that begins with what the parent had when it forked."""
-    return int(os.pread(_PAGES, 200, 0).split()[1]) * resource.getpagesize()
+    return _address_and_resident_bytes()[1]
 
 
 def _receive(sock: socket.socket, size: int) -> bytes:

@@ -16,7 +16,8 @@ from lamppost.core.endpoint.setup import EndpointSetup, EnsembleSetup, LookupSet
 from lamppost.core.endpoint.shares import Shares
 from lamppost.core.errors import Conflict, Fault, InvalidRows
 from lamppost.core.names import closest_name
-from lamppost.core.payload.validation_plan import MAX_FAULTS, Row
+from lamppost.core.payload.fault_gathering import MAX_FAULTS
+from lamppost.core.payload.validation_plan import Row
 from lamppost.core.schema.fields import Field, Schema, find_field
 from lamppost.core.schema.images import BadImage, check_header
 from lamppost.core.schema.value_kinds import shortened_json

@@ -7,6 +7,7 @@ of them for choice and text; timestamp with a zone for time; binary for image; (
 from __future__ import annotations
 
 import io
+from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -14,6 +15,8 @@ import numpy as np
 
 from lamppost.core.errors import BadBody, Fault, InvalidRows, TooManyRows
 from lamppost.core.names import closest_name
+from lamppost.core.payload.arrow_blocks import check_messages
+from lamppost.core.payload.line_blocks import MAX_RECORD_BYTES
 from lamppost.core.schema.columns import GONE_TIME, Array, Column, column_from_values, column_texts, dtype_of
 from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema
 from lamppost.core.schema.images import BadImage, check_header
@@ -28,6 +31,7 @@ def read_arrow(schema: Schema, body: bytes, max_rows: int) -> tuple[list[Column]
     """Columns in schema order and the number of rows; raise BadBody, TooManyRows, or InvalidRows with every fault (50 at most)."""
     import pyarrow as pa
 
+    check_messages(body)
     try:
         with pa.ipc.open_stream(io.BytesIO(body)) as stream:
             _check_names(schema, stream.schema.names)
@@ -61,13 +65,14 @@ def read_table(schema: Schema, table: pa.Table, max_rows: int) -> tuple[list[Col
 
 
 def _check_names(schema: Schema, names: Sequence[str]) -> None:
-    if twice := sorted({name for name in names if names.count(name) > 1}):
+    known, there = set(schema.names), set(names)
+    if unknown := next((name for name in names if name not in known), None):
+        like = closest_name(unknown, schema.names)
+        raise BadBody(f"there is a column {unknown[:200]!r}, which is no field" + (f"; did you mean {like}?" if like else ""))
+    if len(there) < len(names):
+        twice = sorted(name for name, times in Counter(names).items() if times > 1)
         raise BadBody(f"the column {twice[0]!r} stands there more than once")
-    for name in names:
-        if name not in schema.names:
-            like = closest_name(name, schema.names)
-            raise BadBody(f"there is a column {name!r}, which is no field" + (f"; did you mean {like}?" if like else ""))
-    if lost := [field.name for field in schema if field.required and field.name not in names]:
+    if lost := [field.name for field in schema if field.required and field.name not in there]:
         raise BadBody(f"the body lacks the columns {', '.join(lost[:10])}, which every row needs")
 
 
@@ -169,7 +174,7 @@ def _texts(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> C
     if not (pa.types.is_string(plain) or pa.types.is_large_string(plain)):
         raise _WrongType
     if field.kind == "text":
-        values = array.to_pylist()
+        values = _plain_texts(array)
         long = np.array([value is not None and len(value) > MAX_TEXT for value in values])
         if long.any():
             _add_faults(faults, field, long, values, f"{MAX_TEXT} characters at most")
@@ -180,10 +185,24 @@ def _texts(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> C
     extras = [word for word in words if word not in known] if field.unseen == "accept" else []
     known |= {word: len(known) + at for at, word in enumerate(extras)}
     codes = np.array([known.get(word, -2) for word in words] or [-1], dtype=np.int32)
-    codes_of_rows = np.where(gone, -1, codes[np.asarray(coded.indices.fill_null(0)).astype(np.int64)]).astype(np.int32)
+    places = np.asarray(coded.indices.fill_null(0)).astype(np.int64)
+    codes_of_rows = np.where(gone, -1, codes[places]).astype(np.int32)
     if (wrong := codes_of_rows == -2).any():
-        _add_faults(faults, field, wrong, array.to_pylist())
+        _add_faults(faults, field, wrong, [words[place] for place in places.tolist()])
     return Column(codes_of_rows, extras=tuple(extras))
+
+
+def _plain_texts(array: pa.Array) -> list[str | None]:
+    """The texts of a column. Raise BadBody for a dictionary whose words, written out for each row, are larger than any body."""
+    import pyarrow as pa
+
+    if not pa.types.is_dictionary(array.type):
+        return list(array.to_pylist())
+    words = array.dictionary.to_pylist()
+    texts = [None if place is None else words[place] for place in array.indices.to_pylist()]
+    if sum(len(text) for text in texts if text is not None) > MAX_RECORD_BYTES:
+        raise BadBody(f"written out for each row, the texts of a dictionary have over {MAX_RECORD_BYTES:,} characters; send fewer rows")
+    return texts
 
 
 def _times(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> Column:  # noqa: ARG001 - as its fellows

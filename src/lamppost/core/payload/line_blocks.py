@@ -22,39 +22,42 @@ class LineBlocks:
         self._lines = lines
         self._size = size
         self._held = bytearray()
+        self._begin_block()
+
+    def _begin_block(self) -> None:
+        """Nothing of what is held belongs to a block yet."""
+        self._end = self._count = 0  # of the records that are whole: where they end, how many they are
+        self._line = self._searched = 0  # where the present line begins, and how far a line break was looked for
+        self._open = False  # whether a quote is
 
     def feed(self, data: bytes) -> list[bytes]:
         """Blocks that are whole now; raise BadBody for a line that has no end in sight."""
         self._held += data
-        blocks = self._take_lines(final=False)
-        if len(self._held) > MAX_RECORD_BYTES:
+        blocks: list[bytes] = []
+        while (at := self._held.find(b"\n", self._searched)) >= 0:
+            if self._quoted and self._held.count(b'"', self._line, at) % 2:
+                self._open = not self._open
+            self._line = self._searched = at + 1
+            if self._open:
+                continue
+            self._end, self._count = at + 1, self._count + 1
+            if self._count >= self._lines or self._end >= self._size:
+                blocks.append(self._take())
+        self._searched = len(self._held)
+        if len(self._held) - self._end > MAX_RECORD_BYTES:
             raise BadBody(f"a line has over {MAX_RECORD_BYTES:,} bytes; a quote that is not closed, perhaps")
         return blocks
 
     def finish(self) -> list[bytes]:
         """What is left."""
-        blocks = self._take_lines(final=True)
+        blocks = [self._take()] if self._end else []
         if self._held:
             blocks.append(bytes(self._held))
             self._held.clear()
         return blocks
 
-    def _take_lines(self, final: bool) -> list[bytes]:
-        blocks = []
-        while (end := self._cut(final)) is not None:
-            blocks.append(bytes(self._held[:end]))
-            del self._held[:end]
-        return blocks
-
-    def _cut(self, final: bool) -> int | None:
-        """Where the next block ends: after so many lines, or so many bytes of whole lines."""
-        at, count = -1, 0
-        while count < self._lines and (line_end := self._held.find(b"\n", at + 1)) >= 0:
-            at, count = line_end, count + 1
-        if at < 0 or (count < self._lines and len(self._held) < self._size and not final):
-            return None
-        while self._quoted and self._held.count(b'"', 0, at) % 2:
-            at = self._held.find(b"\n", at + 1)
-            if at < 0:
-                return None
-        return at + 1
+    def _take(self) -> bytes:
+        block = bytes(self._held[: self._end])
+        del self._held[: self._end]
+        self._begin_block()
+        return block

@@ -9,20 +9,23 @@ from __future__ import annotations
 import csv
 import io
 import json
+from collections import Counter
 from collections.abc import Sequence
 from typing import Any
 
 import orjson
 
-from lamppost.core.errors import BadBody, Fault, InvalidRows, TooManyRows
+from lamppost.core.errors import BadBody, BadJson, Fault, InvalidRows, TooManyRows
 from lamppost.core.names import closest_name
 from lamppost.core.payload.coercion import Coercion
+from lamppost.core.payload.large_bodies import TooManyItems, TooManyKeys, outer_keys
 from lamppost.core.payload.validation_plan import Row, ValidationPlan
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.core.schema.value_kinds import shortened_json
 
 JSON, NDJSON, CSV, ARROW = "application/json", "application/x-ndjson", "text/csv", "application/vnd.apache.arrow.stream"
 MULTIPART = "multipart/form-data"
+_LONG_LINE = 4_096
 _JSONISH = frozenset({"number", "integer", "yes/no", "tensor"})
 
 
@@ -40,18 +43,23 @@ def read_ndjson(plan: ValidationPlan, body: bytes, before: int = 0, coercions: l
         rows = plan.read_body(whole, coercions).rows
         if len(rows) == len(lines):
             return rows
-    except Exception:
-        _find_bad_line(body, before)
+    except (BadJson, InvalidRows) as error:
+        if error.is_syntax if isinstance(error, BadJson) else any("field" not in fault for fault in error.extra["faults"]):
+            _find_bad_line(plan, body, before)
         raise
-    _find_bad_line(body, before)  # lines that only together are JSON
+    _find_bad_line(plan, body, before)  # lines that only together are JSON
     raise BadBody("the lines are no JSON objects, one on each")
 
 
-def _find_bad_line(body: bytes, before: int) -> None:
+def _find_bad_line(plan: ValidationPlan, body: bytes, before: int) -> None:
     for number, line in enumerate(body.split(b"\n"), before + 1):
         if line.strip():
             try:
+                if len(line) > _LONG_LINE:
+                    outer_keys(line, plan.keys_per_row, plan.max_rows)
                 document = json.loads(line)
+            except (TooManyKeys, TooManyItems) as error:
+                raise BadBody(f"line {number} has more keys than a row has fields") from error
             except (ValueError, RecursionError) as error:
                 raise BadBody(f"line {number} is not JSON ({_error_text(error)}); each line is one row as an object") from error
             if not isinstance(document, dict):
@@ -96,9 +104,10 @@ def read_csv(plan: ValidationPlan, body: bytes, before: int = 0, coercions: list
 def _check_header(schema: Schema, header: list[str]) -> None:
     if not any(header):
         raise BadBody(f"the CSV is empty; its first line is the names of the fields: {','.join(schema.names[:20])}")
-    if twice := sorted({name for name in header if header.count(name) > 1}):
+    known, there = set(schema.names), set(header)
+    if len(there) < len(header):
+        twice = sorted(name for name, times in Counter(header).items() if times > 1)
         raise BadBody(f"the header has {', '.join(map(repr, twice[:5]))} more than once")
-    known = set(schema.names)
     unknown = [name for name in header if name not in known]
     if unknown:
         if len(header) == 1 and any(mark in header[0] for mark in ";\t|"):

@@ -7,25 +7,32 @@ A body is one row as an object, or ``{"rows": [row, …]}``, or ``{"columns": {f
 fields or the rows where the schema has some. Every row that comes out has every field and every option, with None where a value is missing.
 
 A key that stands twice in an object is refused. Two counts tell nearly always that there is none: of the keys that were read, and of the
-colons in the body, or where texts have some too, of ``":``, which can stand nowhere inside a text; only where they differ is the body read
-again.
+colons in the body, or where texts have some too, of ``":``, which can stand nowhere inside a text; only where they differ are the keys of
+the body counted.
+
+Reading ends at the first row or key that is wrong, so that a large bad body costs no more than a good one. Faults are then gathered in
+a second pass, which looks at no further values once it has found 50 faults.
 """
 
 from __future__ import annotations
 
 import json
+import operator
 import re
 from collections.abc import Iterable
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any, NamedTuple
 
 import orjson
 from pydantic_core import ErrorDetails, SchemaValidator, ValidationError, from_json, to_json
 from pydantic_core import core_schema as cs
 
-from lamppost.core.errors import BadJson, Fault, InvalidRows, TooManyRows
+from lamppost.core.errors import BadJson, Fault, InvalidRows, TooManyRows, shift_fault_rows
 from lamppost.core.names import closest_name
+from lamppost.core.payload.body_schemas import BodySchemas
 from lamppost.core.payload.coercion import Coercion, coerce_row
+from lamppost.core.payload.fault_gathering import MAX_FAULTS, UNREADABLE, FaultTally, MissingKey
+from lamppost.core.payload.large_bodies import TooManyItems, TooManyKeys, UnclosedRows, cut_rows, outer_keys
 from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema, find_field
 from lamppost.core.schema.value_kinds import shortened_json, value_schema
 
@@ -33,9 +40,11 @@ Row = dict[str, Any]
 """Values by field: as in JSON, but a time is a datetime, an image its bytes, a tensor an array."""
 
 MAX_ROWS = 10_000
-MAX_FAULTS = 50
 _NUMBER = re.compile(r"[-+]?(\d+(\.\d*)?|\.\d+)([eE][-+]?\d+)?")
 _SPACED = re.compile(rb'"[ \t\r\n]+:')
+_MANY_KEYS = 100_000
+"""A body with more keys takes some 50 milliseconds to read at once."""
+_TEXT_OR_KEY = re.compile(rb'"[^"\\]*(?:\\.[^"\\]*)*"[ \t\r\n]*(:?)', re.DOTALL)
 _ROWS_FIRST = re.compile(rb'[ \t\r\n]*\{[ \t\r\n]*"rows"[ \t\r\n]*:')
 _SMALL = 4_096
 
@@ -50,10 +59,6 @@ class ParsedRows(NamedTuple):
 
 def _default(field: Field, value: cs.CoreSchema) -> Any:
     return None if field.default is None else SchemaValidator(value).validate_json(orjson.dumps(field.default))
-
-
-def _entries(schema: Iterable[Field]) -> dict[str, cs.TypedDictField]:
-    return {field.name: cs.typed_dict_field(value_schema(field), required=field.required) for field in schema}
 
 
 def _defaults(schema: Iterable[Field]) -> dict[str, Any]:
@@ -75,39 +80,24 @@ class ValidationPlan:
         self._whole = len(schema)
         self._defaults = _defaults(schema)
         self._option_defaults = _defaults(options or ())
-        inputs = _entries(schema)
-        row = cs.typed_dict_schema(inputs, extra_behavior="forbid")
-        rows = cs.list_schema(row, min_length=1, max_length=max_rows)
-        extra: dict[str, cs.TypedDictField] = {}
-        flat = inputs
-        if options is not None:
-            chosen = _entries(options)
-            value = cs.typed_dict_schema(chosen, extra_behavior="forbid")
-            extra = {"options": cs.typed_dict_field(value, required=any(field.required for field in options))}
-            flat = inputs | chosen
-        self._row_validator = SchemaValidator(cs.typed_dict_schema(inputs | extra, extra_behavior="forbid"))
-        self._many = SchemaValidator(cs.typed_dict_schema({"rows": cs.typed_dict_field(rows)} | extra, extra_behavior="forbid"))
-        listed = {
-            name: cs.typed_dict_field(cs.list_schema(entry["schema"], min_length=1, max_length=max_rows), required=field.required)
-            for (name, entry), field in zip(inputs.items(), schema, strict=True)
-        }
-        columns = cs.typed_dict_field(cs.typed_dict_schema(listed, extra_behavior="forbid"))
-        self._columns = cs.typed_dict_schema({"columns": columns} | extra, extra_behavior="forbid")
-        self._flat = cs.list_schema(cs.typed_dict_schema(flat, extra_behavior="forbid"), min_length=1, max_length=max_rows)
-
-    # the readers below are made when they are first needed: most plans read rows only
+        self._option_count = len(options or ())
+        self._schemas = BodySchemas(schema, options, max_rows)
+        self._row_reader = self._schemas.read_row  # nearly every call
 
     @cached_property
-    def _columns_reader(self) -> SchemaValidator:
-        return SchemaValidator(self._columns)
+    def keys_per_row(self) -> int:
+        """Most keys of one row: a picture or tensor in base64 is an object of three."""
+        fields = (*self.schema, *(self.options or ()))
+        return 2 + sum(4 if field.kind == "tensor" else 1 for field in fields)
 
-    @cached_property
-    def _flat_reader(self) -> SchemaValidator:
-        return SchemaValidator(self._flat)
-
-    @cached_property
-    def _options_reader(self) -> SchemaValidator:
-        return SchemaValidator(cs.typed_dict_schema(_entries(self.options or ()), extra_behavior="forbid"))
+    def _explained(self, gatherer: SchemaValidator, body: bytes, many: bool, columns: bool = False) -> BadJson | TooManyRows | InvalidRows:
+        """What is wrong with a body that could not be read."""
+        tally = FaultTally()
+        try:
+            gatherer.validate_json(body, context=tally)
+        except ValidationError as error:
+            return self._explain(error, tally, many, columns)
+        raise AssertionError("a body that cannot be read has a fault")
 
     def read_body(self, body: bytes, coercions: list[Coercion] | None = None) -> ParsedRows:
         """Rows of a JSON body, each with the options; raise BadJson, TooManyRows, or InvalidRows with all faults (at most 50).
@@ -124,32 +114,84 @@ class ValidationPlan:
 
     def _read(self, body: bytes) -> ParsedRows:
         many = body.startswith(b'{"rows"') or (len(body) > _SMALL and _ROWS_FIRST.match(body) is not None)
+        columns = False
         if not many and len(body) <= _SMALL:  # a row by itself, most likely: to look for its keys would cost as much as to read it
             try:
                 return self._read_row(body)
-            except ValidationError as error:
-                if not any(_has_key(body, key) for key in ("rows", "columns")):
-                    raise self._explain(error, many=False) from None
-        many = many or (b'"rows"' in body and _has_key(body, "rows"))
-        if not many and b'"columns"' in body and _has_key(body, "columns"):
+            except UNREADABLE:
+                many, columns = _has_key(body, "rows"), _has_key(body, "columns")
+                if not many and not columns:
+                    raise self._explained(self._schemas.gather_row, body, many=False) from None
+        elif not many:
+            try:
+                keys = outer_keys(body, self.keys_per_row, self.max_rows)
+            except TooManyKeys:
+                raise self._too_many_keys() from None
+            except TooManyItems:
+                raise self._too_many_rows() from None
+            many, columns = "rows" in keys, "columns" in keys
+        elif body.count(b'":') > _MANY_KEYS:
+            return self._read_blocks(body)
+        if columns and not many:
             return self._read_columns(body)
+        if many:
+            return self._read_rows(body)
         try:
-            if not many:
-                return self._read_row(body)
-            parsed = self._many.validate_json(body)
-        except ValidationError as error:
-            raise self._explain(error, many) from None
-        rows: list[Row] = parsed["rows"]
-        options = self._given_options(parsed)
-        _no_twins(body, sum(map(len, rows)) + 1 + (0 if options is None else len(options) + 1))
-        self._fill(rows)
-        if self.options:
+            return self._read_row(body)
+        except UNREADABLE:
+            raise self._explained(self._schemas.gather_row, body, many=False) from None
+
+    def _read_rows(self, body: bytes) -> ParsedRows:
+        try:
+            parsed = self._schemas.read_rows.validate_json(body)
+            rows: list[Row] = parsed["rows"]
+            options = self._given_options(parsed)
+            _no_twins(body, sum(map(len, rows)) + 1 + (0 if options is None else len(options) + 1))
+            self._fill(rows)
             chosen = self._filled(options)
-            rows = [row | chosen for row in rows]
+        except UNREADABLE:
+            raise self._explained(self._schemas.gather_rows, body, many=True) from None
+        return ParsedRows([row | chosen for row in rows] if self.options else rows, single_row=False)
+
+    def _read_blocks(self, body: bytes) -> ParsedRows:
+        """Many rows, some hundred at a time, so that other threads have their turn in between."""
+        try:
+            blocks = cut_rows(body, self.keys_per_row)
+        except TooManyKeys:
+            raise self._too_many_keys() from None
+        except UnclosedRows:
+            raise _no_json("the list of rows does not end, or its rows are not separated by commas", self.example(many=True)) from None
+        rows = self._read_rows(blocks.first).rows
+        chosen = {name: rows[0][name] for name in self.options.names} if self.options else {}
+        for block in blocks.later:
+            if len(rows) > self.max_rows:
+                raise self._too_many_rows()
+            try:
+                read: list[Row] = self._schemas.read_block.validate_json(block)
+                _no_twins(block, sum(map(len, read)))
+                self._fill(read)
+            except UNREADABLE:
+                error = self._explained(self._schemas.gather_rows_alone, b'{"rows":%s}' % block, many=True)
+                raise shift_fault_rows(error, partial(operator.add, len(rows))) from None
+            rows += [row | chosen for row in read] if chosen else read
+        if len(rows) > self.max_rows:
+            raise self._too_many_rows()
         return ParsedRows(rows, single_row=False)
 
+    def _too_many_rows(self) -> TooManyRows:
+        return TooManyRows(
+            f"one request may have {self.max_rows} rows, this one has more; send them in several requests", max_rows=self.max_rows
+        )
+
+    def _too_many_keys(self) -> BadJson:
+        count = len(self.schema)
+        fields = f"{count} field{'s' if count > 1 else ''}"
+        error = BadJson(f"an object of the body has more keys than a row, which has {fields}", example=self.example())
+        error.is_syntax = True  # a row without its end looks the same
+        return error
+
     def _read_row(self, body: bytes) -> ParsedRows:
-        row: Row = self._row_validator.validate_json(body)
+        row: Row = self._row_reader.validate_json(body)
         if self.options is None:
             _no_twins(body, len(row))
             if len(row) != self._whole:
@@ -161,18 +203,24 @@ class ValidationPlan:
         return ParsedRows([row | self._filled(options)], single_row=True)
 
     def _fill(self, rows: Iterable[Row]) -> None:
-        """Fill in defaults and missing values."""
+        """Fill in defaults and missing values. Raise MissingKey where a value is required."""
         for row in rows:
             if len(row) != self._whole:
                 for name, value in self._defaults.items():
                     row.setdefault(name, value)
+                if len(row) != self._whole:
+                    raise MissingKey
 
     def _given_options(self, given_options: Row) -> Row | None:
         options: Row | None = given_options.pop("options", None) if self.options else None
         return options
 
     def _filled(self, options: Row | None) -> Row:
-        return self._option_defaults | (options or {})
+        """Options with defaults for those that are left out. Raise MissingKey where a value is required."""
+        filled = self._option_defaults | (options or {})
+        if len(filled) != self._option_count:
+            raise MissingKey
+        return filled
 
     def _coerced_body(self, body: bytes, coercions: list[Coercion]) -> bytes | None:
         """The body with its values converted where that is certain; None where nothing could be converted."""
@@ -204,7 +252,7 @@ class ValidationPlan:
                 return {}
             raise BadJson("this endpoint has no options; leave them out")
         try:
-            options: Row = self._options_reader.validate_json(given or b"{}")
+            options: Row = self._schemas.gather_options.validate_json(given or b"{}", context=FaultTally())
         except ValidationError as error:
             details = error.errors(include_url=False, include_context=True)
             if details[0]["type"] == "json_invalid" or not details[0]["loc"]:
@@ -216,26 +264,26 @@ class ValidationPlan:
     def _read_columns(self, body: bytes) -> ParsedRows:
         """A list for each field, all of one length."""
         try:
-            parsed = self._columns_reader.validate_json(body)
-        except ValidationError as error:
-            raise self._explain(error, many=True, columns=True) from None
-        lists: dict[str, list[Any]] = parsed["columns"]
-        options = self._given_options(parsed)
-        _no_twins(body, len(lists) + 1 + (0 if options is None else len(options) + 1))
+            parsed = self._schemas.read_columns.validate_json(body)
+            lists: dict[str, list[Any]] = parsed["columns"]
+            options = self._given_options(parsed)
+            _no_twins(body, len(lists) + 1 + (0 if options is None else len(options) + 1))
+            rows = len(next(iter(lists.values()), ()))
+            for field in self.schema:
+                if field.name not in lists:
+                    if field.required:
+                        raise MissingKey
+                    lists[field.name] = [self._defaults[field.name]] * rows
+            chosen = self._filled(options)
+        except UNREADABLE:
+            raise self._explained(self._schemas.gather_columns, body, many=True, columns=True) from None
         lengths = {name: len(values) for name, values in lists.items()}
         if len(set(lengths.values())) > 1:
             counts = ", ".join(f"{name} {length}" for name, length in list(lengths.items())[:20])
             raise BadJson(f"the columns are of different lengths ({counts}); each has one value a row", example=self._columns_example())
-        rows = next(iter(lengths.values()), 0)
-        for field in self.schema:
-            if field.name not in lists:
-                lists[field.name] = [self._defaults[field.name]] * rows
         names = self.schema.names
         rows_read: list[Row] = [dict(zip(names, values, strict=True)) for values in zip(*(lists[name] for name in names), strict=True)]
-        if self.options:
-            chosen = self._filled(options)
-            rows_read = [row | chosen for row in rows_read]
-        return ParsedRows(rows_read, single_row=False, as_columns=True)
+        return ParsedRows([row | chosen for row in rows_read] if self.options else rows_read, single_row=False, as_columns=True)
 
     def _columns_example(self) -> dict[str, Any]:
         return {"columns": {name: [value] for name, value in self.schema.example().items()}}
@@ -243,7 +291,7 @@ class ValidationPlan:
     def read_rows(self, rows: Iterable[Any]) -> list[Row]:
         """Check rows that are Python values already (of a proof, say), options among their keys, by the same rules."""
         try:
-            flat: list[Row] = self._flat_reader.validate_json(orjson.dumps(list(rows)))
+            flat: list[Row] = self._schemas.gather_flat.validate_json(orjson.dumps(list(rows)), context=FaultTally())
         except ValidationError as error:
             first = error.errors(include_url=False)[0]
             place = ".".join(map(str, first["loc"]))
@@ -257,14 +305,13 @@ class ValidationPlan:
         options = {"options": self.options.example()} if self.options and any(field.required for field in self.options) else {}
         return {"rows": [row], **options} if many else {**row, **options}
 
-    def _explain(self, error: ValidationError, many: bool, columns: bool = False) -> BadJson | TooManyRows | InvalidRows:
+    def _explain(self, error: ValidationError, tally: FaultTally, many: bool, columns: bool) -> BadJson | TooManyRows | InvalidRows:
         example = self._columns_example() if columns else self.example(many)
         faults: list[Fault] = []
         for detail in error.errors(include_url=False, include_context=True):
             kind, place = detail["type"], detail["loc"]
             if kind == "json_invalid":
-                where = str(detail["ctx"]["error"])
-                return BadJson(f"the body is not JSON: {where}; send an object such as the example", example=example)
+                return _no_json(str(detail["ctx"]["error"]), example)
             if columns and place[:1] == ("columns",) and len(place) > 1:
                 if kind == "too_long" and len(place) == 2:
                     return TooManyRows(f"one request may have {self.max_rows} rows, this one has more", max_rows=self.max_rows)
@@ -273,9 +320,7 @@ class ValidationPlan:
                     faults.append(self._fault(detail, row, str(place[1]), self.schema, whole=row is None))
                 continue
             if kind == "too_long" and place == ("rows",):
-                return TooManyRows(
-                    f"one request may have {self.max_rows} rows, this one has more; send them in several requests", max_rows=self.max_rows
-                )
+                return self._too_many_rows()
             if kind == "too_short" and place == ("rows",):
                 return InvalidRows("the list of rows is empty; send at least one row", example=example, faults=[])
             if place in ((), ("rows",), ("columns",)):
@@ -293,8 +338,9 @@ class ValidationPlan:
             if len(faults) < MAX_FAULTS:
                 row, rest = (int(place[1]), place[2:]) if many else (0, place)
                 faults.append(self._fault(detail, row, str(rest[0]) if rest else None, self.schema))
-        count = error.error_count()
-        more = f"; and {count - 1} more fault{'s' if count > 2 else ''}" if count > 1 else ""
+        count = error.error_count() + tally.left_out
+        least = "at least " if tally.skipped else ""
+        more = f"; and {least}{count - 1} more fault{'s' if count > 2 else ''}" if count > 1 else ""
         return InvalidRows(faults[0].sentence() + more, faults=[fault.to_dict() for fault in faults], fault_count=count, example=example)
 
     def _fault(self, detail: ErrorDetails, row: int | None, name: str | None, schema: Schema, whole: bool = False) -> Fault:
@@ -317,16 +363,25 @@ class ValidationPlan:
         return Fault(row, name, "a private value" if field.private else given, field.expected_text(), _hint(field, detail))
 
 
+def _no_json(reason: str, example: Any) -> BadJson:
+    error = BadJson(f"the body is not JSON: {reason}; send an object such as the example", example=example)
+    error.is_syntax = True
+    return error
+
+
 def _no_twins(body: bytes, keys: int) -> None:
-    """Raise BadJson for a key that stands twice in an object; ``keys`` is how many were read."""
+    """Raise BadJson for a key that stands twice in an object. keys : how many were read of the body, which is JSON."""
     if body.count(b":") == keys or (body.count(b'":') == keys and _SPACED.search(body) is None):
+        return
+    if sum(match[1] == b":" for match in _TEXT_OR_KEY.finditer(body)) == keys:  # some stand in texts
         return
 
     def pairs(members: list[tuple[str, Any]]) -> None:
-        names = [name for name, _ in members]
-        if len(set(names)) != len(names):
-            twice = next(name for name in names if names.count(name) > 1)
-            raise BadJson(f"the key {shortened_json(twice)} stands twice in one object; say each once")
+        seen: set[str] = set()
+        for name, _ in members:
+            if name in seen:
+                raise BadJson(f"the key {shortened_json(name)} stands twice in one object; say each once")
+            seen.add(name)
 
     json.loads(body, object_pairs_hook=pairs)
 

@@ -5,6 +5,7 @@ The fast path takes the same steps without awaiting anything (see `lamppost.serv
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from contextlib import nullcontext
 
 from lamppost.runtime.lane_options import RequestOptions
@@ -13,6 +14,7 @@ from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.prediction.call import PredictionCall
 from lamppost.service.prediction.predictors import Headers, PredictionInput, PredictionOutput, Predictor, SingleVersion
 from lamppost.service.prediction.request_ids import traceparent_among
+from lamppost.service.prediction.side_thread import is_small_body, run_beside
 
 
 class CallAdmission:
@@ -36,14 +38,18 @@ class CallAdmission:
         return predictor
 
     async def predict(
-        self, call: PredictionCall, predictor: Predictor, given: PredictionInput, options: RequestOptions
+        self, call: PredictionCall, predictor: Predictor, read: Callable[[], PredictionInput], size_bytes: int, options: RequestOptions
     ) -> PredictionOutput:
-        """Have a validated call answered.
+        """Read the rows of a bound call, and have them answered. read : reads and checks them. size_bytes : of what it reads.
 
-        Between binding a single version and its queue nothing is awaited, so its lane cannot close; other predictors look something up
-        or ask several lanes, which are kept open meanwhile.
+        What is large is read beside the event loop. Between binding a single version and its queue nothing is awaited for a small body,
+        so its lane cannot close; in all other cases the lanes are kept open.
         """
-        with nullcontext() if isinstance(predictor, SingleVersion) else self._deployment.kept_open(call.endpoint, predictor):
+        small = is_small_body(call.content_type, size_bytes)
+        bare = small and isinstance(predictor, SingleVersion)
+        with nullcontext() if bare else self._deployment.kept_open(call.endpoint, predictor):
+            given = read() if small else await run_beside(read)
+            call.validated(given)
             output = await predictor.predict(given, options)
         call.answered(output)
         return output

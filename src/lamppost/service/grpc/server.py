@@ -23,6 +23,7 @@ from lamppost.service.grpc import predict_pb2 as pb
 from lamppost.service.grpc.messages import read_predict_request, request_as_json_body, write_predict_reply
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.call import PredictionCall
+from lamppost.service.prediction.predictors import PredictionInput
 from lamppost.service.records.recorder import Recorder
 
 log = logging.getLogger("lamppost.grpc")
@@ -102,17 +103,22 @@ class PredictionServicer:
         headers = [(key.encode(), value.encode() if isinstance(value, str) else value) for key, value in context.invocation_metadata()]
         predictor = await self._admission.admit_and_bind(headers, call)
         call.timer.mark("read")
-        call.body = request_as_json_body(message)
-        given = read_predict_request(message, call.body, predictor.plan, predictor.columns, call.coercions)
-        as_columns = given.columns is not None
-        if as_columns:
-            call.content_type = GRPC
-        given = given._replace(size_bytes=message.ByteSize(), as_columns=as_columns, headers=headers)
-        call.validated(given)
+        size_bytes = message.ByteSize()
+
+        def read() -> PredictionInput:
+            call.body = request_as_json_body(message)
+            given = read_predict_request(message, call.body, predictor.plan, predictor.columns, call.coercions)
+            if given.columns is not None:
+                call.content_type = GRPC
+            return given._replace(size_bytes=size_bytes, as_columns=given.columns is not None, headers=headers)
+
         left = context.time_remaining()
         deadline = None if left is None else asyncio.get_running_loop().time() + left
         options = RequestOptions(deadline=deadline, is_abandoned=context.cancelled, request_id=call.request_id)
-        output = await self._admission.predict(call, predictor, given, options)
+        output = await self._admission.predict(call, predictor, read, size_bytes, options)
+        given = call.input
+        assert given is not None
+        as_columns = given.columns is not None
         reply = write_predict_reply(predictor.answers, given, output.answer)
         reply.version, reply.request_id = output.version, call.request_id
         for coercion in (call.coercions or [])[:MAX_LISTED]:

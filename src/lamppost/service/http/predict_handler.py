@@ -8,6 +8,7 @@ import asyncio
 import re
 from collections.abc import AsyncGenerator, Awaitable, Callable, MutableMapping
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import orjson
@@ -22,6 +23,7 @@ from lamppost.service.http.problems import PROBLEM_TYPE, problem_headers
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.call import PredictionCall
 from lamppost.service.prediction.predictors import Headers, PredictionInput
+from lamppost.service.prediction.side_thread import is_small_answer, is_small_body, run_beside
 from lamppost.service.prediction.streams import AnswerStream, StreamBroken
 from lamppost.service.records.recorder import Recorder
 
@@ -74,7 +76,10 @@ class PredictHandler:
         headers = [(b"content-length", b"%d" % len(body)), *_head_of(call), *extra]
         await send({"type": "http.response.start", "status": status, "headers": headers})
         await send({"type": "http.response.body", "body": body})
-        call.record(self._recorder, status, body)
+        make_record = partial(call.make_record, status, body)
+        small = is_small_body(call.content_type, len(call.body or b"")) and is_small_answer(call.rows)
+        if (record := make_record() if small else await run_beside(make_record)) is not None:
+            self._recorder.add_record(record)
 
     async def _answer(self, scope: Scope, receive: Receive, call: PredictionCall) -> tuple[bytes, list[tuple[bytes, bytes]]]:
         """The body of a good answer, and its own headers."""
@@ -91,16 +96,20 @@ class PredictHandler:
         call.timer.mark("read")
         # while the body came the route may have moved or gone to sleep; from here to the queue of a single version nothing is awaited
         predictor = await self._admission.bind(call)
-        query = scope.get("query_string", b"")
-        given = bodies.read_body(predictor.plan, predictor.columns, call.content_type, call.body, parts, query, call.coercions)
-        given = given._replace(size_bytes=len(call.body), as_columns=call.answer_type == ARROW, headers=headers)
-        call.validated(given)
+        query, body = scope.get("query_string", b""), call.body
+
+        def read() -> PredictionInput:
+            given = bodies.read_body(predictor.plan, predictor.columns, call.content_type, body, parts, query, call.coercions)
+            return given._replace(size_bytes=len(body), as_columns=call.answer_type == ARROW, headers=headers)
+
         options = _request_options(scope, call.request_id)
-        output = await self._admission.predict(call, predictor, given, options)
+        output = await self._admission.predict(call, predictor, read, len(body), options)
+        assert call.input is not None
         extra = [(b"content-type", call.answer_type.encode()), (b"model-version", output.version.encode())]
         if call.coercions:
             extra.append((b"values-changed", b"%d" % len(call.coercions)))
-        return bodies.write_answer(predictor.answers, given, output.answer, call.answer_type, call.envelope()), extra
+        write = partial(bodies.write_answer, predictor.answers, call.input, output.answer, call.answer_type, call.envelope())
+        return write() if is_small_answer(call.rows) else await run_beside(write), extra
 
     async def _answer_stream(self, scope: Scope, receive: Receive, send: Send, call: PredictionCall) -> None:
         """Read, ask and answer block by block; see `lamppost.service.prediction.streams`."""

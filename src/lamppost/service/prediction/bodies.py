@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+from collections import Counter
 from collections.abc import AsyncGenerator
 from typing import Any
 from urllib.parse import parse_qs
@@ -163,8 +164,7 @@ async def read_form_parts(header: str, body: bytes) -> list[Part]:
 def _row_of(schema: Schema, parts: list[Part]) -> bytes:
     """One row of a form, files for pictures, as a JSON body, which is read like any other."""
     known = {field.name: field for field in schema}
-    names = [name for name, _, _ in parts]
-    if twice := sorted({name for name in names if names.count(name) > 1}):
+    if twice := sorted(name for name, times in Counter(name for name, _, _ in parts).items() if times > 1):
         raise BadBody(f"the form has the part {twice[0]!r} more than once")
     texts = [orjson.dumps(name) + b":" + _part(known.get(name), data, is_file) for name, data, is_file in parts]
     return b"{" + b",".join(texts) + b"}"

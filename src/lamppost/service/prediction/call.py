@@ -152,8 +152,13 @@ class PredictionCall:
 
     def record(self, recorder: Recorder, status: int, body: bytes) -> None:
         """Hand the record over, if the call got as far as an endpoint. body : what was sent back, or stands for that as JSON."""
+        if (record := self.make_record(status, body)) is not None:
+            recorder.add_record(record)
+
+    def make_record(self, status: int, body: bytes) -> CallRecord | None:
+        """The record, without private values; None for a call that did not get as far as an endpoint."""
         if self.predictor is None:
-            return
+            return None
         timer = self.timer
         request, answer = self._recorded_request(status), body
         if status == 200:
@@ -161,22 +166,20 @@ class PredictionCall:
                 answer = orjson.dumps({"content_type": self.answer_type, "bytes": len(body)})
             elif not self.redaction.keeps_everything:
                 answer = self.redaction.redact_answer(answer)
-        recorder.add_record(
-            CallRecord(
-                time.time(),
-                self.request_id,
-                self.endpoint,
-                self.version,
-                self.token,
-                status,
-                self.rows,
-                self.answer.batch_rows if self.answer is not None else None,
-                int((timer.last - timer.started) * 1e6),
-                timer.as_microseconds(),
-                request,
-                answer if len(answer) <= MAX_PAYLOAD_BYTES else None,
-                trace=self.trace,
-            )
+        return CallRecord(
+            time.time(),
+            self.request_id,
+            self.endpoint,
+            self.version,
+            self.token,
+            status,
+            self.rows,
+            self.answer.batch_rows if self.answer is not None else None,
+            int((timer.last - timer.started) * 1e6),
+            timer.as_microseconds(),
+            request,
+            answer if len(answer) <= MAX_PAYLOAD_BYTES else None,
+            trace=self.trace,
         )
 
     def _recorded_request(self, status: int) -> bytes | None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
+from functools import partial
 
 import orjson
 
@@ -21,6 +22,7 @@ from lamppost.core.payload.validation_plan import Row
 from lamppost.core.schema.columns import answer_rows_from_columns, column_from_values, columns_from_rows
 from lamppost.runtime.lane_options import LaneAnswer, RequestOptions
 from lamppost.service.prediction.predictors import Headers, PredictionInput, Predictor
+from lamppost.service.prediction.side_thread import run_beside
 
 Pieces = AsyncIterator[bytes]
 
@@ -75,7 +77,7 @@ class AnswerStream:
             self._lines += block.count(b"\n")
             return
         try:
-            asked = self._read(block)
+            asked = await run_beside(partial(self._read, block))
             if asked is None:
                 return
             answer = (
@@ -92,7 +94,7 @@ class AnswerStream:
         first, self.rows = not self.rows, self.rows + asked.row_count
         if first:
             self.first = asked
-        yield self._written(answer, asked.row_count, first)
+        yield await run_beside(partial(self._written, answer, asked.row_count, first))
 
     def _ended(self, error: LampPostError) -> list[bytes]:
         """The last line of an answer in lines."""
