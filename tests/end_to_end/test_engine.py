@@ -16,7 +16,7 @@ BODY = orjson.dumps(ROW)
 
 class Engine(WithService):
     def request(self, body: bytes, path: str = "/predict/outage-risk", **headers: str) -> bytes:
-        lines = {"host": "x", "authorization": f"Bearer {self.service.token}", "content-type": "application/json"}
+        lines = {"host": "localhost", "authorization": f"Bearer {self.service.token}", "content-type": "application/json"}
         lines |= {name.replace("_", "-"): value for name, value in headers.items()}
         head = "".join(f"{name}: {value}\r\n" for name, value in lines.items())
         return f"POST {path} HTTP/1.1\r\n{head}content-length: {len(body)}\r\n\r\n".encode() + body

@@ -131,7 +131,7 @@ class Life(unittest.TestCase):
         self.service.serve(outage_lamp())
         body = json.dumps(ROW).encode()
         head = (
-            f"POST /predict/outage-risk HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {self.service.token}\r\n"
+            f"POST /predict/outage-risk HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {self.service.token}\r\n"
             f"content-type: application/json\r\nconnection: close\r\ncontent-length: {len(body)}\r\n\r\n"
         )
         with socket.create_connection(("127.0.0.1", self.service.port), timeout=30) as slow, self.service.client() as client:

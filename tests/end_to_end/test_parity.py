@@ -231,7 +231,7 @@ class Parity(unittest.TestCase):
         self.assertEqual(self.fast("sleepy", [ROW], "rows", {})[0], 200)
         body = json.dumps(ROW).encode()
         head = (
-            f"POST /predict/sleepy HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {secret}\r\n"
+            f"POST /predict/sleepy HTTP/1.1\r\nhost: localhost\r\nauthorization: Bearer {secret}\r\n"
             f"content-type: application/json\r\ncontent-length: {len(body)}\r\nconnection: close\r\n\r\n"
         )
         with socket.create_connection(("127.0.0.1", self.service.port), timeout=30) as sock:

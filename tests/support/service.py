@@ -63,7 +63,10 @@ async def eventually(condition: Callable[[], object], patience_s: float = 5.0) -
 
 
 class Service:
-    """Start with `start`, end with `stop` (or `kill`, as a crash would); `start` again serves the same data."""
+    """Start with `start`, end with `stop` (or `kill`, as a crash would); `start` again serves the same data.
+
+    prefix : words before the command, of a program that runs it otherwise.
+    """
 
     def __init__(self, *options: str) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="service-", dir=run_folder()))
@@ -74,6 +77,7 @@ class Service:
         self.options = options
         self.log = self.folder / "log"
         self.environment = {**os.environ, "LAMPPOST_CONFIG": str(self.folder / "client.toml"), "LAMPPOST_DURABLE": "0"}
+        self.prefix: list[str] = []
         self.process: subprocess.Popen[bytes] | ForkedProcess | None = None
 
     def command(self, *words: str) -> list[str]:
@@ -81,11 +85,11 @@ class Service:
 
     def start(self, ready: bool = True) -> Service:
         up = ["up", "--data", str(self.data), "--port", str(self.port), *self.options]
-        if STARTER in os.environ:
+        if STARTER in os.environ and not self.prefix:
             self.process = ForkedProcess(up, self.environment, self.log)
         else:
             with self.log.open("ab") as log:
-                self.process = subprocess.Popen(self.command(*up), stdout=log, stderr=log, env=self.environment)
+                self.process = subprocess.Popen([*self.prefix, *self.command(*up)], stdout=log, stderr=log, env=self.environment)
         try:
             until(lambda: self._answers("ready" if ready else "live"), 60, "the service's readiness")
         except BaseException:

@@ -16,6 +16,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Annotated
+from urllib.parse import urlsplit
 
 import typer
 import uvicorn
@@ -49,6 +50,9 @@ def up(
     data: Annotated[Path, typer.Option(help="Folder for everything the service keeps.")] = Path(".lamppost"),
     host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
     port: Annotated[int, typer.Option(help="Port to listen on.", min=0, max=65535)] = 8420,
+    public_url: Annotated[
+        list[str] | None, typer.Option(help="Address that people and programs use, such as https://lamps.example (may be repeated).")
+    ] = None,
     environments: Annotated[
         bool,
         typer.Option("--environments", help="Serve packages with the library versions they were packed with; pip installs what differs."),
@@ -90,6 +94,7 @@ def up(
     data = data.resolve()
     signers = frozenset(read_public(path) for path in signed_by or ())
     sources = dict(_source(text) for text in source or ())
+    public_urls = tuple(_public_url(url) for url in public_url or ())
     if environments and not allow_code:
         raise SetupError("libraries that packages name run code when they are imported; start with --allow-code as well as --environments")
     if grpc_port is not None:
@@ -115,7 +120,8 @@ def up(
                 signers=signers,
                 grpc=grpc,
                 sources=sources,
-                address=address,
+                address=public_urls[0] if public_urls else address,
+                public_urls=(*public_urls, address),
                 smtp=smtp,
                 mail_from=mail_from,
                 otlp=otlp,
@@ -163,6 +169,14 @@ def _bytes(text: str, option: str) -> int:
     if size_match is None or float(size_match[1]) <= 0:
         raise SetupError(f"{option} {text} is no amount of bytes; write 512MB or 2GB")
     return int(float(size_match[1]) * {"K": 1e3, "M": 1e6, "G": 1e9}[size_match[2].upper()])
+
+
+def _public_url(text: str) -> str:
+    """An address without a slash at its end; raise SetupError for what is none."""
+    parts = urlsplit(text)
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise SetupError(f"--public-url {text} is no address; write http:// or https:// and a name")
+    return text.rstrip("/")
 
 
 def _source(text: str) -> tuple[str, str]:

@@ -8,6 +8,7 @@ LampPostError
 │   ├── WrongContentType    415
 │   ├── RequestTooSlow      408
 │   ├── BodyTooLarge        413
+│   ├── Misdirected         421  the header Host names another host
 │   ├── HeadersTooLarge     431
 │   ├── TooManyRows         413
 │   └── InvalidRows         422  carries every fault, each with row and field
@@ -122,6 +123,12 @@ class BadBody(BadRequest):
     """The body is not what its content type says, or lacks what every body of that kind has."""
 
     code, title = "bad-body", "The body is not what its content type says"
+
+
+class Misdirected(BadRequest):
+    """The request was sent to a name that is none of this node's."""
+
+    code, status, title = "misdirected", 421, "The request was sent to another host"
 
 
 class NotAcceptable(BadRequest):

@@ -43,3 +43,15 @@ HEAD_S = 20.0
 
 BODY_PAUSE_S = 30.0
 """Longest time without a byte of a body that is not whole."""
+
+MAX_UNSIGNED_BODY_BYTES = 64 * 2**10
+"""Most bytes of a body that are read before its sender is known."""
+
+MAX_CONNECTIONS = 4_096
+"""Most connections of a node, where the process may open so many files."""
+
+SPARE_CONNECTIONS = 16
+"""Connections beyond that for questions about health."""
+
+KEPT_DESCRIPTORS = 256
+"""Open files that are kept from connections: for the database, workers, packages and records."""

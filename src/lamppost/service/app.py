@@ -44,10 +44,12 @@ class App(FastAPI):
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Answer predictions with their own handler, everything else with FastAPI."""
-        if scope["type"] == "http" and scope["path"].startswith(PREFIX):
-            await self.node.predict_handler(scope, receive, send)
-        else:
+        if scope["type"] != "http":
             await super().__call__(scope, receive, send)
+        elif scope["path"].startswith(PREFIX):
+            await self.node.request_gate.pass_on(self.node.predict_handler, scope, receive, send)
+        else:
+            await self.node.request_gate.pass_on(super().__call__, scope, receive, send)
 
 
 def make_app(node: Node) -> App:
@@ -107,6 +109,8 @@ async def _on_invalid(_: Request, error: Exception) -> Response:
 
 async def _on_http(request: Request, error: Exception) -> Response:
     assert isinstance(error, HTTPException)
+    if isinstance(error.__cause__, LampPostError):  # of the body's bounds, while FastAPI read it
+        return problem(error.__cause__)
     if error.status_code == 404:
         return problem(NotFound(f"there is nothing at {request.url.path}; addresses are in /openapi.json"))
     if error.status_code == 400:

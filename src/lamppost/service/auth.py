@@ -75,18 +75,23 @@ class Auth:
     async def identify(self, method: str, headers: Headers) -> Principal:
         """The sender of these request headers; raise NotSignedIn, or NotAllowed for a cookie used from a foreign page. Not charged."""
         cookie = host = origin = b""
+        authorization: bytes | None = None
         for name, value in headers:
             if name == b"authorization":
-                scheme, _, secret = value.decode("latin-1").partition(" ")
-                if scheme.lower() != "bearer" or not secret:
-                    raise NotSignedIn("the Authorization header is not of the form: Bearer <token>")
-                return self.principal_of_token(secret.strip())
-            if name == b"cookie":
+                if authorization is not None:
+                    raise NotSignedIn("the request has two Authorization headers; send one")
+                authorization = value
+            elif name == b"cookie":
                 cookie = value
             elif name == b"host":
                 host = value
             elif name == b"origin":
                 origin = value
+        if authorization is not None:
+            scheme, _, secret = authorization.decode("latin-1").partition(" ")
+            if scheme.lower() != "bearer" or not secret:
+                raise NotSignedIn("the Authorization header is not of the form: Bearer <token>")
+            return self.principal_of_token(secret.strip())
         session = session_of(cookie.decode("latin-1"))
         if session is None:
             raise NotSignedIn("send a token in the header Authorization: Bearer <token>, or sign in on the console")

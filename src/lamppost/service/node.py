@@ -17,8 +17,11 @@ from lamppost.service.auth import Auth
 from lamppost.service.deployment.changes import EndpointChanges
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.deployment.rollout_driver import RolloutDriver
+from lamppost.service.http.connection_limits import ConnectionLimits, available_connections
 from lamppost.service.http.fast_path import FastPath
+from lamppost.service.http.known_hosts import KnownHosts
 from lamppost.service.http.predict_handler import PredictHandler
+from lamppost.service.http.request_gate import RequestGate
 from lamppost.service.monitoring.endpoint_summaries import EndpointSummaries
 from lamppost.service.monitoring.maintenance import Maintenance
 from lamppost.service.packages.package_cache import PackageCache
@@ -55,7 +58,10 @@ class Node:
         self.changes = EndpointChanges(self.pool, self.deployment)
         self.rollout_driver = RolloutDriver(self.pool, self.deployment, self.changes)
         self.predict_handler = PredictHandler(self.auth, self.deployment, self.recorder, settings.max_body_bytes)
-        self.fast_path = FastPath(self.auth, self.deployment.table, self.recorder)
+        self.known_hosts = KnownHosts((settings.address, *settings.public_urls))
+        self.connection_limits = ConnectionLimits(available_connections())
+        self.request_gate = RequestGate(self.auth, self.known_hosts, settings.max_body_bytes, settings.max_package_bytes)
+        self.fast_path = FastPath(self.auth, self.known_hosts, self.deployment.table, self.recorder)
         self.maintenance = Maintenance(self.pool, self.deployment, self.window_counting, settings, uuid4().hex[:8])
         self.drift_evaluation = self.maintenance.drift_evaluation
         self.endpoint_summaries = EndpointSummaries(self.pool, self.deployment)

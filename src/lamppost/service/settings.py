@@ -21,7 +21,8 @@ class Settings:
     grpc : host and port for gRPC beside HTTP, None for none.
     environments : whether packages with other pins get the libraries that they were packed with.
     sources : databases that fields may be looked up in, URL by name.
-    address : where people reach this node. smtp : host and port of a mail server, None for none. mail_from : whom its mails are from.
+    address : where people reach this node. public_urls : more addresses that it is asked under.
+    smtp : host and port of a mail server, None for none. mail_from : whom its mails are from.
     records : whether calls are recorded at all. otlp : URL that spans are sent to (OTLP over HTTP), None for none.
     workers : what worker processes are confined to. confinement : what of that was measured to be in force.
     """
@@ -38,6 +39,7 @@ class Settings:
     environments: bool = False
     sources: dict[str, str] = field(default_factory=dict)
     address: str = "http://127.0.0.1:8420"
+    public_urls: tuple[str, ...] = ()
     smtp: str | None = None
     mail_from: str = "lamppost@localhost"
     records: bool = True

@@ -106,9 +106,10 @@ def _end_with_parent(parent: int) -> bool:
 
 def limit_resources() -> None:
     """Bound the files of this process: how many are open, how large one becomes, and no core dumps."""
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    resource.setrlimit(resource.RLIMIT_NOFILE, (_OPEN_FILES, _OPEN_FILES))
-    resource.setrlimit(resource.RLIMIT_FSIZE, (_FILE_BYTES, _FILE_BYTES))
+    for kind, most in ((resource.RLIMIT_CORE, 0), (resource.RLIMIT_NOFILE, _OPEN_FILES), (resource.RLIMIT_FSIZE, _FILE_BYTES)):
+        hard = resource.getrlimit(kind)[1]
+        bound = most if hard == resource.RLIM_INFINITY else min(most, hard)
+        resource.setrlimit(kind, (bound, bound))
 
 
 def readable_paths(hidden: Path | None) -> list[Path]:

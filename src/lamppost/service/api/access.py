@@ -24,6 +24,7 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
         409: "the present state forbids it",
         408: "the request did not come in time",
         413: "the body is too large",
+        421: "the header Host is of another host",
         431: "headers over the bounds",
         422: "the request does not fit",
         503: "nothing can answer at the moment",

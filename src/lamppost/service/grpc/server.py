@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections.abc import AsyncIterator
+from functools import partial
 from typing import Any
 
 import grpc
@@ -30,7 +31,7 @@ log = logging.getLogger("lamppost.grpc")
 
 GRPC = "application/grpc"
 _SERVICE = pb.DESCRIPTOR.services_by_name["Prediction"].full_name
-_MOST_CALLS = 4_096
+_MOST_CALLS = 1_024
 _WATCH_S = 0.5
 _CODES = {
     401: grpc.StatusCode.UNAUTHENTICATED,
@@ -60,6 +61,7 @@ class PredictionServicer:
     """``lamppost.v1.Prediction``."""
 
     def __init__(self, auth: Auth, deployment: Deployment, recorder: Recorder) -> None:
+        self.auth = auth
         self._admission = CallAdmission(auth, deployment)
         self._recorder = recorder
 
@@ -100,7 +102,7 @@ class PredictionServicer:
 
     async def _ask(self, message: pb.PredictRequest, context: Context, call: PredictionCall) -> tuple[pb.PredictReply, bytes]:
         """The reply, and the answer as it is recorded."""
-        headers = [(key.encode(), value.encode() if isinstance(value, str) else value) for key, value in context.invocation_metadata()]
+        headers = metadata_headers(context.invocation_metadata())
         predictor = await self._admission.admit_and_bind(headers, call)
         call.timer.mark("read")
         size_bytes = message.ByteSize()
@@ -133,6 +135,33 @@ async def _end(context: Context, refused: RefusedCall) -> None:
     code = _CODES.get(refused.error.status, grpc.StatusCode.INVALID_ARGUMENT)
     trailing = (("problem-bin", refused.problem), ("request-id", refused.request_id))
     await context.abort(code, refused.error.detail, trailing)
+
+
+class SignedInOnly(grpc.aio.ServerInterceptor):  # type: ignore[misc]
+    """Ends predictions of callers who are not signed in before their messages are read."""
+
+    def __init__(self, auth: Auth) -> None:
+        self._auth = auth
+
+    async def intercept_service(self, continuation: Any, details: grpc.HandlerCallDetails) -> Any:
+        """The handler of a call, or one that reads nothing."""
+        if not details.method.startswith(f"/{_SERVICE}/"):
+            return await continuation(details)
+        try:
+            await self._auth.identify("POST", metadata_headers(details.invocation_metadata))
+        except LampPostError as error:
+            return grpc.stream_stream_rpc_method_handler(partial(self._end, error))
+        return await continuation(details)
+
+    async def _end(self, error: LampPostError, _: AsyncIterator[bytes], context: Context) -> AsyncIterator[bytes]:
+        call = PredictionCall("")
+        await _end(context, RefusedCall(error, call.problem(error), call.request_id))
+        yield b""
+
+
+def metadata_headers(metadata: Any) -> list[tuple[bytes, bytes]]:
+    """The metadata of a call as headers."""
+    return [(key.encode(), value.encode() if isinstance(value, str) else value) for key, value in metadata or ()]
 
 
 class HealthServicer(health_pb2_grpc.HealthServicer):  # type: ignore[misc]
@@ -185,7 +214,7 @@ class GrpcServer:
             ),
         }
         limits = [("grpc.max_receive_message_length", max_body_bytes), ("grpc.max_send_message_length", -1), ("grpc.so_reuseport", 0)]
-        self._server = grpc.aio.server(options=limits, maximum_concurrent_rpcs=_MOST_CALLS)
+        self._server = grpc.aio.server(interceptors=[SignedInOnly(predictions.auth)], options=limits, maximum_concurrent_rpcs=_MOST_CALLS)
         self._server.add_generic_rpc_handlers((grpc.method_handlers_generic_handler(_SERVICE, handlers),))
         health_pb2_grpc.add_HealthServicer_to_server(HealthServicer(deployment), self._server)
         names = (_SERVICE, health_pb2.DESCRIPTOR.services_by_name["Health"].full_name, reflection.SERVICE_NAME)

@@ -18,6 +18,7 @@ from lamppost.core.payload.text_formats import JSON
 from lamppost.runtime.lane_options import LaneAnswer, RequestOptions
 from lamppost.service.auth import Auth
 from lamppost.service.deployment.route_table import RouteTable
+from lamppost.service.http.known_hosts import KnownHosts
 from lamppost.service.http.predict_handler import PREFIX
 from lamppost.service.http.problems import PROBLEM_TYPE, problem_headers
 from lamppost.service.prediction import bodies
@@ -32,7 +33,7 @@ _MAX_BYTES = 32 * 1024
 _JSON_TYPES = (b"application/json", b"application/json; charset=utf-8", b"application/json;charset=UTF-8")
 _ANY_ANSWER = (b"*/*", b"application/json", b"")
 _UNUSUAL = frozenset((b"priority", b"answer-within", b"expect", b"transfer-encoding", b"cookie", b"upgrade"))
-_READ_HEADERS = _UNUSUAL | {b"authorization", b"content-length", b"content-type", b"accept", b"traceparent"}
+_READ_HEADERS = _UNUSUAL | {b"host", b"authorization", b"content-length", b"content-type", b"accept", b"traceparent"}
 
 
 class Connection(Protocol):
@@ -70,7 +71,8 @@ _NO_EVENT = _NoEvent()
 class FastPath:
     """Begins calls of one node on the fast path."""
 
-    def __init__(self, auth: Auth, table: RouteTable, recorder: Recorder) -> None:
+    def __init__(self, auth: Auth, hosts: KnownHosts, table: RouteTable, recorder: Recorder) -> None:
+        self._hosts = hosts.seen
         self.table = table
         self.recorder = recorder
         self._auth = auth
@@ -90,11 +92,18 @@ class FastPath:
         token = b""
         trace: str | None = None
         length = -1
+        known = False
         for name, value in connection.headers:
             if name not in _READ_HEADERS:
                 continue
             if name == b"authorization":
+                if token:
+                    return None
                 token = value
+            elif name == b"host":
+                if known or value not in self._hosts:
+                    return None
+                known = True
             elif name == b"content-length":
                 length = int(value) if value.isdigit() else -1
             elif name == b"content-type":
@@ -107,7 +116,7 @@ class FastPath:
                 trace = valid_traceparent(value)
             else:
                 return None
-        if not 0 < length <= _MAX_BYTES or token[:7] != b"Bearer ":
+        if not known or not 0 < length <= _MAX_BYTES or token[:7] != b"Bearer ":
             return None
         call = PredictionCall(endpoint)
         try:
