@@ -47,6 +47,7 @@ COMMANDS = {
     "show": CommandEntry("manage", "Show an endpoint or a version: fields, state, history."),
     "ask": CommandEntry("ask", "Ask an endpoint; without a row, the example of its schema is sent."),
     "tail": CommandEntry("calls", "Show the last calls."),
+    "records": CommandEntry("records", "Show how records fare on their way to the database, and try those again that were set aside."),
     "call": CommandEntry("calls", "Show one call: input, answer, version, and where the time went."),
     "console": CommandEntry("manage", "Print a link that signs one browser in to the console, once."),
     "token new": CommandEntry("tokens", "Make a token; its secret is shown once."),

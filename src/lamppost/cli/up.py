@@ -29,6 +29,7 @@ from lamppost.core.errors import SetupError
 from lamppost.core.names import check_name
 from lamppost.package.signing import read_public
 from lamppost.runtime.confinement.probe import ConfinementReport, measure_confinement
+from lamppost.runtime.confinement.system_calls import keep_memory_private
 from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.app import make_app
@@ -92,6 +93,7 @@ def up(
     for noisy in ("uvicorn.error", "psycopg.pool", "httpx"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
     data = data.resolve()
+    keep_memory_private()
     signers = frozenset(read_public(path) for path in signed_by or ())
     sources = dict(_source(text) for text in source or ())
     public_urls = tuple(_public_url(url) for url in public_url or ())

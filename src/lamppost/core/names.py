@@ -11,6 +11,7 @@ from lamppost.core.errors import BadRequest
 
 NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?")
 _MOST_COMPARED = 300_000
+_NUL_IN_JSON = re.compile(rb"(?<!\\)(?:\\\\)*\\u0000")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f]")
 #: Keys that a request body uses itself, so that no field may have them.
 RESERVED_FIELDS = frozenset({"rows", "columns", "options"})
@@ -45,6 +46,15 @@ def plain_name(text: str) -> str:
 def has_control_characters(text: str) -> bool:
     """Whether a text holds characters that steer a terminal or end a line, instead of standing for themselves (Unicode's Cc)."""
     return _CONTROL.search(text) is not None
+
+
+def holds_nul(json: bytes) -> bool:
+    r"""Whether a text of a JSON document holds the character NUL, which no database stores.
+
+    >>> holds_nul(b'"a\\u0000"'), holds_nul(b'"a\\\\u0000"')
+    (True, False)
+    """
+    return b"\\u0000" in json and _NUL_IN_JSON.search(json) is not None
 
 
 def parse_version(text: str) -> VersionName:

@@ -11,14 +11,14 @@ import numpy as np
 from lamppost.core.artifact.steps import CompiledForm
 from lamppost.core.schema.columns import Column
 from lamppost.core.schema.fields import Field, Schema
+from lamppost.package.quiet_onnxruntime import import_onnxruntime
 
 
 class CompiledModel:
     """One session on one thread; many of them share a machine better than many threads share one."""
 
     def __init__(self, graph: bytes, compiled: CompiledForm, inputs: Schema) -> None:
-        import onnxruntime
-
+        onnxruntime = import_onnxruntime()
         options = onnxruntime.SessionOptions()
         options.intra_op_num_threads = options.inter_op_num_threads = 1
         options.log_severity_level = 3

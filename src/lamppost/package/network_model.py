@@ -19,6 +19,7 @@ from lamppost.core.artifact.steps import NetworkInput, NetworkOutput, NetworkSte
 from lamppost.core.errors import Fault, InvalidRows, ModelFault, PackageRefused
 from lamppost.core.schema.columns import Array, Column, array_for_step, column_from_step
 from lamppost.core.schema.fields import Field, Schema
+from lamppost.package.quiet_onnxruntime import import_onnxruntime
 
 Ask = Callable[[dict[str, Array]], dict[str, Any]]
 """Arrays by input name, rows first, to whatever the network gives by output name."""
@@ -171,8 +172,7 @@ def _column(field: Field, values: list[Any]) -> Column:
 
 def open_onnx(file: Path) -> Ask:
     """An ONNX graph on one thread; files beside it are found by the runtime."""
-    import onnxruntime
-
+    onnxruntime = import_onnxruntime()
     options = onnxruntime.SessionOptions()
     options.intra_op_num_threads = options.inter_op_num_threads = 1
     options.log_severity_level = 3

@@ -67,7 +67,7 @@ def unpack_lamp(path: Path, digest: str, folder: Path) -> Path:
             _check_members(entries, manifest)
             for name, member in [(MANIFEST, None), *manifest.members.items()]:
                 _extract(archive, name, member, temporary / name)
-        temporary.chmod(0o755)
+        temporary.chmod(0o700)
         temporary.rename(target)
     except BaseException as error:
         shutil.rmtree(temporary, ignore_errors=True)

@@ -18,6 +18,7 @@ from lamppost.core.errors import BadRequest
 from lamppost.core.schema.columns import Array, Column
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.package.network_model import NetworkModel
+from lamppost.package.quiet_onnxruntime import import_onnxruntime
 from lamppost.packing.networks import Network, network_step
 
 _RUNS = 9
@@ -51,9 +52,9 @@ def quantized(network: Network, known: Mapping[str, Field], columns: Mapping[str
 
 
 def _shrink(path: Path, small: Path, feeds: Sequence[dict[str, Array]]) -> None:
-    from onnxruntime.quantization import CalibrationDataReader, QuantType, quantize_static
+    quantization = import_onnxruntime("onnxruntime.quantization")
 
-    class Rows(CalibrationDataReader):  # type: ignore[misc]
+    class Rows(quantization.CalibrationDataReader):  # type: ignore[name-defined,misc]
         def __init__(self) -> None:
             self._left = iter(feeds)
 
@@ -63,7 +64,8 @@ def _shrink(path: Path, small: Path, feeds: Sequence[dict[str, Array]]) -> None:
     heard = logging.root.manager.disable
     logging.disable(logging.WARNING)  # it advises on passes that are its own business
     try:
-        quantize_static(str(path), str(small), Rows(), weight_type=QuantType.QInt8, activation_type=QuantType.QUInt8, per_channel=True)
+        kinds = quantization.QuantType
+        quantization.quantize_static(str(path), str(small), Rows(), weight_type=kinds.QInt8, activation_type=kinds.QUInt8, per_channel=True)
     except Exception as error:  # the tool raises whatever its many passes raise
         raise BadRequest(f"{path.name} cannot be quantized: {str(error)[:200]}") from error
     finally:

@@ -23,6 +23,7 @@ from typing import Any, ClassVar, TextIO
 
 from lamppost.core.artifact.manifest import MANIFEST, read_manifest
 from lamppost.core.errors import LampPostError, Unavailable
+from lamppost.package.quiet_onnxruntime import import_onnxruntime
 from lamppost.package.skops_import import import_skops
 from lamppost.runtime.codec import FrameCodec
 from lamppost.runtime.running_steps import StepChain, open_chain
@@ -81,7 +82,7 @@ class Worker:
     def _warm(self, header: dict[str, Any]) -> bytes:
         """Do the slow imports ahead of need."""
         if header.get("needs") == "graphs":
-            importlib.import_module("onnxruntime")
+            import_onnxruntime()
         else:
             importlib.import_module("pandas")
             import_skops()

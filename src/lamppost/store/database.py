@@ -10,7 +10,7 @@ from urllib.parse import urlsplit, urlunsplit
 import psycopg
 from psycopg import AsyncConnection, sql
 from psycopg.rows import TupleRow
-from psycopg_pool import AsyncConnectionPool
+from psycopg_pool import AsyncConnectionPool, PoolTimeout
 
 from lamppost.core.errors import SetupError
 
@@ -77,6 +77,20 @@ def make_pool(url: str) -> Pool:
     return AsyncConnectionPool(
         url, connection_class=AsyncConnection[TupleRow], kwargs={"autocommit": True}, min_size=2, max_size=10, timeout=5.0, open=False
     )
+
+
+def is_away(error: Exception) -> bool:
+    """Whether an error says that the database cannot be reached or takes nothing now, so that trying again later helps.
+
+    Classes of PostgreSQL's codes: 08 connection, 53 resources, 57 operator's intervention; 25006 a server that follows another,
+    40001 and 40P01 transactions that met. Without a code the connection itself has failed.
+    """
+    if isinstance(error, PoolTimeout):
+        return True
+    if not isinstance(error, psycopg.OperationalError):
+        return False
+    code = error.sqlstate
+    return code is None or code[:2] in ("08", "53", "57") or code in ("25006", "40001", "40P01", "55P03")
 
 
 async def announce(connection: AsyncConnection[TupleRow], what: str) -> None:

@@ -88,6 +88,16 @@ async def store_frames(pool: Pool, counted: CountedFrames) -> int | None:
         return len(lines) - len(kept)
 
 
+async def skip_frame(pool: Pool, segment: str, number: int) -> None:
+    """Note a frame as done that was set aside."""
+    async with pool.connection() as connection:
+        await connection.execute(
+            "INSERT INTO spooled (segment, number) VALUES (%s, %s)"
+            " ON CONFLICT (segment) DO UPDATE SET number = greatest(spooled.number, excluded.number), at = now()",
+            (segment, number),
+        )
+
+
 def _counts(frames: Sequence[SpoolFrame], kept: Sequence[CallRecord]) -> tuple[Counter[CallCount], Counter[PhaseCount]]:
     counts = count_calls(kept)
     for frame in frames:

@@ -121,7 +121,7 @@ class Spool:
         self._current: _Writer | None = None
         self._taken: dict[str, tuple[int, int]] = {}
         self._rewritten: set[str] = set()
-        folder.mkdir(parents=True, exist_ok=True)
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         self._lock = threading.Lock()
         self.waiting = sum(_mend(path) for path in self._paths())
 
@@ -248,7 +248,8 @@ class _Writer:
     def __init__(self, path: Path) -> None:
         self.path = path
         self.number = 0
-        self._file = path.open("wb", buffering=0)
+        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)  # inputs and answers are in it
+        self._file = os.fdopen(descriptor, "wb", buffering=0)
         self._file.write(FIRST_LINE)
         self.bytes = len(FIRST_LINE)
 

@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import psycopg
 
+from lamppost.core.engine.rate_limit import MAX_RATE_PER_S, MIN_RATE_PER_S
 from lamppost.core.errors import Conflict, NotFound
-from lamppost.core.roles import Principal, Role
+from lamppost.core.instants import bounded_instant
+from lamppost.core.roles import MAY, Principal, Role
 from lamppost.store import trail
 from lamppost.store.database import Pool, announce
 from lamppost.store.trail import ChangedBy
+
+log = logging.getLogger("lamppost.tokens")
 
 PREFIX = "lamp_"
 SESSION_TIME = timedelta(hours=12)
@@ -103,7 +108,8 @@ async def list_tokens(pool: Pool) -> list[Token]:
     """All tokens, revoked ones too, by name."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT name, role, endpoints, made_at, made_by, revoked_at, expires_at, rate_per_s, last_used_at FROM tokens ORDER BY name"
+            "SELECT name, role, endpoints, made_at, made_by, revoked_at, least(expires_at, '9998-12-31 23:59:59+00'), rate_per_s,"
+            " last_used_at FROM tokens ORDER BY name"
         )
         return [_token(row) for row in await rows.fetchall()]
 
@@ -142,12 +148,29 @@ async def revoke_token(pool: Pool, name: str, by: ChangedBy) -> None:
 async def principals_by_hash(pool: Pool) -> dict[bytes, Principal]:
     """The principals of all tokens that were not revoked, by hash of the secret."""
     async with pool.connection() as connection:
-        rows = await connection.execute("SELECT hash, name, role, endpoints, expires_at, rate_per_s FROM tokens WHERE revoked_at IS NULL")
-        return {row[0]: _principal(*row[1:]) for row in await rows.fetchall()}
+        rows = await connection.execute(
+            f"SELECT hash, name, role, endpoints, {_EXPIRES}, rate_per_s FROM tokens WHERE revoked_at IS NULL".encode()
+        )
+        found = {row[0]: _principal(*row[1:]) for row in await rows.fetchall()}
+    return {secret: principal for secret, principal in found.items() if principal is not None}
 
 
-def _principal(name: str, role: Role, endpoints: list[str] | None, expires_at: datetime | None, rate_per_s: float | None) -> Principal:
-    return Principal(name, role, None if endpoints is None else frozenset(endpoints), expires_at, rate_per_s)
+_EXPIRES = "extract(epoch FROM expires_at)::float8"
+"""Not as a time: one row with a time that Python cannot hold would keep all the others from being read."""
+
+
+def _principal(name: str, role: Role, endpoints: list[str] | None, expires_at: float | None, rate_per_s: float | None) -> Principal | None:
+    """The principal of a row; None, with a line in the log, for a row that is none. The token counts as unknown then."""
+    try:
+        expires = None if expires_at is None else bounded_instant(datetime.fromtimestamp(expires_at, UTC))
+        if role not in MAY:
+            raise ValueError(f"there is no role {role!r}")
+        if rate_per_s is not None and not MIN_RATE_PER_S <= rate_per_s <= MAX_RATE_PER_S:
+            raise ValueError(f"a rate of {rate_per_s:g} a second is none")
+    except (ValueError, OverflowError, OSError) as error:
+        log.error("the token %r is left out, its row cannot be used: %s; revoke it and make another one", name, error)
+        return None
+    return Principal(name, role, None if endpoints is None else frozenset(endpoints), expires, rate_per_s)
 
 
 async def open_session(pool: Pool, token: str) -> str:
@@ -189,15 +212,14 @@ async def session_token(pool: Pool, secret: str) -> tuple[Principal, datetime] |
     async with pool.connection() as connection:
         row = await (
             await connection.execute(
-                "SELECT s.expires_at, t.name, t.role, t.endpoints, t.expires_at, t.rate_per_s"
+                "SELECT s.expires_at, t.name, t.role, t.endpoints, extract(epoch FROM t.expires_at)::float8, t.rate_per_s"
                 " FROM sessions s JOIN tokens t ON t.name = s.token"
                 " WHERE s.hash = %s AND s.kind = 'browser' AND s.expires_at > now() AND t.revoked_at IS NULL",
                 (hash_of(secret),),
             )
         ).fetchone()
-    if row is None:
-        return None
-    return _principal(*row[1:]), row[0]
+    principal = None if row is None else _principal(*row[1:])
+    return None if row is None or principal is None else (principal, row[0])
 
 
 async def close_session(pool: Pool, secret: str) -> None:

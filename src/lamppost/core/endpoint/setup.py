@@ -21,8 +21,8 @@ from lamppost.core.names import RESERVED_FIELDS, VersionName, parse_version
 
 _CLOSED = {"extra": "forbid", "allow_inf_nan": False}
 MAX_SHADOWS = 4
-MAX_VERSIONS = 64
-"""Most versions behind one endpoint."""
+MAX_VERSIONS = 32
+"""Most versions behind one endpoint: their names, one after the other, are a key of the tables of latency, which holds 2,704 bytes."""
 
 Unknown = Literal["refuse", "missing"]
 

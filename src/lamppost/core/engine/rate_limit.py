@@ -4,6 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+MIN_RATE_PER_S = 1e-6
+"""One request in twelve days."""
+MAX_RATE_PER_S = 1e6
+
 
 @dataclass(slots=True)
 class TokenBucket:

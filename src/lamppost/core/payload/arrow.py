@@ -178,10 +178,12 @@ def _texts(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> C
         long = np.array([value is not None and len(value) > MAX_TEXT for value in values])
         if long.any():
             _add_faults(faults, field, long, values, f"{MAX_TEXT} characters at most")
+        _refuse_nul(faults, field, values)
         return Column(values)
     coded = array if pa.types.is_dictionary(array.type) else array.dictionary_encode()
     words = coded.dictionary.to_pylist()
     known = {choice: code for code, choice in enumerate(field.choices)}
+    _refuse_nul(faults, field, words)
     extras = [word for word in words if word not in known] if field.unseen == "accept" else []
     known |= {word: len(known) + at for at, word in enumerate(extras)}
     codes = np.array([known.get(word, -2) for word in words] or [-1], dtype=np.int32)
@@ -190,6 +192,14 @@ def _texts(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> C
     if (wrong := codes_of_rows == -2).any():
         _add_faults(faults, field, wrong, [words[place] for place in places.tolist()])
     return Column(codes_of_rows, extras=tuple(extras))
+
+
+def _refuse_nul(faults: list[Fault], field: Field, texts: Sequence[str | None]) -> None:
+    """A fault for the first text that holds the character NUL."""
+    for row, text in enumerate(texts):
+        if text is not None and "\0" in text:
+            faults.append(Fault(row, field.name, "text with the character NUL", field.expected_text(), "leave it out; it is not kept"))
+            return
 
 
 def _plain_texts(array: pa.Array) -> list[str | None]:

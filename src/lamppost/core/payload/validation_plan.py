@@ -28,7 +28,7 @@ from pydantic_core import ErrorDetails, SchemaValidator, ValidationError, from_j
 from pydantic_core import core_schema as cs
 
 from lamppost.core.errors import BadJson, Fault, InvalidRows, TooManyRows, shift_fault_rows
-from lamppost.core.names import closest_name
+from lamppost.core.names import closest_name, holds_nul
 from lamppost.core.payload.body_schemas import BodySchemas
 from lamppost.core.payload.coercion import Coercion, coerce_row
 from lamppost.core.payload.fault_gathering import MAX_FAULTS, UNREADABLE, FaultTally, MissingKey
@@ -113,6 +113,8 @@ class ValidationPlan:
         return self._read(eased)
 
     def _read(self, body: bytes) -> ParsedRows:
+        if holds_nul(body):
+            raise BadJson("a text of the body holds the character NUL (\\u0000), which is not kept; leave it out", example=self.example())
         many = body.startswith(b'{"rows"') or (len(body) > _SMALL and _ROWS_FIRST.match(body) is not None)
         columns = False
         if not many and len(body) <= _SMALL:  # a row by itself, most likely: to look for its keys would cost as much as to read it

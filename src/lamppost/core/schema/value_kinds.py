@@ -17,6 +17,7 @@ from pydantic_core import PydanticCustomError, ValidationError
 from pydantic_core import core_schema as cs
 
 from lamppost.core.errors import PackageRefused
+from lamppost.core.instants import fits_calendar
 from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_ELEMENTS, MAX_TEXT, Field
 from lamppost.core.schema.images import BadImage, check_header
 
@@ -75,6 +76,8 @@ def _instant(value: str) -> datetime:
         raise PydanticCustomError("time", "no time") from error
     if at.tzinfo is None:
         raise PydanticCustomError("no-offset", "no offset from UTC")
+    if not fits_calendar(at):
+        raise PydanticCustomError("time", "no time")
     return at
 
 

@@ -32,7 +32,7 @@ from lamppost.runtime.confinement.system_calls import (
 _SYSTEM_FILES = (
     *("/lib", "/lib32", "/lib64", "/usr/lib", "/usr/lib32", "/usr/lib64", "/usr/local/lib", "/usr/share/zoneinfo", "/etc/ld.so.cache"),
     *("/etc/localtime", "/dev/null", "/dev/zero", "/dev/random", "/dev/urandom", "/proc/cpuinfo", "/proc/meminfo", "/proc/stat"),
-    *("/proc/sys/vm/overcommit_memory", "/proc/self", "/sys/devices/system/cpu", "/sys/devices/system/node", "/sys/fs/cgroup"),
+    *("/proc/sys/vm/overcommit_memory", "/proc/self", "/sys/devices", "/sys/bus/pci", "/sys/fs/cgroup"),
 )
 """Read by the loader and by numerics when they look at the machine."""
 _WRITABLE_DEVICES = ("/dev/null",)

@@ -21,6 +21,7 @@ from lamppost.service.api.schemas.alerts import (
     EndpointMuteRequest,
     NoticeAnswer,
 )
+from lamppost.service.api.schemas.base import Instant
 from lamppost.service.monitoring.notices import make_secret
 from lamppost.service.monitoring.reports import PERIODS, draw_report, report_facts
 from lamppost.store import alerts, trail
@@ -174,10 +175,10 @@ async def get_report(
     _: RequireView,
     form: Literal["html", "pdf"] = "html",
     period: Literal["day", "week", "month"] = "week",
-    until: Annotated[datetime | None, Query(description="end of the period; now by default")] = None,
+    until: Annotated[Instant | None, Query(description="end of the period; now by default")] = None,
 ) -> Response:
     """A report for a day, a week or thirty days, as a page or as PDF."""
-    end = datetime.now(UTC) if until is None else until if until.tzinfo else until.replace(tzinfo=UTC)
+    end = until or datetime.now(UTC)
     if not 2000 < end.year < 3000:
         raise BadRequest("a report ends after the year 2000")
     facts = await report_facts(node.pool, node.deployment, endpoint, end - PERIODS[period], end)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 from collections import Counter
-from datetime import datetime
 from typing import Annotated
 from uuid import UUID
 
@@ -15,7 +14,7 @@ from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.service.api.access import PROBLEMS, RequireView, TheNode
 from lamppost.service.api.mappers import review_answer, rollback_target, rollout_answer
 from lamppost.service.api.openapi_document import manifests_of
-from lamppost.service.api.schemas.base import field_answers
+from lamppost.service.api.schemas.base import Instant, field_answers
 from lamppost.service.api.schemas.calls import CallAnswer, CallDetailAnswer
 from lamppost.service.api.schemas.endpoints import EndpointAnswer, EndpointDetailAnswer, OverviewAnswer, RevisionAnswer, ShadowAnswer
 from lamppost.service.deployment.route_table import Route
@@ -133,7 +132,7 @@ async def list_calls(
     after: UUID | None = None,
     odd: Annotated[float | None, Query(ge=0, le=12, description="at least so odd; from 3 on one row of a thousand is by chance")] = None,
     contains: Annotated[str | None, Query(min_length=2, max_length=200, description="a text in the input or the answer")] = None,
-    before: datetime | None = None,
+    before: Instant | None = None,
     trace: Annotated[str | None, Query(pattern="^[0-9a-f]{32}$", description="id of a trace")] = None,
 ) -> list[CallAnswer]:
     """The newest calls first; with ``after``, only those later than that request id."""

@@ -55,6 +55,11 @@ class _Collected(Collector):
         yield from (waiting, copies, memory)
         for name, documentation, value in (
             ("lamppost_records_waiting", "Records that are not in the database yet.", node.recorder.waiting),
+            (
+                "lamppost_records_set_aside",
+                "Calls whose records were set aside because they cannot be stored.",
+                node.recorder.set_aside.calls,
+            ),
             ("lamppost_spool_bytes", "What waiting records take on disk.", spool.size),
         ):
             yield GaugeMetricFamily(name, documentation, value=value)

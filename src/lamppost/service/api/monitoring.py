@@ -20,6 +20,7 @@ from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.core.names import closest_name, parse_version
 from lamppost.core.payload.recorded_bodies import request_rows
 from lamppost.service.api.access import PROBLEMS, Pointer, RequireCaller, RequireView, TheNode
+from lamppost.service.api.schemas.base import Instant
 from lamppost.service.api.schemas.calls import ImportCallsAnswer, ImportCallsRequest
 from lamppost.service.api.schemas.drift import (
     DriftAnswer,
@@ -58,20 +59,16 @@ _STEPS = (10, 30, 60, 300, 600, 1_800, 3_600, 10_800, 21_600, 86_400)
 _MOST_MOMENTS = 240
 _PHASES = ("token", "read", "validate", "queue", "worker", "answer", "total")
 _WINDOWS = 400
-Since = Annotated[datetime | None, Query(description="start of the span")]
-Until = Annotated[datetime | None, Query(description="end of the span; now by default")]
+Since = Annotated[Instant | None, Query(description="start of the span")]
+Until = Annotated[Instant | None, Query(description="end of the span; now by default")]
 
 
 def _span(since: datetime | None, until: datetime | None, usual: timedelta) -> tuple[datetime, datetime]:
-    end = _utc(until) or datetime.now(UTC)
-    start = _utc(since) or end - usual
+    end = until or datetime.now(UTC)
+    start = since or end - usual
     if not start < end or end - start > timedelta(days=3_700) or start.year < 2000:
         raise BadRequest("a span begins before it ends, after the year 2000, and is at most ten years long")
     return start, end
-
-
-def _utc(at: datetime | None) -> datetime | None:
-    return at.replace(tzinfo=UTC) if at is not None and at.tzinfo is None else at
 
 
 # -- drift --------------------------------------------------------------------------------------------------------------
@@ -83,8 +80,8 @@ async def get_drift(
     node: TheNode,
     _: RequireView,
     version: Annotated[str | None, Query(max_length=200)] = None,
-    at: Annotated[datetime | None, Query(description="a time in the window to look at; the newest by default")] = None,
-    against: Annotated[datetime | None, Query(description="a time in an earlier window to hold it against; training by default")] = None,
+    at: Annotated[Instant | None, Query(description="a time in the window to look at; the newest by default")] = None,
+    against: Annotated[Instant | None, Query(description="a time in an earlier window to hold it against; training by default")] = None,
 ) -> DriftAnswer:
     """Whether an endpoint's rows and answers still look like training, figure by figure, and why not."""
     route = node.deployment.table.find_route(endpoint)
@@ -93,9 +90,9 @@ async def get_drift(
     past, window = await _windows(node, endpoint, name, at)
     scorer = await node.window_counting.scorer_of_version(name)
     if at is not None and window is None:
-        raise NotFound(f"{endpoint} has no window of {name} at {_utc(at):%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
+        raise NotFound(f"{endpoint} has no window of {name} at {at:%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
     verdict = window.verdict if window is not None else None
-    earlier = _utc(against)
+    earlier = against
     if window is not None and earlier is not None:
         verdict = await _against(node, window, earlier)
     nothing = "Nothing was counted yet; ask it something." if scorer else f"{name} was packed without a reference; pack it again."
@@ -120,7 +117,7 @@ async def get_drift(
 
 async def _windows(node: Node, endpoint: str, version: str, at: datetime | None) -> tuple[list[JudgedWindow], JudgedWindow | None]:
     """The last windows of a version, and the window that contains a time, or the newest."""
-    now, moment = datetime.now(UTC), _utc(at)
+    now, moment = datetime.now(UTC), at
     past = (await windows.judged_windows(node.pool, endpoint, version, now - timedelta(days=400), now))[-_WINDOWS:]
     return past, next((earlier for earlier in reversed(past) if moment is None or earlier.at <= moment < earlier.until), None)
 
@@ -166,7 +163,7 @@ async def get_figure(
     node: TheNode,
     _: RequireView,
     version: Annotated[str | None, Query(max_length=200)] = None,
-    at: Annotated[datetime | None, Query(description="a time in the window to look at; the newest by default")] = None,
+    at: Annotated[Instant | None, Query(description="a time in the window to look at; the newest by default")] = None,
 ) -> FeatureBinsAnswer:
     """One watched feature: the bins of reference and window, and its history."""
     name = version or str(node.deployment.table.find_route(endpoint).in_force.version)
@@ -326,7 +323,7 @@ async def bring_calls(endpoint: str, request: ImportCallsRequest, node: TheNode,
     now = datetime.now(UTC)
     calls, ids = [], []
     for at, sent_call in enumerate(request.calls):
-        when = _utc(sent_call.at) or now
+        when = sent_call.at
         if not now - timedelta(days=3_650) < when <= now + timedelta(minutes=5):
             raise BadRequest(f"call {at} is of {when:%Y-%m-%d}; it is of the last ten years and not of the future")
         request_id = new_request_id(int(when.timestamp() * 1e3))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from dataclasses import asdict
+from datetime import datetime
 from typing import Annotated
 
 from fastapi import APIRouter, Query
@@ -13,8 +14,17 @@ import lamppost
 from lamppost.core.errors import Unavailable
 from lamppost.core.names import parse_version
 from lamppost.runtime.lane import Lane
-from lamppost.service.api.access import PROBLEMS, RequireView, TheNode
-from lamppost.service.api.schemas.node import BatchSizeCount, ConfinementAnswer, CopiesSince, LanesAnswer, LaneStateAnswer, NodeAnswer
+from lamppost.service.api.access import PROBLEMS, Pointer, RequireView, TheNode
+from lamppost.service.api.schemas.node import (
+    BatchSizeCount,
+    ConfinementAnswer,
+    CopiesSince,
+    LanesAnswer,
+    LaneStateAnswer,
+    NodeAnswer,
+    RetriedAnswer,
+    SetAsideFrameAnswer,
+)
 
 router = APIRouter(tags=["node"], responses=PROBLEMS)
 
@@ -51,6 +61,7 @@ async def get_node(node: TheNode, _: RequireView) -> NodeAnswer:
         version=lamppost.__version__,
         records_waiting=node.recorder.waiting,
         records_dropped=node.recorder.dropped,
+        records_set_aside=await asyncio.to_thread(lambda: node.recorder.set_aside.calls),
         spool_bytes=spool.size,
         spool_most_bytes=spool.most_bytes,
         payloads_given_up=spool.payloads_given_up,
@@ -58,6 +69,19 @@ async def get_node(node: TheNode, _: RequireView) -> NodeAnswer:
         formats=sorted(node.settings.lane.formats),
         confinement=ConfinementAnswer(**asdict(confinement), summary=confinement.summary),
     )
+
+
+@router.get("/api/records/set-aside")
+async def list_set_aside(node: TheNode, _: RequireView) -> list[SetAsideFrameAnswer]:
+    """Records of this node that could not be stored and were set aside, with their errors."""
+    frames = await asyncio.to_thread(node.recorder.set_aside.list_frames)
+    return [SetAsideFrameAnswer(name=f.name, calls=f.calls, at=datetime.fromisoformat(f.at), error=f.error) for f in frames]
+
+
+@router.post("/api/records/set-aside/retry")
+async def retry_set_aside(node: TheNode, _: Pointer) -> RetriedAnswer:
+    """Bring the records that were set aside to the database once more."""
+    return RetriedAnswer(calls=await node.recorder.retry_set_aside())
 
 
 @router.get("/api/lanes")

@@ -27,6 +27,7 @@ from lamppost.service.api.access import PROBLEMS, Pusher, TheNode
 from lamppost.service.api.schemas.base import ApiModel
 from lamppost.service.api.schemas.models import PushAnswer
 from lamppost.service.node import Node
+from lamppost.service.records.window_counting import try_reference
 from lamppost.store import packages
 from lamppost.store.trail import ChangedBy
 
@@ -136,6 +137,8 @@ async def _receive(request: Request, handle: int, limit: int) -> None:
 
 def _read(path: Path) -> Lamp:
     try:
-        return read_lamp(path)
+        lamp = read_lamp(path)
+        try_reference(lamp)
+        return lamp
     except PackageRefused as error:  # the caller does not know our temporary name
         raise PackageRefused(error.detail.replace(path.name, "the file")) from error

@@ -12,6 +12,7 @@ import orjson
 
 from lamppost.core.errors import BadRequest, BodyTooLarge, LampPostError, NotAllowed, NotSignedIn
 from lamppost.core.limits import MAX_UNSIGNED_BODY_BYTES
+from lamppost.core.names import holds_nul
 from lamppost.service.auth import Auth
 from lamppost.service.http.known_hosts import KnownHosts
 from lamppost.service.http.predict_handler import PREFIX
@@ -24,6 +25,8 @@ Send = Callable[[Message], Awaitable[None]]
 App = Callable[[Scope, Receive, Send], Awaitable[None]]
 
 _PUSH = "/api/packages"
+_LONGEST_ESCAPE = 64
+"""Bytes of a piece that are looked at again with the next one, because an escape may stand across both."""
 
 
 class RequestGate:
@@ -42,10 +45,13 @@ class RequestGate:
         send = _closing(send, body)
         try:
             self._hosts.require(_host(scope))
+            if b"%00" in scope.get("raw_path", b"") or b"%00" in scope.get("query_string", b""):
+                raise BadRequest("the address holds the character NUL (%00), which no name has")
             if not scope["path"].startswith(PREFIX):
                 body.limit = await self._limit(scope)
                 if length is not None and length > body.limit:
                     raise body.too_large()
+                body.is_json = _is_json(scope)
         except LampPostError as error:
             await _send_problem(send, error)
             return
@@ -65,11 +71,14 @@ class RequestGate:
 class _BodyCount:
     """Counts a body as it is received.
 
-    limit : most bytes of it, None for no bound here. unread : whether it is large, or of unknown size, and there is more of it.
+    limit : most bytes of it, None for no bound here. is_json : whether it is searched for the character NUL.
+    unread : whether it is large, or of unknown size, and there is more of it.
     """
 
     def __init__(self, receive: Receive, unread: bool) -> None:
         self.limit: int | None = None
+        self.is_json = False
+        self._tail = b""
         self.unread = unread
         self._receive = receive
         self._size = 0
@@ -81,6 +90,11 @@ class _BodyCount:
             self._size += len(message.get("body", b""))
             if self.limit is not None and self._size > self.limit:
                 raise self.too_large()
+            if self.is_json:
+                piece = self._tail + message.get("body", b"")
+                if holds_nul(piece):
+                    raise BadRequest("a text of the body holds the character NUL (\\u0000), which is not kept; leave it out")
+                self._tail = piece[-_LONGEST_ESCAPE:]
             self.unread = self.unread and bool(message.get("more_body", False))
         return message
 
@@ -112,6 +126,10 @@ def _host(scope: Scope) -> bytes:
 def _content_length(scope: Scope) -> int | None:
     value = next((value for name, value in scope["headers"] if name == b"content-length"), b"")
     return int(value) if value.isdigit() and len(value) < 20 else None
+
+
+def _is_json(scope: Scope) -> bool:
+    return any(name == b"content-type" and b"json" in value.lower() for name, value in scope["headers"])
 
 
 def _announces_body(scope: Scope) -> bool:

@@ -23,18 +23,18 @@ from typing import Any, BinaryIO, Protocol
 
 import orjson
 import psycopg
-from psycopg_pool import PoolTimeout
 
+from lamppost.runtime.confinement.system_calls import keep_memory_private
 from lamppost.service.packages.package_cache import PackageCache
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.store.call_records import days_of_calls
-from lamppost.store.database import Pool, make_pool
-from lamppost.store.records import forget_segments, last_stored_frame, make_partition, store_frames
+from lamppost.store.database import Pool, is_away, make_pool
+from lamppost.store.records import forget_segments, last_stored_frame, make_partition, skip_frame, store_frames
+from lamppost.store.set_aside import SetAsideFrames
 from lamppost.store.spool import SpoolFrame, SpoolPortion
 
 log = logging.getLogger("lamppost.records")
 
-_URL = "LAMPPOST_SCRIBE_DATABASE"
 _LENGTH = struct.Struct("!I")
 _NICE = 10
 """Behind every answer, and still with a tenth of a busy core: at the lowest priority a saturated machine starts no writer for a minute."""
@@ -66,10 +66,26 @@ class InProcessSink:
     async def __call__(self, portion: SpoolPortion) -> int:
         """Read, count, store."""
         frames = await asyncio.to_thread(portion.read_frames)
-        unread = portion.calls - sum(frame.total for frame in frames)
-        if unread > 0:
+        unread = 0
+        if not frames or frames[-1].number < portion.until:
+            unread = portion.calls - sum(map(_count_or_none, frames))
             log.error("%d calls of %s cannot be read any more", unread, portion.path)
-        return max(0, unread) + (await self.bring(frames) if frames else 0)
+        return unread + (await self._store_or_set_aside(frames, SetAsideFrames(Path(portion.path).parent)) if frames else 0)
+
+    async def _store_or_set_aside(self, frames: Sequence[SpoolFrame], aside: SetAsideFrames) -> int:
+        """Store frames together; if that fails on what they hold, each by itself, and set aside the one that fails."""
+        try:
+            return await self.bring(frames)
+        except Exception as error:
+            if is_away(error):
+                raise
+            if len(frames) > 1:
+                return sum([await self._store_or_set_aside([frame], aside) for frame in frames])
+            (frame,) = frames
+            log.error("frame %d of %s is set aside; see lamppost records: %s", frame.number, frame.segment, error)
+            await asyncio.to_thread(aside.add_frame, frame, error)
+            await skip_frame(self._pool, frame.segment, frame.number)
+            return 0
 
     async def bring(self, frames: Sequence[SpoolFrame], brought_by: str | None = None) -> int:
         """Count, then store. brought_by : who brought in calls that were answered elsewhere."""
@@ -89,6 +105,14 @@ class InProcessSink:
 
     async def close(self) -> None:
         """Nothing is to be done."""
+
+
+def _count_or_none(frame: SpoolFrame) -> int:
+    """The calls of a frame; none where they cannot be read, in which case the frame is set aside."""
+    try:
+        return frame.total
+    except Exception:
+        return 0
 
 
 class WriterProcess:
@@ -121,6 +145,8 @@ class WriterProcess:
             raise
         if "away" in reply:
             raise psycopg.OperationalError(reply["away"])
+        if "failed" in reply:
+            raise RuntimeError(f"the record writer failed: {reply['failed']}")
         return int(reply["lost"])
 
     async def _running(self) -> asyncio.subprocess.Process:
@@ -129,8 +155,10 @@ class WriterProcess:
                 *(sys.executable, "-m", "lamppost.service.records.record_writer", str(self._packages)),
                 stdin=asyncio.subprocess.PIPE,
                 stdout=asyncio.subprocess.PIPE,
-                env={**os.environ, _URL: self._database},
             )
+            assert self._process.stdin is not None
+            url = self._database.encode()
+            self._process.stdin.write(_LENGTH.pack(len(url)) + url)  # an environment can be read by others
         return self._process
 
     async def _gone(self) -> None:
@@ -165,10 +193,13 @@ async def _serve(database: str, packages: Path) -> None:
         while (asked := await asyncio.to_thread(_read, sys.stdin.buffer)) is not None:
             portion, window_counting.sent = asked
             try:
-                fault: dict[str, Any] = {"lost": await sink(portion)}
-            except (psycopg.OperationalError, PoolTimeout) as error:
-                fault = {"away": str(error).strip() or type(error).__name__}
-            answer = orjson.dumps(fault)
+                reply: dict[str, Any] = {"lost": await sink(portion)}
+            except Exception as error:
+                text = str(error).strip() or type(error).__name__
+                if not is_away(error):
+                    log.exception("a portion could not be delivered")
+                reply = {"away" if is_away(error) else "failed": text}
+            answer = orjson.dumps(reply)
             sys.stdout.buffer.write(_LENGTH.pack(len(answer)) + answer)
             sys.stdout.buffer.flush()
     finally:
@@ -177,15 +208,21 @@ async def _serve(database: str, packages: Path) -> None:
 
 def _read(pipe: BinaryIO) -> tuple[SpoolPortion, dict[str, frozenset[str]]] | None:
     """What the service asks for; None when it has ended."""
-    start = pipe.read(_LENGTH.size)
-    if len(start) < _LENGTH.size:
+    data = _read_message(pipe)
+    if data is None:
         return None
-    message = orjson.loads(pipe.read(_LENGTH.unpack(start)[0]))
+    message = orjson.loads(data)
     return SpoolPortion(**message["portion"]), {name: frozenset(fields) for name, fields in message["sent"].items()}
 
 
+def _read_message(pipe: BinaryIO) -> bytes | None:
+    start = pipe.read(_LENGTH.size)
+    return pipe.read(_LENGTH.unpack(start)[0]) if len(start) == _LENGTH.size else None
+
+
 def main() -> int:
-    """Count and store until the pipe ends."""
+    """Count and store until the pipe ends. The first message is the URL of the database."""
+    keep_memory_private()
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, signal.SIG_IGN)  # it ends with the service, after its last records
     with contextlib.suppress(OSError):
@@ -194,7 +231,9 @@ def main() -> int:
     # what it makes of a frame is gone with the frame: to look for cycles among thousands of rows again and again is a tenth of its work
     gc.freeze()
     gc.set_threshold(_RARELY)
-    asyncio.run(_serve(os.environ.pop(_URL), Path(sys.argv[1])))
+    url = _read_message(sys.stdin.buffer)
+    if url is not None:
+        asyncio.run(_serve(url.decode(), Path(sys.argv[1])))
     return 0
 
 

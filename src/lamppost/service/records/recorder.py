@@ -17,15 +17,14 @@ import time
 from collections import deque
 from pathlib import Path
 
-import psycopg
-from psycopg_pool import PoolTimeout
-
 from lamppost.core.endpoint.shares import GOLDEN
 from lamppost.core.engine.backoff import Backoff
 from lamppost.service.records.meter import Meter
 from lamppost.service.records.record_writer import RecordSink
 from lamppost.service.records.spans import SpanExporter
 from lamppost.store.call_records import CallBundle, CallRecord, bundle_calls
+from lamppost.store.database import is_away
+from lamppost.store.set_aside import SetAsideFrames
 from lamppost.store.spool import Spool, SpoolPortion
 
 log = logging.getLogger("lamppost.records")
@@ -57,6 +56,7 @@ class Recorder:
         self.dropped = 0
         self.written = 0
         self.spool = Spool(folder, most_bytes)
+        self.set_aside = SetAsideFrames(folder)
         self._sink = sink
         self.sampling_percent: dict[str, float] = {}
         self.sampled_calls = 0
@@ -129,6 +129,25 @@ class Recorder:
             log.error("%d records could be written nowhere", self._bundled_calls)
             self.dropped += self._bundled_calls
 
+    async def retry_set_aside(self) -> int:
+        """Put the frames that were set aside into the spool again; returns how many calls they hold."""
+        return await asyncio.to_thread(self._retry_set_aside)
+
+    def _retry_set_aside(self) -> int:
+        retried = 0
+        for about in self.set_aside.list_frames():
+            if about.kind == "counts":
+                continue
+            try:
+                calls = self.set_aside.read_calls(about)
+            except Exception as error:  # damaged in a way that only reading shows; it stays, and the others go
+                log.error("%s cannot be read: %s", about.name, error)
+                continue
+            self.spool.append([bundle_calls(calls)])
+            self.set_aside.remove_frame(about)
+            retried += len(calls)
+        return retried
+
     async def _fill(self) -> None:
         """Move records from memory to the spool until the recorder stops."""
         failing = False
@@ -187,7 +206,7 @@ class Recorder:
                 await self._store(portion)
             except Exception as error:
                 # also a fault of our own must not end the delivery: the spool would grow to its bound, and nobody would see why
-                away = isinstance(error, (psycopg.OperationalError, PoolTimeout))
+                away = is_away(error)
                 self._away = self._away or away
                 backoff = backoff.failed(loop.time())
                 if backoff.failures in (1, 5) and away:

@@ -15,6 +15,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 import orjson
+import psycopg
 from cachetools import LRUCache
 
 from lamppost.core.artifact.reference import drift_baseline
@@ -24,7 +25,7 @@ from lamppost.core.drift.watched_features import Columns, FeatureExtractor
 from lamppost.core.drift.windows import WindowLayout, write_window
 from lamppost.core.endpoint.endpoint_schema import WHICH
 from lamppost.core.endpoint.setup import EndpointSetup
-from lamppost.core.errors import LampPostError
+from lamppost.core.errors import LampPostError, PackageRefused
 from lamppost.core.monitoring.settings import TICK_S
 from lamppost.core.names import parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
@@ -66,6 +67,22 @@ class ReferenceScorer:
     def feature_columns(self, rows: Sequence[Any], answers: Sequence[Any], names: frozenset[str] | None) -> Columns:
         """Watched features of rows and answers; of inputs only those that callers send, if that is known."""
         return self._figures.extract_columns(rows, answers, names)
+
+
+def try_reference(lamp: Lamp) -> None:
+    """Count and score the rows of a package's own proof against its reference. Raise PackageRefused where that fails."""
+    try:
+        scorer = ReferenceScorer(lamp)
+        if scorer.sketcher is None or scorer.outlier_scorer is None or scorer.layout is None:
+            return
+        rows, answers = lamp.proof.rows, lamp.proof.answers
+        columns = scorer.sketcher.as_arrays(scorer.feature_columns(rows, answers, None))
+        write_window(scorer.layout, scorer.sketcher.sketch_window(columns, len(rows)), len(rows))
+        scorer.outlier_scorer.score_rows(columns, len(rows))
+    except Exception as error:
+        raise PackageRefused(
+            f"the reference cannot be used on the rows of the proof ({type(error).__name__}: {str(error)[:200]}); pack the model again"
+        ) from error
 
 
 @dataclass(slots=True)
@@ -114,6 +131,10 @@ class WindowCounting:
             scorer = scorer if scorer.has_reference else None
         except LampPostError as error:
             log.info("rows of %s are not counted: %s", version, error.detail)
+        except psycopg.Error:
+            raise
+        except Exception:  # of its reference; the records of all others go on
+            log.exception("rows of %s are not counted, its reference cannot be read", version)
         self._scorers[version] = scorer
         return scorer
 
@@ -156,7 +177,11 @@ class WindowCounting:
         for (endpoint, version, tick, _), group in groups.items():
             scorer = scorers.get(version)
             if scorer is not None and scorer.sketcher is not None:
-                deltas.append(self._of_group(scorer, endpoint, version, tick, group, odd))
+                try:
+                    deltas.append(self._of_group(scorer, endpoint, version, tick, group, odd))
+                except Exception:  # of this version; all others are counted
+                    self.failed += 1
+                    log.exception("%d rows of %s were stored without being counted", len(group.rows), version)
         return deltas
 
     def _of_group(

@@ -18,7 +18,7 @@ class AgreementRequest(ApiModel):
     last: int = Described(default=500, ge=1, le=5_000)
     proof: bool = False
     rows: list[dict[str, Any]] | None = Described(default=None, max_length=10_000)
-    tolerance: float = Described(default=0.1, ge=0, description="standard deviations that two numbers may lie apart and agree")
+    tolerance: float = Described(default=0.1, ge=0, le=1e6, description="standard deviations that two numbers may lie apart and agree")
 
 
 class LabelFlipAnswer(ApiModel):

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from datetime import datetime
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import AfterValidator, BaseModel, ConfigDict
 from pydantic import Field as Described
 
+from lamppost.core.instants import bounded_instant
 from lamppost.core.schema.fields import Field, Kind, Value
 
 
@@ -91,6 +93,8 @@ class Problem(BaseModel):
     faults: list[FaultAnswer] | None = None
 
 
+Instant = Annotated[datetime, AfterValidator(bounded_instant)]
+"""A time in a request, in UTC from then on."""
 Text = Annotated[str, Described(min_length=1, max_length=200)]
 
 

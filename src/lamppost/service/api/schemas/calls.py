@@ -9,7 +9,7 @@ from uuid import UUID
 from pydantic import Field as Described
 from pydantic import JsonValue
 
-from lamppost.service.api.schemas.base import ApiModel, Text
+from lamppost.service.api.schemas.base import ApiModel, Instant, Text
 
 
 class CallAnswer(ApiModel):
@@ -45,7 +45,7 @@ class CallDetailAnswer(CallAnswer):
 class ImportedCall(ApiModel):
     """A call that was answered elsewhere, or is made up. input, answer : as a request and an answer of this service have them."""
 
-    at: datetime
+    at: Instant
     version: Text
     input: JsonValue
     answer: JsonValue

@@ -83,7 +83,9 @@ class SetupRequest(OverridableRequest):
     setup: EndpointSetup = Described(
         description="exactly one of version, shares, choose and together; shadows; look-ups; lenient; lane; rollout"
     )
-    after: int | None = Described(default=None, description="the revision that this was thought out against; refused if it is not in force")
+    after: int | None = Described(
+        default=None, ge=0, le=2**31 - 1, description="the revision that this was thought out against; refused if it is not in force"
+    )
 
 
 class RollbackRequest(ApiModel):

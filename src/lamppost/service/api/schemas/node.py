@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 from pydantic import Field as Described
 
 from lamppost.core.endpoint.states import LaneState
@@ -73,17 +75,34 @@ class ConfinementAnswer(ApiModel):
     summary: str
 
 
+class SetAsideFrameAnswer(ApiModel):
+    """Records that could not be stored and were set aside. calls : how many. at : when. error : why."""
+
+    name: str
+    calls: int
+    at: datetime
+    error: str
+
+
+class RetriedAnswer(ApiModel):
+    """Calls that are on their way to the database again."""
+
+    calls: int
+
+
 class NodeAnswer(ApiModel):
     """This node. records_waiting : calls not in the database yet. records_dropped : lost, because neither disk nor database took them.
 
     spool_bytes, spool_most_bytes : what waiting records take on disk, and may take. payloads_given_up, calls_given_up : calls that
-    the spool's bound has cost their inputs and answers, and all but their counts. formats : of models that this node opens.
+    the spool's bound has cost their inputs and answers, and all but their counts. records_set_aside : calls whose records could not be
+    stored and were set aside. formats : of models that this node opens.
     confinement : what its workers are confined to.
     """
 
     version: str
     records_waiting: int
     records_dropped: int
+    records_set_aside: int
     spool_bytes: int
     spool_most_bytes: int
     payloads_given_up: int

@@ -9,7 +9,7 @@ from uuid import UUID
 from pydantic import Field as Described
 from pydantic import JsonValue
 
-from lamppost.service.api.schemas.base import ApiModel
+from lamppost.service.api.schemas.base import ApiModel, Instant
 
 
 class OutcomeRequest(ApiModel):
@@ -28,8 +28,8 @@ class OutcomesRequest(ApiModel):
 
     outcomes: list[OutcomeRequest] = Described(min_length=1, max_length=10_000)
     key: str | None = Described(default=None, max_length=200)
-    since: datetime | None = None
-    until: datetime | None = None
+    since: Instant | None = None
+    until: Instant | None = None
 
 
 class OutcomesAnswer(ApiModel):

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from pydantic import AwareDatetime
 from pydantic import Field as Described
 
+from lamppost.core.engine.rate_limit import MAX_RATE_PER_S, MIN_RATE_PER_S
 from lamppost.core.roles import Permission, Role
-from lamppost.service.api.schemas.base import ApiModel
+from lamppost.service.api.schemas.base import ApiModel, Instant
 
 
 class SignInRequest(ApiModel):
@@ -38,8 +38,10 @@ class TokenRequest(ApiModel):
     name: str
     role: Role
     endpoints: list[str] | None = None
-    expires_at: AwareDatetime | None = Described(default=None, description="when it ends by itself; null for never")
-    rate_per_s: float | None = Described(default=None, gt=0, le=1e6, description="requests a second on each node; null for any number")
+    expires_at: Instant | None = Described(default=None, description="when it ends by itself; null for never")
+    rate_per_s: float | None = Described(
+        default=None, ge=MIN_RATE_PER_S, le=MAX_RATE_PER_S, description="requests a second on each node; null for any number"
+    )
 
 
 class NewTokenAnswer(TokenRequest):
