@@ -88,6 +88,8 @@ class LampPostError(Exception):
     title = "Something went wrong"
     version: str | None = None
     """The version that failed, where one of several did."""
+    repeats_input = False
+    """Whether the sentence, or a fault, may hold a part of what was sent."""
 
     def __init__(self, detail: str, **extra: Any) -> None:
         super().__init__(detail)
@@ -109,6 +111,7 @@ def _rebuild(kind: type[LampPostError], detail: str, extra: dict[str, Any]) -> L
 class BadRequest(LampPostError):
     """The request could not be read at all."""
 
+    repeats_input = True
     code, status, title = "bad-request", 400, "The request cannot be read"
 
 
@@ -134,18 +137,21 @@ class Misdirected(BadRequest):
 class NotAcceptable(BadRequest):
     """The answer cannot be written in any of the types that the caller accepts."""
 
+    repeats_input = False
     code, status, title = "not-acceptable", 406, "No answer can be given in the types that are accepted"
 
 
 class WrongContentType(BadRequest):
     """The body is of a content type that this address does not read."""
 
+    repeats_input = False
     code, status, title = "wrong-content-type", 415, "This content type is not read here"
 
 
 class BodyTooLarge(BadRequest):
     """The body is over the byte limit."""
 
+    repeats_input = False
     code, status, title = "body-too-large", 413, "The body is too large"
 
 
@@ -164,6 +170,7 @@ class HeadersTooLarge(BadRequest):
 class TooManyRows(BadRequest):
     """The request has more rows than one request may have."""
 
+    repeats_input = False
     code, status, title = "too-many-rows", 413, "Too many rows in one request"
 
 
@@ -242,6 +249,7 @@ class DeadlinePassed(Unavailable):
 class ModelFault(LampPostError):
     """The model failed on a valid request, or its answer breaks its own output schema."""
 
+    repeats_input = True
     code, status, title = "model-fault", 502, "The model failed on this request"
 
 

@@ -65,6 +65,7 @@ class Lane:
         self.name = spec.name
         self.plan = spec.plan
         self.redaction = RedactionPolicy(manifest.inputs, manifest.options, manifest.answers)
+        self.private = not self.redaction.keeps_everything
         self.manifest = manifest
         self.answers = manifest.answers
         self.columns = manifest.columns
@@ -306,7 +307,11 @@ class Lane:
         self._running += 1
         self.load.note_sent(rows, len(pieces), len(self._waiting), now)
         request = first.request_id if len(pieces) == 1 else ""
-        return FramePart(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body, request)
+        return FramePart(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body, request, self.private)
+
+    def keep_private(self) -> None:
+        """Let nothing of failing rows reach messages and logs: an endpoint that this lane answers for has private fields."""
+        self.private = True
 
     def deliver_answers(self, part: FramePart, header: dict[str, Any], body: bytes, sent: float) -> None:
         """Deliver the answers of a batch to the requests that wait for them."""

@@ -38,10 +38,11 @@ _PAGES = os.open("/proc/self/statm", os.O_RDONLY | os.O_CLOEXEC)
 
 @dataclass(slots=True)
 class _Slot:
-    """One open package."""
+    """One open package. private : whether one of its fields is."""
 
     codec: FrameCodec
     steps: StepChain
+    private: bool
 
 
 class Worker:
@@ -93,7 +94,8 @@ class Worker:
         folder, before = Path(header["folder"]), _memory_bytes()
         manifest = read_manifest((folder / MANIFEST).read_bytes())
         steps = open_chain(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
-        self.slots[int(header["slot"])] = _Slot(FrameCodec(manifest.columns), steps)
+        private = any(field.private for field in (*manifest.columns, *manifest.answers))
+        self.slots[int(header["slot"])] = _Slot(FrameCodec(manifest.columns), steps, private)
         gc.freeze()  # a look for cycles through all that is open would hold up a batch for a tenth of a second
         after = _memory_bytes()
         return pack_frame({"op": "opened", "pid": os.getpid(), "memory_bytes": after, "grew_bytes": max(0, after - before)})
@@ -135,8 +137,10 @@ class Worker:
     def _part(self, part: dict[str, Any], body: bytes) -> tuple[dict[str, Any], bytes]:
         start = time.perf_counter()
         _Lines.request = part.get("request")
+        private = bool(part.get("private"))
         try:
             slot, rows = self.slots[int(part["slot"])], int(part["rows"])
+            private = private or slot.private
             run_single = slot.steps.run_single
             if run_single is not None and rows == 1 and (values := slot.codec.single(body)) is not None:
                 answers = run_single(values)
@@ -145,7 +149,7 @@ class Worker:
             entries, packed = pack_columns(answers)
         except Exception as error:
             self._end_if_exhausted(error)
-            return {"bytes": 0, **_failed(error)}, b""
+            return {"bytes": 0, **_failed(error, private)}, b""
         finally:
             _Lines.request = None
         took = int((time.perf_counter() - start) * 1e6)
@@ -191,9 +195,18 @@ class _Lines(io.TextIOBase):
         return len(text)
 
 
-def _failed(error: Exception) -> dict[str, Any]:
+def _failed(error: Exception, private: bool = False) -> dict[str, Any]:
+    """The frame of a failure. private : whether the text of an exception, which may hold values, goes neither into it nor into the log."""
     if isinstance(error, LampPostError):
         return {"op": "failed", "code": error.code, "detail": error.detail, "faults": error.extra.get("faults")}
+    if private:
+        traceback.print_tb(error.__traceback__)
+        sys.stderr.write(f"{type(error).__name__}; its text is left out, because fields are private\n")
+        return {
+            "op": "failed",
+            "code": "model-fault",
+            "detail": f"{type(error).__name__}; its text may hold private values and is left out",
+        }
     traceback.print_exception(error)
     return {"op": "failed", "code": "model-fault", "detail": f"{type(error).__name__}: {error}"[:2_000]}
 

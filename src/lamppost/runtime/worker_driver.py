@@ -32,7 +32,7 @@ _numbers = itertools.count(1)
 class FramePart:
     """One lane's share of a frame. batch : what the lane wants back with the answer. entries, body : its columns on the wire.
 
-    request : the id of the request whose rows these are, where they are of one.
+    request : the id of the request whose rows these are, where they are of one. private : whether messages must hold nothing of them.
     """
 
     lane: SeatedLane
@@ -41,6 +41,7 @@ class FramePart:
     entries: list[Any]
     body: bytes
     request: str = ""
+    private: bool = False
 
 
 class SeatedLane(Protocol):
@@ -186,7 +187,9 @@ class WorkerDriver:
         self._flight, self._sent = parts, now
         header = {
             "op": "run",
-            "parts": [_part_header(self.slots[part.lane], part.rows, part.entries, part.body, part.request) for part in parts],
+            "parts": [
+                _part_header(self.slots[part.lane], part.rows, part.entries, part.body, part.request, part.private) for part in parts
+            ],
         }
         body = parts[0].body if len(parts) == 1 else b"".join(part.body for part in parts)
         self._timer = self._loop.call_later(max(part.lane.run_s for part in parts), self._late)
@@ -243,10 +246,14 @@ class WorkerDriver:
         await self.worker.close()
 
 
-def _part_header(slot: int, rows: int, entries: list[Any], body: bytes, request: str = "") -> dict[str, Any]:
+def _part_header(slot: int, rows: int, entries: list[Any], body: bytes, request: str = "", private: bool = False) -> dict[str, Any]:
     """The entry of a part in the header of a frame."""
-    entry = {"slot": slot, "rows": rows, "columns": entries, "bytes": len(body)}
-    return entry | {"request": request} if request else entry
+    entry: dict[str, Any] = {"slot": slot, "rows": rows, "columns": entries, "bytes": len(body)}
+    if request:
+        entry["request"] = request
+    if private:
+        entry["private"] = True
+    return entry
 
 
 def _split(frame: Frame) -> list[Frame]:

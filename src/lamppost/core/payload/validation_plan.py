@@ -114,7 +114,9 @@ class ValidationPlan:
 
     def _read(self, body: bytes) -> ParsedRows:
         if holds_nul(body):
-            raise BadJson("a text of the body holds the character NUL (\\u0000), which is not kept; leave it out", example=self.example())
+            error = BadJson("a text of the body holds the character NUL (\\u0000), which is not kept; leave it out", example=self.example())
+            error.repeats_input = False
+            raise error
         many = body.startswith(b'{"rows"') or (len(body) > _SMALL and _ROWS_FIRST.match(body) is not None)
         columns = False
         if not many and len(body) <= _SMALL:  # a row by itself, most likely: to look for its keys would cost as much as to read it
@@ -189,7 +191,7 @@ class ValidationPlan:
         count = len(self.schema)
         fields = f"{count} field{'s' if count > 1 else ''}"
         error = BadJson(f"an object of the body has more keys than a row, which has {fields}", example=self.example())
-        error.is_syntax = True  # a row without its end looks the same
+        error.is_syntax, error.repeats_input = True, False  # a row without its end looks the same
         return error
 
     def _read_row(self, body: bytes) -> ParsedRows:
@@ -367,7 +369,7 @@ class ValidationPlan:
 
 def _no_json(reason: str, example: Any) -> BadJson:
     error = BadJson(f"the body is not JSON: {reason}; send an object such as the example", example=example)
-    error.is_syntax = True
+    error.is_syntax, error.repeats_input = True, False
     return error
 
 

@@ -19,6 +19,7 @@ from lamppost.core.errors import BadRequest, NotFound
 from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.core.names import closest_name, parse_version
 from lamppost.core.payload.recorded_bodies import request_rows
+from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.service.api.access import PROBLEMS, Pointer, RequireCaller, RequireView, TheNode
 from lamppost.service.api.schemas.base import Instant
 from lamppost.service.api.schemas.calls import ImportCallsAnswer, ImportCallsRequest
@@ -320,7 +321,8 @@ async def bring_calls(endpoint: str, request: ImportCallsRequest, node: TheNode,
     node.deployment.table.find_route(endpoint)
     for name in {call.version for call in request.calls}:
         await packages.get_version(node.pool, parse_version(name))
-    now = datetime.now(UTC)
+    now, schema = datetime.now(UTC), await node.changes.schema_of_setup(node.deployment.table.find_route(endpoint).setup)
+    policy = RedactionPolicy(schema.inputs, schema.options, schema.answers)
     calls, ids = [], []
     for at, sent_call in enumerate(request.calls):
         when = sent_call.at
@@ -329,6 +331,10 @@ async def bring_calls(endpoint: str, request: ImportCallsRequest, node: TheNode,
         request_id = new_request_id(int(when.timestamp() * 1e3))
         ids.append(UUID(request_id))
         body, answer = orjson.dumps(sent_call.input), orjson.dumps(sent_call.answer)
+        if not policy.keeps_everything:
+            answered = sent_call.status == 200 and isinstance(sent_call.input, dict)
+            body = policy.redact_request(body) if answered else policy.redact_refused(body) or b"null"
+            answer = policy.redact_answer(answer) if answered and isinstance(sent_call.answer, dict) else b"null"
         rows = max(1, len(request_rows(sent_call.input)))
         token, took = sent_call.token or caller.token, sent_call.total_us
         calls.append(

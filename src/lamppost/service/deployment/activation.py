@@ -13,6 +13,7 @@ from lamppost.core.endpoint.rollout_counts import RolloutTally, read_counted_rol
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import LampPostError
 from lamppost.core.names import parse_version
+from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.service.deployment.leases import LaneLeases
 from lamppost.service.deployment.route_table import Route, RouteTable
 from lamppost.service.prediction.answer_hooks import AnswerHooks, ShadowState
@@ -41,6 +42,9 @@ class RouteActivation:
                 self.keep_for_rollback(endpoint, [before.setup] if route is not None and route.predictor is not None else [])
         self._configure_records(endpoint, route)
         if route is not None and route.predictor is not None:
+            if not route.predictor.redaction.keeps_everything:
+                for lane in route.lanes:
+                    lane.keep_private()
             self._leases.hold(("route", endpoint), route.setup.versions)
             self._leases.hold(("shadow", endpoint), route.setup.shadow_versions)
             self._set_hooks(endpoint, route)
@@ -70,16 +74,19 @@ class RouteActivation:
         shadows = [ShadowState(shadow.version, shadow.share) for shadow in route.setup.shadows]
         if tally is None and not shadows:
             return
-        route.hooks = AnswerHooks(endpoint, route.predictor.row_schema, self._recorder, tally, shadows)
+        route.hooks = AnswerHooks(endpoint, route.predictor.row_schema, self._recorder, tally, shadows, route.predictor.redaction)
         route.hooks.others = {lane.name: lane for lane in route.lanes}
         for shadow in shadows:
-            task = asyncio.create_task(self._open_shadow(shadow), name=f"shadow {shadow.version}")
+            task = asyncio.create_task(self._open_shadow(shadow, route.predictor.redaction), name=f"shadow {shadow.version}")
             self._shadows.add(task)
             task.add_done_callback(self._shadows.discard)
 
-    async def _open_shadow(self, shadow: ShadowState) -> None:
+    async def _open_shadow(self, shadow: ShadowState, redaction: RedactionPolicy) -> None:
         try:
-            shadow.lane = await self._leases.lane(parse_version(shadow.version), dedicated=True)
+            lane = await self._leases.lane(parse_version(shadow.version), dedicated=True)
+            if not redaction.keeps_everything:
+                lane.keep_private()
+            shadow.lane = lane
         except LampPostError as error:
             shadow.reason = error.detail
             log.error("the shadow %s cannot be opened: %s", shadow.version, error.detail)

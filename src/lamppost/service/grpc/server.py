@@ -134,7 +134,7 @@ async def _end(context: Context, refused: RefusedCall) -> None:
     """End a call with the status of an error, its sentence, and the whole problem in the trailing metadata."""
     code = _CODES.get(refused.error.status, grpc.StatusCode.INVALID_ARGUMENT)
     trailing = (("problem-bin", refused.problem), ("request-id", refused.request_id))
-    await context.abort(code, refused.error.detail, trailing)
+    await context.abort(code, str(orjson.loads(refused.problem)["detail"]), trailing)
 
 
 class SignedInOnly(grpc.aio.ServerInterceptor):  # type: ignore[misc]

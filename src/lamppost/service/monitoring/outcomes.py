@@ -13,7 +13,7 @@ from uuid import UUID
 from lamppost.core.endpoint.agreement import main_answer
 from lamppost.core.endpoint.rollout import StepCounts
 from lamppost.core.endpoint.rollout_counts import read_counted_rollout
-from lamppost.core.errors import BadRequest, LampPostError
+from lamppost.core.errors import BadRequest, Conflict, LampPostError
 from lamppost.core.monitoring.quality import estimate_as_json, estimate_mean, estimate_share, is_number, is_right, quality_figures
 from lamppost.core.names import closest_name, parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
@@ -65,6 +65,11 @@ async def store_reported_outcomes(
     route = deployment.table.find_route(endpoint)
     names = [str(version) for version in route.setup.versions]
     field, _ = await _truth_field_of(pool, deployment, endpoint, names[0])
+    if field.private:
+        raise Conflict(
+            f"the answer {field.name!r} of {endpoint} is private, so neither answers nor truths are kept; choose another answer for "
+            f"monitoring.truth: lamppost setup {endpoint}"
+        )
     for at, told_outcome in enumerate(told_outcomes):
         _check_truth(field, told_outcome.truth, at)
     matched, unknown = await (

@@ -15,6 +15,7 @@ from lamppost.core.endpoint.shares import GOLDEN
 from lamppost.core.errors import LampPostError, LaneFull
 from lamppost.core.payload.validation_plan import Row
 from lamppost.core.schema.fields import Schema
+from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneAnswer, RequestOptions
 from lamppost.service.records.recorder import MAX_PAYLOAD_BYTES, Recorder
@@ -46,7 +47,13 @@ class AnswerHooks:
     """The hooks of one endpoint's present revision. columns : of the rows that `after_answer` gets."""
 
     def __init__(
-        self, endpoint: str, columns: Schema, recorder: Recorder, tally: RolloutTally | None, shadows: Sequence[ShadowState]
+        self,
+        endpoint: str,
+        columns: Schema,
+        recorder: Recorder,
+        tally: RolloutTally | None,
+        shadows: Sequence[ShadowState],
+        redaction: RedactionPolicy | None = None,
     ) -> None:
         self.endpoint = endpoint
         self.tally = tally
@@ -54,6 +61,7 @@ class AnswerHooks:
         self.others: dict[str, Lane] = {}
         self._columns = columns
         self._recorder = recorder
+        self.redaction = redaction
 
     def after_answer(
         self, version: str, rows: Sequence[Row] | None, answers: list[Row], ms: float, request_id: str, token: str | None
@@ -144,8 +152,9 @@ class _Recorded(_Copy):
         self._shadow.answered += 1
         lane = self._shadow.lane
         body = orjson.dumps({"answers": answer.rows, "version": self._shadow.version}, default=str)
-        if lane is not None and not lane.redaction.keeps_everything:
-            body = lane.redaction.redact_answer(body)
+        for policy in (self._after.redaction, lane.redaction if lane is not None else None):
+            if policy is not None and not policy.keeps_everything:
+                body = policy.redact_answer(body)
         phases = {"queue": int(answer.queue_s * 1e6), "worker": int(answer.worker_s * 1e6)}
         self._record(200, phases, answer.batch_rows, body)
 
@@ -154,7 +163,9 @@ class _Recorded(_Copy):
 
     def set_exception(self, error: LampPostError) -> None:
         self._shadow.failed += 1
-        self._record(error.status, {}, None, orjson.dumps(error.to_problem(), default=str))
+        policy = self._after.redaction
+        document = error.to_problem() if policy is None else policy.redact_problem(error)
+        self._record(error.status, {}, None, orjson.dumps(document, default=str))
 
     def _record(self, status: int, phases: dict[str, int], batch_rows: int | None, body: bytes) -> None:
         took_us = int((time.perf_counter() - self._since) * 1e6)

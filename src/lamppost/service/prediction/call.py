@@ -18,7 +18,9 @@ Knows neither HTTP nor gRPC.
 from __future__ import annotations
 
 import logging
+import sys
 import time
+import traceback
 from typing import Any
 
 import orjson
@@ -141,13 +143,18 @@ class PredictionCall:
 
     def problem(self, error: LampPostError) -> bytes:
         """The problem document of an error that no version is to blame for."""
-        return orjson.dumps({**error.to_problem(), "request_id": self.request_id}, default=str)
+        document = error.to_problem() if self.predictor is None else self.redaction.redact_problem(error)
+        return orjson.dumps({**document, "request_id": self.request_id}, default=str)
 
     def own_fault(self) -> LampPostError:
         """The error of a call that failed on a fault of the service, whose traceback is logged."""
-        log.exception(
-            "request %s to %s failed on a fault of our own", self.request_id, self.endpoint, extra={"request_id": self.request_id}
-        )
+        about, extra = (self.request_id, self.endpoint), {"request_id": self.request_id}
+        if self.predictor is None or self.redaction.keeps_everything:
+            log.exception("request %s to %s failed on a fault of our own", *about, extra=extra)
+        else:  # the text of an exception may hold a value
+            kind, _, trace = sys.exc_info()
+            frames = "".join(traceback.format_tb(trace))
+            log.error("request %s to %s failed on a fault of our own (%s):\n%s", *about, kind and kind.__name__, frames, extra=extra)
         return LampPostError("the service failed on this request; the log has more")
 
     def record(self, recorder: Recorder, status: int, body: bytes) -> None:

@@ -100,7 +100,8 @@ class AnswerStream:
         """The last line of an answer in lines."""
         if self.answer_type != NDJSON:
             return []
-        return [orjson.dumps({"problem": shift_fault_rows(error, lambda row: row + self.rows).to_problem()}, default=str) + b"\n"]
+        placed = shift_fault_rows(error, lambda row: row + self.rows)
+        return [orjson.dumps({"problem": self.serving.redaction.redact_problem(placed)}, default=str) + b"\n"]
 
     def _written(self, answer: LaneAnswer, rows: int, first: bool) -> bytes:
         answers = self.serving.answers
