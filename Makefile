@@ -56,6 +56,13 @@ screenshots:
 clean:
 	rm -rf .lamppost src/lamppost/console/dist console/src/api/schema.d.ts
 
+# The readers of what comes in, fed with damaged input: two seconds each in the tests, so many here.
+SECONDS ?= 120
+.PHONY: fuzz
+fuzz:
+	@scripts/setup.sh venv
+	@LAMPPOST_FUZZ_SECONDS=$(SECONDS) $(PYTHON_HERE) -W error -m unittest -v tests.security.test_fuzzed_readers tests.package.test_hostile_archives
+
 .PHONY: proto
 proto:
 	@scripts/setup.sh venv

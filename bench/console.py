@@ -102,7 +102,7 @@ def _service(count: int) -> Iterator[str]:
         server = PrivateServer(folder / "data", durable=False)
         try:
             url = server.start()
-            migrate(url)
+            migrate(url, own_server=True)
             asyncio.run(register_versions(url, light_lamp(folder), folder, count))
         finally:
             server.stop()

@@ -63,7 +63,7 @@ def measure(count: int = MODELS, seconds: int = 8) -> None:
         server = PrivateServer(data, durable=False)
         try:
             url = server.start()
-            migrate(url)
+            migrate(url, own_server=True)
             start = time.perf_counter()
             asyncio.run(register_versions(url, lamp, folder, count))
             print(f"{count:,} versions registered, each with an endpoint, in {time.perf_counter() - start:.0f} s", flush=True)

@@ -44,7 +44,7 @@ def shoot_commands(browser: Browser, lamp: Path) -> None:
     """One picture of packing and proving, one of asking and watching."""
     name = lamp.name
     for picture, commands in {
-        "commands-package": [f"lamppost inspect {name}", f"lamppost prove {name}", f"lamppost prove {lamp.stem}-refit.lamp"],
+        "commands-package": [f"lamppost inspect {name}", f"lamppost prove {name}", f"lamppost prove {lamp.stem}-refit.lamp --allow-code"],
         "commands-engine": [
             "lamppost lanes",
             f"lamppost lanes {ENDPOINT}@1",

@@ -2,10 +2,15 @@
 
 export type CsvCell = string | number | boolean | null | undefined;
 
-/** Lines that end with CRLF; cells with commas, quotes or line breaks are quoted. */
+// A spreadsheet takes a text that begins so for a formula and runs it.
+const FORMULA = /^[=+\-@\t\r]/;
+
+/** Lines that end with CRLF; cells with commas, quotes or line breaks are quoted. A text that a spreadsheet would run as a formula gets an
+ * apostrophe before it; numbers stay numbers. */
 export function toCsv(head: string[], rows: CsvCell[][]): string {
   const cell = (value: CsvCell): string => {
-    const text = value === null || value === undefined ? "" : String(value);
+    const plain = value === null || value === undefined ? "" : String(value);
+    const text = typeof value === "string" && FORMULA.test(plain) && !Number.isFinite(Number(plain)) ? `'${plain}` : plain;
     return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text;
   };
   return [head, ...rows].map((row) => row.map(cell).join(",")).join("\r\n") + "\r\n";

@@ -75,7 +75,7 @@ class FromDescriptionToAnswer(unittest.TestCase):
         return done.stderr
 
     def test_all_the_way(self) -> None:
-        self.assertIn("20 rows proven in a fresh process", self.good("pack", "lamp.toml"))
+        self.assertIn("20 rows proven in a fresh process", self.good("pack", "--allow-code", "lamp.toml"))
         inspected = self.good("inspect", "outage-risk.lamp")
         for words in (
             "tells holds/fails, scores; 9 inputs",
@@ -144,7 +144,7 @@ class FromDescriptionToAnswer(unittest.TestCase):
         frame.to_csv(self.service.folder / "numbered.csv", index=False)
         frame[["lamp_no", "district", "lamp_type", "maker", "height_m"]].to_csv(self.service.folder / "known.csv", index=False)
         shutil.copy(serving_code.__file__, self.service.folder / "serving_code.py")
-        self.good("pack", self.write("chain.toml", CHAIN))
+        self.good("pack", "--allow-code", self.write("chain.toml", CHAIN))
         inspected = self.good("inspect", "chain.lamp")
         for words in (
             "step 0    table: lamp_no becomes district, lamp_type, maker, height_m; an unknown lamp_no is refused",
@@ -157,13 +157,13 @@ class FromDescriptionToAnswer(unittest.TestCase):
         (self.service.folder / "other.toml").write_text(
             CHAIN.replace('"chain"', '"other"').replace("choices = ['visit', 'wait']", "choices = ['visit', 'wait', 'call']")
         )
-        self.good("pack", "other.toml")
+        self.good("pack", "--allow-code", "other.toml")
         done = self.service.run("diff", "chain.lamp", "other.lamp", "--json")
         self.assertEqual((done.returncode, json.loads(done.stdout)["changes"][0]["part"]), (1, "answers"))
 
     def test_a_package_that_fails_its_proof_says_how(self) -> None:
         pack_refit(self.service.folder / "refit.lamp")
-        done = self.service.run("prove", "refit.lamp")
+        done = self.service.run("prove", "refit.lamp", "--allow-code")
         self.assertEqual(done.returncode, 1)
         self.assertIn("20 of 20 rows differ from training", done.stdout)
         self.assertRegex(done.stdout, r"\n +0  label +(fails|holds) +(fails|holds)\n")
@@ -174,13 +174,17 @@ class FromDescriptionToAnswer(unittest.TestCase):
         return name
 
     def test_errors_are_one_line_and_an_exit_code(self) -> None:
-        self.assertIn("there is no none.toml", self.bad("pack", "none.toml"))
-        self.assertIn("name: field required", self.bad("pack", self.write("a.toml", "[model]\nfile = 'x'\n[training]\nframe = 'y'\n")))
-        self.assertIn("is not TOML", self.bad("pack", self.write("b.toml", "[")))
-        self.assertIn("cannot be loaded", self.bad("pack", self.write("c.toml", DESCRIPTION.replace("model.joblib", "none.joblib"))))
+        self.assertIn("there is no none.toml", self.bad("pack", "--allow-code", "none.toml"))
+        self.assertIn(
+            "name: field required", self.bad("pack", "--allow-code", self.write("a.toml", "[model]\nfile = 'x'\n[training]\nframe = 'y'\n"))
+        )
+        self.assertIn("is not TOML", self.bad("pack", "--allow-code", self.write("b.toml", "[")))
+        self.assertIn(
+            "cannot be loaded", self.bad("pack", "--allow-code", self.write("c.toml", DESCRIPTION.replace("model.joblib", "none.joblib")))
+        )
         self.assertIn(
             "no such column; did you mean age_years?",
-            self.bad("pack", self.write("d.toml", DESCRIPTION.replace("fields.age_years", "fields.age_year"))),
+            self.bad("pack", "--allow-code", self.write("d.toml", DESCRIPTION.replace("fields.age_years", "fields.age_year"))),
         )
         self.assertIn("is no lamp file", self.bad("inspect", self.write("a.lamp", "hello")))
         self.assertIn("there is no file", self.bad("push", "none.lamp") + self.bad("prove", "none.lamp"))

@@ -112,8 +112,8 @@ class FromAnything(WithCommands):
         (cls.service.folder / "some.json").write_text(json.dumps({"rows": [dict(zip("abcd", row, strict=True)) for row in rows]}))
 
     def test_a_graph_alone_with_some_rows(self) -> None:
-        self.assertIn("a package proves itself on rows; give some with --rows", self.bad("pack", "dense.onnx"))
-        said = self.good("pack", "dense.onnx", "--rows", "some.json", "--name", "grade")
+        self.assertIn("a package proves itself on rows; give some with --rows", self.bad("pack", "--allow-code", "dense.onnx"))
+        said = self.good("pack", "--allow-code", "dense.onnx", "--rows", "some.json", "--name", "grade")
         self.assertIn("4 inputs, 20 rows proven in a fresh process", said)
         self.assertIn("ONNX graph: makes logits of a, b, c, d", self.good("inspect", "grade.lamp"))
 
@@ -122,22 +122,22 @@ class FromAnything(WithCommands):
         folder.mkdir()
         for name in ("dense.onnx", "dense.weights"):
             (folder / name).write_bytes((self.folder / name).read_bytes())
-        self.assertIn("comes without rows", self.bad("pack", "export"))
+        self.assertIn("comes without rows", self.bad("pack", "--allow-code", "export"))
         (folder / "rows.json").write_bytes((self.folder / "some.json").read_bytes())
-        first = json.loads(self.good("pack", "export", "--name", "grade", "--json"))
+        first = json.loads(self.good("pack", "--allow-code", "export", "--name", "grade", "--json"))
         with zipfile.ZipFile(self.folder / "export.zip", "w") as archive:
             for path in folder.iterdir():
                 if path.suffix != ".lamp":
                     archive.write(path, f"export/{path.name}")
-        again = json.loads(self.good("pack", "export.zip", "--name", "grade", "--to", "zipped.lamp", "--json"))
+        again = json.loads(self.good("pack", "--allow-code", "export.zip", "--name", "grade", "--to", "zipped.lamp", "--json"))
         self.assertEqual(first["digest"], again["digest"])
         with zipfile.ZipFile(self.folder / "bad.zip", "w") as archive:
             archive.writestr("../out.onnx", b"")
-        self.assertIn("a path that is not allowed", self.bad("pack", "bad.zip"))
+        self.assertIn("a path that is not allowed", self.bad("pack", "--allow-code", "bad.zip"))
         (self.folder / "empty").mkdir()
-        self.assertIn("holds no lamp.toml and no model", self.bad("pack", "empty"))
+        self.assertIn("holds no lamp.toml and no model", self.bad("pack", "--allow-code", "empty"))
         (self.folder / "no.zip").write_bytes(b"PK nothing")
-        self.assertIn("is no ZIP", self.bad("pack", "no.zip"))
+        self.assertIn("is no ZIP", self.bad("pack", "--allow-code", "no.zip"))
 
     def test_trees_in_their_own_format(self) -> None:
         frame = pd.DataFrame(np.random.default_rng(1).normal(size=(300, 2)), columns=["Column_0", "Column_1"])
@@ -145,7 +145,7 @@ class FromAnything(WithCommands):
         booster.save_model(self.folder / "trees.txt")
         frame.to_csv(self.folder / "frame.csv", index=False)
         (self.folder / "trees.toml").write_text('name = "trees"\n[model]\nfile = "trees.txt"\n[training]\nframe = "frame.csv"\n')
-        self.assertIn("rows/s alone instead of", self.good("pack", "trees.toml"))
+        self.assertIn("rows/s alone instead of", self.good("pack", "--allow-code", "trees.toml"))
 
     def test_pictures_options_search_and_comparison(self) -> None:
         networks.picture(self.folder)
@@ -157,7 +157,7 @@ class FromAnything(WithCommands):
             names.append(f"{at}.png")
         pd.DataFrame({"photo_file": names}).to_csv(self.folder / "photos.csv", index=False)
         (self.folder / "photos.toml").write_text(PHOTOS)
-        self.good("pack", "photos.toml")
+        self.good("pack", "--allow-code", "photos.toml")
         inspected = self.good("inspect", "post.lamp")
         for words in ("option    is", "at_least  a number from 0 to 1; 0.5 if it is left out", "packed    by lamplighter", "a picture, "):
             self.assertIn(words, inspected)
@@ -177,7 +177,7 @@ class FromAnything(WithCommands):
         self.assertIn("No version has all of these words", self.good("models", "--search", "summer"))
 
         (self.folder / "narrow.toml").write_text(PHOTOS.replace("high = 1", "high = 0.9"))
-        self.good("pack", "narrow.toml")
+        self.good("pack", "--allow-code", "narrow.toml")
         self.good("push", "post.lamp")
         done = self.service.run("diff", "post@1", "post@2")
         self.assertEqual(done.returncode, 1, done.stderr)

@@ -290,7 +290,12 @@ class Keeping(WithVersions):
                 with self.assertRaisesRegex(psycopg.DatabaseError, "the trail is only ever added to"):
                     connection.execute(statement)
             connection.execute(b"SET ROLE lamppost_service")
-            for statement in (b"UPDATE trail SET token = ''", b"ALTER TABLE trail DISABLE TRIGGER ALL", b"DROP TABLE trail"):
+            for statement in (
+                b"UPDATE trail SET token = ''",
+                b"ALTER TABLE trail DISABLE TRIGGER ALL",
+                b"DROP TABLE trail",
+                b"INSERT INTO trail (token, action, subject) VALUES ('a', 'b', 'c')",
+            ):
                 with self.assertRaises(psycopg.errors.InsufficientPrivilege):
                     connection.execute(statement)
 

@@ -17,7 +17,7 @@ class Worker:
         self.end_reason: str | None = None
         self.on_end: Any = None
 
-    def submit(self, frame: bytes, on_reply: OnReply) -> None:
+    def submit(self, frame: bytes, on_reply: OnReply, most_bytes: int = 0) -> None:
         length, _ = frame_size(frame[: HEAD.size])
         body = HEAD.size + length
         self.frames.append((read_header(frame[HEAD.size : body]), frame[body:], on_reply))
@@ -206,14 +206,14 @@ class Driving(unittest.IsolatedAsyncioTestCase):
     async def test_asking_apart_from_the_queue_gathers_all_portions(self) -> None:
         a = Lane("a")
         self.seat(a)
-        asked = asyncio.create_task(self.driver.run_batches(a, [(1, [], b"x"), (2, [], b"yz")], 1.0))
+        asked = asyncio.create_task(self.driver.run_batches(a, [(1, [], b"x"), (2, [], b"yz")], 1.0, 2**20))
         await asyncio.sleep(0)
         self.assertEqual([part["bytes"] for part in self.worker.frames[0][0]["parts"]], [1, 2])
         self.worker.answer("first", more=True)
         self.worker.answer("second")
         answers: list[Frame] = await asked
         self.assertEqual([body for _, body in answers], [b"first", b"second"])
-        late = asyncio.create_task(self.driver.run_batches(a, [(1, [], b"x")], 0.05))
+        late = asyncio.create_task(self.driver.run_batches(a, [(1, [], b"x")], 0.05, 2**20))
         with self.assertLogs("lamppost.worker", "WARNING"), self.assertRaises(WorkerGone):
             await late
 

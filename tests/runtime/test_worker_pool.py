@@ -83,7 +83,7 @@ class Sharing(WithLanes):
         asked = asyncio.create_task(lane.predict(self.rows, 10))
         while not first.busy:
             await asyncio.sleep(0)
-        call = first.worker._protocol.open_calls.popleft()  # as if the worker had said it
+        call = first.worker._protocol.open_calls.popleft()[0]  # as if the worker had said it
         call(({"op": "answers", "parts": [{}, {}]}, b""))
         self.check((await asked).rows)
         self.assertIn("another number of batches", first.end_reason or "")

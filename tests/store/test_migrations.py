@@ -18,8 +18,8 @@ class PlainNames(WithServer):
 
     async def asyncSetUp(self) -> None:
         await super().asyncSetUp()
-        with psycopg.connect(self.fresh, autocommit=True) as connection:
-            connection.execute("DROP SCHEMA public CASCADE; CREATE SCHEMA public")
+        with psycopg.connect(self.fresh.partition("?")[0], autocommit=True) as connection:
+            connection.execute("DROP SCHEMA lamppost CASCADE")
             connection.execute(
                 "CREATE TABLE migrations (name text PRIMARY KEY, sha256 text NOT NULL, applied_at timestamptz DEFAULT now())"
             )
@@ -49,7 +49,7 @@ class PlainNames(WithServer):
             )
 
     async def test_what_was_stored_is_read(self) -> None:
-        self.assertEqual(database.migrate(self.fresh), ["0008_plain_names.sql"])
+        self.assertEqual(database.migrate(self.fresh), ["0008_plain_names.sql", "0009_functions_of_the_owner.sql"])
         (revision,) = await endpoints.list_revisions(self.pool)
         monitoring = revision.setup.monitoring
         self.assertEqual((monitoring.window_minutes, [rule.on for rule in monitoring.alerts]), (30, ["down", "drift"]))

@@ -60,7 +60,7 @@ class WithServer(unittest.IsolatedAsyncioTestCase):
         name = f"test_{uuid4().hex}"
         with psycopg.connect(self.url, autocommit=True) as connection:
             connection.execute(f"CREATE DATABASE {name} TEMPLATE migrated".encode())
-        self.fresh = f"{self.base}/{name}"
+        self.fresh = f"{self.base}/{name}?options=-csearch_path%3Dlamppost"
         self.pool = database.make_pool(self.fresh)
         await self.pool.open()
         self.addAsyncCleanup(self.pool.close)
@@ -164,6 +164,7 @@ class Versions(WithServer):
             await packages.assemble_chunks(self.pool, [lost, kept], to, limit=7)
         async with self.pool.connection() as connection:
             await connection.execute("UPDATE chunks SET stored_at = now() - interval '2 days'")
+        self.assertEqual(await packages.delete_unused_chunks(self.pool), 1)
         self.assertEqual(await packages.missing_chunks(self.pool, [lost, kept]), [lost])
 
     async def test_signatures_and_measures_are_kept_once(self) -> None:

@@ -68,7 +68,7 @@ def _rows(client: Client, endpoint: str, parameters: AskOptions) -> tuple[Any, d
         rows = {}
     else:
         rows = _page(client, endpoint)["example"]
-        print(paint(f"asking with the schema's example: {short_json(rows)}", DIM, sys.stderr), file=sys.stderr)
+        print_line(paint(f"asking with the schema's example: {short_json(rows)}", DIM, sys.stderr), sys.stderr)
     if parameters.images:
         if not isinstance(rows, dict):
             raise BadRequest("--image goes with one row, and several were given")

@@ -93,7 +93,7 @@ def _print_calls(calls: list[dict[str, Any]], as_json: bool, head: bool) -> None
         print_line(paint(_line(("time", "endpoint", "version", "status", "rows", "total ms", "queue ms", "worker ms"), "summary"), DIM))
     for call in reversed(calls):
         if as_json:
-            print(json.dumps(call, ensure_ascii=False), flush=True)
+            print_json(call, indent=None)
             continue
         phases = call["phases_us"]
         when = time.strftime("%H:%M:%S", time.localtime(_stamp(call["at"]))) + call["at"][19:23]

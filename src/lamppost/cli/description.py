@@ -20,6 +20,9 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+_DATA_ONLY = frozenset({".skops", ".onnx", ".txt", ".json", ".ubj", ".csv", ".parquet"})
+
+
 class _Shape(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
@@ -39,12 +42,13 @@ class _Model(_Network):
     unit: str | None = None
     quantize: bool = False
 
-    def made(self, folder: Path) -> Any:
+    def made(self, folder: Path, allow_code: bool) -> Any:
         if isinstance(self.file, list):
-            return [load_model(folder / file) for file in self.file]
+            return [load_model(folder / file, allow_code) for file in self.file]
         path = folder / self.file
         if path.suffix.lower() not in FORMATS:
-            return load_model(path)
+            return load_model(path, allow_code)
+        require_trust(path, allow_code)
         labels = list(self.labels.values()) if isinstance(self.labels, dict) else self.labels
         return Network(path, self.inputs, self.outputs, labels, self.scores)
 
@@ -77,18 +81,20 @@ class _Part(_Network):
     labels: list[str] | None = None
     pixels: Pixels | None = None
 
-    def made(self, folder: Path) -> Part:
+    def made(self, folder: Path, allow_code: bool) -> Part:
         if sum(given is not None for given in (self.code, self.table, self.encoder, self.network, self.pixels)) != 1:
             raise BadRequest("a step before or after the model names one of code, table, encoder, network and pixels")
         if self.code is not None:
+            require_trust(folder / self.code, allow_code)
             return Code(folder / self.code, self.call, self.takes, self.gives)
         if self.encoder is not None:
-            return Encoder(self.column, load_model(folder / self.encoder))
+            return Encoder(self.column, load_model(folder / self.encoder, allow_code))
         if self.network is not None:
+            require_trust(folder / self.network, allow_code)
             return Network(folder / self.network, self.inputs, self.outputs, self.labels, self.scores)
         if self.pixels is not None:
             return self.pixels
-        return Table(read_frame(folder / str(self.table)), self.key, self.unknown, self.fields)
+        return Table(read_frame(folder / str(self.table), allow_code), self.key, self.unknown, self.fields)
 
 
 class _Provenance(_Shape):
@@ -125,7 +131,16 @@ def read_description(path: Path) -> Description:
         raise BadRequest(f"{path}: {faults}") from error
 
 
-def read_frame(path: Path) -> pd.DataFrame:
+def require_trust(path: Path, allow_code: bool) -> None:
+    """Raise BadRequest for a file that can run code when it is loaded, unless that is allowed."""
+    if not allow_code and path.suffix.lower() not in _DATA_ONLY:
+        raise BadRequest(
+            f"{path} can run code when it is loaded; if it is yours, or you trust whoever made it, add --allow-code. "
+            "Models saved with skops or as ONNX need no such trust"
+        )
+
+
+def read_frame(path: Path, allow_code: bool = False) -> pd.DataFrame:
     """A training frame. A column ``NAME_file`` of a CSV or JSON file stands for the pictures ``NAME``, by their paths beside it."""
     import pandas as pd
 
@@ -138,6 +153,7 @@ def read_frame(path: Path) -> pd.DataFrame:
     }
     if path.suffix not in readers:
         raise BadRequest(f"{path}: a training frame is one of {', '.join(readers)}")
+    require_trust(path, allow_code)
     try:
         frame: pd.DataFrame = readers[path.suffix](path)
         for name in [str(name) for name in frame.columns if str(name).endswith("_file")]:
@@ -158,8 +174,9 @@ def _read_rows(path: Path) -> pd.DataFrame:
     return pd.DataFrame(rows)
 
 
-def load_model(path: Path) -> Any:
-    """A fitted object, from the packer's own machine and trust; boosted trees from their libraries' own formats too."""
+def load_model(path: Path, allow_code: bool) -> Any:
+    """A fitted object; boosted trees from their libraries' own formats too. allow_code : whether it may run code when it is loaded."""
+    require_trust(path, allow_code)
     try:
         if path.suffix == ".txt":
             import lightgbm
@@ -172,13 +189,21 @@ def load_model(path: Path) -> Any:
             booster.load_model(path)
             return booster
         if path.suffix == ".skops":
+            from lamppost.package.sklearn_model import TRUSTED
             from lamppost.package.skops_import import import_skops
 
             skops_io = import_skops()
-            return skops_io.load(path, trusted=skops_io.get_untrusted_types(file=path))
+            untrusted = set(skops_io.get_untrusted_types(file=path)) - TRUSTED
+            if untrusted and not allow_code:
+                raise BadRequest(
+                    f"it holds types that are not known to be data only: {', '.join(sorted(untrusted)[:10])}; add --allow-code"
+                )
+            return skops_io.load(path, trusted=sorted(TRUSTED | untrusted))
         import joblib
 
         return joblib.load(path)
+    except BadRequest:
+        raise
     except Exception as error:
         raise BadRequest(
             f"the model {path} cannot be loaded ({type(error).__name__}: {error}); save it with joblib.dump or skops"

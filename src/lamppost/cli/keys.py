@@ -45,6 +45,11 @@ def key_list(as_json: AsJson = False) -> None:
         print_line(f"{key['name']}  {key['key']}  {key['public']}")
 
 
+def own_keys() -> frozenset[str]:
+    """The public keys of one's own key pairs."""
+    return frozenset(read_public(path) for path in _folder().glob("*.pub") if path.with_suffix(".pem").exists())
+
+
 def sign(
     file: LampFile, key: Annotated[str, typer.Option(help="Name of the key, or file of the private one.")], as_json: AsJson = False
 ) -> None:

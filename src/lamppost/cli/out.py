@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
 import sys
 from collections.abc import Callable, Iterator, Sequence
@@ -11,8 +12,13 @@ from datetime import UTC, datetime
 from typing import Any
 
 from lamppost.core.errors import LampPostError
+from lamppost.core.names import escape_controls
 
 AMBER, SLATE, BRICK, DIM, BOLD, PLAIN = "38;5;214", "38;5;110", "38;5;167", "2", "1", "0"
+_PAINT = frozenset(f"\033[{colour}m" for colour in (AMBER, SLATE, BRICK, DIM, BOLD, PLAIN))
+_PAINTED = re.compile(r"(\033\[[0-9;]*m)")
+_C1 = re.compile("[\x7f-\x9f]")
+"""Control characters that JSON leaves as they are, and that some terminals obey."""
 LAMPS = {
     "serving": ("●", AMBER),
     "degraded": ("◐", AMBER),
@@ -37,14 +43,14 @@ def lamp(state: str) -> str:
     return f"{paint(glyph, colour)} {state}"
 
 
-def print_line(text: str = "") -> None:
-    """One line for people."""
-    print(text, flush=True)
+def print_line(text: str = "", stream: Any = None) -> None:
+    """One line for people. Control characters in it are shown, but for the colours of `paint`: names and notes come from others."""
+    print("".join(part if part in _PAINT else escape_controls(part) for part in _PAINTED.split(text)), file=stream, flush=True)
 
 
-def print_json(value: Any) -> None:
-    """A value for programs."""
-    print(json.dumps(value, indent=2, ensure_ascii=False, default=str))
+def print_json(value: Any, indent: int | None = 2) -> None:
+    """A value for programs; on one line without an indent."""
+    print(_C1.sub(lambda found: f"\\u{ord(found[0]):04x}", json.dumps(value, indent=indent, ensure_ascii=False, default=str)), flush=True)
 
 
 def short_json(value: Any, longest: int = 80) -> str:
@@ -62,6 +68,7 @@ def short_json(value: Any, longest: int = 80) -> str:
 
 def print_table(head: Sequence[str], rows: Sequence[Sequence[str]], right: frozenset[str] = frozenset()) -> None:
     """Aligned columns; those named in ``right`` hold figures. On a terminal a last column that does not fit is cut."""
+    rows = [[cell.replace("\n", "\\n").replace("\t", "\\t") for cell in row] for row in rows]
     widths = [max([len(name), *(_width(row[i]) for row in rows)]) for i, name in enumerate(head)]
 
     if sys.stdout.isatty() and len(head) > 1:
@@ -139,14 +146,14 @@ def format_ms(value: float | None) -> str:
 
 def show_error(error: LampPostError) -> None:
     """An error for people: what, then each fault or difference on a line of its own, then a valid example."""
-    print(f"{paint('✗', BRICK, sys.stderr)} {error.detail}", file=sys.stderr)
+    print_line(f"{paint('✗', BRICK, sys.stderr)} {error.detail}", sys.stderr)
     faults = error.extra.get("faults") or []
     if len(faults) > 1:
         for fault in faults[1:10]:
             place = ", ".join(part for part in (f"row {fault['row']}" if "row" in fault else "", fault.get("field", "")) if part)
             hint = f" ({fault['hint']})" if fault.get("hint") else ""
-            print(f"  {place}: given {fault.get('given', '?')}, expected {fault['expected']}{hint}", file=sys.stderr)
+            print_line(f"  {place}: given {fault.get('given', '?')}, expected {fault['expected']}{hint}", sys.stderr)
     for difference in (error.extra.get("differences") or [])[1:6]:
-        print(f"  {difference}", file=sys.stderr)
+        print_line(f"  {difference}", sys.stderr)
     if "example" in error.extra:
-        print(f"  a valid example: {short_json(error.extra['example'])}", file=sys.stderr)
+        print_line(f"  a valid example: {short_json(error.extra['example'])}", sys.stderr)

@@ -8,14 +8,15 @@ from typing import Annotated, Any
 
 import typer
 
+from lamppost.cli.keys import own_keys
 from lamppost.cli.out import AMBER, BRICK, format_bytes, paint, print_json, print_line, print_table
-from lamppost.cli.parameters import Address, AsJson, LampFile
+from lamppost.cli.parameters import Address, AllowCode, AsJson, LampFile
 from lamppost.client import Client
 from lamppost.core.artifact.difference import compare_packages
 from lamppost.core.artifact.manifest import Provenance
 from lamppost.core.artifact.proof import USUAL_CAUSES
 from lamppost.core.artifact.steps import step_summary
-from lamppost.core.errors import BadRequest
+from lamppost.core.errors import BadRequest, PackageRefused
 from lamppost.core.names import parse_version
 from lamppost.core.schema.fields import Field
 from lamppost.package.read import Lamp, read_lamp
@@ -92,9 +93,15 @@ def _packed(provenance: Provenance) -> str:
     )
 
 
-def prove(file: LampFile, as_json: AsJson = False) -> None:
+def prove(file: LampFile, allow_code: AllowCode = False, as_json: AsJson = False) -> None:
     """Command ``prove``."""
     lamp = read_lamp(file)
+    if lamp.manifest.formats - {"skops"} and not allow_code and not own_keys() & {signature.key for signature in lamp.signatures}:
+        kinds = ", ".join(sorted(lamp.manifest.formats - {"skops"}))
+        raise PackageRefused(
+            f"{file} holds {kinds}, which can run code; if it is yours, or you trust whoever made it, add --allow-code. "
+            "What one of your own keys has signed needs no such trust: lamppost sign"
+        )
     verdict = prove_lamp(lamp)
     if as_json:
         print_json({"name": lamp.manifest.name, "digest": lamp.digest, "passed": verdict.passed, **asdict(verdict)})

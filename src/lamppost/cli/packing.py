@@ -12,10 +12,10 @@ from typing import Annotated, Any
 
 import typer
 
-from lamppost.cli.description import Description, load_model, read_description, read_frame
+from lamppost.cli.description import Description, load_model, read_description, read_frame, require_trust
 from lamppost.cli.keys import sign_file
 from lamppost.cli.out import AMBER, BRICK, DIM, format_bytes, paint, print_json, print_line
-from lamppost.cli.parameters import AsJson
+from lamppost.cli.parameters import AllowCode, AsJson
 from lamppost.core.artifact.proof import Tolerance
 from lamppost.core.errors import BadRequest
 from lamppost.core.limits import MAX_MEMBERS, MAX_PACKAGE_BYTES
@@ -37,6 +37,7 @@ class PackOptions:
     name: str | None
     quantize: bool
     sign: str | None
+    allow_code: bool
 
 
 def pack(
@@ -48,10 +49,11 @@ def pack(
         bool, typer.Option("--quantize", help="Store the weights of an ONNX network as 8-bit integers, and print what that changed.")
     ] = False,
     sign: Annotated[str | None, typer.Option(help="Sign the lamp file with this key; see lamppost key.", metavar="KEY")] = None,
+    allow_code: AllowCode = False,
     as_json: AsJson = False,
 ) -> None:
     """Command ``pack``."""
-    options = PackOptions(to, rows, name, quantize, sign)
+    options = PackOptions(to, rows, name, quantize, sign, allow_code)
     with _unpacked_source(source) as found:
         if found.suffix == ".toml":
             description = read_description(found)
@@ -77,7 +79,7 @@ def pack(
 
 
 def _described(answer: Description, folder: Path, options: PackOptions) -> tuple[Any, Any, Recipe]:
-    frame = read_frame(folder / answer.training.frame)
+    frame = read_frame(folder / answer.training.frame, options.allow_code)
     recipe = Recipe(
         options.name or answer.name,
         answer.training.target,
@@ -90,13 +92,13 @@ def _described(answer: Description, folder: Path, options: PackOptions) -> tuple
         answer.provenance.metrics,
         answer.provenance.tags,
         answer.model.unit,
-        before=[part.made(folder) for part in answer.before],
-        after=[part.made(folder) for part in answer.after],
+        before=[part.made(folder, options.allow_code) for part in answer.before],
+        after=[part.made(folder, options.allow_code) for part in answer.after],
         options=answer.options,
         quantize=answer.model.quantize or options.quantize,
         by=answer.provenance.by,
     )
-    return answer.model.made(folder), frame, recipe
+    return answer.model.made(folder, options.allow_code), frame, recipe
 
 
 def _bare(model: Path, source: Path, options: PackOptions) -> tuple[Any, Any, Recipe]:
@@ -107,8 +109,9 @@ def _bare(model: Path, source: Path, options: PackOptions) -> tuple[Any, Any, Re
             f"{source} comes without rows, and a package proves itself on rows; give some with --rows FILE, or write a lamp.toml beside it"
         )
     name = options.name or plain_name(source.stem) or "model"
-    loaded = Network(model) if model.suffix.lower() in FORMATS else load_model(model)
-    return loaded, read_frame(rows), Recipe(name, quantize=options.quantize)
+    require_trust(model, options.allow_code)
+    loaded = Network(model) if model.suffix.lower() in FORMATS else load_model(model, options.allow_code)
+    return loaded, read_frame(rows, options.allow_code), Recipe(name, quantize=options.quantize)
 
 
 def _rows_beside(model: Path) -> Path | None:

@@ -10,6 +10,9 @@ import typer
 Address = Annotated[str | None, typer.Option(help="Address of the service [from the client's file, else http://127.0.0.1:8420].")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON for programs.")]
 Endpoint = Annotated[str, typer.Argument(help="The endpoint.")]
+AllowCode = Annotated[
+    bool, typer.Option("--allow-code", help="Load files that can run code (pickles, Python modules, PyTorch programs): they are trusted.")
+]
 LampFile = Annotated[Path, typer.Argument(help="The lamp file.", metavar="FILE")]
 BreakCallers = Annotated[bool, typer.Option("--anyway", help="Make the change although it would refuse calls like those of the last hour.")]
 Override = Annotated[str | None, typer.Option(help="Skip the review, for this reason (admins only).", metavar="REASON")]

@@ -104,9 +104,9 @@ def up(
             pass  # only to say it at once when it is taken
     with _listening(host, port, "--port") as listener, _only_one(data), _database_url(database, data) as url:
         address = f"http://{host}:{listener.getsockname()[1]}"
-        migrate(url)
+        migrate(url, own_server=not database)
         served_from = url if database else hand_over(url)
-        secret = tokens.replace_admin(url) if new_admin_token else tokens.make_first_admin(url)
+        secret = tokens.replace_admin(served_from) if new_admin_token else tokens.make_first_admin(served_from)
         formats = frozenset({"skops"} | ({"pickle", "torch"} if allow_pickle else set()) | ({"python"} if allow_code else set()))
         worker_rules = WorkerRules(data / "workers", data, not unconfined)
         confinement = _confinement(worker_rules, formats)

@@ -14,6 +14,7 @@ import typer
 from lamppost.cli.out import AMBER, BRICK, DIM, LAMPS, SLATE, format_ms, lamp, paint, print_json, print_line, print_table
 from lamppost.cli.parameters import Address, AsJson, Endpoint, Since, Until
 from lamppost.client import Client
+from lamppost.core.names import escape_controls
 
 _COLOURS = {"steady": SLATE, "shifting": AMBER, "drifted": BRICK, "too few": DIM}
 _BARS = " ▁▂▃▄▅▆▇█"
@@ -244,7 +245,8 @@ def _live(client: Client, endpoint: str | None) -> None:
             state = page["monitoring"]["drift"]
             summary = Text(state or "–", style=names[_COLOURS[state]] if state else "dim")
             alert = Text(cells[-1], style=names[BRICK] if page["monitoring"]["alerts"] else "dim")
-            grid.add_row(Text(f"{glyph} {page['state']}", style=names[colour]), *cells[:-1], summary, alert)
+            shown = [Text(escape_controls(cell)) for cell in cells[:-1]]
+            grid.add_row(Text(f"{glyph} {page['state']}", style=names[colour]), *shown, summary, alert)
         parts: list[Any] = [Text(f"Lamp Post  {time.strftime('%H:%M:%S')}  every {_LOOK_S:g} s, Ctrl-C ends", style="dim"), grid]
         parts += _lines(client, endpoint, names) if endpoint is not None else []
         return Group(*parts)
@@ -264,7 +266,7 @@ def _lines(client: Client, endpoint: str, names: dict[str, str]) -> list[Any]:
     from rich.text import Text
 
     answer = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/traffic")
-    lines: list[Any] = [Text(), Text(answer["summary"])]
+    lines: list[Any] = [Text(), Text(escape_controls(answer["summary"]))]
     if answer["moments"]:
         for title, key, colour in (("calls/s", "rate", AMBER), ("p99 ms", "p99", SLATE), ("failed", "failed", BRICK)):
             values = [float(step[key] or 0.0) for step in _every(answer)]

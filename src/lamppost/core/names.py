@@ -12,6 +12,7 @@ from lamppost.core.errors import BadRequest
 NAME = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?")
 _MOST_COMPARED = 300_000
 _NUL_IN_JSON = re.compile(rb"(?<!\\)(?:\\\\)*\\u0000")
+_STEERING = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f]")
 #: Keys that a request body uses itself, so that no field may have them.
 RESERVED_FIELDS = frozenset({"rows", "columns", "options"})
@@ -46,6 +47,16 @@ def plain_name(text: str) -> str:
 def has_control_characters(text: str) -> bool:
     """Whether a text holds characters that steer a terminal or end a line, instead of standing for themselves (Unicode's Cc)."""
     return _CONTROL.search(text) is not None
+
+
+def escape_controls(text: str) -> str:
+    r"""A text whose control characters are shown, and not obeyed by a terminal. Tabs, line breaks and letters of every script stay; what
+    turns the direction of writing around is shown.
+
+    >>> escape_controls("a\x1b[2Jb")
+    'a\\x1b[2Jb'
+    """
+    return _STEERING.sub(lambda found: f"\\x{ord(found[0]):02x}" if ord(found[0]) < 256 else f"\\u{ord(found[0]):04x}", text)
 
 
 def holds_nul(json: bytes) -> bool:

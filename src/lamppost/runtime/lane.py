@@ -307,7 +307,9 @@ class Lane:
         self._running += 1
         self.load.note_sent(rows, len(pieces), len(self._waiting), now)
         request = first.request_id if len(pieces) == 1 else ""
-        return FramePart(self, _Batch(pieces, rows, first.columns is not None), rows, entries, body, request, self.private)
+        return FramePart(
+            self, _Batch(pieces, rows, first.columns is not None), rows, entries, body, request, self.private, self._frames.most_bytes(rows)
+        )
 
     def keep_private(self) -> None:
         """Let nothing of failing rows reach messages and logs: an endpoint that this lane answers for has private fields."""

@@ -138,7 +138,8 @@ class _Batches:
     async def run(self, requests: Sequence[Sequence[Row]]) -> list[list[dict[str, Any]]]:
         """Answers to several requests, each a batch of its own, in one frame."""
         packed = [(len(rows), *self._frames.pack(rows)) for rows in requests]
-        answers = await self._driver.run_batches(self._tenant, packed, self._run_s)
+        most = sum(self._frames.most_bytes(len(rows)) for rows in requests)
+        answers = await self._driver.run_batches(self._tenant, packed, self._run_s, most)
         if len(answers) != len(requests):
             raise WorkerGone("it answered another number of batches than it was asked")
         return [self._frames.read_rows(header, body, len(rows)) for (header, body), rows in zip(answers, requests, strict=True)]

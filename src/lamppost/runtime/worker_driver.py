@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from lamppost.runtime.wire import pack_frame
-from lamppost.runtime.worker_process import Frame, WorkerGone, WorkerProcess
+from lamppost.runtime.worker_process import SHORT_REPLY_BYTES, Frame, WorkerGone, WorkerProcess
 
 log = logging.getLogger("lamppost.worker")
 
@@ -33,6 +33,7 @@ class FramePart:
     """One lane's share of a frame. batch : what the lane wants back with the answer. entries, body : its columns on the wire.
 
     request : the id of the request whose rows these are, where they are of one. private : whether messages must hold nothing of them.
+    most_bytes : what the answer may have.
     """
 
     lane: SeatedLane
@@ -42,6 +43,7 @@ class FramePart:
     body: bytes
     request: str = ""
     private: bool = False
+    most_bytes: int = SHORT_REPLY_BYTES
 
 
 class SeatedLane(Protocol):
@@ -111,8 +113,13 @@ class WorkerDriver:
             self.slots[lane] = slot
         return header
 
-    async def run_batches(self, lane: SeatedLane, requests: Sequence[tuple[int, list[Any], bytes]], timeout_s: float) -> list[Frame]:
-        """Run batches of (rows, entries, body) past the queue, for proving and measuring. Raise WorkerGone."""
+    async def run_batches(
+        self, lane: SeatedLane, requests: Sequence[tuple[int, list[Any], bytes]], timeout_s: float, most_bytes: int
+    ) -> list[Frame]:
+        """Run batches of (rows, entries, body) past the queue, for proving and measuring. Raise WorkerGone.
+
+        most_bytes : what all answers together may have.
+        """
         slot = self.slots[lane]
         parts = [_part_header(slot, rows, entries, body) for rows, entries, body in requests]
         came: asyncio.Future[None] = self._loop.create_future()
@@ -125,10 +132,13 @@ class WorkerDriver:
                 came.set_exception(received)
                 return
             answers.extend(_split(received))
+            if len(answers) > len(requests):
+                came.set_exception(WorkerGone("it answered more batches than it was asked"))
+                return
             if not received[0].get("more"):
                 came.set_result(None)
 
-        self.worker.submit(pack_frame({"op": "run", "parts": parts}, b"".join(body for _, _, body in requests)), reply)
+        self.worker.submit(pack_frame({"op": "run", "parts": parts}, b"".join(body for _, _, body in requests)), reply, most_bytes)
         try:
             await asyncio.wait_for(came, timeout_s)
         except TimeoutError:
@@ -193,7 +203,7 @@ class WorkerDriver:
         }
         body = parts[0].body if len(parts) == 1 else b"".join(part.body for part in parts)
         self._timer = self._loop.call_later(max(part.lane.run_s for part in parts), self._late)
-        self.worker.submit(pack_frame(header, body), self._came)
+        self.worker.submit(pack_frame(header, body), self._came, sum(part.most_bytes for part in parts))
 
     def _late(self) -> None:
         limit = max((part.lane.run_s for part in self._flight), default=0.0)

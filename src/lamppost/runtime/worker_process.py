@@ -26,6 +26,8 @@ _LINE_LIMIT = 2_000
 _REQUEST = re.compile(r"\[request ([0-9a-f-]{36})\] ")
 _PAGE = resource.getpagesize()
 _USUAL_RULES = WorkerRules()
+SHORT_REPLY_BYTES = 2**20
+"""Most bytes of a reply without answers: that a package is open, say, or why not."""
 
 
 class WorkerGone(Exception):
@@ -41,7 +43,7 @@ class _Protocol(asyncio.Protocol):
 
     def __init__(self) -> None:
         self.transport: asyncio.Transport | None = None
-        self.open_calls: deque[OnReply] = deque()
+        self.open_calls: deque[tuple[OnReply, int]] = deque()
         self.end_reason: str | None = None
         self.on_end: Callable[[str], None] | None = None
         self._buffer = bytearray()
@@ -56,7 +58,7 @@ class _Protocol(asyncio.Protocol):
             while (frame := self._next()) is not None:
                 if not self.open_calls:
                     raise WireError("a frame came that nobody asked for")
-                call = self.open_calls[0]
+                call = self.open_calls[0][0]
                 if not frame[0].get("more"):
                     self.open_calls.popleft()
                 call(frame)
@@ -66,6 +68,9 @@ class _Protocol(asyncio.Protocol):
     def _next(self) -> Frame | None:
         if self._need is None and len(self._buffer) >= HEAD.size:
             self._need = frame_size(bytes(self._buffer[: HEAD.size]))
+            most = self.open_calls[0][1] if self.open_calls else 0
+            if sum(self._need) > most:
+                raise WireError(f"a frame announces {sum(self._need):,} bytes, and {most:,} were asked for at most")
         if self._need is None or len(self._buffer) < HEAD.size + sum(self._need):
             return None
         start, end = HEAD.size + self._need[0], HEAD.size + sum(self._need)
@@ -85,7 +90,7 @@ class _Protocol(asyncio.Protocol):
         if self.transport is not None:
             self.transport.abort()
         calls, self.open_calls = self.open_calls, deque()
-        for call in calls:
+        for call, _ in calls:
             call(WorkerGone(reason))
         if self.on_end is not None:
             self.on_end(reason)
@@ -150,13 +155,16 @@ class WorkerProcess:
     def on_end(self, hears: Callable[[str], None] | None) -> None:
         self._protocol.on_end = hears
 
-    def submit(self, frame: bytes, on_reply: OnReply) -> None:
-        """Send one frame; ``on_reply`` is called with the answer, or with WorkerGone, in the order in which frames were sent."""
+    def submit(self, frame: bytes, on_reply: OnReply, most_bytes: int = SHORT_REPLY_BYTES) -> None:
+        """Send one frame; ``on_reply`` is called with the answer, or with WorkerGone, in the order in which frames were sent.
+
+        most_bytes : what a frame of the answer may have; a worker that announces more is ended before its bytes are held.
+        """
         protocol = self._protocol
         if protocol.end_reason is not None or protocol.transport is None:
             on_reply(WorkerGone(protocol.end_reason or "it never connected"))
             return
-        protocol.open_calls.append(on_reply)
+        protocol.open_calls.append((on_reply, most_bytes))
         protocol.transport.write(frame)
 
     async def call(self, frame: bytes, timeout_s: float) -> Frame:

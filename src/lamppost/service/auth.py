@@ -4,11 +4,15 @@ tokens change.
 
 from __future__ import annotations
 
+import asyncio
+import logging
 import math
 import time
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from urllib.parse import urlsplit
+
+from cachetools import TTLCache
 
 from lamppost.core.engine.rate_limit import TokenBucket
 from lamppost.core.errors import NotAllowed, NotSignedIn, RateLimited
@@ -16,9 +20,22 @@ from lamppost.core.roles import Principal
 from lamppost.store import tokens
 from lamppost.store.database import Pool
 
+log = logging.getLogger("lamppost.auth")
+
 COOKIE = "lamppost_session"
+_MOST_ADDRESSES = 10_000
+_FORGET_S = 600
+_FREE_FAILURES = 10
+"""Failed sign-ins of one address that are answered at once; each later one waits longer."""
+_WAIT_S = 0.1
+_LONGEST_WAIT_S = 3.0
+_LOGGED_FAILURES = frozenset((1, 10, 100))
 _SAFE = frozenset({"GET", "HEAD", "OPTIONS"})
 Headers = Sequence[tuple[bytes, bytes]]
+
+
+class UnknownSecret(NotSignedIn):
+    """A token or session that nobody has: a guess, perhaps."""
 
 
 class Auth:
@@ -26,7 +43,9 @@ class Auth:
 
     def __init__(self, pool: Pool) -> None:
         self._pool = pool
+        self._failures: TTLCache[str, int] = TTLCache(_MOST_ADDRESSES, _FORGET_S)
         self._by_hash: dict[bytes, Principal] = {}
+        self._in_force: set[str] = set()
         self._sessions: dict[str, tuple[Principal, datetime]] = {}
         self._buckets: dict[str, TokenBucket] = {}
         self._used: dict[str, float] = {}
@@ -34,6 +53,7 @@ class Auth:
     async def reload(self) -> None:
         """Read all tokens anew and forget cached sessions, so that what was revoked ends at once."""
         self._by_hash = await tokens.principals_by_hash(self._pool)
+        self._in_force = {principal.token for principal in self._by_hash.values()}
         self._sessions.clear()
         rates = {known.token: known.rate_per_s for known in self._by_hash.values()}
         self._buckets = {token: bucket for token, bucket in self._buckets.items() if rates.get(token) == bucket.rate_per_s}
@@ -48,7 +68,7 @@ class Auth:
         """The principal of a token; raise NotSignedIn for an unknown, revoked or expired one. Its rate is not charged."""
         principal = self._by_hash.get(tokens.hash_of(secret))
         if principal is None:
-            raise NotSignedIn("this token is not known here, or was revoked; ask an admin for another one")
+            raise UnknownSecret("this token is not known here, or was revoked; ask an admin for another one")
         _check_expiry(principal)
         return principal
 
@@ -66,14 +86,40 @@ class Auth:
                 )
         self._used[principal.token] = now
 
-    async def check(self, method: str, headers: Headers) -> Principal:
+    async def check(self, method: str, headers: Headers, address: str | None = None) -> Principal:
         """The sender of these request headers, charged for the request; raises as `identify` and `charge` do."""
-        principal = await self.identify(method, headers)
+        principal = await self.identify(method, headers, address)
         self.charge(principal)
         return principal
 
-    async def identify(self, method: str, headers: Headers) -> Principal:
-        """The sender of these request headers; raise NotSignedIn, or NotAllowed for a cookie used from a foreign page. Not charged."""
+    def require_in_force(self, principal: Principal) -> None:
+        """Raise NotSignedIn for a principal whose token was revoked or has expired since it was identified."""
+        if principal.token not in self._in_force:
+            raise NotSignedIn(f"the token {principal.token!r} was revoked")
+        _check_expiry(principal)
+
+    async def note_failure(self, address: str | None) -> None:
+        """Note that a secret which nobody has came from an address: the log tells it, and the more there were, the later the answer."""
+        place = address or "?"
+        failures = self._failures[place] = self._failures.get(place, 0) + 1
+        if failures in _LOGGED_FAILURES or failures % 1_000 == 0:
+            log.warning("%d failed sign-ins from %s within %d minutes", failures, place, _FORGET_S // 60)
+        if failures > _FREE_FAILURES:
+            await asyncio.sleep(min(_LONGEST_WAIT_S, _WAIT_S * (failures - _FREE_FAILURES)))
+
+    async def identify(self, method: str, headers: Headers, address: str | None = None) -> Principal:
+        """The sender of these request headers; raise NotSignedIn, or NotAllowed for a cookie used from a foreign page. Not charged.
+
+        address : where they came from, so that guessing is slowed and logged; None where that was done for the request before.
+        """
+        try:
+            return await self._identify(method, headers)
+        except UnknownSecret:
+            if address is not None:
+                await self.note_failure(address)
+            raise
+
+    async def _identify(self, method: str, headers: Headers) -> Principal:
         cookie = host = origin = b""
         authorization: bytes | None = None
         for name, value in headers:
@@ -105,7 +151,7 @@ class Auth:
         if cached is None:
             cached = await tokens.session_token(self._pool, secret)
             if cached is None:
-                raise NotSignedIn("the session has ended; sign in again")
+                raise UnknownSecret("the session has ended; sign in again")
             self._sessions[secret] = cached
         if cached[1] < datetime.now(UTC):
             del self._sessions[secret]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 import secrets
 from importlib import resources
 from urllib.parse import urlsplit, urlunsplit
@@ -14,22 +15,37 @@ from psycopg_pool import AsyncConnectionPool, PoolTimeout
 
 from lamppost.core.errors import SetupError
 
+log = logging.getLogger("lamppost.database")
+
 Pool = AsyncConnectionPool[AsyncConnection[TupleRow]]
 CHANGES = "lamppost_changes"
 """NOTIFY channel: the payload is the kind of thing that changed (``routes`` or ``tokens``)."""
 
+SCHEMA = "lamppost"
+"""The schema of all tables and functions. Nothing is looked for in any other."""
+
 _MIGRATION_LOCK = 84_20
+_OWNER = "lamppost_owner"
 _ROLE = "lamppost_service"
+_FORMER_TABLES = (
+    *("alerts", "calls", "channels", "chunks", "endpoint_revisions", "endpoints", "judged", "judged_through", "judged_windows"),
+    *("lane_history", "latency", "migrations", "models", "mutes", "notices", "outcomes", "package_chunks", "packages", "phases"),
+    *("reviews", "revision_versions", "rollout_counts", "rollouts", "sessions", "signatures", "sketches", "split_versions"),
+    *("splits", "spooled", "tokens", "trail", "verdicts", "versions"),
+)
+"""Tables that earlier versions kept in the schema ``public``; partitions of calls are named after them."""
 
 
-def migrate(url: str) -> list[str]:
+def migrate(url: str, own_server: bool = False) -> list[str]:
     """Bring the database up to this version's tables and return the names of what was applied.
 
     Each file is one transaction, under an advisory lock, recorded with its checksum; an applied file that was edited since
-    is refused.
+    is refused. own_server : whether the URL is that of a superuser of a private server: a role without rights of its own owns all tables
+    there, and migrations run as that role, so that nothing that lies in the database ever runs as the superuser.
     """
     applied_now = []
     with psycopg.connect(url, autocommit=True) as connection:
+        _prepare(connection, own_server)
         connection.execute("SELECT pg_advisory_lock(%s)", (_MIGRATION_LOCK,))
         connection.execute(
             "CREATE TABLE IF NOT EXISTS migrations"
@@ -53,29 +69,107 @@ def migrate(url: str) -> list[str]:
     return applied_now
 
 
-def hand_over(url: str) -> str:
-    """Give all tables but the trail to a role without further rights, and return the URL by which the service connects as that role.
+def _prepare(connection: psycopg.Connection[TupleRow], own_server: bool) -> None:
+    """Make the schema, move tables of earlier versions there, and go on as the role that owns them, with that schema only in sight."""
+    connection.execute("SELECT pg_catalog.set_config('search_path', '', false)")
+    if own_server:
+        for role, login in ((_OWNER, "NOLOGIN"), (_ROLE, "LOGIN")):
+            if connection.execute("SELECT 1 FROM pg_catalog.pg_roles WHERE rolname = %s", (role,)).fetchone() is None:
+                connection.execute(f"CREATE ROLE {role} {login}".encode())
+        connection.execute("REVOKE CREATE ON SCHEMA public FROM PUBLIC")
+    with connection.transaction():
+        connection.execute("SELECT pg_catalog.pg_advisory_xact_lock(%s)", (_MIGRATION_LOCK,))
+        if connection.execute("SELECT 1 FROM pg_catalog.pg_namespace WHERE nspname = %s", (SCHEMA,)).fetchone() is None:
+            connection.execute(f"CREATE SCHEMA {SCHEMA} {f'AUTHORIZATION {_OWNER}' if own_server else ''}".encode())
+        _move_former_tables(connection, own_server)
+    if own_server:
+        connection.execute(f"SET ROLE {_OWNER}".encode())
+    connection.execute(f"SET search_path = {SCHEMA}".encode())
 
-    The trail stays with the role of ``url``, so that the service can add entries but neither change nor delete them.
+
+def _move_former_tables(connection: psycopg.Connection[TupleRow], own_server: bool) -> None:
+    """Move what earlier versions kept in ``public``. On a private server also give it to the owner, without triggers of anybody else's."""
+    former = connection.execute(
+        "SELECT tablename FROM pg_catalog.pg_tables WHERE schemaname = 'public'"
+        " AND (tablename = ANY(%s) OR tablename ~ '^calls_[0-9]{8}$')"
+        " AND EXISTS (SELECT 1 FROM pg_catalog.pg_tables WHERE schemaname = 'public' AND tablename = 'migrations')",
+        (list(_FORMER_TABLES),),
+    ).fetchall()
+    for (table,) in former:
+        connection.execute(sql.SQL("ALTER TABLE public.{} SET SCHEMA {}").format(sql.Identifier(table), sql.Identifier(SCHEMA)))
+    if former and connection.execute("SELECT pg_catalog.to_regproc('public.trail_stands')").fetchone() != (None,):
+        connection.execute(f"ALTER FUNCTION public.trail_stands() SET SCHEMA {SCHEMA}".encode())
+    if not own_server:
+        return
+    planted = connection.execute(
+        "SELECT t.tgname, c.relname FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_class c ON c.oid = t.tgrelid"
+        " JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace"
+        " WHERE n.nspname = %s AND NOT t.tgisinternal AND t.tgname <> 'trail_stands'",
+        (SCHEMA,),
+    ).fetchall()
+    for trigger, table in planted:
+        log.error("the trigger %s on %s is none of Lamp Post's; it is dropped", trigger, table)
+        connection.execute(sql.SQL("DROP TRIGGER {} ON {}").format(sql.Identifier(trigger), sql.Identifier(SCHEMA, table)))
+    for (table,) in connection.execute(
+        "SELECT tablename FROM pg_catalog.pg_tables WHERE schemaname = %s AND tableowner <> %s", (SCHEMA, _OWNER)
+    ).fetchall():
+        connection.execute(sql.SQL("ALTER TABLE {} OWNER TO {}").format(sql.Identifier(SCHEMA, table), sql.Identifier(_OWNER)))
+    for (function,) in connection.execute(
+        "SELECT p.oid::pg_catalog.regprocedure::text FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace"
+        " JOIN pg_catalog.pg_roles r ON r.oid = p.proowner WHERE n.nspname = %s AND r.rolname <> %s",
+        (SCHEMA, _OWNER),
+    ).fetchall():
+        connection.execute(f"ALTER FUNCTION {function} OWNER TO {_OWNER}".encode())
+
+
+def hand_over(url: str) -> str:
+    """Let a role without further rights read and write the tables of a private server, and return the URL by which the service connects as
+    that role. It owns nothing: entries of the trail are added, and partitions made, by functions of the owner.
     """
     secret = secrets.token_urlsafe(24)
     with psycopg.connect(url, autocommit=True) as connection:
-        if connection.execute("SELECT 1 FROM pg_roles WHERE rolname = %s", (_ROLE,)).fetchone() is None:
-            connection.execute(f"CREATE ROLE {_ROLE} LOGIN".encode())
+        connection.execute("SELECT pg_catalog.set_config('search_path', '', false)")
         connection.execute(sql.SQL("ALTER ROLE {} PASSWORD {}").format(sql.Identifier(_ROLE), sql.Literal(secret)))
-        connection.execute(f"GRANT USAGE, CREATE ON SCHEMA public TO {_ROLE}".encode())
-        owned = "SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND tableowner <> %s AND tablename <> 'trail'"
-        for (table,) in connection.execute(owned, (_ROLE,)).fetchall():
-            connection.execute(sql.SQL("ALTER TABLE {} OWNER TO {}").format(sql.Identifier(table), sql.Identifier(_ROLE)))
-        connection.execute(f"REVOKE ALL ON trail FROM {_ROLE}; GRANT SELECT, INSERT ON trail TO {_ROLE}".encode())
+        connection.execute(f"REVOKE ALL ON SCHEMA public FROM {_ROLE}".encode())
+        connection.execute(f"SET ROLE {_OWNER}".encode())
+        everything = "SELECT, INSERT, UPDATE, DELETE"
+        for statement in (
+            f"GRANT USAGE ON SCHEMA {SCHEMA} TO {_ROLE}",
+            f"GRANT {everything} ON ALL TABLES IN SCHEMA {SCHEMA} TO {_ROLE}",
+            f"GRANT USAGE ON ALL SEQUENCES IN SCHEMA {SCHEMA} TO {_ROLE}",
+            f"GRANT EXECUTE ON ALL FUNCTIONS IN SCHEMA {SCHEMA} TO {_ROLE}",
+            f"ALTER DEFAULT PRIVILEGES IN SCHEMA {SCHEMA} GRANT {everything} ON TABLES TO {_ROLE}",
+            f"REVOKE ALL ON {SCHEMA}.trail, {SCHEMA}.migrations FROM {_ROLE}",
+            f"GRANT SELECT ON {SCHEMA}.trail, {SCHEMA}.migrations TO {_ROLE}",
+        ):
+            connection.execute(statement.encode())
     parts = urlsplit(url)
     return urlunsplit(parts._replace(netloc=f"{_ROLE}:{secret}@{parts.netloc.rpartition('@')[2]}"))
+
+
+def connect(url: str) -> psycopg.Connection[TupleRow]:
+    """A connection that finds Lamp Post's tables, and no others, without their schema."""
+    connection = psycopg.connect(url)
+    connection.execute(f"SET search_path = {SCHEMA}".encode())
+    connection.commit()
+    return connection
+
+
+async def _look_in_schema(connection: AsyncConnection[TupleRow]) -> None:
+    await connection.execute(f"SET search_path = {SCHEMA}".encode())
 
 
 def make_pool(url: str) -> Pool:
     """An unopened pool; every connection is in autocommit, transactions are opened where they are meant."""
     return AsyncConnectionPool(
-        url, connection_class=AsyncConnection[TupleRow], kwargs={"autocommit": True}, min_size=2, max_size=10, timeout=5.0, open=False
+        url,
+        connection_class=AsyncConnection[TupleRow],
+        kwargs={"autocommit": True},
+        min_size=2,
+        max_size=10,
+        timeout=5.0,
+        open=False,
+        configure=_look_in_schema,
     )
 
 

@@ -8,8 +8,10 @@ from datetime import datetime
 from typing import Any
 from uuid import UUID
 
+import orjson
 from psycopg.types.json import Json
 
+from lamppost.core.errors import NotAllowed
 from lamppost.core.monitoring.quality import JudgedAnswer
 from lamppost.store.database import Pool
 
@@ -62,11 +64,33 @@ async def calls_by_key(pool: Pool, endpoint: str, key: str, values: Sequence[str
         return [AnsweredCall(*row) for row in await rows.fetchall()]
 
 
-async def store_outcomes(pool: Pool, outcomes: Sequence[Outcome], by: str) -> int:
-    """Store outcomes; a later outcome of the same row replaces an earlier one. Returns how many are new or changed."""
+async def store_outcomes(pool: Pool, outcomes: Sequence[Outcome], by: str, replace_others: bool = True) -> int:
+    """Store outcomes; a later outcome of the same row replaces an earlier one. Returns how many are new or changed.
+
+    replace_others : whether outcomes may be replaced that another token reported; raise NotAllowed, and store nothing, for such otherwise.
+    """
     if not outcomes:
         return 0
     async with pool.connection() as connection, connection.transaction(), connection.cursor() as cursor:
+        if not replace_others:
+            await cursor.execute(
+                "SELECT count(*) FROM outcomes o"
+                " JOIN unnest(%s::uuid[], %s::int[], %s::text[], %s::text[]) AS n (request_id, row, version, truth)"
+                " USING (request_id, row, version) WHERE o.reported_by <> %s AND o.truth::text <> n.truth::jsonb::text",
+                (
+                    [outcome.of.request_id for outcome in outcomes],
+                    [outcome.row for outcome in outcomes],
+                    [outcome.of.version for outcome in outcomes],
+                    [orjson.dumps(outcome.truth).decode() for outcome in outcomes],
+                    by,
+                ),
+            )
+            others = await cursor.fetchone()
+            if others is not None and others[0]:
+                raise NotAllowed(
+                    f"{others[0]:,} of these outcomes were reported by another token, and a caller replaces its own only; "
+                    "nothing was stored"
+                )
         await cursor.executemany(
             "INSERT INTO outcomes (request_id, row, version, endpoint, shadow, answered_at, reported_by, truth, answer, slices, correct)"
             " VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT (request_id, row, version) DO UPDATE SET"

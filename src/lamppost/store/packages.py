@@ -100,13 +100,19 @@ async def store_version(
 async def missing_chunks(pool: Pool, digests: Sequence[bytes]) -> list[bytes]:
     """The chunks that are not stored, by SHA-256. Stored chunks are kept for a day unless a package uses them."""
     async with pool.connection() as connection:
-        await connection.execute(
-            "DELETE FROM chunks c WHERE stored_at < now() - interval '1 day'"
-            " AND NOT EXISTS (SELECT 1 FROM package_chunks p WHERE p.sha256 = c.sha256)"
-        )
         rows = await connection.execute("UPDATE chunks SET stored_at = now() WHERE sha256 = ANY(%s) RETURNING sha256", (list(digests),))
         there = {bytes(sha256) for (sha256,) in await rows.fetchall()}
     return [sha256 for sha256 in dict.fromkeys(digests) if sha256 not in there]
+
+
+async def delete_unused_chunks(pool: Pool) -> int:
+    """Delete chunks that were stored a day ago and that no package uses; returns how many."""
+    async with pool.connection() as connection:
+        deleted = await connection.execute(
+            "DELETE FROM chunks c WHERE stored_at < now() - interval '1 day'"
+            " AND NOT EXISTS (SELECT 1 FROM package_chunks p WHERE p.sha256 = c.sha256)"
+        )
+        return deleted.rowcount
 
 
 async def store_chunk(pool: Pool, sha256: bytes, data: bytes) -> None:

@@ -7,13 +7,13 @@ import logging
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, timedelta
+from datetime import date, datetime
 from itertools import chain
 from typing import Any
 from uuid import UUID
 
 import psycopg
-from psycopg import AsyncConnection, sql
+from psycopg import AsyncConnection
 from psycopg.rows import TupleRow
 
 from lamppost.core.errors import NotFound
@@ -158,15 +158,8 @@ async def forget_segments(pool: Pool) -> None:
 
 async def make_partition(pool: Pool, day: date) -> None:
     """Make the partition of a day (UTC) unless it exists; concurrent callers wait for one another."""
-    name = sql.Identifier(f"calls_{day:%Y%m%d}")
-    start = datetime(day.year, day.month, day.day, tzinfo=UTC)
-    async with pool.connection() as connection, connection.transaction():
-        await connection.execute("SELECT pg_advisory_xact_lock(8421)")
-        await connection.execute(
-            sql.SQL("CREATE TABLE IF NOT EXISTS {} PARTITION OF calls FOR VALUES FROM ({}) TO ({})").format(
-                name, sql.Literal(start), sql.Literal(start + timedelta(days=1))
-            )
-        )
+    async with pool.connection() as connection:
+        await connection.execute("SELECT make_calls_partition(%s)", (day,))
 
 
 _COLUMNS = tuple(name for name in STORED if name != "shadow")

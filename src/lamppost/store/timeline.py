@@ -172,13 +172,7 @@ async def delete_expired(pool: Pool, keep_days: dict[str, tuple[int, int]], now:
     gone = 0
     longest = max((days for days, _ in keep_days.values()), default=30)
     async with pool.connection() as connection:
-        rows = await connection.execute(
-            "SELECT c.relname FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid WHERE i.inhparent = 'calls'::regclass"
-        )
-        limit = f"calls_{(now - timedelta(days=longest + 1)):%Y%m%d}"
-        for (name,) in await rows.fetchall():
-            if name < limit:
-                await connection.execute(f'DROP TABLE "{name}"'.encode())
+        await connection.execute("SELECT drop_calls_partitions(%s)", ((now - timedelta(days=longest + 1)).date(),))
         alike: dict[tuple[int, int], list[str]] = {}
         for endpoint, kept in keep_days.items():
             alike.setdefault(kept, []).append(endpoint)

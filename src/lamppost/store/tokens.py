@@ -10,14 +10,12 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-import psycopg
-
 from lamppost.core.engine.rate_limit import MAX_RATE_PER_S, MIN_RATE_PER_S
 from lamppost.core.errors import Conflict, NotFound
 from lamppost.core.instants import bounded_instant
 from lamppost.core.roles import MAY, Principal, Role
 from lamppost.store import trail
-from lamppost.store.database import Pool, announce
+from lamppost.store.database import Pool, announce, connect
 from lamppost.store.trail import ChangedBy
 
 log = logging.getLogger("lamppost.tokens")
@@ -54,7 +52,7 @@ def hash_of(secret: str) -> bytes:
 
 def make_first_admin(url: str) -> str | None:
     """Make the token ``admin`` and return its secret, if no token was ever made; else None."""
-    with psycopg.connect(url) as connection:
+    with connect(url) as connection:
         connection.execute("LOCK TABLE tokens IN EXCLUSIVE MODE")
         if connection.execute("SELECT 1 FROM tokens LIMIT 1").fetchone():
             return None
@@ -68,7 +66,7 @@ def make_first_admin(url: str) -> str | None:
 def replace_admin(url: str) -> str:
     """Give the token ``admin`` a new secret; the old one ends at once. For somebody who holds the data folder."""
     secret = new_secret()
-    with psycopg.connect(url) as connection:
+    with connect(url) as connection:
         connection.execute(
             "INSERT INTO tokens (name, role, hash, made_by) VALUES ('admin', 'admin', %s, 'data folder')"
             " ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, role = 'admin', revoked_at = NULL, made_at = now()",

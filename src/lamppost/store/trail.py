@@ -49,7 +49,7 @@ async def add_entry(
 ) -> None:
     """Add one entry in the surrounding transaction."""
     await connection.execute(
-        "INSERT INTO trail (token, address, action, subject, before, after, note) VALUES (%s, %s, %s, %s, %s, %s, %s)",
+        "SELECT add_trail_entry(%s, %s, %s, %s, %s::json, %s::json, %s)",
         (by.token, by.address, action, subject, _json(before), _json(after), note),
     )
 

@@ -22,6 +22,7 @@ from lamppost.core.errors import PackageRefused
 from lamppost.core.limits import MAX_STEPS
 from lamppost.core.names import check_name
 from lamppost.core.schema.fields import Field, Schema
+from lamppost.core.schema.value_kinds import default_fits
 
 FORMAT = 2
 MANIFEST = "manifest.json"
@@ -98,6 +99,9 @@ class Manifest:
         for path in [self.proof, *([self.reference] if self.reference else []), *(path for step in self.steps for path in step.files)]:
             if path not in self.members:
                 raise PackageRefused(f"the manifest uses {path!r} but does not list it among its members")
+        for field in self.columns:
+            if not default_fits(field):
+                raise PackageRefused(f"field {field.name!r}: its default is no {field.kind}, or out of its range; pack the model again")
         known = {field.name: field for field in self.columns}
         for at, step in enumerate(self.steps):
             fields_by_name(known, step.takes, f"step {at}")

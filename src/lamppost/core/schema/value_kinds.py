@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import orjson
-from pydantic_core import PydanticCustomError, ValidationError
+from pydantic_core import PydanticCustomError, SchemaValidator, ValidationError
 from pydantic_core import core_schema as cs
 
 from lamppost.core.errors import PackageRefused
@@ -54,6 +54,17 @@ def value_schema(field: Field) -> cs.CoreSchema:
     else:
         raise PackageRefused(f"field {field.name!r}: a {field.kind} cannot be an input")
     return cs.nullable_schema(schema) if field.missing else schema
+
+
+def default_fits(field: Field) -> bool:
+    """Whether the default of a field, if it has one, is a value that it takes."""
+    if field.default is None:
+        return True
+    try:
+        SchemaValidator(value_schema(field)).validate_json(orjson.dumps(field.default))
+    except (ValidationError, PackageRefused, orjson.JSONEncodeError):
+        return False
+    return True
 
 
 def _tensor_schema(field: Field) -> cs.CoreSchema:

@@ -67,8 +67,8 @@ class Caller:
 
 async def the_caller(request: Request, node: Annotated[Node, Depends(the_node)]) -> Caller:
     """The caller of a request; raise NotSignedIn (401) for an unknown one."""
-    principal = await node.auth.check(request.method, request.scope["headers"])
-    return Caller(principal, request.client.host if request.client is not None else None)
+    address = request.client.host if request.client is not None else None
+    return Caller(await node.auth.check(request.method, request.scope["headers"], address), address)
 
 
 def require_permission(permission: Permission) -> Callable[[Caller], Awaitable[Caller]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from datetime import UTC, datetime, timedelta
 from typing import Annotated, Literal
 from urllib.parse import urlsplit
@@ -9,8 +10,9 @@ from urllib.parse import urlsplit
 from fastapi import APIRouter, Path, Query
 from fastapi.responses import Response
 
-from lamppost.core.errors import BadRequest
+from lamppost.core.errors import BadRequest, Unavailable
 from lamppost.core.names import check_name
+from lamppost.core.roles import MAY
 from lamppost.service.api.access import PROBLEMS, Pointer, RequireView, TheNode, TokenKeeper
 from lamppost.service.api.schemas.alerts import (
     AcknowledgeRequest,
@@ -24,9 +26,34 @@ from lamppost.service.api.schemas.alerts import (
 from lamppost.service.api.schemas.base import Instant
 from lamppost.service.monitoring.notices import make_secret
 from lamppost.service.monitoring.reports import PERIODS, draw_report, report_facts
+from lamppost.service.node import Node
 from lamppost.store import alerts, trail
 from lamppost.store.alerts import Channel, StoredAlert
 
+_MOST_REPORTS = 4
+
+
+class _InTurn:
+    """Lets one report be drawn at a time: each takes a hundred megabytes. waiting : those in hand, and those that wait."""
+
+    def __init__(self) -> None:
+        self.waiting = 0
+        self._lock = asyncio.Lock()
+
+    async def __aenter__(self) -> None:
+        self.waiting += 1
+        try:
+            await self._lock.acquire()
+        except BaseException:
+            self.waiting -= 1
+            raise
+
+    async def __aexit__(self, *_: object) -> None:
+        self.waiting -= 1
+        self._lock.release()
+
+
+_reports = _InTurn()
 router = APIRouter(prefix="/api", tags=["alerts"], responses=PROBLEMS)
 
 
@@ -103,22 +130,29 @@ async def mute_endpoint(endpoint: str, body: EndpointMuteRequest, node: TheNode,
 
 
 @router.get("/channels")
-async def list_channels(node: TheNode, _: RequireView) -> list[ChannelAnswer]:
-    """Where notices and reports go."""
-    return [channel_answer(channel) for channel in await alerts.list_channels(node.pool)]
+async def list_channels(node: TheNode, caller: RequireView) -> list[ChannelAnswer]:
+    """Where notices and reports go. The address of a webhook may hold a credential, so only who makes channels sees all of it."""
+    whole = "tokens" in MAY[caller.role]
+    return [channel_answer(channel, whole=whole) for channel in await alerts.list_channels(node.pool)]
 
 
-def channel_answer(channel: Channel, secret: str | None = None) -> ChannelAnswer:
-    """A channel as the API gives it."""
+def channel_answer(channel: Channel, secret: str | None = None, whole: bool = True) -> ChannelAnswer:
+    """A channel as the API gives it. whole : whether with the whole address of a webhook."""
     return ChannelAnswer(
         name=channel.name,
         kind=channel.kind,
-        target=channel.target,
+        target=channel.target if whole or channel.kind == "mail" else _host_of(channel.target),
         endpoints=channel.endpoints,
         reports=channel.reports,
         made_by=channel.made_by,
         secret=secret,
     )
+
+
+def _host_of(target: str) -> str:
+    """Scheme and host of an address."""
+    parts = urlsplit(target)
+    return f"{parts.scheme}://{parts.hostname or '…'}/…"
 
 
 @router.post("/channels/{name}")
@@ -135,8 +169,13 @@ async def make_channel(name: str, body: ChannelRequest, node: TheNode, caller: T
     channel = Channel(name, body.kind, body.target, secret, body.endpoints, body.reports, None, caller.token, now)
     async with node.pool.connection() as connection, connection.transaction():
         await alerts.make_channel(connection, channel)
-        await trail.add_entry(connection, caller.changed_by, "made channel", name, after={"kind": body.kind, "target": body.target})
+        await trail.add_entry(connection, caller.changed_by, "made channel", name, after={"kind": body.kind, "target": _kept_target(body)})
     return channel_answer(channel, secret)
+
+
+def _kept_target(body: ChannelRequest) -> str:
+    """The address as the trail keeps it, which viewers read."""
+    return _host_of(body.target) if body.kind == "webhook" else body.target
 
 
 def _check(body: ChannelRequest) -> None:
@@ -181,7 +220,14 @@ async def get_report(
     end = until or datetime.now(UTC)
     if not 2000 < end.year < 3000:
         raise BadRequest("a report ends after the year 2000")
-    facts = await report_facts(node.pool, node.deployment, endpoint, end - PERIODS[period], end)
+    if _reports.waiting >= _MOST_REPORTS:
+        raise Unavailable(f"{_MOST_REPORTS} reports are being written already; ask again in a moment", retry_after_s=10)
+    async with _reports:
+        return await _report(node, endpoint, form, end - PERIODS[period], end)
+
+
+async def _report(node: Node, endpoint: str, form: Literal["html", "pdf"], start: datetime, end: datetime) -> Response:
+    facts = await report_facts(node.pool, node.deployment, endpoint, start, end)
     kind = "application/pdf" if form == "pdf" else "text/html; charset=utf-8"
     return Response(
         await draw_report(facts, form), media_type=kind, headers={"content-disposition": f'inline; filename="{endpoint}.{form}"'}

@@ -297,7 +297,7 @@ async def tell_outcomes(endpoint: str, body: OutcomesRequest, node: TheNode, cal
         for outcome in body.outcomes
     ]
     span = _span(body.since, body.until, outcomes.SINCE)
-    taken = await outcomes.store_reported_outcomes(node.pool, node.deployment, endpoint, told_outcomes, body.key, span, caller.token)
+    taken = await outcomes.store_reported_outcomes(node.pool, node.deployment, endpoint, told_outcomes, body.key, span, caller.principal)
     summary = f"{taken.new:,} outcomes of {endpoint} are new, {taken.known - taken.new:,} were known"
     if taken.unknown:
         summary += f"; {len(taken.unknown):,} belong to no recorded answer (the first is number {taken.unknown[0]})"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
 import os
 import re
@@ -18,6 +19,7 @@ from pydantic import Field as Described
 from lamppost.core.artifact.chunks import CHUNK_BYTES, chunk_bounds
 from lamppost.core.artifact.manifest import write_manifest
 from lamppost.core.errors import BadRequest, BodyTooLarge, PackageRefused
+from lamppost.core.limits import MAX_MEMBERS, MAX_PACKAGE_BYTES
 from lamppost.core.names import check_name
 from lamppost.package.read import Lamp, member_starts, read_lamp
 from lamppost.package.signing import demand
@@ -35,7 +37,9 @@ router = APIRouter(prefix="/api/packages", tags=["packages"], responses=PROBLEMS
 
 _BYTES: dict[str, Any] = {"type": "string", "format": "binary"}
 _SHA256 = re.compile(r"[0-9a-f]{64}")
-MAX_CHUNKS = 200_000
+MAX_CHUNKS = MAX_PACKAGE_BYTES // CHUNK_BYTES + 2 * MAX_MEMBERS
+_assembling = asyncio.Semaphore(2)
+"""Each holds a connection to the database for as long as it takes."""
 
 Digest = Annotated[str, Described(pattern=_SHA256.pattern, min_length=64, max_length=64)]
 
@@ -91,7 +95,8 @@ async def push_chunks(sent: Chunks, node: TheNode, caller: Pusher, model: str | 
     digests = [bytes.fromhex(chunk) for chunk in sent.chunks]
     with _incoming(node) as (path, handle):
         os.close(handle)
-        cut = await packages.assemble_chunks(node.pool, digests, path, node.settings.max_package_bytes)
+        async with _assembling:
+            cut = await packages.assemble_chunks(node.pool, digests, path, node.settings.max_package_bytes)
         return await _store(node, path, model, caller.changed_by, cut)
 
 

@@ -11,7 +11,7 @@ from lamppost.core.names import check_name
 from lamppost.core.roles import MAY, Role
 from lamppost.service.api.access import PROBLEMS, RequireCaller, TheNode, TokenKeeper
 from lamppost.service.api.schemas.tokens import NewTokenAnswer, SessionAnswer, SignInLinkAnswer, SignInRequest, TokenAnswer, TokenRequest
-from lamppost.service.auth import COOKIE, session_of
+from lamppost.service.auth import COOKIE, UnknownSecret, session_of
 from lamppost.store import tokens
 
 router = APIRouter(prefix="/api", tags=["tokens"], responses=PROBLEMS)
@@ -23,12 +23,17 @@ async def sign_in(given: SignInRequest, request: Request, response: Response, no
     if (given.token is None) == (given.link is None):
         raise BadRequest("give either a token or a link")
     if given.token is not None:
-        principal = node.auth.principal_of_token(given.token.strip())
+        try:
+            principal = node.auth.principal_of_token(given.token.strip())
+        except UnknownSecret:
+            await node.auth.note_failure(request.client.host if request.client is not None else None)
+            raise
         node.auth.charge(principal)
     else:
         assert given.link is not None
         token = await tokens.use_link(node.pool, given.link)
         if token is None:
+            await node.auth.note_failure(request.client.host if request.client is not None else None)
             raise NotSignedIn("this link was used already or has expired; sign in with a token, or start the service again for a new link")
         principal = next(p for p in (await tokens.principals_by_hash(node.pool)).values() if p.token == token)
     secret = await tokens.open_session(node.pool, principal.token)

@@ -24,10 +24,10 @@ class CallAdmission:
         self._auth = auth
         self._deployment = deployment
 
-    async def admit_and_bind(self, headers: Headers, call: PredictionCall) -> Predictor:
+    async def admit_and_bind(self, headers: Headers, call: PredictionCall, address: str | None = None) -> Predictor:
         """Check the token in the headers and bind the call. A call that the fast path handed over is admitted already."""
         if call.token is None:
-            call.admit(self._auth, await self._auth.identify("POST", headers))
+            call.admit(self._auth, await self._auth.identify("POST", headers, address))
             call.trace = traceparent_among(headers)
         return await self.bind(call)
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -23,6 +23,7 @@ from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import BadRequest, BreaksCallers, Conflict, LampPostError, NotAllowed
 from lamppost.core.names import check_name
 from lamppost.core.payload.validation_plan import ValidationPlan
+from lamppost.core.schema.fields import Field, Schema
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.deployment.switching import MadeChange
 from lamppost.store import endpoints, packages, records, reviews
@@ -138,8 +139,9 @@ class EndpointChanges:
         since = datetime.now(UTC) - timedelta(hours=1)
         sent = await records.recorded_inputs(self._pool, endpoint, since, _LOOKED_AT)
         past = (await records.endpoint_load(self._pool, since, [endpoint])).get(endpoint)
-        schema = await self.schema_of_setup(setup)
-        plan = await asyncio.to_thread(ValidationPlan, schema.inputs, options=schema.options)
+        schema, present = await self.schema_of_setup(setup), self._deployment.table.find_setup(endpoint)
+        kept = schema if present is None else _recorded_part(schema, await self.schema_of_setup(present))
+        plan = await asyncio.to_thread(ValidationPlan, kept.inputs, options=kept.options)
         reasons: Counter[str] = Counter()
         refused = await asyncio.to_thread(_refused, plan, [call.input for call in sent], reasons, setup.lenient)
         calls = max(len(sent), past.calls - past.refused - past.failed if past is not None else 0)
@@ -227,6 +229,20 @@ def _without_review(change: EndpointChange, needed: int, lacking: Sequence[str],
         raise BadRequest("going without review needs a reason: --override REASON")
     log.warning("%s: %s serves WITHOUT REVIEW: %s", change.endpoint, ", ".join(lacking), overrides.override)
     return replace(change, action="overrode review", note=overrides.override)
+
+
+def _recorded_part(schema: EndpointSchema, present: EndpointSchema) -> EndpointSchema:
+    """A schema without the fields whose values are in no record, because they are private now: what callers send there is not known.
+
+    A schema of private fields only takes any row.
+    """
+    private = {field.name for part in (present.inputs, present.options or ()) for field in part if field.private}
+
+    def part(fields: Iterable[Field]) -> Schema:
+        kept = tuple(field for field in fields if field.name not in private)
+        return Schema(kept or (Field("nothing", "text", missing=True),))
+
+    return replace(schema, inputs=part(schema.inputs), options=None if schema.options is None else part(schema.options))
 
 
 def _refused(plan: ValidationPlan, bodies: Sequence[Any], reasons: Counter[str], lenient: bool) -> int:

@@ -148,7 +148,7 @@ class SignedInOnly(grpc.aio.ServerInterceptor):  # type: ignore[misc]
         if not details.method.startswith(f"/{_SERVICE}/"):
             return await continuation(details)
         try:
-            await self._auth.identify("POST", metadata_headers(details.invocation_metadata))
+            await self._auth.identify("POST", metadata_headers(details.invocation_metadata), "gRPC")
         except LampPostError as error:
             return grpc.stream_stream_rpc_method_handler(partial(self._end, error))
         return await continuation(details)

@@ -51,6 +51,7 @@ class PredictHandler:
     """Answers one request after the other; every error becomes a problem document, and only a vanished client gets nothing."""
 
     def __init__(self, auth: Auth, deployment: Deployment, recorder: Recorder, max_body_bytes: int) -> None:
+        self._auth = auth
         self._admission = CallAdmission(auth, deployment)
         self._deployment = deployment
         self._recorder = recorder
@@ -88,7 +89,7 @@ class PredictHandler:
             error.status = 405
             raise error
         headers: Headers = scope["headers"]
-        await self._admission.admit_and_bind(headers, call)
+        await self._admission.admit_and_bind(headers, call, _address(scope))
         call.content_type, whole_type = bodies.request_content_type(headers)
         call.answer_type = bodies.answer_content_type(headers, call.content_type)
         call.body = await self._read(headers, receive)
@@ -115,9 +116,13 @@ class PredictHandler:
         """Read, ask and answer block by block; see `lamppost.service.prediction.streams`."""
         headers: Headers = scope["headers"]
         call.content_type, call.answer_type = bodies.stream_content_types(headers)
-        predictor = await self._admission.admit_and_bind(headers, call)
+        predictor = await self._admission.admit_and_bind(headers, call, _address(scope))
+        principal = await self._auth.identify("POST", headers)
         options = predictor.plan.read_options(bodies.query_options(scope.get("query_string", b"")))
-        stream = AnswerStream(predictor, call.content_type, call.answer_type, options, headers, _BULK_REQUEST)
+        stream = AnswerStream(
+            *(predictor, call.content_type, call.answer_type, options, headers, _BULK_REQUEST),
+            require_permission=partial(self._auth.require_in_force, principal),
+        )
         started, size, status = False, 0, 200
         with self._deployment.kept_open(call.endpoint, predictor):
             try:
@@ -190,6 +195,11 @@ def _request_options(scope: Scope, request_id: str) -> RequestOptions:
                 raise BadRequest(f"the header Answer-Within is {value.decode('latin-1')[:40]!r}; it is seconds above 0, such as 0.25")
             options = replace(options, deadline=asyncio.get_running_loop().time() + seconds)
     return options
+
+
+def _address(scope: Scope) -> str | None:
+    client = scope.get("client")
+    return None if client is None else str(client[0])
 
 
 async def _pieces(receive: Receive) -> AsyncGenerator[bytes, None]:

@@ -17,6 +17,7 @@ from lamppost.core.errors import BadRequest, Conflict, LampPostError
 from lamppost.core.monitoring.quality import estimate_as_json, estimate_mean, estimate_share, is_number, is_right, quality_figures
 from lamppost.core.names import closest_name, parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
+from lamppost.core.roles import MAY, Principal
 from lamppost.core.schema.fields import Field, Schema, find_field
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.store import endpoints, outcomes, packages, rollouts
@@ -59,7 +60,7 @@ async def store_reported_outcomes(
     told_outcomes: Sequence[ReportedOutcome],
     key: str | None,
     span: tuple[datetime, datetime],
-    by: str,
+    by: Principal,
 ) -> StoredOutcomes:
     """Store the truth about answers of an endpoint; raise BadRequest, and store nothing, if one of them is no possible answer."""
     route = deployment.table.find_route(endpoint)
@@ -82,7 +83,7 @@ async def store_reported_outcomes(
     for outcome in matched:
         of, spread = named[outcome.of.version]
         judged.append(replace(outcome, correct=_answer_is_right(outcome.answer.get(of.name), outcome.truth, of, spread)))
-    stored = await outcomes.store_outcomes(pool, judged, by)
+    stored = await outcomes.store_outcomes(pool, judged, by.token, replace_others="point" in MAY[by.role])
     if stored:
         await feed_rollout(pool, endpoint, field.name)
     return StoredOutcomes(stored, len(matched), unknown)

@@ -5,12 +5,13 @@ from __future__ import annotations
 from datetime import datetime
 
 from lamppost.service.deployment.deployment import Deployment
-from lamppost.store import timeline
+from lamppost.store import packages, timeline
 from lamppost.store.database import Pool
 
 
 async def roll_up_and_delete(pool: Pool, deployment: Deployment, now: datetime) -> None:
     """Both, for all endpoints; an endpoint that is gone keeps its records for the usual time."""
+    await packages.delete_unused_chunks(pool)
     await timeline.roll_up_histograms(pool, now)
     settings = {name: route.setup.monitoring for name, route in deployment.table.by_endpoint.items()}
     await timeline.delete_expired(

@@ -7,7 +7,7 @@ by breaking the connection, so that nobody takes half of it for the whole.
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass
 from functools import partial
 
@@ -36,7 +36,9 @@ class AnswerStream:
     """One such request.
 
     content_type, answer_type : of the request and of its answer. options : those of the whole call.
-    headers : of the request. terms : how it is served. rows : answered so far. first : what the first block asked.
+    headers : of the request. terms : how it is served.
+    require_permission : raises for a caller whose token has ended since; asked before every block.
+    rows : answered so far. first : what the first block asked.
     """
 
     serving: Predictor
@@ -45,6 +47,7 @@ class AnswerStream:
     options: Row
     headers: Headers
     terms: RequestOptions
+    require_permission: Callable[[], None] = lambda: None
     rows: int = 0
     first: PredictionInput | None = None
     _lines: int = 0
@@ -77,6 +80,7 @@ class AnswerStream:
             self._lines += block.count(b"\n")
             return
         try:
+            self.require_permission()
             asked = await run_beside(partial(self._read, block))
             if asked is None:
                 return
