@@ -1,5 +1,7 @@
 """Packages that are small and ask for much: each is refused with the bound that it breaks, before anything is built from it."""
 
+import base64
+import io
 import tempfile
 import time
 import unittest
@@ -8,11 +10,15 @@ from pathlib import Path
 from typing import Any
 
 import orjson
+from PIL import Image
 
 from lamppost.core.artifact.proof import Tolerance, read_proof
-from lamppost.core.errors import PackageRefused
+from lamppost.core.errors import ModelFault, PackageRefused, TooManyRows
 from lamppost.core.limits import MAX_MANIFEST_BYTES
 from lamppost.core.names import closest_name
+from lamppost.core.payload.validation_plan import ValidationPlan
+from lamppost.core.schema.columns import Column, array_for_step
+from lamppost.core.schema.fields import Field, Schema
 from lamppost.package.read import read_lamp
 from tests.support.hostile import changed_lamp
 from tests.support.lamps import outage_lamp
@@ -101,6 +107,31 @@ class Bounds(unittest.TestCase):
         start = time.process_time()
         self.assertIsNone(closest_name("x" * 200, ["y" * 200] * 2_000))
         self.assertLess(time.process_time() - start, 0.5)
+
+
+class Pictures(unittest.TestCase):
+    """A black picture of sixteen million pixels has some kilobytes."""
+
+    def setUp(self) -> None:
+        buffer = io.BytesIO()
+        Image.new("RGB", (4_096, 4_096)).save(buffer, "PNG")
+        self.black = buffer.getvalue()
+        self.field = Field("photo", "image")
+
+    def test_pixels_of_a_request_are_bounded(self) -> None:
+        self.assertLess(len(self.black), 100_000)
+        photo = base64.b64encode(self.black).decode()
+        plan = ValidationPlan(Schema((self.field,)))
+        self.assertEqual(len(plan.read_body(orjson.dumps({"rows": [{"photo": photo}] * 8})).rows), 8)
+        start = time.process_time()
+        with self.assertRaises(TooManyRows) as caught:
+            plan.read_body(orjson.dumps({"rows": [{"photo": photo}] * 60}))
+        self.assertIn("134,217,728 pixels in all", caught.exception.detail)
+        self.assertLess(time.process_time() - start, 2.0)
+
+    def test_pixels_that_are_decoded_at_once_are_bounded(self) -> None:
+        with self.assertRaises(ModelFault):
+            array_for_step(self.field, Column([self.black] * 5))
 
 
 class Pushed(WithService):

@@ -29,6 +29,15 @@ MAX_CHOICES = 10_000
 MAX_AXES = 8
 """Most axes of a tensor."""
 
+MAX_PIXELS = 4_096 * 4_096
+"""Most pixels of one picture."""
+
+MAX_BATCH_PIXELS = 4 * MAX_PIXELS
+"""Most pixels that are decoded at once, in a worker; a batch with more is run in parts."""
+
+MAX_REQUEST_PIXELS = 8 * MAX_PIXELS
+"""Most pixels of all pictures of one request: a picture of a few kilobytes can have as many as a large one."""
+
 MAX_STEPS = 64
 """Most steps of a package."""
 

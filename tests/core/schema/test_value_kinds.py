@@ -12,6 +12,7 @@ from PIL import Image
 
 from lamppost.core.artifact.proof import Proof, Tolerance, compare_answers
 from lamppost.core.errors import BadJson, InvalidRows, ModelFault, PackageRefused
+from lamppost.core.limits import MAX_PIXELS
 from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.schema.columns import (
     GONE_TIME,
@@ -23,7 +24,7 @@ from lamppost.core.schema.columns import (
     to_microseconds,
 )
 from lamppost.core.schema.fields import Field, Schema
-from lamppost.core.schema.images import MAX_PIXELS, BadImage, check_header, decode_image, encode_png
+from lamppost.core.schema.images import BadImage, check_header, decode_image, encode_png
 from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.runtime.wire import WireError, pack_columns, unpack_columns
 

@@ -14,12 +14,13 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from lamppost.core.errors import BadBody, Fault, InvalidRows, TooManyRows
+from lamppost.core.limits import MAX_REQUEST_PIXELS
 from lamppost.core.names import closest_name
 from lamppost.core.payload.arrow_blocks import check_messages
 from lamppost.core.payload.line_blocks import MAX_RECORD_BYTES
 from lamppost.core.schema.columns import GONE_TIME, Array, Column, column_from_values, column_texts, dtype_of
 from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema
-from lamppost.core.schema.images import BadImage, check_header
+from lamppost.core.schema.images import BadImage, check_header, count_pixels
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -236,6 +237,9 @@ def _pictures(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -
                 check_header(field, data)
         except BadImage as error:
             faults.append(Fault(row, field.name, str(error), field.expected_text()))
+            values[row] = None
+    if count_pixels(values) > MAX_REQUEST_PIXELS:
+        raise TooManyRows(f"the pictures of one request may have {MAX_REQUEST_PIXELS:,} pixels in all; send them in several requests")
     return Column(values)
 
 

@@ -28,12 +28,14 @@ from pydantic_core import ErrorDetails, SchemaValidator, ValidationError, from_j
 from pydantic_core import core_schema as cs
 
 from lamppost.core.errors import BadJson, Fault, InvalidRows, TooManyRows, shift_fault_rows
+from lamppost.core.limits import MAX_PIXELS, MAX_REQUEST_PIXELS
 from lamppost.core.names import closest_name, holds_nul
 from lamppost.core.payload.body_schemas import BodySchemas
 from lamppost.core.payload.coercion import Coercion, coerce_row
 from lamppost.core.payload.fault_gathering import MAX_FAULTS, UNREADABLE, FaultTally, MissingKey
 from lamppost.core.payload.large_bodies import TooManyItems, TooManyKeys, UnclosedRows, cut_rows, outer_keys
 from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema, find_field
+from lamppost.core.schema.images import count_pixels
 from lamppost.core.schema.value_kinds import shortened_json, value_schema
 
 Row = dict[str, Any]
@@ -80,6 +82,7 @@ class ValidationPlan:
         self._whole = len(schema)
         self._defaults = _defaults(schema)
         self._option_defaults = _defaults(options or ())
+        self._pictures = [field.name for field in schema if field.kind == "image"]
         self._option_count = len(options or ())
         self._schemas = BodySchemas(schema, options, max_rows)
         self._row_reader = self._schemas.read_row  # nearly every call
@@ -105,12 +108,24 @@ class ValidationPlan:
         With a list ``coercions`` the body is read leniently (see `lamppost.core.payload.coercion`), and the list gets what was changed.
         """
         try:
-            return self._read(body)
+            return self._bound_pixels(self._read(body))
         except InvalidRows:
             eased = None if coercions is None else self._coerced_body(body, coercions)
             if eased is None:
                 raise
-        return self._read(eased)
+        return self._bound_pixels(self._read(eased))
+
+    def _bound_pixels(self, parsed: ParsedRows) -> ParsedRows:
+        """The rows, unless their pictures have more pixels than one request may have: raise TooManyRows then."""
+        if self._pictures and len(parsed.rows) > MAX_REQUEST_PIXELS // MAX_PIXELS:
+            pixels = sum(count_pixels(row[name] for row in parsed.rows) for name in self._pictures)
+            if pixels > MAX_REQUEST_PIXELS:
+                raise TooManyRows(
+                    f"the pictures of one request may have {MAX_REQUEST_PIXELS:,} pixels in all, these have {pixels:,}; "
+                    "send them in several requests",
+                    max_rows=self.max_rows,
+                )
+        return parsed
 
     def _read(self, body: bytes) -> ParsedRows:
         if holds_nul(body):

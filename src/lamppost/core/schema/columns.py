@@ -19,6 +19,7 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -27,8 +28,9 @@ import numpy as np
 import numpy.typing as npt
 
 from lamppost.core.errors import Fault, InvalidRows, ModelFault
+from lamppost.core.limits import MAX_BATCH_PIXELS
 from lamppost.core.schema.fields import Field, Schema, describe_shape
-from lamppost.core.schema.images import BadImage, decode_image
+from lamppost.core.schema.images import BadImage, count_pixels, decode_image
 
 Array = npt.NDArray[Any]
 GONE_TIME = -(2**63)
@@ -201,6 +203,9 @@ def array_for_step(field: Field, column: Column) -> Array:
 
 
 def _pictures(field: Field, column: Column) -> list[Any]:
+    with suppress(BadImage):  # which row it is, decoding says
+        if count_pixels(column.values) > MAX_BATCH_PIXELS:
+            raise ModelFault(f"the pictures of one batch have over {MAX_BATCH_PIXELS:,} pixels; send fewer at a time")
     pictures = []
     for row, data in enumerate(column.values):
         try:

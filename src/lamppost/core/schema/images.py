@@ -8,17 +8,18 @@ from __future__ import annotations
 
 import io
 import warnings
+from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
 
+from lamppost.core.limits import MAX_PIXELS
 from lamppost.core.schema.fields import Field
 
 if TYPE_CHECKING:
     from PIL.Image import Image
 
-MAX_PIXELS = 4096 * 4096
 _MODES: dict[int, dict[str, str]] = {
     # what a file may be, by what the model reads: nothing that loses or invents a colour
     1: {"1": "L", "L": "L"},
@@ -66,6 +67,16 @@ def image_size(data: bytes) -> tuple[int, int, int]:
     """Width, height and channels of a picture, from its header."""
     with _opened(data) as image:
         return image.width, image.height, {"L": 1, "1": 1, "RGBA": 4, "LA": 4}.get(image.mode, 3)
+
+
+def count_pixels(pictures: Iterable[bytes | None]) -> int:
+    """Pixels of all pictures, from their headers."""
+    total = 0
+    for data in pictures:
+        if data is not None:
+            with _opened(data) as image:
+                total += image.width * image.height
+    return total
 
 
 def _opened(data: bytes) -> Image:
