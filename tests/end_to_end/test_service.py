@@ -96,6 +96,8 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("POST /api/session/link", "anybody", None),
     ("DELETE /api/session", "anybody", None),
     ("GET /api/node", "view", None),
+    ("GET /api/records/set-aside", "view", None),
+    ("POST /api/records/set-aside/retry", "point", None),
     ("GET /health/live", "nobody", None),
     ("GET /health/ready", "nobody", None),
 ]

@@ -15,7 +15,6 @@ import signal
 import struct
 import sys
 from dataclasses import asdict, dataclass
-from pathlib import Path
 
 from lamppost.runtime.confinement.call_filter import filter_system_calls
 from lamppost.runtime.confinement.landlock import READ, READ_AND_WRITE, FileRules, landlock_abi
@@ -83,9 +82,8 @@ def confine(confines: Confines) -> bool:
     abi = landlock_abi()
     if abi:
         rules = FileRules(abi, confines.installs)
-        hidden = None if confines.hidden is None else Path(confines.hidden)
-        rules.allow([*readable_paths(hidden), *map(Path, (confines.packages, *confines.readable))], READ)
-        rules.allow(map(Path, [confines.scratch, *_WRITABLE_DEVICES]), READ_AND_WRITE)
+        rules.allow([*readable_paths(confines.hidden), confines.packages, *confines.readable], READ)
+        rules.allow([confines.scratch, *_WRITABLE_DEVICES], READ_AND_WRITE)
         rules.put_in_force()
     user = confines.user if abi else None
     _drop_privileges(user)
@@ -112,27 +110,33 @@ def limit_resources() -> None:
         resource.setrlimit(kind, (bound, bound))
 
 
-def readable_paths(hidden: Path | None) -> list[Path]:
-    """The interpreter, its libraries and what they read of the machine; never a folder that the hidden one lies in."""
-    interpreter = Path(sys.executable)
-    names = [sys.prefix, sys.exec_prefix, sys.base_prefix, sys.base_exec_prefix, *sys.path]
-    paths = {Path(name).resolve() for name in names if name and name != os.sep}
-    paths |= {interpreter.parent, interpreter.resolve().parent, *map(Path, _SYSTEM_FILES)}
+def readable_paths(hidden: str | None) -> list[str]:
+    """The interpreter, its libraries and what they read of the machine; never a folder that the hidden one lies in.
+
+    hidden : without links. Paths are texts, because every worker makes them at its start, and objects take a millisecond.
+    """
+    names = {sys.prefix, sys.exec_prefix, sys.base_prefix, sys.base_exec_prefix, *sys.path, os.path.dirname(sys.executable)}  # noqa: PTH120
+    paths = {os.path.realpath(name) for name in names if name and name != os.sep}
+    paths.add(os.path.dirname(os.path.realpath(sys.executable)))  # noqa: PTH120
     if hidden is not None:
-        for path in [path for path in paths if hidden == path or path in hidden.parents]:
+        for path in [path for path in paths if _holds(path, hidden)]:
             paths.discard(path)
             paths |= _without(path, hidden)
-    return sorted(paths)
+    return [*paths, *_SYSTEM_FILES]
 
 
-def _without(folder: Path, hidden: Path) -> set[Path]:
+def _holds(folder: str, path: str) -> bool:
+    return path == folder or path.startswith(folder.rstrip(os.sep) + os.sep)
+
+
+def _without(folder: str, hidden: str) -> set[str]:
     """What a folder holds, without the hidden folder and its parents."""
-    found: set[Path] = set()
+    found: set[str] = set()
     if folder == hidden:
         return found
     with contextlib.suppress(OSError):
-        for entry in folder.iterdir():
-            found |= _without(entry, hidden) if entry == hidden or entry in hidden.parents else {entry}
+        for entry in os.scandir(folder):
+            found |= _without(entry.path, hidden) if _holds(entry.path, hidden) else {entry.path}
     return found
 
 

@@ -13,7 +13,6 @@ import os
 import stat
 import struct
 from collections.abc import Iterable
-from pathlib import Path
 
 from lamppost.runtime.confinement.system_calls import LANDLOCK_ADD_RULE, LANDLOCK_CREATE_RULESET, LANDLOCK_RESTRICT_SELF, system_call
 
@@ -56,7 +55,7 @@ class FileRules:
         buffer = ctypes.create_string_buffer(attributes, len(attributes))
         self._ruleset = system_call(LANDLOCK_CREATE_RULESET, ctypes.addressof(buffer), len(attributes), 0)
 
-    def allow(self, paths: Iterable[Path], rights: int) -> None:
+    def allow(self, paths: Iterable[str], rights: int) -> None:
         """Allow `READ` or `READ_AND_WRITE` for files and all beneath folders; a path that is not there needs no rule."""
         for path in paths:
             try:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ctypes
 import os
+from functools import cache
 from typing import Final
 
 _libc = ctypes.CDLL(None, use_errno=True)
@@ -45,6 +46,7 @@ futimesat 261 - | utimensat 280 88 | memfd_secret 447 447 | seccomp 317 277 | ca
 """Name, number on x86_64 and on aarch64 of each call, from the kernel's asm/unistd.h; - where the architecture lacks it."""
 
 
+@cache
 def machine_numbers() -> dict[str, int] | None:
     """Numbers by the name of the call, without those that the architecture lacks; None for an architecture that is not known here."""
     if (column := {"x86_64": 1, "aarch64": 2}.get(os.uname().machine)) is None:

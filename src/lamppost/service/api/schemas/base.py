@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from datetime import datetime
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict
+from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict
 from pydantic import Field as Described
 
 from lamppost.core.instants import bounded_instant
@@ -95,6 +95,7 @@ class Problem(BaseModel):
 
 Instant = Annotated[datetime, AfterValidator(bounded_instant)]
 """A time in a request, in UTC from then on."""
+InstantWithOffset = Annotated[AwareDatetime, AfterValidator(bounded_instant)]
 Text = Annotated[str, Described(min_length=1, max_length=200)]
 
 

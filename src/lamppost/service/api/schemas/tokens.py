@@ -8,7 +8,7 @@ from pydantic import Field as Described
 
 from lamppost.core.engine.rate_limit import MAX_RATE_PER_S, MIN_RATE_PER_S
 from lamppost.core.roles import Permission, Role
-from lamppost.service.api.schemas.base import ApiModel, Instant
+from lamppost.service.api.schemas.base import ApiModel, InstantWithOffset
 
 
 class SignInRequest(ApiModel):
@@ -38,7 +38,7 @@ class TokenRequest(ApiModel):
     name: str
     role: Role
     endpoints: list[str] | None = None
-    expires_at: Instant | None = Described(default=None, description="when it ends by itself; null for never")
+    expires_at: InstantWithOffset | None = Described(default=None, description="when it ends by itself; null for never")
     rate_per_s: float | None = Described(
         default=None, ge=MIN_RATE_PER_S, le=MAX_RATE_PER_S, description="requests a second on each node; null for any number"
     )
