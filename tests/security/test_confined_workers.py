@@ -8,6 +8,7 @@ import tempfile
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from uuid import uuid4
 
 from lamppost.core.errors import ModelFault
 from lamppost.package.read import read_lamp
@@ -47,7 +48,7 @@ class Confined(unittest.IsolatedAsyncioTestCase):
         supply.expect("sklearn")
 
     async def opened(self, settings: LaneSettings = PICKLE) -> Lane:
-        path = moody_lamp(self.folder.name, Intruder(str(self.folder), self.port, 2 * BUDGET_BYTES))
+        path = moody_lamp(f"intruder-{uuid4().hex}", Intruder(str(self.folder), self.port, 2 * BUDGET_BYTES))
         lamp = read_lamp(path)
         lane = Lane(LaneSpec("intruder", lamp.unpack(self.folder / "packages"), lamp.manifest, lamp.proof), settings, self.pool)
         self.addAsyncCleanup(lane.close, 0.0)
