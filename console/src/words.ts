@@ -59,6 +59,9 @@ export function short(value: number): string {
 
 export const plural = (amount: number, one: string, many = `${one}s`): string => `${count(amount)} ${amount === 1 ? one : many}`;
 
+/** A text of the service as a sentence of its own: "Workers are confined." */
+export const sentence = (text: string): string => `${text.charAt(0).toUpperCase()}${text.slice(1)}.`;
+
 /** Day and time to the minute: "23 Nov 14:00". */
 export function when(iso: string | number): string {
   const at = new Date(iso);

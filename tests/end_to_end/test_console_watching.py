@@ -4,7 +4,7 @@ import re
 from datetime import timedelta
 from pathlib import Path
 
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Locator, Page, Route, expect
 
 from tests.end_to_end.test_console import InBrowser
 from tests.support.lamps import outage_lamp
@@ -91,6 +91,18 @@ class Watching(InBrowser):
             page.get_by_role("link", name="Outcomes").click()
             expect(page.get_by_role("region", name="Accuracy")).to_contain_text("300 of 1,200 known (25 %)")
             expect(page.get_by_role("slider", name="Calibration")).to_be_visible()
+
+    def test_lanes_say_what_holds_workers_and_which_records_were_set_aside(self) -> None:
+        def two_refused(route: Route) -> None:
+            answer = route.fetch()
+            route.fulfill(response=answer, json=answer.json() | {"records_set_aside": 2})
+
+        with self.page("/lanes") as page:
+            expect(page.get_by_text("Workers are confined: files, network, processes, signals, memory;")).to_be_visible()
+            expect(page.get_by_text("set aside")).to_have_count(0)
+            page.route("**/api/node", two_refused)
+            page.reload()
+            expect(page.get_by_text("The records of 2 calls could not be stored and were set aside")).to_contain_text("lamppost records")
 
     def test_an_alert_is_looked_after_and_muted(self) -> None:
         with self.page("/alerts") as page:

@@ -38,6 +38,14 @@ export const useLanes = (endpoint?: string) =>
     refetchInterval: (query) => ((query.state.data?.lanes.length ?? 0) > MANY_ENDPOINTS ? 5 * LIVE_MS : LIVE_MS),
   });
 
+/** This node: its records, and what holds its workers. */
+export const useNode = () =>
+  useQuery({
+    queryKey: ["node"],
+    queryFn: async () => good(await api.GET("/api/node", {})),
+    refetchInterval: 5 * LIVE_MS,
+  });
+
 /** @param search words that all must be found; none finds every version */
 export const useVersions = (search: string) =>
   useQuery({

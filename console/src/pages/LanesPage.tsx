@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import type { Lane, LanesPage as Seen } from "../api/client";
-import { useLanes, useOverview } from "../api/queries";
+import { useLanes, useNode, useOverview } from "../api/queries";
 import { Bar } from "../parts/Bar";
 import { Card, Snippets } from "../parts/basics";
 import { LANE_LAMPS, Lamp } from "../parts/Lamp";
@@ -9,7 +9,7 @@ import { QueryState } from "../parts/QueryState";
 import { Term, Truncated } from "../parts/Tip";
 import { VersionLink } from "../parts/VersionLink";
 import { type Column, DataTable } from "../table/DataTable";
-import { bytes, count, plural } from "../words";
+import { bytes, count, plural, sentence } from "../words";
 
 /** What is open on this node, and how hard is it at work? */
 export function LanesPage() {
@@ -32,6 +32,7 @@ export function LanesPage() {
         )}
       </p>
       <Bar className="mt-3" part={seen ? seen.memory_bytes / seen.budget_bytes : 0} label="memory held, of the node's budget for models" />
+      <NodeState />
       <div className="mt-6">
         <QueryState query={lanes} loading="lanes" height={160}>
           {(found) => (
@@ -48,6 +49,23 @@ export function LanesPage() {
           )}
         </QueryState>
       </div>
+    </>
+  );
+}
+
+/** What holds the workers, and records that could not be stored: neither has a page of its own. */
+function NodeState() {
+  const node = useNode().data;
+  if (!node) return <p className="mt-3">{"\u00a0"}</p>;
+  return (
+    <>
+      <p className={`mt-3 ${node.confinement.files ? "text-soft" : "font-semibold text-brick"}`}>{sentence(node.confinement.summary)}</p>
+      {node.records_set_aside > 0 && (
+        <p className="mt-1 font-semibold text-brick">
+          The records of {plural(node.records_set_aside, "call")} could not be stored and were set aside. Why, and how to try again:{" "}
+          <code className="font-mono text-small">lamppost records</code>
+        </p>
+      )}
     </>
   );
 }

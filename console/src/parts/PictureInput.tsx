@@ -2,10 +2,9 @@ import { ImageUp } from "lucide-react";
 import { type DragEvent, useRef, useState } from "react";
 import type { Entry } from "../form";
 import { bytes } from "../words";
-import type { FormField } from "./FieldInput";
 
 type Props = {
-  field: FormField;
+  field: { name: string };
   entry: Entry;
   onChange: (entry: Entry) => void;
   onFile?: (name: string) => void;

@@ -113,7 +113,8 @@ class WorkerProcess:
         """Start the interpreter; it answers its first frame as soon as its imports are done. overlay : libraries before those installed."""
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_STREAM)
         home = WorkerHome(rules)
-        threads = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1", "PYTHONUNBUFFERED": "1"}
+        # joblib would try to make a semaphore, which a confined worker may not, and warn of it.
+        settings = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1", "JOBLIB_MULTIPROCESSING": "0", "PYTHONUNBUFFERED": "1"}
         kept = {key: os.environ[key] for key in _KEPT_ENVIRONMENT if key in os.environ}
         if overlay is not None:
             kept["PYTHONPATH"] = os.pathsep.join([str(overlay), *([kept["PYTHONPATH"]] if "PYTHONPATH" in kept else [])])
@@ -129,7 +130,7 @@ class WorkerProcess:
                     stdin=asyncio.subprocess.DEVNULL,
                     stdout=asyncio.subprocess.PIPE,
                     stderr=asyncio.subprocess.PIPE,
-                    env=kept | threads | {"HOME": str(home.scratch), "TMPDIR": str(home.scratch)},
+                    env=kept | settings | {"HOME": str(home.scratch), "TMPDIR": str(home.scratch)},
                     cwd=home.scratch,
                     start_new_session=True,
                     limit=64 * 1024,
