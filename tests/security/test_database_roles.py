@@ -1,6 +1,5 @@
 """The service's role owns nothing in its database: it plants nothing that the owner or the superuser would run, and the trail stands."""
 
-import hashlib
 import tempfile
 import unittest
 from datetime import UTC, date, datetime
@@ -10,8 +9,8 @@ import psycopg
 
 from lamppost.store import database, tokens
 from lamppost.store.postgres import PrivateServer
+from tests.support.earlier_tables import MIGRATIONS, apply_migrations
 
-FOLDER = Path(database.__file__).parent / "migrations"
 SECRET_STEP = "ALTER ROLE lamppost_service SUPERUSER"
 
 
@@ -81,13 +80,7 @@ class Roles(unittest.TestCase):
         with psycopg.connect(url, autocommit=True) as connection:
             if connection.execute("SELECT 1 FROM pg_roles WHERE rolname = 'lamppost_service'").fetchone() is None:
                 connection.execute("CREATE ROLE lamppost_service LOGIN")
-            connection.execute(
-                "CREATE TABLE migrations (name text PRIMARY KEY, sha256 text NOT NULL, applied_at timestamptz DEFAULT now())"
-            )
-            for file in sorted(FOLDER.glob("000[1-8]_*.sql")):
-                connection.execute(file.read_bytes())
-                checksum = hashlib.sha256(file.read_bytes()).hexdigest()
-                connection.execute("INSERT INTO migrations (name, sha256) VALUES (%s, %s)", (file.name, checksum))
+            apply_migrations(connection, 8)
             tables = connection.execute("SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND tablename <> 'trail'").fetchall()
             for (table,) in tables:
                 connection.execute(f"ALTER TABLE {table} OWNER TO lamppost_service".encode())
@@ -114,7 +107,7 @@ class Roles(unittest.TestCase):
             connection.execute("CREATE ROLE town LOGIN PASSWORD 'dusk'")
             connection.execute("CREATE DATABASE town OWNER town")
         url = f"postgresql://town:dusk@{self.url.partition('@')[2].rsplit('/', 1)[0]}/town"
-        self.assertEqual(len(database.migrate(url)), len(list(FOLDER.glob("*.sql"))))
+        self.assertEqual(len(database.migrate(url)), len(list(MIGRATIONS.glob("*.sql"))))
         self.assertEqual(database.migrate(url), [])
         self.assertIsNotNone(tokens.make_first_admin(url))
         with database.connect(url) as connection:

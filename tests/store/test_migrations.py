@@ -1,16 +1,13 @@
 """Data that earlier versions stored is read under the present names."""
 
-import hashlib
 from datetime import UTC, datetime
-from pathlib import Path
 
 import psycopg
 from psycopg.types.json import Json
 
 from lamppost.store import alerts, database, endpoints, rollouts, windows
 from tests.store.test_store import WithServer
-
-FOLDER = Path(database.__file__).parent / "migrations"
+from tests.support.earlier_tables import apply_migrations
 
 
 class PlainNames(WithServer):
@@ -20,13 +17,7 @@ class PlainNames(WithServer):
         await super().asyncSetUp()
         with psycopg.connect(self.fresh.partition("?")[0], autocommit=True) as connection:
             connection.execute("DROP SCHEMA lamppost CASCADE")
-            connection.execute(
-                "CREATE TABLE migrations (name text PRIMARY KEY, sha256 text NOT NULL, applied_at timestamptz DEFAULT now())"
-            )
-            for file in sorted(FOLDER.glob("000[1-7]_*.sql")):
-                connection.execute(file.read_bytes())
-                checksum = hashlib.sha256(file.read_bytes()).hexdigest()
-                connection.execute("INSERT INTO migrations (name, sha256) VALUES (%s, %s)", (file.name, checksum))
+            apply_migrations(connection, 7)
             connection.execute("INSERT INTO endpoints (name) VALUES ('lamps')")
             setup = {"version": "lamps@1", "watch": {"window_minutes": 30, "rules": [{"on": "out"}, {"on": "drift"}]}}
             connection.execute(

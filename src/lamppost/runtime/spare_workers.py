@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Literal
 
 from lamppost.core.artifact.manifest import Manifest
-from lamppost.runtime.confinement.worker_home import WorkerRules
+from lamppost.runtime.confinement.worker_home import USUAL_RULES, WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.wire import pack_frame
 from lamppost.runtime.worker_process import WorkerGone, WorkerProcess
@@ -23,7 +23,6 @@ Needs = Literal["graphs", "sklearn"]
 """What a worker must have imported: compiled graphs need a tenth of the time and a third of the memory."""
 
 _WARM_S = 120.0
-_USUAL_RULES = WorkerRules()
 _REFILL_S = 3.0
 """Pause before a spare that was taken is replaced: its imports must not compete with the package that is being opened."""
 
@@ -36,7 +35,7 @@ def needed_worker(manifest: Manifest, settings: LaneSettings) -> Needs:
 class WorkerSupply:
     """Starts workers; `close` ends the spares. spares : whether to keep any. rules : what all workers are confined to."""
 
-    def __init__(self, spares: bool, rules: WorkerRules = _USUAL_RULES) -> None:
+    def __init__(self, spares: bool, rules: WorkerRules = USUAL_RULES) -> None:
         self._keeps_spares = spares
         self._rules = rules
         self._kinds: set[Needs] = set()

@@ -16,7 +16,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, cast
 
-from lamppost.runtime.confinement.worker_home import WorkerHome, WorkerRules
+from lamppost.runtime.confinement.worker_home import USUAL_RULES, WorkerHome, WorkerRules
 from lamppost.runtime.wire import HEAD, WireError, frame_size, read_header
 
 log = logging.getLogger("lamppost.worker")
@@ -25,7 +25,6 @@ _KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "TZ", "PYTHONPATH", "OPENBLAS_COR
 _LINE_LIMIT = 2_000
 _REQUEST = re.compile(r"\[request ([0-9a-f-]{36})\] ")
 _PAGE = resource.getpagesize()
-_USUAL_RULES = WorkerRules()
 SHORT_REPLY_BYTES = 2**20
 """Most bytes of a reply without answers: that a package is open, say, or why not."""
 
@@ -109,7 +108,7 @@ class WorkerProcess:
         self._readers = [asyncio.create_task(self._log(stream)) for stream in streams if stream is not None]
 
     @classmethod
-    async def start(cls, name: str, rules: WorkerRules = _USUAL_RULES, overlay: Path | None = None) -> WorkerProcess:
+    async def start(cls, name: str, rules: WorkerRules = USUAL_RULES, overlay: Path | None = None) -> WorkerProcess:
         """Start the interpreter; it answers its first frame as soon as its imports are done. overlay : libraries before those installed."""
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_STREAM)
         home = WorkerHome(rules)

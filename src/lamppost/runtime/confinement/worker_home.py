@@ -40,6 +40,10 @@ class WorkerRules:
     confined: bool = True
 
 
+USUAL_RULES = WorkerRules()
+"""Of workers that no service starts."""
+
+
 class WorkerHome:
     """Makes the folder of a worker; `delete` it when the worker has ended."""
 

@@ -93,9 +93,8 @@ async def get_drift(
     if at is not None and window is None:
         raise NotFound(f"{endpoint} has no window of {name} at {at:%Y-%m-%d %H:%M} UTC; leave the time out for the newest")
     verdict = window.verdict if window is not None else None
-    earlier = against
-    if window is not None and earlier is not None:
-        verdict = await _against(node, window, earlier)
+    if window is not None and against is not None:
+        verdict = await _against(node, window, against)
     nothing = "Nothing was counted yet; ask it something." if scorer else f"{name} was packed without a reference; pack it again."
     shown = verdict or WindowVerdict("too few", nothing, windows=1, rows=0)
     return DriftAnswer(
@@ -103,13 +102,13 @@ async def get_drift(
         version=name,
         summary=shown.summary,
         state=verdict.state if verdict else None,
-        against="training" if earlier is None else window_start(earlier, window.until - window.at).isoformat() if window else "training",
+        against="training" if against is None else window_start(against, window.until - window.at).isoformat() if window else "training",
         window=_window(window, now) if window is not None else None,
         pooled=shown.windows,
         figures=[FeatureDriftAnswer.model_validate(field, from_attributes=True) for field in shown.fields],
         pairs=[PairDriftAnswer.model_validate(pair, from_attributes=True) for pair in shown.pairs],
         explanation=DriftExplanationAnswer.model_validate(window.explanation, from_attributes=True)
-        if window is not None and window.explanation is not None and earlier is None
+        if window is not None and window.explanation is not None and against is None
         else None,
         windows=[_window(other, now) for other in past],
         watched=scorer is not None,
@@ -118,9 +117,9 @@ async def get_drift(
 
 async def _windows(node: Node, endpoint: str, version: str, at: datetime | None) -> tuple[list[JudgedWindow], JudgedWindow | None]:
     """The last windows of a version, and the window that contains a time, or the newest."""
-    now, moment = datetime.now(UTC), at
+    now = datetime.now(UTC)
     past = (await windows.judged_windows(node.pool, endpoint, version, now - timedelta(days=400), now))[-_WINDOWS:]
-    return past, next((earlier for earlier in reversed(past) if moment is None or earlier.at <= moment < earlier.until), None)
+    return past, next((judged for judged in reversed(past) if at is None or judged.at <= at < judged.until), None)
 
 
 def _window(judged: JudgedWindow, now: datetime) -> WindowAnswer:
