@@ -18,10 +18,10 @@ from lamppost.packing.recipe import Recipe
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.seat_opening import LaneSpec
-from lamppost.runtime.spare_workers import WorkerSupply
 from lamppost.runtime.wire import pack_frame
 from lamppost.runtime.worker_pool import WorkerPool
 from lamppost.runtime.worker_process import WorkerProcess
+from lamppost.runtime.worker_supply import ForkServers, WorkerSupply
 
 
 def _packages(folder: Path) -> list[tuple[Lamp, float]]:
@@ -53,13 +53,12 @@ async def _opened(lamp: Lamp, folder: Path, original: bool) -> tuple[OpeningMeas
         pack_frame({"op": "open", "slot": 1, "folder": str(lent), "memory_bytes": 2**33, "formats": formats, "original": original}), 60
     )
     await worker.close()
-    supply = WorkerSupply(spares=True)
+    supply = WorkerSupply(ForkServers())
     supply.expect("graphs")
     supply.expect("sklearn")
     pool: WorkerPool[Lane] = WorkerPool(supply)
     lane = Lane(LaneSpec(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof), LaneSettings(frozenset(formats), original), pool)
-    await (await supply.take_worker("first", "graphs" if graphs else "sklearn")).close()  # the next spare begins
-    await asyncio.sleep(4)
+    await (await supply.take_worker("first", "graphs" if graphs else "sklearn")).close()  # once the imports are done
     await lane.open(measure=True)
     await lane.close()
     await pool.close()

@@ -3,25 +3,25 @@
 import asyncio
 import logging
 import os
+import signal
 import unittest
 from dataclasses import replace
 from pathlib import Path
-from unittest import mock
 
 from lamppost.core.artifact.proof import Tolerance
 from lamppost.core.engine.batch_queue import BatchPolicy
 from lamppost.core.errors import LaneFull, ModelFault, PackageRefused, ProofFailed, Unavailable
 from lamppost.package.read import read_lamp
-from lamppost.runtime import spare_workers
 from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings, RequestOptions
 from lamppost.runtime.proving import prove
 from lamppost.runtime.seat_opening import LaneSpec
-from lamppost.runtime.spare_workers import WorkerSupply
 from lamppost.runtime.worker_pool import WorkerPool
 from lamppost.runtime.worker_process import WorkerProcess
+from lamppost.runtime.worker_supply import ForkServers, WorkerSupply
 from tests.support.lamps import moody_lamp, outage_lamp, run_folder
+from tests.support.lanes import FORK_SERVERS
 from tests.support.models import Companion, CrashesOnce, Moody
 
 PICKLE = LaneSettings(formats=frozenset({"pickle"}), run_s=5.0)
@@ -31,7 +31,7 @@ class WithLanes(unittest.IsolatedAsyncioTestCase):
     async def asyncSetUp(self) -> None:
         logging.disable(logging.CRITICAL)
         self.addCleanup(logging.disable, logging.NOTSET)
-        self.pool = WorkerPool()
+        self.pool = WorkerPool(WorkerSupply(FORK_SERVERS))
         self.addAsyncCleanup(self.pool.close)
 
     def make(self, path: Path, settings: LaneSettings = PICKLE) -> Lane:
@@ -71,7 +71,7 @@ class Lanes(WithLanes):
 
     async def test_a_worker_that_crashes_costs_one_retry(self) -> None:
         mark = run_folder() / "crashed"
-        self.pool.supply = WorkerSupply(spares=False, rules=WorkerRules(confined=False))  # it leaves a mark outside of its scratch
+        self.pool.supply = WorkerSupply(FORK_SERVERS, WorkerRules(confined=False))  # it leaves a mark outside of its scratch
         lane = await self.opened(CrashesOnce(str(mark)), "crashes-once")
         first = lane.worker_pid
         self.assertEqual(await asyncio.gather(self.ask(lane, Moody.CRASH), self.ask(lane, 4.0)), [[26.0], [8.0]])
@@ -195,25 +195,54 @@ class Proving(WithLanes):
         self.assertEqual((verdict.passed, verdict.rows), (True, 20))
 
 
+def forked_from(pid: int) -> set[int]:
+    """The processes that are children of one."""
+    return set(map(int, Path(f"/proc/{pid}/task/{pid}/children").read_text().split()))
+
+
 class Supplying(unittest.IsolatedAsyncioTestCase):
-    async def test_a_spare_is_handed_over_and_replaced_and_a_dead_one_is_not_used(self) -> None:
-        supply = WorkerSupply(spares=True)
-        self.addAsyncCleanup(supply.close)
-        supply.expect("graphs")
-        kept = await supply._spares["graphs"]
-        with mock.patch.object(spare_workers, "_REFILL_S", 0.0):
-            first = await supply.take_worker("a", "graphs")
-            self.addAsyncCleanup(first.close)
-            self.assertEqual((first.pid, dict(supply._spares)), (kept.pid, {}), "it is replaced a little later")
+    async def asyncSetUp(self) -> None:
+        self.supply = WorkerSupply(ForkServers())
+        self.addAsyncCleanup(self.supply.close)
+
+    async def worker(self) -> WorkerProcess:
+        worker = await self.supply.take_worker("a", "graphs")
+        self.addAsyncCleanup(worker.close)
+        return worker
+
+    async def test_workers_are_forked_and_share_what_was_imported(self) -> None:
+        self.supply.expect("graphs")
+        first, second = await self.worker(), await self.worker()
+        assert self.supply.servers is not None
+        server = self.supply.servers.server("graphs")
+        self.assertEqual(forked_from(server.pid), {first.pid, second.pid})
+        self.assertLess(first.memory_bytes, server.memory_bytes / 2)
+
+    async def test_a_process_id_stays_taken_until_the_worker_is_closed(self) -> None:
+        worker = await self.worker()
+        worker.kill()
+        while worker.end_reason is None:
             await asyncio.sleep(0.01)
-        self.assertEqual(list(supply._spares), ["graphs"], "a kind that nothing needs is not kept")
-        spare: WorkerProcess = await supply._spares["graphs"]
-        spare.kill()
-        while spare.end_reason is None:
+        os.kill(worker.pid, 0)
+        await worker.close()
+        with self.assertRaises(ProcessLookupError):
+            os.kill(worker.pid, 0)
+
+    async def test_when_the_server_ends_its_workers_end_and_another_one_forks_the_next(self) -> None:
+        worker = await self.worker()
+        assert self.supply.servers is not None
+        os.kill(self.supply.servers.server("graphs").pid, signal.SIGKILL)
+        while worker.end_reason is None:
             await asyncio.sleep(0.01)
-        logging.disable(logging.CRITICAL)
-        self.addCleanup(logging.disable, logging.NOTSET)
-        second = await supply.take_worker("b", "graphs")
-        self.addAsyncCleanup(second.close)
-        self.assertEqual((first.name, second.name, second.end_reason), ("a", "b", None))
-        self.assertNotEqual(second.pid, spare.pid)
+        await worker.close()
+        self.assertIsNone((await self.worker()).end_reason)
+
+    async def test_a_worker_whose_taker_was_cancelled_ends(self) -> None:
+        assert self.supply.servers is not None
+        server = self.supply.servers.server("graphs")
+        taking = asyncio.create_task(self.supply.take_worker("a", "graphs"))
+        await asyncio.sleep(0)
+        taking.cancel()
+        with self.assertRaises(asyncio.CancelledError):
+            await taking
+        self.assertEqual(forked_from(server.pid), set())

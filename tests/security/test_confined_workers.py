@@ -19,10 +19,11 @@ from lamppost.runtime.confinement.worker_home import WorkerHome, WorkerRules
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.seat_opening import LaneSpec
-from lamppost.runtime.spare_workers import WorkerSupply
 from lamppost.runtime.worker_pool import WorkerPool
+from lamppost.runtime.worker_supply import WorkerSupply
 from tests.support.intruder import FIRST, Intruder
 from tests.support.lamps import moody_lamp, run_folder
+from tests.support.lanes import FORK_SERVERS
 
 MUST_SUCCEED = ("write in its scratch", "start a thread", "make two ends of an event loop")
 BUDGET_BYTES = 10**9
@@ -30,7 +31,7 @@ PICKLE = LaneSettings(formats=frozenset({"pickle"}), run_s=20.0)
 
 
 class Confined(unittest.IsolatedAsyncioTestCase):
-    """The lane of an intruder, in a worker that was a spare before, as a service opens it."""
+    """The lane of an intruder, in a forked worker, as a service opens it."""
 
     async def asyncSetUp(self) -> None:
         logging.disable(logging.CRITICAL)
@@ -42,10 +43,9 @@ class Confined(unittest.IsolatedAsyncioTestCase):
         listener = socket.create_server(("127.0.0.1", 0))
         self.addCleanup(listener.close)
         self.port = listener.getsockname()[1]
-        supply = WorkerSupply(spares=True, rules=WorkerRules(self.folder / "workers", self.folder))
+        supply = WorkerSupply(FORK_SERVERS, WorkerRules(self.folder / "workers", self.folder))
         self.pool = WorkerPool(supply, budget_bytes=BUDGET_BYTES)
         self.addAsyncCleanup(self.pool.close)
-        supply.expect("sklearn")
 
     async def opened(self, settings: LaneSettings = PICKLE) -> Lane:
         path = moody_lamp(f"intruder-{uuid4().hex}", Intruder(str(self.folder), self.port, 2 * BUDGET_BYTES))

@@ -14,8 +14,18 @@ from lamppost.core.names import VersionName
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.runtime.lane import Lane
+from lamppost.runtime.worker_supply import ForkServers
 from lamppost.store.endpoints import EndpointRevision
 
+
+class LastingForkServers(ForkServers):
+    """Of all tests of a module; they end with its process."""
+
+    def close(self) -> None:
+        """Not with a pool."""
+
+
+FORK_SERVERS = LastingForkServers()
 COLUMNS = Schema((Field("x", "number"),))
 ANSWERS = Schema((Field("y", "number"),))
 

@@ -24,14 +24,15 @@ from lamppost.core.errors import DeadlinePassed, LampPostError, LaneFull, ModelF
 from lamppost.core.payload.validation_plan import Row
 from lamppost.core.schema.columns import Column, check_answer_columns, join_columns, slice_columns
 from lamppost.core.schema.redaction import RedactionPolicy
+from lamppost.runtime.fork_server import Needs
 from lamppost.runtime.lane_load import LaneLoad
 from lamppost.runtime.lane_options import LIVE_REQUEST, AnswerReceiver, LaneAnswer, LaneSettings, RequestOptions
 from lamppost.runtime.seat_opening import LaneSpec, open_seat
-from lamppost.runtime.spare_workers import Needs, needed_worker
 from lamppost.runtime.wire import pack_columns
 from lamppost.runtime.worker_driver import FramePart, WorkerDriver
 from lamppost.runtime.worker_pool import MAX_QUEUED_BYTES, WorkerPool
 from lamppost.runtime.worker_process import WorkerGone
+from lamppost.runtime.worker_supply import needed_worker
 
 log = logging.getLogger("lamppost.lane")
 

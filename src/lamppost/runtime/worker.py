@@ -32,8 +32,6 @@ from lamppost.runtime.wire import HEAD, frame_size, pack_columns, pack_frame, re
 _FLUSH_S = 0.002
 _EXHAUSTED = 0.75
 """The part of its bound from which a worker ends after a failure."""
-_PAGES = os.open("/proc/self/statm", os.O_RDONLY | os.O_CLOEXEC)
-"""Kept open, because the rules on files know this file only for as long as the kernel does."""
 
 
 @dataclass(slots=True)
@@ -50,6 +48,7 @@ class Worker:
 
     def __init__(self) -> None:
         self.slots: dict[int, _Slot] = {}
+        self._memory = _OwnMemory()
         self._address_bytes: int | None = None
 
     def handle(self, header: dict[str, Any], body: bytes) -> Iterator[bytes]:
@@ -66,7 +65,7 @@ class Worker:
                     gc.unfreeze()
                     gc.collect()
                     gc.freeze()
-                    yield pack_frame({"op": "closed", "memory_bytes": _memory_bytes()})
+                    yield pack_frame({"op": "closed", "memory_bytes": self._memory.own_bytes()})
                 case "warm":
                     yield self._warm(header)
                 case other:
@@ -87,18 +86,26 @@ class Worker:
         else:
             importlib.import_module("pandas")
             import_skops()
-        return pack_frame({"op": "warm", "memory_bytes": _memory_bytes()})
+        return pack_frame({"op": "warm", "memory_bytes": self._memory.own_bytes()})
 
     def _open(self, header: dict[str, Any]) -> bytes:
         self._bound_memory(int(header["memory_bytes"]))
-        folder, before = Path(header["folder"]), _memory_bytes()
+        folder, (_, before) = Path(header["folder"]), self._memory.address_and_resident_bytes()
         manifest = read_manifest((folder / MANIFEST).read_bytes())
         steps = open_chain(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
         private = any(field.private for field in (*manifest.columns, *manifest.answers))
         self.slots[int(header["slot"])] = _Slot(FrameCodec(manifest.columns), steps, private)
         gc.freeze()  # a look for cycles through all that is open would hold up a batch for a tenth of a second
-        after = _memory_bytes()
-        return pack_frame({"op": "opened", "pid": os.getpid(), "memory_bytes": after, "grew_bytes": max(0, after - before)})
+        (_, after), own = self._memory.address_and_resident_bytes(), self._memory.own_bytes()
+        return pack_frame(
+            {
+                "op": "opened",
+                "pid": os.getpid(),
+                "memory_bytes": own,
+                "grew_bytes": max(0, after - before),
+                "shared_bytes": max(0, after - own),
+            }
+        )
 
     def _bound_memory(self, most_bytes: int) -> None:
         """Let this process hold so much and no more, beside the address space that it has and does not use.
@@ -106,13 +113,13 @@ class Worker:
         The bound of the first package stands: a process without privileges cannot be given more again.
         """
         if self._address_bytes is None:
-            size, resident = _address_and_resident_bytes()
-            self._address_bytes = size - resident + most_bytes
+            size, _ = self._memory.address_and_resident_bytes()
+            self._address_bytes = size - self._memory.own_bytes() + most_bytes
             resource.setrlimit(resource.RLIMIT_AS, (self._address_bytes, self._address_bytes))
 
     def _end_if_exhausted(self, error: Exception) -> None:
         """End this process after a failure where little is left of its memory: it would go on failing, and another worker begins anew."""
-        if self._address_bytes is not None and _address_and_resident_bytes()[0] > _EXHAUSTED * self._address_bytes:
+        if self._address_bytes is not None and self._memory.address_and_resident_bytes()[0] > _EXHAUSTED * self._address_bytes:
             sys.stderr.write(f"the worker's memory is used up ({type(error).__name__}); it ends, and another one takes over\n")
             sys.stderr.flush()
             os._exit(1)
@@ -211,14 +218,22 @@ def _failed(error: Exception, private: bool = False) -> dict[str, Any]:
     return {"op": "failed", "code": "model-fault", "detail": f"{type(error).__name__}: {error}"[:2_000]}
 
 
-def _address_and_resident_bytes() -> tuple[int, int]:
-    """Address space and resident memory now. Not getrusage's maximum: that begins with what the parent had when it forked."""
-    size, resident = os.pread(_PAGES, 200, 0).split()[:2]
-    return int(size) * resource.getpagesize(), int(resident) * resource.getpagesize()
+class _OwnMemory:
+    """Reads what the kernel counts for this process. Files are kept open: rules on files know them only for as long as the kernel does."""
 
+    def __init__(self) -> None:
+        self._pages = os.open("/proc/self/statm", os.O_RDONLY | os.O_CLOEXEC)
+        self._mappings = os.open("/proc/self/smaps_rollup", os.O_RDONLY | os.O_CLOEXEC)
 
-def _memory_bytes() -> int:
-    return _address_and_resident_bytes()[1]
+    def address_and_resident_bytes(self) -> tuple[int, int]:
+        """Address space and resident memory now. Not getrusage's maximum: that begins with what the parent had when it forked."""
+        size, resident = os.pread(self._pages, 200, 0).split()[:2]
+        return int(size) * resource.getpagesize(), int(resident) * resource.getpagesize()
+
+    def own_bytes(self) -> int:
+        """Resident memory that is shared with no other process. Takes some milliseconds."""
+        lines = os.pread(self._mappings, 4_096, 0).splitlines()
+        return sum(int(line.split()[1]) * 1024 for line in lines if line.startswith(b"Private_"))
 
 
 def _receive(sock: socket.socket, size: int) -> bytes:

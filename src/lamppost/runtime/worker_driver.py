@@ -111,6 +111,7 @@ class WorkerDriver:
         header, _ = await self.worker.call(pack_frame({"op": "open", "slot": slot, "folder": str(lent), **ask}), timeout_s)
         if header.get("op") == "opened":
             self.slots[lane] = slot
+            self.worker.note_shared_bytes(int(header.get("shared_bytes", 0)))
         return header
 
     async def run_batches(

@@ -17,8 +17,9 @@ from typing import Generic, Protocol, TypeVar
 
 from lamppost.core.engine.batch_queue import QueuedTotals
 from lamppost.core.errors import Unavailable
-from lamppost.runtime.spare_workers import Needs, WorkerSupply
+from lamppost.runtime.fork_server import Needs
 from lamppost.runtime.worker_driver import SeatedLane, WorkerDriver
+from lamppost.runtime.worker_supply import WorkerSupply
 
 log = logging.getLogger("lamppost.pool")
 
@@ -91,7 +92,7 @@ class WorkerPool(Generic[L]):
     """
 
     def __init__(self, supply: WorkerSupply | None = None, budget_bytes: int | None = None, cores: int | None = None) -> None:
-        self.supply = supply or WorkerSupply(spares=False)
+        self.supply = supply or WorkerSupply()
         self.budget_bytes = budget_bytes or default_budget()
         self.cores = cores or os.cpu_count() or 1
         self.put_to_sleep: Callable[[L], bool] = lambda _: False
@@ -145,7 +146,7 @@ class WorkerPool(Generic[L]):
 
     @property
     def memory_bytes(self) -> int:
-        """Memory of all workers except spares, in bytes."""
+        """Memory of all workers beside what they share, in bytes."""
         return sum(driver.worker.memory_bytes for driver in self.drivers)
 
     async def make_room(self, lane: Tenant, expected_bytes: int) -> None:

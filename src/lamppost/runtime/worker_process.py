@@ -12,17 +12,19 @@ import signal
 import socket
 import sys
 from collections import deque
-from collections.abc import Callable, Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from pathlib import Path
 from typing import Any, cast
 
 from lamppost.runtime.confinement.worker_home import USUAL_RULES, WorkerHome, WorkerRules
+from lamppost.runtime.fork_server import ForkServer
 from lamppost.runtime.wire import HEAD, WireError, frame_size, read_header
 
 log = logging.getLogger("lamppost.worker")
 
 _KEPT_ENVIRONMENT = ("PATH", "LANG", "LC_ALL", "TZ", "PYTHONPATH", "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")
 _LINE_LIMIT = 2_000
+_STREAM_LIMIT = 64 * 1024
 _REQUEST = re.compile(r"\[request ([0-9a-f-]{36})\] ")
 _PAGE = resource.getpagesize()
 SHORT_REPLY_BYTES = 2**20
@@ -95,28 +97,46 @@ class _Protocol(asyncio.Protocol):
             self.on_end(reason)
 
 
-class WorkerProcess:
-    """A running worker. Make one with `start`; `call` or `submit`, answers come in order; always `close`."""
+def worker_environment(overlay: Path | None = None) -> dict[str, str]:
+    """Environment variables of workers: few of the service's, and one thread for numerics. overlay : libraries before those installed."""
+    kept = {key: os.environ[key] for key in _KEPT_ENVIRONMENT if key in os.environ}
+    if overlay is not None:
+        kept["PYTHONPATH"] = os.pathsep.join([str(overlay), *([kept["PYTHONPATH"]] if "PYTHONPATH" in kept else [])])
+    # joblib would try to make a semaphore, which a confined worker may not, and warn of it.
+    return kept | {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1", "JOBLIB_MULTIPROCESSING": "0", "PYTHONUNBUFFERED": "1"}
 
-    def __init__(self, name: str, process: asyncio.subprocess.Process, protocol: _Protocol, home: WorkerHome) -> None:
+
+class WorkerProcess:
+    """A running worker. Make one with `start` or `fork`; `call` or `submit`, answers come in order; always `close`.
+
+    streams : its standard output and error. wait_for_end : returns when the killed process is gone.
+    template_bytes : memory of the process that it was forked from.
+    """
+
+    def __init__(
+        self,
+        name: str,
+        pid: int,
+        protocol: _Protocol,
+        home: WorkerHome,
+        streams: Sequence[asyncio.StreamReader],
+        wait_for_end: Callable[[], Awaitable[object]],
+        template_bytes: int = 0,
+    ) -> None:
         self.name = name
-        self.pid = process.pid
+        self.pid = pid
         self.home = home
-        self._process = process
         self._protocol = protocol
-        streams: Sequence[asyncio.StreamReader | None] = (process.stdout, process.stderr)
-        self._readers = [asyncio.create_task(self._log(stream)) for stream in streams if stream is not None]
+        self._wait_for_end = wait_for_end
+        self._template_bytes = template_bytes
+        self._shared_bytes = template_bytes
+        self._readers = [asyncio.create_task(self._log(stream)) for stream in streams]
 
     @classmethod
     async def start(cls, name: str, rules: WorkerRules = USUAL_RULES, overlay: Path | None = None) -> WorkerProcess:
         """Start the interpreter; it answers its first frame as soon as its imports are done. overlay : libraries before those installed."""
         ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_STREAM)
         home = WorkerHome(rules)
-        # joblib would try to make a semaphore, which a confined worker may not, and warn of it.
-        settings = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1", "JOBLIB_MULTIPROCESSING": "0", "PYTHONUNBUFFERED": "1"}
-        kept = {key: os.environ[key] for key in _KEPT_ENVIRONMENT if key in os.environ}
-        if overlay is not None:
-            kept["PYTHONPATH"] = os.pathsep.join([str(overlay), *([kept["PYTHONPATH"]] if "PYTHONPATH" in kept else [])])
         try:
             with theirs:
                 process = await asyncio.create_subprocess_exec(
@@ -129,17 +149,44 @@ class WorkerProcess:
                     stdin=asyncio.subprocess.DEVNULL,
                     stdout=asyncio.subprocess.PIPE,
                     stderr=asyncio.subprocess.PIPE,
-                    env=kept | settings | {"HOME": str(home.scratch), "TMPDIR": str(home.scratch)},
+                    env=worker_environment(overlay) | {"HOME": str(home.scratch), "TMPDIR": str(home.scratch)},
                     cwd=home.scratch,
                     start_new_session=True,
-                    limit=64 * 1024,
+                    limit=_STREAM_LIMIT,
                 )
             _, protocol = await asyncio.get_running_loop().create_unix_connection(_Protocol, sock=ours)
         except BaseException:
             ours.close()
             home.delete()
             raise
-        return cls(name, process, protocol, home)
+        assert process.stdout is not None
+        assert process.stderr is not None
+        return cls(name, process.pid, protocol, home, (process.stdout, process.stderr), process.wait)
+
+    @classmethod
+    async def fork(cls, name: str, rules: WorkerRules, server: ForkServer) -> WorkerProcess:
+        """Fork a worker that has its imports done. Raise ForkServerGone."""
+        loop = asyncio.get_running_loop()
+        with contextlib.ExitStack() as ours, contextlib.ExitStack() as theirs:
+            connection, far = socket.socketpair(socket.AF_UNIX, socket.SOCK_STREAM)
+            ours.callback(connection.close)
+            theirs.callback(far.close)
+            output, errors = (_pipe(ours, theirs) for _ in range(2))
+            home = WorkerHome(rules)
+            ours.callback(home.delete)
+            forking = loop.run_in_executor(None, server.fork, home.confines, (far.fileno(), output[1], errors[1]))
+            try:
+                pid = await asyncio.shield(forking)
+            except asyncio.CancelledError:
+                with contextlib.suppress(OSError):  # the worker comes all the same
+                    os.kill(pid := await forking, signal.SIGKILL)
+                    await asyncio.to_thread(server.reap, pid)
+                raise
+            theirs.close()
+            ours.pop_all()
+        _, protocol = await loop.create_unix_connection(_Protocol, sock=connection)
+        streams = [await _stream(read) for read, _ in (output, errors)]
+        return cls(name, pid, protocol, home, streams, lambda: asyncio.to_thread(server.reap, pid), server.memory_bytes)
 
     @property
     def end_reason(self) -> str | None:
@@ -194,12 +241,16 @@ class WorkerProcess:
 
     @property
     def memory_bytes(self) -> int:
-        """Resident memory now, 0 when it has ended."""
+        """Resident memory now that is this worker's own, 0 when it has ended."""
         try:
             pages = int(Path(f"/proc/{self.pid}/statm").read_text().split()[1])
         except (OSError, IndexError):
             return 0
-        return pages * _PAGE
+        return max(0, pages * _PAGE - self._shared_bytes)
+
+    def note_shared_bytes(self, shared_bytes: int) -> None:
+        """Take the worker's word on how much of its memory it shares; never more than what it was forked from has."""
+        self._shared_bytes = min(max(0, shared_bytes), self._template_bytes)
 
     def kill(self) -> None:
         """End the process now, and whatever it started."""
@@ -211,7 +262,7 @@ class WorkerProcess:
         if self._protocol.transport is not None:
             self._protocol.transport.abort()
         self.kill()
-        await self._process.wait()
+        await self._wait_for_end()
         for reader in self._readers:
             reader.cancel()
         await asyncio.gather(*self._readers, return_exceptions=True)
@@ -232,3 +283,18 @@ class WorkerProcess:
             named = _REQUEST.match(text)
             extra = {"request_id": named[1]} if named is not None else None
             log.info("%s (worker %d): %s", self.name, self.pid, text, extra=extra)
+
+
+def _pipe(ours: contextlib.ExitStack, theirs: contextlib.ExitStack) -> tuple[int, int]:
+    """A pipe from a worker to this process."""
+    read, write = os.pipe()
+    ours.callback(os.close, read)
+    theirs.callback(os.close, write)
+    return read, write
+
+
+async def _stream(read: int) -> asyncio.StreamReader:
+    """What comes out of a pipe, which is closed at its end."""
+    reader = asyncio.StreamReader(limit=_STREAM_LIMIT)
+    await asyncio.get_running_loop().connect_read_pipe(lambda: asyncio.StreamReaderProtocol(reader), os.fdopen(read, "rb"))
+    return reader

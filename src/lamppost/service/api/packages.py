@@ -24,7 +24,7 @@ from lamppost.core.names import check_name
 from lamppost.package.read import Lamp, member_starts, read_lamp
 from lamppost.package.signing import demand
 from lamppost.runtime.running_steps import refused_format
-from lamppost.runtime.spare_workers import needed_worker
+from lamppost.runtime.worker_supply import needed_worker
 from lamppost.service.api.access import PROBLEMS, Pusher, TheNode
 from lamppost.service.api.schemas.base import ApiModel
 from lamppost.service.api.schemas.models import PushAnswer

@@ -8,8 +8,8 @@ from contextlib import contextmanager
 from lamppost.core.errors import Unavailable
 from lamppost.core.names import VersionName
 from lamppost.runtime.lane import Lane
-from lamppost.runtime.spare_workers import WorkerSupply
 from lamppost.runtime.worker_pool import WorkerPool
+from lamppost.runtime.worker_supply import ForkServers, WorkerSupply
 from lamppost.service.deployment.activation import RouteActivation
 from lamppost.service.deployment.lane_opening import LaneOpener
 from lamppost.service.deployment.lane_tuning import LaneTuning
@@ -40,7 +40,7 @@ class Deployment:
     ) -> None:
         self.package_cache = packages
         self.table = RouteTable()
-        self.workers: WorkerPool[Lane] = WorkerPool(WorkerSupply(spares=True, rules=settings.workers), settings.memory_bytes)
+        self.workers: WorkerPool[Lane] = WorkerPool(WorkerSupply(ForkServers(), settings.workers), settings.memory_bytes)
         self.opener = LaneOpener(pool, settings, packages, self.workers)
         self.leases = LaneLeases(self._open_lane)
         self._tuning = LaneTuning(settings.lane, self.table, self.workers.cores)

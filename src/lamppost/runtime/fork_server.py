@@ -1,0 +1,189 @@
+"""A process that has the slow imports of workers done, and forks itself for each worker that it is asked for.
+
+A forked worker is there in some ten milliseconds instead of seconds, and shares the memory of the libraries with all others of its
+kind. The server imports installed libraries only: it opens no package and reads nothing that came in, because it is not confined. A
+worker confines itself right after the fork, when it still has a single thread.
+
+`ForkServer` starts it: ``python -P -m lamppost.runtime.fork_server FD NEEDS``. Messages are JSON objects, one in a packet; a request
+to fork carries three open files: the worker's socket, its standard output and its standard error.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import gc
+import importlib
+import json
+import os
+import random
+import resource
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import threading
+import traceback
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, Literal
+
+from lamppost.runtime.confinement.confine import Confines, confine
+from lamppost.runtime.confinement.system_calls import keep_memory_private
+
+Needs = Literal["graphs", "sklearn"]
+"""What a worker must have imported: compiled graphs need a tenth of the time and a third of the memory."""
+
+_REQUEST_S = 120.0
+_MESSAGE_BYTES = 2**16
+_FILES = 3
+
+
+class ForkServerGone(OSError):
+    """The server ended, or cannot fork. Another one may be started."""
+
+
+class ForkServer:
+    """Starts the process at once; `fork`, `reap` and `close` may be called from any thread, and wait until it has answered."""
+
+    def __init__(self, needs: Needs, environment: dict[str, str]) -> None:
+        self._socket, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        self._socket.settimeout(_REQUEST_S)
+        self._lock = threading.Lock()
+        with theirs:
+            self._process = subprocess.Popen(
+                [sys.executable, "-P", "-m", "lamppost.runtime.fork_server", str(theirs.fileno()), needs],
+                pass_fds=[theirs.fileno()],
+                stdin=subprocess.DEVNULL,
+                # of a package compiled against Arrow: its allocator would start a thread, and threads do not survive a fork
+                env=environment | {"JE_ARROW_MALLOC_CONF": "background_thread:false"},
+                cwd=os.sep,
+                start_new_session=True,
+            )
+        self.pid = self._process.pid
+
+    @property
+    def running(self) -> bool:
+        """Whether the process is there."""
+        return self._process.poll() is None
+
+    @property
+    def memory_bytes(self) -> int:
+        """Its resident memory, which its workers share; 0 when it has ended."""
+        try:
+            return int(Path(f"/proc/{self.pid}/statm").read_text().split()[1]) * resource.getpagesize()
+        except (OSError, IndexError):
+            return 0
+
+    def fork(self, confines: Confines, files: tuple[int, int, int]) -> int:
+        """Fork a worker; returns its process id, which stays taken until `reap`. Raise ForkServerGone.
+
+        files : descriptors of the worker's socket, its standard output and its standard error.
+        """
+        return int(self._ask({"fork": replace(confines, parent=self.pid).to_json()}, files)["pid"])
+
+    def reap(self, pid: int) -> None:
+        """Wait for a worker that was killed, and give its process id back."""
+        with contextlib.suppress(ForkServerGone):  # its workers ended with it
+            self._ask({"reap": pid})
+
+    def _ask(self, message: dict[str, Any], files: tuple[int, ...] = ()) -> dict[str, Any]:
+        with self._lock:
+            try:
+                socket.send_fds(self._socket, [json.dumps(message).encode()], files)
+                reply = self._socket.recv(_MESSAGE_BYTES)
+            except OSError as error:
+                self._process.kill()  # what it answers later would be taken for the answer to something else
+                raise ForkServerGone(f"the process that workers are forked from ended ({error})") from error
+        if not reply:
+            raise ForkServerGone("the process that workers are forked from ended")
+        answer: dict[str, Any] = json.loads(reply)
+        if "failed" in answer:
+            raise ForkServerGone(f"no worker could be forked: {answer['failed']}")
+        return answer
+
+    def close(self) -> None:
+        """End the process, and all workers that are left with it."""
+        self._process.kill()
+        self._process.wait()
+        self._socket.close()
+
+
+# -- the other side -----------------------------------------------------------------------------------------------------
+
+
+def _import_libraries(needs: Needs) -> None:
+    importlib.import_module("lamppost.runtime.worker")
+    importlib.import_module("lamppost.package.quiet_onnxruntime").import_onnxruntime()
+    if needs == "sklearn":
+        importlib.import_module("pandas")
+        importlib.import_module("lamppost.package.skops_import").import_skops()
+    gc.collect()
+    gc.freeze()  # a worker that looks for cycles must not touch, and so copy, what all share
+
+
+def _answer_requests(service: socket.socket) -> None:
+    """Fork and reap until the service hangs up."""
+    while True:
+        data, files, _, _ = socket.recv_fds(service, _MESSAGE_BYTES, _FILES)
+        if not data:
+            return
+        request = json.loads(data)
+        if "fork" in request:
+            reply = _fork(Confines.from_json(request["fork"]), files, service)
+        else:
+            with contextlib.suppress(ChildProcessError):
+                os.waitpid(int(request["reap"]), 0)
+            reply = {}
+        for file in files:
+            os.close(file)
+        service.send(json.dumps(reply).encode())
+
+
+def _fork(confines: Confines, files: list[int], service: socket.socket) -> dict[str, Any]:
+    try:
+        pid = os.fork()
+    except OSError as error:
+        return {"failed": str(error)}
+    if pid:
+        return {"pid": pid}
+    status = 1
+    try:
+        service.close()
+        _become_worker(confines, *files)
+        status = 0
+    except BaseException:
+        traceback.print_exc()
+    finally:
+        os._exit(status)  # never back into the server's loop
+
+
+def _become_worker(confines: Confines, connection: int, output: int, errors: int) -> None:
+    """What an interpreter that was started for this worker would have, and then the work."""
+    os.setsid()
+    os.dup2(output, 1)
+    os.dup2(errors, 2)
+    os.close(output)
+    os.close(errors)
+    os.chdir(confines.scratch)
+    os.environ.update({"HOME": confines.scratch, "TMPDIR": confines.scratch})
+    tempfile.tempdir = None
+    random.seed()
+    sys.modules["numpy"].random.seed()  # workers must not draw the same numbers
+    if confine(confines):
+        from lamppost.runtime.worker import serve_until_hangup
+
+        serve_until_hangup(socket.socket(fileno=connection))
+        sys.stdout.flush()
+
+
+def main() -> None:
+    """Import what workers need, then fork them."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    keep_memory_private()
+    _import_libraries("sklearn" if sys.argv[2] == "sklearn" else "graphs")
+    _answer_requests(socket.socket(fileno=int(sys.argv[1])))
+
+
+if __name__ == "__main__":
+    main()
