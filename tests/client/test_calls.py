@@ -9,14 +9,17 @@ from pathlib import Path
 from unittest import mock
 
 import httpx
+import numpy as np
 import orjson
+import pandas as pd
+import pyarrow as pa
 
 import lamppost
 from lamppost.client import calls
 from lamppost.client.clients import _translated
 from lamppost.client.config import Connection, find_connection, keep_token
 from lamppost.client.values import Reply, read_timing
-from lamppost.core.errors import InvalidRows, LampPostError, ServerUnreachable
+from lamppost.core.errors import BadRequest, InvalidRows, LampPostError, ServerUnreachable
 
 ANSWER = orjson.dumps({"answer": {"label": "fails"}, "version": "outage-risk@1", "request_id": "r"})
 
@@ -27,6 +30,33 @@ class Calls(unittest.TestCase):
         self.assertEqual((request.method, request.path, request.content), ("POST", "/predict/outage-risk", b'{"x":1}'))
         self.assertEqual(next(calls.predict("a/b", iter([{"x": 1}, {"x": 2}]))).content, b'{"rows":[{"x":1},{"x":2}]}')
         self.assertEqual(next(calls.predict("a/b", {})).path, "/predict/a%2Fb")
+
+    def test_frames_series_tables_and_arrays_are_rows(self) -> None:
+        frame = pd.DataFrame({"n": [4, 5], "x": [0.5, np.nan], "at": pd.to_datetime(["2026-05-01", None], utc=True), "flag": [True, False]})
+        frame["n"] = frame["n"].astype("Int64")
+        rows = [{"n": 4, "x": 0.5, "at": "2026-05-01T00:00:00Z", "flag": True}, {"n": 5, "x": None, "at": None, "flag": False}]
+        for given in (frame, pa.Table.from_pandas(frame), frame.to_dict("records")):
+            self.assertEqual(orjson.loads(next(calls.predict("a", given)).content), {"rows": rows}, type(given))
+        self.assertEqual(orjson.loads(next(calls.predict("a", frame.iloc[0])).content), rows[0])
+        named = np.array([(4, 0.5)], dtype=[("n", "i8"), ("x", "f4")])
+        self.assertEqual(orjson.loads(next(calls.predict("a", named)).content), {"rows": [{"n": 4, "x": 0.5}]})
+
+    def test_an_infinite_number_is_refused_with_its_row_and_field_and_what_is_no_rows_as_such(self) -> None:
+        refused = [
+            ([{"x": 1.0}, {"x": np.inf}], "row 1, x: inf is no number"),
+            ({"x": np.float32("-inf")}, "x: -inf is no number"),
+            ({"x": [[0.0, -np.inf]]}, "x: -inf"),
+            ({"x": np.array([0.0, -np.inf])}, "x: inf"),
+            (pd.DataFrame({"x": [1.0, np.inf]}), "row 1, x: inf"),
+            (np.ones((2, 2)), "an array without names"),
+            ("x=1", "str is no rows"),
+            ([1], "row 0, int is no row"),
+            (pd.DataFrame(np.ones((1, 2)), columns=["x", "x"]), "several columns 'x'"),
+        ]
+        for rows, sentence in refused:
+            with self.assertRaises(BadRequest) as caught:
+                next(calls.predict("a", rows))
+            self.assertIn(sentence, caught.exception.detail)
 
     def test_the_reply_becomes_a_prediction(self) -> None:
         call = calls.predict("outage-risk", {"x": 1})

@@ -43,7 +43,7 @@ class Building(unittest.TestCase):
         )
         manifest = read_lamp(self.path).manifest
         self.assertNotIn("failed", manifest.inputs.names)
-        self.assertEqual(remarks.notes[1:], ["not an input, because the model never saw it: mayor"])
+        self.assertEqual(remarks.notes[1:], ["not an input, because the model never saw it: mayor", "right on 85% of this frame"])
         self.assertEqual(
             (manifest.provenance.notes, manifest.provenance.metrics, manifest.provenance.trained_rows), ("night", {"accuracy": 0.5}, 2_000)
         )

@@ -96,8 +96,8 @@ class Safeguards(unittest.TestCase):
             return [Column(codes), scores]
 
         for wrong, summary in (
-            (wrong_scores, "other numbers on 1 of 3000 rows, by up to 0.0001"),
-            (wrong_label, "other labels on 1 of 3000 rows"),
+            (wrong_scores, "other numbers on 1 of 3128 rows, by up to 0.0001"),
+            (wrong_label, "other labels on 1 of 3128 rows"),
         ):
             with mock.patch.object(CompiledModel, "run", wrong):
                 outcome = self.outcome()
@@ -105,7 +105,7 @@ class Safeguards(unittest.TestCase):
             self.assertIn(summary, outcome.sentence())
 
     def test_small_frames_are_checked_on_a_thousand_rows(self) -> None:
-        self.assertEqual(len(compiling._rows_to_check(self.rows.head(30))), 1_030)
+        self.assertEqual(len(compiling._rows_to_check(self.step, self.model, self.rows.head(30))), 1_030 + 2 * 64)
 
     def test_a_transformer_that_mixes_choices_is_not_taken_apart(self) -> None:
         class Mixing:

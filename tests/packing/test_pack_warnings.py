@@ -44,7 +44,21 @@ class Cautions(unittest.TestCase):
         self.assertEqual(self.said(good, pd.Series(RNG.choice(["holds", "fails"], ROWS))), [])
         self.assertEqual(self.said(FRAME.head(40), TARGET.head(40)), [])
 
-    def test_inputs_that_change_no_answer(self) -> None:
-        frame = FRAME[["age", "kind", "lamp_no"]]
+    def test_inputs_that_change_no_answer_are_named_once_and_together(self) -> None:
+        frame = FRAME[["age", "kind", "lamp_no", "code"]]
         found = unused_input_warnings(infer_inputs(frame), frame, lambda rows: rows["age"].to_numpy() * (rows["kind"] == "led").to_numpy())
-        self.assertEqual([text.split(";")[0] for text in found], ["lamp_no does not change any answer"])
+        self.assertEqual(len(found), 1)
+        self.assertIn("lamp_no and code change none of 300 answers, also together (at most 1.0% of all answers", found[0])
+
+    def test_of_inputs_that_stand_in_for_each_other_one_is_named(self) -> None:
+        frame = pd.DataFrame({"a": FRAME["age"], "b": FRAME["age"] + 1, "c": FRAME["lamp_no"]})
+
+        def ask(rows: pd.DataFrame) -> np.ndarray:
+            return np.where((rows["a"] < 0) & (rows["b"] < 0), 1, 0) + rows["c"].to_numpy() * 0
+
+        def both(rows: pd.DataFrame) -> np.ndarray:
+            """Changes only where both were shuffled."""
+            return ((rows["a"] != frame["a"]) & (rows["b"] != frame["b"])).to_numpy()
+
+        self.assertIn("a, b and c change none", unused_input_warnings(infer_inputs(frame), frame, ask)[0])
+        self.assertIn("a and c change none", unused_input_warnings(infer_inputs(frame), frame, both)[0])

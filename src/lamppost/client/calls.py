@@ -7,19 +7,19 @@ from __future__ import annotations
 import base64
 import hashlib
 import zipfile
-from collections.abc import Callable, Generator, Iterable, Mapping
+from collections.abc import Callable, Generator, Mapping
 from typing import Any, BinaryIO, TypeVar
 from urllib.parse import quote
 
 import orjson
 
+from lamppost.client.rows import Row, request_body
 from lamppost.client.values import Prediction, Reply, Request, read_timing
 from lamppost.core.artifact.chunks import chunk_bounds
 from lamppost.core.errors import BadRequest, LampPostError, from_problem
 
 T = TypeVar("T")
 Call = Generator[Request, Reply, T]
-Row = Mapping[str, Any]
 Progress = Callable[[int, int], None]
 """Told how many bytes are there, and how many there are in all."""
 
@@ -58,11 +58,9 @@ def record_outcome(endpoint: str, request_id: str, truth: Any, row: int = 0) -> 
     return answer
 
 
-def predict(
-    endpoint: str, rows: Row | Iterable[Row], options: Row | None = None, headers: Mapping[str, str] | None = None
-) -> Call[Prediction]:
-    """Ask an endpoint for one row (a mapping) or several (an iterable of mappings), with options and headers for the call."""
-    body = dict(rows) if isinstance(rows, Mapping) else {"rows": [dict(row) for row in rows]}
+def predict(endpoint: str, rows: Any, options: Row | None = None, headers: Mapping[str, str] | None = None) -> Call[Prediction]:
+    """Ask an endpoint for one row or several, with options and headers for the call. rows : see `lamppost.client.rows.request_body`."""
+    body = request_body(rows)
     if options:
         body["options"] = dict(options)
     try:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO, Self, TypeVar
@@ -12,8 +12,9 @@ import anyio
 import httpx
 
 from lamppost.client import calls
-from lamppost.client.calls import Call, Progress, Row
+from lamppost.client.calls import Call, Progress
 from lamppost.client.config import find_connection
+from lamppost.client.rows import Row
 from lamppost.client.values import Prediction, Reply, Request
 from lamppost.core.errors import LampPostError, ServerUnreachable
 
@@ -82,11 +83,10 @@ class Client:
     def __init__(self, address: str | None = None, token: str | None = None, timeout_s: float = 60.0) -> None:
         self._http = httpx.Client(**_options(address, token, timeout_s))
 
-    def predict(
-        self, endpoint: str, rows: Row | Iterable[Row], options: Row | None = None, headers: Mapping[str, str] | None = None
-    ) -> Prediction:
-        """Answers to one row (a mapping) or to several (an iterable of mappings). A picture is given as the bytes of its file, a time as a
-        datetime with an offset, a tensor as lists or an array. options : named parameters of the call. headers : one may choose a version.
+    def predict(self, endpoint: str, rows: Any, options: Row | None = None, headers: Mapping[str, str] | None = None) -> Prediction:
+        """Answers to one row (a mapping, or a Series) or to several: an iterable of mappings, a data frame, an Arrow table, or an array
+        with named columns. A picture is given as the bytes of its file, a time as a datetime with an offset, a tensor as lists or an array.
+        options : named parameters of the call. headers : one may choose a version.
         """
         return self._run(calls.predict(endpoint, rows, options, headers))
 
@@ -179,9 +179,7 @@ class AsyncClient:
     def __init__(self, address: str | None = None, token: str | None = None, timeout_s: float = 60.0) -> None:
         self._http = httpx.AsyncClient(**_options(address, token, timeout_s))
 
-    async def predict(
-        self, endpoint: str, rows: Row | Iterable[Row], options: Row | None = None, headers: Mapping[str, str] | None = None
-    ) -> Prediction:
+    async def predict(self, endpoint: str, rows: Any, options: Row | None = None, headers: Mapping[str, str] | None = None) -> Prediction:
         """See `Client.predict`."""
         return await self._run(calls.predict(endpoint, rows, options, headers))
 

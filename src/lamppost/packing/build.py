@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import platform
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
@@ -29,19 +30,27 @@ from lamppost.packing.networks import Network, field_hints, network_step, read_n
 from lamppost.packing.pack_warnings import input_warnings, unused_input_warnings
 from lamppost.packing.pins import find_pins
 from lamppost.packing.provenance import find_origin
+from lamppost.packing.quality import AnswerQuality, answer_quality
 from lamppost.packing.quantizing import quantized
 from lamppost.packing.recipe import Part, Recipe, Remarks
 from lamppost.packing.side_steps import Code, Encoder, Pixels, Table, code_step, encoder_step, field_of, pixels_step, table_step
+from lamppost.packing.unseen_rows import unseen_rows
 from lamppost.runtime.running_steps import RunningSklearn, RunningStep, open_step
 
 if TYPE_CHECKING:
     import pandas as pd
+
+log = logging.getLogger("lamppost.packing")
 
 _REFERENCE_ROWS = 50_000
 _HELD_OUT_ROWS = 50
 _HEAVY_ROWS = 2_000
 _LOOKED_AT_ROWS = 8
 _COMPARED_ROWS = 1_000
+_UNSEEN_OF_TEN = 3
+_HELD_AGAINST_ROWS = 20_000
+_LEAST_UNSEEN_ROWS = 50
+FORMATS = ("skops", "pickle")
 _EVERYTHING = frozenset({"python", "torch"})
 
 
@@ -50,6 +59,8 @@ def build_package(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> 
     check_name(recipe.name, "model")
     if recipe.proof_rows < 1:
         raise BadRequest(f"a proof needs at least one row, not {recipe.proof_rows}")
+    if recipe.format not in (None, *FORMATS):
+        raise BadRequest(f"there is no format {recipe.format!r}; choose {' or '.join(FORMATS)}, or leave it out")
     if not len(frame):
         raise BadRequest("the training frame has no rows; give the frame the model was trained on")
     if isinstance(model, (str, Path)):
@@ -107,7 +118,11 @@ def _build(package: _Package, model: Any, to: Path) -> Remarks:
         package.options,
     )
     write_lamp(to, manifest, members)
-    return Remarks(notes, package.cautions(answers))
+    qualities = package.qualities(answers)
+    return Remarks(
+        notes + [quality.summary for quality in qualities],
+        [quality.caution for quality in qualities if quality.caution is not None] + package.cautions(answers),
+    )
 
 
 class _Package:
@@ -128,6 +143,9 @@ class _Package:
         self._reads: Reads = "frame"
         self._labels: np.ndarray[Any, Any] | None = None
         self._fitted: Callable[[list[int]], list[Column]] | None = None
+        self._decisions: Callable[[pd.DataFrame], Any] | None = None
+        self._label_of: dict[str, str] = {}
+        self._model_answers: Callable[[pd.DataFrame], list[Column]] | None = None
 
     def imports(self) -> list[str]:
         """Modules that the steps need beside those of the model's own objects."""
@@ -250,11 +268,16 @@ class _Package:
         matrix = as_read(self._reads, frame)
         if fitted.step.labels:
             self._labels = np.asarray(model.predict(matrix))
+            self._label_of = dict(zip(map(str, np.asarray(model.classes_).tolist()), fitted.step.labels, strict=True))
         if recipe.after:
             self._flow(sklearn_model.predict(fitted.step, model, matrix), fitted.step.gives)
         else:
             self._known |= {field.name: field for field in fitted.step.gives}
             self._fitted = lambda rows: sklearn_model.predict(fitted.step, model, as_read(self._reads, frame.iloc[rows]))
+            if not recipe.before:
+                if fitted.step.labels and not hasattr(model, "predict_proba") and hasattr(model, "decision_function"):
+                    self._decisions = lambda rows: model.decision_function(as_read(self._reads, rows[frame.columns]))
+                self._model_answers = lambda rows: sklearn_model.predict(fitted.step, model, as_read(self._reads, rows[frame.columns]))
 
     def _model_frame(self, model: Any) -> pd.DataFrame:
         """The columns that the model reads, for every row of the training frame."""
@@ -283,15 +306,38 @@ class _Package:
         warnings = input_warnings(self.inputs, self.request_frame, None if name is None else self.frame[name])
         return warnings + unused_input_warnings(self.inputs, self.request_frame, lambda rows: self._ask(rows, answers))
 
+    def qualities(self, answers: Schema) -> list[AnswerQuality]:
+        """How the answers agree with the targets that are columns of the frame, over 20,000 rows spread evenly over it."""
+        there = [name for name in self.recipe.targets if name in self.frame.columns]
+        if not there or any(field.kind in ("image", "tensor") for field in self.inputs):
+            return []
+        places = np.linspace(0, len(self.frame) - 1, num=min(len(self.frame), _HELD_AGAINST_ROWS)).astype(int)
+        answered = dict(zip(answers.names, self._answer_columns(self.request_frame.iloc[places], answers), strict=True))
+        held_out = None if self.recipe.held_out is None else np.asarray(self.recipe.held_out, dtype=bool)[places]
+        qualities = []
+        for target in there:
+            field = next((field for field in answers if field.name == target), answers.fields[0])
+            series = self.frame[target].iloc[places]
+            qualities.append(answer_quality(field, answered[field.name], series, self._label_of, held_out))
+        return [quality for quality in qualities if quality is not None]
+
     def _ask(self, rows: pd.DataFrame, answers: Schema) -> np.ndarray[Any, Any]:
-        """The answers of the whole package to some rows, as bytes that can be compared."""
+        """The answers of the whole package to some rows, as bytes that can be compared; decisions, where answers are labels only."""
+        if self._decisions is not None:
+            return np.asarray(self._decisions(rows), dtype=np.float64).reshape(len(rows), -1)
+        columns = self._answer_columns(rows, answers)
+        return np.array([[np.asarray(value).tobytes() for value in column.values] for column in columns], dtype=object).T
+
+    def _answer_columns(self, rows: pd.DataFrame, answers: Schema) -> list[Column]:
+        """The answers of the whole package to rows of a request: of the fitted object itself, where there is no other step."""
+        if self._model_answers is not None:
+            return self._model_answers(rows)
         table = dict(zip(self.inputs.names, columns_from_frame(self.inputs, rows), strict=True))
         for field in self.options or ():
             table[field.name] = column_from_values(field, [field.default] * len(rows))
         for step, running in zip(self.steps, self._running, strict=True):
             table.update(zip(step.gives.names, running.run([table[name] for name in step.takes]), strict=True))
-        answer_bytes = [[np.asarray(value).tobytes() for value in table[name].values] for name in answers.names]
-        return np.array(answer_bytes, dtype=object).T
+        return [table[name] for name in answers.names]
 
     def proof(self, answers: Schema) -> Proof:
         """Rows, and the answers of the fitted object itself on the training frame itself: nothing of the serving path takes part.
@@ -301,9 +347,28 @@ class _Package:
         labels = self._labels
         if labels is None and answers.fields[0].kind == "choice" and answers.names[0] in self._columns:
             labels = np.asarray(self._columns[answers.names[0]].values)
-        positions = choose_proof_rows(self.inputs, self.request_frame, self.recipe.proof_rows, labels)
+        unseen, answers_to_unseen = self._unseen(answers, labels)
+        positions = choose_proof_rows(self.inputs, self.request_frame, self.recipe.proof_rows - len(unseen), labels)
         rows = frame_rows(self.inputs, self.request_frame.iloc[positions])
-        return Proof(rows, self._answer_rows(answers, positions), self.recipe.tolerance)
+        return Proof(rows + unseen, self._answer_rows(answers, positions) + answers_to_unseen, self.recipe.tolerance)
+
+    def _unseen(self, answers: Schema, labels: np.ndarray[Any, Any] | None) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+        """Rows that the model was not fitted on, and the answers to them; none where answers are known of the frame's rows only."""
+        count = self.recipe.proof_rows * _UNSEEN_OF_TEN // 10
+        heavy = any(field.kind in ("image", "tensor", "text") for field in self.inputs)
+        if not count or heavy or self.recipe.answers is not None or len(self.frame) < _LEAST_UNSEEN_ROWS:
+            return [], []
+        frame = self.request_frame.iloc[np.linspace(0, len(self.frame) - 1, num=min(len(self.frame), _COMPARED_ROWS)).astype(int)]
+
+        def ask(rows: pd.DataFrame) -> np.ndarray[Any, Any]:
+            return np.asarray(self._answer_columns(rows, answers)[0].values)
+
+        try:
+            rows = unseen_rows(frame, ask if labels is not None else None, count)
+            return frame_rows(self.inputs, rows), answer_rows_from_columns(answers, self._answer_columns(rows, answers), len(rows))
+        except Exception:  # code around a model need not take every combination of values
+            log.debug("no proof rows beside those of the frame", exc_info=True)
+            return [], []
 
     def _answer_rows(self, answers: Schema, positions: list[int]) -> list[dict[str, Any]]:
         """The answers to some rows of the frame."""

@@ -21,11 +21,13 @@ from lamppost.packing.compile_columns import Raw, code_fields, number_fields
 from lamppost.packing.compile_estimators import argmax, estimate, undo_target
 from lamppost.packing.compile_transformers import transform
 from lamppost.packing.graph import Answer, Graph, NotCompiled
+from lamppost.packing.unseen_rows import boundary_rows, mixed_rows
 
 if TYPE_CHECKING:
     import pandas as pd
 
 LEAST_ROWS = 1_000
+_PAIRS = 64
 _MEASURED_ROWS = 64
 _MEASURE_S = 0.1
 
@@ -66,7 +68,7 @@ def compile_step(
         compiled = CompiledForm(file, number_fields(inputs), code_fields(inputs))
         graph = _convert(step, model, inputs)
         running = CompiledModel(graph, compiled, inputs)
-        rows = _rows_to_check(frame)
+        rows = _rows_to_check(step, model, frame)
         difference = _differs(step, model, running, inputs, rows, tolerance)
         if difference is not None:
             return CompileOutcome(None, None, difference)
@@ -109,22 +111,27 @@ def _outputs(graph: Graph, step: SklearnStep, estimated: Answer) -> dict[str, tu
             return {"values": (estimated.value.name, [None, len(step.targets)], TensorProto.DOUBLE)}
         flat = graph.add("Reshape", estimated.value.name, graph.constant(np.array([-1])))
         return {"value": (flat, [None], TensorProto.DOUBLE)}
-    if estimated.scores is not None:
-        scores = (estimated.scores.name, [None, len(step.labels)], TensorProto.DOUBLE)
-        return {"label": (argmax(graph, estimated.scores), [None], TensorProto.INT64), "scores": scores}
-    if estimated.decision is None:
+    decision = estimated.decision or estimated.scores
+    if decision is None:
         raise NotCompiled("a classifier that gives neither scores nor a decision")
-    return {"label": (argmax(graph, estimated.decision), [None], TensorProto.INT64)}
+    highest = argmax(graph, decision)
+    if estimated.scores is None:  # no label where there is no decision
+        unknown = graph.add("IsNaN", graph.add("ReduceSum", decision.name, graph.constant(np.array([1])), keepdims=0))
+        highest = graph.add("Where", unknown, graph.constant(np.int64(-1)), highest)
+        return {"label": (highest, [None], TensorProto.INT64)}
+    scores = (estimated.scores.name, [None, len(step.labels)], TensorProto.DOUBLE)
+    return {"label": (highest, [None], TensorProto.INT64), "scores": scores}
 
 
-def _rows_to_check(frame: pd.DataFrame) -> pd.DataFrame:
-    """The rows given, and as many again (1,000 at least) with every column drawn anew by itself, for combinations never met."""
+def _rows_to_check(step: SklearnStep, model: Any, frame: pd.DataFrame) -> pd.DataFrame:
+    """The rows given, as many again (1,000 at least) with every column drawn by itself, and rows beside the boundaries of labels."""
     import pandas as pd
 
-    rng = np.random.default_rng(0)
-    count = max(LEAST_ROWS, len(frame))
-    mixed = {name: frame[name].iloc[rng.integers(0, len(frame), count)].reset_index(drop=True) for name in frame.columns}
-    return pd.concat([frame.reset_index(drop=True), pd.DataFrame(mixed)], ignore_index=True)
+    parts = [frame.reset_index(drop=True), mixed_rows(frame, max(LEAST_ROWS, len(frame)))]
+    if step.labels:
+        codes = _original(step, model, frame)[0].values
+        parts.append(boundary_rows(frame, np.asarray(codes), lambda rows: np.asarray(_original(step, model, rows)[0].values), _PAIRS))
+    return pd.concat(parts, ignore_index=True)
 
 
 def _original(step: SklearnStep, model: Any, rows: pd.DataFrame) -> list[Column]:

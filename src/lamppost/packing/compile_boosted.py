@@ -14,7 +14,7 @@ import numpy as np
 
 from lamppost.package.boosted_model import BoostedModel, dump_trees, library_of
 from lamppost.packing.compile_trees import Tree, add_ensemble, as_float32
-from lamppost.packing.graph import Answer, Graph, NotCompiled, Tensor, sigmoid, softmax, two_classes
+from lamppost.packing.graph import Answer, Graph, NotCompiled, Tensor, only_of_finite, sigmoid, softmax, two_classes
 
 _TINY = 1e-35
 
@@ -27,7 +27,10 @@ def boosted(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     else:
         data, rounds = dump_trees(fitted)
         library = library_of(fitted) or "lightgbm"
-    return _lightgbm(graph, data, tensor) if library == "lightgbm" else _xgboost(graph, data, rounds, tensor)
+    if library == "lightgbm":
+        return _lightgbm(graph, data, tensor)
+    # XGBoost refuses what float32 cannot hold
+    return only_of_finite(graph, as_float32(graph, tensor), _xgboost(graph, data, rounds, tensor), allow_missing=True)
 
 
 def _lightgbm(graph: Graph, data: bytes, tensor: Tensor) -> Answer:

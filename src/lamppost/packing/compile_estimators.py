@@ -12,17 +12,28 @@ from lamppost.package.boosted_model import BoostedModel, library_of
 from lamppost.packing import compile_trees as trees
 from lamppost.packing.compile_boosted import boosted
 from lamppost.packing.compile_transformers import function
-from lamppost.packing.graph import Answer, Graph, NotCompiled, Tensor, sigmoid, softmax, two_classes
+from lamppost.packing.graph import Answer, Graph, NotCompiled, Tensor, only_of_finite, sigmoid, softmax, two_classes
+from lamppost.packing.known_types import converter_for
 
 
 def estimate(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     """The answers of ``predict`` and ``predict_proba`` of a fitted estimator; raise NotCompiled for an unsupported one."""
     if library_of(fitted) or isinstance(getattr(fitted, "_model", fitted), BoostedModel):
         return boosted(graph, fitted, tensor)
-    for kind in type(fitted).__mro__:
-        if compiler := _KNOWN.get(kind.__name__):
-            return compiler(graph, fitted, tensor)
+    if converter := converter_for(fitted, _KNOWN):
+        return _finite(graph, fitted, tensor, converter(graph, fitted, tensor))
     raise NotCompiled(type(fitted).__name__)
+
+
+def _finite(graph: Graph, fitted: Any, tensor: Tensor, answer: Answer) -> Answer:
+    """The answer, and no number where scikit-learn raises because a value is infinite, or too large for the float32 of its trees."""
+    from sklearn.utils import get_tags
+
+    reads_float32 = any(kind.__name__ in _READS_FLOAT32 for kind in type(fitted).__mro__)
+    if type(fitted).__name__ in _READS_INFINITY or not (graph.may_overflow or reads_float32):
+        return answer
+    seen = trees.as_float32(graph, tensor) if reads_float32 else tensor
+    return only_of_finite(graph, seen, answer, get_tags(fitted).input_tags.allow_nan)
 
 
 def argmax(graph: Graph, tensor: Tensor) -> str:
@@ -39,8 +50,14 @@ def _linear(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
 
 
 def _both_sides(graph: Graph, decision: Tensor) -> Tensor:
-    """A single column of decisions as two: at zero and below the first class wins."""
-    return decision if decision.width > 1 else graph.join([graph.affine(decision, scale=[0.0]), decision])
+    """A single column of decisions as one for each class, of which the winner's is 1: at zero and below the first class wins."""
+    return decision if decision.width > 1 else _winner(graph, "Greater", decision)
+
+
+def _winner(graph: Graph, compare: str, decision: Tensor) -> Tensor:
+    """Comparing, and not computing, because a decision may be infinite."""
+    second = graph.add("Cast", graph.add(compare, decision.name, graph.constant(np.float64(0))), to=TensorProto.DOUBLE)
+    return two_classes(graph, Tensor(second, 1))
 
 
 # -- linear -----------------------------------------------------------------------------------------------------------
@@ -49,10 +66,10 @@ def _both_sides(graph: Graph, decision: Tensor) -> Tensor:
 def _logistic(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     decision = _linear(graph, fitted, tensor)
     if decision.width == 1:
-        return Answer(scores=two_classes(graph, sigmoid(graph, decision)))
+        return Answer(two_classes(graph, sigmoid(graph, decision)), _both_sides(graph, decision))
     if getattr(fitted, "solver", None) == "liblinear":
-        return Answer(scores=_share(graph, sigmoid(graph, decision)))
-    return Answer(scores=softmax(graph, decision))
+        return Answer(_share(graph, sigmoid(graph, decision)), decision)
+    return Answer(softmax(graph, decision), decision)
 
 
 def _share(graph: Graph, tensor: Tensor) -> Tensor:
@@ -65,8 +82,9 @@ def _sgd(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
         return _by_decision(graph, fitted, tensor)
     if fitted.loss != "log_loss":
         raise NotCompiled(f"SGDClassifier with {fitted.loss}")
-    decision = sigmoid(graph, _linear(graph, fitted, tensor))
-    return Answer(scores=two_classes(graph, decision) if decision.width == 1 else _share(graph, decision))
+    decision = _linear(graph, fitted, tensor)
+    scores = sigmoid(graph, decision)
+    return Answer(two_classes(graph, scores) if scores.width == 1 else _share(graph, scores), _both_sides(graph, decision))
 
 
 def _by_decision(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -129,10 +147,11 @@ def _boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     if not hasattr(fitted, "classes_"):
         return Answer(value=raw)
     if width > 1:
-        return Answer(scores=softmax(graph, raw))
+        return Answer(softmax(graph, raw), raw)
+    decision = _winner(graph, "GreaterOrEqual", raw)
     if fitted.loss == "exponential":
         raw = graph.affine(raw, scale=[2.0])
-    return Answer(scores=two_classes(graph, sigmoid(graph, raw)))
+    return Answer(two_classes(graph, sigmoid(graph, raw)), decision)
 
 
 def _histogram_boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -147,7 +166,7 @@ def _histogram_boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     start = np.asarray(fitted._baseline_prediction, dtype=np.float64).reshape(-1)
     raw = graph.affine(trees.add_ensemble(graph, tensor, grown, targets, width), shift=start)
     if hasattr(fitted, "classes_"):
-        return Answer(scores=softmax(graph, raw) if width > 1 else two_classes(graph, sigmoid(graph, raw)))
+        return Answer(softmax(graph, raw) if width > 1 else two_classes(graph, sigmoid(graph, raw)), _both_sides(graph, raw))
     if fitted.loss in ("poisson", "gamma"):
         raw = Tensor(graph.add("Exp", raw.name), 1)
     return Answer(value=raw)
@@ -181,7 +200,8 @@ def _gaussian_bayes(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     total = graph.add("ReduceSum", squares, graph.constant(np.array([2])), keepdims=0)
     constant = np.log(fitted.class_prior_) - 0.5 * np.sum(np.log(2.0 * np.pi * fitted.var_), axis=1)
     width = len(fitted.classes_)
-    return Answer(scores=softmax(graph, graph.affine(Tensor(total, width), scale=np.full(width, -0.5), shift=constant)))
+    likelihood = graph.affine(Tensor(total, width), scale=np.full(width, -0.5), shift=constant)
+    return Answer(softmax(graph, likelihood), likelihood)
 
 
 def _clusters(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -226,6 +246,8 @@ def _voting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     return Answer(scores=Tensor(mean, width)) if hasattr(fitted, "classes_") else Answer(value=Tensor(mean, 1))
 
 
+_READS_INFINITY = frozenset({"HistGradientBoostingClassifier", "HistGradientBoostingRegressor"})
+_READS_FLOAT32 = frozenset({"BaseDecisionTree", "BaseForest", "BaseGradientBoosting"})
 _KNOWN: dict[str, Callable[[Graph, Any, Tensor], Answer]] = {
     "LogisticRegression": _logistic,
     "SGDClassifier": _sgd,

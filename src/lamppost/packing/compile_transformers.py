@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from lamppost.packing.graph import Graph, NotCompiled, Tensor
+from lamppost.packing.known_types import converter_for
 
 Convert = Callable[[Graph, Any, Tensor], Tensor]
 
@@ -18,9 +19,9 @@ def transform(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
         if fitted == "passthrough":
             return tensor
         raise NotCompiled(f"the step {fitted!r}")
-    for kind in type(fitted).__mro__:
-        if compiler := _KNOWN.get(kind.__name__):
-            return compiler(graph, fitted, tensor)
+    if converter := converter_for(fitted, _KNOWN):
+        graph.may_overflow = graph.may_overflow or type(fitted).__name__ != "SimpleImputer"
+        return converter(graph, fitted, tensor)
     if hasattr(fitted, "get_support"):
         return graph.pick(tensor, fitted.get_support(indices=True))
     raise NotCompiled(type(fitted).__name__)

@@ -11,11 +11,13 @@ import numpy as np
 from lamppost.core.artifact.schema_inference import classifier_answers, multi_target_answers, regressor_answers
 from lamppost.core.artifact.steps import BoosterFiles, PredictedTarget, Reads, SklearnStep
 from lamppost.core.errors import BadRequest
+from lamppost.core.names import closest_name
 from lamppost.core.schema.fields import Schema
 from lamppost.package import sklearn_model
 from lamppost.package.boosted_model import BoostedModel, dump_trees, library_of, load_trees, n_classes, split
 from lamppost.package.sklearn_model import as_read, frame_columns, target_classes
 from lamppost.packing.compile import compile_step
+from lamppost.packing.known_types import label_is_highest_score
 from lamppost.packing.recipe import Recipe
 
 if TYPE_CHECKING:
@@ -64,9 +66,11 @@ def inputs_of(model: Any, frame: pd.DataFrame, targets: Sequence[str]) -> tuple[
         raise BadRequest(f"the target {lost[0]!r} is no column of the training frame; its columns are {', '.join(map(str, frame.columns))}")
     if names is not None:
         columns = [str(name) for name in names]
-        if lost := [name for name in columns if name not in frame.columns]:
-            raise BadRequest(f"the model was fitted on columns that the training frame lacks: {', '.join(lost)}")
+        if unread := [name for name in columns if name not in frame.columns]:
+            raise BadRequest(f"the model was fitted on columns that the training frame lacks: {', '.join(unread)}")
         left = [str(name) for name in frame.columns if str(name) not in columns and name not in targets]
+        if lost and (like := [match for name in lost if (match := closest_name(str(name), left))]):
+            raise BadRequest(f"the target {lost[0]!r} is no column of the training frame; did you mean {like[0]!r}?")
         return frame[columns], "frame", [f"not an input, because the model never saw it: {', '.join(left)}"] if left else []
     inputs = frame.drop(columns=[name for name in targets if name in frame.columns])
     expected = getattr(model, "n_features_in_", None)
@@ -98,7 +102,7 @@ def fitted_step(model: Any, frame: pd.DataFrame, takes: Schema, reads: Reads, re
         reads,
         labels,
         targets,
-        _label_from(model, matrix) if labels and scored else "predict",
+        "scores" if labels and scored and label_is_highest_score(model) else "predict",
         BoosterFiles("lightgbm", "none"),
     )
     step, members, reasons = _stored(step, model, recipe, at)
@@ -188,9 +192,3 @@ def _sample(frame: pd.DataFrame) -> pd.DataFrame:
     width = sum(_width(frame[name]) for name in frame.columns)
     rows = min(len(frame), _CHECKED_ROWS, max(1_000, _CHECKED_NUMBERS // width))
     return frame.iloc[np.linspace(0, len(frame) - 1, num=rows).astype(int)]
-
-
-def _label_from(model: Any, matrix: Any) -> Any:
-    """``scores`` when the class of the highest score is what ``predict`` says on every checked row, which saves half the work."""
-    codes = sklearn_model.class_codes(model.classes_, model.predict(matrix))
-    return "scores" if (np.asarray(model.predict_proba(matrix)).argmax(axis=1) == codes).all() else "predict"

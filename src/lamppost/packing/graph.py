@@ -35,6 +35,8 @@ class Graph:
     def __init__(self) -> None:
         self._nodes: list[onnx.NodeProto] = []
         self._constants: list[onnx.TensorProto] = []
+        self.may_overflow = False
+        """Whether finite inputs may have become infinite: a transformer computed with them."""
         self._count = 0
 
     def constant(self, values: Any) -> str:
@@ -110,8 +112,8 @@ class Graph:
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """The answer of an estimator. scores : (n_rows, n_labels). decision : (n_rows, n_labels), where there are no scores; the label is its
-    highest. value : (n_rows, n_targets) of a regressor.
+    """The answer of an estimator. scores : (n_rows, n_labels). decision : (n_rows, n_labels), where the label is the highest of these and
+    not of the scores. value : (n_rows, n_targets) of a regressor.
     """
 
     scores: Tensor | None = None
@@ -132,3 +134,18 @@ def sigmoid(graph: Graph, tensor: Tensor) -> Tensor:
 def softmax(graph: Graph, tensor: Tensor) -> Tensor:
     """Over the columns of each row."""
     return Tensor(graph.add("Softmax", tensor.name, axis=1), tensor.width)
+
+
+def only_of_finite(graph: Graph, tensor: Tensor, answer: Answer, allow_missing: bool) -> Answer:
+    """The answer where a row of the tensor is finite, NaN elsewhere: infinity times zero is NaN, and so is what is added to it."""
+    zero = graph.constant(np.float64(0))
+    flags = graph.add("Mul", tensor.name, zero)
+    if allow_missing:
+        flags = graph.add("Where", graph.add("IsNaN", tensor.name), zero, flags)
+    flag = graph.add("ReduceSum", flags, graph.constant(np.array([1])), keepdims=1)
+
+    def checked(part: Tensor | None) -> Tensor | None:
+        return None if part is None else Tensor(graph.add("Add", part.name, flag), part.width)
+
+    # a label that comes with scores is refused with them
+    return Answer(checked(answer.scores), answer.decision if answer.scores else checked(answer.decision), checked(answer.value))

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 _LEAST_ROWS = 50
-_ASKED_ROWS = 400
+_ASKED_ROWS = 1_000
 _MOST_FIELDS = 100
 _NEARLY_ALL = 0.95
 
@@ -47,22 +47,39 @@ def input_warnings(schema: Schema, frame: pd.DataFrame, target: pd.Series | None
 
 
 def unused_input_warnings(schema: Schema, frame: pd.DataFrame, ask: Callable[[pd.DataFrame], Any]) -> list[str]:
-    """Cautions about inputs that the model's answers do not depend on: shuffling them on 400 rows changes nothing.
+    """A caution about inputs that the model's answers do not depend on: shuffled by themselves and together they change nothing.
 
-    ask : answers to a frame of inputs, as an array of bytes with a row for each.
+    ask : answers to a frame of inputs, as an array of bytes with a row for each. Where none of n answers changes, at most 3 in n depend on
+    the columns, with 95 % certainty (the rule of three).
     """
     if len(frame) < _LEAST_ROWS or len(schema) > _MOST_FIELDS:
         return []
     rng = np.random.default_rng(0)
     rows = frame.iloc[np.linspace(0, len(frame) - 1, num=min(len(frame), _ASKED_ROWS)).astype(int)].reset_index(drop=True)
     before = np.asarray(ask(rows))
-    warnings = []
-    for field in schema:
+
+    def changes_nothing(names: list[str]) -> bool:
         shuffled = rows.copy()
-        shuffled[field.name] = rows[field.name].iloc[rng.permutation(len(rows))].reset_index(drop=True)
-        if _plain(rows[field.name]).nunique() > 1 and np.array_equal(before, np.asarray(ask(shuffled))):
-            warnings.append(f"{field.name} does not change any answer; leave it out, and callers need not send it")
-    return warnings
+        for name in names:
+            shuffled[name] = rows[name].iloc[rng.permutation(len(rows))].reset_index(drop=True)
+        return np.array_equal(before, np.asarray(ask(shuffled)))
+
+    alone = [field.name for field in schema if _plain(rows[field.name]).nunique() > 1 and changes_nothing([field.name])]
+    together: list[str] = []
+    for name in alone:
+        if not together or changes_nothing([*together, name]):
+            together.append(name)
+    if not together:
+        return []
+    verb, also, them = ("changes", "", "it") if len(together) == 1 else ("change", ", also together", "them")
+    return [
+        f"{_joined(together)} {verb} none of {len(rows):,} answers{also} (at most {3 / len(rows):.1%} of all answers depend on {them}, "
+        f"with 95 % certainty); train without {them}, and callers need not send {them}"
+    ]
+
+
+def _joined(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
 
 
 def _plain(series: pd.Series) -> pd.Series:

@@ -146,6 +146,8 @@ def _fork(confines: Confines, files: list[int], service: socket.socket) -> dict[
     except OSError as error:
         return {"failed": str(error)}
     if pid:
+        with contextlib.suppress(OSError):  # it has done so itself, or is gone
+            os.setpgid(pid, pid)  # before the service may want to end the group
         return {"pid": pid}
     status = 1
     try:
@@ -160,7 +162,7 @@ def _fork(confines: Confines, files: list[int], service: socket.socket) -> dict[
 
 def _become_worker(confines: Confines, connection: int, output: int, errors: int) -> None:
     """What an interpreter that was started for this worker would have, and then the work."""
-    os.setsid()
+    os.setpgid(0, 0)
     os.dup2(output, 1)
     os.dup2(errors, 2)
     os.close(output)
