@@ -15,6 +15,7 @@ from lamppost.core.errors import BadRequest, LampPostError
 from lamppost.package.read import read_lamp
 from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
+from lamppost.packing.summary import pack_summary
 from tests.support.lamps import outage_lamp
 from tests.support.models import OUTAGE, Coin, numbers_frame, small_outage_model
 
@@ -60,12 +61,18 @@ class Building(unittest.TestCase):
 
     def test_what_skops_does_not_hold_is_pickled_and_said_so(self) -> None:
         frame = numbers_frame().assign(side=lambda f: np.where(f.x > 120, "heads", "tails"))
-        remarks = build_package(Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side"), self.path)
+        remarks = build_package(Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side", installed=["tests"]), self.path)
         lamp = read_lamp(self.path)
         self.assertEqual((lamp.manifest.steps[0].format, lamp.manifest.answers.names), ("pickle", ("label",)))
-        self.assertIn("a server must allow pickles", remarks.notes[1])
+        self.assertIn("skops does not hold tests.support.models.Coin", remarks.notes[1])
+        self.assertIn("--allow-pickle", dict(pack_summary(lamp, remarks).facts)["needs"])
         self.assertRaises(
-            BadRequest, build_package, Coin().fit(frame[["x"]], frame["side"]), frame, Recipe("coin", "side", format="skops"), self.path
+            BadRequest,
+            build_package,
+            Coin().fit(frame[["x"]], frame["side"]),
+            frame,
+            Recipe("coin", "side", format="skops", installed=["tests"]),
+            self.path,
         )
 
     def test_regressors_and_models_of_plain_matrices(self) -> None:

@@ -42,7 +42,7 @@ def gossip_lamp(name: str, private: bool) -> Path:
     def make(path: Path) -> None:
         frame = pd.DataFrame({"note": [f"lamp {number}" for number in range(40)], "age": np.arange(40.0)})
         fields: dict[str, Any] = {"note": {"kind": "text", "private": private, "example": "a"}, "age": {"private": private, "example": 1.0}}
-        recipe = Recipe(name, fields=fields, proof_rows=3)
+        recipe = Recipe(name, fields=fields, proof_rows=3, installed=["tests"])
         build_package(Gossip().fit(frame), frame, recipe, path)
 
     return made_once(f"gossip-{name}-{private}.lamp", make)

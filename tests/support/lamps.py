@@ -87,6 +87,6 @@ def moody_lamp(name: str, model: models.Moody) -> Path:
 
     def make(path: Path) -> None:
         frame = models.numbers_frame()
-        build_package(model.fit(frame), frame, Recipe(name, proof_rows=3), path)
+        build_package(model.fit(frame), frame, Recipe(name, proof_rows=3, installed=["tests"]), path)
 
     return made_once(f"{name}.lamp", make)

@@ -9,10 +9,11 @@ from urllib.parse import quote
 
 import typer
 
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_bytes, paint, print_json, print_line, print_table, time_ago
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_json, print_line, print_table, time_ago
 from lamppost.cli.parameters import Address, AsJson, Endpoint
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
+from lamppost.core.quantities import format_bytes
 
 _GLYPHS = {"firing": ("▲", BRICK), "acknowledged": ("△", AMBER), "resolved": ("●", SLATE)}
 _UNITS = {"m": 1.0, "h": 60.0, "d": 1_440.0}

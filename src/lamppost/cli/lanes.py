@@ -6,10 +6,11 @@ from typing import Annotated, Any
 
 import typer
 
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_bytes, paint, print_json, print_line, print_table
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_json, print_line, print_table
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
 from lamppost.core.errors import NotFound
+from lamppost.core.quantities import format_bytes
 
 
 def lanes(

@@ -12,7 +12,6 @@ from lamppost.cli.out import (
     BRICK,
     DIM,
     SLATE,
-    format_bytes,
     format_ms,
     lamp,
     paint,
@@ -25,6 +24,7 @@ from lamppost.cli.out import (
 from lamppost.cli.parameters import Address, AsJson, BreakCallers, LampFile, Override
 from lamppost.client import Client
 from lamppost.core.names import parse_version
+from lamppost.core.quantities import format_bytes
 
 
 def push(

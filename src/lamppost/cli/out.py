@@ -129,14 +129,6 @@ def time_ago(when: str) -> str:
     return "just now" if seconds < 10 else f"{int(seconds)} s ago"
 
 
-def format_bytes(count: int) -> str:
-    """Bytes for people: ``2.2 MB``."""
-    for unit, step in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
-        if count >= step:
-            return f"{count / step:.1f} {unit}"
-    return f"{count} B"
-
-
 def format_ms(value: float | None) -> str:
     """Milliseconds with three figures, or a dash."""
     if value is None:

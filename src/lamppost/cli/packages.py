@@ -9,7 +9,7 @@ from typing import Annotated, Any
 import typer
 
 from lamppost.cli.keys import own_keys
-from lamppost.cli.out import AMBER, BRICK, format_bytes, paint, print_json, print_line, print_table
+from lamppost.cli.out import AMBER, BRICK, paint, print_json, print_line, print_table
 from lamppost.cli.parameters import Address, AllowCode, AsJson, LampFile
 from lamppost.client import Client
 from lamppost.core.artifact.difference import compare_packages
@@ -18,6 +18,7 @@ from lamppost.core.artifact.proof import USUAL_CAUSES
 from lamppost.core.artifact.steps import step_summary
 from lamppost.core.errors import BadRequest, PackageRefused
 from lamppost.core.names import parse_version
+from lamppost.core.quantities import format_bytes
 from lamppost.core.schema.fields import Field
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.runtime.proving import prove as prove_lamp

@@ -14,7 +14,7 @@ import typer
 
 from lamppost.cli.description import Description, load_model, read_description, read_frame, require_trust
 from lamppost.cli.keys import sign_file
-from lamppost.cli.out import AMBER, BRICK, DIM, format_bytes, paint, print_json, print_line
+from lamppost.cli.out import AMBER, BRICK, DIM, paint, print_json, print_line
 from lamppost.cli.parameters import AllowCode, AsJson
 from lamppost.core.artifact.proof import Tolerance
 from lamppost.core.errors import BadRequest
@@ -23,6 +23,7 @@ from lamppost.core.names import plain_name
 from lamppost.packing.networks import FORMATS, Network
 from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
+from lamppost.packing.summary import pack_summary
 
 _OBJECTS = frozenset({".skops", ".joblib", ".pkl", ".pickle", ".ubj"})
 _FRAMES = (".parquet", ".csv", ".json")
@@ -38,6 +39,8 @@ class PackOptions:
     quantize: bool
     sign: str | None
     allow_code: bool
+    target: str | None
+    all_rows: bool
 
 
 def pack(
@@ -50,10 +53,14 @@ def pack(
     ] = False,
     sign: Annotated[str | None, typer.Option(help="Sign the lamp file with this key; see lamppost key.", metavar="KEY")] = None,
     allow_code: AllowCode = False,
+    target: Annotated[
+        str | None, typer.Option(help="Column of the rows that was predicted, if there is no lamp.toml; several with commas.")
+    ] = None,
+    all_rows: Annotated[bool, typer.Option("--all", help="Take the model's answers for every row, not for 20,000 at most.")] = False,
     as_json: AsJson = False,
 ) -> None:
     """Command ``pack``."""
-    options = PackOptions(to, rows, name, quantize, sign, allow_code)
+    options = PackOptions(to, rows, name, quantize, sign, allow_code, target, all_rows)
     with _unpacked_source(source) as found:
         if found.suffix == ".toml":
             description = read_description(found)
@@ -66,14 +73,11 @@ def pack(
     if as_json:
         print_json({"file": str(lamp.path), "digest": lamp.digest, "size_bytes": lamp.size_bytes, "signed": signed, **asdict(remarks)})
         return
-    proven = f"{len(lamp.manifest.inputs)} inputs, {len(lamp.proof.rows)} rows proven in a fresh process"
-    print_line(f"{paint('●', AMBER)} {lamp.path}  {format_bytes(lamp.size_bytes)}  {proven}")
-    print_line(f"  digest {lamp.digest}")
-    if signed:
-        print_line(f"  signed by {signed['key']}")
-    for note in remarks.notes:
-        print_line(f"  {note}")
-    for caution in remarks.cautions:
+    summary = pack_summary(lamp, remarks)
+    print_line(f"{paint('●', AMBER)} {summary.head}")
+    for word, text in [*summary.facts, ("digest", lamp.digest), *([("signed", f"by {signed['key']}")] if signed else [])]:
+        print_line(f"  {paint(f'{word:8}', DIM)} {text}")
+    for caution in summary.cautions:
         print_line(f"  {paint('look again', BRICK)} {caution}")
     print_line(paint(f"  next: lamppost push {lamp.path}", DIM))
 
@@ -97,6 +101,7 @@ def _described(answer: Description, folder: Path, options: PackOptions) -> tuple
         options=answer.options,
         quantize=answer.model.quantize or options.quantize,
         by=answer.provenance.by,
+        all_rows=options.all_rows,
     )
     return answer.model.made(folder, options.allow_code), frame, recipe
 
@@ -111,7 +116,11 @@ def _bare(model: Path, source: Path, options: PackOptions) -> tuple[Any, Any, Re
     name = options.name or plain_name(source.stem) or "model"
     require_trust(model, options.allow_code)
     loaded = Network(model) if model.suffix.lower() in FORMATS else load_model(model, options.allow_code)
-    return loaded, read_frame(rows, options.allow_code), Recipe(name, quantize=options.quantize)
+    targets = None if options.target is None else [part.strip() for part in options.target.split(",")]
+    recipe = Recipe(
+        name, targets[0] if targets is not None and len(targets) == 1 else targets, quantize=options.quantize, all_rows=options.all_rows
+    )
+    return loaded, read_frame(rows, options.allow_code), recipe
 
 
 def _rows_beside(model: Path) -> Path | None:

@@ -6,9 +6,10 @@ from typing import Annotated
 
 import typer
 
-from lamppost.cli.out import AMBER, BRICK, DIM, format_bytes, paint, print_json, print_line, print_table
+from lamppost.cli.out import AMBER, BRICK, DIM, paint, print_json, print_line, print_table
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
+from lamppost.core.quantities import format_bytes
 
 
 def records(

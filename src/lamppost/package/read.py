@@ -43,6 +43,11 @@ class Lamp:
     size_bytes: int
     signatures: tuple[Signature, ...] = ()
 
+    def __repr__(self) -> str:
+        """Short, because a notebook shows it."""
+        inputs, answers = (", ".join(schema.names) for schema in (self.manifest.inputs, self.manifest.answers))
+        return f"<Lamp {self.manifest.name} {self.digest[:12]}: {inputs[:200]} → {answers[:80]}; {self.path}>"
+
     def unpack(self, folder: Path) -> Path:
         """Put the members into ``folder/<digest>`` and return that folder; nothing is done when it is there already."""
         return unpack_lamp(self.path, self.digest, folder)

@@ -56,9 +56,10 @@ def dump(model: Any, artifact_format: ArtifactFormat | None) -> tuple[bytes, Art
                 return steady(data), "skops", []
         if artifact_format == "skops":
             raise BadRequest(f"skops cannot hold this model safely ({', '.join(reasons)}); leave the format open, or use pickle")
-    buffer = io.BytesIO()
-    pickle.dump(model, buffer, protocol=5)
-    return buffer.getvalue(), "pickle", reasons
+    try:
+        return pickle.dumps(model, protocol=5), "pickle", reasons
+    except Exception as error:  # objects' own pickling raises what it likes
+        raise BadRequest(f"the model holds something that cannot be stored: {error}; take it out of the model before packing") from error
 
 
 def steady(data: bytes) -> bytes:
@@ -205,7 +206,7 @@ def _series(field: Field, column: Column, spec: FrameColumn) -> Any:
             return values.astype(bool)
         plain = [gone if value == 2 else bool(value) for value in values.tolist()]
         return np.array(plain, dtype=object) if spec.dtype == "object" else pd.array(plain, dtype=spec.dtype)
-    if dtype[:1].isupper():  # pandas' own nullable numbers
+    if dtype[:1].isupper() or dtype.endswith("[pyarrow]"):  # numbers that pandas can mark as missing
         gone_at = np.isnan(values) if column.missing is None else column.missing
         return pd.array([pd.NA if m else v for v, m in zip(values.tolist(), gone_at.tolist(), strict=True)], dtype=dtype)
     if column.missing is not None:  # whole numbers that training held as floats, because some were missing

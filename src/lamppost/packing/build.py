@@ -26,6 +26,7 @@ from lamppost.package import sklearn_model
 from lamppost.package.sklearn_model import as_read, model_input
 from lamppost.package.write import describe, write_lamp
 from lamppost.packing.fitted import fitted_step, inputs_of, prepared
+from lamppost.packing.frames import training_frame
 from lamppost.packing.networks import Network, field_hints, network_step, read_notes
 from lamppost.packing.pack_warnings import input_warnings, unused_input_warnings
 from lamppost.packing.pins import find_pins
@@ -48,19 +49,22 @@ _HEAVY_ROWS = 2_000
 _LOOKED_AT_ROWS = 8
 _COMPARED_ROWS = 1_000
 _UNSEEN_OF_TEN = 3
-_HELD_AGAINST_ROWS = 20_000
+_SAMPLE_ROWS = 20_000
 _LEAST_UNSEEN_ROWS = 50
 FORMATS = ("skops", "pickle")
 _EVERYTHING = frozenset({"python", "torch"})
 
 
-def build_package(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> Remarks:
-    """Write the lamp file of a fitted object, or of a `Network`."""
+def build_package(model: Any, frame: Any, recipe: Recipe, to: Path) -> Remarks:
+    """Write the lamp file of a fitted object, or of a `Network`. frame : see `lamppost.packing.frames.training_frame`."""
     check_name(recipe.name, "model")
     if recipe.proof_rows < 1:
         raise BadRequest(f"a proof needs at least one row, not {recipe.proof_rows}")
     if recipe.format not in (None, *FORMATS):
         raise BadRequest(f"there is no format {recipe.format!r}; choose {' or '.join(FORMATS)}, or leave it out")
+    if isinstance(model, type):
+        raise BadRequest(f"{model.__name__} is a class; give the object that was fitted: model = {model.__name__}().fit(…)")
+    frame, notes = training_frame(frame, model)
     if not len(frame):
         raise BadRequest("the training frame has no rows; give the frame the model was trained on")
     if isinstance(model, (str, Path)):
@@ -70,12 +74,11 @@ def build_package(model: Any, frame: pd.DataFrame, recipe: Recipe, to: Path) -> 
         raise BadRequest("only a network can be quantized; compiled graphs of other models stay exact")
     model = model if network else prepared(model)
     with nullcontext() if network else sklearn_model.one_thread(model), tempfile.TemporaryDirectory(prefix="lamppost-packing-") as folder:
-        return _build(_Package(frame, recipe, Path(folder)), model, to)
+        return _build(_Package(frame, recipe, Path(folder)), model, to, notes)
 
 
-def _build(package: _Package, model: Any, to: Path) -> Remarks:
+def _build(package: _Package, model: Any, to: Path, notes: list[str]) -> Remarks:
     recipe = package.recipe
-    notes: list[str] = []
     provenance = Provenance(notes=recipe.notes, tags=dict(recipe.tags or {}))
     if isinstance(model, Network):
         own_notes, tags = read_notes(model)
@@ -97,7 +100,7 @@ def _build(package: _Package, model: Any, to: Path) -> Remarks:
     origin = find_origin(to.parent.absolute(), recipe.by)
     provenance = replace(
         provenance,
-        trained_rows=len(package.frame),
+        trained_rows=package.trained_rows,
         metrics=dict(recipe.metrics or {}),
         libraries=find_pins(model, package.members, package.imports()),
         python=platform.python_version(),
@@ -130,22 +133,27 @@ class _Package:
 
     def __init__(self, frame: pd.DataFrame, recipe: Recipe, folder: Path) -> None:
         self.frame = frame
+        self._frame_given = frame
         self.recipe = recipe
         self.folder = folder
         self.steps: list[Step] = []
         self.members: dict[str, bytes] = {}
         self.inputs: Schema
         self.request_frame: pd.DataFrame
+        self._whole_request_frame: pd.DataFrame
         self.options: Schema | None = None
         self._running: list[RunningStep] = []
         self._columns: dict[str, Column] = {}
         self._known: dict[str, Field] = {}
         self._reads: Reads = "frame"
-        self._labels: np.ndarray[Any, Any] | None = None
-        self._fitted: Callable[[list[int]], list[Column]] | None = None
         self._decisions: Callable[[pd.DataFrame], Any] | None = None
         self._label_of: dict[str, str] = {}
         self._model_answers: Callable[[pd.DataFrame], list[Column]] | None = None
+
+    @property
+    def trained_rows(self) -> int:
+        """Rows of the training frame."""
+        return len(self._frame_given)
 
     def imports(self) -> list[str]:
         """Modules that the steps need beside those of the model's own objects."""
@@ -177,6 +185,8 @@ class _Package:
             self.request_frame, self._reads, left = inputs_of(model, self.frame, recipe.targets)
             notes += left
         self.inputs = infer_inputs(self.request_frame, self._hinted(model))
+        self._whole_request_frame = self.request_frame
+        self._take_sample(notes)
         self._known = {field.name: field for field in self.inputs}
         if recipe.options:
             self.options = Schema(tuple(field_of(name, given) for name, given in recipe.options.items()))
@@ -188,6 +198,28 @@ class _Package:
             if self.options:
                 rows = len(self.frame)
                 self._flow([column_from_values(field, [field.default] * rows) for field in self.options], self.options)
+
+    def _take_sample(self, notes: list[str]) -> None:
+        """Go on with 20,000 rows of a longer frame, spread evenly, and with rows that hold each choice and the extremes.
+
+        To ask the model for every row of a long frame is what packing would spend its time on.
+        """
+        rows = len(self.frame)
+        for name, given in self._by_row():
+            if given is not None and len(given) != rows:
+                raise BadRequest(f"{name} has {len(given):,} entries, the training frame has {rows:,} rows; one for each is needed")
+        if rows <= _SAMPLE_ROWS or self.recipe.all_rows:
+            return
+        spread = np.linspace(0, rows - 1, num=_SAMPLE_ROWS).astype(int)
+        places = np.unique([*spread, *choose_proof_rows(self.inputs, self.request_frame, _COMPARED_ROWS)])
+        self.frame, self.request_frame = self.frame.iloc[places], self.request_frame.iloc[places]
+        held_out, answers = (None if given is None else [given[place] for place in places] for _, given in self._by_row())
+        self.recipe = replace(self.recipe, held_out=held_out, answers=answers)
+        notes.append(f"answers were taken for {len(places):,} of {rows:,} rows, spread evenly; all of them are with all_rows=True or --all")
+
+    def _by_row(self) -> list[tuple[str, Sequence[Any] | None]]:
+        """What the packer says of each row."""
+        return [("held_out", self.recipe.held_out), ("answers", self.recipe.answers)]
 
     def _hinted(self, model: Any) -> dict[str, Mapping[str, Any]]:
         """Attributes of fields: those that the packer states, and those that follow from the network that reads them."""
@@ -266,18 +298,13 @@ class _Package:
         self.members |= fitted.members
         self._running.append(RunningSklearn(fitted.step, takes, model))
         matrix = as_read(self._reads, frame)
+        self._flow(sklearn_model.predict(fitted.step, model, matrix), fitted.step.gives)
         if fitted.step.labels:
-            self._labels = np.asarray(model.predict(matrix))
             self._label_of = dict(zip(map(str, np.asarray(model.classes_).tolist()), fitted.step.labels, strict=True))
-        if recipe.after:
-            self._flow(sklearn_model.predict(fitted.step, model, matrix), fitted.step.gives)
-        else:
-            self._known |= {field.name: field for field in fitted.step.gives}
-            self._fitted = lambda rows: sklearn_model.predict(fitted.step, model, as_read(self._reads, frame.iloc[rows]))
-            if not recipe.before:
-                if fitted.step.labels and not hasattr(model, "predict_proba") and hasattr(model, "decision_function"):
-                    self._decisions = lambda rows: model.decision_function(as_read(self._reads, rows[frame.columns]))
-                self._model_answers = lambda rows: sklearn_model.predict(fitted.step, model, as_read(self._reads, rows[frame.columns]))
+        if not recipe.before and not recipe.after:
+            if fitted.step.labels and not hasattr(model, "predict_proba") and hasattr(model, "decision_function"):
+                self._decisions = lambda rows: model.decision_function(as_read(self._reads, rows[frame.columns]))
+            self._model_answers = lambda rows: sklearn_model.predict(fitted.step, model, as_read(self._reads, rows[frame.columns]))
 
     def _model_frame(self, model: Any) -> pd.DataFrame:
         """The columns that the model reads, for every row of the training frame."""
@@ -302,23 +329,20 @@ class _Package:
 
     def cautions(self, answers: Schema) -> list[str]:
         """Inputs that are probably mistakes."""
-        name = next((name for name in self.recipe.targets if name in self.frame.columns), None)
-        warnings = input_warnings(self.inputs, self.request_frame, None if name is None else self.frame[name])
+        name = next((name for name in self.recipe.targets if name in self._frame_given.columns), None)
+        warnings = input_warnings(self.inputs, self._whole_request_frame, None if name is None else self._frame_given[name])
         return warnings + unused_input_warnings(self.inputs, self.request_frame, lambda rows: self._ask(rows, answers))
 
     def qualities(self, answers: Schema) -> list[AnswerQuality]:
-        """How the answers agree with the targets that are columns of the frame, over 20,000 rows spread evenly over it."""
+        """How the answers agree with the targets that are columns of the frame."""
         there = [name for name in self.recipe.targets if name in self.frame.columns]
         if not there or any(field.kind in ("image", "tensor") for field in self.inputs):
             return []
-        places = np.linspace(0, len(self.frame) - 1, num=min(len(self.frame), _HELD_AGAINST_ROWS)).astype(int)
-        answered = dict(zip(answers.names, self._answer_columns(self.request_frame.iloc[places], answers), strict=True))
-        held_out = None if self.recipe.held_out is None else np.asarray(self.recipe.held_out, dtype=bool)[places]
+        held_out = None if self.recipe.held_out is None else np.asarray(self.recipe.held_out, dtype=bool)
         qualities = []
         for target in there:
             field = next((field for field in answers if field.name == target), answers.fields[0])
-            series = self.frame[target].iloc[places]
-            qualities.append(answer_quality(field, answered[field.name], series, self._label_of, held_out))
+            qualities.append(answer_quality(field, self._columns[field.name], self.frame[target], self._label_of, held_out))
         return [quality for quality in qualities if quality is not None]
 
     def _ask(self, rows: pd.DataFrame, answers: Schema) -> np.ndarray[Any, Any]:
@@ -344,8 +368,8 @@ class _Package:
 
         With ``answers`` in the recipe these are the proof's; with other steps behind the model, what these make of the model's.
         """
-        labels = self._labels
-        if labels is None and answers.fields[0].kind == "choice" and answers.names[0] in self._columns:
+        labels = None
+        if answers.fields[0].kind == "choice":
             labels = np.asarray(self._columns[answers.names[0]].values)
         unseen, answers_to_unseen = self._unseen(answers, labels)
         positions = choose_proof_rows(self.inputs, self.request_frame, self.recipe.proof_rows - len(unseen), labels)
@@ -373,10 +397,8 @@ class _Package:
     def _answer_rows(self, answers: Schema, positions: list[int]) -> list[dict[str, Any]]:
         """The answers to some rows of the frame."""
         if self.recipe.answers is not None:
-            known = _known_answers(self.recipe.answers, answers, len(self.frame))
+            known = _known_answers(self.recipe.answers, answers)
             return [known[position] for position in positions]
-        if self._fitted is not None:
-            return answer_rows_from_columns(answers, self._fitted(positions), len(positions))
         columns = [self._columns[name] for name in answers.names]
         return answer_rows_from_columns(answers, [_rows_of(column, positions) for column in columns], len(positions))
 
@@ -397,8 +419,6 @@ class _Package:
         given = self.recipe.held_out
         if given is None:
             return None
-        if len(given) != len(self.frame):
-            raise BadRequest(f"held_out has {len(given):,} entries, the frame has {len(self.frame):,} rows; one for each is needed")
         places = np.flatnonzero(np.asarray(given, dtype=bool))
         if len(places) < _HELD_OUT_ROWS:
             raise BadRequest(f"held_out says so of {len(places)} rows; at least {_HELD_OUT_ROWS} are needed, or leave it out")
@@ -422,11 +442,9 @@ def _rows_of(column: Column, positions: list[int]) -> Column:
     return replace(column, values=values, missing=None if column.missing is None else column.missing[positions])
 
 
-def _known_answers(given: Sequence[Any], answers: Schema, rows: int) -> list[dict[str, Any]]:
+def _known_answers(given: Sequence[Any], answers: Schema) -> list[dict[str, Any]]:
     """Answers that training is known to have given, one a row: dicts, or plain values of the first answer field."""
     known = [dict(answer) if isinstance(answer, Mapping) else {answers.names[0]: answer} for answer in given]
-    if len(known) != rows:
-        raise BadRequest(f"answers has {len(known)} entries, the training frame has {rows} rows; one for each is needed")
     for row, answer in enumerate(known):
         if lost := [name for name in answers.names if name not in answer]:
             raise BadRequest(f"answers, row {row}: there is no {', '.join(lost)}; give a dict with {', '.join(answers.names)}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
@@ -18,6 +19,7 @@ from lamppost.package.boosted_model import BoostedModel, dump_trees, library_of,
 from lamppost.package.sklearn_model import as_read, frame_columns, target_classes
 from lamppost.packing.compile import compile_step
 from lamppost.packing.known_types import label_is_highest_score
+from lamppost.packing.own_code import dump_with_code
 from lamppost.packing.recipe import Recipe
 
 if TYPE_CHECKING:
@@ -73,6 +75,8 @@ def inputs_of(model: Any, frame: pd.DataFrame, targets: Sequence[str]) -> tuple[
             raise BadRequest(f"the target {lost[0]!r} is no column of the training frame; did you mean {like[0]!r}?")
         return frame[columns], "frame", [f"not an input, because the model never saw it: {', '.join(left)}"] if left else []
     inputs = frame.drop(columns=[name for name in targets if name in frame.columns])
+    if _reads_a_frame(model, inputs):
+        return inputs, "frame", []
     expected = getattr(model, "n_features_in_", None)
     if expected is None and inputs.shape[1] == 1 and inputs.iloc[:, 0].map(lambda value: isinstance(value, str)).all():
         return inputs, "column", []
@@ -83,6 +87,21 @@ def inputs_of(model: Any, frame: pd.DataFrame, targets: Sequence[str]) -> tuple[
             "give just the columns it was fitted on, in their order, and name the target"
         )
     return inputs, "matrix", []
+
+
+def _reads_a_frame(model: Any, inputs: pd.DataFrame) -> bool:
+    """Whether an object that does not say so was fitted on a frame: it takes two rows as a frame, and not as a plain matrix."""
+    rows = inputs.iloc[:2]
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        try:
+            model.predict(as_read("matrix", rows))
+        except Exception:
+            try:
+                return len(model.predict(rows)) == len(rows)
+            except Exception:
+                return False
+    return False
 
 
 def _width(series: pd.Series) -> int:
@@ -105,7 +124,7 @@ def fitted_step(model: Any, frame: pd.DataFrame, takes: Schema, reads: Reads, re
         "scores" if labels and scored and label_is_highest_score(model) else "predict",
         BoosterFiles("lightgbm", "none"),
     )
-    step, members, reasons = _stored(step, model, recipe, at)
+    step, members, stored = _stored(step, model, recipe, at)
     notes = []
     if recipe.compile:
         outcome = compile_step(step, model, takes, sample, recipe.tolerance, f"steps/{at}/compiled.onnx")
@@ -113,14 +132,13 @@ def fitted_step(model: Any, frame: pd.DataFrame, takes: Schema, reads: Reads, re
         notes.append(outcome.sentence())
         if outcome.compiled is not None and outcome.graph is not None:
             members[outcome.compiled.file] = outcome.graph
-    if reasons:
-        who = "the compiled form serves" if step.compiled else "a server must allow pickles to open it"
-        notes.append(f"the model is stored as pickle, because skops does not hold {', '.join(reasons[:3])}; {who}")
+    if stored:
+        notes.append(stored + ("; the compiled form serves" if step.compiled else ""))
     return FittedStep(step, members, notes)
 
 
-def _stored(step: SklearnStep, model: Any, recipe: Recipe, at: int) -> tuple[SklearnStep, dict[str, bytes], list[str]]:
-    """The step with its files: trees of the boosting libraries as text, everything else as an object."""
+def _stored(step: SklearnStep, model: Any, recipe: Recipe, at: int) -> tuple[SklearnStep, dict[str, bytes], str]:
+    """The step with its files, and why they can run code: trees of the boosting libraries as text, everything else as an object."""
     members: dict[str, bytes] = {}
     before, trees = split(model)
     plain = getattr(model, "_model", model)
@@ -135,13 +153,22 @@ def _stored(step: SklearnStep, model: Any, recipe: Recipe, at: int) -> tuple[Skl
         members[booster.file] = data
     else:
         before = model
-    reasons: list[str] = []
-    if before is not None:
+    reason = ""
+    if before is not None and (with_code := dump_with_code(before, recipe.installed)) is not None:
+        if recipe.format == "skops":
+            raise BadRequest(f"skops holds no code, and {with_code.summary}; leave the format open")
+        step = replace(step, file=f"steps/{at}/model.pickle", format="pickle", booster=booster, code=tuple(sorted(with_code.modules)))
+        assert step.file is not None
+        members |= {step.file: with_code.data} | {f"{step.code_folder}/{path}": source for path, source in with_code.modules.items()}
+        reason = with_code.summary
+    elif before is not None:
         data, stored, reasons = sklearn_model.dump(before, recipe.format)
+        if reasons:
+            reason = f"the model is stored as pickle, because skops does not hold {', '.join(reasons[:3])}"
         step = replace(step, file=f"steps/{at}/model.{stored}", format=stored, booster=booster)
         assert step.file is not None
         members[step.file] = data
-    return replace(step, booster=booster), members, reasons
+    return replace(step, booster=booster), members, reason
 
 
 _ENDINGS = {"lightgbm": "txt", "xgboost": "json"}

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import logging
+import sys
 import warnings
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from lamppost.core.artifact.proof import DEFAULT_TOLERANCE, USUAL_CAUSES, Tolerance
 from lamppost.core.artifact.steps import ArtifactFormat
@@ -15,17 +16,13 @@ from lamppost.package.read import Lamp, read_lamp
 from lamppost.packing.build import build_package
 from lamppost.packing.pack_warnings import PackWarning
 from lamppost.packing.recipe import Part, Recipe, Remarks
+from lamppost.packing.summary import pack_summary
 from lamppost.runtime.proving import prove as prove_lamp
-
-if TYPE_CHECKING:
-    import pandas as pd
-
-log = logging.getLogger("lamppost.packing")
 
 
 def pack(
     model: Any,
-    frame: pd.DataFrame,
+    frame: Any,
     *,
     name: str,
     to: str | Path | None = None,
@@ -47,13 +44,17 @@ def pack(
     quantize: bool = False,
     by: str | None = None,
     held_out: Sequence[bool] | None = None,
+    installed: Sequence[str] = (),
+    all_rows: bool = False,
     prove: bool = True,
+    quiet: bool = False,
 ) -> Lamp:
     """Write ``name.lamp`` (or ``to``) and return it, proven in a fresh process.
 
     model : fitted scikit-learn estimator or pipeline, LightGBM or XGBoost model, or a list of separately fitted pieces in the order in
     which they run; or a `lamppost.Network` (the path of an ``.onnx`` file will do).
-    frame : the data frame it was trained on, one column a field; a column may hold pictures (PNG or JPEG bytes, or uint8 arrays) or arrays.
+    frame : the data frame it was trained on, one column a field: of pandas, or of a library that gives its columns as Arrow; or an array
+    of rows and columns. A column may hold pictures (PNG or JPEG bytes, or uint8 arrays) or arrays.
     target : the column that was predicted, or all of them in the model's order; kept out of the inputs.
     labels : names of the classes, by class or in their order, or the fitted label encoder.
     fields : what to say beyond what the frame shows, such as ``{"height_m": {"unit": "m", "low": 0}}``; see
@@ -71,10 +72,14 @@ def pack(
     by : who packs it [the user's name in git].
     held_out : one for each row of the frame, whether the model was not fitted on it. Drift of the answers is then measured against what the
     model said to those; to rows that it was fitted on it says surer things than to any others.
-    prove : False writes the file unproven; a service proves it in any case before it takes traffic.
+    installed : modules of your own that are installed where the model is served, and so do not travel with it. Functions and classes of a
+    notebook, a script, or other modules beside it do: as source, shown in what is said of the package, and opened with --allow-code only.
+    all_rows : take the model's answers for every row of a frame of more than 20,000, and not for so many spread evenly over it.
+    prove : False writes the file unproven; a service proves it in any case before it takes traffic. quiet : print nothing.
 
-    What was compiled is logged under ``lamppost.packing``; inputs that are probably mistakes (the target among them, keys,
-    constants, columns that change nothing, numbers as text) are warned of with `PackWarning`.
+    What was made is printed: fields and how they were read, compiled or why not, what a service needs to open the file, how often it is
+    right. What is probably a mistake (the target among the inputs, keys, constants, columns that change nothing, numbers as text, answers
+    no better than chance) is warned of with `PackWarning`.
 
     Raises BadRequest when model and frame do not fit each other, ProofFailed (and removes the file) when the written package
     does not give the model's own answers.
@@ -103,17 +108,20 @@ def pack(
             quantize,
             by,
             held_out,
+            installed,
+            all_rows,
         ),
         prove,
     )
-    for note in remarks.notes:
-        log.info("%s: %s", name, note)
-    for caution in remarks.cautions:
+    summary = pack_summary(lamp, remarks, prove)
+    if not quiet:
+        sys.stdout.write("\n".join(replace(summary, cautions=[]).lines()) + "\n")
+    for caution in summary.cautions:
         warnings.warn(caution, PackWarning, stacklevel=2)
     return lamp
 
 
-def pack_with_remarks(model: Any, frame: pd.DataFrame, to: Path, recipe: Recipe, prove: bool = True) -> tuple[Lamp, Remarks]:
+def pack_with_remarks(model: Any, frame: Any, to: Path, recipe: Recipe, prove: bool = True) -> tuple[Lamp, Remarks]:
     """Like `pack`, and also returns the remarks for the packer."""
     unproven = to.with_name(f".{to.name}.unproven")
     try:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import ast
-import pickle
 import pickletools
 import sys
 from collections.abc import Iterable, Mapping
 from importlib import metadata
 from typing import Any
+
+import cloudpickle
 
 
 def find_pins(model: Any, code: Mapping[str, bytes], also: Iterable[str] = ()) -> dict[str, str]:
@@ -39,7 +40,7 @@ def _distributions_of(modules: set[str]) -> dict[str, str]:
 def modules_of(model: Any) -> set[str]:
     """Modules of all classes and functions in an object, as its pickle names them; empty for what cannot be pickled."""
     try:
-        data = pickle.dumps(model, protocol=4)
+        data = cloudpickle.dumps(model, protocol=4)  # functions without a name have no other pickle
     except Exception:  # any error an object's own pickling may raise
         return {type(model).__module__}
     modules: set[str] = set()

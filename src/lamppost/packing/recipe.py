@@ -38,11 +38,15 @@ class Recipe:
     quantize: bool = False
     by: str | None = None
     held_out: Sequence[bool] | None = None
+    installed: Sequence[str] = ()
+    all_rows: bool = False
 
     @property
     def targets(self) -> tuple[str, ...]:
         """Names of what is predicted."""
-        return () if self.target is None else (self.target,) if isinstance(self.target, str) else tuple(self.target)
+        if self.target is None:
+            return ()
+        return (str(self.target),) if isinstance(self.target, (str, int)) else tuple(map(str, self.target))
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import importlib
-import sys
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -23,6 +22,7 @@ from lamppost.package import sklearn_model
 from lamppost.package.boosted_model import load_trees
 from lamppost.package.compiled_model import CompiledModel
 from lamppost.package.network_model import NetworkModel
+from lamppost.package.own_code import importable
 
 
 class RunningStep(Protocol):
@@ -193,8 +193,11 @@ def open_step(
         return CompiledModel(member(step.compiled.file), step.compiled, takes)
     fitted = None
     if step.file is not None:
-        _allowed(step.format, formats)
-        fitted = sklearn_model.load(member(step.file), step.format)
+        _allowed("python" if step.code else step.format, formats)
+        for path in step.files:
+            member(path)  # checked before anything of it runs
+        with importable(folder / step.code_folder, step.code):
+            fitted = sklearn_model.load(member(step.file), step.format)
     if step.booster is not None:
         fitted = load_trees(fitted, step.booster, member(step.booster.file), len(step.labels))
     return RunningSklearn(step, takes, fitted)
@@ -215,8 +218,8 @@ def refused_format(artifact_format: str) -> str:
             "export the network to ONNX, or start the service with --allow-pickle"
         )
     return (
-        f"the model is stored as {artifact_format}, which runs code when it is opened, and this service does not allow it; "
-        "pack it as skops, or start the service with --allow-pickle"
+        f"the model is stored as {artifact_format}, which can run code when it is opened, and this service does not allow that; "
+        "start it with --allow-pickle, or change the part that lamppost pack says is not compiled"
     )
 
 
@@ -225,13 +228,8 @@ def _made(step: PythonStep, folder: Path, member: Callable[[str], bytes]) -> Any
     for path in step.files:
         member(path)  # checked before anything of it runs
     home = folder / step.folder
-    for name in [module for module in sys.modules if f"{module.replace('.', '/')}.py" in step.modules]:
-        del sys.modules[name]  # of another package that was open in this process
-    sys.path.insert(0, str(home))
-    try:
+    with importable(home, step.modules):
         instance = getattr(importlib.import_module(step.module), step.name)()
-    finally:
-        sys.path.remove(str(home))
     if hasattr(instance, "open"):
         instance.open(home)
     return instance

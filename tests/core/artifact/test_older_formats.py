@@ -13,7 +13,7 @@ from tests.core.test_values import a_manifest
 
 class OlderFormats(unittest.TestCase):
     def test_the_present_format_is_the_second(self) -> None:
-        self.assertEqual(FORMAT, 2)
+        self.assertEqual(FORMAT, 3)
 
     def test_a_manifest_of_format_1(self) -> None:
         raw = orjson.loads(write_manifest(a_manifest()))

@@ -1,7 +1,7 @@
 """Brings manifests and references of earlier lamp file formats to the present names.
 
-Format 2 renamed two keys: the manifest's ``story`` is ``provenance``, and a profile's ``cells`` are ``bins``. Content is not looked at:
-whatever is not an object stays as it is, for the reader to refuse.
+Format 3 added modules that a fitted object is made with. Format 2 renamed two keys: the manifest's ``story`` is ``provenance``, and a
+profile's ``cells`` are ``bins``. Content is not looked at: whatever is not an object stays as it is, for the reader to refuse.
 """
 
 from __future__ import annotations

@@ -84,7 +84,9 @@ class SklearnStep:
     labels : names of the classes, in the object's own order; empty for a regressor. targets : where it predicts several things.
     booster : trees that take what the object in ``file`` gives. compiled : the same as a graph, where that could be made;
     not_compiled : why it could not.
-    label_from : whether the label is the class of the highest score (proven equal at packing time) or what ``predict`` says.
+    label_from : whether the label is the class of the highest score, because the object's class is known to define it so, or what
+    ``predict`` says. code : modules of the packer's own that the object in ``file``, a pickle then, is made with; they lie in the folder
+    ``code`` beside it.
     """
 
     file: str | None
@@ -98,6 +100,7 @@ class SklearnStep:
     booster: BoosterFiles | None = None
     compiled: CompiledForm | None = None
     not_compiled: str | None = None
+    code: tuple[str, ...] = ()
     kind: Literal["sklearn"] = "sklearn"
 
     __pydantic_config__: ClassVar = _STRICT
@@ -105,6 +108,13 @@ class SklearnStep:
     def __post_init__(self) -> None:
         if self.file is None and self.booster is None:
             raise PackageRefused("a step holds neither a fitted object nor boosted trees")
+        if self.code and (self.file is None or self.format != "pickle"):
+            raise PackageRefused("a step carries code, and no pickled object that is made with it")
+
+    @property
+    def code_folder(self) -> str:
+        """Member prefix of the modules in ``code``."""
+        return f"{(self.file or '').rpartition('/')[0]}/code"
 
     @property
     def takes(self) -> tuple[str, ...]:
@@ -115,7 +125,7 @@ class SklearnStep:
     def files(self) -> tuple[str, ...]:
         """Members it needs."""
         parts = (self.file, self.booster and self.booster.file, self.compiled and self.compiled.file)
-        return tuple(part for part in parts if part)
+        return (*(part for part in parts if part), *(f"{self.code_folder}/{module}" for module in self.code))
 
 
 @dataclass(frozen=True, slots=True)
@@ -288,7 +298,8 @@ def step_summary(step: Step) -> str:
         rows = f", {step.rows} rows at a time" if step.rows else ""
         return f"{called}: makes {', '.join(step.gives.names)} of {', '.join(step.takes)}{rows}"
     served = "its compiled graph serves" if step.compiled else f"not compiled: {step.not_compiled or 'it was not asked for'}"
-    stored = f"scikit-learn, stored as {step.format}" if step.file else ""
+    with_code = f" with code of its own ({', '.join(step.code)})" if step.code else ""
+    stored = f"scikit-learn, stored as {step.format}{with_code}" if step.file else ""
     trees = f"{_LIBRARIES[step.booster.library]} trees" if step.booster else ""
     return f"{' and '.join(part for part in (stored, trees) if part)}; {served}"
 
