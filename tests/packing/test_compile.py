@@ -18,8 +18,8 @@ from lamppost.core.schema.fields import Schema
 from lamppost.package import sklearn_model
 from lamppost.package.compiled_model import CompiledModel
 from lamppost.package.read import read_lamp
-from lamppost.packing import compile as compiling
 from lamppost.packing.build import build_package
+from lamppost.packing.compiling import step as compiling
 from lamppost.packing.recipe import Recipe
 from lamppost.runtime.codec import FrameCodec
 from tests.support import zoo

@@ -18,7 +18,7 @@ from lamppost.core.artifact.schema_inference import frame_rows
 from lamppost.core.errors import BadRequest, ModelFault
 from lamppost.core.schema.columns import check_answer_columns, columns_from_rows
 from lamppost.package.read import Lamp
-from lamppost.packing.known_types import label_is_highest_score
+from lamppost.packing.compiling.known_types import label_is_highest_score
 from lamppost.packing.unseen_rows import boundary_rows, mixed_rows
 from lamppost.runtime.running_steps import open_chain
 from tests.packing.test_chains import ALL, WithFolder

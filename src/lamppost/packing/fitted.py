@@ -17,8 +17,8 @@ from lamppost.core.schema.fields import Schema
 from lamppost.package import sklearn_model
 from lamppost.package.boosted_model import BoostedModel, dump_trees, library_of, load_trees, n_classes, split
 from lamppost.package.sklearn_model import as_read, frame_columns, target_classes
-from lamppost.packing.compile import compile_step
-from lamppost.packing.known_types import label_is_highest_score
+from lamppost.packing.compiling.known_types import label_is_highest_score
+from lamppost.packing.compiling.step import compile_step
 from lamppost.packing.own_code import dump_with_code
 from lamppost.packing.recipe import Recipe
 

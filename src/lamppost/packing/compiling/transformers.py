@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from lamppost.packing.graph import Graph, NotCompiled, Tensor
-from lamppost.packing.known_types import converter_for
+from lamppost.packing.compiling.graph import Graph, NotCompiled, Tensor
+from lamppost.packing.compiling.known_types import converter_for
 
 Convert = Callable[[Graph, Any, Tensor], Tensor]
 

@@ -9,11 +9,11 @@ import numpy as np
 from onnx import TensorProto
 
 from lamppost.package.boosted_model import BoostedModel, library_of
-from lamppost.packing import compile_trees as trees
-from lamppost.packing.compile_boosted import boosted
-from lamppost.packing.compile_transformers import function
-from lamppost.packing.graph import Answer, Graph, NotCompiled, Tensor, only_of_finite, sigmoid, softmax, two_classes
-from lamppost.packing.known_types import converter_for
+from lamppost.packing.compiling import trees
+from lamppost.packing.compiling.boosted import boosted
+from lamppost.packing.compiling.graph import Answer, Graph, NotCompiled, Tensor, only_of_finite, sigmoid, softmax, two_classes
+from lamppost.packing.compiling.known_types import converter_for
+from lamppost.packing.compiling.transformers import function
 
 
 def estimate(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:

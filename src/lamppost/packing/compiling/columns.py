@@ -17,8 +17,8 @@ from lamppost.core.schema.columns import Column, columns_from_rows
 from lamppost.core.schema.fields import Field, Schema, Value
 from lamppost.package.compiled_model import width_of
 from lamppost.package.sklearn_model import model_input
-from lamppost.packing.compile_transformers import transform
-from lamppost.packing.graph import CODES, NUMBERS, Graph, NotCompiled, Tensor
+from lamppost.packing.compiling.graph import CODES, NUMBERS, Graph, NotCompiled, Tensor
+from lamppost.packing.compiling.transformers import transform
 
 _TOGETHER = 512
 """Most values of a row that are looked up in one go before they are added; more would cost a large batch its memory."""

@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 from onnx import TensorProto
 
-from lamppost.packing.graph import Graph, NotCompiled, Tensor
+from lamppost.packing.compiling.graph import Graph, NotCompiled, Tensor
 
 Floats = npt.NDArray[np.float64]
 _LEQ, _LESS = 0, 1

@@ -17,10 +17,10 @@ from lamppost.core.schema.columns import Column
 from lamppost.core.schema.fields import Schema
 from lamppost.package import sklearn_model
 from lamppost.package.compiled_model import CompiledModel
-from lamppost.packing.compile_columns import Raw, code_fields, number_fields
-from lamppost.packing.compile_estimators import argmax, estimate, undo_target
-from lamppost.packing.compile_transformers import transform
-from lamppost.packing.graph import Answer, Graph, NotCompiled
+from lamppost.packing.compiling.columns import Raw, code_fields, number_fields
+from lamppost.packing.compiling.estimators import argmax, estimate, undo_target
+from lamppost.packing.compiling.graph import Answer, Graph, NotCompiled
+from lamppost.packing.compiling.transformers import transform
 from lamppost.packing.unseen_rows import boundary_rows, mixed_rows
 
 if TYPE_CHECKING:

@@ -13,8 +13,8 @@ from typing import Any
 import numpy as np
 
 from lamppost.package.boosted_model import BoostedModel, dump_trees, library_of
-from lamppost.packing.compile_trees import Tree, add_ensemble, as_float32
-from lamppost.packing.graph import Answer, Graph, NotCompiled, Tensor, only_of_finite, sigmoid, softmax, two_classes
+from lamppost.packing.compiling.graph import Answer, Graph, NotCompiled, Tensor, only_of_finite, sigmoid, softmax, two_classes
+from lamppost.packing.compiling.trees import Tree, add_ensemble, as_float32
 
 _TINY = 1e-35
 

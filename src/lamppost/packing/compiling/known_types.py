@@ -11,7 +11,7 @@ from inspect import getattr_static
 from typing import Any, TypeVar
 
 from lamppost.package.boosted_model import BoostedModel, library_of
-from lamppost.packing.graph import NotCompiled
+from lamppost.packing.compiling.graph import NotCompiled
 
 T = TypeVar("T")
 
