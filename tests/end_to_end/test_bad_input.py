@@ -84,7 +84,7 @@ class BadInput(unittest.TestCase):
         with self.subTest(what, kind=kind):
             start = time.monotonic()
             response = self.service.post(f"/predict/{endpoint}", body, content_type=kind)
-            self.assertLess(time.monotonic() - start, 10, "in bounded time")
+            self.assertLess(time.monotonic() - start, 60, "in bounded time")
             problem = response.json()
             self.assertEqual((response.status_code, problem["type"]), (STATUS[code], f"urn:lamppost:{code}"), response.text[:500])
             self.assertTrue(problem["detail"])

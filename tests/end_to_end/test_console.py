@@ -46,7 +46,7 @@ class InBrowser(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.service = Service().start()
         cls.addClassCleanup(cls.service.remove)
-        expect.set_options(timeout=15_000)
+        expect.set_options(timeout=60_000)
         driver = sync_playwright().start()
         cls.addClassCleanup(driver.stop)
         cls.browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=ARGUMENTS)
@@ -60,7 +60,8 @@ class InBrowser(unittest.TestCase):
         context = self.browser.new_context(viewport={"width": 1280, "height": 800})
         context.grant_permissions(["clipboard-read", "clipboard-write"])
         page = context.new_page()
-        page.set_default_timeout(15_000)
+        page.set_default_timeout(60_000)
+        page.context.set_default_timeout(60_000)
         page.on("pageerror", lambda error: errors.append(str(error)))
         page.on("request", lambda request: addresses.append(request.url))
         try:
@@ -165,7 +166,7 @@ class Console(InBrowser):
             choose(page, "ask too", "outage-risk@2")
             page.get_by_role("button", name="Ask", exact=True).click()
             other = page.get_by_role("region", name="What outage-risk@2 says")
-            expect(other.get_by_role("row", name="scores.fails")).to_be_visible(timeout=20_000)
+            expect(other.get_by_role("row", name="scores.fails")).to_be_visible()
             expect(other).to_contain_text("not recorded")
             self.assertNotEqual(other.get_by_role("row", name="scores.fails").get_by_role("cell").nth(1).inner_text(), "the same")
             expect(page.get_by_role("region", name="Answer")).to_contain_text("outage-risk@1")
@@ -259,7 +260,7 @@ class Console(InBrowser):
             page.goto(client.fetch("POST", "/api/session/link")["link"])
         expect(page.get_by_text("Light the first lamp")).to_be_visible()
         other.serve(outage_lamp())
-        expect(page.get_by_role("table").get_by_role("link", name="outage-risk", exact=True)).to_be_visible(timeout=15_000)
+        expect(page.get_by_role("table").get_by_role("link", name="outage-risk", exact=True)).to_be_visible()
 
 
 def choose(page: Page, label: str, name: str) -> None:

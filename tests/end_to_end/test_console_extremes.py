@@ -83,7 +83,7 @@ class Extremes(InBrowser):
             page.route("**/api/tokens", lambda route: route.fulfill(body=body, content_type="application/json"))
             page.goto(self.service.address + "/tokens")
             table = page.get_by_role("table", name="tokens")
-            table.wait_for(timeout=30_000)  # twenty megabytes through the browser's driver
+            table.wait_for()  # twenty megabytes through the browser's driver
             expect(table).to_have_attribute("aria-rowcount", str(MANY + 1))
             self.assertLess(table.locator("tr[data-row]").count(), 120)
             table.get_by_role("button", name="token", exact=True).click()

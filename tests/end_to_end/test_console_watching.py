@@ -243,5 +243,5 @@ class Watching(InBrowser):
             self.assertIn("week", page.get_by_role("link", name="report of the week").get_attribute("href") or "", at)
             with page.context.expect_page() as opened:
                 page.get_by_role("link", name="report of the week").click()
-            expect(opened.value.get_by_role("heading", name="outage-risk", level=1)).to_be_visible(timeout=20_000)
+            expect(opened.value.get_by_role("heading", name="outage-risk", level=1)).to_be_visible()
             expect(opened.value.get_by_text("its inputs or answers drifted in 2 windows")).to_be_visible()

@@ -184,13 +184,15 @@ def models() -> list[tuple[str, Callable[[], Any], str, str | None]]:
             "failed",
             None,
         ),
-        ("nearest neighbours", lambda: scaled(neighbors.KNeighborsClassifier()), "failed", "KNeighborsClassifier"),
-        ("kernel SVM", lambda: scaled(svm.SVC(probability=False, random_state=1)), "grade", "SVC"),
+        ("nearest neighbours", lambda: scaled(neighbors.KNeighborsClassifier()), "failed", None),
+        ("kernel SVM", lambda: scaled(svm.SVC(random_state=1)), "grade", None),
+        ("neighbours within a radius", lambda: scaled(neighbors.RadiusNeighborsClassifier(50.0)), "failed", "RadiusNeighborsClassifier"),
+        ("nearest centre", lambda: scaled(neighbors.NearestCentroid()), "grade", "NearestCentroid"),
         (
             "calibrated",
             lambda: scaled(calibration.CalibratedClassifierCV(linear_model.LogisticRegression(max_iter=500), cv=2)),
             "failed",
-            "CalibratedClassifierCV",
+            None,
         ),
     ]
 

@@ -21,6 +21,7 @@ from lamppost.package.skops_import import import_skops
 if TYPE_CHECKING:
     import pandas as pd
 
+_KERNELS = ("ConstantKernel", "DotProduct", "ExpSineSquared", "Exponentiation", "Matern", "Product", "RBF", "RationalQuadratic", "Sum")
 #: Types that hold numbers and cannot run code when they are restored, beyond those that skops trusts by itself.
 TRUSTED = frozenset(
     {
@@ -29,6 +30,23 @@ TRUSTED = frozenset(
         "sklearn.ensemble._hist_gradient_boosting.predictor.TreePredictor",
         "sklearn.neural_network._stochastic_optimizers.AdamOptimizer",
         "sklearn.neural_network._stochastic_optimizers.SGDOptimizer",
+        "sklearn.neighbors._kd_tree.KDTree",
+        "sklearn.neighbors._ball_tree.BallTree",
+        *(f"sklearn.metrics._dist_metrics.{name}Distance64" for name in ("Euclidean", "Manhattan", "Minkowski", "Chebyshev")),
+        "sklearn.utils._bunch.Bunch",
+        "sklearn.calibration._CalibratedClassifier",
+        "sklearn.calibration._SigmoidCalibration",
+        "sklearn.gaussian_process._gpc._BinaryGaussianProcessClassifierLaplace",
+        *(f"sklearn.gaussian_process.kernels.{name}" for name in _KERNELS),
+        "sklearn.multiclass._ConstantPredictor",
+        "sklearn.impute._iterative._ImputerTriplet",
+        "sklearn._loss.loss.HalfTweedieLossIdentity",
+        *(
+            "sklearn.metrics._scorer._CurveScorer",
+            "sklearn.metrics._scorer._Scorer",
+            "sklearn.metrics._classification.balanced_accuracy_score",
+        ),
+        *(f"sklearn.utils._metadata_requests.{name}" for name in ("MetadataRequest", "MethodMetadataRequest")),
     }
 )
 

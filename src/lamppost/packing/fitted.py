@@ -47,6 +47,8 @@ def prepared(model: Any) -> Any:
         library = library_of(model)
         assert library is not None
         return load_trees(None, BoosterFiles(library, "the booster", rounds), data, n_classes(model))
+    if hasattr(model, "best_estimator_"):  # a search: what it found answers
+        return prepared(model.best_estimator_)
     if not hasattr(model, "predict"):
         raise BadRequest(f"{type(model).__name__} has no predict; pack the fitted estimator or pipeline that answers")
     return model

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -11,15 +12,34 @@ from onnx import TensorProto
 from lamppost.package.boosted_model import BoostedModel, library_of
 from lamppost.packing.compiling import trees
 from lamppost.packing.compiling.boosted import boosted
-from lamppost.packing.compiling.graph import Answer, Graph, NotCompiled, Tensor, only_of_finite, sigmoid, softmax, two_classes
+from lamppost.packing.compiling.composed import COMPOSED
+from lamppost.packing.compiling.graph import (
+    Answer,
+    Graph,
+    NotCompiled,
+    Tensor,
+    as_shares,
+    only_of_finite,
+    sigmoid,
+    softmax,
+    two_classes,
+    winner,
+)
+from lamppost.packing.compiling.kernels import KERNELS
 from lamppost.packing.compiling.known_types import converter_for
-from lamppost.packing.compiling.transformers import function
+from lamppost.packing.compiling.transformers import function, transform
 
 
 def estimate(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     """The answers of ``predict`` and ``predict_proba`` of a fitted estimator; raise NotCompiled for an unsupported one."""
     if library_of(fitted) or isinstance(getattr(fitted, "_model", fitted), BoostedModel):
         return boosted(graph, fitted, tensor)
+    if type(fitted).__name__ == "Pipeline":
+        for _, step in fitted.steps[:-1]:
+            tensor = tensor if step is None else transform(graph, step, tensor)
+        return estimate(graph, fitted.steps[-1][1], tensor)
+    if composed := converter_for(fitted, COMPOSED):
+        return composed(graph, fitted, lambda part: estimate(graph, part, tensor), partial(estimate, graph))
     if converter := converter_for(fitted, _KNOWN):
         return _finite(graph, fitted, tensor, converter(graph, fitted, tensor))
     raise NotCompiled(type(fitted).__name__)
@@ -50,14 +70,18 @@ def _linear(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
 
 
 def _both_sides(graph: Graph, decision: Tensor) -> Tensor:
-    """A single column of decisions as one for each class, of which the winner's is 1: at zero and below the first class wins."""
-    return decision if decision.width > 1 else _winner(graph, "Greater", decision)
+    """What decides about the label: of a single column of decisions, at zero and below the first class wins."""
+    return decision if decision.width > 1 else winner(graph, "Greater", decision)
 
 
-def _winner(graph: Graph, compare: str, decision: Tensor) -> Tensor:
-    """Comparing, and not computing, because a decision may be infinite."""
-    second = graph.add("Cast", graph.add(compare, decision.name, graph.constant(np.float64(0))), to=TensorProto.DOUBLE)
-    return two_classes(graph, Tensor(second, 1))
+def _shares_of_sides(graph: Graph, decision: Tensor) -> Tensor:
+    """The logistic of each class's own decision, as shares of their sum; all the same where every one is 0.
+
+    Written out, because the runtime's Sigmoid is level far from 0, where shares still differ.
+    """
+    one = graph.constant(np.float64(1))
+    sides = graph.add("Reciprocal", graph.add("Add", graph.add("Exp", graph.add("Neg", decision.name)), one))
+    return as_shares(graph, Tensor(sides, decision.width))
 
 
 # -- linear -----------------------------------------------------------------------------------------------------------
@@ -66,15 +90,10 @@ def _winner(graph: Graph, compare: str, decision: Tensor) -> Tensor:
 def _logistic(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     decision = _linear(graph, fitted, tensor)
     if decision.width == 1:
-        return Answer(two_classes(graph, sigmoid(graph, decision)), _both_sides(graph, decision))
+        return Answer(two_classes(graph, sigmoid(graph, decision)), _both_sides(graph, decision), margin=decision)
     if getattr(fitted, "solver", None) == "liblinear":
-        return Answer(_share(graph, sigmoid(graph, decision)), decision)
-    return Answer(softmax(graph, decision), decision)
-
-
-def _share(graph: Graph, tensor: Tensor) -> Tensor:
-    total = graph.add("ReduceSum", tensor.name, graph.constant(np.array([1])), keepdims=1)
-    return Tensor(graph.add("Div", tensor.name, total), tensor.width)
+        return Answer(_shares_of_sides(graph, decision), decision, margin=decision)
+    return Answer(softmax(graph, decision), decision, margin=decision)
 
 
 def _sgd(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -83,12 +102,13 @@ def _sgd(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     if fitted.loss != "log_loss":
         raise NotCompiled(f"SGDClassifier with {fitted.loss}")
     decision = _linear(graph, fitted, tensor)
-    scores = sigmoid(graph, decision)
-    return Answer(two_classes(graph, scores) if scores.width == 1 else _share(graph, scores), _both_sides(graph, decision))
+    shares = two_classes(graph, sigmoid(graph, decision)) if decision.width == 1 else _shares_of_sides(graph, decision)
+    return Answer(shares, _both_sides(graph, decision), margin=decision)
 
 
 def _by_decision(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
-    return Answer(decision=_both_sides(graph, _linear(graph, fitted, tensor)))
+    margin = _linear(graph, fitted, tensor)
+    return Answer(decision=_both_sides(graph, margin), margin=margin)
 
 
 def _regression(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -147,11 +167,12 @@ def _boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     if not hasattr(fitted, "classes_"):
         return Answer(value=raw)
     if width > 1:
-        return Answer(softmax(graph, raw), raw)
-    decision = _winner(graph, "GreaterOrEqual", raw)
+        return Answer(softmax(graph, raw), raw, margin=raw)
+    margin = raw
+    decision = winner(graph, "GreaterOrEqual", raw)
     if fitted.loss == "exponential":
         raw = graph.affine(raw, scale=[2.0])
-    return Answer(two_classes(graph, sigmoid(graph, raw)), decision)
+    return Answer(two_classes(graph, sigmoid(graph, raw)), decision, margin=margin)
 
 
 def _histogram_boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
@@ -166,7 +187,8 @@ def _histogram_boosting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     start = np.asarray(fitted._baseline_prediction, dtype=np.float64).reshape(-1)
     raw = graph.affine(trees.add_ensemble(graph, tensor, grown, targets, width), shift=start)
     if hasattr(fitted, "classes_"):
-        return Answer(softmax(graph, raw) if width > 1 else two_classes(graph, sigmoid(graph, raw)), _both_sides(graph, raw))
+        scores = softmax(graph, raw) if width > 1 else two_classes(graph, sigmoid(graph, raw))
+        return Answer(scores, _both_sides(graph, raw), margin=raw)
     if fitted.loss in ("poisson", "gamma"):
         raw = Tensor(graph.add("Exp", raw.name), 1)
     return Answer(value=raw)
@@ -204,6 +226,63 @@ def _gaussian_bayes(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     return Answer(softmax(graph, likelihood), likelihood)
 
 
+def _discriminant(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    """Quadratic discriminants: the log likelihood of each class, then a softmax."""
+    parts = []
+    for mean, turn, spread, prior in zip(fitted.means_, fitted.rotations_, fitted.scalings_, fitted.priors_, strict=True):
+        weights = np.asarray(turn) * np.asarray(spread) ** -0.5
+        turned = graph.matmul(tensor, weights, -np.asarray(mean) @ weights)
+        far = graph.add("ReduceSumSquare", turned.name, graph.constant(np.array([1])), keepdims=1)
+        parts.append(graph.affine(Tensor(far, 1), scale=[-0.5], shift=[-0.5 * np.log(spread).sum() + np.log(prior)]))
+    likelihood = graph.join(parts)
+    margin = likelihood
+    if likelihood.width == 2:
+        margin = Tensor(graph.add("Sub", parts[1].name, parts[0].name), 1)
+    return Answer(softmax(graph, likelihood), likelihood, margin=margin)
+
+
+def _counted_bayes(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    """Naive Bayes of counts; scikit-learn refuses negative ones."""
+    zero = graph.constant(np.float64(0))
+    negative = graph.add("Where", graph.add("Less", tensor.name, zero), graph.constant(np.float64(np.nan)), zero)
+    counts = Tensor(graph.add("Add", tensor.name, negative), tensor.width)
+    complement = type(fitted).__name__ == "ComplementNB"
+    shift = None if complement and len(fitted.classes_) > 1 else fitted.class_log_prior_
+    return _by_likelihood(graph, graph.matmul(counts, np.asarray(fitted.feature_log_prob_).T, shift))
+
+
+def _flag_bayes(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    """Naive Bayes of what is there and what is not."""
+    if fitted.binarize is not None:
+        above = graph.add("Greater", tensor.name, graph.constant(np.float64(fitted.binarize)))
+        tensor = Tensor(graph.add("Cast", above, to=TensorProto.DOUBLE), tensor.width)
+    absent = np.log(1 - np.exp(fitted.feature_log_prob_))
+    return _by_likelihood(graph, graph.matmul(tensor, (fitted.feature_log_prob_ - absent).T, fitted.class_log_prior_ + absent.sum(axis=1)))
+
+
+def _by_likelihood(graph: Graph, likelihood: Tensor) -> Answer:
+    return Answer(softmax(graph, likelihood), likelihood)
+
+
+def _bagging(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    """The mean of estimators that each read some of the features."""
+    pairs = zip(fitted.estimators_, fitted.estimators_features_, strict=True)
+    answers = [estimate(graph, part, graph.pick(tensor, features)) for part, features in pairs]
+    labels = hasattr(fitted, "classes_")
+    parts = [answer.scores if labels else answer.value for answer in answers]
+    there = [part for part in parts if part is not None]
+    if len(there) < len(parts) or (labels and any(part.width != len(fitted.classes_) for part in there)):
+        raise NotCompiled("bagging over estimators without scores, or that do not know every class")
+    total = graph.add("Sum", *(part.name for part in there))
+    mean = Tensor(graph.add("Div", total, graph.constant(np.float64(len(there)))), there[0].width)
+    return Answer(scores=mean) if labels else Answer(value=mean)
+
+
+def _partial_squares(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
+    away = graph.affine(tensor, shift=-np.asarray(fitted._x_mean, dtype=np.float64))
+    return Answer(value=graph.matmul(away, np.asarray(fitted.coef_).T, np.asarray(fitted.intercept_).reshape(-1)))
+
+
 def _clusters(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
     """The nearest centre's number: argmin |c|^2 - 2 x c."""
     centres = np.asarray(fitted.cluster_centers_, dtype=np.float64)
@@ -231,19 +310,6 @@ def undo_target(graph: Graph, undo: Any, estimated: Answer) -> Answer:
     if type(undo).__name__ == "StandardScaler":
         return Answer(value=graph.affine(estimated.value, undo.scale_ if undo.with_std else None, undo.mean_ if undo.with_mean else None))
     raise NotCompiled(f"TransformedTargetRegressor with {type(undo).__name__}")
-
-
-def _voting(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
-    if fitted.weights is not None or getattr(fitted, "voting", "soft") != "soft":
-        raise NotCompiled("voting by weights or by labels")
-    estimates = [estimate(graph, estimator, tensor) for estimator in fitted.estimators_]
-    parts = [answer.scores or answer.value for answer in estimates]
-    total = graph.add("Sum", *(part.name for part in parts if part is not None))
-    mean = graph.add("Div", total, graph.constant(np.float64(len(parts))))
-    if any(part is None for part in parts):
-        raise NotCompiled("voting over estimators without scores")
-    width = parts[0].width if parts[0] is not None else 1
-    return Answer(scores=Tensor(mean, width)) if hasattr(fitted, "classes_") else Answer(value=Tensor(mean, 1))
 
 
 _READS_INFINITY = frozenset({"HistGradientBoostingClassifier", "HistGradientBoostingRegressor"})
@@ -274,6 +340,12 @@ _KNOWN: dict[str, Callable[[Graph, Any, Tensor], Answer]] = {
             "LinearSVR",
             "QuantileRegressor",
             "TheilSenRegressor",
+            "LassoLarsIC",
+            "LassoLarsCV",
+            "LarsCV",
+            "OrthogonalMatchingPursuit",
+            "OrthogonalMatchingPursuitCV",
+            "PassiveAggressiveRegressor",
         ],
         _regression,
     ),
@@ -284,8 +356,14 @@ _KNOWN: dict[str, Callable[[Graph, Any, Tensor], Answer]] = {
     **dict.fromkeys(("HistGradientBoostingClassifier", "HistGradientBoostingRegressor"), _histogram_boosting),
     **dict.fromkeys(("MLPClassifier", "MLPRegressor"), _network),
     "GaussianNB": _gaussian_bayes,
+    "BernoulliNB": _flag_bayes,
+    **dict.fromkeys(("MultinomialNB", "ComplementNB"), _counted_bayes),
+    "LinearDiscriminantAnalysis": _logistic,
+    "QuadraticDiscriminantAnalysis": _discriminant,
+    **dict.fromkeys(("BaggingClassifier", "BaggingRegressor"), _bagging),
+    **dict.fromkeys(("PLSRegression", "PLSCanonical"), _partial_squares),
     **dict.fromkeys(("KMeans", "MiniBatchKMeans"), _clusters),
     "MultiOutputRegressor": _several,
     "TransformedTargetRegressor": _transformed_target,
-    **dict.fromkeys(("VotingClassifier", "VotingRegressor"), _voting),
+    **KERNELS,
 }

@@ -57,6 +57,12 @@ class Graph:
         self._nodes.append(node)
         return output
 
+    def add_two(self, operator: str, *inputs: str, **attributes: Any) -> tuple[str, str]:
+        """A node with two outputs; their names."""
+        outputs = self._name("v"), self._name("v")
+        self._nodes.append(helper.make_node(operator, list(inputs), list(outputs), **attributes))
+        return outputs
+
     def affine(self, tensor: Tensor, scale: Any = None, shift: Any = None) -> Tensor:
         """``tensor * scale + shift`` with a value per column."""
         name = tensor.name
@@ -113,12 +119,32 @@ class Graph:
 @dataclass(frozen=True, slots=True)
 class Answer:
     """The answer of an estimator. scores : (n_rows, n_labels). decision : (n_rows, n_labels), where the label is the highest of these and
-    not of the scores. value : (n_rows, n_targets) of a regressor.
+    not of the scores. value : (n_rows, n_targets) of a regressor. margin : what ``decision_function`` gives, (n_rows, 1) for two classes,
+    where an estimator around this one may read it.
     """
 
     scores: Tensor | None = None
     decision: Tensor | None = None
     value: Tensor | None = None
+    margin: Tensor | None = None
+
+
+def winner(graph: Graph, compare: str, margin: Tensor, cut: float = 0.0) -> Tensor:
+    """1 at the class that wins and 0 at the other; the second one where the margin compares so with ``cut``.
+
+    It compares and does not compute, because a margin may be infinite.
+    """
+    second = graph.add("Cast", graph.add(compare, margin.name, graph.constant(np.float64(cut))), to=TensorProto.DOUBLE)
+    return two_classes(graph, Tensor(second, 1))
+
+
+def as_shares(graph: Graph, tensor: Tensor, of_nothing: float | None = None) -> Tensor:
+    """The columns of each row as shares of their sum. of_nothing : each share where the sum is 0, None for all the same."""
+    total = graph.add("ReduceSum", tensor.name, graph.constant(np.array([1])), keepdims=1)
+    none = graph.add("Equal", total, graph.constant(np.float64(0)))
+    parts = graph.add("Div", tensor.name, graph.add("Where", none, graph.constant(np.float64(1)), total))
+    even = 1.0 / tensor.width if of_nothing is None else of_nothing
+    return Tensor(graph.add("Where", none, graph.constant(np.full((1, tensor.width), even)), parts), tensor.width)
 
 
 def two_classes(graph: Graph, positive: Tensor) -> Tensor:
@@ -148,4 +174,5 @@ def only_of_finite(graph: Graph, tensor: Tensor, answer: Answer, allow_missing: 
         return None if part is None else Tensor(graph.add("Add", part.name, flag), part.width)
 
     # a label that comes with scores is refused with them
-    return Answer(checked(answer.scores), answer.decision if answer.scores else checked(answer.decision), checked(answer.value))
+    decision = answer.decision if answer.scores else checked(answer.decision)
+    return Answer(checked(answer.scores), decision, checked(answer.value), checked(answer.margin))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 import warnings
 from dataclasses import dataclass
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,8 +19,10 @@ from lamppost.core.schema.fields import Schema
 from lamppost.package import sklearn_model
 from lamppost.package.compiled_model import CompiledModel
 from lamppost.packing.compiling.columns import Raw, code_fields, number_fields
+from lamppost.packing.compiling.composed import COMPOSED
 from lamppost.packing.compiling.estimators import argmax, estimate, undo_target
 from lamppost.packing.compiling.graph import Answer, Graph, NotCompiled
+from lamppost.packing.compiling.known_types import converter_for
 from lamppost.packing.compiling.transformers import transform
 from lamppost.packing.unseen_rows import boundary_rows, mixed_rows
 
@@ -92,6 +95,8 @@ def _chain(graph: Graph, raw: Raw, model: Any) -> Answer:
     """The answer of a whole model to a request's columns."""
     if type(model).__name__ == "TransformedTargetRegressor":
         return undo_target(graph, model.transformer_, _chain(graph, raw, model.regressor_))
+    if composed := converter_for(model, COMPOSED):
+        return composed(graph, model, lambda part: _chain(graph, raw, part), partial(estimate, graph))
     if type(model).__name__ != "Pipeline":
         return estimate(graph, model, raw.numbers(raw.names()))
     *before, last = [part for _, part in model.steps if part is not None and not (isinstance(part, str) and part == "passthrough")]
