@@ -22,8 +22,9 @@ MAY_USE = {
     "store": {"core"},
     "client": {"core"},
     "service": {"core", "package", "runtime", "store", ""},
+    "serving": {"core", "packing", "client"},
     "cli": {"core", "package", "packing", "runtime", "store", "service", "client", ""},
-    "": {"core", "packing", "client", "cli"},
+    "": {"core", "packing", "client", "serving", "cli"},
 }
 #: The rooms inside of core and of the service, lower ones first: a module uses its own room and those before it. A name stands for the
 #: modules directly in that folder, but for those that are named themselves.

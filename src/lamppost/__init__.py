@@ -1,6 +1,6 @@
 """Lamp Post puts a trained model into service: packaged with its preprocessing, proven, validated, batched, recorded.
 
-`pack` writes a lamp file; `Client` and `AsyncClient` ask a running service. Errors are `LampPostError`.
+`serve` does all of it in one call; `pack` writes a lamp file; `Client` and `AsyncClient` ask a running service. Errors are `LampPostError`.
 """
 
 from __future__ import annotations
@@ -13,8 +13,9 @@ if TYPE_CHECKING:
     from lamppost.packing.networks import Network
     from lamppost.packing.pack import pack
     from lamppost.packing.side_steps import Code, Encoder, Pixels, Table
+    from lamppost.serving.serve import serve
 
-__all__ = ["AsyncClient", "Client", "Code", "Encoder", "LampPostError", "Network", "Pixels", "Table", "__version__", "pack"]
+__all__ = ["AsyncClient", "Client", "Code", "Encoder", "LampPostError", "Network", "Pixels", "Table", "__version__", "pack", "serve"]
 __version__ = "0.1.0"
 
 _HOMES = {
@@ -27,6 +28,7 @@ _HOMES = {
     "Pixels": "lamppost.packing.side_steps",
     "Table": "lamppost.packing.side_steps",
     "pack": "lamppost.packing.pack",
+    "serve": "lamppost.serving.serve",
 }
 
 
@@ -37,3 +39,8 @@ def __getattr__(name: str) -> Any:
     from importlib import import_module
 
     return getattr(import_module(_HOMES[name]), name)
+
+
+def __dir__() -> list[str]:
+    """What there is, though it is not imported yet."""
+    return sorted(__all__)

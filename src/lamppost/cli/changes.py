@@ -13,7 +13,7 @@ from lamppost.cli.ask import read_file
 from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_ms, paint, print_json, print_line, print_table, short_json, time_ago
 from lamppost.cli.parameters import Address, AsJson, BreakCallers, Endpoint, Override, Sticky
 from lamppost.client import Client
-from lamppost.core.endpoint.setup import read_setup, write_setup
+from lamppost.core.endpoint.setup import read_setup
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import parse_version
 
@@ -62,7 +62,6 @@ def split(
     as_json: AsJson = False,
 ) -> None:
     """Command ``split``."""
-    overrides = ChangeOverrides(break_callers, override)
     of: dict[str, float] = {}
     for text in shares:
         version, _, share = text.partition("=")
@@ -71,15 +70,9 @@ def split(
             of[version] = float(share.removesuffix("%"))
         except ValueError as error:
             raise BadRequest(f"{text} is not MODEL@N=SHARE, such as {version}=10") from error
-    shared: dict[str, Any] = {"of": of} | ({"sticky": key} if (key := read_sticky(sticky)) else {})
-
-    def change(setup: dict[str, Any]) -> dict[str, Any]:
-        rest = {key: value for key, value in setup.items() if key not in ("version", "choose", "together")}
-        if kept := [present for present in rest.pop("shadows", []) if present["version"] not in of]:
-            rest["shadows"] = kept
-        return rest | {"shares": shared}
-
-    _set_up(endpoint, change, overrides, address, as_json)
+    with Client(address, timeout_s=180) as client:
+        answer = client.split(endpoint, of, read_sticky(sticky), break_callers, override)
+    _print_change(answer, as_json)
 
 
 def shadow(
@@ -90,22 +83,12 @@ def shadow(
     as_json: AsJson = False,
 ) -> None:
     """Command ``shadow``."""
-    parse_version(version)
-
-    def change(setup: dict[str, Any]) -> dict[str, Any]:
-        shadows = [present for present in setup.get("shadows", []) if present["version"] != version]
-        if share > 0:
-            shadows.append({"version": version, "share": share})
-        return {key: value for key, value in setup.items() if key != "shadows"} | ({"shadows": shadows} if shadows else {})
-
-    _set_up(endpoint, change, ChangeOverrides(), address, as_json)
-
-
-def _set_up(endpoint: str, change: Any, overrides: ChangeOverrides, address: str | None, as_json: bool) -> None:
     with Client(address, timeout_s=180) as client:
-        page = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}")
-        new_setup = change(write_setup(read_setup(page["setup"])))
-        answer = client.set_up(endpoint, new_setup, page["revision"], break_callers=overrides.break_callers, override=overrides.override)
+        answer = client.shadow(endpoint, version, share)
+    _print_change(answer, as_json)
+
+
+def _print_change(answer: dict[str, Any], as_json: bool) -> None:
     if as_json:
         print_json(answer)
         return

@@ -12,6 +12,7 @@ import anyio
 import httpx
 
 from lamppost.client import calls
+from lamppost.client.asking import AsyncClientQuestions, ClientQuestions
 from lamppost.client.calls import Call, Progress
 from lamppost.client.config import find_connection
 from lamppost.client.rows import Row
@@ -69,7 +70,7 @@ def _options(address: str | None, token: str | None, timeout_s: float) -> dict[s
     }
 
 
-class Client:
+class Client(ClientQuestions):
     """Asks a Lamp Post service.
 
     address, token : taken from the environment or the client's own file where left out. timeout_s : for each call, in seconds;
@@ -173,7 +174,7 @@ class Client:
             raise _translated(error, str(self._http.base_url)) from error
 
 
-class AsyncClient:
+class AsyncClient(AsyncClientQuestions):
     """`Client` for asyncio: the same methods, awaited."""
 
     def __init__(self, address: str | None = None, token: str | None = None, timeout_s: float = 60.0) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import importlib
 import logging
 import os
 from collections.abc import AsyncIterator
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
 
 log = logging.getLogger("lamppost.node")
 
+_IMPORT_AFTER_S = 1.0
 _LOOK_AGAIN_S = 10.0
 
 
@@ -69,6 +71,7 @@ class Node:
         self._rpc: GrpcServer | None = None
         self._listening: asyncio.Task[None] | None = None
         self._warming: asyncio.Task[None] | None = None
+        self._importing: asyncio.Task[None] | None = None
 
     async def start(self) -> None:
         """Connect, read tokens, and begin to open endpoints; does not wait for the lanes."""
@@ -79,6 +82,7 @@ class Node:
         self.rollout_driver.start()
         self.maintenance.start()
         self._listening = asyncio.create_task(self._listen(), name="changes")
+        self._importing = asyncio.create_task(_import_arrow(), name="import of Arrow")
         if self.settings.grpc is not None:
             self._rpc = _rpc(self, self.settings.grpc)
             await self._rpc.start()
@@ -88,9 +92,10 @@ class Node:
         if self._listening is not None:
             self._listening.cancel()
             await asyncio.gather(self._listening, return_exceptions=True)
-        if self._warming is not None:
-            self._warming.cancel()
-            await asyncio.gather(self._warming, return_exceptions=True)
+        for task in (self._warming, self._importing):
+            if task is not None:
+                task.cancel()
+                await asyncio.gather(task, return_exceptions=True)
         if self._rpc is not None:
             await self._rpc.stop()
         await self.maintenance.close()
@@ -146,3 +151,9 @@ async def running(node: Node) -> AsyncIterator[Node]:
         yield node
     finally:
         await node.stop()
+
+
+async def _import_arrow() -> None:
+    """Import Arrow once the node answers: the first caller who sends it would hold up all others for half a second."""
+    await asyncio.sleep(_IMPORT_AFTER_S)
+    await asyncio.to_thread(importlib.import_module, "pyarrow")

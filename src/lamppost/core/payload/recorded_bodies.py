@@ -5,6 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 Rows = list[dict[str, Any]]
+CONTENT_TYPE, LEFT_OUT = "content_type", "left_out"
+"""What is recorded beside rows that did not travel as JSON: how they travelled, and how many more there were."""
 
 
 def request_rows(body: Any) -> Rows:
@@ -16,6 +18,13 @@ def request_rows(body: Any) -> Rows:
     if isinstance(body.get("columns"), dict):
         return _of_columns(body["columns"])
     return [{key: value for key, value in body.items() if key != "options"} if "options" in body else body]
+
+
+def request_as_sent(body: Any) -> Any:
+    """A recorded request without what recording put beside the rows of one that did not come as JSON."""
+    if isinstance(body, dict) and "rows" in body:
+        return {key: value for key, value in body.items() if key not in (CONTENT_TYPE, LEFT_OUT)}
+    return body
 
 
 def answer_rows(body: Any) -> Rows:

@@ -22,6 +22,7 @@ from lamppost.core.endpoint.endpoint_schema import EndpointSchema, endpoint_sche
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import BadRequest, BreaksCallers, Conflict, LampPostError, NotAllowed
 from lamppost.core.names import check_name
+from lamppost.core.payload.recorded_bodies import request_as_sent
 from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.service.deployment.deployment import Deployment
@@ -249,7 +250,7 @@ def _refused(plan: ValidationPlan, bodies: Sequence[Any], reasons: Counter[str],
     refused = 0
     for body in bodies:
         try:
-            plan.read_body(orjson.dumps(body), [] if lenient else None)
+            plan.read_body(orjson.dumps(request_as_sent(body)), [] if lenient else None)
         except LampPostError as error:
             faults = error.extra.get("faults") or []
             reasons[f"{faults[0].get('field') or 'row'} {_fault(faults[0])}" if faults else error.detail[:80]] += 1

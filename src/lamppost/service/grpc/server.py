@@ -126,7 +126,7 @@ class PredictionServicer:
         for coercion in (call.coercions or [])[:MAX_LISTED]:
             reply.changed.add(row=coercion.row, field=coercion.field, given=coercion.given, taken=coercion.taken or "")
         if as_columns:
-            return reply, orjson.dumps({"content_type": GRPC, "bytes": reply.ByteSize()})
+            return reply, call.answer_as_json(GRPC)
         return reply, bodies.write_answer(predictor.answers, given, output.answer, JSON, call.envelope())
 
 

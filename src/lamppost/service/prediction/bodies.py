@@ -15,6 +15,7 @@ from starlette.formparsers import MultiPartException, MultiPartParser
 from lamppost.core.errors import BadBody, BadJson, NotAcceptable, WrongContentType
 from lamppost.core.payload.arrow import read_arrow, write_arrow
 from lamppost.core.payload.coercion import Coercion
+from lamppost.core.payload.recorded_bodies import CONTENT_TYPE, LEFT_OUT
 from lamppost.core.payload.text_formats import (
     ARROW,
     CSV,
@@ -209,10 +210,21 @@ def request_as_json(plan: ValidationPlan, columns: Schema, kind: str, asked: Pre
     lists = [json_values(field, column) for field, column in zip(columns, kept, strict=True)]
     names = plan.schema.names
     rows = [dict(zip(names, values, strict=False)) for values in zip(*lists, strict=True)]
-    request: dict[str, Any] = {"rows": rows, "content_type": kind}
-    if asked.row_count > KEPT_ROWS:
-        request["left_out"] = asked.row_count - KEPT_ROWS
-    return orjson.dumps(request)
+    return orjson.dumps({"rows": rows, **_beside(kind, asked)})
+
+
+def answer_as_json(answers: Schema, asked: PredictionInput, answer: LaneAnswer, kind: str) -> bytes:
+    """The recorded form of an answer that is not JSON: its content type and its first 1,000 rows."""
+    if answer.columns is None:
+        rows = list(answer.rows[:KEPT_ROWS])
+    else:
+        rows = answer_rows_from_columns(answers, [_first(column) for column in answer.columns], min(asked.row_count, KEPT_ROWS))
+    return orjson.dumps({"answers": rows, **_beside(kind, asked)})
+
+
+def _beside(kind: str, asked: PredictionInput) -> dict[str, Any]:
+    """What is recorded beside rows that did not travel as JSON."""
+    return {CONTENT_TYPE: kind} | ({LEFT_OUT: asked.row_count - KEPT_ROWS} if asked.row_count > KEPT_ROWS else {})
 
 
 def _first(column: Column) -> Column:

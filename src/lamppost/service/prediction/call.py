@@ -162,6 +162,13 @@ class PredictionCall:
         if (record := self.make_record(status, body)) is not None:
             recorder.add_record(record)
 
+    def answer_as_json(self, kind: str) -> bytes:
+        """The answer as it is recorded where it does not travel as JSON. kind : how it travels."""
+        assert self.predictor is not None
+        assert self.input is not None
+        assert self.answer is not None
+        return bodies.answer_as_json(self.predictor.answers, self.input, self.answer, kind)
+
     def make_record(self, status: int, body: bytes) -> CallRecord | None:
         """The record, without private values; None for a call that did not get as far as an endpoint."""
         if self.predictor is None:
@@ -170,8 +177,8 @@ class PredictionCall:
         request, answer = self._recorded_request(status), body
         if status == 200:
             if self.answer_type != JSON and self.body is not None:
-                answer = orjson.dumps({"content_type": self.answer_type, "bytes": len(body)})
-            elif not self.redaction.keeps_everything:
+                answer = self.answer_as_json(self.answer_type)
+            if not self.redaction.keeps_everything:
                 answer = self.redaction.redact_answer(answer)
         return CallRecord(
             time.time(),
