@@ -80,7 +80,9 @@ class Served(unittest.TestCase):
         np.testing.assert_allclose(answers["scores.fails"], MODEL.predict_proba(X.tail(40))[:, 0])
         self.assertEqual((list(answers.index), answers.attrs["version"]), (list(rows.index), "outage@1"))
         first = MODEL.predict(X.head(1))[0]
-        self.assertEqual([self.endpoint.predict(X.iloc[0]), self.endpoint.predict({"age": X["age"][0], "nights": X["nights"][0]})], [first, first])
+        self.assertEqual(
+            [self.endpoint.predict(X.iloc[0]), self.endpoint.predict({"age": X["age"][0], "nights": X["nights"][0]})], [first, first]
+        )
         self.assertEqual(self.endpoint.predict([{"age": 39.0, "nights": 3}])[0]["label"], "fails")
 
     def test_truth_is_told_of_what_a_frame_was_answered(self) -> None:
