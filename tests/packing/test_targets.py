@@ -8,9 +8,11 @@ from typing import Any
 import numpy as np
 import pandas as pd
 from sklearn.compose import ColumnTransformer
-from sklearn.ensemble import RandomForestClassifier, RandomForestRegressor
+from sklearn.decomposition import PCA
+from sklearn.ensemble import IsolationForest, RandomForestClassifier, RandomForestRegressor
 from sklearn.feature_extraction.text import TfidfVectorizer
 from sklearn.linear_model import LinearRegression, LogisticRegression
+from sklearn.mixture import GaussianMixture
 from sklearn.multiclass import OneVsRestClassifier
 from sklearn.multioutput import ClassifierChain, MultiOutputClassifier, MultiOutputRegressor
 from sklearn.pipeline import make_pipeline
@@ -19,7 +21,7 @@ from sklearn.preprocessing import LabelEncoder, OneHotEncoder, StandardScaler
 import lamppost
 from lamppost.core.artifact.steps import SklearnStep
 from lamppost.core.errors import BadRequest, InvalidRows
-from lamppost.core.schema.columns import answer_rows_from_columns
+from lamppost.core.schema.columns import Column, answer_rows_from_columns
 from lamppost.package.read import Lamp
 from tests.support import zoo
 from tests.support.packing import WithFolder
@@ -194,3 +196,35 @@ class Stories(WithRows):
         (self.folder / "train.py").write_text("changed\n")
         again = self.pack(model, X.assign(kwh=LAMPS["kwh"]), target="kwh", by="nightly-job").manifest.provenance
         self.assertEqual((again.by, again.changed, again.commit), ("nightly-job", True, provenance.commit))
+
+
+class OtherAnswers(WithRows):
+    """What answers otherwise than with a label or a number."""
+
+    FRAME = pd.DataFrame(np.random.default_rng(6).normal(size=(200, 4)), columns=list("abcd"))
+
+    def answers(self, model: Any) -> tuple[Lamp, list[Column]]:
+        lamp = self.pack(model.fit(self.FRAME), self.FRAME)
+        return lamp, self.columns(lamp, self.FRAME)
+
+    def test_a_transformer_as_the_last_step_gives_all_its_numbers_by_their_names(self) -> None:
+        model = make_pipeline(StandardScaler(), PCA(2))
+        lamp, (values,) = self.answers(model)
+        np.testing.assert_allclose(values.values, model.transform(self.FRAME), rtol=1e-9, atol=1e-12)
+        (field,) = lamp.manifest.answers
+        self.assertEqual((field.name, field.choices, lamp.manifest.serves_graphs), ("values", ("pca0", "pca1"), True))
+
+    def test_a_detector_of_anomalies_gives_a_flag_and_a_score_around_its_threshold(self) -> None:
+        model = make_pipeline(StandardScaler(), IsolationForest(n_estimators=10, random_state=0))
+        lamp, (unusual, score) = self.answers(model)
+        self.assertEqual(lamp.manifest.answers.names, ("unusual", "score"))
+        np.testing.assert_array_equal(np.asarray(unusual.values) == 1, model.predict(self.FRAME) == -1)
+        np.testing.assert_allclose(score.values, model.decision_function(self.FRAME))
+        np.testing.assert_array_equal(np.asarray(unusual.values) == 1, np.asarray(score.values) < 0)
+
+    def test_a_mixture_gives_its_parts_with_their_scores(self) -> None:
+        model = GaussianMixture(3, random_state=0)
+        lamp, (label, scores) = self.answers(model)
+        self.assertEqual(lamp.manifest.answers.fields[0].choices, ("0", "1", "2"))
+        np.testing.assert_array_equal(label.values, model.predict(self.FRAME))
+        np.testing.assert_allclose(scores.values, model.predict_proba(self.FRAME))

@@ -79,6 +79,8 @@ class CompiledModel:
             return [Column(values) for values in outputs["values"].T]
         if "value" in outputs:
             return [Column(outputs["value"])]
+        if "vector" in outputs:
+            return [Column(outputs["vector"])]
         label = Column(outputs["label"].astype(np.int32))
         return [label, Column(outputs["scores"])] if "scores" in outputs else [label]
 

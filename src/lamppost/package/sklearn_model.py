@@ -249,7 +249,16 @@ def model_input(step: SklearnStep, inputs: Schema, columns: Sequence[Column]) ->
 
 
 def predict(step: SklearnStep, model: Any, matrix: Any) -> list[Column]:
-    """Answer columns: label codes and scores of a classifier, numbers of a regressor; of each target where there are several."""
+    """Answer columns: label codes and scores of a classifier, numbers of a regressor; of each target where there are several.
+
+    What a transformer makes is one vector; a detector of anomalies gives a flag and a score.
+    """
+    if step.answers_by == "transform":
+        made = model.transform(matrix)
+        return [Column(np.asarray(made.toarray() if hasattr(made, "toarray") else made, dtype=np.float64))]
+    if step.answers_by == "anomaly":
+        unusual = (np.asarray(model.predict(matrix)) == -1).astype(np.uint8)
+        return [Column(unusual), Column(np.asarray(model.decision_function(matrix), dtype=np.float64).reshape(-1))]
     if step.targets:
         return _several(step, model, matrix)
     if not step.labels:
@@ -263,8 +272,13 @@ def predict(step: SklearnStep, model: Any, matrix: Any) -> list[Column]:
     if step.label_from == "scores" and scores is not None:
         codes = scores.argmax(axis=1).astype(np.int32)
     else:
-        codes = class_codes(model.classes_, model.predict(matrix))
+        codes = class_codes(step_classes(step, model), model.predict(matrix))
     return [Column(codes)] if scores is None else [Column(codes), Column(scores)]
+
+
+def step_classes(step: SklearnStep, model: Any) -> Any:
+    """The classes of a model, in the order of its scores; the parts of a mixture are counted from 0."""
+    return getattr(model, "classes_", np.arange(len(step.labels)))
 
 
 def target_classes(model: Any, count: int) -> list[list[Any]]:

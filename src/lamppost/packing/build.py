@@ -300,7 +300,8 @@ class _Package:
         matrix = as_read(self._reads, frame)
         self._flow(sklearn_model.predict(fitted.step, model, matrix), fitted.step.gives)
         if fitted.step.labels:
-            self._label_of = dict(zip(map(str, np.asarray(model.classes_).tolist()), fitted.step.labels, strict=True))
+            classes = np.asarray(sklearn_model.step_classes(fitted.step, model)).tolist()
+            self._label_of = dict(zip(map(str, classes), fitted.step.labels, strict=True))
         if not recipe.before and not recipe.after:
             if fitted.step.labels and not hasattr(model, "predict_proba") and hasattr(model, "decision_function"):
                 self._decisions = lambda rows: model.decision_function(as_read(self._reads, rows[frame.columns]))

@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from lamppost.core.artifact.schema_inference import classifier_answers, multi_target_answers, regressor_answers
-from lamppost.core.artifact.steps import BoosterFiles, PredictedTarget, Reads, SklearnStep
+from lamppost.core.artifact.steps import AnswersBy, BoosterFiles, PredictedTarget, Reads, SklearnStep
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import closest_name
-from lamppost.core.schema.fields import Schema
+from lamppost.core.schema.fields import Field, Schema
 from lamppost.package import sklearn_model
 from lamppost.package.boosted_model import BoostedModel, dump_trees, library_of, load_trees, n_classes, split
 from lamppost.package.sklearn_model import as_read, frame_columns, target_classes
@@ -49,7 +49,7 @@ def prepared(model: Any) -> Any:
         return load_trees(None, BoosterFiles(library, "the booster", rounds), data, n_classes(model))
     if hasattr(model, "best_estimator_"):  # a search: what it found answers
         return prepared(model.best_estimator_)
-    if not hasattr(model, "predict"):
+    if not hasattr(model, "predict") and not hasattr(model, "transform"):
         raise BadRequest(f"{type(model).__name__} has no predict; pack the fitted estimator or pipeline that answers")
     return model
 
@@ -96,11 +96,13 @@ def _reads_a_frame(model: Any, inputs: pd.DataFrame) -> bool:
     rows = inputs.iloc[:2]
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
+        ask = model.predict if hasattr(model, "predict") else model.transform
         try:
-            model.predict(as_read("matrix", rows))
+            ask(as_read("matrix", rows))
         except Exception:
             try:
-                return len(model.predict(rows)) == len(rows)
+                answered = ask(rows)
+                return int(answered.shape[0] if hasattr(answered, "shape") else len(answered)) == len(rows)
             except Exception:
                 return False
     return False
@@ -114,7 +116,9 @@ def fitted_step(model: Any, frame: pd.DataFrame, takes: Schema, reads: Reads, re
     """The step of a model that was fitted on the frame's columns, compiled if that is exact."""
     sample = _sample(frame)
     matrix = as_read(reads, sample)
-    labels, targets, gives, scored = _answers(model, matrix, recipe)
+    answers_by = _answers_by(model)
+    described = _answers(model, matrix, recipe) if answers_by == "predict" else _other_answers(model, matrix, answers_by)
+    labels, targets, gives, scored = described
     step = SklearnStep(
         None,
         "skops",
@@ -125,6 +129,7 @@ def fitted_step(model: Any, frame: pd.DataFrame, takes: Schema, reads: Reads, re
         targets,
         "scores" if labels and scored and label_is_highest_score(model) else "predict",
         BoosterFiles("lightgbm", "none"),
+        answers_by=answers_by,
     )
     step, members, stored = _stored(step, model, recipe, at)
     notes = []
@@ -176,7 +181,35 @@ def _stored(step: SklearnStep, model: Any, recipe: Recipe, at: int) -> tuple[Skl
 _ENDINGS = {"lightgbm": "txt", "xgboost": "json"}
 
 
-def _answers(model: Any, matrix: Any, recipe: Recipe) -> tuple[tuple[str, ...], tuple[PredictedTarget, ...], Schema, bool]:
+_Answers = tuple[tuple[str, ...], tuple[PredictedTarget, ...], Schema, bool]
+
+
+def _answers_by(model: Any) -> AnswersBy:
+    from sklearn.base import is_outlier_detector
+
+    if not hasattr(model, "predict"):
+        return "transform"
+    estimator = hasattr(model, "get_params") and not isinstance(getattr(model, "_model", model), BoostedModel)
+    return "anomaly" if estimator and is_outlier_detector(model) and hasattr(model, "decision_function") else "predict"
+
+
+def _other_answers(model: Any, matrix: Any, answers_by: AnswersBy) -> _Answers:
+    """Labels, targets and schema of what answers otherwise than by ``predict``."""
+    if answers_by == "anomaly":
+        unusual = Field("unusual", "yes/no", meaning="whether the row is unlike those of training")
+        score = Field("score", "number", meaning="how usual the row is; below 0 is unusual")
+        return (), (), Schema((unusual, score)), False
+    width = model.transform(matrix[:2] if not hasattr(matrix, "iloc") else matrix.iloc[:2]).shape[1]
+    try:
+        names = tuple(map(str, model.get_feature_names_out()))
+    except Exception:  # transformers of one's own need not name what they make
+        names = ()
+    if len(set(names)) != width:
+        names = tuple(f"value_{at}" for at in range(width))
+    return (), (), Schema((Field("values", "vector", choices=names, meaning="what is made of the row"),)), False
+
+
+def _answers(model: Any, matrix: Any, recipe: Recipe) -> _Answers:
     """Labels, targets, the schema of what the model gives, and whether it scores."""
     from sklearn.base import is_classifier
 
@@ -185,7 +218,11 @@ def _answers(model: Any, matrix: Any, recipe: Recipe) -> tuple[tuple[str, ...], 
     gives_labels = hasattr(model, "classes_") if isinstance(getattr(model, "_model", model), BoostedModel) else is_classifier(model)
     scored = hasattr(model, "predict_proba")
     if count == 1 and not isinstance(getattr(model, "classes_", None), list):
-        labels = _labels(np.asarray(model.classes_), recipe.labels) if gives_labels else ()
+        mixture = scored and not gives_labels  # its parts have no names of their own
+        classes = (
+            np.arange(model.predict_proba(matrix[:1] if not hasattr(matrix, "iloc") else matrix.iloc[:1]).shape[1]) if mixture else None
+        )
+        labels = _labels(np.asarray(model.classes_ if classes is None else classes), recipe.labels) if gives_labels or mixture else ()
         name = recipe.targets[0] if recipe.targets else "value"
         return labels, (), classifier_answers(labels, scored) if labels else regressor_answers(name, recipe.unit), scored
     names = recipe.targets or tuple(f"target_{at}" for at in range(count))

@@ -14,6 +14,7 @@ from lamppost.core.schema.fields import Schema, describe_shape
 
 ArtifactFormat = Literal["skops", "pickle"]
 Reads = Literal["frame", "matrix", "column"]
+AnswersBy = Literal["predict", "transform", "anomaly"]
 _STRICT = {"extra": "forbid", "strict": True}
 
 
@@ -49,7 +50,8 @@ class CompiledForm:
     file : member that holds the graph. numbers : inputs that make up its float64 matrix ``numbers``, in order.
     codes : inputs that make up its int64 matrix ``codes``: the index of the choice (of yes/no: 0, 1), then one code for a value never
     seen, then one for a missing value. A tensor takes a column of ``numbers`` for each element. Its outputs are ``label`` (int64) and
-    ``scores`` (float64), or ``value`` (float64), or ``values`` of shape (n_rows, n_targets).
+    ``scores`` (float64), or ``value`` (float64), or ``values`` of shape (n_rows, n_targets), or ``vector`` of shape
+    (n_rows, n_numbers).
     """
 
     file: str
@@ -85,7 +87,10 @@ class SklearnStep:
     booster : trees that take what the object in ``file`` gives. compiled : the same as a graph, where that could be made;
     not_compiled : why it could not.
     label_from : whether the label is the class of the highest score, because the object's class is known to define it so, or what
-    ``predict`` says. code : modules of the packer's own that the object in ``file``, a pickle then, is made with; they lie in the folder
+    ``predict`` says.
+    answers_by : what answers: ``predict``; the last ``transform``, all its numbers as one vector; or, of a detector of anomalies, whether
+    a row is one (``predict`` is -1) and ``decision_function``.
+    code : modules of the packer's own that the object in ``file``, a pickle then, is made with; they lie in the folder
     ``code`` beside it.
     """
 
@@ -100,6 +105,7 @@ class SklearnStep:
     booster: BoosterFiles | None = None
     compiled: CompiledForm | None = None
     not_compiled: str | None = None
+    answers_by: AnswersBy = "predict"
     code: tuple[str, ...] = ()
     kind: Literal["sklearn"] = "sklearn"
 

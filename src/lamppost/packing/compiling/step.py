@@ -85,8 +85,13 @@ def compile_step(
 def _convert(step: SklearnStep, model: Any, inputs: Schema) -> bytes:
     if step.targets and step.targets[0].labels:
         raise NotCompiled("a classifier of several targets")
+    if step.answers_by == "anomaly":
+        raise NotCompiled("a detector of anomalies")
     graph = Graph()
     raw = Raw(graph, step, inputs)
+    if step.answers_by == "transform":
+        made = raw.transform(model, raw.names())
+        return graph.finish(raw.width, len(code_fields(inputs)), {"vector": (made.name, [None, made.width], TensorProto.DOUBLE)})
     tensor = _chain(graph, raw, model)
     return graph.finish(raw.width, len(code_fields(inputs)), _outputs(graph, step, tensor))
 
