@@ -159,7 +159,7 @@ def serve(client: lamppost.Client, data: Path, name: str, trained: Trained, abou
     """Pack what was trained, push it, and point an endpoint of its name at it."""
     model, frame, metrics, held_out = trained
     recipe["held_out"] = held_out
-    lamp = lamppost.pack(model, frame, name=name, metrics=metrics, notes=about, by=PACKER, to=data / f"{name}.lamp", **recipe)
+    lamp = lamppost.pack(model, frame, name=name, metrics=metrics, notes=about, by=PACKER, to=data / f"{name}.lamp", quiet=True, **recipe)
     print(client.point(name, client.push(lamp.path)["version"])["summary"], flush=True)
     if name in WINDOWS:
         set_window(client, name)

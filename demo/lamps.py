@@ -14,8 +14,8 @@ _RISK_OF_MAKER = {"Brightwell": -0.25, "Copperline": 0.0, "Duskworks": 0.55, "Fa
 _SALTY = {"harbour": 0.7, "weir": 0.3}
 
 FIELDS: dict[str, dict[str, object]] = {
-    "district": {"meaning": "part of the town"},
-    "lamp_type": {"meaning": "what makes the light"},
+    "district": {"unseen": "refuse", "meaning": "part of the town"},
+    "lamp_type": {"unseen": "refuse", "meaning": "what makes the light"},
     "maker": {"unseen": "accept", "meaning": "who made the lantern"},
     "age_years": {"unit": "years", "low": 0, "high": 80, "meaning": "years since the lantern was put up"},
     "height_m": {"unit": "m", "low": 1, "high": 30, "meaning": "height of the lantern above the ground"},

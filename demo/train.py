@@ -72,6 +72,7 @@ def pack_refit(to: Path) -> None:
         to=to,
         answers=answers,
         prove=False,
+        quiet=True,
         by="night-shift",
         before=[lamppost.Code(Path(__file__).with_name("refit.py"), "refit:Encode", CHOICES, gives)],
         notes="Boosted trees. The serving code encodes the choices.",

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import threading
 import time
+import warnings
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -17,6 +18,7 @@ import lamppost
 from demo.lamps import FIELDS, make_lamps, make_traffic
 from demo.train import CHOICES, FLAGS, NUMBERS, TARGET, outage_pipeline, train_outage_risk
 from lamppost.core.errors import LampPostError
+from lamppost.packing.pack_warnings import PackWarning
 
 ENDPOINT = "outage-risk"
 STEPS = [{"share": 5, "calls": 100}, {"share": 25, "calls": 150}, {"share": 50, "calls": 200}]
@@ -32,7 +34,7 @@ def pack_slow(to: Path) -> None:
     weather = lamppost.Code(Path(__file__).with_name("slow.py"), "slow:Weather", ["voltage_v"], {"wind_ms": {"kind": "number"}})
     notes = "Asks for the wind, for later use."
     recipe = RECIPE | {"labels": {0: "holds", 1: "fails"}, "notes": notes, "by": "night-shift", "proof_rows": 8}
-    lamppost.pack(model, lamps.head(400), to=to, before=[weather], **recipe)
+    lamppost.pack(model, lamps.head(400), to=to, quiet=True, before=[weather], **recipe)
 
 
 def pack_wrong(to: Path) -> None:
@@ -41,7 +43,9 @@ def pack_wrong(to: Path) -> None:
     inputs = lamps[CHOICES + NUMBERS + FLAGS]
     model = outage_pipeline(trees=60, depth=10).fit(inputs, lamps[TARGET])
     notes = "Trained on the new export of the fault register."
-    lamppost.pack(model, lamps, to=to, labels={1: "holds", 0: "fails"}, by="day-shift", notes=notes, **RECIPE)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", PackWarning)  # packing says that the labels are turned round, and somebody did not read it
+        lamppost.pack(model, lamps, to=to, quiet=True, labels={1: "holds", 0: "fails"}, by="day-shift", notes=notes, **RECIPE)
 
 
 def pack_better(to: Path) -> None:
@@ -49,7 +53,7 @@ def pack_better(to: Path) -> None:
     model, frame, metrics, held_out = train_outage_risk(trees=140, depth=14)
     told: dict[str, Any] = RECIPE | {"metrics": metrics, "held_out": held_out}
     notes = "140 trees instead of 100, and deeper."
-    lamppost.pack(model, frame, to=to, labels={0: "holds", 1: "fails"}, by="lighting-department", notes=notes, **told)
+    lamppost.pack(model, frame, to=to, quiet=True, labels={0: "holds", 1: "fails"}, by="lighting-department", notes=notes, **told)
 
 
 PACKS: dict[str, Callable[[Path], None]] = {"slow": pack_slow, "wrong": pack_wrong, "better": pack_better}

@@ -8,9 +8,11 @@ import numpy as np
 import pandas as pd
 import pyarrow as pa
 from scipy import sparse
+from sklearn.compose import make_column_transformer
+from sklearn.impute import SimpleImputer
 from sklearn.linear_model import LinearRegression
 from sklearn.pipeline import make_pipeline
-from sklearn.preprocessing import FunctionTransformer
+from sklearn.preprocessing import FunctionTransformer, OneHotEncoder
 
 from lamppost.core.errors import BadRequest
 from lamppost.packing.frames import training_frame
@@ -93,3 +95,21 @@ class Frames(WithFolder):
         self.assertLess(max(asked), 21_000)
         self.assertIn({"a": 99.0, "kind": "gas"}, lamp.proof.rows)
         self.assertEqual((lamp.manifest.provenance.trained_rows, lamp.manifest.inputs.fields[0].seen), (60_000, (frame["a"].min(), 99.0)))
+
+    def test_an_encoder_that_takes_unknown_categories_makes_a_field_that_does(self) -> None:
+        frame = FRAME.assign(kind=np.tile(["led", "gas"], 40), area=np.tile(["hill", "mill"], 40))
+        encoders = make_column_transformer(
+            (make_pipeline(SimpleImputer(strategy="most_frequent"), OneHotEncoder(handle_unknown="ignore")), ["kind"]),
+            (OneHotEncoder(), ["area"]),
+            remainder="passthrough",
+        )
+        model = make_pipeline(encoders, LinearRegression()).fit(frame, SUM)
+        fields = {field.name: field.unseen for field in self.built(model, frame).manifest.inputs}
+        self.assertEqual((fields["kind"], fields["area"]), ("accept", "refuse"))
+        stated = self.built(model, frame, fields={"kind": {"unseen": "refuse"}}).manifest.inputs
+        self.assertEqual({field.unseen for field in stated}, {"refuse"})
+
+    def test_an_option_that_nothing_reads_is_refused(self) -> None:
+        with self.assertRaises(BadRequest) as caught:
+            self.built(LinearRegression().fit(FRAME, SUM), FRAME, options={"threshold": {"kind": "number", "default": 0.5}})
+        self.assertIn("options.threshold: no step reads it", caught.exception.detail)

@@ -39,6 +39,14 @@ class Cautions(unittest.TestCase):
         kwh = pd.Series(RNG.gamma(2.0, 3.0, ROWS))
         self.assertEqual(self.said(pd.DataFrame({"wh": kwh * 1000 + 1e-7, "age": FRAME["age"]}), kwh), ["wh tells the target by itself"])
 
+    def test_a_text_of_few_values_that_come_again_and_again_is_asked_about(self) -> None:
+        streets = pd.Series([f"street-{number % 90}" for number in range(900)])
+        found = input_warnings(infer_inputs(pd.DataFrame({"street": streets})), pd.DataFrame({"street": streets}), None)
+        self.assertEqual(len(found), 1)
+        self.assertIn("is read as text, because it has 90 different values; if these are choices, say so: fields={'street'", found[0])
+        notes = pd.DataFrame({"note": [f"the lamp in street {number % 90} is out" for number in range(900)]})
+        self.assertEqual(input_warnings(infer_inputs(notes), notes, None), [])
+
     def test_good_inputs_and_small_frames_are_left_in_peace(self) -> None:
         good = FRAME[["age", "kind"]].assign(tree=RNG.random(ROWS) < 0.3, nights=RNG.integers(0, 90, ROWS))
         self.assertEqual(self.said(good, pd.Series(RNG.choice(["holds", "fails"], ROWS))), [])

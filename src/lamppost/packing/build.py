@@ -16,7 +16,7 @@ import numpy as np
 from lamppost.core.artifact.manifest import Manifest, Provenance, fields_by_name
 from lamppost.core.artifact.proof import Proof, write_proof
 from lamppost.core.artifact.reference import Reference, make_reference, write_reference
-from lamppost.core.artifact.schema_inference import choose_proof_rows, columns_from_frame, frame_rows, infer_inputs
+from lamppost.core.artifact.schema_inference import choose_proof_rows, columns_from_frame, frame_rows, infer_inputs, infer_kind
 from lamppost.core.artifact.steps import FrameColumn, NetworkStep, PixelsStep, Reads, SklearnStep, Step, TableStep
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import check_name
@@ -26,7 +26,7 @@ from lamppost.package import sklearn_model
 from lamppost.package.compiled_model import CompiledModel
 from lamppost.package.sklearn_model import as_read, model_input
 from lamppost.package.write import describe, write_lamp
-from lamppost.packing.fitted import fitted_step, inputs_of, prepared
+from lamppost.packing.fitted import fitted_step, inputs_of, prepared, takes_unknown
 from lamppost.packing.frames import training_frame
 from lamppost.packing.networks import Network, field_hints, network_step, read_notes
 from lamppost.packing.pack_warnings import input_warnings, unused_input_warnings
@@ -95,6 +95,7 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str]) -> Remarks
     else:
         package.add_fitted(model, notes)
     package.add_parts(recipe.after)
+    package.refuse_unread_options()
     answers = package.steps[-1].gives
     proof, reference = package.proof(answers), package.reference(answers)
     members = package.members | {"proof.json": write_proof(proof), "reference.json": write_reference(reference)}
@@ -226,6 +227,11 @@ class _Package:
     def _hinted(self, model: Any) -> dict[str, Mapping[str, Any]]:
         """Attributes of fields: those that the packer states, and those that follow from the network that reads them."""
         said: dict[str, Mapping[str, Any]] = dict(self.recipe.fields or {})
+        if not isinstance(model, Network) and not self.recipe.before:
+            columns = [str(name) for name in self.request_frame.columns]
+            for name in takes_unknown(model, columns) & set(columns):
+                if infer_kind(self.request_frame[name]) == "choice":
+                    said[name] = {"unseen": "accept", **said.get(name, {})}
         if not isinstance(model, Network) or self.recipe.before:
             return said
         hints = field_hints(model, [str(name) for name in self.request_frame.columns], list(self.recipe.options or ()))
@@ -324,6 +330,12 @@ class _Package:
         table: pd.DataFrame = model_input(SklearnStep("-", "skops", specs, takes), takes, [self._columns[name] for name in columns])
         table.index = self.frame.index
         return table
+
+    def refuse_unread_options(self) -> None:
+        """Raise BadRequest for an option that no step reads: callers would set it, and nothing would change."""
+        read = {name for step in self.steps for name in step.takes}
+        if unread := [name for name in (self.options.names if self.options else ()) if name not in read]:
+            raise BadRequest(f"options.{unread[0]}: no step reads it; name it in takes=[…] of a lamppost.Code step, or leave it out")
 
     def _unread(self) -> list[str]:
         """Columns that no step has read yet; a model without column names gets these."""

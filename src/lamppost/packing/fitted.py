@@ -91,6 +91,28 @@ def inputs_of(model: Any, frame: pd.DataFrame, targets: Sequence[str]) -> tuple[
     return inputs, "matrix", []
 
 
+def takes_unknown(model: Any, columns: Sequence[str]) -> set[str]:
+    """Columns whose encoder takes categories that training never saw."""
+    name = type(model).__name__
+    if getattr(model, "handle_unknown", "error") != "error" or name == "TargetEncoder":
+        return set(columns)
+    if name == "Pipeline":
+        found: set[str] = set()
+        for _, step in model.steps:
+            found |= takes_unknown(step, columns)
+            if not type(step).__name__.endswith("Imputer"):
+                break  # behind it stand other columns
+        return found
+    if name != "ColumnTransformer":
+        return set()
+    found = set()
+    for part, step, _ in model.transformers_:
+        if not isinstance(step, str):
+            read = [str(columns[place]) for place in model._transformer_to_input_indices[part]]
+            found |= takes_unknown(step, read)
+    return found
+
+
 def _reads_a_frame(model: Any, inputs: pd.DataFrame) -> bool:
     """Whether an object that does not say so was fitted on a frame: it takes two rows as a frame, and not as a plain matrix."""
     rows = inputs.iloc[:2]

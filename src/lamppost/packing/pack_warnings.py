@@ -16,6 +16,7 @@ _LEAST_ROWS = 50
 _ASKED_ROWS = 1_000
 _MOST_FIELDS = 100
 _NEARLY_ALL = 0.95
+_ROWS_A_CHOICE = 5
 
 
 class PackWarning(UserWarning):
@@ -39,6 +40,11 @@ def input_warnings(schema: Schema, frame: pd.DataFrame, target: pd.Series | None
             )
         elif field.kind in ("choice", "text") and _are_numbers(present):
             warnings.append(f"{field.name} holds numbers as text; make it a number before training, unless these are codes")
+        elif field.kind == "text" and _ROWS_A_CHOICE * different <= len(present) and _is_code(field, present):
+            warnings.append(
+                f"{field.name} is read as text, because it has {different} different values; if these are choices, say so: "
+                f"fields={{{field.name!r}: {{'kind': 'choice'}}}}"
+            )
         elif (field.kind in ("choice", "integer") or _is_code(field, present)) and different >= _NEARLY_ALL * len(series):
             warnings.append(
                 f"{field.name} is another in nearly every row, like a key; leave it out, or look known fields up by it (lamppost.Table)"
