@@ -72,6 +72,9 @@ class Calls(unittest.TestCase):
         with self.assertRaises(LampPostError) as caught:
             calls.checked_json(Reply(500, {}, b"<html>"))
         self.assertIn("is this address a Lamp Post?", caught.exception.detail)
+        with self.assertRaises(LampPostError) as caught:
+            calls.checked_json(Reply(200, {}, b"<html>"))
+        self.assertIn("is no Lamp Post", caught.exception.detail)
 
     def test_timing_headers_of_others_do_no_harm(self) -> None:
         self.assertEqual(read_timing('cache;desc="hit", db;dur=x, total;dur=1.5'), {"total": 1.5})

@@ -28,8 +28,10 @@ def checked_json(reply: Reply) -> Any:
     """The JSON of a good reply, None for an empty one; raise the error that a problem document stands for."""
     try:
         document = orjson.loads(reply.body) if reply.body else None
-    except ValueError:
+    except ValueError as error:
         document = None
+        if reply.status < 400:
+            raise LampPostError("what answers at this address is no Lamp Post: it sent something that is no JSON") from error
     if reply.status < 400:
         return document
     if isinstance(document, dict) and "type" in document:
@@ -153,8 +155,8 @@ def roll_out(
     return result
 
 
-def point(endpoint: str, version: str, break_callers: bool = False, override: str | None = None) -> Call[dict[str, Any]]:
-    """Make an endpoint serve a version."""
-    body = {"version": version, "break_callers": break_callers, "override": override}
+def point(endpoint: str, version: str | Row, break_callers: bool = False, override: str | None = None) -> Call[dict[str, Any]]:
+    """Make an endpoint serve a version: its name, or what `push` returned."""
+    body = {"version": version if isinstance(version, str) else version["version"], "break_callers": break_callers, "override": override}
     result: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/point", body)
     return result

@@ -6,7 +6,7 @@ import io
 from collections.abc import Mapping
 from pathlib import Path
 from types import TracebackType
-from typing import Any, BinaryIO, Self, TypeVar
+from typing import Any, BinaryIO, Protocol, Self, TypeVar
 
 import anyio
 import httpx
@@ -23,6 +23,14 @@ T = TypeVar("T")
 
 
 _OPENING_S = 300.0
+
+
+class PackedFile(Protocol):
+    """What `lamppost.pack` returns, as far as pushing it goes."""
+
+    @property
+    def path(self) -> Path:
+        """Where the lamp file lies."""
 
 
 def _httpx_request(client: httpx.Client | httpx.AsyncClient, request: Request) -> httpx.Request:
@@ -91,12 +99,14 @@ class Client(ClientQuestions):
         """
         return self._run(calls.predict(endpoint, rows, options, headers))
 
-    def push(self, file: str | Path, model: str | None = None, progress: Progress | None = None) -> dict[str, Any]:
-        """Push a lamp file as the next version of its model; returns version, digest, and whether it is new.
+    def push(self, file: str | Path | PackedFile, model: str | None = None, progress: Progress | None = None) -> dict[str, Any]:
+        """Push a lamp file, or what `lamppost.pack` returned, as the next version of its model.
+
+        Returns version, digest, and whether it is new.
 
         What the service has already, of this file or of earlier versions, is not sent. progress : called with bytes there and in all.
         """
-        with _opened(Path(file)) as content:
+        with _opened(file) as content:
             return self._run(calls.push(content, model, progress))
 
     def compare(self, before: str, after: str) -> dict[str, Any]:
@@ -104,8 +114,8 @@ class Client(ClientQuestions):
         compared: dict[str, Any] = self.fetch("GET", "/api/compare", before=before, after=after)
         return compared
 
-    def point(self, endpoint: str, version: str, break_callers: bool = False, override: str | None = None) -> dict[str, Any]:
-        """Make an endpoint serve ``model@number``; returns what changed and how to undo it.
+    def point(self, endpoint: str, version: str | Row, break_callers: bool = False, override: str | None = None) -> dict[str, Any]:
+        """Make an endpoint serve ``model@number``, or what `push` returned; returns what changed and how to undo it.
 
         Raise Conflict when callers of the last hour would be refused, unless ``break_callers``, and when a review lacks, unless an admin
         gives a reason to ``override`` it.
@@ -184,9 +194,9 @@ class AsyncClient(AsyncClientQuestions):
         """See `Client.predict`."""
         return await self._run(calls.predict(endpoint, rows, options, headers))
 
-    async def push(self, file: str | Path, model: str | None = None, progress: Progress | None = None) -> dict[str, Any]:
+    async def push(self, file: str | Path | PackedFile, model: str | None = None, progress: Progress | None = None) -> dict[str, Any]:
         """See `Client.push`; the file is held in memory meanwhile."""
-        content = await anyio.to_thread.run_sync(lambda: _opened(Path(file)).read())
+        content = await anyio.to_thread.run_sync(lambda: _opened(file).read())
         return await self._run(calls.push(io.BytesIO(content), model, progress))
 
     async def compare(self, before: str, after: str) -> dict[str, Any]:
@@ -194,7 +204,7 @@ class AsyncClient(AsyncClientQuestions):
         compared: dict[str, Any] = await self.fetch("GET", "/api/compare", before=before, after=after)
         return compared
 
-    async def point(self, endpoint: str, version: str, break_callers: bool = False, override: str | None = None) -> dict[str, Any]:
+    async def point(self, endpoint: str, version: str | Row, break_callers: bool = False, override: str | None = None) -> dict[str, Any]:
         """See `Client.point`."""
         return await self._run(calls.point(endpoint, version, break_callers, override))
 
@@ -254,7 +264,8 @@ class AsyncClient(AsyncClientQuestions):
             raise _translated(error, str(self._http.base_url)) from error
 
 
-def _opened(path: Path) -> BinaryIO:
+def _opened(file: str | Path | PackedFile) -> BinaryIO:
+    path = Path(file) if isinstance(file, (str, Path)) else file.path
     try:
         return path.open("rb")
     except OSError as error:

@@ -52,8 +52,8 @@ def serve(
         lamp = pack(model, frame, name=name, target=target, to=Path(folder) / f"{name}.lamp", **packing)
         connection = connect_or_start(address, token)
         client = Client(connection.address, connection.token)
-        version = client.push(lamp.path)["version"]
-    client.point(name, version, break_callers=break_callers)
+        pushed = client.push(lamp)
+    client.point(name, pushed, break_callers=break_callers)
     return ServedEndpoint(name, client, connection.address)
 
 
@@ -100,8 +100,7 @@ class ServedEndpoint:
 
     def point(self, version: int | str | Mapping[str, Any], break_callers: bool = False) -> dict[str, Any]:
         """Serve another version: its number, its name, or what `lamppost.Client.push` returned."""
-        if isinstance(version, Mapping):
-            version = str(version["version"])
+        named: str | Mapping[str, Any]
         named = f"{self._model()}@{version}" if isinstance(version, int) else version
         return self.client.point(self.name, named, break_callers=break_callers)
 
