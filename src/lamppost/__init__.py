@@ -12,10 +12,23 @@ if TYPE_CHECKING:
     from lamppost.core.errors import LampPostError
     from lamppost.packing.networks import Network
     from lamppost.packing.pack import pack
-    from lamppost.packing.side_steps import Code, Encoder, Pixels, Table
+    from lamppost.packing.side_steps import Code, Encoder, Pixels, Table, Threshold
     from lamppost.serving.serve import serve
 
-__all__ = ["AsyncClient", "Client", "Code", "Encoder", "LampPostError", "Network", "Pixels", "Table", "__version__", "pack", "serve"]
+__all__ = [
+    "AsyncClient",
+    "Client",
+    "Code",
+    "Encoder",
+    "LampPostError",
+    "Network",
+    "Pixels",
+    "Table",
+    "Threshold",
+    "__version__",
+    "pack",
+    "serve",
+]
 __version__ = "0.1.0"
 
 _HOMES = {
@@ -27,6 +40,7 @@ _HOMES = {
     "Network": "lamppost.packing.networks",
     "Pixels": "lamppost.packing.side_steps",
     "Table": "lamppost.packing.side_steps",
+    "Threshold": "lamppost.packing.side_steps",
     "pack": "lamppost.packing.pack",
     "serve": "lamppost.serving.serve",
 }

@@ -21,8 +21,10 @@ from sklearn.preprocessing import LabelEncoder, OneHotEncoder, StandardScaler
 import lamppost
 from lamppost.core.artifact.steps import SklearnStep
 from lamppost.core.errors import BadRequest, InvalidRows
-from lamppost.core.schema.columns import Column, answer_rows_from_columns
+from lamppost.core.payload.validation_plan import ValidationPlan
+from lamppost.core.schema.columns import Column, answer_rows_from_columns, columns_from_rows
 from lamppost.package.read import Lamp
+from lamppost.runtime.running_steps import open_chain
 from tests.support import zoo
 from tests.support.packing import WithFolder
 
@@ -228,3 +230,56 @@ class OtherAnswers(WithRows):
         self.assertEqual(lamp.manifest.answers.fields[0].choices, ("0", "1", "2"))
         np.testing.assert_array_equal(label.values, model.predict(self.FRAME))
         np.testing.assert_allclose(scores.values, model.predict_proba(self.FRAME))
+
+
+class Thresholds(WithRows):
+    """A label by a threshold on its score, without code."""
+
+    MODEL = LogisticRegression().fit(X, LAMPS["failed"])
+
+    def lamp(self, **threshold: Any) -> Lamp:
+        part = lamppost.Threshold("fails", **threshold)
+        return self.pack(self.MODEL, X.assign(failed=LAMPS["failed"]), target="failed", labels={0: "holds", 1: "fails"}, after=[part])
+
+    def asked(self, lamp: Lamp, **option: float) -> list[str]:
+        rows = X.head(50).to_dict("records")
+        plan = ValidationPlan(lamp.manifest.inputs, options=lamp.manifest.options)
+        read = plan.read_rows(rows)
+        options = {field.name: option.get(field.name, field.default) for field in lamp.manifest.options or ()}
+        columns = columns_from_rows(lamp.manifest.columns, [{**row, **options} for row in read])
+        chain = open_chain(lamp.unpack(self.folder), lamp.manifest, frozenset({"skops"}))
+        return [row["label"] for row in answer_rows_from_columns(lamp.manifest.answers, chain.run(columns), len(rows))]
+
+    def labels(self, cut: float) -> list[str]:
+        return np.where(self.MODEL.predict_proba(X.head(50))[:, 1] >= cut, "fails", "holds").tolist()
+
+    def test_the_option_of_a_call_moves_it_and_the_scores_stay(self) -> None:
+        lamp = self.lamp(default=0.2)
+        self.assertEqual((lamp.manifest.answers.names, lamp.manifest.serves_graphs), (("label", "scores"), True))
+        self.assertEqual(self.asked(lamp), self.labels(0.2))
+        self.assertEqual(self.asked(lamp, threshold=0.05), self.labels(0.05))
+        self.assertNotEqual(self.labels(0.05), self.labels(0.2))
+
+    def test_without_an_option_it_is_fixed(self) -> None:
+        lamp = self.lamp(default=0.1, option=None)
+        self.assertEqual((lamp.manifest.options, self.asked(lamp)), (None, self.labels(0.1)))
+
+    def test_of_several_labels_the_next_likely_is_answered_below_it(self) -> None:
+        grade = LAMPS["grade"]
+        model = LogisticRegression(max_iter=500).fit(X, grade)
+        lamp = self.pack(model, X.assign(grade=grade), target="grade", after=[lamppost.Threshold("old", default=0.9, option=None)])
+        scores = model.predict_proba(X.head(50))
+        others = np.delete(model.classes_, list(model.classes_).index("old"))
+        next_likely = others[np.delete(scores, list(model.classes_).index("old"), axis=1).argmax(axis=1)]
+        expected = np.where(scores[:, list(model.classes_).index("old")] >= 0.9, "old", next_likely)
+        self.assertEqual(self.asked(lamp), expected.tolist())
+
+    def test_what_has_no_such_label_or_no_scores_is_refused(self) -> None:
+        with self.assertRaises(BadRequest) as caught:
+            self.pack(self.MODEL, X.assign(failed=LAMPS["failed"]), target="failed", after=[lamppost.Threshold("fails")])
+        self.assertIn("the labels are 0, 1", caught.exception.detail)
+        with self.assertRaises(BadRequest) as caught:
+            self.pack(LinearRegression().fit(X, LAMPS["kwh"]), X, after=[lamppost.Threshold("fails")])
+        self.assertIn("needs a classifier before it", caught.exception.detail)
+        with self.assertRaises(BadRequest):
+            lamppost.Threshold("fails", default=1.5)

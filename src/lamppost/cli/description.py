@@ -14,7 +14,7 @@ from lamppost.core.artifact.steps import ArtifactFormat
 from lamppost.core.errors import BadRequest
 from lamppost.packing.networks import FORMATS, Network
 from lamppost.packing.recipe import Part
-from lamppost.packing.side_steps import Code, Encoder, Pixels, Table
+from lamppost.packing.side_steps import Code, Encoder, Pixels, Table, Threshold
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -65,7 +65,10 @@ class _Proof(_Shape):
 
 
 class _Part(_Network):
-    """A step before or after the model: ``code``, ``table``, ``encoder``, ``network`` or ``pixels``, each with what belongs to it."""
+    """A step before or after the model, with what belongs to it.
+
+    It is one of ``code``, ``table``, ``encoder``, ``network``, ``pixels`` and ``threshold``.
+    """
 
     code: str | None = None
     call: str = ""
@@ -80,10 +83,11 @@ class _Part(_Network):
     network: str | None = None
     labels: list[str] | None = None
     pixels: Pixels | None = None
+    threshold: Threshold | None = None
 
     def made(self, folder: Path, allow_code: bool) -> Part:
-        if sum(given is not None for given in (self.code, self.table, self.encoder, self.network, self.pixels)) != 1:
-            raise BadRequest("a step before or after the model names one of code, table, encoder, network and pixels")
+        if sum(given is not None for given in (self.code, self.table, self.encoder, self.network, self.pixels, self.threshold)) != 1:
+            raise BadRequest("a step before or after the model names one of code, table, encoder, network, pixels and threshold")
         if self.code is not None:
             require_trust(folder / self.code, allow_code)
             return Code(folder / self.code, self.call, self.takes, self.gives)
@@ -94,6 +98,8 @@ class _Part(_Network):
             return Network(folder / self.network, self.inputs, self.outputs, self.labels, self.scores)
         if self.pixels is not None:
             return self.pixels
+        if self.threshold is not None:
+            return self.threshold
         return Table(read_frame(folder / str(self.table), allow_code), self.key, self.unknown, self.fields)
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 import platform
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
@@ -14,44 +13,47 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from lamppost.core.artifact.manifest import Manifest, Provenance, fields_by_name
-from lamppost.core.artifact.proof import Proof, write_proof
-from lamppost.core.artifact.reference import Reference, make_reference, write_reference
-from lamppost.core.artifact.schema_inference import choose_proof_rows, columns_from_frame, frame_rows, infer_inputs, infer_kind
-from lamppost.core.artifact.steps import FrameColumn, NetworkStep, PixelsStep, Reads, SklearnStep, Step, TableStep
+from lamppost.core.artifact.proof import write_proof
+from lamppost.core.artifact.reference import write_reference
+from lamppost.core.artifact.schema_inference import choose_proof_rows, columns_from_frame, infer_inputs, infer_kind
+from lamppost.core.artifact.steps import FrameColumn, NetworkStep, PixelsStep, Reads, SklearnStep, Step, TableStep, ThresholdStep
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import check_name
-from lamppost.core.schema.columns import Column, answer_rows_from_columns, column_from_values
+from lamppost.core.schema.columns import Column, column_from_values
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.package import sklearn_model
 from lamppost.package.compiled_model import CompiledModel
 from lamppost.package.sklearn_model import as_read, model_input
 from lamppost.package.write import describe, write_lamp
+from lamppost.packing.evidence import Evidence, rows_of
 from lamppost.packing.fitted import fitted_step, inputs_of, prepared, takes_unknown
 from lamppost.packing.frames import training_frame
 from lamppost.packing.networks import Network, field_hints, network_step, read_notes
-from lamppost.packing.pack_warnings import input_warnings, unused_input_warnings
 from lamppost.packing.pins import find_pins
 from lamppost.packing.provenance import find_origin
-from lamppost.packing.quality import AnswerQuality, answer_quality
 from lamppost.packing.quantizing import quantized
 from lamppost.packing.recipe import Part, Recipe, Remarks
-from lamppost.packing.side_steps import Code, Encoder, Pixels, Table, code_step, encoder_step, field_of, pixels_step, table_step
-from lamppost.packing.unseen_rows import unseen_rows
+from lamppost.packing.side_steps import (
+    Code,
+    Encoder,
+    Pixels,
+    Table,
+    Threshold,
+    code_step,
+    encoder_step,
+    field_of,
+    pixels_step,
+    table_step,
+    threshold_step,
+)
 from lamppost.runtime.running_steps import RunningSklearn, RunningStep, open_step
 
 if TYPE_CHECKING:
     import pandas as pd
 
-log = logging.getLogger("lamppost.packing")
-
-_REFERENCE_ROWS = 50_000
-_HELD_OUT_ROWS = 50
-_HEAVY_ROWS = 2_000
 _LOOKED_AT_ROWS = 8
 _COMPARED_ROWS = 1_000
-_UNSEEN_OF_TEN = 3
 _SAMPLE_ROWS = 20_000
-_LEAST_UNSEEN_ROWS = 50
 FORMATS = ("skops", "pickle")
 _EVERYTHING = frozenset({"python", "torch"})
 
@@ -96,9 +98,9 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str]) -> Remarks
         package.add_fitted(model, notes)
     package.add_parts(recipe.after)
     package.refuse_unread_options()
-    answers = package.steps[-1].gives
-    proof, reference = package.proof(answers), package.reference(answers)
-    members = package.members | {"proof.json": write_proof(proof), "reference.json": write_reference(reference)}
+    answers = package.answers()
+    evidence = package.evidence(answers)
+    members = package.members | {"proof.json": write_proof(evidence.proof()), "reference.json": write_reference(evidence.reference())}
     origin = find_origin(to.parent.absolute(), recipe.by)
     provenance = replace(
         provenance,
@@ -123,10 +125,10 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str]) -> Remarks
         package.options,
     )
     write_lamp(to, manifest, members)
-    qualities = package.qualities(answers)
+    qualities = evidence.qualities()
     return Remarks(
         notes + [quality.summary for quality in qualities],
-        [quality.caution for quality in qualities if quality.caution is not None] + package.cautions(answers),
+        [quality.caution for quality in qualities if quality.caution is not None] + evidence.cautions(),
     )
 
 
@@ -191,8 +193,8 @@ class _Package:
         self._whole_request_frame = self.request_frame
         self._take_sample(notes)
         self._known = {field.name: field for field in self.inputs}
-        if recipe.options:
-            self.options = Schema(tuple(field_of(name, given) for name, given in recipe.options.items()))
+        if options := _options_of(recipe):
+            self.options = Schema(tuple(field_of(name, given) for name, given in options.items()))
             if needed := [field.name for field in self.options if field.required]:
                 raise BadRequest(f"options.{needed[0]}: an option needs a default, or missing = true; the proof is made with it")
             self._known |= {field.name: field for field in self.options}
@@ -274,12 +276,14 @@ class _Package:
             return encoder_step(part, at)
         if isinstance(part, Pixels):
             return pixels_step(part), {}
+        if isinstance(part, Threshold):
+            return threshold_step(part, self._known), {}
         return network_step(part, at, *self._some(_LOOKED_AT_ROWS), self._unread())
 
     def _some(self, rows: int) -> tuple[dict[str, Field], dict[str, Column]]:
         """The fields there are, and their values in some rows."""
         positions = list(range(min(rows, len(self.frame))))
-        columns = {name: _rows_of(column, positions) for name, column in self._columns.items()}
+        columns = {name: rows_of(column, positions) for name, column in self._columns.items()}
         return {name: field for name, field in self._known.items() if name in columns}, columns
 
     def quantize(self, network: Network) -> tuple[Network, str, float]:
@@ -331,6 +335,11 @@ class _Package:
         table.index = self.frame.index
         return table
 
+    def answers(self) -> Schema:
+        """What is answered: what the last step gives; a threshold leaves the scores."""
+        last = self.steps[-1]
+        return Schema((*last.gives, self._known[last.scores])) if isinstance(last, ThresholdStep) else last.gives
+
     def refuse_unread_options(self) -> None:
         """Raise BadRequest for an option that no step reads: callers would set it, and nothing would change."""
         read = {name for step in self.steps for name in step.takes}
@@ -343,25 +352,23 @@ class _Package:
         options = self.options.names if self.options else ()
         return [name for name in self._known if name not in read and name not in options]
 
-    # -- what is written about it -----------------------------------------------------------------------------------------
+    def evidence(self, answers: Schema) -> Evidence:
+        """The training frame with the answers to it."""
+        return Evidence(
+            self.recipe,
+            self.inputs,
+            answers,
+            self._frame_given,
+            self._whole_request_frame,
+            self.frame,
+            self.request_frame,
+            self._columns,
+            self._label_of,
+            lambda rows: self._answer_columns(rows, answers),
+            lambda rows: self._ask(rows, answers),
+        )
 
-    def cautions(self, answers: Schema) -> list[str]:
-        """Inputs that are probably mistakes."""
-        name = next((name for name in self.recipe.targets if name in self._frame_given.columns), None)
-        warnings = input_warnings(self.inputs, self._whole_request_frame, None if name is None else self._frame_given[name])
-        return warnings + unused_input_warnings(self.inputs, self.request_frame, lambda rows: self._ask(rows, answers))
-
-    def qualities(self, answers: Schema) -> list[AnswerQuality]:
-        """How the answers agree with the targets that are columns of the frame."""
-        there = [name for name in self.recipe.targets if name in self.frame.columns]
-        if not there or any(field.kind in ("image", "tensor") for field in self.inputs):
-            return []
-        held_out = None if self.recipe.held_out is None else np.asarray(self.recipe.held_out, dtype=bool)
-        qualities = []
-        for target in there:
-            field = next((field for field in answers if field.name == target), answers.fields[0])
-            qualities.append(answer_quality(field, self._columns[field.name], self.frame[target], self._label_of, held_out))
-        return [quality for quality in qualities if quality is not None]
+    # -- asking ----------------------------------------------------------------------------------------------------------------
 
     def _ask(self, rows: pd.DataFrame, answers: Schema) -> np.ndarray[Any, Any]:
         """The answers of the whole package to some rows, as bytes that can be compared; decisions, where answers are labels only."""
@@ -381,67 +388,6 @@ class _Package:
             table.update(zip(step.gives.names, running.run([table[name] for name in step.takes]), strict=True))
         return [table[name] for name in answers.names]
 
-    def proof(self, answers: Schema) -> Proof:
-        """Rows, and the answers of the fitted object itself on the training frame itself: nothing of the serving path takes part.
-
-        With ``answers`` in the recipe these are the proof's; with other steps behind the model, what these make of the model's.
-        """
-        labels = None
-        if answers.fields[0].kind == "choice":
-            labels = np.asarray(self._columns[answers.names[0]].values)
-        unseen, answers_to_unseen = self._unseen(answers, labels)
-        positions = choose_proof_rows(self.inputs, self.request_frame, self.recipe.proof_rows - len(unseen), labels)
-        rows = frame_rows(self.inputs, self.request_frame.iloc[positions])
-        return Proof(rows + unseen, self._answer_rows(answers, positions) + answers_to_unseen, self.recipe.tolerance)
-
-    def _unseen(self, answers: Schema, labels: np.ndarray[Any, Any] | None) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
-        """Rows that the model was not fitted on, and the answers to them; none where answers are known of the frame's rows only."""
-        count = self.recipe.proof_rows * _UNSEEN_OF_TEN // 10
-        heavy = any(field.kind in ("image", "tensor", "text") for field in self.inputs)
-        if not count or heavy or self.recipe.answers is not None or len(self.frame) < _LEAST_UNSEEN_ROWS:
-            return [], []
-        frame = self.request_frame.iloc[np.linspace(0, len(self.frame) - 1, num=min(len(self.frame), _COMPARED_ROWS)).astype(int)]
-
-        def ask(rows: pd.DataFrame) -> np.ndarray[Any, Any]:
-            return np.asarray(self._answer_columns(rows, answers)[0].values)
-
-        try:
-            rows = unseen_rows(frame, ask if labels is not None else None, count)
-            return frame_rows(self.inputs, rows), answer_rows_from_columns(answers, self._answer_columns(rows, answers), len(rows))
-        except Exception:  # code around a model need not take every combination of values
-            log.debug("no proof rows beside those of the frame", exc_info=True)
-            return [], []
-
-    def _answer_rows(self, answers: Schema, positions: list[int]) -> list[dict[str, Any]]:
-        """The answers to some rows of the frame."""
-        if self.recipe.answers is not None:
-            known = _known_answers(self.recipe.answers, answers)
-            return [known[position] for position in positions]
-        columns = [self._columns[name] for name in answers.names]
-        return answer_rows_from_columns(answers, [_rows_of(column, positions) for column in columns], len(positions))
-
-    def reference(self, answers: Schema) -> Reference:
-        """What inputs and answers look like over the frame, or over 50,000 rows spread evenly over it (2,000 of pictures or tensors)."""
-        heavy = any(field.kind in ("image", "tensor") for field in self.inputs)
-        count = min(len(self.frame), _HEAVY_ROWS if heavy else _REFERENCE_ROWS)
-        positions = np.linspace(0, len(self.frame) - 1, num=count).astype(int).tolist()
-        rows = frame_rows(self.inputs, self.request_frame.iloc[positions])
-        held_out = self._held_out()
-        if held_out is None:
-            return make_reference(self.inputs, rows, answers, self._answer_rows(answers, positions))
-        unseen = held_out[np.linspace(0, len(held_out) - 1, num=min(len(held_out), count)).astype(int)].tolist()
-        return make_reference(self.inputs, rows, answers, self._answer_rows(answers, unseen), unseen=True)
-
-    def _held_out(self) -> np.ndarray[Any, np.dtype[np.int64]] | None:
-        """Places of the rows that the model was not fitted on, if that was said."""
-        given = self.recipe.held_out
-        if given is None:
-            return None
-        places = np.flatnonzero(np.asarray(given, dtype=bool))
-        if len(places) < _HELD_OUT_ROWS:
-            raise BadRequest(f"held_out says so of {len(places)} rows; at least {_HELD_OUT_ROWS} are needed, or leave it out")
-        return places
-
 
 _DTYPES = {
     "number": "float64",
@@ -455,15 +401,11 @@ _DTYPES = {
 }
 
 
-def _rows_of(column: Column, positions: list[int]) -> Column:
-    values = [column.values[at] for at in positions] if isinstance(column.values, list) else column.values[positions]
-    return replace(column, values=values, missing=None if column.missing is None else column.missing[positions])
-
-
-def _known_answers(given: Sequence[Any], answers: Schema) -> list[dict[str, Any]]:
-    """Answers that training is known to have given, one a row: dicts, or plain values of the first answer field."""
-    known = [dict(answer) if isinstance(answer, Mapping) else {answers.names[0]: answer} for answer in given]
-    for row, answer in enumerate(known):
-        if lost := [name for name in answers.names if name not in answer]:
-            raise BadRequest(f"answers, row {row}: there is no {', '.join(lost)}; give a dict with {', '.join(answers.names)}")
-    return known
+def _options_of(recipe: Recipe) -> dict[str, Mapping[str, Any]]:
+    """Options that the packer states, and those of thresholds."""
+    options: dict[str, Mapping[str, Any]] = dict(recipe.options or {})
+    for part in recipe.after:
+        if isinstance(part, Threshold) and part.option is not None:
+            meaning = f"score from which {part.label} is answered"
+            options.setdefault(part.option, {"kind": "number", "low": 0.0, "high": 1.0, "default": part.default, "meaning": meaning})
+    return options

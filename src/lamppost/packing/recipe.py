@@ -9,9 +9,9 @@ from typing import Any
 from lamppost.core.artifact.proof import Tolerance
 from lamppost.core.artifact.steps import ArtifactFormat
 from lamppost.packing.networks import Network
-from lamppost.packing.side_steps import Code, Encoder, Pixels, Table
+from lamppost.packing.side_steps import Code, Encoder, Pixels, Table, Threshold
 
-Part = Code | Table | Encoder | Pixels | Network
+Part = Code | Table | Encoder | Pixels | Network | Threshold
 """What can stand before and after the model."""
 
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 import orjson
 
 from lamppost.core.artifact.schema_inference import infer_inputs, json_value
-from lamppost.core.artifact.steps import PixelsStep, PythonStep, TableStep
+from lamppost.core.artifact.steps import PixelsStep, PythonStep, TableStep, ThresholdStep
 from lamppost.core.errors import BadRequest
 from lamppost.core.schema.fields import Field, Schema
 
@@ -140,6 +140,35 @@ def code_step(part: Code, at: int) -> tuple[PythonStep, dict[str, bytes]]:
     gives = Schema(tuple(field_of(name, attributes) for name, attributes in part.gives.items()))
     step = PythonStep(folder, modules, module, name, tuple(part.takes), gives)
     return step, {f"{folder}/{name}": file.read_bytes() for name, file in zip(modules, files, strict=True)}
+
+
+@dataclass(frozen=True, slots=True)
+class Threshold:
+    """A label is answered where its score reaches a threshold; below, the most likely of the others. The scores stay in the answer.
+
+    label : the label, as it is answered. default : the threshold. option : name of the option by which a call sets it, None for no option.
+    """
+
+    label: str
+    default: float = 0.5
+    option: str | None = "threshold"
+
+    __pydantic_config__: ClassVar = {"extra": "forbid"}
+
+    def __post_init__(self) -> None:
+        if not 0 <= self.default <= 1:
+            raise BadRequest(f"the threshold of {self.label!r} is {self.default}; it lies between 0 and 1")
+
+
+def threshold_step(part: Threshold, known: Mapping[str, Field]) -> ThresholdStep:
+    """The step of `Threshold`, behind a model whose label and scores are known."""
+    label, scores = known.get("label"), known.get("scores")
+    if label is None or scores is None or label.choices != scores.choices:
+        raise BadRequest(f"a threshold of {part.label!r} needs a classifier before it that answers with label and scores")
+    if part.label not in label.choices:
+        raise BadRequest(f"the threshold is of {part.label!r}, and the labels are {', '.join(label.choices)}")
+    meaning = f"{part.label} where its score reaches the threshold"
+    return ThresholdStep("scores", part.label, Schema((replace(label, meaning=meaning),)), part.default, part.option)
 
 
 def table_step(part: Table, at: int) -> tuple[TableStep, dict[str, bytes]]:

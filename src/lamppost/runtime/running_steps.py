@@ -13,7 +13,7 @@ import numpy as np
 import orjson
 
 from lamppost.core.artifact.manifest import Manifest, fields_by_name
-from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep
+from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep, ThresholdStep
 from lamppost.core.errors import Fault, InvalidRows, ModelFault, PackageRefused
 from lamppost.core.schema.columns import Array, Column, array_for_step, column_from_step
 from lamppost.core.schema.fields import Schema
@@ -130,6 +130,28 @@ class RunningTable:
         ]
 
 
+class RunningThreshold:
+    """A label by a threshold on its score."""
+
+    def __init__(self, step: ThresholdStep, takes: Schema) -> None:
+        self.step = step
+        scores = takes.fields[0]
+        if scores.kind != "vector" or scores.choices != step.gives.fields[0].choices:
+            raise PackageRefused(f"{scores.name} is {scores.expected_text()}, and a threshold needs a score for each label")
+        self._place = scores.choices.index(step.label)
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """The code of the label of each row."""
+        scores = np.array(columns[0].values, dtype=np.float64)
+        cut: Any = self.step.default
+        if self.step.option is not None:
+            given = np.asarray(columns[1].values, dtype=np.float64)
+            cut = np.where(np.isnan(given), self.step.default, given)
+        reaches = scores[:, self._place] >= cut
+        scores[:, self._place] = -np.inf
+        return [Column(np.where(reaches, self._place, scores.argmax(axis=1)).astype(np.int32))]
+
+
 class StepChain:
     """Open steps in a row. run_single : answers one row of plain values, where there is a shorter way for it."""
 
@@ -180,6 +202,8 @@ def open_step(
         return RunningTable(step, takes, member(step.file))
     if isinstance(step, PixelsStep):
         return RunningPixels(step, takes)
+    if isinstance(step, ThresholdStep):
+        return RunningThreshold(step, takes)
     if isinstance(step, NetworkStep):
         if step.format != "onnx":
             _allowed("torch", formats)

@@ -17,7 +17,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from lamppost.core.artifact.documents import check_document
 from lamppost.core.artifact.older_formats import upgrade_manifest
-from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep
+from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep, ThresholdStep
 from lamppost.core.errors import PackageRefused
 from lamppost.core.limits import MAX_STEPS
 from lamppost.core.names import check_name
@@ -139,7 +139,7 @@ class Manifest:
     def serves_graphs(self) -> bool:
         """Whether a worker needs the ONNX runtime only, and no library of models."""
         return all(
-            isinstance(step, (TableStep, PixelsStep))
+            isinstance(step, (TableStep, PixelsStep, ThresholdStep))
             or (isinstance(step, SklearnStep) and step.compiled is not None)
             or (isinstance(step, NetworkStep) and step.format == "onnx")
             for step in self.steps

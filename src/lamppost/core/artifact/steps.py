@@ -287,7 +287,38 @@ class NetworkStep:
         return (self.file, *self.beside)
 
 
-Step = SklearnStep | NetworkStep | PixelsStep | PythonStep | TableStep
+@dataclass(frozen=True, slots=True)
+class ThresholdStep:
+    """Another label where its score reaches a threshold; below, the most likely of the others.
+
+    scores : column with a score for each label. label : the label that the threshold is for. option : column with the threshold of a call,
+    None where it is always ``default``. gives : the label that is answered.
+    """
+
+    scores: str
+    label: str
+    gives: Schema
+    default: float
+    option: str | None = None
+    kind: Literal["threshold"] = "threshold"
+
+    __pydantic_config__: ClassVar = _STRICT
+    files: ClassVar[tuple[str, ...]] = ()
+
+    def __post_init__(self) -> None:
+        (given, *more) = self.gives
+        if more or given.kind != "choice" or self.label not in given.choices or len(given.choices) < 2:
+            raise PackageRefused(f"a threshold gives one label, {self.label!r} among others")
+        if not 0 <= self.default <= 1:
+            raise PackageRefused(f"a threshold lies between 0 and 1, and {self.default} does not")
+
+    @property
+    def takes(self) -> tuple[str, ...]:
+        """Names of the columns it reads."""
+        return (self.scores,) if self.option is None else (self.scores, self.option)
+
+
+Step = SklearnStep | NetworkStep | PixelsStep | PythonStep | TableStep | ThresholdStep
 
 
 def step_summary(step: Step) -> str:
@@ -295,6 +326,9 @@ def step_summary(step: Step) -> str:
     if isinstance(step, TableStep):
         unknown = "is refused" if step.unknown == "refuse" else "leaves them missing"
         return f"table: {step.key} becomes {', '.join(step.gives.names)}; an unknown {step.key} {unknown}"
+    if isinstance(step, ThresholdStep):
+        where = f"{step.default:g}" if step.option is None else f"the option {step.option}, {step.default:g} unless said otherwise"
+        return f"threshold: {step.gives.names[0]} is {step.label} where its score is {where} or more"
     if isinstance(step, PythonStep):
         return f"code: {step.module}:{step.name} makes {', '.join(step.gives.names)} of {', '.join(step.takes)}"
     if isinstance(step, PixelsStep):
