@@ -30,7 +30,7 @@ def wide_lamp() -> Any:
     model = LogisticRegression(max_iter=20).fit(frame, target)
     fields = {names[0]: {"meaning": MEANING}}
     to = run_folder() / "wide.lamp"
-    return lamppost.pack(model, frame.assign(kind=target), name=LONG, target="kind", fields=fields, to=to).path
+    return lamppost.pack(model, frame.assign(kind=target), name=LONG, target="kind", fields=fields, to=to, quiet=True).path
 
 
 class Extremes(InBrowser):

@@ -87,6 +87,7 @@ class Served(unittest.TestCase):
 
     def test_truth_is_told_of_what_a_frame_was_answered(self) -> None:
         answers = self.endpoint.predict(X.head(30))
+        until(lambda: answers.attrs["request_id"] in self.endpoint.calls()["request_id"].tolist(), what="the record of the call")
         told = self.endpoint.record_outcomes(answers.assign(truth=FAILED[:30]))
         self.assertEqual((told["new"], told["unknown"]), (30, []))
         (quality,) = self.endpoint.client.quality("outage")["versions"]

@@ -25,7 +25,7 @@ class WithFolder(unittest.TestCase):
         """Packed, and proven in a fresh process unless that is left out."""
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # of the frames, which are small and made up
-            return lamppost.pack(model, frame, name="packed", to=self.folder / "packed.lamp", **more)
+            return lamppost.pack(model, frame, name="packed", to=self.folder / "packed.lamp", **{"quiet": True, **more})
 
     def columns(self, lamp: Lamp, frame: pd.DataFrame, original: bool = False) -> list[Column]:
         """What the package's steps give for the rows of a frame, options among its columns."""

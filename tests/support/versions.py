@@ -22,7 +22,7 @@ def times_lamp(factor: float, tight: bool = False) -> Path:
         frame["y"] = frame["x"] * factor
         model = LinearRegression(fit_intercept=False).fit(frame[["x"]], frame["y"])
         fields: dict[str, Any] = {"x": {"high": 50.0}} if tight else {}
-        lamppost.pack(model, frame, name="times", target="y", fields=fields, to=path, notes=f"times {factor:g}")
+        lamppost.pack(model, frame, name="times", target="y", fields=fields, to=path, quiet=True, notes=f"times {factor:g}")
 
     return made_once(f"times-{factor:g}{'-tight' if tight else ''}.lamp", make)
 
@@ -35,6 +35,8 @@ def label_lamp(share_of_a: float, seed: int = 1) -> Path:
 
         x = np.random.default_rng(seed).random(400)
         frame = pd.DataFrame({"x": x, "letter": np.where(x < share_of_a, "a", "b")})
-        lamppost.pack(DecisionTreeClassifier().fit(frame[["x"]], frame["letter"]), frame, name="letter", target="letter", to=path)
+        lamppost.pack(
+            DecisionTreeClassifier().fit(frame[["x"]], frame["letter"]), frame, name="letter", target="letter", to=path, quiet=True
+        )
 
     return made_once(f"letter-{share_of_a:g}.lamp", make)

@@ -19,7 +19,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
 _SHOWN_FIELDS = 8
-_RECORDS_S = 10.0
+_CALL_COLUMNS = ["at", "request_id", "version", "token", "status", "rows", "batch_rows", "total_us", "input", "answer"]
+_RECORDS_S = 30.0
 
 
 def serve(
@@ -112,7 +113,7 @@ class ServedEndpoint:
         """The last calls, newest first."""
         import pandas as pd
 
-        return pd.DataFrame(self.client.calls(self.name, limit))
+        return pd.DataFrame(self.client.calls(self.name, limit), columns=_CALL_COLUMNS)
 
     def drift(self) -> dict[str, Any]:
         """Whether rows and answers still look like training."""
