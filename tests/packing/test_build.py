@@ -4,6 +4,7 @@ import pickle
 import tempfile
 import unittest
 from pathlib import Path
+from typing import get_args
 
 import numpy as np
 import pandas as pd
@@ -13,6 +14,7 @@ from lamppost.core.errors import BadRequest, LampPostError
 from lamppost.package.read import read_lamp
 from lamppost.packing.build import build_package
 from lamppost.packing.recipe import Recipe
+from lamppost.packing.stages import Stage, Stages
 from lamppost.packing.summary import pack_summary
 from tests.support.lamps import outage_lamp
 from tests.support.models import OUTAGE, Coin, numbers_frame, small_outage_model
@@ -56,6 +58,17 @@ class Building(unittest.TestCase):
             model = pickle.loads(pickle.dumps(model))  # as if it were loaded from the same file another day
         self.assertEqual(self.path.read_bytes(), again.read_bytes())
         self.assertEqual(read_lamp(self.path).digest, read_lamp(again).digest)
+
+    def test_each_stage_is_told_when_it_begins(self) -> None:
+        told: list[str] = []
+
+        class Listening(Stages):
+            def begin(self, stage: Stage) -> None:
+                told.append(stage)
+
+        model, frame = small_outage_model()
+        build_package(model, frame, Recipe(**OUTAGE), self.path, Listening())
+        self.assertEqual(told, list(get_args(Stage))[:-1])
 
     def test_what_skops_does_not_hold_is_pickled_and_said_so(self) -> None:
         frame = numbers_frame().assign(side=lambda f: np.where(f.x > 120, "heads", "tails"))

@@ -46,6 +46,7 @@ from lamppost.packing.side_steps import (
     table_step,
     threshold_step,
 )
+from lamppost.packing.stages import Stages
 from lamppost.runtime.running_steps import RunningSklearn, RunningStep, open_step
 
 if TYPE_CHECKING:
@@ -58,8 +59,13 @@ FORMATS = ("skops", "pickle")
 _EVERYTHING = frozenset({"python", "torch"})
 
 
-def build_package(model: Any, frame: Any, recipe: Recipe, to: Path) -> Remarks:
-    """Write the lamp file of a fitted object, or of a `Network`. frame : see `lamppost.packing.frames.training_frame`."""
+def build_package(model: Any, frame: Any, recipe: Recipe, to: Path, stages: Stages | None = None) -> Remarks:
+    """Write the lamp file of a fitted object, or of a `Network`.
+
+    frame : see `lamppost.packing.frames.training_frame`. stages : is told what begins.
+    """
+    stages = stages or Stages()
+    stages.begin("reading the frame")
     check_name(recipe.name, "model")
     if recipe.proof_rows < 1:
         raise BadRequest(f"a proof needs at least one row, not {recipe.proof_rows}")
@@ -77,10 +83,10 @@ def build_package(model: Any, frame: Any, recipe: Recipe, to: Path) -> Remarks:
         raise BadRequest("only a network can be quantized; compiled graphs of other models stay exact")
     model = model if network else prepared(model)
     with nullcontext() if network else sklearn_model.one_thread(model), tempfile.TemporaryDirectory(prefix="lamppost-packing-") as folder:
-        return _build(_Package(frame, recipe, Path(folder)), model, to, notes)
+        return _build(_Package(frame, recipe, Path(folder)), model, to, notes, stages)
 
 
-def _build(package: _Package, model: Any, to: Path, notes: list[str]) -> Remarks:
+def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: Stages) -> Remarks:
     recipe = package.recipe
     provenance = Provenance(notes=recipe.notes, tags=dict(recipe.tags or {}))
     if isinstance(model, Network):
@@ -88,6 +94,7 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str]) -> Remarks
         provenance = replace(provenance, notes=recipe.notes or own_notes, tags=tags | provenance.tags)
     package.begin(model, notes)
     package.add_parts(recipe.before)
+    stages.begin("asking the model")
     if isinstance(model, Network):
         if recipe.quantize:
             model, change, faster = package.quantize(model)
@@ -100,7 +107,10 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str]) -> Remarks
     package.refuse_unread_options()
     answers = package.answers()
     evidence = package.evidence(answers)
-    members = package.members | {"proof.json": write_proof(evidence.proof()), "reference.json": write_reference(evidence.reference())}
+    stages.begin("making the proof")
+    members = package.members | {"proof.json": write_proof(evidence.proof())}
+    stages.begin("describing the training")
+    members["reference.json"] = write_reference(evidence.reference())
     origin = find_origin(to.parent.absolute(), recipe.by)
     provenance = replace(
         provenance,
@@ -125,6 +135,7 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str]) -> Remarks
         package.options,
     )
     write_lamp(to, manifest, members)
+    stages.begin("looking for mistakes")
     qualities = evidence.qualities()
     return Remarks(
         notes + [quality.summary for quality in qualities],

@@ -16,6 +16,7 @@ from lamppost.package.read import Lamp, read_lamp
 from lamppost.packing.build import build_package
 from lamppost.packing.pack_warnings import PackWarning
 from lamppost.packing.recipe import Part, Recipe, Remarks
+from lamppost.packing.stages import Stages, somebody_looks
 from lamppost.packing.summary import pack_summary
 from lamppost.runtime.proving import prove as prove_lamp
 
@@ -112,6 +113,7 @@ def pack(
             all_rows,
         ),
         prove,
+        not quiet,
     )
     summary = pack_summary(lamp, remarks, prove)
     if not quiet:
@@ -121,19 +123,23 @@ def pack(
     return lamp
 
 
-def pack_with_remarks(model: Any, frame: Any, to: Path, recipe: Recipe, prove: bool = True) -> tuple[Lamp, Remarks]:
-    """Like `pack`, and also returns the remarks for the packer."""
+def pack_with_remarks(
+    model: Any, frame: Any, to: Path, recipe: Recipe, prove: bool = True, show_stages: bool = True
+) -> tuple[Lamp, Remarks]:
+    """Like `pack`, and also returns the remarks for the packer. show_stages : whether somebody who looks sees what it is at."""
     unproven = to.with_name(f".{to.name}.unproven")
     try:
-        remarks = build_package(model, frame, recipe, unproven)
-        if prove:
-            verdict = prove_lamp(read_lamp(unproven))
-            if not verdict.passed:
-                raise ProofFailed(
-                    f"the package of {recipe.name} does not give training's answers: {verdict.sentence()}; nothing was written. "
-                    + USUAL_CAUSES,
-                    differences=[diff.sentence() for diff in verdict.differences],
-                )
+        with Stages(show_stages and somebody_looks()) as stages:
+            remarks = build_package(model, frame, recipe, unproven, stages)
+            if prove:
+                stages.begin("proving it")
+                verdict = prove_lamp(read_lamp(unproven))
+                if not verdict.passed:
+                    raise ProofFailed(
+                        f"the package of {recipe.name} does not give training's answers: {verdict.sentence()}; nothing was written. "
+                        + USUAL_CAUSES,
+                        differences=[diff.sentence() for diff in verdict.differences],
+                    )
         unproven.replace(to)
     finally:
         unproven.unlink(missing_ok=True)
