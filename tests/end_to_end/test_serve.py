@@ -115,6 +115,16 @@ class Served(unittest.TestCase):
         self.assertEqual(again.rollback()["version"], "outage@1")
         self.assertIn(f"outage@{number}", again.versions().index)
 
+    def test_a_file_of_rows_is_asked_as_it_is(self) -> None:
+        file = self.service.folder / "rows.csv"
+        X.head(7).to_csv(file, index=False)
+        answers = self.endpoint.client.predict("outage", file).answers
+        self.assertEqual([answer["label"] for answer in answers], MODEL.predict(X.head(7)).tolist())
+        for wrong, sentence in ((Path("rows.xlsx"), "is none of .csv"), (Path("missing.csv"), "cannot be read")):
+            with self.assertRaises(BadRequest) as caught:
+                self.endpoint.client.predict("outage", wrong)
+            self.assertIn(sentence, caught.exception.detail)
+
     def test_a_notebook_shows_what_it_is(self) -> None:
         shown = self.endpoint._repr_html_()
         for text in ("serving", "outage@", "age, nights", "endpoint.predict({"):

@@ -8,6 +8,7 @@ import base64
 import hashlib
 import zipfile
 from collections.abc import Callable, Generator, Mapping
+from pathlib import Path
 from typing import Any, BinaryIO, TypeVar
 from urllib.parse import quote
 
@@ -20,6 +21,7 @@ from lamppost.core.errors import BadRequest, LampPostError, from_problem
 
 T = TypeVar("T")
 Call = Generator[Request, Reply, T]
+_FILES = {".csv": "text/csv", ".ndjson": "application/x-ndjson", ".arrow": "application/vnd.apache.arrow.stream"}
 Progress = Callable[[int, int], None]
 """Told how many bytes are there, and how many there are in all."""
 
@@ -61,22 +63,43 @@ def record_outcome(endpoint: str, request_id: str, truth: Any, row: int = 0) -> 
 
 
 def predict(endpoint: str, rows: Any, options: Row | None = None, headers: Mapping[str, str] | None = None) -> Call[Prediction]:
-    """Ask an endpoint for one row or several, with options and headers for the call. rows : see `lamppost.client.rows.request_body`."""
-    body = request_body(rows)
-    if options:
-        body["options"] = dict(options)
-    try:
-        content = orjson.dumps(body, default=_as_json, option=orjson.OPT_SERIALIZE_NUMPY | orjson.OPT_UTC_Z)
-    except TypeError as error:
-        raise BadRequest(f"a row cannot be written as JSON: {error}") from error
-    reply = yield Request(
-        "POST", f"/predict/{quote(endpoint, safe='')}", content=content, headers={**(headers or {}), "content-type": "application/json"}
-    )
+    """Ask an endpoint for one row or several, with options and headers for the call.
+
+    rows : see `lamppost.client.rows.request_body`; or the path of a file of CSV, NDJSON or Arrow.
+    """
+    if isinstance(rows, Path):
+        content, own_headers = _file_content(rows)
+        params = {"options": orjson.dumps(dict(options)).decode()} if options else {}
+    else:
+        content, own_headers, params = _json_content(rows, options), {"content-type": "application/json"}, {}
+    path = f"/predict/{quote(endpoint, safe='')}"
+    reply = yield Request("POST", path, content=content, params=params, headers={**(headers or {}), **own_headers})
     answer = checked_json(reply)
     answers = answer["answers"] if "answers" in answer else [answer["answer"]]
     return Prediction(
         answers, answer["version"], answer["request_id"], read_timing(reply.headers.get("server-timing", "")), answer.get("changed", [])
     )
+
+
+def _file_content(file: Path) -> tuple[bytes, dict[str, str]]:
+    """The body of a call, and the headers that say what it is."""
+    kind = _FILES.get(file.suffix.lower())
+    if kind is None:
+        raise BadRequest(f"{file} is none of {', '.join(_FILES)}; give rows, a data frame, or such a file")
+    try:
+        return file.read_bytes(), {"content-type": kind, "accept": "application/json"}
+    except OSError as error:
+        raise BadRequest(f"{file} cannot be read: {error.strerror}") from error
+
+
+def _json_content(rows: Any, options: Row | None) -> bytes:
+    body = request_body(rows)
+    if options:
+        body["options"] = dict(options)
+    try:
+        return orjson.dumps(body, default=_as_json, option=orjson.OPT_SERIALIZE_NUMPY | orjson.OPT_UTC_Z)
+    except TypeError as error:
+        raise BadRequest(f"a row cannot be written as JSON: {error}") from error
 
 
 def _as_json(value: Any) -> str:

@@ -93,9 +93,11 @@ class Client(ClientQuestions):
         self._http = httpx.Client(**_options(address, token, timeout_s))
 
     def predict(self, endpoint: str, rows: Any, options: Row | None = None, headers: Mapping[str, str] | None = None) -> Prediction:
-        """Answers to one row (a mapping, or a Series) or to several: an iterable of mappings, a data frame, an Arrow table, or an array
-        with named columns. A picture is given as the bytes of its file, a time as a datetime with an offset, a tensor as lists or an array.
-        options : named parameters of the call. headers : one may choose a version.
+        """Answers to one row (a mapping, or a Series) or to several: an iterable of mappings, a data frame, an Arrow table, an array with
+        named columns, or the path of a file of CSV, NDJSON or Arrow.
+
+        A picture is given as the bytes of its file, a time as a datetime with an offset, a tensor as lists or an array. options : named
+        parameters of the call. headers : one may choose a version.
         """
         return self._run(calls.predict(endpoint, rows, options, headers))
 
