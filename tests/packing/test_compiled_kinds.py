@@ -13,6 +13,7 @@ from sklearn import (
     decomposition,
     discriminant_analysis,
     ensemble,
+    gaussian_process,
     kernel_approximation,
     kernel_ridge,
     linear_model,
@@ -168,6 +169,15 @@ class Kinds(unittest.TestCase):
         model.fit(frame, truth)
         step = fitted_step(model, frame, infer_inputs(frame), "frame", Recipe("kind"), 0)
         self.assertIsNotNone(step.step.compiled, step.step.not_compiled)
+
+    def test_what_is_not_compiled_is_held_by_skops_all_the_same(self) -> None:
+        for model in (
+            after(preprocessing.SplineTransformer()),
+            make_pipeline(scaled(), gaussian_process.GaussianProcessClassifier(random_state=0)),
+            neighbors.RadiusNeighborsClassifier(500.0),
+        ):
+            step = self.step(model, KINDS)[1].step
+            self.assertEqual((step.compiled, step.format), (None, "skops"), model)
 
     def test_what_is_too_large_or_unknown_is_not_compiled_and_says_why(self) -> None:
         for model, reason in (

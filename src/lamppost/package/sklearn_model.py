@@ -41,6 +41,7 @@ TRUSTED = frozenset(
         "sklearn.multiclass._ConstantPredictor",
         "sklearn.impute._iterative._ImputerTriplet",
         "sklearn._loss.loss.HalfTweedieLossIdentity",
+        *("scipy.interpolate._bsplines.BSpline", "scipy._lib.array_api_compat.numpy._aliases.asarray"),
         *(
             "sklearn.metrics._scorer._CurveScorer",
             "sklearn.metrics._scorer._Scorer",
