@@ -15,6 +15,7 @@ from sklearn.preprocessing import StandardScaler
 
 import lamppost
 from lamppost.core.errors import BadRequest
+from lamppost.serving.serve import ServedEndpoint
 from tests.end_to_end.test_life import alive
 from tests.support.service import Service, until
 
@@ -62,16 +63,12 @@ class Served(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.service = Service().start()
         cls.addClassCleanup(cls.service.remove)
-        cls.endpoint = lamppost.serve(
-            MODEL,
-            X.assign(failed=FAILED),
-            target="failed",
-            name="outage",
-            address=cls.service.address,
-            token=cls.service.token,
-            prove=False,
-            quiet=True,
-        )
+        cls.endpoint = cls.serve()
+
+    @classmethod
+    def serve(cls, notes: str = "") -> ServedEndpoint:
+        where = {"address": cls.service.address, "token": cls.service.token}
+        return lamppost.serve(MODEL, X.assign(failed=FAILED), target="failed", name="outage", prove=False, quiet=True, notes=notes, **where)
 
     def test_a_frame_gets_a_frame_with_its_index_and_a_row_its_label(self) -> None:
         rows = X.tail(40).set_axis([f"lamp {at}" for at in range(40)])
@@ -98,17 +95,7 @@ class Served(unittest.TestCase):
         until(lambda: asked in self.endpoint.calls()["request_id"].tolist(), what="the record of the call")
         (call,) = [call for call in self.endpoint.client.calls("outage") if call["request_id"] == asked]
         self.assertEqual((len(call["input"]["rows"]), len(call["answer"]["answers"])), (3, 3))
-        again = lamppost.serve(
-            MODEL,
-            X.assign(failed=FAILED),
-            target="failed",
-            name="outage",
-            address=self.service.address,
-            token=self.service.token,
-            prove=False,
-            quiet=True,
-            notes="another one",
-        )
+        again = self.serve("another one")
         number = int(str(again.version).rpartition("@")[2])
         self.assertEqual(again.point(1)["version"], "outage@1")
         self.assertEqual(again.point({"version": f"outage@{number}"})["version"], f"outage@{number}")

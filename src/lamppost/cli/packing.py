@@ -117,9 +117,7 @@ def _bare(model: Path, source: Path, options: PackOptions) -> tuple[Any, Any, Re
     require_trust(model, options.allow_code)
     loaded = Network(model) if model.suffix.lower() in FORMATS else load_model(model, options.allow_code)
     targets = None if options.target is None else [part.strip() for part in options.target.split(",")]
-    recipe = Recipe(
-        name, targets[0] if targets is not None and len(targets) == 1 else targets, quantize=options.quantize, all_rows=options.all_rows
-    )
+    recipe = Recipe(name, targets, quantize=options.quantize, all_rows=options.all_rows)
     return loaded, read_frame(rows, options.allow_code), recipe
 
 

@@ -63,17 +63,17 @@ class ClientQuestions:
 
     def drift(self, endpoint: str) -> Answer:
         """Whether rows and answers still look like training."""
-        answer: Answer = self._run(calls.fetch("GET", questions.endpoint_path(endpoint, "/drift")))
+        answer: Answer = self._run(calls.fetch("GET", calls.endpoint_path(endpoint, "/drift")))
         return answer
 
     def traffic(self, endpoint: str) -> Answer:
         """Calls, errors and percentiles over the last hour."""
-        answer: Answer = self._run(calls.fetch("GET", questions.endpoint_path(endpoint, "/traffic")))
+        answer: Answer = self._run(calls.fetch("GET", calls.endpoint_path(endpoint, "/traffic")))
         return answer
 
     def quality(self, endpoint: str) -> Answer:
         """The quality of answers, as far as the truth is known."""
-        answer: Answer = self._run(calls.fetch("GET", questions.endpoint_path(endpoint, "/quality")))
+        answer: Answer = self._run(calls.fetch("GET", calls.endpoint_path(endpoint, "/quality")))
         return answer
 
     def alerts(self) -> list[Answer]:
@@ -176,17 +176,17 @@ class AsyncClientQuestions:
 
     async def drift(self, endpoint: str) -> Answer:
         """See `Client.drift`."""
-        answer: Answer = await self._run(calls.fetch("GET", questions.endpoint_path(endpoint, "/drift")))
+        answer: Answer = await self._run(calls.fetch("GET", calls.endpoint_path(endpoint, "/drift")))
         return answer
 
     async def traffic(self, endpoint: str) -> Answer:
         """See `Client.traffic`."""
-        answer: Answer = await self._run(calls.fetch("GET", questions.endpoint_path(endpoint, "/traffic")))
+        answer: Answer = await self._run(calls.fetch("GET", calls.endpoint_path(endpoint, "/traffic")))
         return answer
 
     async def quality(self, endpoint: str) -> Answer:
         """See `Client.quality`."""
-        answer: Answer = await self._run(calls.fetch("GET", questions.endpoint_path(endpoint, "/quality")))
+        answer: Answer = await self._run(calls.fetch("GET", calls.endpoint_path(endpoint, "/quality")))
         return answer
 
     async def alerts(self) -> list[Answer]:

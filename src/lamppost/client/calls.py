@@ -14,6 +14,7 @@ from urllib.parse import quote
 
 import orjson
 
+from lamppost.client.frames import ARROW
 from lamppost.client.rows import Row, request_body
 from lamppost.client.values import Prediction, Reply, Request, read_timing
 from lamppost.core.artifact.chunks import chunk_bounds
@@ -21,9 +22,24 @@ from lamppost.core.errors import BadRequest, LampPostError, from_problem
 
 T = TypeVar("T")
 Call = Generator[Request, Reply, T]
-_FILES = {".csv": "text/csv", ".ndjson": "application/x-ndjson", ".arrow": "application/vnd.apache.arrow.stream"}
+_FILES = {".csv": "text/csv", ".ndjson": "application/x-ndjson", ".arrow": ARROW}
 Progress = Callable[[int, int], None]
 """Told how many bytes are there, and how many there are in all."""
+
+
+def endpoint_path(endpoint: str, below: str = "") -> str:
+    """The path of an endpoint in the API, or one below it."""
+    return f"/api/endpoints/{quote(endpoint, safe='')}{below}"
+
+
+def predict_path(endpoint: str) -> str:
+    """The path at which an endpoint is asked."""
+    return f"/predict/{quote(endpoint, safe='')}"
+
+
+def options_in_query(options: Row | None) -> dict[str, str]:
+    """Options of a call whose body is no JSON."""
+    return {"options": orjson.dumps(dict(options)).decode()} if options else {}
 
 
 def checked_json(reply: Reply) -> Any:
@@ -58,7 +74,7 @@ def fetch_bytes(path: str, **params: Any) -> Call[bytes]:
 def record_outcome(endpoint: str, request_id: str, truth: Any, row: int = 0) -> Call[dict[str, Any]]:
     """Tell what was true about an earlier answer."""
     body = {"outcomes": [{"request_id": request_id, "row": row, "truth": truth}]}
-    answer: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/outcomes", body)
+    answer: dict[str, Any] = yield from fetch("POST", endpoint_path(endpoint, "/outcomes"), body)
     return answer
 
 
@@ -69,11 +85,10 @@ def predict(endpoint: str, rows: Any, options: Row | None = None, headers: Mappi
     """
     if isinstance(rows, Path):
         content, own_headers = _file_content(rows)
-        params = {"options": orjson.dumps(dict(options)).decode()} if options else {}
+        params = options_in_query(options)
     else:
         content, own_headers, params = _json_content(rows, options), {"content-type": "application/json"}, {}
-    path = f"/predict/{quote(endpoint, safe='')}"
-    reply = yield Request("POST", path, content=content, params=params, headers={**(headers or {}), **own_headers})
+    reply = yield Request("POST", predict_path(endpoint), content=content, params=params, headers={**(headers or {}), **own_headers})
     answer = checked_json(reply)
     answers = answer["answers"] if "answers" in answer else [answer["answer"]]
     return Prediction(
@@ -154,13 +169,13 @@ def set_up(
 ) -> Call[dict[str, Any]]:
     """Give an endpoint a whole setup."""
     body = {"setup": dict(setup), "after": after, "break_callers": break_callers, "override": override}
-    result: dict[str, Any] = yield from fetch("PUT", f"/api/endpoints/{quote(endpoint, safe='')}/setup", body)
+    result: dict[str, Any] = yield from fetch("PUT", endpoint_path(endpoint, "/setup"), body)
     return result
 
 
 def rollback(endpoint: str, note: str | None = None) -> Call[dict[str, Any]]:
     """Serve again what was served before."""
-    result: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/rollback", {"note": note})
+    result: dict[str, Any] = yield from fetch("POST", endpoint_path(endpoint, "/rollback"), {"note": note})
     return result
 
 
@@ -174,12 +189,12 @@ def roll_out(
 ) -> Call[dict[str, Any]]:
     """Begin a rollout."""
     body = {"version": version, "plan": plan, "sticky": sticky, "break_callers": break_callers, "override": override}
-    result: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/rollout", body)
+    result: dict[str, Any] = yield from fetch("POST", endpoint_path(endpoint, "/rollout"), body)
     return result
 
 
 def point(endpoint: str, version: str | Row, break_callers: bool = False, override: str | None = None) -> Call[dict[str, Any]]:
     """Make an endpoint serve a version: its name, or what `push` returned."""
     body = {"version": version if isinstance(version, str) else version["version"], "break_callers": break_callers, "override": override}
-    result: dict[str, Any] = yield from fetch("POST", f"/api/endpoints/{quote(endpoint, safe='')}/point", body)
+    result: dict[str, Any] = yield from fetch("POST", endpoint_path(endpoint, "/point"), body)
     return result

@@ -6,9 +6,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
-import orjson
-
-from lamppost.client.calls import Call, checked_json, fetch, set_up
+from lamppost.client.calls import Call, checked_json, endpoint_path, fetch, options_in_query, predict_path, set_up
 from lamppost.client.frames import ARROW, arrow_to_frame, frame_to_arrow
 from lamppost.client.rows import request_body
 from lamppost.client.values import Request
@@ -16,11 +14,6 @@ from lamppost.core.endpoint.setup import read_setup, write_setup
 from lamppost.core.names import parse_version
 
 Answer = dict[str, Any]
-
-
-def endpoint_path(endpoint: str, below: str = "") -> str:
-    """The path of an endpoint in the API, or one below it."""
-    return f"/api/endpoints/{quote(endpoint, safe='')}{below}"
 
 
 def version_path(version: str, below: str = "") -> str:
@@ -42,9 +35,9 @@ def predict_frame(
     described = yield from describe_endpoint(endpoint)
     reply = yield Request(
         "POST",
-        f"/predict/{quote(endpoint, safe='')}",
+        predict_path(endpoint),
         content=frame_to_arrow(frame, described["inputs"]),
-        params={"options": orjson.dumps(dict(options)).decode()} if options else {},
+        params=options_in_query(options),
         headers={**(headers or {}), "content-type": ARROW, "accept": ARROW},
     )
     if reply.status >= 400:

@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from contextlib import nullcontext
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, get_args
 
 import numpy as np
 
@@ -16,7 +16,17 @@ from lamppost.core.artifact.manifest import Manifest, Provenance, fields_by_name
 from lamppost.core.artifact.proof import write_proof
 from lamppost.core.artifact.reference import write_reference
 from lamppost.core.artifact.schema_inference import choose_proof_rows, columns_from_frame, infer_inputs, infer_kind
-from lamppost.core.artifact.steps import FrameColumn, NetworkStep, PixelsStep, Reads, SklearnStep, Step, TableStep, ThresholdStep
+from lamppost.core.artifact.steps import (
+    ArtifactFormat,
+    FrameColumn,
+    NetworkStep,
+    PixelsStep,
+    Reads,
+    SklearnStep,
+    Step,
+    TableStep,
+    ThresholdStep,
+)
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import check_name
 from lamppost.core.schema.columns import Column, column_from_values
@@ -55,7 +65,7 @@ if TYPE_CHECKING:
 _LOOKED_AT_ROWS = 8
 _COMPARED_ROWS = 1_000
 _SAMPLE_ROWS = 20_000
-FORMATS = ("skops", "pickle")
+FORMATS = get_args(ArtifactFormat)
 _EVERYTHING = frozenset({"python", "torch"})
 
 

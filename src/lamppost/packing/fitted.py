@@ -221,7 +221,7 @@ def _other_answers(model: Any, matrix: Any, answers_by: AnswersBy) -> _Answers:
         unusual = Field("unusual", "yes/no", meaning="whether the row is unlike those of training")
         score = Field("score", "number", meaning="how usual the row is; below 0 is unusual")
         return (), (), Schema((unusual, score)), False
-    width = model.transform(matrix[:2] if not hasattr(matrix, "iloc") else matrix.iloc[:2]).shape[1]
+    width = model.transform(_first_rows(matrix, 2)).shape[1]
     try:
         names = tuple(map(str, model.get_feature_names_out()))
     except Exception:  # transformers of one's own need not name what they make
@@ -235,15 +235,13 @@ def _answers(model: Any, matrix: Any, recipe: Recipe) -> _Answers:
     """Labels, targets, the schema of what the model gives, and whether it scores."""
     from sklearn.base import is_classifier
 
-    predicted = model.predict(matrix[:2] if not hasattr(matrix, "iloc") else matrix.iloc[:2])
+    predicted = model.predict(_first_rows(matrix, 2))
     count = predicted.shape[1] if getattr(predicted, "ndim", 1) == 2 and predicted.shape[1] > 1 else 1
     gives_labels = hasattr(model, "classes_") if isinstance(getattr(model, "_model", model), BoostedModel) else is_classifier(model)
     scored = hasattr(model, "predict_proba")
     if count == 1 and not isinstance(getattr(model, "classes_", None), list):
         mixture = scored and not gives_labels  # its parts have no names of their own
-        classes = (
-            np.arange(model.predict_proba(matrix[:1] if not hasattr(matrix, "iloc") else matrix.iloc[:1]).shape[1]) if mixture else None
-        )
+        classes = np.arange(model.predict_proba(_first_rows(matrix, 1)).shape[1]) if mixture else None
         labels = _labels(np.asarray(model.classes_ if classes is None else classes), recipe.labels) if gives_labels or mixture else ()
         name = recipe.targets[0] if recipe.targets else "value"
         return labels, (), classifier_answers(labels, scored) if labels else regressor_answers(name, recipe.unit), scored
@@ -257,6 +255,10 @@ def _answers(model: Any, matrix: Any, recipe: Recipe) -> _Answers:
         PredictedTarget(name, tuple(map(str, classes))) for name, classes in zip(names, target_classes(model, count), strict=True)
     )
     return (), targets, multi_target_answers(targets, scored, None), scored
+
+
+def _first_rows(matrix: Any, count: int) -> Any:
+    return matrix.iloc[:count] if hasattr(matrix, "iloc") else matrix[:count]
 
 
 def _labels(classes: np.ndarray[Any, Any], given: Mapping[Any, str] | Sequence[str] | None) -> tuple[str, ...]:

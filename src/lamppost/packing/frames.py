@@ -8,11 +8,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from lamppost.core.errors import BadRequest
+from lamppost.core.quantities import few_names
 
 if TYPE_CHECKING:
     import pandas as pd
-
-_NAMED = 5
 
 
 def training_frame(given: Any, model: Any = None) -> tuple[pd.DataFrame, list[str]]:
@@ -30,7 +29,7 @@ def training_frame(given: Any, model: Any = None) -> tuple[pd.DataFrame, list[st
     sparse = [name for name in names if type(frame[name].dtype).__name__ == "SparseDtype"]
     if sparse:
         frame = frame.assign(**{name: np.asarray(frame[name]) for name in sparse})
-        notes.append(f"columns that were sparse are read as usual ones: {_few(sparse)}")
+        notes.append(f"columns that were sparse are read as usual ones: {few_names(sparse)}")
     for name in names:
         if remedy := _no_field(frame[name]):
             raise BadRequest(f"column {name!r} {remedy}")
@@ -51,7 +50,7 @@ def _as_pandas(given: Any, model: Any) -> tuple[pd.DataFrame, list[str]]:
         if names is not None and len(names) == given.shape[1]:
             return pd.DataFrame(given, columns=[str(name) for name in names]), []
         made = [f"x{at}" for at in range(given.shape[1])]
-        return pd.DataFrame(given, columns=made), [f"the columns of the array are called {_few(made)}; give a data frame to name them"]
+        return pd.DataFrame(given, columns=made), [f"the columns of the array are called {few_names(made)}; give a data frame to name them"]
     if hasattr(given, "__arrow_c_stream__"):
         import pyarrow as pa
 
@@ -86,7 +85,3 @@ def _no_objects(series: pd.Series) -> str | None:
     if len(kinds) > 1 and "str" in kinds:
         return f"holds values of several kinds ({', '.join(kinds)}); make it text, or numbers, before training"
     return None
-
-
-def _few(names: list[str]) -> str:
-    return ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} more" if len(names) > _NAMED else "")

@@ -8,6 +8,7 @@ need. What has no source, such as a lambda, travels inside the pickle (cloudpick
 from __future__ import annotations
 
 import ast
+import contextlib
 import importlib.util
 import io
 import linecache
@@ -19,18 +20,21 @@ import textwrap
 import types
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import cache
 from pathlib import Path
 from typing import Any
 
 import cloudpickle
 
 from lamppost.core.errors import BadRequest
+from lamppost.core.quantities import few_names
 from lamppost.package.own_code import defined_in
 
 MAIN_MODULE = "packed_code"
 """The module that is made of what a notebook or a script defines."""
 _CONSTANTS = (int, float, complex, str, bytes, bool, type(None))
 _MOST_CONSTANT = 20_000
+_NAMED = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,15 +52,13 @@ class ModelWithCode:
         parts = []
         if self.modules:
             lines = sum(source.count(b"\n") for source in self.modules.values())
-            named = f" ({_few(self.named)})" if self.named else ""
-            parts.append(f"your own code travels with the model: {_few(sorted(self.modules))}, {lines} lines{named}")
+            named = f" ({few_names(self.named, _NAMED)})" if self.named else ""
+            parts.append(f"your own code travels with the model: {few_names(sorted(self.modules), _NAMED)}, {lines} lines{named}")
         if self.inside:
-            parts.append(f"{_few(self.inside)} {'has' if len(self.inside) == 1 else 'have'} no source and travel inside the pickle")
+            parts.append(
+                f"{few_names(self.inside, _NAMED)} {'has' if len(self.inside) == 1 else 'have'} no source and travel inside the pickle"
+            )
         return "; ".join(parts)
-
-
-def _few(names: list[str]) -> str:
-    return ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
 
 
 def dump_with_code(model: Any, installed: Collection[str] = ()) -> ModelWithCode | None:
@@ -95,6 +97,7 @@ def _called(thing: Any) -> str:
 # -- what is the packer's own ---------------------------------------------------------------------------------------------
 
 
+@cache
 def _library_folders() -> tuple[str, ...]:
     paths = sysconfig.get_paths()
     folders: list[str] = [paths[name] for name in ("stdlib", "platstdlib", "purelib", "platlib")]
@@ -103,12 +106,17 @@ def _library_folders() -> tuple[str, ...]:
 
 
 def _is_own(module: str, installed: Collection[str]) -> bool:
+    if module == "__main__":
+        return module not in installed
+    file = getattr(sys.modules.get(module), "__file__", None)
+    return isinstance(file, str) and _travels(module, Path(file), installed)
+
+
+def _travels(module: str, file: Path, installed: Collection[str]) -> bool:
+    """Whether a module lies beside libraries, and is not said to be installed."""
     if any(module == name or module.startswith(f"{name}.") for name in installed):
         return False
-    if module == "__main__":
-        return True
-    file = getattr(sys.modules.get(module), "__file__", None)
-    return isinstance(file, str) and not str(Path(file).resolve()).startswith(_library_folders())
+    return not str(file.resolve()).startswith(_library_folders())
 
 
 def _is_nested(thing: Any) -> bool:
@@ -133,10 +141,8 @@ def _referred_to(model: Any, installed: Collection[str]) -> list[Any]:
         def write(self, data: bytes) -> int:
             return len(data)
 
-    try:
+    with contextlib.suppress(Exception):  # it is said when the model is stored
         Looking(Nowhere()).dump(model)
-    except Exception:  # it is said when the model is stored
-        return list(found.values())
     return list(found.values())
 
 
@@ -176,7 +182,8 @@ def _add_module(module: str, modules: dict[str, bytes], installed: Collection[st
             continue
         modules[path] = file.read_bytes()
         for imported in _imports(modules[path], name, file.name == "__init__.py"):
-            if _file_of(imported) is not None and _is_own_file(imported, installed):
+            source = _file_of(imported)
+            if source is not None and _travels(imported, source, installed):
                 _add_module(imported, modules, installed)
 
 
@@ -193,12 +200,6 @@ def _file_of(module: str) -> Path | None:
             return None
         file = None if spec is None else spec.origin
     return Path(file) if file and str(file).endswith(".py") else None
-
-
-def _is_own_file(module: str, installed: Collection[str]) -> bool:
-    file = _file_of(module)
-    taken = any(module == name or module.startswith(f"{name}.") for name in installed)
-    return file is not None and not taken and not str(file.resolve()).startswith(_library_folders())
 
 
 def _imports(source: bytes, module: str, is_package: bool) -> Iterator[str]:

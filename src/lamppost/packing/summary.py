@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from lamppost.core.artifact.manifest import Manifest
-from lamppost.core.quantities import format_bytes
+from lamppost.core.quantities import few_names, format_bytes
 from lamppost.core.schema.fields import Field, describe_shape
 from lamppost.package.read import Lamp
 from lamppost.packing.recipe import Remarks
@@ -58,9 +58,7 @@ def _needs(manifest: Manifest) -> str:
 
 
 def _fields(fields: Sequence[Field]) -> str:
-    named = [f"{field.name} ({field_kind(field)})" for field in fields[:_NAMED_FIELDS]]
-    more = f" and {len(fields) - _NAMED_FIELDS} more" if len(fields) > _NAMED_FIELDS else ""
-    return ", ".join(named) + more
+    return few_names([f"{field.name} ({field_kind(field)})" for field in fields], _NAMED_FIELDS)
 
 
 def field_kind(field: Field) -> str:

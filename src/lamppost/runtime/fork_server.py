@@ -93,10 +93,11 @@ class ForkServer:
                 socket.send_fds(self._socket, [json.dumps(message).encode()], files)
                 reply = self._socket.recv(_MESSAGE_BYTES)
             except OSError as error:
-                self._process.kill()  # what it answers later would be taken for the answer to something else
+                self._end()  # what it answers later would be taken for the answer to something else
                 raise ForkServerGone(f"the process that workers are forked from ended ({error})") from error
-        if not reply:
-            raise ForkServerGone("the process that workers are forked from ended")
+            if not reply:
+                self._end()
+                raise ForkServerGone("the process that workers are forked from ended")
         answer: dict[str, Any] = json.loads(reply)
         if "failed" in answer:
             raise ForkServerGone(f"no worker could be forked: {answer['failed']}")
@@ -104,9 +105,12 @@ class ForkServer:
 
     def close(self) -> None:
         """End the process, and all workers that are left with it."""
+        self._end()
+        self._socket.close()
+
+    def _end(self) -> None:
         self._process.kill()
         self._process.wait()
-        self._socket.close()
 
 
 # -- the other side -----------------------------------------------------------------------------------------------------

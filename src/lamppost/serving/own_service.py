@@ -36,22 +36,18 @@ _own: _OwnService | None = None
 
 
 def connect_or_start(address: str | None = None, token: str | None = None) -> Connection:
-    """The service that was named, or is configured, or runs at the usual address; else one of this interpreter's own, started if need be.
+    """The service that was named or is configured; else one of this interpreter's own, started if need be.
 
-    Raise LampPostError where it cannot be started.
+    What an earlier `lamppost up` kept of a service on this machine counts only while that service answers. Raise LampPostError where
+    none can be started.
     """
     found = find_connection(address, token)
-    configured = address is not None or "LAMPPOST_ADDRESS" in os.environ or found.address != DEFAULT_ADDRESS or found.token is not None
-    if configured and (address is not None or _answers(found.address) or not _is_left_over(found)):
+    named = address is not None or "LAMPPOST_ADDRESS" in os.environ or not found.address.startswith("http://127.0.0.1:")
+    if named or (found != Connection(DEFAULT_ADDRESS, None) and _answers(found.address)):
         return found
     if _own is not None and _own.process.poll() is None:
         return _own.connection
     return _start()
-
-
-def _is_left_over(found: Connection) -> bool:
-    """Whether an address is known from an earlier `lamppost up` on this machine only, and nothing answers there now."""
-    return "LAMPPOST_ADDRESS" not in os.environ and found.address.startswith("http://127.0.0.1:")
 
 
 def _answers(address: str, health: str = "live") -> bool:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import plain_name
+from lamppost.core.quantities import few_names
 from lamppost.packing.pack import pack
 from lamppost.serving.own_service import connect_or_start
 
@@ -143,13 +144,11 @@ class ServedEndpoint:
         described = self.client.describe(self.name)
         hour = described["last_hour"]
         took = "" if hour["p95_ms"] is None else f", 95 % within {hour['p95_ms']:.3g} ms"
-        fields = [field["name"] for field in described["inputs"]]
-        shown = ", ".join(fields[:_SHOWN_FIELDS]) + (f" and {len(fields) - _SHOWN_FIELDS} more" if len(fields) > _SHOWN_FIELDS else "")
         rows = [
             ("state", described["state"]),
             ("serves", described["summary"]),
             ("last hour", f"{hour['calls']:,} calls, {hour['refused']:,} refused, {hour['failed']:,} failed{took}"),
-            ("inputs", shown),
+            ("inputs", few_names([field["name"] for field in described["inputs"]], _SHOWN_FIELDS)),
             ("answers", ", ".join(field["name"] for field in described["answers"])),
             ("example", f"endpoint.predict({described['example']!r})"),
             ("address", self.url),

@@ -180,26 +180,29 @@ def _one_against_one(graph: Graph, fitted: Any, ask: Ask, _: AskOf) -> Answer:
     width = len(fitted.classes_)
     if fitted.pairwise_indices_ is not None or width == 2:
         raise NotCompiled("one against one of two classes, or over kernels")
-    to_votes, to_sureness = np.zeros((width * (width - 1) // 2, width)), np.zeros((width * (width - 1) // 2, width))
+    signs = np.zeros((width * (width - 1) // 2, width))
     margins = []
     for at, ((first, second), estimator) in enumerate(zip(combinations(range(width), 2), fitted.estimators_, strict=True)):
         margins.append(_there(ask(estimator).margin))
-        to_votes[at, [first, second]] = -1, 1
-        to_sureness[at, [first, second]] = -1, 1
-    return Answer(decision=votes_of_pairs(graph, graph.join(margins), to_sureness, width))
+        signs[at, [first, second]] = -1, 1
+    return Answer(decision=sure_votes(graph, graph.join(margins), signs))
 
 
-def votes_of_pairs(graph: Graph, margins: Tensor, signs: npt.NDArray[np.float64], width: int) -> Tensor:
-    """Votes for each class out of what each pair of classes says, and a third of the sureness at most, as in scikit-learn.
+def votes_of_pairs(graph: Graph, margins: Tensor, signs: npt.NDArray[np.float64]) -> Tensor:
+    """Votes for each class out of what each pair of classes says.
 
-    signs : (n_pairs, width); for each pair -1 at the class that wins at a margin of zero or below, 1 at the other.
+    signs : (n_pairs, n_classes); for each pair -1 at the class that wins at a margin of zero or below, 1 at the other.
     """
-    second = Tensor(graph.add("Cast", graph.add("Greater", margins.name, graph.constant(np.float64(0))), to=TensorProto.DOUBLE), len(signs))
-    wins_second, wins_first = np.where(signs > 0, 1.0, 0.0), np.where(signs < 0, 1.0, 0.0)
-    votes = graph.matmul(second, wins_second - wins_first, wins_first.sum(axis=0))
-    sure = graph.matmul(margins, signs)
+    above = Tensor(graph.add("Cast", graph.add("Greater", margins.name, graph.constant(np.float64(0))), to=TensorProto.DOUBLE), len(signs))
+    wins_above, wins_below = np.where(signs > 0, 1.0, 0.0), np.where(signs < 0, 1.0, 0.0)
+    return graph.matmul(above, wins_above - wins_below, wins_below.sum(axis=0))
+
+
+def sure_votes(graph: Graph, margins: Tensor, signs: npt.NDArray[np.float64]) -> Tensor:
+    """The votes, and a third of how sure the pairs are at most, as in scikit-learn. signs : as in `votes_of_pairs`."""
+    votes, sure = votes_of_pairs(graph, margins, signs), graph.matmul(margins, signs)
     size = graph.add("Mul", graph.add("Add", graph.add("Abs", sure.name), graph.constant(np.float64(1))), graph.constant(np.float64(3)))
-    return Tensor(graph.add("Add", votes.name, graph.add("Div", sure.name, size)), width)
+    return Tensor(graph.add("Add", votes.name, graph.add("Div", sure.name, size)), votes.width)
 
 
 def _threshold(graph: Graph, fitted: Any, ask: Ask, _: AskOf) -> Answer:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from lamppost.packing.compiling.composed import votes_of_pairs
+from lamppost.packing.compiling.composed import sure_votes, votes_of_pairs
 from lamppost.packing.compiling.graph import Answer, Graph, NotCompiled, Tensor, winner
 
 _MOST_ROWS = 5_000
@@ -68,15 +68,8 @@ def support_vector_classes(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
         of_pairs[ends[second] : ends[second + 1], at] = weights[first, ends[second] : ends[second + 1]]
         signs[at, [first, second]] = 1, -1
     margins = graph.matmul(near, of_pairs, shifts)
-    margin = votes_of_pairs(graph, margins, signs, width) if fitted.decision_function_shape == "ovr" else None
-    return Answer(decision=_votes(graph, margins, signs, width), margin=margin)
-
-
-def _votes(graph: Graph, margins: Tensor, signs: Floats, width: int) -> Tensor:
-    """Votes alone."""
-    first = Tensor(graph.add("Cast", graph.add("Greater", margins.name, graph.constant(np.float64(0))), to=11), len(signs))
-    wins_first, wins_second = np.where(signs > 0, 1.0, 0.0), np.where(signs < 0, 1.0, 0.0)
-    return Tensor(graph.matmul(first, wins_first - wins_second, wins_second.sum(axis=0)).name, width)
+    margin = sure_votes(graph, margins, signs) if fitted.decision_function_shape == "ovr" else None
+    return Answer(decision=votes_of_pairs(graph, margins, signs), margin=margin)
 
 
 def support_vector_value(graph: Graph, fitted: Any, tensor: Tensor) -> Answer:
