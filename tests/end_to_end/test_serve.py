@@ -95,6 +95,8 @@ class Served(unittest.TestCase):
         until(lambda: asked in self.endpoint.calls()["request_id"].tolist(), what="the record of the call")
         (call,) = [call for call in self.endpoint.client.calls("outage") if call["request_id"] == asked]
         self.assertEqual((len(call["input"]["rows"]), len(call["answer"]["answers"])), (3, 3))
+        replayed = self.service.run("call", asked, "--replay", "outage@1")
+        self.assertEqual((replayed.returncode, replayed.stdout.count("same")), (0, 3), replayed.stderr)
         again = self.serve("another one")
         number = int(str(again.version).rpartition("@")[2])
         self.assertEqual(again.point(1)["version"], "outage@1")

@@ -100,6 +100,12 @@ const Body = ({ title, value }: { title: string; value: unknown }) => (
   </Card>
 );
 
+/** A recorded request without what recording put beside rows that did not travel as JSON. */
+function asSent(input: Page["input"]): unknown {
+  if (input === null || typeof input !== "object" || !("rows" in input)) return input;
+  return Object.fromEntries(Object.entries(input).filter(([key]) => key !== "content_type" && key !== "left_out"));
+}
+
 function Replay({ page }: { page: Page }) {
   const model = page.version?.split("@")[0];
   const versions = useModelVersions(model ? [model] : []);
@@ -109,7 +115,7 @@ function Replay({ page }: { page: Page }) {
   const replay = useMutation({
     mutationFn: async () => {
       const [name, number] = version.split("@");
-      return askVersion(name!, Number(number), JSON.stringify(page.input));
+      return askVersion(name!, Number(number), JSON.stringify(asSent(page.input)));
     },
   });
   return (

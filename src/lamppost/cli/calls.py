@@ -14,8 +14,9 @@ from lamppost.cli.ask import short
 from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_ms, paint, print_json, print_line, print_table, time_ago
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
+from lamppost.client.questions import version_path
 from lamppost.core.errors import BadRequest
-from lamppost.core.names import parse_version
+from lamppost.core.payload.recorded_bodies import request_as_sent
 
 _POLL_S = 1.0
 
@@ -76,7 +77,7 @@ def tail(
 
 def _print_hours(client: Client, endpoint: str | None) -> None:
     """The last hour of the endpoint, or of each."""
-    for endpoint_page in client.fetch("GET", "/api/endpoints"):
+    for endpoint_page in client.endpoints():
         if endpoint in (None, endpoint_page["name"]):
             hour = endpoint_page["last_hour"]
             times = ", ".join(f"{name} {format_ms(hour[f'{name}_ms'])}" for name in ("p50", "p95", "p99"))
@@ -181,10 +182,9 @@ def call(
 
 
 def _replayed(client: Client, answer: dict[str, Any], version: str) -> dict[str, Any]:
-    name = parse_version(version)
     if not isinstance(answer["input"], dict):
         raise BadRequest("what went in was not kept as JSON, so it cannot be asked again")
-    replayed: dict[str, Any] = client.fetch("POST", f"/api/models/{name.model}/versions/{name.number}/ask", answer["input"])
+    replayed: dict[str, Any] = client.fetch("POST", version_path(version, "/ask"), request_as_sent(answer["input"]))
     return replayed
 
 

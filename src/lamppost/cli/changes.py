@@ -107,7 +107,7 @@ def compare(
     as_json: AsJson = False,
 ) -> None:
     """Command ``compare``."""
-    name = parse_version(before)
+    parse_version(before)
     parse_version(after)
     if endpoint is not None and file is not None:
         raise BadRequest("give either --endpoint or --file")
@@ -118,7 +118,7 @@ def compare(
         body["proof"] = True
     with Client(address, timeout_s=300) as client:
         if file is not None:
-            rows = read_file(file, lambda: list(client.fetch("GET", f"/api/models/{name.model}/versions/{name.number}")["inputs"]))
+            rows = read_file(file, lambda: list(client.describe_version(before)["inputs"]))
             body["rows"] = rows if isinstance(rows, list) else [rows]
         answer = client.fetch("POST", "/api/compare/answers", body)
     if as_json:
@@ -154,9 +154,9 @@ def retire(
     address: Address = None,
 ) -> None:
     """Command ``retire``."""
-    name = parse_version(version)
+    parse_version(version)
     with Client(address) as client:
-        client.fetch("POST", f"/api/models/{name.model}/versions/{name.number}/retire", {"undo": undo})
+        client.retire(version, undo)
     if undo:
         print_line(f"{paint('◌', SLATE)} {version} may serve again")
     else:
@@ -175,7 +175,7 @@ def about(
     with Client(address) as client:
         if owner is not None or purpose is not None:
             client.fetch("PUT", f"/api/models/{quote(model, safe='')}", {"owner": owner, "purpose": purpose})
-        answer = next((model_page for model_page in client.fetch("GET", "/api/models") if model_page["name"] == model), None)
+        answer = next((model_page for model_page in client.models() if model_page["name"] == model), None)
     if answer is None:
         raise BadRequest(f"there is no model {model!r}; see lamppost models")
     if as_json:

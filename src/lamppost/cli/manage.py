@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from typing import Annotated, Any
-from urllib.parse import quote
 
 import typer
 
@@ -69,7 +68,7 @@ def point(
 def endpoints(address: Address = None, as_json: AsJson = False) -> None:
     """Command ``endpoints``."""
     with Client(address) as client:
-        listed = client.fetch("GET", "/api/endpoints")
+        listed = client.endpoints()
     if as_json:
         print_json(listed)
         return
@@ -147,11 +146,7 @@ def show(
 ) -> None:
     """Command ``show``."""
     with Client(address) as client:
-        if "@" in name:
-            version = parse_version(name)
-            answer = client.fetch("GET", f"/api/models/{version.model}/versions/{version.number}")
-        else:
-            answer = client.fetch("GET", f"/api/endpoints/{quote(name, safe='')}")
+        answer = client.describe_version(name) if "@" in name else client.describe(name)
     if as_json:
         print_json(answer)
     elif "@" in name:

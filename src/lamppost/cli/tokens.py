@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from datetime import UTC, datetime, timedelta
 from typing import Annotated
-from urllib.parse import quote
 
 import typer
 
@@ -25,11 +24,9 @@ def token_new(
     as_json: AsJson = False,
 ) -> None:
     """Command ``token new``."""
-    token = {"name": name, "role": role, "endpoints": endpoint or None, "rate_per_s": rate}
-    if expires is not None:
-        token["expires_at"] = parse_time(expires, datetime.now(UTC)).isoformat()
+    expires_at = None if expires is None else parse_time(expires, datetime.now(UTC)).isoformat()
     with Client(address) as client:
-        answer = client.fetch("POST", "/api/tokens", token)
+        answer = client.make_token(name, role, endpoint, expires_at, rate)
     if as_json:
         print_json(answer)
         return
@@ -55,7 +52,7 @@ def parse_time(text: str, now: datetime) -> datetime:
 def token_list(address: Address = None, as_json: AsJson = False) -> None:
     """Command ``token list``."""
     with Client(address) as client:
-        tokens = client.fetch("GET", "/api/tokens")
+        tokens = client.tokens()
     if as_json:
         print_json(tokens)
         return
@@ -92,5 +89,5 @@ def _state(revoked_at: str | None, expires_at: str | None, now: datetime) -> str
 def token_revoke(name: Annotated[str, typer.Argument(help="The token's name.")], address: Address = None) -> None:
     """Command ``token revoke``."""
     with Client(address) as client:
-        client.fetch("DELETE", f"/api/tokens/{quote(name, safe='')}")
+        client.revoke_token(name)
     print_line(f"{name} is revoked")

@@ -192,7 +192,7 @@ def watch(
     """Command ``watch``."""
     with Client(address, timeout_s=30) as client:
         if as_json or once or not sys.stdout.isatty():
-            pages = [page for page in client.fetch("GET", "/api/endpoints") if endpoint in (None, page["name"])]
+            pages = [page for page in client.endpoints() if endpoint in (None, page["name"])]
             if as_json:
                 print_json(pages)
                 return
@@ -235,7 +235,7 @@ def _live(client: Client, endpoint: str | None) -> None:
     names = {SLATE: "color(110)", AMBER: "color(214)", BRICK: "color(167)", DIM: "dim"}
 
     def drawn() -> Any:
-        pages = [page for page in client.fetch("GET", "/api/endpoints") if endpoint in (None, page["name"])]
+        pages = [page for page in client.endpoints() if endpoint in (None, page["name"])]
         grid = Table(box=None, pad_edge=False, header_style="dim", expand=True)
         for name in ("", *_HEAD, "like training", "alerts"):
             grid.add_column(name, justify="right" if name in _HEAD[2:] else "left", no_wrap=True, overflow="ellipsis")
