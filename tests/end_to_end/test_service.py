@@ -256,7 +256,7 @@ class Packages(Asking):
             self.assertEqual(
                 (first["version"], first["new"], again["version"], again["new"]), ("second-model@1", True, "second-model@1", False)
             )
-            self.assertEqual(pointed["summary"], "second is serving second-model@1.")
+            self.assertEqual(pointed["summary"], "second is serving second-model@1; it is a new endpoint.")
             moved = client.point("second", "outage-risk@1")
             self.assertEqual((moved["before"], moved["undo"]), ("second-model@1", "lamppost rollback second"))
             self.assertEqual(client.predict("second", ROW).version, "outage-risk@1")

@@ -85,7 +85,7 @@ class Setups(unittest.TestCase):
 
     def test_rows_of_one_request_go_to_the_versions_that_a_field_chooses(self) -> None:
         said = self.set_up("by-area", choose={"by": "field", "name": "area", "cases": {"n": "north@1", "s": "south@1"}})
-        self.assertEqual(said["summary"], "by-area is serving north@1 or south@1 by area.")
+        self.assertEqual(said["summary"], "by-area is serving north@1 or south@1 by area; it is a new endpoint.")
         rows = [{"area": area, "age": 10.0 + at, "load": 0.5} for at, area in enumerate("nssnn")]
         names = {"n": "north", "s": "south"}
         with self.service.client() as client:

@@ -163,8 +163,9 @@ class Versions(WithServer):
         with self.assertRaises(BodyTooLarge):
             await packages.assemble_chunks(self.pool, [lost, kept], to, limit=7)
         async with self.pool.connection() as connection:
-            await connection.execute("UPDATE chunks SET stored_at = now() - interval '2 days'")
-        self.assertEqual(await packages.delete_unused_chunks(self.pool), 1)
+            await connection.execute("UPDATE chunks SET awaited_until = now() - interval '1 day'")
+            async with connection.transaction():
+                self.assertEqual(await packages.delete_unused_chunks(connection), [lost])
         self.assertEqual(await packages.missing_chunks(self.pool, [lost, kept]), [lost])
 
     async def test_signatures_and_measures_are_kept_once(self) -> None:

@@ -151,17 +151,23 @@ def compare(
 def retire(
     version: Annotated[str, typer.Argument(help="The version.")],
     undo: Annotated[bool, typer.Option("--undo", help="Let the version be served again.")] = False,
+    replace_with: Annotated[
+        str | None, typer.Option(help="Put this version in its place in every endpoint first.", metavar="MODEL@N")
+    ] = None,
+    break_callers: BreakCallers = False,
+    override: Override = None,
     address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
     """Command ``retire``."""
-    parse_version(version)
-    with Client(address) as client:
-        client.retire(version, undo)
-    if undo:
-        print_line(f"{paint('◌', SLATE)} {version} may serve again")
-    else:
-        print_line(f"{paint('◌', SLATE)} {version} is retired: it stays stored, and can serve no more")
-        print_line(paint(f"  undo: lamppost retire {version} --undo", DIM))
+    with Client(address, timeout_s=180) as client:
+        answer = client.retire(version, undo, replace_with, break_callers, override)
+    if as_json:
+        print_json(answer)
+        return
+    print_line(f"{paint('◌', SLATE)} {answer['summary']}")
+    for command in answer["undo"] if not undo else []:
+        print_line(paint(f"  undo: {command}", DIM))
 
 
 def about(

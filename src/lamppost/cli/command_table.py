@@ -27,6 +27,7 @@ GROUPS = {
     "token": "Make, list and revoke tokens.",
     "key": "Make and list the keys that sign packages.",
     "review": "Ask for reviews of versions, approve or refuse them.",
+    "delete": "Delete endpoints, versions and models.",
     "channel": "Add, list and remove channels, where alerts and reports go.",
 }
 COMMANDS = {
@@ -63,6 +64,9 @@ COMMANDS = {
     ),
     "compare": CommandEntry("changes", "Show how far the answers of two versions agree: on the proof, on the last calls, or on a file."),
     "retire": CommandEntry("changes", "Keep a version from being served; the version stays stored."),
+    "delete endpoint": CommandEntry("deletion", "Delete an endpoint; it can be given back for a day, and its records stay."),
+    "delete version": CommandEntry("deletion", "Delete a version that nothing refers to, and free its space; its records stay."),
+    "delete model": CommandEntry("deletion", "Delete all versions of a model, if nothing refers to them."),
     "about": CommandEntry("changes", "Show or set the owner and the purpose of a model."),
     "trail": CommandEntry("changes", "Show who changed what, and when."),
     "declare": CommandEntry("declare", "Write what all endpoints serve as one TOML document; with FILE, show or carry out the difference."),

@@ -65,12 +65,19 @@ def point(
     print_line(paint(f"  undo: {answer['undo']}" if answer["undo"] else f"  next: lamppost ask {endpoint}", DIM))
 
 
-def endpoints(address: Address = None, as_json: AsJson = False) -> None:
+def endpoints(
+    deleted: Annotated[bool, typer.Option("--deleted", help="List those that were deleted and can be given back.")] = False,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
     """Command ``endpoints``."""
     with Client(address) as client:
-        listed = client.endpoints()
+        listed = client.deleted_endpoints() if deleted else client.endpoints()
     if as_json:
         print_json(listed)
+        return
+    if deleted:
+        _print_deleted(listed)
         return
     if not listed:
         print_line("There is no endpoint yet. Make one with: lamppost point NAME MODEL@1")
@@ -95,6 +102,18 @@ def endpoints(address: Address = None, as_json: AsJson = False) -> None:
     for endpoint in listed:
         for reason in endpoint["reasons"]:
             print_line(f"{endpoint['name']}: {reason}")
+
+
+def _print_deleted(listed: list[dict[str, Any]]) -> None:
+    if not listed:
+        print_line("No endpoint was deleted within the last day.")
+        return
+    rows = [
+        [endpoint["name"], endpoint["served"], time_ago(endpoint["deleted_at"]), endpoint["deleted_by"], endpoint["restorable_until"][:16]]
+        for endpoint in listed
+    ]
+    print_table(["endpoint", "served", "deleted", "by", "can be given back until"], rows)
+    print_line(paint(f"  give back: lamppost delete endpoint {listed[0]['name']} --undo", DIM))
 
 
 def models(

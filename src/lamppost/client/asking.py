@@ -103,9 +103,47 @@ class ClientQuestions:
         """Copy a share of the calls to a version whose answers are never given to callers; 0 removes it."""
         return self._run(questions.shadow(endpoint, version, share))
 
-    def retire(self, version: str, undo: bool = False) -> None:
-        """Keep a version from being served, or let it be served again; it stays stored."""
-        self._run(calls.fetch("POST", questions.version_path(version, "/retire"), {"undo": undo}))
+    def retire(
+        self, version: str, undo: bool = False, replace_with: str | None = None, break_callers: bool = False, override: str | None = None
+    ) -> Answer:
+        """Keep a version from being served, or let it be served again; it stays stored. replace_with : the version that takes its place in
+        every endpoint; all of it happens, or nothing.
+        """
+        body = questions.retire_body(undo, replace_with, break_callers, override)
+        answer: Answer = self._run(calls.fetch("POST", questions.version_path(version, "/retire"), body))
+        return answer
+
+    def callers(self, endpoint: str) -> list[Answer]:
+        """The tokens that called an endpoint within the last week, the one with most calls first."""
+        answer: list[Answer] = self._run(calls.fetch("GET", calls.endpoint_path(endpoint, "/callers")))
+        return answer
+
+    def delete_endpoint(self, endpoint: str, break_callers: bool = False, for_good: bool = False) -> Answer:
+        """Delete an endpoint; its records stay, and it can be given back for a day. Raise Conflict where it was called within the last
+        week, unless ``break_callers``. for_good : without that day; also for an endpoint that was deleted already.
+        """
+        answer: Answer = self._run(calls.fetch("DELETE", calls.endpoint_path(endpoint), break_callers=break_callers, for_good=for_good))
+        return answer
+
+    def restore_endpoint(self, endpoint: str) -> Answer:
+        """Give back an endpoint that was deleted within the last day, as it was."""
+        answer: Answer = self._run(calls.fetch("POST", calls.endpoint_path(endpoint, "/restore")))
+        return answer
+
+    def deleted_endpoints(self) -> list[Answer]:
+        """The endpoints that can be given back."""
+        answer: list[Answer] = self._run(calls.fetch("GET", "/api/deleted-endpoints"))
+        return answer
+
+    def delete_version(self, version: str) -> Answer:
+        """Delete a version that nothing refers to; returns what that freed. Its number is never used again, its records stay."""
+        answer: Answer = self._run(calls.fetch("DELETE", questions.version_path(version)))
+        return answer
+
+    def delete_model(self, model: str) -> Answer:
+        """Delete all versions of a model, if nothing refers to any of them."""
+        answer: Answer = self._run(calls.fetch("DELETE", questions.model_path(model)))
+        return answer
 
     def tokens(self) -> list[Answer]:
         """All tokens, without their secrets."""
@@ -213,9 +251,45 @@ class AsyncClientQuestions:
         """See `Client.shadow`."""
         return await self._run(questions.shadow(endpoint, version, share))
 
-    async def retire(self, version: str, undo: bool = False) -> None:
+    async def retire(
+        self, version: str, undo: bool = False, replace_with: str | None = None, break_callers: bool = False, override: str | None = None
+    ) -> Answer:
         """See `Client.retire`."""
-        await self._run(calls.fetch("POST", questions.version_path(version, "/retire"), {"undo": undo}))
+        body = questions.retire_body(undo, replace_with, break_callers, override)
+        answer: Answer = await self._run(calls.fetch("POST", questions.version_path(version, "/retire"), body))
+        return answer
+
+    async def callers(self, endpoint: str) -> list[Answer]:
+        """See `Client.callers`."""
+        answer: list[Answer] = await self._run(calls.fetch("GET", calls.endpoint_path(endpoint, "/callers")))
+        return answer
+
+    async def delete_endpoint(self, endpoint: str, break_callers: bool = False, for_good: bool = False) -> Answer:
+        """See `Client.delete_endpoint`."""
+        answer: Answer = await self._run(
+            calls.fetch("DELETE", calls.endpoint_path(endpoint), break_callers=break_callers, for_good=for_good)
+        )
+        return answer
+
+    async def restore_endpoint(self, endpoint: str) -> Answer:
+        """See `Client.restore_endpoint`."""
+        answer: Answer = await self._run(calls.fetch("POST", calls.endpoint_path(endpoint, "/restore")))
+        return answer
+
+    async def deleted_endpoints(self) -> list[Answer]:
+        """See `Client.deleted_endpoints`."""
+        answer: list[Answer] = await self._run(calls.fetch("GET", "/api/deleted-endpoints"))
+        return answer
+
+    async def delete_version(self, version: str) -> Answer:
+        """See `Client.delete_version`."""
+        answer: Answer = await self._run(calls.fetch("DELETE", questions.version_path(version)))
+        return answer
+
+    async def delete_model(self, model: str) -> Answer:
+        """See `Client.delete_model`."""
+        answer: Answer = await self._run(calls.fetch("DELETE", questions.model_path(model)))
+        return answer
 
     async def tokens(self) -> list[Answer]:
         """See `Client.tokens`."""

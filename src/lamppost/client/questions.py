@@ -22,6 +22,18 @@ def version_path(version: str, below: str = "") -> str:
     return f"/api/models/{name.model}/versions/{name.number}{below}"
 
 
+def model_path(model: str) -> str:
+    """The path of a model in the API."""
+    return f"/api/models/{quote(model, safe='')}"
+
+
+def retire_body(undo: bool, replace_with: str | None, break_callers: bool, override: str | None) -> Answer:
+    """The body that retires a version."""
+    if replace_with is not None:
+        parse_version(replace_with)
+    return {"undo": undo, "replace_with": replace_with, "break_callers": break_callers, "override": override}
+
+
 def describe_endpoint(endpoint: str) -> Call[Answer]:
     """What an endpoint serves, its fields, its state and its last hour."""
     described: Answer = yield from fetch("GET", endpoint_path(endpoint))

@@ -19,6 +19,7 @@ from lamppost.service.api import (
     alerts,
     changes,
     declared,
+    deletion,
     endpoints,
     models,
     monitoring,
@@ -34,7 +35,7 @@ from lamppost.service.http.predict_handler import PREFIX, Receive, Scope, Send
 from lamppost.service.http.problems import problem_headers
 from lamppost.service.node import Node, running
 
-_API = (endpoints, monitoring, changes, declared, models, replay, reviews, alerts, packages, tokens, node_status)
+_API = (endpoints, monitoring, changes, deletion, declared, models, replay, reviews, alerts, packages, tokens, node_status)
 
 
 class App(FastAPI):

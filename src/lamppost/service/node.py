@@ -16,6 +16,7 @@ from psycopg_pool import PoolTimeout
 
 from lamppost.service.auth import Auth
 from lamppost.service.deployment.changes import EndpointChanges
+from lamppost.service.deployment.deletion import Deletions
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.deployment.rollout_driver import RolloutDriver
 from lamppost.service.http.connection_limits import ConnectionLimits, available_connections
@@ -31,7 +32,7 @@ from lamppost.service.records.record_writer import WriterProcess
 from lamppost.service.records.recorder import Recorder
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.service.settings import Settings
-from lamppost.store.database import CHANGES, make_pool
+from lamppost.store.database import CHANGES, DELETED_VERSIONS, make_pool
 
 if TYPE_CHECKING:
     from lamppost.service.grpc.server import GrpcServer
@@ -58,6 +59,7 @@ class Node:
             pool=self.pool, settings=settings, packages=package_cache, recorder=self.recorder, window_counting=self.window_counting
         )
         self.changes = EndpointChanges(self.pool, self.deployment)
+        self.deletions = Deletions(self.pool, self.deployment)
         self.rollout_driver = RolloutDriver(self.pool, self.deployment, self.changes)
         self.predict_handler = PredictHandler(self.auth, self.deployment, self.recorder, settings.max_body_bytes)
         self.known_hosts = KnownHosts((settings.address, *settings.public_urls))
@@ -77,6 +79,7 @@ class Node:
         """Connect, read tokens, and begin to open endpoints; does not wait for the lanes."""
         await self.pool.open()
         await self.auth.reload()
+        await self.deployment.package_cache.delete_unknown()
         self.recorder.start()
         self.deployment.start()
         self.rollout_driver.start()
@@ -118,8 +121,9 @@ class Node:
                         await self._catch_up()
                         if not self.deployment.waking.warm and self._warming is None:
                             self._warming = asyncio.create_task(self.deployment.waking.warm_up(), name="warm up")
-                        async for _ in connection.notifies(timeout=_LOOK_AGAIN_S, stop_after=1):
-                            pass
+                        async for notice in connection.notifies(timeout=_LOOK_AGAIN_S, stop_after=1):
+                            if notice.payload == DELETED_VERSIONS:
+                                await self.deployment.package_cache.delete_unknown()
             except (psycopg.Error, OSError) as error:
                 log.warning("the database cannot be followed, trying again: %s", str(error).strip())
                 await asyncio.sleep(1.0)

@@ -110,6 +110,14 @@ class ServedEndpoint:
         """Serve again what was served before."""
         return self.client.rollback(self.name)
 
+    def delete(self, break_callers: bool = False, for_good: bool = False) -> dict[str, Any]:
+        """Delete it; see `lamppost.Client.delete_endpoint`. What you called yourself does not stand in the way."""
+        return self.client.delete_endpoint(self.name, break_callers, for_good)
+
+    def restore(self) -> dict[str, Any]:
+        """Give it back within a day of `delete`."""
+        return self.client.restore_endpoint(self.name)
+
     def calls(self, limit: int = 50) -> pd.DataFrame:
         """The last calls, newest first."""
         import pandas as pd

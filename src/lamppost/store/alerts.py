@@ -103,6 +103,14 @@ async def acknowledge_alert(pool: Pool, number: int, by: str, note: str | None) 
         return _stored((await acknowledged.fetchone()) or row)
 
 
+async def resolve_alerts_of(connection: AsyncConnection[TupleRow], endpoint: str) -> None:
+    """Resolve what is open of an endpoint that is deleted, and end its mute, inside the transaction of the deletion."""
+    await connection.execute(
+        "UPDATE alerts SET state = 'resolved', resolved_at = now() WHERE endpoint = %s AND state <> 'resolved'", (endpoint,)
+    )
+    await connection.execute("DELETE FROM mutes WHERE endpoint = %s", (endpoint,))
+
+
 # -- mutes --------------------------------------------------------------------------------------------------------------
 
 

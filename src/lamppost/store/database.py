@@ -19,12 +19,18 @@ log = logging.getLogger("lamppost.database")
 
 Pool = AsyncConnectionPool[AsyncConnection[TupleRow]]
 CHANGES = "lamppost_changes"
-"""NOTIFY channel: the payload is the kind of thing that changed (``routes`` or ``tokens``)."""
+"""NOTIFY channel: the payload is the kind of thing that changed, such as ``routes`` or ``tokens``."""
+DELETED_VERSIONS = "deleted versions"
+"""The payload after which nodes delete the files of packages that are stored no more."""
 
 SCHEMA = "lamppost"
 """The schema of all tables and functions. Nothing is looked for in any other."""
 
-_MIGRATION_LOCK = 84_20
+_MIGRATION_LOCK = 8_420
+LEADER_LOCK = 8_423
+CHUNKS_LOCK = 8_424
+"""Numbers of advisory locks; 8,421 is held while a partition of calls is made (migration 0009)."""
+
 _OWNER = "lamppost_owner"
 _ROLE = "lamppost_service"
 _FORMER_TABLES = (

@@ -14,11 +14,13 @@ from psycopg.rows import TupleRow
 from lamppost.core.endpoint.setup import EndpointSetup, read_setup, write_setup
 from lamppost.core.errors import Conflict, NotFound
 from lamppost.core.names import VersionName
-from lamppost.store import rollouts, trail
+from lamppost.store import packages, rollouts, trail
 from lamppost.store.database import Pool, announce
 from lamppost.store.trail import ChangedBy
 
 _COLUMNS = "endpoint, revision, setup, since, changed_by, restores, rollout, counted"
+_OF_ITS_OWN = "revision >= (SELECT first_revision FROM endpoints WHERE name = endpoint)"
+"""Leaves out revisions of a former endpoint of the same name."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,10 +61,11 @@ class EndpointChange:
 
 
 async def list_revisions(pool: Pool) -> list[EndpointRevision]:
-    """The revision in force of every endpoint, by name."""
+    """The revision in force of every endpoint that is not deleted, by name."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            f"SELECT DISTINCT ON (endpoint) {_COLUMNS} FROM endpoint_revisions ORDER BY endpoint, revision DESC".encode()
+            f"SELECT DISTINCT ON (endpoint) {_COLUMNS} FROM endpoint_revisions JOIN endpoints ON name = endpoint"
+            " WHERE deleted_at IS NULL ORDER BY endpoint, revision DESC".encode()
         )
         return [_revision(*row) for row in await rows.fetchall()]
 
@@ -70,7 +73,7 @@ async def list_revisions(pool: Pool) -> list[EndpointRevision]:
 async def endpoint_history(pool: Pool, endpoint: str, limit: int = 50) -> list[EndpointRevision]:
     """The revisions of one endpoint, newest first."""
     async with pool.connection() as connection:
-        query = f"SELECT {_COLUMNS} FROM endpoint_revisions WHERE endpoint = %s ORDER BY revision DESC LIMIT %s"
+        query = f"SELECT {_COLUMNS} FROM endpoint_revisions WHERE endpoint = %s AND {_OF_ITS_OWN} ORDER BY revision DESC LIMIT %s"
         return [_revision(*row) for row in await (await connection.execute(query.encode(), (endpoint, limit))).fetchall()]
 
 
@@ -78,7 +81,7 @@ async def endpoint_histories(pool: Pool, names: Sequence[str], limit: int) -> di
     """The revisions of several endpoints, each newest first."""
     query = (
         f"SELECT {_COLUMNS} FROM (SELECT *, row_number() OVER (PARTITION BY endpoint ORDER BY revision DESC) AS at FROM endpoint_revisions"
-        " WHERE endpoint = ANY(%s)) newest WHERE at <= %s ORDER BY endpoint, revision DESC"
+        f" WHERE endpoint = ANY(%s) AND {_OF_ITS_OWN}) newest WHERE at <= %s ORDER BY endpoint, revision DESC"
     )
     histories: dict[str, list[EndpointRevision]] = {}
     async with pool.connection() as connection:
@@ -111,6 +114,14 @@ def find_rollback_target(past: Sequence[EndpointRevision]) -> EndpointRevision |
     return None
 
 
+async def rollback_versions(connection: AsyncConnection[TupleRow], endpoint: str) -> tuple[VersionName, ...]:
+    """The versions that the next rollback of an endpoint would serve."""
+    query = f"SELECT {_COLUMNS} FROM endpoint_revisions WHERE endpoint = %s AND {_OF_ITS_OWN} ORDER BY revision DESC"
+    rows = await connection.execute(query.encode(), (endpoint,))
+    target = find_rollback_target([_revision(*row) for row in await rows.fetchall()])
+    return () if target is None else target.setup.versions
+
+
 async def change_endpoint(pool: Pool, change: EndpointChange, by: ChangedBy) -> tuple[EndpointRevision, EndpointRevision | None]:
     """Make one change in a transaction that notifies every node; returns the new revision and the one before."""
     revisions = await change_endpoints(pool, [change], by)
@@ -118,11 +129,15 @@ async def change_endpoint(pool: Pool, change: EndpointChange, by: ChangedBy) -> 
 
 
 async def change_endpoints(
-    pool: Pool, changes: Sequence[EndpointChange], by: ChangedBy
+    pool: Pool, changes: Sequence[EndpointChange], by: ChangedBy, retires: VersionName | None = None
 ) -> list[tuple[EndpointRevision, EndpointRevision | None]]:
-    """Make changes, all or none. Raise Conflict if one is based on a revision that is not in force any more."""
+    """Make changes, all or none. Raise Conflict if one is based on a revision that is not in force any more. retires : a version that
+    serves nothing after them, and is retired with them.
+    """
     async with pool.connection() as connection, connection.transaction():
         revisions = [await add_revision(connection, change, by) for change in sorted(changes, key=lambda change: change.endpoint)]
+        if retires is not None:
+            await packages.retire_version_within(connection, retires, False, by)
         await announce(connection, "routes")
         return revisions
 
@@ -140,17 +155,24 @@ async def add_revision(
     """Make one change inside the caller's transaction; the caller announces it."""
     endpoint, setup = change.endpoint, change.setup
     await connection.execute("INSERT INTO endpoints (name) VALUES (%s) ON CONFLICT DO NOTHING", (endpoint,))
-    await connection.execute("SELECT 1 FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
+    rows = await connection.execute("SELECT deleted_at IS NOT NULL FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
+    deleted = await rows.fetchone() == (True,)
     before = await newest_revision(connection, endpoint)
     now = 0 if before is None else before.revision
-    if change.after is not None and change.after != now:
+    if deleted and not await revive_endpoint(connection, endpoint):
+        before = None
+    if change.after is not None and change.after != (0 if deleted else now):
         message = f"{endpoint} was changed meanwhile: its revision is {now}, and this was made for {change.after}; look again"
         raise Conflict(message, now=now)
     for name in (*setup.versions, *setup.shadow_versions):
-        retired = await connection.execute("SELECT retired_at FROM versions WHERE model = %s AND number = %s", (name.model, name.number))
-        version = await retired.fetchone()
-        if version is None or version[0] is not None:
-            raise Conflict(f"{name} {'does not exist' if version is None else 'is retired'}, and cannot serve; see lamppost models")
+        rows = await connection.execute(
+            "SELECT retired_at IS NOT NULL, deleted_at IS NOT NULL FROM versions WHERE model = %s AND number = %s FOR SHARE",
+            (name.model, name.number),
+        )
+        version = await rows.fetchone()
+        if version != (False, False):
+            fault = "does not exist" if version is None else "is deleted" if version[1] else "is retired"
+            raise Conflict(f"{name} {fault}, and cannot serve; see lamppost models")
     if change.rollout is None and before is not None and before.rollout is not None:
         await rollouts.end_replaced_rollout(connection, endpoint, f"{by.token} changed {endpoint} otherwise, to {setup.summary()}")
     if change.approvals is not None:
@@ -175,9 +197,34 @@ async def add_revision(
     return _revision(*inserted), before
 
 
+async def revive_endpoint(connection: AsyncConnection[TupleRow], endpoint: str) -> bool:
+    """Take the mark of deletion off an endpoint's row, inside the transaction of a change. Returns whether its past is still its own."""
+    rows = await connection.execute("SELECT restorable_until > now() FROM endpoints WHERE name = %s", (endpoint,))
+    row = await rows.fetchone()
+    whole = row is not None and bool(row[0])
+    if not whole:
+        await free_name(connection, endpoint)
+    await connection.execute(
+        "UPDATE endpoints SET deleted_at = NULL, deleted_by = NULL, restorable_until = NULL WHERE name = %s", (endpoint,)
+    )
+    return whole
+
+
+async def free_name(connection: AsyncConnection[TupleRow], endpoint: str) -> None:
+    """Let an endpoint that is made under this name later have none of the past of this one."""
+    await connection.execute(
+        "UPDATE endpoints SET restorable_until = NULL, approvals = 0, first_revision ="
+        " 1 + (SELECT coalesce(max(revision), 0) FROM endpoint_revisions WHERE endpoint = name) WHERE name = %s",
+        (endpoint,),
+    )
+    await connection.execute("UPDATE reviews SET state = 'withdrawn' WHERE endpoint = %s AND state IN ('open', 'approved')", (endpoint,))
+
+
 async def demand_approvals(connection: AsyncConnection[TupleRow], endpoint: str, approvals: int, by: ChangedBy) -> None:
     """Set how many approvals a version needs before it serves an endpoint."""
-    approvals_before = await connection.execute("SELECT approvals FROM endpoints WHERE name = %s FOR UPDATE", (endpoint,))
+    approvals_before = await connection.execute(
+        "SELECT approvals FROM endpoints WHERE name = %s AND deleted_at IS NULL FOR UPDATE", (endpoint,)
+    )
     row = await approvals_before.fetchone()
     if row is None:
         raise NotFound(f"there is no endpoint {endpoint!r}")
@@ -189,5 +236,5 @@ async def demand_approvals(connection: AsyncConnection[TupleRow], endpoint: str,
 async def list_demanded_approvals(pool: Pool) -> dict[str, int]:
     """The approvals that endpoints demand, for those that demand any."""
     async with pool.connection() as connection:
-        rows = await connection.execute("SELECT name, approvals FROM endpoints WHERE approvals > 0")
+        rows = await connection.execute("SELECT name, approvals FROM endpoints WHERE approvals > 0 AND deleted_at IS NULL")
         return dict(await rows.fetchall())

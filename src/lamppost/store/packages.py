@@ -11,11 +11,13 @@ from typing import Literal
 
 import anyio
 import orjson
+from psycopg import AsyncConnection
+from psycopg.rows import TupleRow
 
 from lamppost.core.errors import BodyTooLarge, Conflict, NotFound
 from lamppost.core.names import VersionName
 from lamppost.store import trail
-from lamppost.store.database import Pool, announce
+from lamppost.store.database import CHUNKS_LOCK, Pool, announce
 from lamppost.store.trail import ChangedBy
 
 Proven = Literal["not yet", "passed", "failed"]
@@ -69,6 +71,7 @@ async def store_version(
     """
     size_bytes = (await anyio.Path(path).stat()).st_size
     async with pool.connection() as connection, connection.transaction():
+        await lock_chunks(connection, shared=True)
         await connection.execute("INSERT INTO models (name) VALUES (%s) ON CONFLICT DO NOTHING", (model,))
         await connection.execute("SELECT 1 FROM models WHERE name = %s FOR UPDATE", (model,))
         row = await (await connection.execute("SELECT number FROM versions WHERE model = %s AND digest = %s", (model, digest))).fetchone()
@@ -84,6 +87,9 @@ async def store_version(
                     sha256 = hashlib.sha256(data).digest()
                     await connection.execute("INSERT INTO chunks (sha256, data) VALUES (%s, %s) ON CONFLICT DO NOTHING", (sha256, data))
                     await connection.execute("INSERT INTO package_chunks VALUES (%s, %s, %s)", (digest, position, sha256))
+            await connection.execute(
+                "UPDATE chunks SET awaited_until = now() WHERE sha256 IN (SELECT sha256 FROM package_chunks WHERE digest = %s)", (digest,)
+            )
         number = await (
             await connection.execute(
                 "INSERT INTO versions (model, number, digest, pushed_by)"
@@ -97,22 +103,33 @@ async def store_version(
         return VersionName(model, number[0]), True
 
 
+async def lock_chunks(connection: AsyncConnection[TupleRow], shared: bool = False) -> None:
+    """Keep chunks from being deleted until the transaction ends (shared), or keep packages from being stored."""
+    await connection.execute(f"SELECT pg_advisory_xact_lock{'_shared' if shared else ''}(%s)".encode(), (CHUNKS_LOCK,))
+
+
 async def missing_chunks(pool: Pool, digests: Sequence[bytes]) -> list[bytes]:
-    """The chunks that are not stored, by SHA-256. Stored chunks are kept for a day unless a package uses them."""
+    """The chunks that are not stored, by SHA-256. Stored chunks are kept for a day, even if no package uses them."""
     async with pool.connection() as connection:
-        rows = await connection.execute("UPDATE chunks SET stored_at = now() WHERE sha256 = ANY(%s) RETURNING sha256", (list(digests),))
+        rows = await connection.execute(
+            "UPDATE chunks SET awaited_until = now() + interval '1 day' WHERE sha256 = ANY(%s) RETURNING sha256", (list(digests),)
+        )
         there = {bytes(sha256) for (sha256,) in await rows.fetchall()}
     return [sha256 for sha256 in dict.fromkeys(digests) if sha256 not in there]
 
 
-async def delete_unused_chunks(pool: Pool) -> int:
-    """Delete chunks that were stored a day ago and that no package uses; returns how many."""
-    async with pool.connection() as connection:
-        deleted = await connection.execute(
-            "DELETE FROM chunks c WHERE stored_at < now() - interval '1 day'"
-            " AND NOT EXISTS (SELECT 1 FROM package_chunks p WHERE p.sha256 = c.sha256)"
-        )
-        return deleted.rowcount
+async def delete_unused_chunks(connection: AsyncConnection[TupleRow], among: Sequence[bytes] | None = None) -> list[bytes]:
+    """Delete chunks that no package uses and no push waits for; returns their SHA-256. among : only these.
+
+    The caller holds `lock_chunks`.
+    """
+    deleted = await connection.execute(
+        "DELETE FROM chunks c WHERE awaited_until <= now() AND (%s::bytea[] IS NULL OR sha256 = ANY(%s))"
+        " AND NOT EXISTS (SELECT 1 FROM package_chunks p WHERE p.sha256 = c.sha256) RETURNING sha256",
+        (among, among),
+        binary=True,
+    )
+    return [bytes(sha256) for (sha256,) in await deleted.fetchall()]
 
 
 async def store_chunk(pool: Pool, sha256: bytes, data: bytes) -> None:
@@ -165,15 +182,18 @@ async def fetch_package(pool: Pool, digest: str, to: Path) -> None:
 
 
 async def get_version(pool: Pool, name: VersionName) -> StoredVersion:
-    """One version; raise NotFound that names the ones there are."""
+    """One version; raise NotFound that names the ones there are, or says who deleted it."""
     async with pool.connection() as connection:
         query = f"SELECT {_LISTED}, p.manifest {_VERSIONS} WHERE v.model = %s AND v.number = %s".encode()
         row = await (await connection.execute(query, (name.model, name.number))).fetchone()
         if row is not None:
             return StoredVersion(*row)
-        rows = await (
-            await connection.execute("SELECT number FROM versions WHERE model = %s ORDER BY number DESC LIMIT 5", (name.model,))
-        ).fetchall()
+        tombstone = "SELECT deleted_at, deleted_by FROM versions WHERE model = %s AND number = %s"
+        deleted = await (await connection.execute(tombstone, (name.model, name.number))).fetchone()
+        others = "SELECT number FROM versions WHERE model = %s AND deleted_at IS NULL ORDER BY number DESC LIMIT 5"
+        rows = await (await connection.execute(others, (name.model,))).fetchall()
+    if deleted is not None:
+        raise NotFound(f"{name} was deleted by {deleted[1]} on {deleted[0]:%Y-%m-%d}; its package is gone, its records stay")
     if rows:
         raise NotFound(f"there is no {name}; versions of {name.model} are {', '.join(f'{name.model}@{n}' for (n,) in rows)}")
     raise NotFound(f"there is no model {name.model!r}; push a package first: lamppost push {name.model}.lamp")
@@ -186,6 +206,13 @@ async def list_versions(pool: Pool, model: str | None = None) -> list[ListedVers
             f"SELECT {_LISTED} {_VERSIONS} WHERE %s::text IS NULL OR v.model = %s ORDER BY v.model, v.number DESC".encode(), (model, model)
         )
         return [ListedVersion(*row) for row in await rows.fetchall()]
+
+
+async def known_digests(pool: Pool, digests: Iterable[str]) -> set[str]:
+    """Those of the digests whose packages are stored."""
+    async with pool.connection() as connection:
+        rows = await connection.execute("SELECT digest FROM packages WHERE digest = ANY(%s)", (list(digests),))
+        return {digest for (digest,) in await rows.fetchall()}
 
 
 async def read_manifests(pool: Pool, digests: Sequence[str]) -> dict[str, str]:
@@ -223,9 +250,12 @@ class ModelRecord:
 
 
 async def list_models(pool: Pool) -> list[ModelRecord]:
-    """All models, by name."""
+    """All models that have a version, by name."""
     async with pool.connection() as connection:
-        rows = await connection.execute("SELECT name, owner, purpose FROM models ORDER BY name")
+        rows = await connection.execute(
+            "SELECT name, owner, purpose FROM models WHERE EXISTS"
+            " (SELECT 1 FROM versions WHERE model = name AND deleted_at IS NULL) ORDER BY name"
+        )
         return [ModelRecord(*row) for row in await rows.fetchall()]
 
 
@@ -246,26 +276,39 @@ async def describe_model(pool: Pool, record_after: ModelRecord, by: ChangedBy) -
 async def retire_version(pool: Pool, name: VersionName, back: bool, by: ChangedBy) -> None:
     """Retire a version, or undo that; raise NotFound, or Conflict while an endpoint serves it."""
     async with pool.connection() as connection, connection.transaction():
-        where = "model = %s AND number = %s"
-        rows = await connection.execute(f"SELECT retired_at FROM versions WHERE {where} FOR UPDATE".encode(), (name.model, name.number))
-        row = await rows.fetchone()
-        if row is None:
-            raise NotFound(f"there is no {name}; see lamppost models {name.model}")
-        if (row[0] is None) == back:
-            return
-        serving = await connection.execute(
-            "SELECT s.endpoint FROM revision_versions v"
-            " JOIN (SELECT endpoint, max(revision) AS revision FROM endpoint_revisions GROUP BY endpoint) s"
-            " USING (endpoint, revision) WHERE v.model = %s AND v.number = %s ORDER BY 1",
-            (name.model, name.number),
+        await retire_version_within(connection, name, back, by)
+
+
+async def retire_version_within(connection: AsyncConnection[TupleRow], name: VersionName, back: bool, by: ChangedBy) -> None:
+    """`retire_version`, inside the caller's transaction."""
+    where = "model = %s AND number = %s"
+    query = f"SELECT retired_at FROM versions WHERE {where} AND deleted_at IS NULL FOR UPDATE"
+    row = await (await connection.execute(query.encode(), (name.model, name.number))).fetchone()
+    if row is None:
+        raise NotFound(f"there is no {name}; see lamppost models {name.model}")
+    if (row[0] is None) == back:
+        return
+    if serving := await _serving_endpoints(connection, name):
+        raise Conflict(
+            f"{name} cannot be retired while {', '.join(serving)} serves it; point that at another version first,"
+            f" or do both: lamppost retire {name} --replace-with {name.model}@N"
         )
-        if endpoints := [endpoint for (endpoint,) in await serving.fetchall()]:
-            raise Conflict(f"{name} cannot be retired while {', '.join(endpoints)} serves it; point that at another version first")
-        change = "retired_at = NULL, retired_by = NULL" if back else "retired_at = now(), retired_by = %s"
-        values = (name.model, name.number) if back else (by.token, name.model, name.number)
-        await connection.execute(f"UPDATE versions SET {change} WHERE {where}".encode(), values)
-        await trail.add_entry(connection, by, "took out of retirement" if back else "retired", str(name))
-        await announce(connection, "versions")
+    change = "retired_at = NULL, retired_by = NULL" if back else "retired_at = now(), retired_by = %s"
+    values = (name.model, name.number) if back else (by.token, name.model, name.number)
+    await connection.execute(f"UPDATE versions SET {change} WHERE {where}".encode(), values)
+    await trail.add_entry(connection, by, "took out of retirement" if back else "retired", str(name))
+    await announce(connection, "versions")
+
+
+async def _serving_endpoints(connection: AsyncConnection[TupleRow], name: VersionName) -> list[str]:
+    """The endpoints whose revision in force names a version."""
+    serving = await connection.execute(
+        "SELECT s.endpoint FROM revision_versions v"
+        " JOIN (SELECT endpoint, max(revision) AS revision FROM endpoint_revisions GROUP BY endpoint) s USING (endpoint, revision)"
+        " JOIN endpoints e ON e.name = s.endpoint AND e.deleted_at IS NULL WHERE v.model = %s AND v.number = %s ORDER BY 1",
+        (name.model, name.number),
+    )
+    return [endpoint for (endpoint,) in await serving.fetchall()]
 
 
 async def endpoints_served_by(pool: Pool, name: VersionName) -> list[str]:

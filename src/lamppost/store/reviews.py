@@ -45,12 +45,12 @@ class Review:
 async def ask_review(pool: Pool, endpoint: str, version: VersionName, note: str, by: ChangedBy) -> int:
     """Ask for a review; raise Conflict where one is open or was approved, NotFound for an endpoint or a version that is not there."""
     async with pool.connection() as connection, connection.transaction():
-        approvals = await connection.execute("SELECT approvals FROM endpoints WHERE name = %s", (endpoint,))
+        approvals = await connection.execute("SELECT approvals FROM endpoints WHERE name = %s AND deleted_at IS NULL", (endpoint,))
         if (row := await approvals.fetchone()) is None:
             raise NotFound(f"there is no endpoint {endpoint!r}")
         if not row[0]:
             raise Conflict(f"{endpoint} demands no approvals; point it at {version} with: lamppost point {endpoint} {version}")
-        query = "SELECT retired_at FROM versions WHERE model = %s AND number = %s"
+        query = "SELECT retired_at FROM versions WHERE model = %s AND number = %s AND deleted_at IS NULL"
         version_row = await (await connection.execute(query, (version.model, version.number))).fetchone()
         if version_row is None or version_row[0] is not None:
             raise Conflict(f"{version} {'does not exist' if version_row is None else 'is retired'}; see lamppost models {version.model}")

@@ -258,6 +258,35 @@ class EndpointSetup:
             shadows=tuple(shadow for shadow in self.shadows if shadow.version != str(version)),
         )
 
+    def with_replaced(self, version: VersionName, by: VersionName) -> EndpointSetup:
+        """The same setup with one version in the place of another, wherever the other stands.
+
+        >>> setup = EndpointSetup(shares=Shares({"risk@1": 90, "risk@2": 10}))
+        >>> setup.with_replaced(VersionName("risk", 1), VersionName("risk", 2)).summary()
+        'risk@2 100 %'
+        """
+
+        def new(name: str) -> str:
+            return str(by) if name == str(version) else name
+
+        shares, choose, together = self.shares, self.choose, self.together
+        if shares is not None:
+            of: dict[str, float] = {}
+            for name, share in shares.of.items():
+                of[new(name)] = of.get(new(name), 0) + share
+            shares = replace(shares, of=of)
+        if choose is not None:
+            cases = {value: new(name) for value, name in choose.cases.items()}
+            choose = replace(choose, cases=cases, other=None if choose.other is None else new(choose.other))
+        if together is not None:
+            parts = {part: new(name) for part, name in together.parts.items()}
+            together = replace(together, parts=parts, combine=new(together.combine))
+        alone = None if self.version is None else new(self.version)
+        answering = {new(name) for name in self._names}
+        shadows = {new(shadow.version): replace(shadow, version=new(shadow.version)) for shadow in self.shadows}
+        kept = tuple(shadow for name, shadow in shadows.items() if name not in answering)
+        return replace(self, version=alone, shares=shares, choose=choose, together=together, shadows=kept)
+
     def with_shares(self, shares: Shares) -> EndpointSetup:
         """The same setup with shares."""
         kept = tuple(shadow for shadow in self.shadows if shadow.version not in shares.of)

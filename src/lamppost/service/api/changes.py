@@ -57,7 +57,8 @@ async def set_up_endpoint(endpoint: str, body: SetupRequest, node: TheNode, call
 def _pointed(revision: EndpointRevision, before: EndpointRevision | None) -> PointAnswer:
     endpoint, now = revision.endpoint, revision.setup.summary()
     if before is None:
-        summary, undo = f"{endpoint} is serving {now}.", None
+        summary = f"{endpoint} is serving {now}; it is a new endpoint."
+        undo: str | None = f"lamppost delete endpoint {endpoint}"
     else:
         then = before.setup.summary()
         same = then == now

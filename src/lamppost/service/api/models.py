@@ -10,8 +10,9 @@ from fastapi import APIRouter, Request
 from lamppost.core.artifact.difference import compare_packages
 from lamppost.core.artifact.steps import step_summary
 from lamppost.core.artifact.version_search import VersionSummary, summarize_manifest
-from lamppost.core.errors import BodyTooLarge
+from lamppost.core.errors import BadRequest, BodyTooLarge
 from lamppost.core.names import VersionName, parse_version
+from lamppost.core.quantities import few_names
 from lamppost.package.read import Lamp
 from lamppost.service.api.access import PROBLEMS, Pointer, Pusher, RequireView, TheNode
 from lamppost.service.api.schemas.base import field_answers
@@ -21,12 +22,14 @@ from lamppost.service.api.schemas.models import (
     ModelRequest,
     OpeningMeasurementAnswer,
     PackageFileAnswer,
+    RetireAnswer,
     RetireRequest,
     SchemaChangeAnswer,
     VersionAnswer,
     VersionDetailAnswer,
     VersionPredictionAnswer,
 )
+from lamppost.service.deployment.changes import ChangeOverrides
 from lamppost.service.node import Node
 from lamppost.store import packages
 from lamppost.store.packages import ListedVersion, ModelRecord, StoredVersion
@@ -56,10 +59,31 @@ async def describe_model(model: str, body: ModelRequest, node: TheNode, caller: 
     await packages.describe_model(node.pool, ModelRecord(model, body.owner, body.purpose), caller.changed_by)
 
 
-@router.post("/models/{model}/versions/{number}/retire", status_code=204)
-async def retire_version(model: str, number: int, body: RetireRequest, node: TheNode, caller: Pointer) -> None:
-    """Keep a version from being served, or undo that. The version and everything that refers to it stay stored."""
-    await packages.retire_version(node.pool, VersionName(model, number), body.undo, caller.changed_by)
+@router.post("/models/{model}/versions/{number}/retire")
+async def retire_version(model: str, number: int, body: RetireRequest, node: TheNode, caller: Pointer) -> RetireAnswer:
+    """Keep a version from being served, or undo that. The version and everything that refers to it stay stored.
+
+    With ``replace_with`` the endpoints that serve it get another version in its place first; all of it happens, or nothing.
+    """
+    version = VersionName(model, number)
+    if body.undo and body.replace_with is not None:
+        raise BadRequest("undo takes no replace_with; roll the endpoints back instead")
+    if body.replace_with is None:
+        await packages.retire_version(node.pool, version, body.undo, caller.changed_by)
+        summary = f"{version} may serve again" if body.undo else f"{version} is retired: it stays stored, and can serve no more"
+        undo = f"lamppost retire {version}{'' if body.undo else ' --undo'}"
+        return RetireAnswer(version=str(version), replaced_in=[], summary=summary, undo=[undo])
+    overrides = ChangeOverrides(body.break_callers, body.override)
+    replacement = parse_version(body.replace_with)
+    changed = await node.changes.replace_and_retire(version, replacement, caller.changed_by, caller.role, overrides)
+    names = [revision.endpoint for revision, _ in changed]
+    where = f"{replacement} has taken its place in {few_names(names)}" if names else "nothing served it"
+    return RetireAnswer(
+        version=str(version),
+        replaced_in=names,
+        summary=f"{version} is retired; {where}",
+        undo=[f"lamppost retire {version} --undo", *(f"lamppost rollback {name}" for name in names)],
+    )
 
 
 @router.get("/compare")

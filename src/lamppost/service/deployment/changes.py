@@ -21,7 +21,7 @@ from lamppost.core.artifact.manifest import read_manifest
 from lamppost.core.endpoint.endpoint_schema import EndpointSchema, endpoint_schema
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import BadRequest, BreaksCallers, Conflict, LampPostError, NotAllowed
-from lamppost.core.names import check_name
+from lamppost.core.names import VersionName, check_name
 from lamppost.core.payload.recorded_bodies import request_as_sent
 from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.schema.fields import Field, Schema
@@ -89,18 +89,43 @@ class EndpointChanges:
         self._writing: set[asyncio.Task[EndpointRevision | None]] = set()
 
     async def make_changes(
-        self, changes: Sequence[EndpointChange], by: ChangedBy, role: str, overrides: ChangeOverrides = NO_OVERRIDES
+        self,
+        changes: Sequence[EndpointChange],
+        by: ChangedBy,
+        role: str,
+        overrides: ChangeOverrides = NO_OVERRIDES,
+        retires: VersionName | None = None,
     ) -> list[MadeChange]:
-        """Check and make changes, all or none. Raise Conflict where callers would break or a review lacks, and what opening raises."""
+        """Check and make changes, all or none. Raise Conflict where callers would break or a review lacks, and what opening raises.
+
+        retires : a version that serves nothing after the changes, and is retired with them.
+        """
         checked = [await self.check_change(change, role, overrides) for change in changes]
 
         async def commit(ready: Sequence[EndpointChange]) -> list[MadeChange]:
-            return await endpoints.change_endpoints(self._pool, ready, by)
+            return await endpoints.change_endpoints(self._pool, ready, by, retires)
 
         changed = await self._deployment.switching.switch(checked, commit)
         for revision, before in changed:
             await self._keep_for_rollback(revision.endpoint, before)
         return changed
+
+    async def replace_and_retire(
+        self, version: VersionName, replacement: VersionName, by: ChangedBy, role: str, overrides: ChangeOverrides
+    ) -> list[MadeChange]:
+        """Put another version in the place of one, in every endpoint that serves or shadows it, and retire it: all or nothing."""
+        if version == replacement:
+            raise BadRequest(f"{version} cannot be replaced with itself")
+        changes = [
+            EndpointChange(name, route.setup.with_replaced(version, replacement), route.in_force.revision, action="replaced a version")
+            for name, route in sorted(self._deployment.table.by_endpoint.items())
+            if version in (*route.setup.versions, *route.setup.shadow_versions)
+        ]
+        if changes:
+            return await self.make_changes(changes, by, role, overrides, retires=version)
+        await packages.get_version(self._pool, replacement)
+        await packages.retire_version(self._pool, version, False, by)
+        return []
 
     async def check_change(self, change: EndpointChange, role: str, overrides: ChangeOverrides) -> EndpointChange:
         """Check a change. Returns the change, with a note for the trail if a rule was overridden. Raise Conflict or NotAllowed."""

@@ -12,7 +12,7 @@ from lamppost.service.deployment.lane_tuning import LaneTuning
 from lamppost.service.deployment.leases import LaneLeases
 from lamppost.service.deployment.route_table import Route, RouteTable
 from lamppost.service.deployment.waking import Waking
-from lamppost.store import endpoints
+from lamppost.store import endpoint_deletion, endpoints
 from lamppost.store.database import Pool
 from lamppost.store.endpoints import EndpointRevision
 
@@ -35,6 +35,7 @@ class Reconciler:
         """Serve the newest revision of every endpoint."""
         async with self._turn:
             await self.serve_revisions(await endpoints.list_revisions(self._pool))
+            self._table.deleted = {deleted.name: deleted for deleted in await endpoint_deletion.list_deleted_endpoints(self._pool)}
 
     async def serve_revisions(self, revisions: list[EndpointRevision]) -> None:
         """Serve these revisions and nothing else."""

@@ -17,6 +17,7 @@ from lamppost.core.names import VersionName, closest_name
 from lamppost.runtime.lane import Lane
 from lamppost.service.prediction.answer_hooks import AnswerHooks
 from lamppost.service.prediction.predictors import Predictor
+from lamppost.store.endpoint_deletion import DeletedEndpoint
 from lamppost.store.endpoints import EndpointRevision
 
 _RETRY_S = 20.0
@@ -59,11 +60,12 @@ class Route:
 
 
 class RouteTable:
-    """All routes of one node. settled : whether every endpoint was read once."""
+    """All routes of one node. settled : whether every endpoint was read once. deleted : endpoints that can be given back, by name."""
 
     def __init__(self) -> None:
         self.by_endpoint: dict[str, Route] = {}
         self.settled = False
+        self.deleted: dict[str, DeletedEndpoint] = {}
         self._naming: defaultdict[VersionName, set[str]] = defaultdict(set)
         self._locks: defaultdict[str, asyncio.Lock] = defaultdict(asyncio.Lock)
 
@@ -74,6 +76,11 @@ class RouteTable:
             return route
         if not self.settled:
             raise Unavailable(f"this node is starting and does not know {endpoint!r} yet; try again in a second", retry_after_s=1)
+        if (deleted := self.deleted.get(endpoint)) is not None:
+            raise NotFound(
+                f"the endpoint {endpoint!r} was deleted on {deleted.deleted_at:%Y-%m-%d at %H:%M} UTC; until the same time of the next day"
+                f" an operator can give it back: lamppost delete endpoint {endpoint} --undo"
+            )
         known = sorted(self.by_endpoint)
         like = closest_name(endpoint, known)
         hint = f"did you mean {like}?" if like else f"there are: {', '.join(known[:10])}" if known else "point one at a version first"

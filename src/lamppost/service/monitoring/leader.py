@@ -16,7 +16,7 @@ from datetime import UTC, datetime
 import psycopg
 from psycopg_pool import PoolTimeout
 
-from lamppost.store.database import Pool
+from lamppost.store.database import LEADER_LOCK, Pool
 
 log = logging.getLogger("lamppost.maintenance")
 
@@ -24,7 +24,6 @@ TURN_S = 2.0
 _REST_TIMES = 9
 _BUSY_CALLS_PER_S = 100.0
 _LONGEST_REST_S = 30.0
-_LOCK = 8_423
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,14 +79,14 @@ class Leader:
     async def _lead_once(self) -> None:
         """Run the jobs that are due, if no other node leads."""
         async with self._pool.connection() as connection:
-            held = await connection.execute("SELECT pg_try_advisory_lock(%s)", (_LOCK,))
+            held = await connection.execute("SELECT pg_try_advisory_lock(%s)", (LEADER_LOCK,))
             if not (await held.fetchone() or (False,))[0]:
                 self._on_following()
                 return
             try:
                 await self.run_due_jobs(time.monotonic())
             finally:
-                await connection.execute("SELECT pg_advisory_unlock(%s)", (_LOCK,))
+                await connection.execute("SELECT pg_advisory_unlock(%s)", (LEADER_LOCK,))
 
     async def run_due_jobs(self, now_s: float) -> None:
         """Run each job whose time has come. now_s : on any clock that does not go back."""

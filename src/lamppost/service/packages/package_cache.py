@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 import shutil
 from collections.abc import Callable
 from pathlib import Path
@@ -23,6 +24,13 @@ T = TypeVar("T")
 _REMEMBERED = 32
 
 
+_DIGEST = re.compile("[0-9a-f]{64}")
+
+
+def _files_of_packages(folder: Path) -> list[Path]:
+    return [path for path in folder.glob("*") if _DIGEST.fullmatch(path.name.removesuffix(".lamp"))]
+
+
 class PackageCache:
     """The folder of one node."""
 
@@ -41,6 +49,14 @@ class PackageCache:
         if lamp is None:
             lamp = self._lamps[digest] = await self._on_disk(digest, read_lamp)
         return lamp
+
+    async def delete_unknown(self) -> None:
+        """Delete the files of packages that the database does not hold any more."""
+        digests = {path.name.removesuffix(".lamp") for path in await asyncio.to_thread(_files_of_packages, self._folder)}
+        for digest in digests - await packages.known_digests(self._pool, digests):
+            self._lamps.pop(digest, None)
+            await asyncio.to_thread((self._folder / f"{digest}.lamp").unlink, missing_ok=True)
+            await asyncio.to_thread(shutil.rmtree, self._folder / digest, ignore_errors=True)
 
     async def unpacked_package(self, digest: str) -> tuple[Manifest, Proof, Path]:
         """A stored package unpacked on disk: its manifest, its proof, and its folder."""

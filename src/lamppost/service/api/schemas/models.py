@@ -10,7 +10,7 @@ from pydantic import Field as Described
 from lamppost.core.artifact.difference import PackagePart
 from lamppost.core.artifact.manifest import Provenance
 from lamppost.core.artifact.reference import FeatureProfile
-from lamppost.service.api.schemas.base import ApiModel, FieldAnswer
+from lamppost.service.api.schemas.base import ApiModel, FieldAnswer, OverridableRequest
 
 
 class OpeningMeasurementAnswer(ApiModel):
@@ -117,7 +117,17 @@ class ModelRequest(ApiModel):
     purpose: str | None = Described(default=None, max_length=2_000)
 
 
-class RetireRequest(ApiModel):
-    """undo : take it out of retirement."""
+class RetireRequest(OverridableRequest):
+    """undo : take it out of retirement. replace_with : the version that takes its place in every endpoint."""
 
     undo: bool = False
+    replace_with: str | None = Described(default=None, examples=["outage-risk@3"])
+
+
+class RetireAnswer(ApiModel):
+    """The result of retiring a version. replaced_in : the endpoints that serve or shadow another version in its place now."""
+
+    version: str
+    replaced_in: list[str]
+    summary: str
+    undo: list[str] = Described(description="the commands that take it back")
