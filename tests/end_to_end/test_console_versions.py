@@ -5,6 +5,7 @@ import re
 from playwright.sync_api import Page, expect
 
 from tests.end_to_end.test_console import InBrowser, choose
+from tests.support.service import until
 from tests.support.versions import times_lamp
 
 
@@ -115,6 +116,58 @@ class Versions(InBrowser):
             rows.get_by_role("button", name="Ask both").click()
             expect(rows).to_contain_text(re.compile(r"times@1 and times@2 on the \d+ rows of the proof of times@1"))
             expect(rows).to_contain_text("Rows that differ most")
+
+    def test_an_endpoint_is_deleted_with_its_callers_said_and_given_back(self) -> None:
+        path = self.serve("five", "times@1", "times@2")
+        with self.service.client() as client:
+            secret = client.make_token("meter-app", "caller")["secret"]
+            with self.service.client(str(secret)) as app:
+                app.predict("five", {"x": 1.0})
+            until(lambda: client.callers("five"), what="the record of the call")
+        with self.page(path) as page:
+            for button in ("Give it back", "Undo"):
+                page.get_by_role("button", name="Delete the endpoint").click()
+                dialog = page.get_by_role("alertdialog")
+                expect(dialog.get_by_role("row")).to_contain_text(re.compile("meter-app.*1 call"))
+                expect(dialog).to_contain_text("lamppost delete endpoint five --anyway")
+                dialog.get_by_role("button", name="Delete it").click()
+                self.expect_toast(page, "five is deleted; it served times@2.")
+                deleted = page.get_by_role("region", name="Deleted within the last day")
+                expect(deleted.get_by_role("row").filter(has_text="five")).to_contain_text("times@2")
+                if button == "Undo":
+                    page.locator("li[data-state=open]").get_by_role("button", name="Give it back").last.click()
+                else:
+                    deleted.get_by_role("button", name=button).click()
+                self.expect_toast(page, "five is back, and serves times@2.")
+                expect(deleted).to_have_count(0)
+                page.goto(self.service.address + path)
+
+    def test_a_version_is_replaced_retired_and_deleted(self) -> None:
+        with self.service.client() as client:
+            for factor in (8, 9):
+                client.push(times_lamp(factor), model="spare")
+            client.point("spare", "spare@1")
+        with self.page("/models/spare/1") as page:
+            page.get_by_role("button", name="Replace and retire it").click()
+            dialog = page.get_by_role("alertdialog")
+            expect(dialog).to_contain_text("lamppost retire spare@1 --replace-with spare@2")
+            dialog.get_by_role("button", name="Retire it").click()
+            self.expect_toast(page, "spare@1 is retired; spare@2 has taken its place in spare")
+            page.get_by_role("button", name="Delete it").click()
+            dialog.get_by_role("button", name="Delete it").click()
+            expect(dialog).to_contain_text("spare would go back to spare@1 with its next rollback")
+            dialog.get_by_role("button", name="Leave it").click()
+            with self.service.client() as client:
+                client.delete_endpoint("spare", for_good=True)
+            page.get_by_role("button", name="Delete it").click()
+            dialog.get_by_role("button", name="Delete it").click()
+            self.expect_toast(page, "spare@1 is deleted.")
+            spare = page.get_by_role("region", name="spare", exact=True)
+            expect(spare.get_by_role("row").filter(has_text="spare@1")).to_have_count(0)
+            spare.get_by_role("button", name="delete spare").click()
+            dialog.get_by_role("button", name="Delete it").click()
+            self.expect_toast(page, "spare@2 is deleted.")
+            expect(spare).to_have_count(0)
 
     def test_endpoints_are_changed_as_one_document(self) -> None:
         self.serve("six", "times@1")

@@ -9,6 +9,7 @@ export type LaneRules = components["schemas"]["LaneRules"];
 export type Endpoint = components["schemas"]["EndpointAnswer"];
 export type Overview = components["schemas"]["OverviewAnswer"];
 export type EndpointPage = components["schemas"]["EndpointDetailAnswer"];
+export type DeletedEndpoint = components["schemas"]["DeletedEndpointAnswer"];
 export type Field = components["schemas"]["FieldAnswer"];
 export type Call = components["schemas"]["CallAnswer"];
 export type Version = components["schemas"]["VersionAnswer"];

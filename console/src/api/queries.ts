@@ -30,6 +30,22 @@ export const useEndpoint = (endpoint: string) =>
     refetchInterval: LIVE_MS,
   });
 
+/** The tokens that called an endpoint within the last week. */
+export const useCallers = (endpoint: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ["endpoint", endpoint, "callers"],
+    queryFn: async () => good(await api.GET("/api/endpoints/{endpoint}/callers", { params: { path: { endpoint } } })),
+    enabled,
+  });
+
+/** Endpoints that can be given back. */
+export const useDeletedEndpoints = () =>
+  useQuery({
+    queryKey: ["endpoints", "deleted"],
+    queryFn: async () => good(await api.GET("/api/deleted-endpoints")),
+    refetchInterval: 10 * LIVE_MS,
+  });
+
 /** endpoint : only the lanes of what it serves. */
 export const useLanes = (endpoint?: string) =>
   useQuery({

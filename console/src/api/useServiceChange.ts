@@ -4,6 +4,7 @@ import { type UseMutationResult, useMutation, useQueryClient } from "@tanstack/r
 /** What each kind of change makes old, by the first key of its queries. */
 const CHANGED = {
   endpoint: ["endpoints", "endpoint", "lanes", "trail", "declared", "calls", "traffic", "reviews"],
+  version: ["versions", "version", "endpoints", "endpoint", "trail", "declared"],
   review: ["reviews", "trail", "endpoint"],
   alert: ["alerts", "endpoints", "endpoint", "notices"],
   token: ["tokens", "trail"],

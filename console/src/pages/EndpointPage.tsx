@@ -8,6 +8,7 @@ import { Button, Card, Waiting } from "../parts/basics";
 import { QueryState } from "../parts/QueryState";
 import { Tip, Truncated } from "../parts/Tip";
 import { ChangeServed, SharesCard } from "../parts/ChangeServed";
+import { DeleteEndpoint } from "../parts/DeleteEndpoint";
 import { GoBack } from "../parts/GoBack";
 import { History } from "../parts/History";
 import { RolloutTrack } from "../parts/RolloutTrack";
@@ -109,6 +110,7 @@ function Serve({ page }: { page: Page }) {
       <Engine page={page} />
       <Calls endpoint={page.name} />
       <History page={page} />
+      <DeleteEndpoint page={page} />
     </>
   );
 }

@@ -7,6 +7,7 @@ import { Card, Snippets } from "../parts/basics";
 import { QueryState } from "../parts/QueryState";
 import { Term, Truncated } from "../parts/Tip";
 import { type Column, DataTable } from "../table/DataTable";
+import { DeleteModel } from "../parts/EndOfVersion";
 import { VersionLink } from "../parts/VersionLink";
 import { ago, bytes, count, ms, plural } from "../words";
 
@@ -100,7 +101,16 @@ function ByModel({ versions }: { versions: Version[] }) {
       {models.slice(0, SHOWN).map((model) => {
         const mine = versions.filter((version) => version.model === model);
         return (
-          <Card key={model} title={model} aside={<Newest all={mine} />}>
+          <Card
+            key={model}
+            title={model}
+            aside={
+              <span className="flex items-center gap-3">
+                <Newest all={mine} />
+                <DeleteModel model={model} />
+              </span>
+            }
+          >
             <Table model={model} all={mine} />
           </Card>
         );

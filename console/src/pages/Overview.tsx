@@ -6,6 +6,7 @@ import { Card, Snippets } from "../parts/basics";
 import { QueryState } from "../parts/QueryState";
 import { Term, Tip, Truncated } from "../parts/Tip";
 import { type Column, DataTable } from "../table/DataTable";
+import { DeletedEndpoints } from "../parts/DeletedEndpoints";
 import { Lamp } from "../parts/Lamp";
 import { Serves } from "../parts/Serves";
 import { Verdict } from "../parts/Verdict";
@@ -32,6 +33,7 @@ export function Overview() {
           {(seen) => <Now seen={seen} search={search} onSearch={setSearch} />}
         </QueryState>
       </div>
+      <DeletedEndpoints />
     </>
   );
 }

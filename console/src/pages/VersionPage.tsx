@@ -2,6 +2,7 @@ import { Link, useParams } from "react-router";
 import type { Field, Profile, VersionPage as VersionDetail } from "../api/client";
 import { useVersion, useModelVersions } from "../api/queries";
 import { Card, CopyButton, Mono, Snippets } from "../parts/basics";
+import { EndOfVersion } from "../parts/EndOfVersion";
 import { Histogram } from "../parts/Histogram";
 import { QueryState } from "../parts/QueryState";
 import { Truncated } from "../parts/Tip";
@@ -56,6 +57,7 @@ function Page({ version }: { version: VersionDetail }) {
             <Snippets all={[{ name: "Command", text: `lamppost point ${version.model} ${version.name}` }]} id="how to serve it" />
           </Card>
           <Others page={version} />
+          <EndOfVersion page={version} />
           <Files page={version} />
         </div>
       </div>
