@@ -90,6 +90,14 @@ class Environments(unittest.TestCase):
             self.assertAlmostEqual(client.predict("scaled-2", {"x": 3.0}).answer["y"], 30.0, places=9)
         self.service.environment |= self.index
 
+    def test_a_shell_has_the_libraries_that_the_package_was_made_with(self) -> None:
+        code = "import tallowlib; print('factor', tallowlib.FACTOR, predict(proof)['y'].sub(proof['trained.y']).abs().max() < 1e-9)"
+        environment = {**os.environ, **self.index, "XDG_CACHE_HOME": str(self.folder / "cache"), "HOME": str(self.folder)}
+        for version, factor in (("1.0", 2.0), ("2.0", 10.0)):
+            command = [sys.executable, "-m", "lamppost", "shell", str(self.pack(version)), "--allow-code", "--run", code]
+            done = subprocess.run(command, capture_output=True, text=True, env=environment)
+            self.assertEqual((done.returncode, done.stdout), (0, f"factor {factor} True\n"), done.stderr)
+
     def test_what_cannot_be_installed_is_said_and_nothing_serves(self) -> None:
         lamp = self.pack("1.0")
         (self.folder / "tallowlib-1.0-py3-none-any.whl").rename(self.folder / "away")

@@ -15,6 +15,7 @@ import pandas as pd
 from PIL import Image
 
 import lamppost
+from lamppost.core.errors import NotAllowed
 from tests.support import http, networks
 from tests.support.damage import damage
 from tests.support.lamps import moody_lamp, outage_lamp
@@ -185,6 +186,42 @@ class FromAnything(WithCommands):
         self.assertIn("not one of each", self.bad("diff", "post@1", "post.lamp"))
         with self.service.client() as client:
             self.assertTrue(client.compare("post@1", "post@2")["breaks"])
+
+
+class TakenBack(WithCommands):
+    """Lamp files that come back from the service, and their objects in a shell."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service("--allow-pickle").start()
+        cls.addClassCleanup(cls.service.remove)
+        with cls.service.client() as client:
+            client.push(outage_lamp())
+            client.push(moody_lamp("moody", Moody()))
+
+    def test_the_file_that_was_pushed_comes_back(self) -> None:
+        fetched = self.good("fetch", "outage-risk@1", "--to", "again.lamp")
+        self.assertIn("next: lamppost inspect again.lamp", fetched)
+        self.assertEqual((self.folder / "again.lamp").read_bytes(), outage_lamp().read_bytes())
+        self.assertIn("there is no outage-risk@9", self.bad("fetch", "outage-risk@9"))
+        with self.service.client() as client:
+            caller = str(client.make_token("meter-app", "viewer")["secret"])
+        with self.service.client(caller) as viewer, self.assertRaises(NotAllowed):
+            viewer.download("outage-risk@1", self.folder / "none.lamp")
+        self.assertEqual(list(self.folder.glob("*none*")), [])
+
+    def test_a_shell_has_the_fitted_object_and_the_rows_of_the_proof(self) -> None:
+        code = "print(type(model).__name__, len(proof), (predict(proof)['label'] == proof['trained.label']).all(), provenance.python)"
+        answered = self.good("shell", "outage-risk@1", "--run", code).split()
+        self.assertEqual((answered[0], answered[2]), ("Pipeline", "True"), answered)
+        one = self.good(
+            "shell", "outage-risk@1", "--run", "print(predict(proof.iloc[3]).shape[0], predict(proof.iloc[2:7]).index.tolist())"
+        )
+        self.assertEqual(one.strip(), "1 [2, 3, 4, 5, 6]")
+
+    def test_what_can_run_code_is_opened_when_that_is_allowed(self) -> None:
+        self.assertIn("moody@1 holds pickle, which can run code", self.bad("shell", "moody@1", "--run", "1"))
+        self.assertEqual(self.good("shell", "moody@1", "--allow-code", "--run", "print(type(model).__name__)").strip(), "Moody")
 
 
 class Chunks(WithCommands):

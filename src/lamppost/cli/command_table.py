@@ -32,12 +32,20 @@ GROUPS = {
 }
 COMMANDS = {
     "up": CommandEntry("up", "Start the service, with a private PostgreSQL unless --database names another."),
-    "pack": CommandEntry("packing", "Make a lamp file and prove it."),
-    "inspect": CommandEntry("packages", "Show what is in a lamp file."),
-    "diff": CommandEntry("packages", "Show what changed between two lamp files or versions; exit code 1 if it would break callers."),
-    "sign": CommandEntry("keys", "Sign a lamp file; its digest does not change."),
-    "prove": CommandEntry("packages", "Replay a lamp file's proof in a fresh process; exit code 1 if any answer differs from training."),
+    "pack": CommandEntry("lamp_files.packing", "Make a lamp file and prove it."),
+    "inspect": CommandEntry("lamp_files.packages", "Show what is in a lamp file."),
+    "diff": CommandEntry(
+        "lamp_files.packages", "Show what changed between two lamp files or versions; exit code 1 if it would break callers."
+    ),
+    "sign": CommandEntry("lamp_files.keys", "Sign a lamp file; its digest does not change."),
+    "prove": CommandEntry(
+        "lamp_files.packages", "Replay a lamp file's proof in a fresh process; exit code 1 if any answer differs from training."
+    ),
     "push": CommandEntry("manage", "Store a lamp file as the next version of its model."),
+    "fetch": CommandEntry("manage", "Write the lamp file of a stored version to disk."),
+    "shell": CommandEntry(
+        "lamp_files.shell", "Open Python with the objects of a version or a lamp file, the rows of its proof, and its provenance."
+    ),
     "point": CommandEntry("manage", "Make an endpoint serve a version, after the version has proved itself."),
     "setup": CommandEntry(
         "setup", "Show or change what an endpoint serves, and how: several versions, look-ups, lenient reading, lane rules."
@@ -54,8 +62,8 @@ COMMANDS = {
     "token new": CommandEntry("tokens", "Make a token; its secret is shown once."),
     "token list": CommandEntry("tokens", "List tokens."),
     "token revoke": CommandEntry("tokens", "End a token at once."),
-    "key new": CommandEntry("keys", "Make an Ed25519 key pair; the private half stays in your own folder."),
-    "key list": CommandEntry("keys", "List your keys."),
+    "key new": CommandEntry("lamp_files.keys", "Make an Ed25519 key pair; the private half stays in your own folder."),
+    "key list": CommandEntry("lamp_files.keys", "List your keys."),
     "rollback": CommandEntry("changes", "Go back to what the endpoint served before, at once; twice in a row goes back twice."),
     "split": CommandEntry("changes", "Give several versions shares of the calls."),
     "shadow": CommandEntry("changes", "Copy calls to a version whose answers are recorded and compared, and never given to callers."),

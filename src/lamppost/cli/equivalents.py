@@ -24,6 +24,8 @@ EQUIVALENTS = {
     "sign": Equivalent(),
     "prove": Equivalent(),
     "push": Equivalent("Client.push", "POST /api/packages"),
+    "fetch": Equivalent("Client.download", f"GET {_VERSION}/package"),
+    "shell": Equivalent(),
     "point": Equivalent("Client.point", f"POST {_ENDPOINT}/point"),
     "setup": Equivalent("Client.set_up", f"PUT {_ENDPOINT}/setup"),
     "lanes": Equivalent(_FETCH, "GET /api/lanes"),

@@ -1,7 +1,8 @@
-"""Commands ``push``, ``point``, ``endpoints``, ``models``, ``show`` and ``console``."""
+"""Commands ``push``, ``fetch``, ``point``, ``endpoints``, ``models``, ``show`` and ``console``."""
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -24,6 +25,7 @@ from lamppost.cli.parameters import Address, AsJson, BreakCallers, LampFile, Ove
 from lamppost.client import Client
 from lamppost.core.names import parse_version
 from lamppost.core.quantities import format_bytes
+from lamppost.package.read import read_lamp
 
 
 def push(
@@ -46,6 +48,24 @@ def push(
     print_line(paint(f"  next: lamppost point {version.partition('@')[0]} {version}", DIM))
 
 
+def fetch(
+    version: Annotated[str, typer.Argument(help="The version.", metavar="MODEL@N")],
+    to: Annotated[Path | None, typer.Option(help="Where the file goes [MODEL-N.lamp].", metavar="FILE")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``fetch``."""
+    name = parse_version(version)
+    with Client(address, timeout_s=180) as client:
+        path = client.download(version, to or Path(f"{name.model}-{name.number}.lamp"))
+    lamp = read_lamp(path)
+    if as_json:
+        print_json({"path": str(path), "digest": lamp.digest, "size_bytes": lamp.size_bytes})
+        return
+    print_line(f"{path}  {format_bytes(lamp.size_bytes)}, digest {lamp.digest[:12]}")
+    print_line(paint(f"  next: lamppost inspect {path}", DIM))
+
+
 def point(
     endpoint: Annotated[str, typer.Argument(help="The endpoint; a new name makes a new endpoint.")],
     version: Annotated[str, typer.Argument(help="Version, such as outage-risk@2.")],
@@ -62,7 +82,10 @@ def point(
         print_json(answer)
         return
     print_line(f"{paint('●', AMBER)} {answer['summary']}")
-    print_line(paint(f"  undo: {answer['undo']}" if answer["undo"] else f"  next: lamppost ask {endpoint}", DIM))
+    if answer["undo"]:
+        print_line(paint(f"  undo: {answer['undo']}", DIM))
+    if answer["before"] is None:
+        print_line(paint(f"  next: lamppost ask {endpoint}", DIM))
 
 
 def endpoints(

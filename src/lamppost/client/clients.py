@@ -11,7 +11,7 @@ from typing import Any, BinaryIO, Protocol, Self, TypeVar
 import anyio
 import httpx
 
-from lamppost.client import calls
+from lamppost.client import calls, questions
 from lamppost.client.asking import AsyncClientQuestions, ClientQuestions
 from lamppost.client.calls import Call, Progress
 from lamppost.client.config import find_connection
@@ -49,6 +49,12 @@ def _patience(usual: httpx.Timeout, request: Request) -> httpx.Timeout:
     if request.method == "GET" or not request.path.startswith("/api/endpoints/") or usual.read is None:
         return usual
     return httpx.Timeout(connect=usual.connect, read=max(usual.read, _OPENING_S), write=usual.write, pool=usual.pool)
+
+
+def _write_whole(to: Path, content: bytes) -> Path:
+    part = to.with_name(f".{to.name}.part")
+    part.write_bytes(content)
+    return part.replace(to)
 
 
 def _reply(response: httpx.Response) -> Reply:
@@ -110,6 +116,10 @@ class Client(ClientQuestions):
         """
         with _opened(file) as content:
             return self._run(calls.push(content, model, progress))
+
+    def download(self, version: str, to: str | Path) -> Path:
+        """Write the lamp file of ``model@number`` to disk, whole or not at all; returns the path."""
+        return _write_whole(Path(to), self._run(questions.download(version)))
 
     def compare(self, before: str, after: str) -> dict[str, Any]:
         """What changed from ``model@1`` to ``model@2``, and whether it would break callers."""
@@ -200,6 +210,10 @@ class AsyncClient(AsyncClientQuestions):
         """See `Client.push`; the file is held in memory meanwhile."""
         content = await anyio.to_thread.run_sync(lambda: _opened(file).read())
         return await self._run(calls.push(io.BytesIO(content), model, progress))
+
+    async def download(self, version: str, to: str | Path) -> Path:
+        """See `Client.download`."""
+        return await anyio.to_thread.run_sync(_write_whole, Path(to), await self._run(questions.download(version)))
 
     async def compare(self, before: str, after: str) -> dict[str, Any]:
         """See `Client.compare`."""

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
-from lamppost.client.calls import Call, checked_json, endpoint_path, fetch, options_in_query, predict_path, set_up
+from lamppost.client.calls import Call, checked_json, endpoint_path, fetch, fetch_bytes, options_in_query, predict_path, set_up
 from lamppost.client.frames import ARROW, arrow_to_frame, frame_to_arrow
 from lamppost.client.rows import request_body
 from lamppost.client.values import Request
@@ -57,6 +57,11 @@ def predict_frame(
     answers = arrow_to_frame(reply.body, frame.index)
     answers.attrs |= {"version": reply.headers.get("model-version", ""), "request_id": reply.headers.get("request-id", "")}
     return answers
+
+
+def download(version: str) -> Call[bytes]:
+    """The lamp file of a version."""
+    return fetch_bytes(version_path(version, "/package"))
 
 
 def ask_version(version: str, rows: Any) -> Call[Answer]:

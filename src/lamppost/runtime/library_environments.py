@@ -44,9 +44,11 @@ _NETWORK_FILES = (
 )
 
 
-def differing_pins(manifest: Manifest) -> dict[str, str]:
-    """Pins of a package that are not what is installed here; none for a package that is data only."""
-    if manifest.serves_graphs:
+def differing_pins(manifest: Manifest, graphs: bool = True) -> dict[str, str]:
+    """Pins of a package that are not what is installed here. graphs : whether its graphs are what is used, where it has them for every
+    step; they need no other libraries.
+    """
+    if graphs and manifest.serves_graphs:
         return {}
     return {name: version for name, version in manifest.provenance.libraries.items() if name not in _OWN and _installed(name) != version}
 
@@ -91,9 +93,12 @@ class LibraryEnvironments:
         self._making: dict[str, asyncio.Lock] = {}
         self.progress: dict[str, str] = {}
 
-    async def folder_for(self, name: str, manifest: Manifest) -> Path | None:
-        """The folder to lay over what is installed, None where nothing differs. Raise Unavailable when it cannot be made."""
-        pins = sorted(f"{library}=={version}" for library, version in differing_pins(manifest).items())
+    async def folder_for(self, name: str, manifest: Manifest, graphs: bool = True) -> Path | None:
+        """The folder to lay over what is installed, None where nothing differs. Raise Unavailable when it cannot be made.
+
+        graphs : see `differing_pins`.
+        """
+        pins = sorted(f"{library}=={version}" for library, version in differing_pins(manifest, graphs).items())
         if not pins:
             return None
         python = f"{sys.version_info.major}.{sys.version_info.minor}"

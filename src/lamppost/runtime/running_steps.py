@@ -1,4 +1,7 @@
-"""Opens steps as running code. `open_chain` is the one place where artifacts become live objects; only workers and packers call it."""
+"""Opens steps as running code. `open_steps` is the one place where artifacts become live objects.
+
+Only workers, packers and the command ``shell`` call it.
+"""
 
 from __future__ import annotations
 
@@ -174,6 +177,11 @@ class StepChain:
 
 
 def open_chain(folder: Path, manifest: Manifest, formats: frozenset[str], original: bool = False) -> StepChain:
+    """Open an unpacked package as one chain; see `open_steps`."""
+    return StepChain(manifest.columns, open_steps(folder, manifest, formats, original), manifest.answers)
+
+
+def open_steps(folder: Path, manifest: Manifest, formats: frozenset[str], original: bool = False) -> list[tuple[Step, RunningStep]]:
     """Open the steps of an unpacked package: compiled forms where there are some, unless the originals are asked for.
 
     Raise PackageRefused for a format that the policy does not allow, or a member that was changed on disk.
@@ -191,7 +199,7 @@ def open_chain(folder: Path, manifest: Manifest, formats: frozenset[str], origin
         takes = fields_by_name(known, step.takes, f"step {at}")
         opened.append((step, open_step(step, takes, folder, member, formats, original)))
         known |= {field.name: field for field in step.gives}
-    return StepChain(manifest.columns, opened, manifest.answers)
+    return opened
 
 
 def open_step(

@@ -6,6 +6,7 @@ import time
 from dataclasses import replace
 
 from fastapi import APIRouter, Request
+from fastapi.responses import FileResponse
 
 from lamppost.core.artifact.difference import compare_packages
 from lamppost.core.artifact.steps import step_summary
@@ -105,6 +106,14 @@ async def compare(before: str, after: str, node: TheNode, _: RequireView) -> Com
 async def get_version(model: str, number: int, node: TheNode, _: RequireView) -> VersionDetailAnswer:
     """One version: schemas, provenance, proof, what was measured."""
     return await _page(node, *await _described(node, VersionName(model, number)))
+
+
+@router.get("/models/{model}/versions/{number}/package", response_class=FileResponse)
+async def download_package(model: str, number: int, node: TheNode, _: Pusher) -> FileResponse:
+    """The lamp file of a version, as it was pushed."""
+    version = await packages.get_version(node.pool, VersionName(model, number))
+    path = await node.deployment.package_cache.file_of(version.digest)
+    return FileResponse(path, media_type="application/zip", filename=f"{model}-{number}.lamp")
 
 
 @router.post(

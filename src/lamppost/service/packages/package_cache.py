@@ -50,6 +50,11 @@ class PackageCache:
             lamp = self._lamps[digest] = await self._on_disk(digest, read_lamp)
         return lamp
 
+    async def file_of(self, digest: str) -> Path:
+        """The lamp file of a stored package on this node's disk, checked."""
+        await self._on_disk(digest, read_lamp)
+        return self._folder / f"{digest}.lamp"
+
     async def delete_unknown(self) -> None:
         """Delete the files of packages that the database does not hold any more."""
         digests = {path.name.removesuffix(".lamp") for path in await asyncio.to_thread(_files_of_packages, self._folder)}

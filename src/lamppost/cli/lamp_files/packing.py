@@ -12,8 +12,8 @@ from typing import Annotated, Any
 
 import typer
 
-from lamppost.cli.description import Description, load_model, read_description, read_frame, require_trust
-from lamppost.cli.keys import sign_file
+from lamppost.cli.lamp_files.description import Description, load_model, read_description, read_frame, require_trust
+from lamppost.cli.lamp_files.keys import sign_file
 from lamppost.cli.out import AMBER, BRICK, DIM, paint, print_json, print_line
 from lamppost.cli.parameters import AllowCode, AsJson
 from lamppost.core.artifact.proof import Tolerance

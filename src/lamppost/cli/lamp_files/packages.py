@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 import typer
 
-from lamppost.cli.keys import own_keys
+from lamppost.cli.lamp_files.keys import own_keys
 from lamppost.cli.out import AMBER, BRICK, paint, print_json, print_line, print_table
 from lamppost.cli.parameters import Address, AllowCode, AsJson, LampFile
 from lamppost.client import Client
@@ -94,15 +94,20 @@ def _packed(provenance: Provenance) -> str:
     )
 
 
-def prove(file: LampFile, allow_code: AllowCode = False, as_json: AsJson = False) -> None:
-    """Command ``prove``."""
-    lamp = read_lamp(file)
+def require_trusted_package(lamp: Lamp, named: str, allow_code: bool) -> None:
+    """Raise PackageRefused for a package that can run code, unless that is allowed or one of the caller's own keys has signed it."""
     if lamp.manifest.formats - {"skops"} and not allow_code and not own_keys() & {signature.key for signature in lamp.signatures}:
         kinds = ", ".join(sorted(lamp.manifest.formats - {"skops"}))
         raise PackageRefused(
-            f"{file} holds {kinds}, which can run code; if it is yours, or you trust whoever made it, add --allow-code. "
+            f"{named} holds {kinds}, which can run code; if it is yours, or you trust whoever made it, add --allow-code. "
             "What one of your own keys has signed needs no such trust: lamppost sign"
         )
+
+
+def prove(file: LampFile, allow_code: AllowCode = False, as_json: AsJson = False) -> None:
+    """Command ``prove``."""
+    lamp = read_lamp(file)
+    require_trusted_package(lamp, str(file), allow_code)
     verdict = prove_lamp(lamp)
     if as_json:
         print_json({"name": lamp.manifest.name, "digest": lamp.digest, "passed": verdict.passed, **asdict(verdict)})

@@ -1,0 +1,1 @@
+"""Commands that work on lamp files, without a service but for those of stored versions: make, look into, prove, sign, open."""
