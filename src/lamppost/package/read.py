@@ -26,6 +26,8 @@ from lamppost.core.limits import MAX_MANIFEST_BYTES, MAX_MEMBER_BYTES, MAX_MEMBE
 from lamppost.package.signing import MAX_SIGNATURES_BYTES, SIGNATURES, Signature, check, read_signatures
 
 _CHUNK = 2**20
+_SHOWN_ERROR = 200
+"""Letters of an error of the ZIP library; it quotes the file, which may be anything."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,7 +157,9 @@ def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
         with path.open("rb") as file:
             start = file.read(4)
         if start == b"PK\x03\x04":
-            raise PackageRefused(f"{path.name} is damaged or cut short ({error}); copy it again or pack the model again") from error
+            raise PackageRefused(
+                f"{path.name} is damaged or cut short ({str(error)[:_SHOWN_ERROR]}); copy it again or pack the model again"
+            ) from error
         raise PackageRefused(f"{path.name} is no lamp file (a lamp file is a ZIP, this is not)") from error
 
 

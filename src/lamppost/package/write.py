@@ -15,6 +15,7 @@ from lamppost.package.read import read_lamp
 from lamppost.package.signing import SIGNATURES, Signature, check, write_signatures
 
 _EPOCH = (1980, 1, 1, 0, 0, 0)  # the earliest time a ZIP can hold
+_LEVEL = 3  # of a forest of 100 trees: 6 makes 7 % less in 2.6 times the time
 
 
 def describe(members: Mapping[str, bytes]) -> dict[str, PackageFile]:
@@ -61,4 +62,4 @@ def add_signature(path: Path, signature: Signature) -> None:
 def _add(archive: zipfile.ZipFile, name: str, data: bytes) -> None:
     entry = zipfile.ZipInfo(name, _EPOCH)
     entry.external_attr = 0o644 << 16
-    archive.writestr(entry, data, zipfile.ZIP_DEFLATED, compresslevel=6)
+    archive.writestr(entry, data, zipfile.ZIP_DEFLATED, compresslevel=_LEVEL)

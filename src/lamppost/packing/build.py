@@ -69,10 +69,13 @@ FORMATS = get_args(ArtifactFormat)
 _EVERYTHING = frozenset({"python", "torch"})
 
 
-def build_package(model: Any, frame: Any, recipe: Recipe, to: Path, stages: Stages | None = None) -> Remarks:
+def build_package(
+    model: Any, frame: Any, recipe: Recipe, to: Path, stages: Stages | None = None, on_written: Callable[[], object] = lambda: None
+) -> Remarks:
     """Write the lamp file of a fitted object, or of a `Network`.
 
-    frame : see `lamppost.packing.frames.training_frame`. stages : is told what begins.
+    frame : see `lamppost.packing.frames.training_frame`. stages : is told what begins. on_written : is called once the file is there;
+    what is said about the model is found out after that.
     """
     stages = stages or Stages()
     stages.begin("reading the frame")
@@ -93,10 +96,10 @@ def build_package(model: Any, frame: Any, recipe: Recipe, to: Path, stages: Stag
         raise BadRequest("only a network can be quantized; compiled graphs of other models stay exact")
     model = model if network else prepared(model)
     with nullcontext() if network else sklearn_model.one_thread(model), tempfile.TemporaryDirectory(prefix="lamppost-packing-") as folder:
-        return _build(_Package(frame, recipe, Path(folder)), model, to, notes, stages)
+        return _build(_Package(frame, recipe, Path(folder)), model, to, notes, stages, on_written)
 
 
-def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: Stages) -> Remarks:
+def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: Stages, on_written: Callable[[], object]) -> Remarks:
     recipe = package.recipe
     provenance = Provenance(notes=recipe.notes, tags=dict(recipe.tags or {}))
     if isinstance(model, Network):
@@ -145,6 +148,7 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: St
         package.options,
     )
     write_lamp(to, manifest, members)
+    on_written()
     stages.begin("looking for mistakes")
     qualities = evidence.qualities()
     return Remarks(

@@ -5,11 +5,12 @@ from __future__ import annotations
 import sys
 import warnings
 from collections.abc import Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from lamppost.core.artifact.proof import DEFAULT_TOLERANCE, USUAL_CAUSES, Tolerance
+from lamppost.core.artifact.proof import DEFAULT_TOLERANCE, USUAL_CAUSES, ProofVerdict, Tolerance
 from lamppost.core.artifact.steps import ArtifactFormat
 from lamppost.core.errors import ProofFailed
 from lamppost.package.read import Lamp, read_lamp
@@ -128,19 +129,24 @@ def pack_with_remarks(
 ) -> tuple[Lamp, Remarks]:
     """Like `pack`, and also returns the remarks for the packer. show_stages : whether somebody who looks sees what it is at."""
     unproven = to.with_name(f".{to.name}.unproven")
+
+    def read_and_prove() -> tuple[Lamp, ProofVerdict | None]:
+        lamp = read_lamp(unproven)
+        return lamp, prove_lamp(lamp) if prove else None
+
     try:
-        with Stages(show_stages and somebody_looks()) as stages:
-            remarks = build_package(model, frame, recipe, unproven, stages)
-            if prove:
-                stages.begin("proving it")
-                verdict = prove_lamp(read_lamp(unproven))
-                if not verdict.passed:
-                    raise ProofFailed(
-                        f"the package of {recipe.name} does not give training's answers: {verdict.sentence()}; nothing was written. "
-                        + USUAL_CAUSES,
-                        differences=[diff.sentence() for diff in verdict.differences],
-                    )
+        with Stages(show_stages and somebody_looks()) as stages, ThreadPoolExecutor(1) as proving:
+            proven: list[Future[tuple[Lamp, ProofVerdict | None]]] = []
+            remarks = build_package(model, frame, recipe, unproven, stages, lambda: proven.append(proving.submit(read_and_prove)))
+            stages.begin("proving it")
+            lamp, verdict = proven[0].result()
+            if verdict is not None and not verdict.passed:
+                raise ProofFailed(
+                    f"the package of {recipe.name} does not give training's answers: {verdict.sentence()}; nothing was written. "
+                    + USUAL_CAUSES,
+                    differences=[diff.sentence() for diff in verdict.differences],
+                )
         unproven.replace(to)
     finally:
         unproven.unlink(missing_ok=True)
-    return read_lamp(to), remarks
+    return replace(lamp, path=to), remarks

@@ -5,11 +5,11 @@ import unittest
 import numpy as np
 from PIL import Image
 
-from lamppost.core.artifact.reference import Reference, drift_baseline, make_reference, read_reference, watched_columns, write_reference
+from lamppost.core.artifact.reference import Reference, drift_baseline, make_reference, read_reference, write_reference
 from lamppost.core.drift.outlier_score import OutlierScorer
 from lamppost.core.drift.sketches import Sketcher
 from lamppost.core.drift.verdicts import judge_windows
-from lamppost.core.drift.watched_features import feature_columns, features_of_schema, field_defaults, frequent_words
+from lamppost.core.drift.watched_features import FeatureExtractor, feature_columns, features_of_schema, field_defaults, frequent_words
 from lamppost.core.drift.windows import WindowLayout, pool_windows, read_window, write_window
 from lamppost.core.payload.recorded_bodies import answer_rows, request_options, request_rows
 from lamppost.core.schema.fields import Field, Schema
@@ -126,7 +126,7 @@ class Watched(unittest.TestCase):
         cls.sketcher = Sketcher(drift_baseline(cls.reference))
 
     def columns(self, asked: list[dict[str, object]]) -> dict[str, list[object]]:
-        return watched_columns(self.reference, INPUTS, asked, ANSWERS, said(asked))
+        return FeatureExtractor(INPUTS, ANSWERS, self.reference.words).extract_columns(asked, said(asked))
 
     def test_a_reference_carries_all_that_windows_need(self) -> None:
         known = {one.name: one for one in self.sketcher.against.known}
@@ -189,5 +189,6 @@ class Watched(unittest.TestCase):
                 for row in said(asked)
                 for one in [min(1.0, row["scores"]["fails"] * 1.15)]
             ]  # type: ignore[index, operator]
-            found = judge_windows(sketcher.against, [sketcher.sketch_window(watched_columns(made, INPUTS, asked, ANSWERS, surer), 2_000)])
+            columns = FeatureExtractor(INPUTS, ANSWERS, made.words).extract_columns(asked, surer)
+            found = judge_windows(sketcher.against, [sketcher.sketch_window(columns, 2_000)])
             self.assertEqual(next(field.state for field in found.fields if field.name == "answers.scores.fails"), state)

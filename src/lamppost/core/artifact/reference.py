@@ -24,7 +24,7 @@ from lamppost.core.drift.bins import BINS, FieldBins, bin_choices, bin_numbers
 from lamppost.core.drift.outlier_score import OutlierScorer
 from lamppost.core.drift.sketches import Sketcher, location_correlations
 from lamppost.core.drift.verdicts import DriftBaseline, ReferenceField
-from lamppost.core.drift.watched_features import ANSWERS, Columns, FeatureExtractor, feature_columns, features_of_schema, frequent_words
+from lamppost.core.drift.watched_features import ANSWERS, Columns, FeatureExtractor, features_of_schema, frequent_words
 from lamppost.core.errors import PackageRefused
 from lamppost.core.schema.columns import to_microseconds
 from lamppost.core.schema.fields import Schema
@@ -105,18 +105,26 @@ def make_reference(
     sample = [{name: value for name, value in rows[place].items() if name not in private} for place in places]
     texts = [field.name for field in inputs if field.kind == "text" and not field.private]
     words = {name: frequent_words([row[name] for row in rows]) for name in texts}
+    columns = FeatureExtractor(inputs, answers, words).extract_columns(rows, document)
     reference = Reference(
-        len(rows), feature_profiles(inputs, rows, words), feature_profiles(answers, document, {}), sample, words, unseen=unseen
+        len(rows),
+        feature_profiles(inputs, rows, columns, words),
+        feature_profiles(answers, document, columns, {}, ANSWERS),
+        sample,
+        words,
+        unseen=unseen,
     )
-    return _finished(reference, inputs, rows, answers, document)
+    return _finished(reference, columns, len(rows))
 
 
-def feature_profiles(schema: Schema, rows: Sequence[dict[str, Any]], words: Mapping[str, Sequence[str]]) -> tuple[FeatureProfile, ...]:
-    """A profile for each figure."""
-    columns = feature_columns(figures := features_of_schema(schema, words), {}, rows)
+def feature_profiles(
+    schema: Schema, rows: Sequence[dict[str, Any]], columns: Columns, words: Mapping[str, Sequence[str]], prefix: str = ""
+) -> tuple[FeatureProfile, ...]:
+    """A profile for each feature. columns : values of the features, by their names under the prefix."""
+    figures = features_of_schema(schema, words)
     profiles = []
     for field in schema:
-        values = [row[field.name] for row in rows]
+        values = [row[field.name] for row in rows] if field.private or field.kind == "time" else []
         if field.private:
             profiles.append(FeatureProfile(field.name, len(values), sum(value is None for value in values)))
         elif field.kind == "time":
@@ -127,7 +135,8 @@ def feature_profiles(schema: Schema, rows: Sequence[dict[str, Any]], words: Mapp
             for figure in figures:
                 if figure.field == field.name:
                     # every other row made the words, the rows between say how many others there are
-                    column = columns[figure.name][1::2] if figure.name == f"{field.name}.new words" else columns[figure.name]
+                    values = columns[prefix + figure.name]
+                    column = values[1::2] if figure.name == f"{field.name}.new words" else values
                     profiles.append((_of_numbers if figure.numbers else _of_choices)(figure.name, column))
     return tuple(profiles)
 
@@ -187,28 +196,18 @@ def _square(size: int, above: Sequence[float], diagonal: float) -> NDArray[np.fl
     return square
 
 
-def _finished(
-    reference: Reference, inputs: Schema, rows: Sequence[dict[str, Any]], answers: Schema, document: Sequence[dict[str, Any]]
-) -> Reference:
+def _finished(reference: Reference, columns: Columns, rows: int) -> Reference:
     """The reference, completed with the correlations of its numbers and the outlier scores of its own rows."""
     base = drift_baseline(reference)
-    columns = watched_columns(reference, inputs, rows, answers, document)
     names = tuple(feature.name for feature in base.known if feature.numbers and not feature.name.startswith(ANSWERS))[:MAX_PAIRED]
-    if len(names) > 1 and len(rows) >= 10:
+    if len(names) > 1 and rows >= 10:
         sketcher = Sketcher(DriftBaseline(base.known, base.rows, names))
-        whole, most = location_correlations(sketcher, columns, len(rows))
+        whole, most = location_correlations(sketcher, columns, rows)
         upper = np.triu_indices(len(names), 1)
         kept = tuple(whole[upper].round(5).tolist()), () if most is None else tuple(most[upper].round(5).tolist())
         reference = replace(reference, pairs=PairCorrelations(names, *kept))
-    scores = OutlierScorer(Sketcher(drift_baseline(reference))).score_rows(columns, len(rows))[0]
+    scores = OutlierScorer(Sketcher(drift_baseline(reference))).score_rows(columns, rows)[0]
     return replace(reference, odd=tuple(np.quantile(scores, (0.5, 0.99, 0.999)).round(4).tolist()))
-
-
-def watched_columns(
-    reference: Reference, inputs: Schema, rows: Sequence[Mapping[str, Any]], answers: Schema, text: Sequence[Mapping[str, Any]]
-) -> Columns:
-    """Figures of inputs and answers, answers under their prefix."""
-    return FeatureExtractor(inputs, answers, reference.words).extract_columns(rows, text)
 
 
 @cache

@@ -137,8 +137,20 @@ def _in_utc(value: Any) -> Any:
 
 def frame_rows(schema: Schema, frame: pd.DataFrame) -> list[dict[str, Any]]:
     """Rows of a frame as a request would carry them; keys in schema order."""
-    columns = [[json_value(field.kind, value) for value in frame[field.name].tolist()] for field in schema]
+    columns = [_json_values(field.kind, frame[field.name]) for field in schema]
     return [dict(zip(schema.names, values, strict=True)) for values in zip(*columns, strict=True)]
+
+
+def _json_values(kind: Kind, series: pd.Series) -> list[Value]:
+    """`json_value` of each value; of columns that hold nothing else at once."""
+    if kind == "number" and series.dtype == np.float64:
+        values = series.to_numpy()
+        listed: list[Value] = values.tolist()
+        return [None if gone else value for value, gone in zip(listed, np.isnan(values), strict=True)] if np.isnan(values).any() else listed
+    if kind == "integer" and series.dtype == np.int64:
+        whole: list[Value] = series.tolist()
+        return whole
+    return [json_value(kind, value) for value in series.tolist()]
 
 
 def _example_row(frame: pd.DataFrame) -> Mapping[str, Any]:
@@ -188,7 +200,9 @@ def _column_of(field: Field, series: pd.Series) -> Column:
         return column_from_step(field, series.tolist())
     if field.kind == "image":
         return Column([None if value is None or isinstance(value, float) else encode_png(value) for value in series.tolist()])
-    return column_from_values(field, [json_value(field.kind, value) for value in series.tolist()])
+    if (field.kind, series.dtype) in (("number", np.dtype(np.float64)), ("integer", np.dtype(np.int64))):
+        return Column(series.to_numpy(copy=True))
+    return column_from_values(field, _json_values(field.kind, series))
 
 
 def choose_proof_rows(schema: Schema, frame: pd.DataFrame, most: int, labels: np.ndarray[Any, Any] | None = None) -> list[int]:
