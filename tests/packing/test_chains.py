@@ -117,7 +117,8 @@ class OwnCode(WithFolder):
         lamp = self.built(
             model, spelled, target="failed", before=[clean], after=[advise], labels=["holds", "fails"], fields={"kind": {"kind": "text"}}
         )
-        self.assertEqual((lamp.manifest.answers.names, lamp.manifest.formats), (("advice", "per_mille"), frozenset({"python"})))
+        self.assertEqual(lamp.manifest.answers.names, ("advice", "per_mille", "label", "scores"), "what the model says stays beside it")
+        self.assertEqual(lamp.manifest.formats, frozenset({"python"}))
         row = dict(lamp.proof.rows[0])
         scores = model.predict_proba(frame[list(model.feature_names_in_)])[:, 1]
         self.assertEqual({a["advice"] for a in lamp.proof.answers}, set(np.where(scores > 0.5, "visit", "wait")))

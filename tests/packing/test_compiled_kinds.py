@@ -87,6 +87,8 @@ def classifiers() -> Iterator[tuple[str, Any]]:
     yield "log-loss SGD", make_pipeline(scaled(), linear_model.SGDClassifier(loss="log_loss", random_state=0))
     yield "quantiles", after(preprocessing.QuantileTransformer(n_quantiles=40))
     yield "powers", after(preprocessing.PowerTransformer())
+    for degree, bias in ((3, True), (1, False)):
+        yield f"splines of degree {degree}", after(preprocessing.SplineTransformer(degree=degree, include_bias=bias))
     yield "bins", after(preprocessing.KBinsDiscretizer(5, encode="onehot-dense"))
     yield "numbered bins", after(preprocessing.KBinsDiscretizer(5, encode="ordinal"))
     yield (
@@ -172,7 +174,7 @@ class Kinds(unittest.TestCase):
 
     def test_what_is_not_compiled_is_held_by_skops_all_the_same(self) -> None:
         for model in (
-            after(preprocessing.SplineTransformer()),
+            after(preprocessing.SplineTransformer(degree=0)),
             make_pipeline(scaled(), gaussian_process.GaussianProcessClassifier(random_state=0)),
             neighbors.RadiusNeighborsClassifier(500.0),
         ):
@@ -183,6 +185,7 @@ class Kinds(unittest.TestCase):
         for model, reason in (
             (svm.SVC(kernel=lambda a, b: a @ b.T), "the kernel of your own"),
             (preprocessing.QuantileTransformer(n_quantiles=20, output_distribution="normal"), "to a normal distribution"),
+            (preprocessing.SplineTransformer(extrapolation="linear"), "that goes on linear outside"),
         ):
             whole = model if hasattr(model, "predict") else after(model)
             self.assertIn(reason, self.step(whole, KINDS)[1].step.not_compiled or "")

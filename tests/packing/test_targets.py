@@ -5,22 +5,25 @@ import subprocess
 from pathlib import Path
 from typing import Any
 
+import lightgbm
 import numpy as np
 import pandas as pd
+import xgboost
 from sklearn.compose import ColumnTransformer
 from sklearn.decomposition import PCA
 from sklearn.ensemble import IsolationForest, RandomForestClassifier, RandomForestRegressor
 from sklearn.feature_extraction.text import TfidfVectorizer
-from sklearn.linear_model import LinearRegression, LogisticRegression
+from sklearn.linear_model import LinearRegression, LogisticRegression, RidgeClassifier
 from sklearn.mixture import GaussianMixture
-from sklearn.multiclass import OneVsRestClassifier
+from sklearn.multiclass import OneVsOneClassifier, OneVsRestClassifier
 from sklearn.multioutput import ClassifierChain, MultiOutputClassifier, MultiOutputRegressor
 from sklearn.pipeline import make_pipeline
 from sklearn.preprocessing import LabelEncoder, OneHotEncoder, StandardScaler
+from sklearn.svm import SVC, LinearSVC
 
 import lamppost
 from lamppost.core.artifact.steps import SklearnStep
-from lamppost.core.errors import BadRequest, InvalidRows
+from lamppost.core.errors import BadRequest, InvalidRows, LampPostError
 from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.schema.columns import Column, answer_rows_from_columns, columns_from_rows
 from lamppost.package.read import Lamp
@@ -58,7 +61,7 @@ class SeveralTargets(WithRows):
                 given = [[row["kwh"], row["age_years"]] for row in self.rows(lamp, X[:50], original)]
                 np.testing.assert_allclose(given, model.predict(X[:50]), rtol=1e-6)
 
-    def test_flags_give_yes_or_no_and_a_score(self) -> None:
+    def test_flags_stay_0_and_1_and_get_a_score(self) -> None:
         flags = pd.DataFrame({"old": (LAMPS.age_years > 15).astype(int), "tall": (LAMPS.height_m > 6).astype(int)})
         for make in (
             lambda: OneVsRestClassifier(LogisticRegression()),
@@ -68,7 +71,7 @@ class SeveralTargets(WithRows):
             model = make().fit(X, flags)
             lamp = self.pack(model, X.assign(**flags), target=["old", "tall"])
             given = self.rows(lamp, X[:40])
-            self.assertEqual([[row["old"], row["tall"]] for row in given], np.asarray(model.predict(X[:40])).astype(bool).tolist())
+            self.assertEqual([[row["old"], row["tall"]] for row in given], np.asarray(model.predict(X[:40])).astype(int).tolist())
             scores = model.predict_proba(X[:40])
             wanted = np.column_stack([score[:, 1] for score in scores]) if isinstance(scores, list) else scores
             np.testing.assert_allclose([[row["old_score"], row["tall_score"]] for row in given], wanted, rtol=1e-6)
@@ -230,6 +233,88 @@ class OtherAnswers(WithRows):
         self.assertEqual(lamp.manifest.answers.fields[0].choices, ("0", "1", "2"))
         np.testing.assert_array_equal(label.values, model.predict(self.FRAME))
         np.testing.assert_allclose(scores.values, model.predict_proba(self.FRAME))
+
+
+class Labels(WithRows):
+    """What the label is, and what stands beside it where there are no scores."""
+
+    def test_whole_numbers_and_true_and_false_stay_what_they_are(self) -> None:
+        flags = LAMPS["failed"].astype(int)
+        model = RandomForestClassifier(10, random_state=0).fit(X, flags)
+        for labels, kind, make in (
+            ({0: 0, 1: 1}, "integer", int),
+            ({0: False, 1: True}, "yes/no", bool),
+            ([7, 9], "integer", [7, 9].__getitem__),
+        ):
+            for compiled in (True, False):
+                with self.subTest(labels=labels, compiled=compiled):
+                    lamp = self.pack(model, X.assign(failed=flags), target="failed", labels=labels, compile=compiled)
+                    self.assertEqual(lamp.manifest.answers.fields[0].kind, kind)
+                    given = [row["label"] for row in self.rows(lamp, X[:200])]
+                    self.assertEqual(given, [make(value) for value in model.predict(X[:200])])
+                    self.assertEqual({type(value) for value in given}, {bool if kind == "yes/no" else int})
+                    self.assertEqual(list(lamp.proof.answers[0]["scores"]), [str(make(0)), str(make(1))])
+        for wrong in ({0: 0, 1: "one"}, {0: 0.5, 1: 1.0}, {0: 3, 1: 3}):
+            with self.assertRaisesRegex(BadRequest, "labels are texts, or different whole numbers, or True and False"):
+                self.pack(model, X.assign(failed=flags), target="failed", labels=wrong)
+
+    def test_without_scores_the_decision_values_are_answered(self) -> None:
+        two, three = LAMPS["failed"].astype(int), LAMPS["grade"]
+        cases: list[tuple[Any, Any, str]] = [
+            (LinearSVC(random_state=0).fit(X, two), two, "decision"),
+            (make_pipeline(StandardScaler(), RidgeClassifier()).fit(X, three), three, "decisions"),
+            (SVC(random_state=0).fit(X[:300], three[:300]), three, "decisions"),
+            (OneVsOneClassifier(LinearSVC(random_state=0)).fit(X, three), three, "decisions"),
+        ]
+        for model, target, name in cases:
+            with self.subTest(type(model).__name__):
+                lamp = self.pack(model, X.assign(target=target), target="target")
+                self.assertEqual(lamp.manifest.answers.names, ("label", name))
+                step = lamp.manifest.steps[0]
+                assert isinstance(step, SklearnStep)
+                self.assertIsNotNone(step.compiled, step.not_compiled)
+                wanted = model.decision_function(X[:100])
+                for original in (False, True):
+                    rows = self.rows(lamp, X[:100], original)
+                    given = [row[name] if name == "decision" else list(row[name].values()) for row in rows]
+                    np.testing.assert_allclose(given, wanted, rtol=1e-6, atol=1e-6)
+                    self.assertEqual([row["label"] for row in rows], [str(label) for label in model.predict(X[:100])])
+        pairs = SVC(decision_function_shape="ovo", random_state=0).fit(X[:300], three[:300])
+        lamp = self.pack(pairs, X.assign(target=three), target="target")
+        self.assertEqual(lamp.manifest.answers.names, ("label",), "values of pairs of labels are of no label")
+
+    def test_rankers_give_their_number_and_compile(self) -> None:
+        worth = LAMPS["failed"].astype(int) + (LAMPS["kwh"] > LAMPS["kwh"].median())
+        spaced = X.rename(columns={"height_m": "height in m"})
+        for make in (lightgbm.LGBMRanker(n_estimators=5, verbose=-1), xgboost.XGBRanker(n_estimators=5)):
+            model = make.fit(spaced, worth, group=[50] * (len(X) // 50) + ([len(X) % 50] if len(X) % 50 else []))
+            lamp = self.pack(model, spaced.assign(worth=worth), target="worth")
+            step = lamp.manifest.steps[0]
+            assert isinstance(step, SklearnStep)
+            self.assertIsNotNone(step.compiled, step.not_compiled)
+            np.testing.assert_allclose([row["worth"] for row in self.rows(lamp, spaced[:60])], model.predict(spaced[:60]), atol=1e-5)
+
+    def test_categories_that_are_numbers(self) -> None:
+        zones = LAMPS[["height_m"]].fillna(0).assign(zone=pd.Categorical((LAMPS["age_years"] // 10).astype(int)))
+        encoded = make_pipeline(ColumnTransformer([("zone", OneHotEncoder(), ["zone"])], remainder="passthrough"), LogisticRegression())
+        for model in (encoded, lightgbm.LGBMClassifier(n_estimators=5, verbose=-1)):
+            with self.subTest(type(model).__name__):
+                model.fit(zones, LAMPS["failed"])
+                lamp = self.pack(model, zones.assign(failed=LAMPS["failed"]), target="failed")
+                self.assertEqual(lamp.manifest.inputs.fields[1].kind, "integer")
+                rows = [{"height_m": 5.0, "zone": zone} for zone in (0, 1, 2)]
+                wanted = model.predict_proba(
+                    pd.DataFrame(rows).assign(zone=pd.Categorical([0, 1, 2], categories=zones["zone"].cat.categories))
+                )
+                for original in (False, True):
+                    given = self.asked(lamp, rows, original)
+                    np.testing.assert_allclose([list(row["scores"].values()) for row in given], wanted, rtol=1e-6)
+                with self.assertRaises(LampPostError):
+                    self.asked(lamp, [{"height_m": 5.0, "zone": 99}], original=True)
+
+    def asked(self, lamp: Lamp, rows: list[dict[str, Any]], original: bool) -> list[dict[str, Any]]:
+        chain = open_chain(lamp.unpack(self.folder), lamp.manifest, frozenset({"skops", "pickle"}), original)
+        return answer_rows_from_columns(lamp.manifest.answers, chain.run(columns_from_rows(lamp.manifest.inputs, rows)), len(rows))
 
 
 class Thresholds(WithRows):

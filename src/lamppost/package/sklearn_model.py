@@ -5,22 +5,25 @@ from __future__ import annotations
 import io
 import pickle
 import zipfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 import orjson
 
 from lamppost.core.artifact.steps import ArtifactFormat, FrameColumn, Reads, SklearnStep
-from lamppost.core.errors import BadRequest, ModelFault, PackageRefused
-from lamppost.core.schema.columns import Column, column_texts
+from lamppost.core.errors import BadRequest, Fault, InvalidRows, ModelFault, PackageRefused
+from lamppost.core.quantities import few_names
+from lamppost.core.schema.columns import Column, column_texts, json_values
 from lamppost.core.schema.fields import Field, Schema
+from lamppost.core.schema.value_kinds import shortened_json
 from lamppost.package.skops_import import import_skops
 
 if TYPE_CHECKING:
     import pandas as pd
 
+_SHOWN_CATEGORIES = 20
 _KERNELS = ("ConstantKernel", "DotProduct", "ExpSineSquared", "Exponentiation", "Matern", "Product", "RBF", "RationalQuadratic", "Sum")
 #: Types that hold numbers and cannot run code when they are restored, beyond those that skops trusts by itself.
 TRUSTED = frozenset(
@@ -161,8 +164,8 @@ def one_thread(model: Any) -> Iterator[None]:
             model.set_params(**before)
 
 
-def frame_columns(frame: pd.DataFrame) -> tuple[FrameColumn, ...]:
-    """How each column of the training frame looked."""
+def frame_columns(frame: pd.DataFrame, takes_unknown: Collection[str] = ()) -> tuple[FrameColumn, ...]:
+    """How each column of the training frame looked. takes_unknown : columns whose encoder takes categories that training never saw."""
     columns = []
     for name in frame.columns:
         series = frame[name]
@@ -170,7 +173,8 @@ def frame_columns(frame: pd.DataFrame) -> tuple[FrameColumn, ...]:
         marker = "none" if len(gone) and gone.iloc[0] is None else "nan"
         categories = tuple(map(str, series.cat.categories)) if series.dtype == "category" else ()
         dtype = str(stacked(series).dtype) if holds_arrays(series) else str(series.dtype)
-        columns.append(FrameColumn(str(name), dtype, marker, categories))  # type: ignore[arg-type]
+        unseen: Literal["refuse", "missing"] = "refuse" if categories and name not in takes_unknown else "missing"
+        columns.append(FrameColumn(str(name), dtype, marker, categories, unseen))  # type: ignore[arg-type]
     return tuple(columns)
 
 
@@ -202,12 +206,12 @@ def _series(field: Field, column: Column, spec: FrameColumn) -> Any:
 
     pd: Any = pandas  # its overloads do not know dtypes by name
     gone = None if spec.gone == "none" else np.nan
-    dtype = "int64" if spec.dtype == "category" and field.kind == "integer" else spec.dtype
+    dtype = spec.dtype
     values: Any
+    if dtype == "category":
+        return _categorical(field, column, spec)
     if field.kind in ("choice", "text"):
         values = column_texts(field, column)
-        if spec.dtype == "category":
-            return pd.Categorical(values, categories=list(spec.categories))
         if spec.dtype == "object":
             objects = np.empty(len(values), dtype=object)
             objects[:] = [gone if value is None else value for value in values]
@@ -233,6 +237,26 @@ def _series(field: Field, column: Column, spec: FrameColumn) -> Any:
     return values if values.dtype == dtype else values.astype(dtype)
 
 
+def _categorical(field: Field, column: Column, spec: FrameColumn) -> Any:
+    """A column of categories; raise InvalidRows for a number that is none of them, where such are refused."""
+    import pandas as pd
+
+    reads: dict[str, Callable[[str], Any]] = {"choice": str, "text": str, "integer": int, "number": float, "yes/no": "True".__eq__}
+    read = reads.get(field.kind)
+    if read is None:
+        raise PackageRefused(f"the column {spec.name} is of categories, and its field is a {field.kind}; pack the model again")
+    values: list[Any] = json_values(field, column)
+    categories = [read(category) for category in spec.categories]
+    codes = {category: code for code, category in enumerate(categories)}
+    if spec.unseen == "refuse" and field.kind in ("integer", "number"):  # of choices, the schema says it
+        for row, value in enumerate(values):
+            if value is not None and value == value and value not in codes:
+                shown = "a private value" if field.private else shortened_json(value)
+                fault = Fault(row, field.name, shown, f"one of {few_names(spec.categories, _SHOWN_CATEGORIES)}")
+                raise InvalidRows(fault.sentence(), faults=[fault.to_dict()])
+    return pd.Categorical.from_codes([codes.get(value, -1) for value in values], categories=pd.Index(categories))
+
+
 def model_input(step: SklearnStep, inputs: Schema, columns: Sequence[Column]) -> Any:
     """A data frame, matrix or column of text just like the one in training, of columns in schema order."""
     by_name = {field.name: (field, column) for field, column in zip(inputs, columns, strict=True)}
@@ -250,7 +274,8 @@ def model_input(step: SklearnStep, inputs: Schema, columns: Sequence[Column]) ->
 
 
 def predict(step: SklearnStep, model: Any, matrix: Any) -> list[Column]:
-    """Answer columns: label codes and scores of a classifier, numbers of a regressor; of each target where there are several.
+    """Answer columns: label codes and scores or decision values of a classifier, numbers of a regressor; of each target where there are
+    several.
 
     What a transformer makes is one vector; a detector of anomalies gives a flag and a score.
     """
@@ -274,7 +299,28 @@ def predict(step: SklearnStep, model: Any, matrix: Any) -> list[Column]:
         codes = scores.argmax(axis=1).astype(np.int32)
     else:
         codes = class_codes(step_classes(step, model), model.predict(matrix))
+    if scores is None and len(step.gives) > 1:
+        return [Column(codes), Column(np.asarray(model.decision_function(matrix), dtype=np.float64))]
     return [Column(codes)] if scores is None else [Column(codes), Column(scores)]
+
+
+def with_label_values(step: SklearnStep, columns: list[Column]) -> list[Column]:
+    """Answer columns whose label is a whole number or yes/no, where the schema says so, in place of its code; others as they are.
+
+    Raise ModelFault for a row without a label.
+    """
+    kind = step.gives.fields[0].kind
+    if not step.labels or kind == "choice":
+        return columns
+    codes = np.asarray(columns[0].values)
+    if (codes < 0).any():
+        row = int(np.argmax(codes < 0))
+        raise ModelFault(f"the model gave no label in row {row}", row=row, field=step.gives.names[0])
+    if kind == "integer":
+        values = np.array([int(label) for label in step.labels], dtype=np.int64)
+    else:
+        values = np.array([label == "True" for label in step.labels], dtype=np.uint8)
+    return [Column(values[codes]), *columns[1:]]
 
 
 def step_classes(step: SklearnStep, model: Any) -> Any:
@@ -303,8 +349,9 @@ def _several(step: SklearnStep, model: Any, matrix: Any) -> list[Column]:
     columns = []
     for at, (target, classes) in enumerate(zip(step.targets, target_classes(model, len(step.targets)), strict=True)):
         codes = class_codes(classes, predicted[:, at])
-        flag = fields[target.name].kind == "yes/no"
-        columns.append(Column(codes.astype(np.uint8) if flag else codes))
+        kind = fields[target.name].kind
+        flag = kind in ("yes/no", "integer")
+        columns.append(Column(codes.astype(np.uint8 if kind == "yes/no" else np.int64) if flag else codes))
         if scores is not None:
             mine = np.asarray(scores[at] if isinstance(scores, list) else scores[:, at], dtype=np.float64)
             columns.append(Column((mine if mine.ndim == 1 else mine[:, -1]) if flag else mine))

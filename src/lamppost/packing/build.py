@@ -16,24 +16,14 @@ from lamppost.core.artifact.manifest import Manifest, Provenance, fields_by_name
 from lamppost.core.artifact.proof import write_proof
 from lamppost.core.artifact.reference import write_reference
 from lamppost.core.artifact.schema_inference import choose_proof_rows, columns_from_frame, infer_inputs, infer_kind
-from lamppost.core.artifact.steps import (
-    ArtifactFormat,
-    FrameColumn,
-    NetworkStep,
-    PixelsStep,
-    Reads,
-    SklearnStep,
-    Step,
-    TableStep,
-    ThresholdStep,
-)
+from lamppost.core.artifact.steps import ArtifactFormat, FrameColumn, NetworkStep, PixelsStep, Reads, SklearnStep, Step, TableStep
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import check_name
 from lamppost.core.schema.columns import Column, column_from_values
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.package import sklearn_model
 from lamppost.package.compiled_model import CompiledModel
-from lamppost.package.sklearn_model import as_read, model_input
+from lamppost.package.sklearn_model import as_read, model_input, with_label_values
 from lamppost.package.write import describe, write_lamp
 from lamppost.packing.evidence import Evidence, rows_of
 from lamppost.packing.fitted import fitted_step, inputs_of, prepared, takes_unknown
@@ -335,17 +325,19 @@ class _Package:
         self.members |= fitted.members
         self._running.append(RunningSklearn(fitted.step, takes, model))
         matrix = as_read(self._reads, frame)
-        self._flow(sklearn_model.predict(fitted.step, model, matrix), fitted.step.gives)
+        self._flow(with_label_values(fitted.step, sklearn_model.predict(fitted.step, model, matrix)), fitted.step.gives)
         if fitted.step.labels:
             classes = np.asarray(sklearn_model.step_classes(fitted.step, model)).tolist()
             self._label_of = dict(zip(map(str, classes), fitted.step.labels, strict=True))
         if not recipe.before and not recipe.after:
             if (form := fitted.step.compiled) is not None:  # it was held against the original, and takes a part of the time
                 graph = CompiledModel(fitted.members[form.file], form, takes)
-                self._quick_answers = lambda rows: graph.run(columns_from_frame(takes, rows[frame.columns]))
+                self._quick_answers = lambda rows: with_label_values(fitted.step, graph.run(columns_from_frame(takes, rows[frame.columns])))
             if fitted.step.labels and not hasattr(model, "predict_proba") and hasattr(model, "decision_function"):
                 self._decisions = lambda rows: model.decision_function(as_read(self._reads, rows[frame.columns]))
-            self._model_answers = lambda rows: sklearn_model.predict(fitted.step, model, as_read(self._reads, rows[frame.columns]))
+            self._model_answers = lambda rows: with_label_values(
+                fitted.step, sklearn_model.predict(fitted.step, model, as_read(self._reads, rows[frame.columns]))
+            )
 
     def _model_frame(self, model: Any) -> pd.DataFrame:
         """The columns that the model reads, for every row of the training frame."""
@@ -361,9 +353,22 @@ class _Package:
         return table
 
     def answers(self) -> Schema:
-        """What is answered: what the last step gives; a threshold leaves the scores."""
+        """What is answered: what the last step gives, and label, scores or decisions of a classifier before it, where it does not give
+        these anew. Where the packer states the answers, only what the last step gives.
+        """
         last = self.steps[-1]
-        return Schema((*last.gives, self._known[last.scores])) if isinstance(last, ThresholdStep) else last.gives
+        given = {field.name: field for field in last.gives}
+        stated = None if self.recipe.answers is None else self.recipe.answers[0]
+        for field in self._classified:
+            if stated is None or (isinstance(stated, Mapping) and field.name in stated):
+                given.setdefault(field.name, field)
+        return Schema(tuple(given.values()))
+
+    @property
+    def _classified(self) -> list[Field]:
+        """Label, and scores or decisions, of the models that are classifiers, as the last steps left them."""
+        models = [step for step in self.steps if isinstance(step, SklearnStep | NetworkStep)]
+        return [self._known[name] for step in models for name in step.gives.names if name in _CLASSIFIED]
 
     def refuse_unread_options(self) -> None:
         """Raise BadRequest for an option that no step reads: callers would set it, and nothing would change."""
@@ -414,6 +419,7 @@ class _Package:
         return [table[name] for name in answers.names]
 
 
+_CLASSIFIED = ("label", "scores", "decision", "decisions")
 _DTYPES = {
     "number": "float64",
     "integer": "int64",

@@ -78,7 +78,7 @@ class Evidence:
         With ``answers`` in the recipe these are the proof's; with other steps behind the model, what these make of the model's.
         """
         labels = None
-        if self.answers.fields[0].kind == "choice":
+        if self.answers.fields[0].kind == "choice" or self.answers.names[0] == "label":
             labels = np.asarray(self.columns[self.answers.names[0]].values)
         unseen, answers_to_unseen = self._unseen(labels)
         positions = choose_proof_rows(self.inputs, self.request_frame, self.recipe.proof_rows - len(unseen), labels)

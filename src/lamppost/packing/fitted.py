@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from lamppost.core.artifact.schema_inference import classifier_answers, multi_target_answers, regressor_answers
+from lamppost.core.artifact.schema_inference import LabelKind, classifier_answers, multi_target_answers, regressor_answers
 from lamppost.core.artifact.steps import AnswersBy, BoosterFiles, PredictedTarget, Reads, SklearnStep
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import closest_name
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 _CHECKED_ROWS = 5_000
+_DECIDED_ROWS = 500
 _CHECKED_NUMBERS = 4_000_000
 
 
@@ -69,7 +70,7 @@ def inputs_of(model: Any, frame: pd.DataFrame, targets: Sequence[str]) -> tuple[
     if lost and len(targets) == 1 and names is None:
         raise BadRequest(f"the target {lost[0]!r} is no column of the training frame; its columns are {', '.join(map(str, frame.columns))}")
     if names is not None:
-        columns = [str(name) for name in names]
+        columns = _as_named(names, frame)
         if unread := [name for name in columns if name not in frame.columns]:
             raise BadRequest(f"the model was fitted on columns that the training frame lacks: {', '.join(unread)}")
         left = [str(name) for name in frame.columns if str(name) not in columns and name not in targets]
@@ -89,6 +90,12 @@ def inputs_of(model: Any, frame: pd.DataFrame, targets: Sequence[str]) -> tuple[
             "give just the columns it was fitted on, in their order, and name the target"
         )
     return inputs, "matrix", []
+
+
+def _as_named(names: Sequence[Any], frame: pd.DataFrame) -> list[str]:
+    """The frame's columns that a model names: LightGBM writes ``_`` for spaces."""
+    without_spaces = {str(name).replace(" ", "_"): str(name) for name in frame.columns}
+    return [str(name) if str(name) in frame.columns else without_spaces.get(str(name), str(name)) for name in names]
 
 
 def takes_unknown(model: Any, columns: Sequence[str]) -> set[str]:
@@ -144,7 +151,7 @@ def fitted_step(model: Any, frame: pd.DataFrame, takes: Schema, reads: Reads, re
     step = SklearnStep(
         None,
         "skops",
-        frame_columns(frame),
+        frame_columns(frame, takes_unknown(model, [str(name) for name in frame.columns])),
         gives,
         reads,
         labels,
@@ -242,9 +249,11 @@ def _answers(model: Any, matrix: Any, recipe: Recipe) -> _Answers:
     if count == 1 and not isinstance(getattr(model, "classes_", None), list):
         mixture = scored and not gives_labels  # its parts have no names of their own
         classes = np.arange(model.predict_proba(_first_rows(matrix, 1)).shape[1]) if mixture else None
-        labels = _labels(np.asarray(model.classes_ if classes is None else classes), recipe.labels) if gives_labels or mixture else ()
-        name = recipe.targets[0] if recipe.targets else "value"
-        return labels, (), classifier_answers(labels, scored) if labels else regressor_answers(name, recipe.unit), scored
+        if not gives_labels and not mixture:
+            return (), (), regressor_answers(recipe.targets[0] if recipe.targets else "value", recipe.unit), scored
+        labels = _labels(np.asarray(model.classes_ if classes is None else classes), recipe.labels)
+        decided = not scored and _gives_decisions(model, _first_rows(matrix, _DECIDED_ROWS), model.classes_)
+        return labels, (), classifier_answers(labels, scored, decided, _label_kind(recipe.labels)), scored
     names = recipe.targets or tuple(f"target_{at}" for at in range(count))
     if len(names) != count:
         raise BadRequest(f"the model answers with {count} values a row, and target names {len(names)}: {', '.join(names)}; name them all")
@@ -257,11 +266,29 @@ def _answers(model: Any, matrix: Any, recipe: Recipe) -> _Answers:
     return (), targets, multi_target_answers(targets, scored, None), scored
 
 
+def _gives_decisions(model: Any, rows: Any, classes: Sequence[Any]) -> bool:
+    """Whether ``decision_function`` gives a value for each row of two labels, or for each label, of which the highest is the label's.
+
+    It may be of pairs of labels instead, which are as many as three labels are.
+    """
+    if not hasattr(model, "decision_function"):
+        return False
+    try:
+        decisions = np.asarray(model.decision_function(rows))
+    except Exception:  # what stands around an estimator may promise more than that has
+        return False
+    if len(classes) == 2:
+        return decisions.shape == (len(rows),)
+    if decisions.shape != (len(rows), len(classes)):
+        return False
+    return bool((np.asarray(classes)[decisions.argmax(axis=1)] == np.asarray(model.predict(rows))).all())
+
+
 def _first_rows(matrix: Any, count: int) -> Any:
     return matrix.iloc[:count] if hasattr(matrix, "iloc") else matrix[:count]
 
 
-def _labels(classes: np.ndarray[Any, Any], given: Mapping[Any, str] | Sequence[str] | None) -> tuple[str, ...]:
+def _labels(classes: np.ndarray[Any, Any], given: Mapping[Any, Any] | Sequence[Any] | None) -> tuple[str, ...]:
     values = classes.tolist()
     if given is not None and hasattr(given, "inverse_transform"):  # a label encoder that was fitted beside the model
         return tuple(map(str, given.inverse_transform(classes)))
@@ -271,10 +298,24 @@ def _labels(classes: np.ndarray[Any, Any], given: Mapping[Any, str] | Sequence[s
         by_text = {str(key): name for key, name in given.items()}
         if lost := [str(value) for value in values if str(value) not in by_text]:
             raise BadRequest(f"labels gives no name for the classes {', '.join(lost)}")
-        return tuple(by_text[str(value)] for value in values)
+        return tuple(str(by_text[str(value)]) for value in values)
     if len(given) != len(values):
         raise BadRequest(f"labels has {len(given)} names, the model has {len(values)} classes: {', '.join(map(str, values))}")
-    return tuple(given)
+    return tuple(map(str, given))
+
+
+def _label_kind(given: Any) -> LabelKind:
+    """What the label is, by the names that the packer gives: whole numbers and true/false stay what they are."""
+    names = list(given.values()) if isinstance(given, Mapping) else list(given) if isinstance(given, Sequence) else []
+    kinds = {type(name) for name in names}
+    if kinds == {bool} and len(names) == 2 and len(set(names)) == 2:
+        return "yes/no"
+    if kinds == {int} and len(set(names)) == len(names):
+        return "integer"
+    if kinds - {str}:
+        shown = ", ".join(repr(name) for name in names[:5])
+        raise BadRequest(f"labels are texts, or different whole numbers, or True and False, not {shown}")
+    return "choice"
 
 
 def _sample(frame: pd.DataFrame) -> pd.DataFrame:

@@ -40,10 +40,10 @@ def answer_quality(
     if present.sum() == 0:
         return None
     given = json_values(field, answered)
-    if field.kind in ("choice", "yes/no"):
+    if field.kind in ("choice", "yes/no", "integer"):  # a regressor gives no whole numbers
         truth = [_label(value, label_of) for value in target.tolist()]
         said = [_label(value, {}) for value in given]
-        return _of_labels(said, truth, present, held_out, [*field.choices] or ["True", "False"])
+        return _of_labels(said, truth, present, held_out, [*field.choices] or [*label_of.values()] or ["True", "False", "0", "1"])
     if field.kind == "number" and target.dtype.kind in "iufb":
         return _of_numbers(np.array(given, dtype=float), target.to_numpy(dtype=float), present, held_out, field.unit)
     return None

@@ -21,7 +21,7 @@ class Recipe:
 
     name: str
     target: str | Sequence[str] | None = None
-    labels: Mapping[Any, str] | Sequence[str] | None = None
+    labels: Mapping[Any, str | int] | Sequence[str | int] | None = None
     fields: Mapping[str, Mapping[str, Any]] | None = None
     format: ArtifactFormat | None = None
     proof_rows: int = 20

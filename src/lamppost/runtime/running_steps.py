@@ -47,7 +47,19 @@ class RunningSklearn:
     def run(self, columns: Sequence[Column]) -> list[Column]:
         """Label and scores, or one number."""
         matrix = sklearn_model.model_input(self.step, self.takes, columns)
-        return sklearn_model.predict(self.step, self.model, matrix)
+        return sklearn_model.with_label_values(self.step, sklearn_model.predict(self.step, self.model, matrix))
+
+
+class RunningTypedLabels:
+    """A compiled classifier whose labels are whole numbers or yes/no."""
+
+    def __init__(self, step: SklearnStep, model: CompiledModel) -> None:
+        self.step = step
+        self.model = model
+
+    def run(self, columns: Sequence[Column]) -> list[Column]:
+        """Label and scores."""
+        return sklearn_model.with_label_values(self.step, self.model.run(columns))
 
 
 class RunningPython:
@@ -222,7 +234,8 @@ def open_step(
         _allowed("python", formats)
         return RunningPython(step, takes, _made(step, folder, member))
     if step.compiled is not None and not original:
-        return CompiledModel(member(step.compiled.file), step.compiled, takes)
+        model = CompiledModel(member(step.compiled.file), step.compiled, takes)
+        return model if step.gives.fields[0].kind == "choice" or not step.labels else RunningTypedLabels(step, model)
     fitted = None
     if step.file is not None:
         _allowed("python" if step.code else step.format, formats)

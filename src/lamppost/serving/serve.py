@@ -167,6 +167,6 @@ class ServedEndpoint:
 
 def _value(answer: Mapping[str, Any]) -> Any:
     """A label or a number by itself; several answers as they are."""
-    if "label" in answer and set(answer) <= {"label", "scores"}:
+    if "label" in answer and set(answer) <= {"label", "scores", "decision", "decisions"}:
         return answer["label"]
     return next(iter(answer.values())) if len(answer) == 1 else dict(answer)

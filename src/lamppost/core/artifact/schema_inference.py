@@ -10,7 +10,7 @@ import base64
 from collections.abc import Mapping, Sequence
 from dataclasses import fields as dataclass_fields
 from datetime import UTC
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
@@ -45,6 +45,8 @@ def _field(series: pd.Series, example: Mapping[str, Any], given: Mapping[str, An
     name = str(series.name)
     kind: Kind = given.get("kind") or infer_kind(series)
     present = series.dropna()
+    if _has_plain_categories(series):
+        present = present.astype(series.cat.categories.dtype)
     attributes: dict[str, Any] = {"missing": bool(series.isna().any())}
     if kind in ("number", "integer") and len(present):
         attributes["seen"] = (json_value(kind, present.min()), json_value(kind, present.max()))
@@ -85,6 +87,8 @@ def infer_kind(series: pd.Series) -> Kind:
     """The kind of field that a column of a frame is; raise BadRequest for one that no field can hold."""
     import pandas as pd
 
+    if _has_plain_categories(series):
+        return infer_kind(pd.Series(series.cat.categories, name=series.name))
     present = series.dropna()
     if pd.api.types.is_bool_dtype(series.dtype) or (len(present) and present.map(lambda value: isinstance(value, (bool, np.bool_))).all()):
         return "yes/no"
@@ -104,6 +108,16 @@ def infer_kind(series: pd.Series) -> Kind:
         f"column {series.name!r} has dtype {series.dtype}, which is no kind of field; "
         "make it numbers, text, times, true/false, lists of numbers or bytes of pictures before training, or leave it out"
     )
+
+
+def _has_plain_categories(series: pd.Series) -> bool:
+    """Whether a column is of categories that are numbers or true/false."""
+    import pandas as pd
+
+    if not isinstance(series.dtype, pd.CategoricalDtype):
+        return False
+    kind = series.cat.categories.dtype
+    return bool(pd.api.types.is_numeric_dtype(kind) or pd.api.types.is_bool_dtype(kind))
 
 
 def _is_picture(value: Any) -> bool:
@@ -161,11 +175,27 @@ def _example_row(frame: pd.DataFrame) -> Mapping[str, Any]:
     return dict((complete if len(complete) else frame).iloc[0])
 
 
-def classifier_answers(labels: tuple[str, ...], scored: bool) -> Schema:
-    """Answers of a classifier: the label, and a score for each label where the model gives scores."""
-    label = Field("label", "choice", choices=labels, meaning="the most likely label")
-    scores = Field("scores", "vector", choices=labels, meaning="score of each label, 0 to 1")
-    return Schema((label, scores) if scored else (label,))
+LabelKind = Literal["choice", "integer", "yes/no"]
+
+
+def classifier_answers(labels: tuple[str, ...], scored: bool, decided: bool = False, kind: LabelKind = "choice") -> Schema:
+    """Answers of a classifier: the label, and a score for each label where the model gives scores.
+
+    decided : whether there is a decision value in place of scores: a number for two labels, else one for each label.
+    kind : what the label is. The labels of a whole number or of yes/no are these as text.
+    """
+    if kind == "integer":
+        numbers = [int(label) for label in labels]
+        label = Field("label", "integer", low=min(numbers), high=max(numbers), meaning="the most likely label")
+    else:
+        label = Field("label", kind, choices=labels if kind == "choice" else (), meaning="the most likely label")
+    if scored:
+        return Schema((label, Field("scores", "vector", choices=labels, meaning="score of each label, 0 to 1")))
+    if not decided:
+        return Schema((label,))
+    if len(labels) == 2:
+        return Schema((label, Field("decision", "number", meaning=f"decision value; the higher, the surer is {labels[1]}")))
+    return Schema((label, Field("decisions", "vector", choices=labels, meaning="decision value of each label; no share of 1")))
 
 
 def regressor_answers(name: str, unit: str | None) -> Schema:
@@ -174,13 +204,14 @@ def regressor_answers(name: str, unit: str | None) -> Schema:
 
 
 def multi_target_answers(targets: Sequence[PredictedTarget], scored: bool, unit: str | None) -> Schema:
-    """Answers of a model with several targets: a number for each; or yes or no and its score; or a label and a score for each."""
+    """Answers of a model with several targets: a number for each; or 0 or 1 (yes or no) and its score; or a label and a score for each."""
     fields: list[Field] = []
     for target in targets:
         if not target.labels:
             fields.append(Field(target.name, "number", unit=unit))
         elif target.labels in (("0", "1"), ("False", "True")):
-            fields.append(Field(target.name, "yes/no"))
+            whole = target.labels[0] == "0"
+            fields.append(Field(target.name, "integer", low=0, high=1) if whole else Field(target.name, "yes/no"))
             if scored:
                 fields.append(Field(f"{target.name}_score", "number", meaning=f"score of {target.name}, 0 to 1"))
         else:

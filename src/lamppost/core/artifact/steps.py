@@ -30,13 +30,15 @@ class FrameColumn:
     """How a fitted object saw one input in training.
 
     dtype : the pandas dtype's name, for example ``float64``, ``object``, ``str``.
-    gone : what stood for a missing value. categories : of a ``category`` column, in their order.
+    gone : what stood for a missing value. categories : of a ``category`` column, in their order, as text.
+    unseen : whether a number that is none of the categories is refused; else it is missing, as it is for pandas.
     """
 
     name: str
     dtype: str
     gone: Literal["nan", "none"] = "nan"
     categories: tuple[str, ...] = ()
+    unseen: Literal["refuse", "missing"] = "missing"
 
     def __post_init__(self) -> None:
         if not _DTYPE.fullmatch(self.dtype):
@@ -50,8 +52,8 @@ class CompiledForm:
     file : member that holds the graph. numbers : inputs that make up its float64 matrix ``numbers``, in order.
     codes : inputs that make up its int64 matrix ``codes``: the index of the choice (of yes/no: 0, 1), then one code for a value never
     seen, then one for a missing value. A tensor takes a column of ``numbers`` for each element. Its outputs are ``label`` (int64) and
-    ``scores`` (float64), or ``value`` (float64), or ``values`` of shape (n_rows, n_targets), or ``vector`` of shape
-    (n_rows, n_numbers).
+    ``scores`` (float64; of shape (n_rows,) for one decision value), or ``value`` (float64), or ``values`` of shape (n_rows, n_targets),
+    or ``vector`` of shape (n_rows, n_numbers).
     """
 
     file: str
@@ -83,7 +85,8 @@ class SklearnStep:
     file : member that holds the object; None where a booster stands alone. format : how it is stored.
     columns : what it reads, in the order and of the dtypes of training. gives : label and scores, or one number, or those of every target.
     reads : whether it was fitted on named columns (a data frame), on a plain matrix, or on one column of text.
-    labels : names of the classes, in the object's own order; empty for a regressor. targets : where it predicts several things.
+    labels : names of the classes, in the object's own order; empty for a regressor. Where the label is a whole number or yes/no, these are
+    its values as text. targets : where it predicts several things.
     booster : trees that take what the object in ``file`` gives. compiled : the same as a graph, where that could be made;
     not_compiled : why it could not.
     label_from : whether the label is the class of the highest score, because the object's class is known to define it so, or what

@@ -55,7 +55,7 @@ def _lightgbm(graph: Graph, data: bytes, tensor: Tensor) -> Answer:
     raise NotCompiled(f"LightGBM's objective {objective} {settings}".rstrip())
 
 
-_PLAIN = frozenset({"regression", "regression_l1", "huber", "fair", "quantile", "mape"})
+_PLAIN = frozenset({"regression", "regression_l1", "huber", "fair", "quantile", "mape", "lambdarank", "rank_xendcg"})
 
 
 def _of_lightgbm(root: dict[str, Any]) -> Tree:
@@ -115,7 +115,7 @@ def _xgboost(graph: Graph, data: bytes, rounds: int | None, tensor: Tensor) -> A
         return Answer(scores=softmax(graph, graph.affine(raw, shift=base)))
     if objective in ("count:poisson", "reg:gamma", "reg:tweedie"):
         return Answer(value=Tensor(graph.add("Exp", graph.affine(raw, shift=np.log(base)).name), 1))
-    if objective in ("reg:squarederror", "reg:absoluteerror", "reg:pseudohubererror", "reg:quantileerror"):
+    if objective in ("reg:squarederror", "reg:absoluteerror", "reg:pseudohubererror", "reg:quantileerror") or objective.startswith("rank:"):
         return Answer(value=graph.affine(raw, shift=base))
     raise NotCompiled(f"XGBoost's objective {objective}")
 

@@ -166,7 +166,7 @@ def _one_against_rest(graph: Graph, fitted: Any, ask: Ask, _: AskOf) -> Answer:
     if len(answers) == 1:
         response = answers[0].margin if by_margin else graph.pick(_scores(answers[0], "one against the rest"), [1])
         decision = None if response is None else winner(graph, "Greater", graph.affine(response, shift=[0.0 if by_margin else -0.5]))
-        return Answer(answers[0].scores, _there(decision))
+        return Answer(answers[0].scores, _there(decision), margin=response if by_margin else None)
     margins = [answer.margin if by_margin else graph.pick(_scores(answer, "one against the rest"), [1]) for answer in answers]
     decision = graph.join([_there(margin) for margin in margins])
     if not hasattr(fitted, "predict_proba"):
@@ -185,7 +185,8 @@ def _one_against_one(graph: Graph, fitted: Any, ask: Ask, _: AskOf) -> Answer:
     for at, ((first, second), estimator) in enumerate(zip(combinations(range(width), 2), fitted.estimators_, strict=True)):
         margins.append(_there(ask(estimator).margin))
         signs[at, [first, second]] = -1, 1
-    return Answer(decision=sure_votes(graph, graph.join(margins), signs))
+    votes = sure_votes(graph, graph.join(margins), signs)
+    return Answer(decision=votes, margin=votes)
 
 
 def votes_of_pairs(graph: Graph, margins: Tensor, signs: npt.NDArray[np.float64]) -> Tensor:

@@ -128,9 +128,21 @@ def _outputs(graph: Graph, step: SklearnStep, estimated: Answer) -> dict[str, tu
     if estimated.scores is None:  # no label where there is no decision
         unknown = graph.add("IsNaN", graph.add("ReduceSum", decision.name, graph.constant(np.array([1])), keepdims=0))
         highest = graph.add("Where", unknown, graph.constant(np.int64(-1)), highest)
-        return {"label": (highest, [None], TensorProto.INT64)}
+        return {"label": (highest, [None], TensorProto.INT64), **_decisions(graph, step, estimated)}
     scores = (estimated.scores.name, [None, len(step.labels)], TensorProto.DOUBLE)
     return {"label": (highest, [None], TensorProto.INT64), "scores": scores}
+
+
+def _decisions(graph: Graph, step: SklearnStep, estimated: Answer) -> dict[str, tuple[str, list[int | None], int]]:
+    """The output of the decision values, where the step gives some."""
+    if len(step.gives) == 1:
+        return {}
+    if estimated.margin is None:
+        raise NotCompiled("the decision values")
+    if estimated.margin.width > 1:
+        return {"scores": (estimated.margin.name, [None, estimated.margin.width], TensorProto.DOUBLE)}
+    flat = graph.add("Reshape", estimated.margin.name, graph.constant(np.array([-1])))
+    return {"scores": (flat, [None], TensorProto.DOUBLE)}
 
 
 def _rows_to_check(step: SklearnStep, model: Any, frame: pd.DataFrame) -> pd.DataFrame:

@@ -224,6 +224,35 @@ def _power_side(graph: Graph, size: str, powers: Any) -> str:
     return graph.add("Where", graph.constant(plain), size, shares)
 
 
+def _splines(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
+    """B-splines of each number: a polynomial in each piece between knots, by Horner's rule; level outside."""
+    from scipy.interpolate import PPoly
+
+    if not fitted.degree:
+        raise NotCompiled("SplineTransformer of degree 0")
+    if fitted.extrapolation != "constant" or getattr(fitted, "handle_missing", "error") != "error":
+        raise NotCompiled(f"SplineTransformer that goes on {fitted.extrapolation} outside, or takes missing values")
+    columns = []
+    for at, spline in enumerate(fitted.bsplines_):
+        degree, knots = spline.k, np.asarray(spline.t, dtype=np.float64)
+        pieces = slice(degree, len(knots) - degree - 1)
+        splines = [PPoly.from_spline((knots, column, degree)).c[:, pieces] for column in np.asarray(spline.c).T]
+        coefficients = np.stack(splines, axis=2)
+        if not fitted.include_bias:
+            coefficients = coefficients[:, :, :-1]
+        starts, end = knots[pieces], knots[len(knots) - degree - 1]
+        inside = graph.add("Clip", graph.pick(tensor, [at]).name, graph.constant(starts[0]), graph.constant(end))
+        reached = graph.add("Cast", graph.add("GreaterOrEqual", inside, graph.constant(starts[None, 1:])), to=TensorProto.INT64)
+        piece = graph.add("ReduceSum", reached, graph.constant(np.array([1])), keepdims=0)
+        start = graph.add("Unsqueeze", graph.add("Gather", graph.constant(starts), piece), graph.constant(np.array([1])))
+        away = graph.add("Sub", inside, start)
+        value, *others = (graph.add("Gather", graph.constant(table), piece, axis=0) for table in coefficients)
+        for other in others:
+            value = graph.add("Add", graph.add("Mul", value, away), other)
+        columns.append(Tensor(value, coefficients.shape[2]))
+    return graph.join(columns)
+
+
 def _affine_map(graph: Graph, fitted: Any, tensor: Tensor) -> Tensor:
     """A transformer that only weighs and adds: what it makes of 0 and of each unit says all."""
     asked = np.vstack([np.zeros((1, tensor.width)), np.eye(tensor.width)])
@@ -294,6 +323,7 @@ _KNOWN: dict[str, Convert] = {
     "OneHotEncoder": _one_hot,
     "KBinsDiscretizer": _bins,
     "QuantileTransformer": _quantiles,
+    "SplineTransformer": _splines,
     "PowerTransformer": _power,
     **dict.fromkeys(("FactorAnalysis", "FastICA", "GaussianRandomProjection", "SparseRandomProjection"), _affine_map),
     **dict.fromkeys(("NeighborhoodComponentsAnalysis", "LinearDiscriminantAnalysis", "PLSRegression", "IncrementalPCA"), _affine_map),
