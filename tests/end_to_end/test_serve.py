@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
 from sklearn.linear_model import LogisticRegression
 from sklearn.pipeline import make_pipeline
 from sklearn.preprocessing import StandardScaler
@@ -76,6 +77,8 @@ class Served(unittest.TestCase):
         self.assertEqual(answers["label"].tolist(), MODEL.predict(X.tail(40)).tolist())
         np.testing.assert_allclose(answers["scores.fails"], MODEL.predict_proba(X.tail(40))[:, 0])
         self.assertEqual((list(answers.index), answers.attrs["version"]), (list(rows.index), "outage@1"))
+        table = pa.Table.from_pandas(X.tail(40), preserve_index=False)
+        self.assertEqual(self.endpoint.predict(table)["label"].tolist(), answers["label"].tolist())
         first = MODEL.predict(X.head(1))[0]
         self.assertEqual(
             [self.endpoint.predict(X.iloc[0]), self.endpoint.predict({"age": X["age"][0], "nights": X["nights"][0]})], [first, first]

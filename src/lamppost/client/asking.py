@@ -21,7 +21,9 @@ class ClientQuestions:
     def predict_frame(
         self, endpoint: str, frame: Any, options: Mapping[str, Any] | None = None, headers: Mapping[str, str] | None = None
     ) -> Any:
-        """The answers to every row of a pandas frame, as a frame with its index; parts of an answer have columns such as ``scores.fails``.
+        """The answers to every row of a frame, as a pandas frame with its index; parts of an answer have columns such as ``scores.fails``.
+
+        frame : of pandas, or of a library that gives its columns as Arrow (polars and others), or an Arrow table.
 
         It travels as Arrow. Whole numbers that the frame holds as 4.0 go as whole numbers; columns that are no fields are left out.
         ``attrs`` of the answers has the version and the request's id.

@@ -11,7 +11,26 @@ from lamppost.core.errors import BadRequest
 if TYPE_CHECKING:
     import pandas as pd
 
+_PLAIN: dict[str, Any] = {"integer": "Int64", "number": "float64", "yes/no": "boolean"}
+"""The dtypes that categories have which are numbers or true/false."""
 ARROW = "application/vnd.apache.arrow.stream"
+
+
+def as_pandas(frame: Any) -> pd.DataFrame:
+    """A frame of pandas as it is; one of another library that gives its columns as Arrow (polars and others), or an Arrow table, as a frame
+    of pandas.
+    """
+    if hasattr(frame, "iloc"):
+        read: pd.DataFrame = frame
+        return read
+    if not hasattr(frame, "__arrow_c_stream__"):
+        raise BadRequest(f"{type(frame).__name__} is no frame; give one of pandas or polars, or an Arrow table")
+    import pandas as pd
+    import pyarrow as pa
+
+    # in Arrow's own types, so that whole numbers stay whole where some are missing
+    table: pd.DataFrame = pa.table(frame).to_pandas(types_mapper=pd.ArrowDtype)
+    return table
 
 
 def frame_to_arrow(frame: pd.DataFrame, inputs: Iterable[Mapping[str, Any]]) -> bytes:
@@ -27,6 +46,8 @@ def frame_to_arrow(frame: pd.DataFrame, inputs: Iterable[Mapping[str, Any]]) -> 
     columns = {}
     for name in [name for name in frame.columns if str(name) in kinds]:
         column = frame[name]
+        if str(column.dtype) == "category" and (plain := _PLAIN.get(kinds[str(name)])):
+            column = column.astype(plain)
         if getattr(column.dtype, "kind", "O") == "f":
             values = column.to_numpy(dtype=float, na_value=np.nan)
             if (infinite := np.flatnonzero(np.isinf(values))).size:

@@ -7,7 +7,7 @@ from typing import Any
 from urllib.parse import quote
 
 from lamppost.client.calls import Call, checked_json, endpoint_path, fetch, fetch_bytes, options_in_query, predict_path, set_up
-from lamppost.client.frames import ARROW, arrow_to_frame, frame_to_arrow
+from lamppost.client.frames import ARROW, arrow_to_frame, as_pandas, frame_to_arrow
 from lamppost.client.rows import request_body
 from lamppost.client.values import Request
 from lamppost.core.endpoint.setup import read_setup, write_setup
@@ -44,6 +44,7 @@ def predict_frame(
     endpoint: str, frame: Any, options: Mapping[str, Any] | None = None, headers: Mapping[str, str] | None = None
 ) -> Call[Any]:
     """Ask an endpoint for every row of a data frame; the answers as a frame with its index."""
+    frame = as_pandas(frame)
     described = yield from describe_endpoint(endpoint)
     reply = yield Request(
         "POST",

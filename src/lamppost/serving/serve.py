@@ -68,10 +68,10 @@ class ServedEndpoint:
         self.url = f"{address}/predict/{name}"
 
     def predict(self, rows: Any, options: Mapping[str, Any] | None = None) -> Any:
-        """Answers to a data frame as a frame with its index; to one row (a mapping, a Series) the answer itself: a label, a number, or a
-        dict where there are several. Other rows get a list of dicts.
+        """Answers to a data frame (of pandas, polars, Arrow) as a pandas frame with its index; to one row (a mapping, a Series) the answer
+        itself: a label, a number, or a dict where there are several. Other rows get a list of dicts.
         """
-        if hasattr(rows, "columns") and hasattr(rows, "itertuples"):
+        if hasattr(rows, "columns") and (hasattr(rows, "itertuples") or hasattr(rows, "__arrow_c_stream__")):
             return self.client.predict_frame(self.name, rows, options)
         series = hasattr(rows, "to_dict") and not hasattr(rows, "columns")
         if not series and not isinstance(rows, Mapping):

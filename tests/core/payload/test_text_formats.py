@@ -127,6 +127,27 @@ class Same(unittest.TestCase):
         self.assertEqual([json_values(field, column) for field, column in zip(SCHEMA, read, strict=True)], WANTED)
         self.assertEqual(count, 2)
 
+    def test_views_as_polars_sends_them(self) -> None:
+        views = as_arrow(ROWS, maker=pa.string_view(), note=pa.string_view(), photo=pa.binary_view())
+        table = pa.ipc.open_stream(views).read_all()
+        words = pa.array([row["district"] for row in ROWS]).dictionary_encode()
+        coded = pa.DictionaryArray.from_arrays(words.indices, words.dictionary.cast(pa.string_view()))
+        read, _ = read_arrow(SCHEMA, stream(table.set_column(table.schema.names.index("district"), "district", coded)), 10)
+        self.assertEqual([json_values(field, column) for field, column in zip(SCHEMA, read, strict=True)], WANTED)
+
+    def test_views_of_the_same_bytes_are_not_written_out_without_end(self) -> None:
+        """A column of 16 bytes a row that says it is a megabyte in each."""
+        rows, text_bytes = 500, 2**20
+        view = np.array([text_bytes, int.from_bytes(b"lamp", "little"), 0, 0], dtype=np.int32)
+        buffers = [None, pa.py_buffer(np.tile(view, rows).tobytes()), pa.py_buffer(b"lamp" * (text_bytes // 4))]
+        views = pa.Array.from_buffers(pa.string_view(), rows, buffers)
+        sink = io.BytesIO()
+        batch = pa.record_batch({"note": views})
+        with pa.ipc.new_stream(sink, batch.schema) as writer:
+            writer.write_batch(batch)
+        with self.assertRaisesRegex(BadBody, "written out for each row, a column of views has over"):
+            read_arrow(Schema((Field("note", "text"),)), sink.getvalue(), 1_000)
+
     def test_tensors_may_come_as_bytes(self) -> None:
         for dtype in ("float32", "float64", "int16"):
             data = {"base64": text(np.array([[1, 2], [3, 4]], dtype=dtype).tobytes()), "dtype": dtype, "shape": [2, 2]}

@@ -1,7 +1,8 @@
 """Reads requests and writes answers as Apache Arrow IPC streams, as typed columns without rows in between.
 
-Types that hold a kind: any integer or float for number; any integer for integer; bool for yes/no; string, large string, or a dictionary
-of them for choice and text; timestamp with a zone for time; binary for image; (fixed size) lists for tensor.
+Types that hold a kind: any integer or float for number; any integer for integer; bool for yes/no; string, large string, string
+view, or a dictionary of strings for choice and text; timestamp with a zone for time; binary or binary view for image; (fixed size) lists
+for tensor.
 """
 
 from __future__ import annotations
@@ -80,7 +81,7 @@ def _check_names(schema: Schema, names: Sequence[str]) -> None:
 def _column(field: Field, chunked: pa.ChunkedArray | None, rows: int, faults: list[Fault]) -> Column:
     if chunked is None:
         return column_from_values(field, [field.default] * rows)
-    array = chunked.combine_chunks()
+    array = _without_views(chunked.combine_chunks())
     gone = np.asarray(array.is_null())
     if gone.any() and not field.missing:
         _add_faults(faults, field, gone, ["null"] * rows, "this field may not be missing")
@@ -92,6 +93,23 @@ def _column(field: Field, chunked: pa.ChunkedArray | None, rows: int, faults: li
         given = f"a column of {array.type}"
         faults.append(Fault(0, field.name, given, field.expected_text(), f"send {_TYPES[field.kind]}"))
         return column_from_values(field, [_filler(field)] * rows)
+
+
+def _without_views(array: pa.Array) -> pa.Array:
+    """A column of views into texts or bytes, as polars sends them, as a plain column. Raise BadBody where views of the same bytes would be
+    larger than any body when they are written out.
+    """
+    import pyarrow as pa
+
+    if pa.types.is_dictionary(array.type):
+        return pa.DictionaryArray.from_arrays(array.indices, _without_views(array.dictionary))
+    text = pa.types.is_string_view(array.type)
+    if not text and not pa.types.is_binary_view(array.type):
+        return array
+    lengths = np.frombuffer(array.buffers()[1], dtype=np.int32).reshape(-1, 4)[array.offset : array.offset + len(array), 0]
+    if int(lengths[np.asarray(array.is_valid())].sum(dtype=np.int64)) > MAX_RECORD_BYTES:
+        raise BadBody(f"written out for each row, a column of views has over {MAX_RECORD_BYTES:,} bytes; send fewer rows")
+    return array.cast(pa.string() if text else pa.binary())
 
 
 class _WrongType(Exception):
