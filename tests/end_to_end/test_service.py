@@ -60,6 +60,13 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("GET /api/models", "view", None),
     ("PUT /api/models/{model}", "push", {}),
     ("POST /api/models/{model}/versions/{number}/retire", "point", {"undo": True}),
+    ("DELETE /api/models/{model}/versions/{number}", "point", None),
+    ("DELETE /api/models/{model}", "point", None),
+    ("GET /api/models/{model}/versions/{number}/package", "push", None),
+    ("GET /api/endpoints/{endpoint}/callers", "view", None),
+    ("DELETE /api/endpoints/{endpoint}", "point", None),
+    ("POST /api/endpoints/{endpoint}/restore", "point", None),  # right behind: what was deleted is needed
+    ("GET /api/deleted-endpoints", "view", None),
     ("POST /api/compare/answers", "predict and view", {"before": "outage-risk@1", "after": "outage-risk@1", "proof": True}),
     ("GET /api/calls", "view", None),
     ("GET /api/calls/{request_id}", "view", None),

@@ -12,12 +12,15 @@ import shutil
 import signal
 import socket
 import sys
-from collections.abc import Iterator
+import threading
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 from typing import Annotated
 from urllib.parse import urlsplit
 
+import psycopg
 import typer
 import uvicorn
 import uvloop
@@ -34,12 +37,13 @@ from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.app import make_app
 from lamppost.service.console import console_folder
+from lamppost.service.deployment.node_memory import FILE as MEMORY_FILE
 from lamppost.service.http.connection import HttpConnection
 from lamppost.service.node import Node
 from lamppost.service.settings import Settings
 from lamppost.store import tokens
-from lamppost.store.database import hand_over, migrate
-from lamppost.store.postgres import PrivateServer
+from lamppost.store.database import hand_over, is_away, migrate
+from lamppost.store.postgres import PrivateServer, keep_running
 
 log = logging.getLogger("lamppost.workers")
 
@@ -90,8 +94,9 @@ def up(
 ) -> None:
     """Command ``up``."""
     set_up_logging(log_json)
-    for noisy in ("uvicorn.error", "psycopg.pool", "httpx"):
+    for noisy in ("uvicorn.error", "httpx"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
+    logging.getLogger("psycopg.pool").setLevel(logging.CRITICAL)  # the database watch says once what the pool says over and over
     data = data.resolve()
     keep_memory_private()
     signers = frozenset(read_public(path) for path in signed_by or ())
@@ -104,9 +109,7 @@ def up(
             pass  # only to say it at once when it is taken
     with _listening(host, port, "--port") as listener, _only_one(data), _database_url(database, data) as url:
         address = f"http://{host}:{listener.getsockname()[1]}"
-        migrate(url, own_server=not database)
-        served_from = url if database else hand_over(url)
-        secret = tokens.replace_admin(served_from) if new_admin_token else tokens.make_first_admin(served_from)
+        served_from, secret, before_database_returns = _prepare_database(url, database is not None, data, new_admin_token)
         formats = frozenset({"skops"} | ({"pickle", "torch"} if allow_pickle else set()) | ({"python"} if allow_code else set()))
         worker_rules = WorkerRules(data / "workers", data, not unconfined)
         confinement = _confinement(worker_rules, formats)
@@ -130,7 +133,8 @@ def up(
                 records=records,
                 workers=worker_rules,
                 confinement=confinement,
-            )
+            ),
+            before_database_returns,
         )
         config = uvicorn.Config(
             make_app(node),
@@ -148,6 +152,24 @@ def up(
         server = _Server(config, address, secret)
         with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
             runner.run(server.serve(sockets=[listener]))
+
+
+def _prepare_database(url: str, theirs: bool, data: Path, new_admin_token: bool) -> tuple[str, str | None, Callable[[], object] | None]:
+    """Bring the database up to date. Returns the URL that the service uses, the secret of a new admin token, and, where a database of
+    somebody else's is away and this folder has served before, what is to be done once that is back. Raise SetupError for a wrong URL.
+    """
+    try:
+        migrate(url, own_server=not theirs)
+        served_from = url if theirs else hand_over(url)
+        return served_from, tokens.replace_admin(served_from) if new_admin_token else tokens.make_first_admin(served_from), None
+    except psycopg.ProgrammingError as error:
+        if error.sqlstate is not None:
+            raise
+        raise SetupError(f"--database is no URL of a PostgreSQL database ({error}); write postgresql://USER@HOST:PORT/NAME") from error
+    except psycopg.OperationalError as error:
+        if not theirs or not is_away(error) or new_admin_token or not (data / MEMORY_FILE).exists():
+            raise SetupError(f"the database cannot be reached: {str(error).strip()}") from error
+        return url, None, partial(migrate, url)
 
 
 def _confinement(rules: WorkerRules, formats: frozenset[str]) -> ConfinementReport:
@@ -266,7 +288,14 @@ def _database_url(database: str | None, data: Path) -> Iterator[str]:
         yield database
         return
     server = PrivateServer(data, durable=os.environ.get("LAMPPOST_DURABLE", "1") != "0")
+    ended = threading.Event()
+    keeper = threading.Thread(target=keep_running, args=(server, ended), name="keeper of PostgreSQL", daemon=True)
     try:
-        yield server.start()
+        url = server.start()
+        keeper.start()
+        yield url
     finally:
+        ended.set()
+        if keeper.is_alive():
+            keeper.join()
         server.stop()

@@ -21,6 +21,7 @@ LampPostError
 │   └── ProofFailed         409  carries the rows that differ
 ├── PackageRefused          422  a lamp file that is broken, hostile or not allowed here
 ├── Unavailable             503  nothing can answer now
+│   ├── DatabaseAway        503  PostgreSQL does not answer; predictions go on
 │   ├── LaneFull            503  the queue is at its bound, try again after a moment
 │   └── DeadlinePassed      504  the caller's own deadline has passed
 ├── ModelFault              502  the model failed, or gave an answer outside its own schema
@@ -232,6 +233,12 @@ class Unavailable(LampPostError):
     """Nothing can answer at the moment."""
 
     code, status, title = "unavailable", 503, "Nothing can answer at the moment"
+
+
+class DatabaseAway(Unavailable):
+    """PostgreSQL does not answer."""
+
+    code, title = "database-away", "The database is away"
 
 
 class LaneFull(Unavailable):

@@ -8,7 +8,7 @@ import asyncio
 import logging
 import math
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
@@ -52,7 +52,16 @@ class Auth:
 
     async def reload(self) -> None:
         """Read all tokens anew and forget cached sessions, so that what was revoked ends at once."""
-        self._by_hash = await tokens.principals_by_hash(self._pool)
+        self.put_in_force(await tokens.principals_by_hash(self._pool))
+
+    @property
+    def principals(self) -> Mapping[bytes, Principal]:
+        """The principals in force, by the hashes of their tokens."""
+        return self._by_hash
+
+    def put_in_force(self, by_hash: Mapping[bytes, Principal]) -> None:
+        """Put principals in force in place of those before. by_hash : by the hashes of their tokens."""
+        self._by_hash = dict(by_hash)
         self._in_force = {principal.token for principal in self._by_hash.values()}
         self._sessions.clear()
         rates = {known.token: known.rate_per_s for known in self._by_hash.values()}

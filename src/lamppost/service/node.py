@@ -7,17 +7,18 @@ import contextlib
 import importlib
 import logging
 import os
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from typing import TYPE_CHECKING
 from uuid import uuid4
 
 import psycopg
-from psycopg_pool import PoolTimeout
 
 from lamppost.service.auth import Auth
+from lamppost.service.database_watch import DatabaseWatch
 from lamppost.service.deployment.changes import EndpointChanges
 from lamppost.service.deployment.deletion import Deletions
 from lamppost.service.deployment.deployment import Deployment
+from lamppost.service.deployment.node_memory import NodeMemory
 from lamppost.service.deployment.rollout_driver import RolloutDriver
 from lamppost.service.http.connection_limits import ConnectionLimits, available_connections
 from lamppost.service.http.fast_path import FastPath
@@ -32,7 +33,7 @@ from lamppost.service.records.record_writer import WriterProcess
 from lamppost.service.records.recorder import Recorder
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.service.settings import Settings
-from lamppost.store.database import CHANGES, DELETED_VERSIONS, make_pool
+from lamppost.store.database import AWAY, CHANGES, DELETED_VERSIONS, make_pool
 
 if TYPE_CHECKING:
     from lamppost.service.grpc.server import GrpcServer
@@ -46,17 +47,24 @@ _LOOK_AGAIN_S = 10.0
 class Node:
     """Pool, sign-in, routes, records and the prediction path of one process."""
 
-    def __init__(self, settings: Settings) -> None:
+    def __init__(self, settings: Settings, before_database_returns: Callable[[], object] | None = None) -> None:
         self.settings = settings
         self.pool = make_pool(settings.database)
+        self.database_watch = DatabaseWatch(self.pool, settings.database, before_database_returns)
         self.auth = Auth(self.pool)
         package_cache = PackageCache(self.pool, settings.data / "packages")
         self.window_counting = WindowCounting(self.pool, package_cache)
         writer = WriterProcess(settings.database, settings.data / "packages", self.window_counting)
         self.recorder = Recorder(writer, settings.data / "spool", settings.spool_bytes, settings.otlp)
         self.recorder.enabled = settings.records
+        self.memory = NodeMemory(self.pool, settings.data, package_cache)
         self.deployment = Deployment(
-            pool=self.pool, settings=settings, packages=package_cache, recorder=self.recorder, window_counting=self.window_counting
+            pool=self.pool,
+            settings=settings,
+            packages=package_cache,
+            memory=self.memory,
+            recorder=self.recorder,
+            window_counting=self.window_counting,
         )
         self.changes = EndpointChanges(self.pool, self.deployment)
         self.deletions = Deletions(self.pool, self.deployment)
@@ -76,10 +84,23 @@ class Node:
         self._importing: asyncio.Task[None] | None = None
 
     async def start(self) -> None:
-        """Connect, read tokens, and begin to open endpoints; does not wait for the lanes."""
+        """Connect, read tokens, and begin to open endpoints; does not wait for the lanes.
+
+        Where the database is away, this node serves what it knew when it last wrote its memory. Raise DatabaseAway if it knew nothing.
+        """
+        await self.database_watch.start()
         await self.pool.open()
-        await self.auth.reload()
-        await self.deployment.package_cache.delete_unknown()
+        try:
+            await self.auth.reload()
+            await self.deployment.package_cache.delete_unknown()
+        except AWAY:
+            if (state := await asyncio.to_thread(self.memory.read)) is None:
+                raise
+            log.warning("the database is away; this node serves the %d endpoints that it knew", len(state.histories))
+            self.auth.put_in_force(state.principals)
+            self.changes.put_histories(state.histories)
+            await self.deployment.reconciler.serve_revisions([history[0] for history in state.histories.values() if history])
+            self._warm_up()
         self.recorder.start()
         self.deployment.start()
         self.rollout_driver.start()
@@ -101,13 +122,15 @@ class Node:
                 await asyncio.gather(task, return_exceptions=True)
         if self._rpc is not None:
             await self._rpc.stop()
+        await self.memory.close()
         await self.maintenance.close()
         await self.rollout_driver.close()
         await self.changes.close()
         await self.deployment.close()
         await self.recorder.stop()
-        with contextlib.suppress(psycopg.Error, PoolTimeout):
+        with contextlib.suppress(psycopg.Error, *AWAY):
             await self.auth.note_used()
+        await self.database_watch.close()
         await self.pool.close()
 
     async def _listen(self) -> None:
@@ -119,13 +142,13 @@ class Node:
                     await connection.execute(f"LISTEN {CHANGES}".encode())
                     while True:
                         await self._catch_up()
-                        if not self.deployment.waking.warm and self._warming is None:
-                            self._warming = asyncio.create_task(self.deployment.waking.warm_up(), name="warm up")
+                        self._warm_up()
                         async for notice in connection.notifies(timeout=_LOOK_AGAIN_S, stop_after=1):
                             if notice.payload == DELETED_VERSIONS:
                                 await self.deployment.package_cache.delete_unknown()
-            except (psycopg.Error, OSError) as error:
-                log.warning("the database cannot be followed, trying again: %s", str(error).strip())
+            except (psycopg.Error, OSError, *AWAY) as error:
+                if self.pool.away is None:
+                    log.warning("the database cannot be followed, trying again: %s", str(error).strip())
                 await asyncio.sleep(1.0)
             except Exception:
                 log.exception("following changes failed on a fault of our own, trying again")
@@ -136,6 +159,11 @@ class Node:
         await self.auth.reload()
         await self.deployment.reconciler.reconcile()
         await self.changes.refresh_history()
+        await self.memory.remember(self.changes.histories, self.auth.principals)
+
+    def _warm_up(self) -> None:
+        if not self.deployment.waking.warm and self._warming is None:
+            self._warming = asyncio.create_task(self.deployment.waking.warm_up(), name="warm up")
 
 
 def _rpc(node: Node, address: str) -> GrpcServer:

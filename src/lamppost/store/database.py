@@ -5,6 +5,8 @@ from __future__ import annotations
 import hashlib
 import logging
 import secrets
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
 from importlib import resources
 from urllib.parse import urlsplit, urlunsplit
 
@@ -13,7 +15,7 @@ from psycopg import AsyncConnection, sql
 from psycopg.rows import TupleRow
 from psycopg_pool import AsyncConnectionPool, PoolTimeout
 
-from lamppost.core.errors import SetupError
+from lamppost.core.errors import DatabaseAway, SetupError
 
 log = logging.getLogger("lamppost.database")
 
@@ -31,6 +33,8 @@ LEADER_LOCK = 8_423
 CHUNKS_LOCK = 8_424
 """Numbers of advisory locks; 8,421 is held while a partition of calls is made (migration 0009)."""
 
+_RECONNECT_S = 3.0
+"""How long the pool goes on trying by itself, later and later; then the next question makes it try anew."""
 _OWNER = "lamppost_owner"
 _ROLE = "lamppost_service"
 _FORMER_TABLES = (
@@ -161,19 +165,50 @@ def connect(url: str) -> psycopg.Connection[TupleRow]:
     return connection
 
 
+class DatabasePool(Pool):
+    """A pool that says so at once while the database is known to be away, and raises DatabaseAway for every failure of that kind.
+
+    away : why the database is away, None while it is not known to be. on_failure : is called when a connection fails.
+    """
+
+    away: str | None = None
+    on_failure: Callable[[], object] = staticmethod(lambda: None)
+
+    @asynccontextmanager
+    async def connection(self, timeout: float | None = None) -> AsyncIterator[AsyncConnection[TupleRow]]:  # noqa: ASYNC109 - as its base
+        """A connection; raise DatabaseAway if there is none, or if it is lost inside the block."""
+        if self.away is not None:
+            raise database_away(self.away)
+        try:
+            async with super().connection(timeout) as connection:
+                yield connection
+        except (psycopg.OperationalError, PoolTimeout) as error:
+            if not is_away(error) or (error.sqlstate if isinstance(error, psycopg.Error) else None) in _MET:
+                raise
+            self.on_failure()
+            raise database_away(str(error).strip()) from error
+
+
+def database_away(reason: str) -> DatabaseAway:
+    """The error of a database that is away, with the first line of the reason."""
+    first = reason.splitlines()[0][:200] if reason else "no reason was given"
+    return DatabaseAway(f"the database is away ({first}); predictions go on, anything else is to be tried again later", retry_after_s=2)
+
+
 async def _look_in_schema(connection: AsyncConnection[TupleRow]) -> None:
     await connection.execute(f"SET search_path = {SCHEMA}".encode())
 
 
-def make_pool(url: str) -> Pool:
+def make_pool(url: str) -> DatabasePool:
     """An unopened pool; every connection is in autocommit, transactions are opened where they are meant."""
-    return AsyncConnectionPool(
+    return DatabasePool(
         url,
         connection_class=AsyncConnection[TupleRow],
         kwargs={"autocommit": True},
         min_size=2,
         max_size=10,
         timeout=5.0,
+        reconnect_timeout=_RECONNECT_S,
         open=False,
         configure=_look_in_schema,
     )
@@ -185,12 +220,18 @@ def is_away(error: Exception) -> bool:
     Classes of PostgreSQL's codes: 08 connection, 53 resources, 57 operator's intervention; 25006 a server that follows another,
     40001 and 40P01 transactions that met. Without a code the connection itself has failed.
     """
-    if isinstance(error, PoolTimeout):
+    if isinstance(error, PoolTimeout | DatabaseAway):
         return True
     if not isinstance(error, psycopg.OperationalError):
         return False
     code = error.sqlstate
-    return code is None or code[:2] in ("08", "53", "57") or code in ("25006", "40001", "40P01", "55P03")
+    return code is None or code[:2] in ("08", "53", "57") or code == "25006" or code in _MET
+
+
+_MET = ("40001", "40P01", "55P03")
+"""Codes of transactions that met others."""
+AWAY = (psycopg.OperationalError, PoolTimeout, DatabaseAway)
+"""What is raised while the database is away."""
 
 
 async def announce(connection: AsyncConnection[TupleRow], what: str) -> None:

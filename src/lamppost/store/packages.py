@@ -199,6 +199,40 @@ async def get_version(pool: Pool, name: VersionName) -> StoredVersion:
     raise NotFound(f"there is no model {name.model!r}; push a package first: lamppost push {name.model}.lamp")
 
 
+@dataclass(frozen=True, slots=True)
+class OpenableVersion:
+    """What opening a version needs to know. signatures : of its package, each as public key and signature."""
+
+    digest: str
+    proof: Proven
+    measured: dict[str, float] | None
+    signatures: tuple[tuple[str, str], ...]
+
+
+async def openable_version(pool: Pool, name: VersionName) -> OpenableVersion:
+    """What opening a version needs; raise NotFound as `get_version` does."""
+    found = await openable_versions(pool, [name])
+    if str(name) not in found:
+        await get_version(pool, name)  # the error names the versions there are
+    return found[str(name)]
+
+
+async def openable_versions(pool: Pool, names: Sequence[VersionName]) -> dict[str, OpenableVersion]:
+    """What opening versions needs, by their names; those that are not there are left out."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT v.model || '@' || v.number, v.digest, v.proof, v.measured,"
+            " coalesce((SELECT json_agg(json_build_array(key, signature) ORDER BY stored_at, key) FROM signatures s"
+            " WHERE s.digest = v.digest), '[]') FROM versions v"
+            " JOIN unnest(%s::text[], %s::int[]) AS asked (model, number) USING (model, number) WHERE v.deleted_at IS NULL",
+            ([name.model for name in names], [name.number for name in names]),
+        )
+        return {
+            name: OpenableVersion(digest, proof, measured, tuple((key, signature) for key, signature in signatures))
+            for name, digest, proof, measured, signatures in await rows.fetchall()
+        }
+
+
 async def list_versions(pool: Pool, model: str | None = None) -> list[ListedVersion]:
     """All versions, newest first within a model, models by name."""
     async with pool.connection() as connection:

@@ -41,6 +41,8 @@ class _Collected(Collector):
 
     def _node_families(self) -> Iterator[Any]:
         node, spool = self._node, self._node.recorder.spool
+        away = float(node.pool.away is not None)
+        yield GaugeMetricFamily("lamppost_database_away", "Whether PostgreSQL does not answer.", value=away)
         up = GaugeMetricFamily("lamppost_endpoint_up", "Whether an endpoint answers, or will with its next call.", labels=["endpoint"])
         for name, route in list(node.deployment.table.by_endpoint.items()):
             up.add_metric([name], int(route.status.answers))

@@ -42,7 +42,7 @@ async def ready(node: TheNode) -> dict[str, str]:
         raise Unavailable("this node is starting")
     if down := sorted(name for name, route in node.deployment.table.by_endpoint.items() if not route.status.answers):
         raise Unavailable(f"these endpoints are down: {', '.join(down[:20])}", down=down)
-    return {"status": "ready"}
+    return {"status": "ready", "database": "there" if node.pool.away is None else "away"}
 
 
 @router.get("/metrics", response_class=Response, responses={200: {"content": {"application/openmetrics-text": {}}}})

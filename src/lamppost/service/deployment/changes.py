@@ -8,14 +8,12 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import orjson
-import psycopg
-from psycopg_pool import PoolTimeout
 
 from lamppost.core.artifact.manifest import read_manifest
 from lamppost.core.endpoint.endpoint_schema import EndpointSchema, endpoint_schema
@@ -28,7 +26,7 @@ from lamppost.core.schema.fields import Field, Schema
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.deployment.switching import MadeChange
 from lamppost.store import endpoints, packages, records, reviews
-from lamppost.store.database import Pool
+from lamppost.store.database import AWAY, Pool
 from lamppost.store.endpoints import EndpointChange, EndpointRevision
 from lamppost.store.trail import ChangedBy
 
@@ -194,6 +192,15 @@ class EndpointChanges:
         if stale:
             self._past |= await endpoints.endpoint_histories(self._pool, stale, _REMEMBERED)
 
+    @property
+    def histories(self) -> Mapping[str, Sequence[EndpointRevision]]:
+        """The latest revisions of each endpoint, the newest first, as far as they are in memory."""
+        return self._past
+
+    def put_histories(self, histories: Mapping[str, Sequence[EndpointRevision]]) -> None:
+        """Take histories over that this node kept for times without the database."""
+        self._past = {name: list(history) for name, history in histories.items()}
+
     async def roll_back(self, endpoint: str, by: ChangedBy, note: str | None = None) -> RollbackResult:
         """Restore what was served before: on this node at once, on other nodes as soon as the database has it."""
         present = self._deployment.table.find_route(endpoint).in_force
@@ -215,12 +222,14 @@ class EndpointChanges:
 
     async def _write_back(self, change: EndpointChange, by: ChangedBy) -> EndpointRevision | None:
         """Store a rollback, however long the database is away. If somebody else made a change first, serve that instead."""
-        deadline = asyncio.get_running_loop().time() + _GIVE_UP_S
+        deadline, told = asyncio.get_running_loop().time() + _GIVE_UP_S, False
         while True:
             try:
                 return (await endpoints.change_endpoint(self._pool, change, by))[0]
-            except (psycopg.OperationalError, PoolTimeout) as error:
-                log.warning("%s went back on this node; the database does not take it yet: %s", change.endpoint, str(error).strip())
+            except AWAY as error:
+                if not told:
+                    log.warning("%s went back on this node; the database does not take it yet: %s", change.endpoint, str(error).strip())
+                    told = True
                 if asyncio.get_running_loop().time() > deadline:
                     raise
                 await asyncio.sleep(_AGAIN_S)

@@ -14,6 +14,7 @@ from lamppost.service.deployment.activation import RouteActivation
 from lamppost.service.deployment.lane_opening import LaneOpener
 from lamppost.service.deployment.lane_tuning import LaneTuning
 from lamppost.service.deployment.leases import LaneLeases
+from lamppost.service.deployment.node_memory import NodeMemory
 from lamppost.service.deployment.predictor_assembly import PredictorAssembly
 from lamppost.service.deployment.reconciler import Reconciler
 from lamppost.service.deployment.route_table import RouteTable
@@ -36,12 +37,19 @@ class Deployment:
     """
 
     def __init__(
-        self, *, pool: Pool, settings: Settings, packages: PackageCache, recorder: Recorder, window_counting: WindowCounting
+        self,
+        *,
+        pool: Pool,
+        settings: Settings,
+        packages: PackageCache,
+        memory: NodeMemory,
+        recorder: Recorder,
+        window_counting: WindowCounting,
     ) -> None:
         self.package_cache = packages
         self.table = RouteTable()
         self.workers: WorkerPool[Lane] = WorkerPool(WorkerSupply(ForkServers(), settings.workers), settings.memory_bytes)
-        self.opener = LaneOpener(pool, settings, packages, self.workers)
+        self.opener = LaneOpener(pool, settings, packages, memory, self.workers)
         self.leases = LaneLeases(self._open_lane)
         self._tuning = LaneTuning(settings.lane, self.table, self.workers.cores)
         self._activation = RouteActivation(self.table, self.leases, recorder, window_counting)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+from contextlib import suppress
 from dataclasses import asdict
 
 from lamppost.core.endpoint.setup import EndpointSetup
@@ -15,10 +16,11 @@ from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.library_environments import LibraryEnvironments, differing_pins
 from lamppost.runtime.seat_opening import LaneSpec
 from lamppost.runtime.worker_pool import WorkerPool
+from lamppost.service.deployment.node_memory import NodeMemory
 from lamppost.service.packages.package_cache import PackageCache
 from lamppost.service.settings import Settings
 from lamppost.store import packages
-from lamppost.store.database import Pool
+from lamppost.store.database import AWAY, Pool
 
 log = logging.getLogger("lamppost.deployment")
 
@@ -26,8 +28,9 @@ log = logging.getLogger("lamppost.deployment")
 class LaneOpener:
     """Opens lanes on one node."""
 
-    def __init__(self, pool: Pool, settings: Settings, package_cache: PackageCache, workers: WorkerPool[Lane]) -> None:
+    def __init__(self, pool: Pool, settings: Settings, package_cache: PackageCache, memory: NodeMemory, workers: WorkerPool[Lane]) -> None:
         self._pool = pool
+        self._memory = memory
         self._settings = settings
         self._package_cache = package_cache
         self._workers = workers
@@ -43,9 +46,9 @@ class LaneOpener:
 
         Raise NotFound, ProofFailed, PackageRefused or Unavailable.
         """
-        version = await packages.get_version(self._pool, name)
+        version = await self._memory.find_version(name)
         manifest, proof, folder = await self._package_cache.unpacked_package(version.digest)
-        kept = [Signature(*signature) for signature in await packages.list_signatures(self._pool, version.digest)]
+        kept = [Signature(*signature) for signature in version.signatures]
         check(kept, version.digest)
         installs = self._environments is not None and bool(differing_pins(manifest))
         demand(self._settings.signers, kept, manifest.formats | {"python"} if installs else manifest.formats)
@@ -58,11 +61,13 @@ class LaneOpener:
         try:
             verdict = await lane.open(measure=measure and version.measured is None)
         except (ProofFailed, PackageRefused) as error:
-            await packages.note_proof(self._pool, name, "failed", error.detail)
+            with suppress(*AWAY):
+                await packages.note_proof(self._pool, name, "failed", error.detail)
             raise
-        if version.proof != "passed":
-            await packages.note_proof(self._pool, name, "passed", verdict.sentence())
-        if lane.measurement is not None:
-            await packages.note_measurement(self._pool, name, asdict(lane.measurement))
+        with suppress(*AWAY):  # noted with the next opening then
+            if version.proof != "passed":
+                await packages.note_proof(self._pool, name, "passed", verdict.sentence())
+            if lane.measurement is not None:
+                await packages.note_measurement(self._pool, name, asdict(lane.measurement))
         log.info("%s is open: %s", name, verdict.sentence())
         return lane

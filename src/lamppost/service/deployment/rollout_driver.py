@@ -14,7 +14,6 @@ from uuid import uuid4
 import psycopg
 from psycopg import AsyncConnection
 from psycopg.rows import TupleRow
-from psycopg_pool import PoolTimeout
 
 from lamppost.core.endpoint.rollout import Rollout, RolloutPlan, StepCounts, apply_decision, decide_rollout, read_guards
 from lamppost.core.endpoint.rollout_counts import counted_rollout, read_counted_rollout, write_counted_rollout
@@ -25,7 +24,7 @@ from lamppost.service.deployment.changes import ChangeOverrides, EndpointChanges
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.deployment.switching import MadeChange
 from lamppost.store import endpoints, packages, records, rollouts, trail
-from lamppost.store.database import Pool, announce
+from lamppost.store.database import AWAY, Pool, announce
 from lamppost.store.endpoints import EndpointChange, EndpointRevision
 from lamppost.store.rollouts import StoredRollout
 from lamppost.store.trail import ChangedBy
@@ -56,7 +55,7 @@ class RolloutDriver:
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)
-            with contextlib.suppress(psycopg.Error, PoolTimeout):
+            with contextlib.suppress(psycopg.Error, *AWAY):
                 await self._store_node_counts()
 
     async def begin_rollout(
@@ -124,7 +123,7 @@ class RolloutDriver:
             await asyncio.sleep(LOOK_S)
             try:
                 await self.advance_rollouts()
-            except (psycopg.OperationalError, PoolTimeout) as error:
+            except AWAY as error:
                 log.debug("rollouts wait for the database: %s", error)
             except LampPostError as error:
                 log.error("a rollout cannot be moved: %s", error.detail)

@@ -11,7 +11,6 @@ import logging
 from contextlib import suppress
 
 import psycopg
-from psycopg_pool import PoolTimeout
 
 from lamppost.core.errors import LampPostError, Unavailable
 from lamppost.core.names import parse_version
@@ -23,7 +22,7 @@ from lamppost.service.deployment.predictor_assembly import PredictorAssembly
 from lamppost.service.deployment.route_table import Route, RouteTable
 from lamppost.service.prediction.predictors import Predictor
 from lamppost.store import records
-from lamppost.store.database import Pool
+from lamppost.store.database import AWAY, Pool
 from lamppost.store.endpoints import EndpointRevision
 
 log = logging.getLogger("lamppost.deployment")
@@ -128,7 +127,7 @@ class Waking:
         """Open the endpoints that are always to be warm, and those used last."""
         routes = self._table.by_endpoint
         names = [name for name, route in routes.items() if route.setup.lane.keep_warm]
-        with suppress(psycopg.Error, PoolTimeout):
+        with suppress(psycopg.Error, *AWAY):
             names += [name for name in await records.recently_called_endpoints(self._pool, _WARM_ENDPOINTS) if name not in names]
         if len(routes) <= _WARM_ENDPOINTS:
             names += [name for name in sorted(routes) if name not in names]

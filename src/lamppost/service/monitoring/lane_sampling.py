@@ -5,13 +5,10 @@ from __future__ import annotations
 import asyncio
 import logging
 
-import psycopg
-from psycopg_pool import PoolTimeout
-
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.worker_pool import WorkerPool
 from lamppost.store import timeline
-from lamppost.store.database import Pool
+from lamppost.store.database import AWAY, Pool
 
 log = logging.getLogger("lamppost.maintenance")
 
@@ -25,7 +22,7 @@ async def sample_lanes(pool: Pool, node: str, workers: WorkerPool[Lane]) -> None
         try:
             lanes = [(lane.name, len(lane.seats), lane.waiting_rows, lane.memory_bytes / 1e6) for lane in workers.lanes]
             await timeline.note_lanes(pool, node, lanes)
-        except (psycopg.OperationalError, PoolTimeout):
+        except AWAY:
             continue
         except Exception:
             log.exception("the lanes could not be noted; it is tried again in %g s", _EVERY_S)

@@ -13,10 +13,7 @@ from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-import psycopg
-from psycopg_pool import PoolTimeout
-
-from lamppost.store.database import LEADER_LOCK, Pool
+from lamppost.store.database import AWAY, LEADER_LOCK, Pool
 
 log = logging.getLogger("lamppost.maintenance")
 
@@ -70,7 +67,7 @@ class Leader:
             begun = time.monotonic()
             try:
                 await self._lead_once()
-            except (psycopg.OperationalError, PoolTimeout) as error:
+            except AWAY as error:
                 log.debug("background jobs wait for the database: %s", error)
             except Exception:
                 log.exception("a background job failed; it is tried again on the next turn")

@@ -55,6 +55,14 @@ class PackageCache:
         await self._on_disk(digest, read_lamp)
         return self._folder / f"{digest}.lamp"
 
+    async def fetch_file(self, digest: str) -> None:
+        """Put a stored package on this node's disk, if it is not there."""
+        file = await self._place(digest)
+        if not await asyncio.to_thread(file.exists):
+            fetched = file.with_name(f".{digest}.{uuid4().hex}")
+            await packages.fetch_package(self._pool, digest, fetched)
+            await asyncio.to_thread(fetched.replace, file)
+
     async def delete_unknown(self) -> None:
         """Delete the files of packages that the database does not hold any more."""
         digests = {path.name.removesuffix(".lamp") for path in await asyncio.to_thread(_files_of_packages, self._folder)}
@@ -77,11 +85,8 @@ class PackageCache:
 
     async def _on_disk(self, digest: str, read: Callable[[Path], T]) -> T:
         """Read a stored package, fetching it from the database if it is not on disk."""
+        await self.fetch_file(digest)
         file = await self._place(digest)
-        if not file.exists():
-            fetched = file.with_name(f".{digest}.{uuid4().hex}")
-            await packages.fetch_package(self._pool, digest, fetched)
-            await asyncio.to_thread(fetched.replace, file)
         try:
             return await asyncio.to_thread(read, file)
         except PackageRefused:  # the copy on disk is damaged; the next try fetches it again

@@ -25,7 +25,7 @@ from lamppost.core.drift.watched_features import Columns, FeatureExtractor
 from lamppost.core.drift.windows import WindowLayout, write_window
 from lamppost.core.endpoint.endpoint_schema import WHICH
 from lamppost.core.endpoint.setup import EndpointSetup
-from lamppost.core.errors import LampPostError, PackageRefused
+from lamppost.core.errors import DatabaseAway, LampPostError, PackageRefused
 from lamppost.core.monitoring.settings import TICK_S
 from lamppost.core.names import parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
@@ -129,10 +129,10 @@ class WindowCounting:
             lamp = await self.package_cache.lamp_of(stored.digest)
             scorer = await asyncio.to_thread(ReferenceScorer, lamp)
             scorer = scorer if scorer.has_reference else None
+        except (psycopg.Error, DatabaseAway):
+            raise
         except LampPostError as error:
             log.info("rows of %s are not counted: %s", version, error.detail)
-        except psycopg.Error:
-            raise
         except Exception:  # of its reference; the records of all others go on
             log.exception("rows of %s are not counted, its reference cannot be read", version)
         self._scorers[version] = scorer

@@ -1,0 +1,184 @@
+"""Keeps what a node needs to serve without the database in one file: the endpoints with their latest revisions, where the packages of their
+versions are, and who may ask.
+
+The file is written anew, whole, when something of it has changed. It holds no secret: of tokens only their hashes.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import asdict, dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import orjson
+
+from lamppost.core.endpoint.setup import read_setup, write_setup
+from lamppost.core.errors import LampPostError, Unavailable
+from lamppost.core.names import VersionName
+from lamppost.core.roles import Principal
+from lamppost.service.packages.package_cache import PackageCache
+from lamppost.store import endpoints, packages
+from lamppost.store.database import AWAY, Pool
+from lamppost.store.endpoints import EndpointRevision
+from lamppost.store.packages import OpenableVersion
+
+log = logging.getLogger("lamppost.node")
+
+FILE = "node-memory.json"
+_FORMAT = 1
+
+Histories = Mapping[str, Sequence[EndpointRevision]]
+"""The latest revisions of each endpoint, the newest first."""
+
+
+@dataclass(frozen=True, slots=True)
+class RememberedState:
+    """What was read from the file. principals : by the hash of their token."""
+
+    histories: dict[str, list[EndpointRevision]]
+    principals: dict[bytes, Principal]
+    versions: dict[str, OpenableVersion]
+
+
+class NodeMemory:
+    """The memory of one node, in its data folder."""
+
+    def __init__(self, pool: Pool, folder: Path, package_cache: PackageCache) -> None:
+        self._pool = pool
+        self._file = folder / FILE
+        self._package_cache = package_cache
+        self._versions: dict[str, OpenableVersion] = {}
+        self._written = b""
+        self._fetching: asyncio.Task[None] | None = None
+
+    def read(self) -> RememberedState | None:
+        """What the node knew when it last wrote; None if it never did, or if the file cannot be read."""
+        try:
+            content = self._file.read_bytes()
+            state = _read_state(orjson.loads(content))
+        except FileNotFoundError:
+            return None
+        except (OSError, ValueError, KeyError, TypeError, LampPostError) as error:
+            log.error("%s cannot be read, and is written anew once the database answers: %s", self._file, error)
+            return None
+        self._versions, self._written = dict(state.versions), content
+        return state
+
+    async def find_version(self, name: VersionName) -> OpenableVersion:
+        """Where the package of a version is: of the database, or of this memory while that is away. Raise NotFound or Unavailable."""
+        try:
+            version = await packages.openable_version(self._pool, name)
+        except AWAY:
+            remembered = self._versions.get(str(name))
+            if remembered is None:
+                raise Unavailable(f"the database is away, and this node has not known {name} before; try again later") from None
+            return remembered
+        self._versions[str(name)] = version
+        return version
+
+    async def remember(self, histories: Histories, principals: Mapping[bytes, Principal]) -> None:
+        """Write the state if it has changed, and fetch the packages that would be needed without the database."""
+        needed = _needed_versions(histories)
+        if new := [name for name in needed if str(name) not in self._versions]:
+            self._versions |= await packages.openable_versions(self._pool, new)
+        names = sorted(map(str, needed))
+        self._versions = {name: self._versions[name] for name in names if name in self._versions}
+        content = orjson.dumps(_write_state(histories, principals, self._versions), option=orjson.OPT_SORT_KEYS)
+        if content != self._written:
+            await asyncio.to_thread(self._write, content)
+            self._written = content
+        if self._fetching is None or self._fetching.done():
+            self._fetching = asyncio.create_task(self._fetch_packages(), name="packages for times without the database")
+
+    def _write(self, content: bytes) -> None:
+        part = self._file.with_suffix(".part")
+        descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+        with os.fdopen(descriptor, "wb") as file:
+            file.write(content)
+            file.flush()
+            os.fsync(file.fileno())
+        part.replace(self._file)
+
+    async def _fetch_packages(self) -> None:
+        for name, version in list(self._versions.items()):
+            try:
+                await self._package_cache.fetch_file(version.digest)
+            except AWAY:
+                return
+            except LampPostError as error:
+                log.warning("the package of %s cannot be kept for times without the database: %s", name, error.detail)
+
+    async def close(self) -> None:
+        """Stop fetching."""
+        if self._fetching is not None:
+            self._fetching.cancel()
+            await asyncio.gather(self._fetching, return_exceptions=True)
+
+
+def _needed_versions(histories: Histories) -> set[VersionName]:
+    """The versions that are served or shadowed, and those that a rollback would serve."""
+    needed: set[VersionName] = set()
+    for history in histories.values():
+        back = endpoints.find_rollback_target(history)
+        for revision in (*history[:1], *([back] if back is not None else [])):
+            needed |= {*revision.setup.versions, *revision.setup.shadow_versions}
+    return needed
+
+
+def _write_state(histories: Histories, principals: Mapping[bytes, Principal], versions: Mapping[str, OpenableVersion]) -> dict[str, Any]:
+    return {
+        "format": _FORMAT,
+        "endpoints": {name: [_write_revision(revision) for revision in history] for name, history in histories.items()},
+        "tokens": {
+            hashed.hex(): {**asdict(principal), "endpoints": None if principal.endpoints is None else sorted(principal.endpoints)}
+            for hashed, principal in principals.items()
+        },
+        "versions": {name: asdict(version) for name, version in versions.items()},
+    }
+
+
+def _write_revision(revision: EndpointRevision) -> dict[str, Any]:
+    return {
+        "revision": revision.revision,
+        "setup": write_setup(revision.setup),
+        "since": revision.since,
+        "changed_by": revision.changed_by,
+        "restores": revision.restores,
+        "rollout": revision.rollout,
+        "counted": revision.counted,
+    }
+
+
+def _read_state(data: Any) -> RememberedState:
+    if data["format"] != _FORMAT:
+        raise ValueError(f"format {data['format']}")
+    read_time: Callable[[str], datetime] = datetime.fromisoformat
+    histories = {
+        name: [
+            EndpointRevision(name, **(past | {"setup": read_setup(past["setup"]), "since": read_time(past["since"])})) for past in history
+        ]
+        for name, history in data["endpoints"].items()
+    }
+    principals = {
+        bytes.fromhex(hashed): Principal(
+            token["token"],
+            token["role"],
+            None if token["endpoints"] is None else frozenset(token["endpoints"]),
+            None if token["expires_at"] is None else read_time(token["expires_at"]),
+            token["rate_per_s"],
+        )
+        for hashed, token in data["tokens"].items()
+    }
+    versions = {
+        name: OpenableVersion(**(version | {"signatures": _pairs(version["signatures"])})) for name, version in data["versions"].items()
+    }
+    return RememberedState(histories, principals, versions)
+
+
+def _pairs(given: Iterable[Any]) -> tuple[tuple[str, str], ...]:
+    return tuple((str(key), str(signature)) for key, signature in given)
