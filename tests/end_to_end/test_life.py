@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import lamppost
 from demo.lamps import make_traffic
 from lamppost.client import Prediction
 from lamppost.core.errors import LampPostError
@@ -189,8 +190,22 @@ class Misfits(unittest.TestCase):
         with self.service.client() as client:
             found = until(lambda: [e for e in client.fetch("GET", "/api/endpoints") if e["reasons"]], what="the reason")
             self.assertEqual(found[0]["state"], "down")
-            for ask in (lambda: client.predict("doubler", {"x": 1.0}), lambda: client.fetch("GET", "/health/ready")):
+            for ask in (lambda: client.predict("doubler", {"x": 1.0}), lambda: client.fetch("GET", "/health/ready", endpoint="doubler")):
                 with self.assertRaises(LampPostError) as caught:
                     ask()
                 self.assertEqual(caught.exception.status, 503)
             self.assertIn("--allow-pickle", found[0]["reasons"][0])
+            self.assertEqual(client.fetch("GET", "/health/ready")["down"], ["doubler"], "the node itself is ready")
+        self.service.stop()
+        self.service.options = ("--ready-needs", "all")
+        self.service.start(ready=False)
+        with self.service.client() as client:
+            told = until(lambda: self._unready(client), what="the endpoint's failure")
+            self.assertIn("these endpoints are down: doubler", told)
+
+    def _unready(self, client: lamppost.Client) -> str:
+        try:
+            client.fetch("GET", "/health/ready")
+        except LampPostError as error:
+            return error.detail if "doubler" in error.detail else ""
+        return ""

@@ -128,15 +128,51 @@ class OwnDatabase(unittest.TestCase):
             return False
 
 
+class Signals(unittest.TestCase):
+    def test_it_is_not_ready_before_it_ends_and_a_hangup_does_not_end_it(self) -> None:
+        service = Service("--drain", "3").start()
+        self.addCleanup(service.remove)
+        service.serve(times_lamp(2), "times")
+        assert service.process is not None
+        service.process.send_signal(signal.SIGHUP)
+        until(lambda: "SIGHUP: tokens and endpoints are read anew" in service.log.read_text(), what="the hangup")
+        self.assertEqual(x_times(service), 2.0)
+        service.process.send_signal(signal.SIGTERM)
+        ready = until(lambda: self._unready(service), what="the end's announcement")
+        self.assertIn("about to end", ready)
+        self.assertEqual(x_times(service), 2.0, "calls go on meanwhile")
+        self.assertEqual(service.process.wait(60), 0)
+
+    def _unready(self, service: Service) -> str:
+        response = http.get(f"{service.address}/health/ready")
+        return str(response.json()["detail"]) if response.status_code == 503 else ""
+
+    def test_without_a_home_the_first_token_is_shown_all_the_same(self) -> None:
+        service = Service()
+        service.environment["LAMPPOST_CONFIG"] = "/proc/none/client.toml"
+        self.addCleanup(service.remove)
+        service.start()
+        shown = service.log.read_text()
+        self.assertRegex(shown, r"admin token \(shown this once, it could not be kept: .*\): lamp_")
+        secret = shown.partition("): lamp_")[2].split()[0]
+        with service.client(f"lamp_{secret}") as client:
+            self.assertEqual(client.endpoints(), [])
+
+
 class Starts(unittest.TestCase):
-    def test_what_is_no_database_is_said_and_not_traced(self) -> None:
+    def test_what_cannot_start_says_so_in_one_sentence(self) -> None:
         service = Service()
         self.addCleanup(shutil.rmtree, service.folder, ignore_errors=True)
-        for url, told in (
-            ("notaurl", "--database is no URL of a PostgreSQL database"),
-            ("postgresql://nobody@127.0.0.1:1/none", "the database cannot be reached"),
+        file = service.folder / "file"
+        file.touch()
+        for options, told in (
+            (("--database", "notaurl"), "--database is no URL of a PostgreSQL database"),
+            (("--database", "postgresql://nobody@127.0.0.1:1/none"), "the database cannot be reached"),
+            (("--data", str(file)), f"{file} cannot be the data folder"),
+            (("--host", "192.0.2.1"), "cannot listen on 192.0.2.1, which is none of this machine's addresses"),
+            (("--ready-needs", "much"), "--ready-needs much is neither node nor all"),
         ):
-            done = service.run("up", "--data", str(service.data), "--port", "0", "--database", url)
+            done = service.run("up", "--data", str(service.data), "--port", "0", *options)
             self.assertEqual(done.returncode, 1, done.stderr)
             self.assertIn(told, done.stderr)
             self.assertNotIn("Traceback", done.stderr)

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import select
@@ -38,7 +39,7 @@ def run_starter(listener: socket.socket) -> NoReturn:
             pid, status = os.waitpid(-1, os.WNOHANG)
             if pid == 0:
                 break
-            with waiting.pop(pid) as connection:
+            with waiting.pop(pid) as connection, contextlib.suppress(OSError):  # who asked may have ended
                 connection.sendall(f"{os.waitstatus_to_exitcode(status)}\n".encode())
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import errno
 import fcntl
 import gc
 import logging
@@ -17,6 +18,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
+from types import FrameType
 from typing import Annotated
 from urllib.parse import urlsplit
 
@@ -28,7 +30,7 @@ import uvloop
 from lamppost.cli.logs import set_up_logging
 from lamppost.cli.out import AMBER, paint, print_line
 from lamppost.client.config import keep_token
-from lamppost.core.errors import SetupError
+from lamppost.core.errors import LampPostError, SetupError
 from lamppost.core.names import check_name
 from lamppost.package.signing import read_public
 from lamppost.runtime.confinement.probe import ConfinementReport, measure_confinement
@@ -89,6 +91,10 @@ def up(
     smtp: Annotated[str | None, typer.Option(help="Mail server for alerts and reports, HOST:PORT.")] = None,
     mail_from: Annotated[str, typer.Option(help="Sender of those mails.")] = "lamppost@localhost",
     otlp: Annotated[str | None, typer.Option(help="Collector for spans (OTLP over HTTP), such as http://host:4318/v1/traces.")] = None,
+    drain: Annotated[
+        float, typer.Option(help="Seconds between a SIGTERM, from which on the node is not ready, and its end.", min=0, max=600)
+    ] = 0.0,
+    ready_needs: Annotated[str, typer.Option(help="What /health/ready needs: node, or all (every endpoint answers).")] = "node",
     log_json: Annotated[bool, typer.Option("--log-json", help="Log as lines of JSON.")] = False,
     records: Annotated[bool, typer.Option("--records/--no-records", help="Record calls; without records there is no monitoring.")] = True,
 ) -> None:
@@ -99,6 +105,8 @@ def up(
     logging.getLogger("psycopg.pool").setLevel(logging.CRITICAL)  # the database watch says once what the pool says over and over
     data = data.resolve()
     keep_memory_private()
+    if ready_needs not in ("node", "all"):
+        raise SetupError(f"--ready-needs {ready_needs} is neither node nor all")
     signers = frozenset(read_public(path) for path in signed_by or ())
     sources = dict(_source(text) for text in source or ())
     public_urls = tuple(_public_url(url) for url in public_url or ())
@@ -109,10 +117,10 @@ def up(
             pass  # only to say it at once when it is taken
     with _listening(host, port, "--port") as listener, _only_one(data), _database_url(database, data) as url:
         address = f"http://{host}:{listener.getsockname()[1]}"
-        served_from, secret, before_database_returns = _prepare_database(url, database is not None, data, new_admin_token)
         formats = frozenset({"skops"} | ({"pickle", "torch"} if allow_pickle else set()) | ({"python"} if allow_code else set()))
         worker_rules = WorkerRules(data / "workers", data, not unconfined)
         confinement = _confinement(worker_rules, formats)
+        served_from, secret, before_database_returns = _prepare_database(url, database is not None, data, new_admin_token)
         grpc = None if grpc_port is None else f"{host}:{grpc_port}"
         node = Node(
             Settings(
@@ -130,6 +138,7 @@ def up(
                 smtp=smtp,
                 mail_from=mail_from,
                 otlp=otlp,
+                ready_needs_all=ready_needs == "all",
                 records=records,
                 workers=worker_rules,
                 confinement=confinement,
@@ -149,9 +158,12 @@ def up(
             backlog=2048,
         )
         sys.setswitchinterval(_SWITCH_S)
-        server = _Server(config, address, secret)
-        with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
-            runner.run(server.serve(sockets=[listener]))
+        server = _Server(config, node, address, secret, drain)
+        try:
+            with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
+                runner.run(server.serve(sockets=[listener]))
+        finally:
+            server.show_secret()  # if the start failed: nobody would ever know it
 
 
 def _prepare_database(url: str, theirs: bool, data: Path, new_admin_token: bool) -> tuple[str, str | None, Callable[[], object] | None]:
@@ -214,32 +226,72 @@ def _source(text: str) -> tuple[str, str]:
 
 
 class _Server(uvicorn.Server):
-    """uvicorn, which says where it is once it answers."""
+    """uvicorn, which says where it is once it answers, and lets callers go before it ends.
 
-    def __init__(self, config: uvicorn.Config, address: str, secret: str | None) -> None:
+    secret : of a new admin token, which is shown once. drain_s : seconds between SIGTERM and the end.
+    """
+
+    def __init__(self, config: uvicorn.Config, node: Node, address: str, secret: str | None, drain_s: float) -> None:
         super().__init__(config)
+        self._node = node
         self._address = address
         self._secret = secret
+        self._drain_s = drain_s
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._refreshing: asyncio.Task[None] | None = None
 
     @contextmanager
     def capture_signals(self) -> Iterator[None]:
         """Stop in good order on a signal; it is not raised again afterwards, because PostgreSQL is still to be stopped."""
-        before = {number: signal.signal(number, self.handle_exit) for number in (signal.SIGINT, signal.SIGTERM)}
+        handlers: dict[signal.Signals, Callable[[int, FrameType | None], None]] = {
+            signal.SIGINT: self.handle_exit,
+            signal.SIGTERM: self._begin_end,
+            signal.SIGHUP: self._refresh,
+        }
+        before = {number: signal.signal(number, handler) for number, handler in handlers.items()}
         try:
             yield
         finally:
             for number, handler in before.items():
                 signal.signal(number, handler)
 
+    def _begin_end(self, number: int, frame: FrameType | None) -> None:
+        """End after the time for draining; a second signal ends at once."""
+        if self._node.ending or not self._drain_s or self._loop is None:
+            self.handle_exit(number, frame)
+            return
+        self._node.ending = True
+        log.warning("a signal asks for the end: not ready from now on, and ending in %g s", self._drain_s)
+        self._loop.call_soon_threadsafe(self._loop.call_later, self._drain_s, self.handle_exit, number, frame)
+
+    def _refresh(self, *_: object) -> None:
+        """SIGHUP: read anew what can be, and go on."""
+        log.warning("SIGHUP: tokens and endpoints are read anew; options of the command need a new start")
+        if self._loop is not None:
+            self._loop.call_soon_threadsafe(self._start_refreshing)
+
+    def _start_refreshing(self) -> None:
+        self._refreshing = asyncio.ensure_future(self._node.refresh())
+
+    def show_secret(self) -> None:
+        """Show the secret of a new admin token, and keep it in the client's file where that can be written; nothing the second time."""
+        if (secret := self._secret) is None:
+            return
+        self._secret = None
+        try:
+            kept = f"kept in {keep_token(self._address, secret)}"
+        except (OSError, LampPostError, RuntimeError) as error:  # no HOME, or one that cannot be written
+            kept = f"it could not be kept: {error}"
+        print_line(f"  admin token (shown this once, {kept}): {secret}")
+
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         await super().startup(sockets)
         if not self.started:
             return
+        self._loop = asyncio.get_running_loop()
         gc.freeze()  # what is there now stays: to look through it for cycles, again and again, takes a tenth of a second each time
         print_line(f"{paint('●', AMBER)} Lamp Post answers at {self._address}")
-        if self._secret is not None:
-            file = keep_token(self._address, self._secret)
-            print_line(f"  admin token (shown this once, kept in {file}): {self._secret}")
+        self.show_secret()
         if console_folder() is None:
             print_line("  the console is not built; build it with: make console")
         else:
@@ -256,6 +308,10 @@ def _listening(host: str, port: int, option: str) -> Iterator[socket.socket]:
             listener.bind((host, port))
             listener.listen(2048)
         except OSError as error:
+            if isinstance(error, socket.gaierror) or error.errno == errno.EADDRNOTAVAIL:
+                raise SetupError(
+                    f"cannot listen on {host}, which is none of this machine's addresses; give one of them with --host, or 0.0.0.0 for all"
+                ) from error
             raise SetupError(
                 f"cannot listen on {host}:{port} ({error.strerror}); choose another port with {option}, for example {option} {port + 1}"
             ) from error
@@ -266,7 +322,10 @@ def _listening(host: str, port: int, option: str) -> Iterator[socket.socket]:
 @contextmanager
 def _only_one(data: Path) -> Iterator[None]:
     """One service a data folder."""
-    data.mkdir(parents=True, exist_ok=True)
+    try:
+        data.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise SetupError(f"{data} cannot be the data folder ({error.strerror}); give a folder with --data") from error
     with (data / "lock").open("a+") as file:
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)

@@ -78,6 +78,7 @@ class Node:
         self.drift_evaluation = self.maintenance.drift_evaluation
         self.endpoint_summaries = EndpointSummaries(self.pool, self.deployment)
         self.version_listing = VersionListing(self.pool)
+        self.ending = False
         self._rpc: GrpcServer | None = None
         self._listening: asyncio.Task[None] | None = None
         self._warming: asyncio.Task[None] | None = None
@@ -153,6 +154,13 @@ class Node:
             except Exception:
                 log.exception("following changes failed on a fault of our own, trying again")
                 await asyncio.sleep(1.0)
+
+    async def refresh(self) -> None:
+        """Read tokens and endpoints anew now, and not with the next notification."""
+        try:
+            await self._catch_up()
+        except AWAY as error:
+            log.warning("tokens and endpoints cannot be read anew: %s", str(error).strip())
 
     async def _catch_up(self) -> None:
         await self.auth.note_used()

@@ -24,6 +24,7 @@ class Settings:
     address : where people reach this node. public_urls : more addresses that it is asked under.
     smtp : host and port of a mail server, None for none. mail_from : whom its mails are from.
     records : whether calls are recorded at all. otlp : URL that spans are sent to (OTLP over HTTP), None for none.
+    ready_needs_all : whether this node is ready only while every endpoint answers.
     workers : what worker processes are confined to. confinement : what of that was measured to be in force.
     """
 
@@ -44,5 +45,6 @@ class Settings:
     mail_from: str = "lamppost@localhost"
     records: bool = True
     otlp: str | None = None
+    ready_needs_all: bool = False
     workers: WorkerRules = field(default_factory=WorkerRules)
     confinement: ConfinementReport = field(default_factory=ConfinementReport)

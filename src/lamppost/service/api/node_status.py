@@ -22,9 +22,12 @@ from lamppost.service.api.schemas.node import (
     LanesAnswer,
     LaneStateAnswer,
     NodeAnswer,
+    ReadyAnswer,
     RetriedAnswer,
     SetAsideFrameAnswer,
 )
+
+_NAMED = 20
 
 router = APIRouter(tags=["node"], responses=PROBLEMS)
 
@@ -36,13 +39,26 @@ async def live() -> dict[str, str]:
 
 
 @router.get("/health/ready")
-async def ready(node: TheNode) -> dict[str, str]:
-    """Whether every endpoint answers, or opens with its first request; else 503 with the names of those that do not."""
-    if not (node.deployment.table.settled and node.deployment.waking.warm):
+async def ready(
+    node: TheNode,
+    endpoint: Annotated[str | None, Query(max_length=200, description="whether this one answers, or opens with its next call")] = None,
+) -> ReadyAnswer:
+    """Whether this node takes calls: not while it starts, and not while it is about to end.
+
+    An endpoint that is down is named and does not make the node unready, because it would be down on every node; ``endpoint`` asks about
+    one, and a node that was started with ``--ready-needs all`` is ready only while every endpoint answers.
+    """
+    table = node.deployment.table
+    if node.ending:
+        raise Unavailable("this node is about to end, and takes no new callers")
+    if not (table.settled and node.deployment.waking.warm):
         raise Unavailable("this node is starting")
-    if down := sorted(name for name, route in node.deployment.table.by_endpoint.items() if not route.status.answers):
-        raise Unavailable(f"these endpoints are down: {', '.join(down[:20])}", down=down)
-    return {"status": "ready", "database": "there" if node.pool.away is None else "away"}
+    if endpoint is not None and not table.find_route(endpoint).status.answers:
+        raise Unavailable(f"{endpoint} is down on this node", down=[endpoint])
+    down = sorted(name for name, route in table.by_endpoint.items() if not route.status.answers)
+    if down and node.settings.ready_needs_all:
+        raise Unavailable(f"these endpoints are down: {', '.join(down[:_NAMED])}", down=down)
+    return ReadyAnswer(status="ready", database="there" if node.pool.away is None else "away", down=down[:_NAMED])
 
 
 @router.get("/metrics", response_class=Response, responses={200: {"content": {"application/openmetrics-text": {}}}})

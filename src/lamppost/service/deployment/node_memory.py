@@ -31,6 +31,8 @@ log = logging.getLogger("lamppost.node")
 
 FILE = "node-memory.json"
 _FORMAT = 1
+_KEPT_REVISIONS = 20
+"""Latest revisions of an endpoint that are kept, for going back."""
 
 Histories = Mapping[str, Sequence[EndpointRevision]]
 """The latest revisions of each endpoint, the newest first."""
@@ -53,20 +55,20 @@ class NodeMemory:
         self._file = folder / FILE
         self._package_cache = package_cache
         self._versions: dict[str, OpenableVersion] = {}
-        self._written = b""
+        self._newest: dict[str, int] = {}
+        self._principals: Mapping[bytes, Principal] = {}
         self._fetching: asyncio.Task[None] | None = None
 
     def read(self) -> RememberedState | None:
         """What the node knew when it last wrote; None if it never did, or if the file cannot be read."""
         try:
-            content = self._file.read_bytes()
-            state = _read_state(orjson.loads(content))
+            state = _read_state(orjson.loads(self._file.read_bytes()))
         except FileNotFoundError:
             return None
         except (OSError, ValueError, KeyError, TypeError, LampPostError) as error:
             log.error("%s cannot be read, and is written anew once the database answers: %s", self._file, error)
             return None
-        self._versions, self._written = dict(state.versions), content
+        self._versions = dict(state.versions)
         return state
 
     async def find_version(self, name: VersionName) -> OpenableVersion:
@@ -83,19 +85,20 @@ class NodeMemory:
 
     async def remember(self, histories: Histories, principals: Mapping[bytes, Principal]) -> None:
         """Write the state if it has changed, and fetch the packages that would be needed without the database."""
-        needed = _needed_versions(histories)
-        if new := [name for name in needed if str(name) not in self._versions]:
-            self._versions |= await packages.openable_versions(self._pool, new)
-        names = sorted(map(str, needed))
-        self._versions = {name: self._versions[name] for name in names if name in self._versions}
-        content = orjson.dumps(_write_state(histories, principals, self._versions), option=orjson.OPT_SORT_KEYS)
-        if content != self._written:
-            await asyncio.to_thread(self._write, content)
-            self._written = content
+        newest = {name: history[0].revision for name, history in histories.items() if history}
+        if newest != self._newest or principals != self._principals:
+            kept = {name: tuple(history[:_KEPT_REVISIONS]) for name, history in histories.items() if history}
+            needed = await asyncio.to_thread(_needed_versions, kept)
+            new = [name for name in needed if str(name) not in self._versions]
+            known = self._versions | (await packages.openable_versions(self._pool, new) if new else {})
+            self._versions = {str(name): known[str(name)] for name in needed if str(name) in known}
+            await asyncio.to_thread(self._write, kept, principals)
+            self._newest, self._principals = newest, principals
         if self._fetching is None or self._fetching.done():
             self._fetching = asyncio.create_task(self._fetch_packages(), name="packages for times without the database")
 
-    def _write(self, content: bytes) -> None:
+    def _write(self, histories: Histories, principals: Mapping[bytes, Principal]) -> None:
+        content = orjson.dumps(_write_state(histories, principals, self._versions), option=orjson.OPT_SORT_KEYS)
         part = self._file.with_suffix(".part")
         descriptor = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
         with os.fdopen(descriptor, "wb") as file:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Literal
 
 from pydantic import Field as Described
 
@@ -109,3 +110,11 @@ class NodeAnswer(ApiModel):
     calls_given_up: int
     formats: list[str]
     confinement: ConfinementAnswer
+
+
+class ReadyAnswer(ApiModel):
+    """A node that takes calls. down : endpoints that are down on it, 20 at most."""
+
+    status: Literal["ready"]
+    database: Literal["there", "away"]
+    down: list[str]
