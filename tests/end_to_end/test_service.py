@@ -217,7 +217,7 @@ class Refusing(Asking):
     def test_names_and_methods(self) -> None:
         self.problem(self.service.post("/predict/outage-rsk", "{}"), 404, "not-found")
         response = http.get(self.service.address + "/predict/outage-risk")
-        self.assertEqual((response.status_code, response.headers["allow"]), (405, "POST"))
+        self.assertEqual((response.status_code, response.headers["allow"]), (405, "OPTIONS, POST"))
         self.problem(self.service.post("/api/nothing", "{}"), 404, "not-found")
         self.problem(self.service.post("/api/endpoints/outage-risk/point", '{"version": "outage-risk"}'), 400, "bad-request")
         self.problem(self.service.post("/api/endpoints/outage-risk/point", '{"version": "outage-risk@9"}'), 404, "not-found")

@@ -112,7 +112,7 @@ class Service:
         return str(kept["tokens"][self.address])
 
     def client(self, token: str | None = None) -> lamppost.Client:
-        return lamppost.Client(self.address, token or self.token)
+        return lamppost.Client(self.address, token or self.token, repeats=0)
 
     def database(self) -> str:
         """URL of its private PostgreSQL, as the owner of everything in it."""

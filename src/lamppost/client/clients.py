@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import io
+import os
+import ssl
+import time
 from collections.abc import Mapping
 from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO, Protocol, Self, TypeVar
+from urllib.parse import urlsplit
 
 import anyio
 import httpx
@@ -15,14 +19,17 @@ from lamppost.client import calls, questions
 from lamppost.client.asking import AsyncClientQuestions, ClientQuestions
 from lamppost.client.calls import Call, Progress
 from lamppost.client.config import find_connection
+from lamppost.client.repeating import wait_before_repeat
 from lamppost.client.rows import Row
 from lamppost.client.values import Prediction, Reply, Request
-from lamppost.core.errors import LampPostError, ServerUnreachable
+from lamppost.core.errors import BadRequest, LampPostError, ServerUnreachable
 
 T = TypeVar("T")
 
 
 _OPENING_S = 300.0
+REPEATS = 2
+_THIS_MACHINE = ("localhost", "127.0.0.1", "::1")
 
 
 class PackedFile(Protocol):
@@ -70,33 +77,54 @@ def _translated(error: httpx.HTTPError | httpx.InvalidURL, address: str) -> Lamp
     return ServerUnreachable(f"nothing answers at {address} ({error}); is it running? Start it with: lamppost up")
 
 
-def _options(address: str | None, token: str | None, timeout_s: float) -> dict[str, Any]:
+def _options(address: str | None, token: str | None, timeout_s: float, ca: str | Path | None) -> dict[str, Any]:
     connection = find_connection(address, token)
     headers = {"authorization": f"Bearer {connection.token}"} if connection.token else {}
     return {
         "base_url": connection.address,
         "headers": headers,
         "timeout": httpx.Timeout(timeout_s, connect=5.0),
-        "trust_env": False,
-        "verify": not connection.address.lower().startswith(
-            "http://"
-        ),  # loading certificates takes 80 ms, which plain HTTP need not wait for
+        "trust_env": urlsplit(connection.address).hostname not in _THIS_MACHINE,  # proxies lead elsewhere
+        "verify": _certificates(connection.address, ca),
     }
+
+
+def _certificates(address: str, ca: str | Path | None) -> ssl.SSLContext | bool:
+    """What a service's certificate is checked with. Plain HTTP need not wait the 80 ms that loading takes."""
+    if address.lower().startswith("http://"):
+        return False
+    given = ca or os.environ.get("SSL_CERT_FILE")
+    if given is None:
+        return True
+    try:
+        return ssl.create_default_context(cafile=str(given))
+    except (OSError, ssl.SSLError) as error:
+        raise BadRequest(f"the certificates in {given} cannot be read ({error}); give a file in PEM format") from error
 
 
 class Client(ClientQuestions):
     """Asks a Lamp Post service.
 
     address, token : taken from the environment or the client's own file where left out. timeout_s : for each call, in seconds;
-    changes of endpoints may take 300, because they open versions.
+    changes of endpoints may take 300, because they open versions. repeats : how many times a prediction or a question is sent again where
+    the service says with status 503 that it should be. ca : file with the certificates (PEM) that the service's own is checked with [the
+    system's, or those in ``SSL_CERT_FILE``]. Proxies are taken from the environment, but for services on this machine.
     Every method raises a `lamppost.LampPostError`.
 
     >>> with Client() as client:                                   # doctest: +SKIP
     ...     client.predict("outage-risk", {"age_years": 12.0, …}).answer["label"]
     """
 
-    def __init__(self, address: str | None = None, token: str | None = None, timeout_s: float = 60.0) -> None:
-        self._http = httpx.Client(**_options(address, token, timeout_s))
+    def __init__(
+        self,
+        address: str | None = None,
+        token: str | None = None,
+        timeout_s: float = 60.0,
+        repeats: int = REPEATS,
+        ca: str | Path | None = None,
+    ) -> None:
+        self._http = httpx.Client(**_options(address, token, timeout_s, ca))
+        self._repeats = repeats
 
     def predict(self, endpoint: str, rows: Any, options: Row | None = None, headers: Mapping[str, str] | None = None) -> Prediction:
         """Answers to one row (a mapping, or a Series) or to several: an iterable of mappings, a data frame, an Arrow table, an array with
@@ -184,11 +212,21 @@ class Client(ClientQuestions):
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
         self.close()
 
+    def _send(self, request: Request) -> Reply:
+        left = self._repeats
+        while True:
+            reply = _reply(self._http.send(_httpx_request(self._http, request)))
+            wait_s = wait_before_repeat(request, reply, left)
+            if wait_s is None:
+                return reply
+            left -= 1
+            time.sleep(wait_s)
+
     def _run(self, call: Call[T]) -> T:
         try:
             request = next(call)
             while True:
-                request = call.send(_reply(self._http.send(_httpx_request(self._http, request))))
+                request = call.send(self._send(request))
         except StopIteration as done:
             result: T = done.value
             return result
@@ -199,8 +237,16 @@ class Client(ClientQuestions):
 class AsyncClient(AsyncClientQuestions):
     """`Client` for asyncio: the same methods, awaited."""
 
-    def __init__(self, address: str | None = None, token: str | None = None, timeout_s: float = 60.0) -> None:
-        self._http = httpx.AsyncClient(**_options(address, token, timeout_s))
+    def __init__(
+        self,
+        address: str | None = None,
+        token: str | None = None,
+        timeout_s: float = 60.0,
+        repeats: int = REPEATS,
+        ca: str | Path | None = None,
+    ) -> None:
+        self._http = httpx.AsyncClient(**_options(address, token, timeout_s, ca))
+        self._repeats = repeats
 
     async def predict(self, endpoint: str, rows: Any, options: Row | None = None, headers: Mapping[str, str] | None = None) -> Prediction:
         """See `Client.predict`."""
@@ -268,11 +314,21 @@ class AsyncClient(AsyncClientQuestions):
     async def __aexit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
         await self.close()
 
+    async def _send(self, request: Request) -> Reply:
+        left = self._repeats
+        while True:
+            reply = _reply(await self._http.send(_httpx_request(self._http, request)))
+            wait_s = wait_before_repeat(request, reply, left)
+            if wait_s is None:
+                return reply
+            left -= 1
+            await anyio.sleep(wait_s)
+
     async def _run(self, call: Call[T]) -> T:
         try:
             request = next(call)
             while True:
-                request = call.send(_reply(await self._http.send(_httpx_request(self._http, request))))
+                request = call.send(await self._send(request))
         except StopIteration as done:
             result: T = done.value
             return result

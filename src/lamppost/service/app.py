@@ -31,6 +31,7 @@ from lamppost.service.api import (
     tokens,
 )
 from lamppost.service.console import mount_console
+from lamppost.service.http.allowed_methods import AllowedMethods, allow_header
 from lamppost.service.http.predict_handler import PREFIX, Receive, Scope, Send
 from lamppost.service.http.problems import problem_headers
 from lamppost.service.node import Node, running
@@ -42,14 +43,20 @@ class App(FastAPI):
     """A FastAPI app that hands predictions to their own handler."""
 
     node: Node
+    allowed_methods: AllowedMethods
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Answer predictions with their own handler, everything else with FastAPI."""
         if scope["type"] != "http":
             await super().__call__(scope, receive, send)
+        elif scope["method"] == "OPTIONS" and (methods := self.allowed_methods.find(scope["path"])):
+            await send({"type": "http.response.start", "status": 204, "headers": [allow_header(methods)]})
+            await send({"type": "http.response.body", "body": b""})
         elif scope["path"].startswith(PREFIX):
             await self.node.request_gate.pass_on(self.node.predict_handler, scope, receive, send)
         else:
+            if scope["method"] == "HEAD" and "GET" in self.allowed_methods.find(scope["path"]):
+                scope = {**scope, "method": "GET"}  # the connection leaves the body away
             await self.node.request_gate.pass_on(super().__call__, scope, receive, send)
 
 
@@ -80,6 +87,7 @@ def make_app(node: Node) -> App:
     app.add_exception_handler(RequestValidationError, _on_invalid)
     app.add_exception_handler(HTTPException, _on_http)
     app.add_exception_handler(Exception, _on_fault)
+    app.allowed_methods = AllowedMethods([*openapi_document.router.routes, *(route for module in _API for route in module.router.routes)])
     mount_console(app)
     return app
 

@@ -10,7 +10,6 @@ from fastapi import FastAPI
 from starlette.datastructures import Headers
 from starlette.exceptions import HTTPException
 from starlette.responses import Response
-from starlette.routing import Match, Route
 from starlette.staticfiles import StaticFiles
 from starlette.types import Scope
 
@@ -63,10 +62,7 @@ class _Console(StaticFiles):
 
 def _no_such(scope: Scope) -> HTTPException:
     """404; or 405 where the address is there, for other methods. (The console stands behind all routes, so that it gets these.)"""
-    methods: set[str] = set()
-    for route in scope["app"].routes:
-        if isinstance(route, Route) and route.matches({**scope, "path": scope["path"], "root_path": ""})[0] is Match.PARTIAL:
-            methods |= route.methods or set()
+    methods = scope["app"].allowed_methods.find(scope["path"])
     return HTTPException(405, headers={"allow": ", ".join(sorted(methods))}) if methods else HTTPException(404)
 
 

@@ -127,6 +127,13 @@ class Same(unittest.TestCase):
         self.assertEqual([json_values(field, column) for field, column in zip(SCHEMA, read, strict=True)], WANTED)
         self.assertEqual(count, 2)
 
+    def test_true_and_false_as_python_writes_them(self) -> None:
+        plan = ValidationPlan(Schema((Field("lit", "yes/no"), Field("note", "text"))))
+        self.assertEqual(
+            read_csv(plan, b"lit,note\nTrue,True\nFalse,False\ntrue,x\n"),
+            [{"lit": True, "note": "True"}, {"lit": False, "note": "False"}, {"lit": True, "note": "x"}],
+        )
+
     def test_views_as_polars_sends_them(self) -> None:
         views = as_arrow(ROWS, maker=pa.string_view(), note=pa.string_view(), photo=pa.binary_view())
         table = pa.ipc.open_stream(views).read_all()

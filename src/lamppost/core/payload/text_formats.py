@@ -135,6 +135,8 @@ def _cell(field: Field, text: str, row: int) -> bytes:
         return b"null"
     if field.kind in _JSONISH:
         bare = text.strip()
+        if field.kind == "yes/no" and bare in ("True", "False"):  # as Python writes them
+            return bare.lower().encode()
         try:
             value = orjson.loads(bare)
         except ValueError:

@@ -6,14 +6,18 @@ from collections.abc import Iterator
 from typing import Any
 
 from prometheus_client import CollectorRegistry
+from prometheus_client import generate_latest as generate_plain
 from prometheus_client.core import CounterMetricFamily, Exemplar, GaugeMetricFamily, HistogramMetricFamily
+from prometheus_client.exposition import CONTENT_TYPE_PLAIN_0_0_4
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 from prometheus_client.registry import Collector
 
 from lamppost.service.node import Node
 from lamppost.service.records.meter import EDGES_S, LatencyCounts
 
-TYPE = CONTENT_TYPE_LATEST
+OPENMETRICS = CONTENT_TYPE_LATEST
+PLAIN = CONTENT_TYPE_PLAIN_0_0_4
+"""The text format of before OpenMetrics, for readers that ask for ``text/plain``."""
 
 
 class _Collected(Collector):
@@ -86,9 +90,11 @@ def _buckets(speed: LatencyCounts) -> list[Any]:
     return buckets
 
 
-def write_metrics(node: Node) -> bytes:
-    """The exposition as text."""
+def write_metrics(node: Node, content_type: str = OPENMETRICS) -> bytes:
+    """The exposition as text of that content type."""
     registry = CollectorRegistry(auto_describe=False)
     registry.register(_Collected(node))
+    if content_type == PLAIN:
+        return generate_plain(registry)
     text: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]
     return text

@@ -7,7 +7,7 @@ from dataclasses import asdict
 from datetime import datetime
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Header, Query
 from fastapi.responses import Response
 
 import lamppost
@@ -62,11 +62,15 @@ async def ready(
 
 
 @router.get("/metrics", response_class=Response, responses={200: {"content": {"application/openmetrics-text": {}}}})
-async def get_metrics(node: TheNode, _: RequireView) -> Response:
-    """Counts and histograms of this node since its start, as OpenMetrics text with exemplars."""
-    from lamppost.service.api.metrics_exposition import TYPE, write_metrics
+async def get_metrics(node: TheNode, _: RequireView, accept: Annotated[str, Header()] = "") -> Response:
+    """Counts and histograms of this node since its start, as OpenMetrics text with exemplars; for readers that take ``text/plain`` only,
+    in the format of before.
+    """
+    from lamppost.service.api.metrics_exposition import OPENMETRICS, PLAIN, write_metrics
 
-    return Response(await asyncio.to_thread(write_metrics, node), headers={"content-type": TYPE})
+    plain = "text/plain" in accept and "openmetrics" not in accept
+    content_type = PLAIN if plain else OPENMETRICS
+    return Response(await asyncio.to_thread(write_metrics, node, content_type), headers={"content-type": content_type})
 
 
 @router.get("/api/node")

@@ -13,7 +13,7 @@ def problem_headers(error: LampPostError) -> list[tuple[bytes, bytes]]:
     if error.status == 401:
         return [(b"www-authenticate", b"Bearer")]
     if error.status == 405:
-        return [(b"allow", b"POST")]
+        return [(b"allow", b"OPTIONS, POST")]
     if error.status in (429, 503):
         return [(b"retry-after", b"%d" % error.extra.get("retry_after_s", _RETRY_S))]
     return []

@@ -14,6 +14,7 @@ from lamppost.core.errors import BadRequest, BodyTooLarge, LampPostError, NotAll
 from lamppost.core.limits import MAX_UNSIGNED_BODY_BYTES
 from lamppost.core.names import holds_nul
 from lamppost.service.auth import Auth
+from lamppost.service.http.content_coding import unpacking_receive
 from lamppost.service.http.known_hosts import KnownHosts
 from lamppost.service.http.predict_handler import PREFIX
 from lamppost.service.http.problems import PROBLEM_TYPE, problem_headers
@@ -47,6 +48,7 @@ class RequestGate:
             self._hosts.require(_host(scope))
             if b"%00" in scope.get("raw_path", b"") or b"%00" in scope.get("query_string", b""):
                 raise BadRequest("the address holds the character NUL (%00), which no name has")
+            body.unpack(scope["headers"])
             if not scope["path"].startswith(PREFIX):
                 body.limit = await self._limit(scope)
                 if length is not None and length > body.limit:
@@ -82,6 +84,10 @@ class _BodyCount:
         self.unread = unread
         self._receive = receive
         self._size = 0
+
+    def unpack(self, headers: list[tuple[bytes, bytes]]) -> None:
+        """Read the body as it was before it was compressed; raise WrongContentType for another coding than gzip."""
+        self._receive = unpacking_receive(headers, self._receive)
 
     async def receive(self) -> Message:
         """The next piece; raise BodyTooLarge past the limit."""
