@@ -9,10 +9,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from importlib import import_module
-from typing import Any
+from typing import Annotated, Any
 
 import typer
 from typer.core import TyperCommand, TyperGroup
+
+import lamppost
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,12 +100,22 @@ COMMANDS = {
 }
 
 
+def _print_version(wanted: bool) -> None:
+    if wanted:
+        typer.echo(f"lamppost {lamppost.__version__}")
+        raise typer.Exit
+
+
+_HELP: dict[str, Any] = {"help_option_names": ["-h", "--help"]}
+
+
 def load_command(name: str) -> Any:
     """The command ``name`` with its arguments and options; imports its module."""
     entry = COMMANDS[name]
     function = getattr(import_module(f"lamppost.cli.{entry.module}"), name.replace(" ", "_"))
     alone = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False)
-    alone.command(name.split(" ")[-1], help=entry.summary)(function)
+    settings = _HELP | ({"auto_envvar_prefix": "LAMPPOST"} if name == "up" else {})
+    alone.command(name.split(" ")[-1], help=entry.summary, context_settings=settings)(function)
     return typer.main.get_command(alone)
 
 
@@ -119,6 +131,14 @@ class _ListedCommand(TyperCommand):
         return load_command(self._entry_name).make_context(*args, **extra)
 
 
+def _root(
+    version: Annotated[
+        bool, typer.Option("--version", help="Print the version of Lamp Post.", is_eager=True, callback=_print_version)
+    ] = False,
+) -> None:
+    """The options of ``lamppost`` itself."""
+
+
 def make_command_line() -> TyperGroup:
     """The whole command line, with an option that installs completion."""
     app = typer.Typer(
@@ -126,12 +146,16 @@ def make_command_line() -> TyperGroup:
         no_args_is_help=True,
         pretty_exceptions_enable=False,
         rich_markup_mode=None,
+        context_settings=_HELP,
         help="Put a trained model into service: pack it, prove it, push it, point an endpoint at it, ask it.",
     )
-    app.callback()(lambda: None)
+    app.callback()(_root)
     root = typer.main.get_group(app)
     root.params.extend(typer.main.get_install_completion_arguments())
-    groups = {name: TyperGroup(name=name, help=summary, no_args_is_help=True, rich_markup_mode=None) for name, summary in GROUPS.items()}
+    groups = {
+        name: TyperGroup(name=name, help=summary, no_args_is_help=True, rich_markup_mode=None, context_settings=_HELP)
+        for name, summary in GROUPS.items()
+    }
     for name, entry in COMMANDS.items():
         group_name, _, last = name.rpartition(" ")
         (groups[group_name] if group_name else root).add_command(_ListedCommand(name, entry), last)

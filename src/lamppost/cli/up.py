@@ -14,6 +14,7 @@ import signal
 import socket
 import sys
 import threading
+import tomllib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import partial
@@ -31,7 +32,7 @@ from lamppost.cli.logs import set_up_logging
 from lamppost.cli.out import AMBER, paint, print_line
 from lamppost.client.config import keep_token
 from lamppost.core.errors import LampPostError, SetupError
-from lamppost.core.names import check_name
+from lamppost.core.names import check_name, closest_name
 from lamppost.package.signing import read_public
 from lamppost.runtime.confinement.probe import ConfinementReport, measure_confinement
 from lamppost.runtime.confinement.system_calls import keep_memory_private
@@ -53,7 +54,33 @@ _SWITCH_S = 0.0005
 """How long a thread that writes records may keep the interpreter from the loop that answers."""
 
 
+def _read_settings(context: typer.Context, file: Path | None) -> Path | None:
+    """Take options from a file of TOML, where neither the command line nor the environment gives them."""
+    if file is None:
+        return None
+    try:
+        given = tomllib.loads(file.read_text(encoding="utf-8"))
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise SetupError(f"--settings {file} cannot be read: {error}") from error
+    known = {parameter.name for parameter in context.command.params} - {"settings", "help"}
+    named = {key.replace("-", "_"): value for key, value in given.items()}
+    if unknown := sorted(named.keys() - known):
+        like = closest_name(unknown[0], {str(name) for name in known})
+        raise SetupError(f"{file}: there is no option {unknown[0]!r}" + (f"; did you mean {like}?" if like else "; see lamppost up --help"))
+    context.default_map = {**(context.default_map or {}), **named}
+    return file
+
+
 def up(
+    settings: Annotated[
+        Path | None,
+        typer.Option(
+            help="File of TOML with any of these options, such as port = 8420; the command line and the environment come first.",
+            is_eager=True,
+            callback=_read_settings,
+            metavar="FILE",
+        ),
+    ] = None,
     data: Annotated[Path, typer.Option(help="Folder for everything the service keeps.")] = Path(".lamppost"),
     host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
     port: Annotated[int, typer.Option(help="Port to listen on.", min=0, max=65535)] = 8420,
@@ -98,7 +125,8 @@ def up(
     log_json: Annotated[bool, typer.Option("--log-json", help="Log as lines of JSON.")] = False,
     records: Annotated[bool, typer.Option("--records/--no-records", help="Record calls; without records there is no monitoring.")] = True,
 ) -> None:
-    """Command ``up``."""
+    """Command ``up``. Each option may also come from the environment (``LAMPPOST_PORT``) or from the file that --settings names."""
+    del settings  # read by its callback
     set_up_logging(log_json)
     for noisy in ("uvicorn.error", "httpx"):
         logging.getLogger(noisy).setLevel(logging.WARNING)

@@ -17,6 +17,8 @@ class States(unittest.TestCase):
         found = endpoint_status([good, other])
         self.assertEqual((found.state, len(found.reasons), found.answers), ("degraded", 1, True))
         self.assertIn("it was killed", found.reasons[0])
+        found = endpoint_status([good], trouble=["the disk is full"])
+        self.assertEqual((found.state, found.reasons), ("degraded", ("the disk is full",)))
         found = endpoint_status([other, down, good, closed])
         self.assertEqual((found.state, len(found.reasons), found.answers), ("down", 2, False))
         self.assertIn("its proof fails", found.reasons[0])

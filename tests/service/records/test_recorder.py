@@ -80,8 +80,11 @@ class Records(unittest.IsolatedAsyncioTestCase):
             await eventually(lambda: logged.records)
             self.recorder.add_record(call(130))
             self.assertEqual(self.recorder.waiting, 131)
+            self.assertEqual(len(self.recorder.trouble()), 1)
+            self.assertIn("no space left on device", self.recorder.trouble()[0])
             await self.all_brought()
         self.assertEqual(len(logged.output), 1)
+        self.assertEqual(self.recorder.trouble(), ())
         await self.recorder.stop()
         self.assertEqual(self.brought.numbers, list(range(131)))
 

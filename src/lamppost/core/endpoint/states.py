@@ -36,11 +36,13 @@ class EndpointStatus:
         return self.state != "down"
 
 
-def endpoint_status(lanes: Sequence[LaneCondition] | None, opening: bool = False, failure: str | None = None) -> EndpointStatus:
+def endpoint_status(
+    lanes: Sequence[LaneCondition] | None, opening: bool = False, failure: str | None = None, trouble: Sequence[str] = ()
+) -> EndpointStatus:
     """The status of an endpoint.
 
     lanes : those that answer for it, None while it is not open. opening : whether they are being opened.
-    failure : why the last attempt to open them failed, None where it did not fail.
+    failure : why the last attempt to open them failed, None where it did not fail. trouble : what is wrong with the node itself.
 
     >>> endpoint_status([LaneCondition("lamps@1", "serving")]).state
     'serving'
@@ -57,4 +59,5 @@ def endpoint_status(lanes: Sequence[LaneCondition] | None, opening: bool = False
     replaced = tuple(
         f"the worker of {lane.version} is being replaced: {lane.reason or 'it has ended'}" for lane in lanes if lane.state != "serving"
     )
-    return EndpointStatus("degraded", replaced) if replaced else EndpointStatus("serving")
+    reasons = (*replaced, *trouble)
+    return EndpointStatus("degraded", reasons) if reasons else EndpointStatus("serving")

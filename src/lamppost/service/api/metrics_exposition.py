@@ -66,6 +66,7 @@ class _Collected(Collector):
                 "Calls whose records were set aside because they cannot be stored.",
                 node.recorder.set_aside.calls,
             ),
+            ("lamppost_spool_failing", "Whether records cannot be written to the spool.", float(node.recorder.spool_failure is not None)),
             ("lamppost_spool_bytes", "What waiting records take on disk.", spool.size),
         ):
             yield GaugeMetricFamily(name, documentation, value=value)

@@ -47,7 +47,7 @@ class Deployment:
         window_counting: WindowCounting,
     ) -> None:
         self.package_cache = packages
-        self.table = RouteTable()
+        self.table = RouteTable(recorder.trouble)
         self.workers: WorkerPool[Lane] = WorkerPool(WorkerSupply(ForkServers(), settings.workers), settings.memory_bytes)
         self.opener = LaneOpener(pool, settings, packages, memory, self.workers)
         self.leases = LaneLeases(self._open_lane)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import defaultdict
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from lamppost.core.endpoint.setup import EndpointSetup
@@ -32,6 +33,7 @@ class Route:
     predictor : what answers, by the lanes; None while the endpoint sleeps, is being opened, or cannot be opened.
     hooks : what follows an answer, None where nothing does.
     opening : whether the lanes are being opened. failure : why opening them failed. failed_at : when, on the loop's clock.
+    trouble : tells what is wrong with the node itself.
     """
 
     in_force: EndpointRevision
@@ -41,6 +43,7 @@ class Route:
     opening: bool = False
     failure: str | None = None
     failed_at: float = 0.0
+    trouble: Callable[[], Sequence[str]] = tuple
 
     @property
     def setup(self) -> EndpointSetup:
@@ -56,13 +59,17 @@ class Route:
     def status(self) -> EndpointStatus:
         """State and reasons, as they are now."""
         lanes = None if self.predictor is None else [LaneCondition(lane.name, lane.state, lane.reason) for lane in self.lanes]
-        return endpoint_status(lanes, self.opening, self.failure)
+        return endpoint_status(lanes, self.opening, self.failure, self.trouble())
 
 
 class RouteTable:
-    """All routes of one node. settled : whether every endpoint was read once. deleted : endpoints that can be given back, by name."""
+    """All routes of one node. settled : whether every endpoint was read once. deleted : endpoints that can be given back, by name.
 
-    def __init__(self) -> None:
+    trouble : tells what is wrong with the node itself; endpoints are degraded by it.
+    """
+
+    def __init__(self, trouble: Callable[[], Sequence[str]] = tuple) -> None:
+        self._trouble = trouble
         self.by_endpoint: dict[str, Route] = {}
         self.settled = False
         self.deleted: dict[str, DeletedEndpoint] = {}
@@ -106,6 +113,7 @@ class RouteTable:
             for version in before.setup.versions:
                 self._naming[version].discard(endpoint)
         if route is not None:
+            route.trouble = self._trouble
             self.by_endpoint[endpoint] = route
             for version in route.setup.versions:
                 self._naming[version].add(endpoint)

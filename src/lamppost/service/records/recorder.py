@@ -71,6 +71,13 @@ class Recorder:
         self._tasks: list[asyncio.Task[None]] = []
         self._stopping = asyncio.Event()
         self._away = False
+        self.spool_failure: str | None = None
+
+    def trouble(self) -> tuple[str, ...]:
+        """What is wrong with records on this node, in words."""
+        if self.spool_failure is None:
+            return ()
+        return (f"records of calls cannot be written to the spool, and are lost once memory for them is full: {self.spool_failure}",)
 
     def start(self) -> None:
         """Begin writing in the background."""
@@ -150,7 +157,6 @@ class Recorder:
 
     async def _fill(self) -> None:
         """Move records from memory to the spool until the recorder stops."""
-        failing = False
         while self._calls or self._bundled_calls or not self._stopping.is_set():
             if self._bundled_calls < _FRAME_CALLS:
                 await self._pause(_PAUSE_S)
@@ -161,15 +167,17 @@ class Recorder:
             self._moving = sum(bundle.calls for bundle in taken)
             try:
                 await asyncio.to_thread(self._append, taken)
-                failing = False
+                if self.spool_failure is not None:
+                    log.warning("the spool can be written again")
+                self.spool_failure = None
             except OSError as error:
                 self._moving = 0
                 for bundle in reversed(taken):
                     self._bundles.appendleft(bundle)
                     self._count(bundle, 1)
-                if not failing:
+                if self.spool_failure is None:
                     log.error("the spool cannot be written, records stay in memory: %s", error)
-                failing = True
+                self.spool_failure = error.strerror or str(error)
                 if self._stopping.is_set():
                     return
                 await self._pause(1.0)
