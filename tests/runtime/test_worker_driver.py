@@ -48,6 +48,9 @@ class Lane:
         self.waits: list[int] = []
         self.heard: list[Any] = []
 
+    def usual_s(self, rows: int) -> float:
+        return rows / 1_000
+
     def take_batch(self, room: int, now: float) -> FramePart | None:
         del now
         if not self.waits:

@@ -1,11 +1,13 @@
 """Lanes that share workers, have copies, give way to others; and workers that misbehave."""
 
 import asyncio
+import logging
 import os
 import signal
 from dataclasses import replace
 from typing import Any
 
+from lamppost.core.endpoint.states import endpoint_status
 from lamppost.core.engine.batch_queue import BatchPolicy
 from lamppost.core.engine.scaling import CopyBounds
 from lamppost.core.errors import DeadlinePassed, ModelFault, Unavailable
@@ -18,6 +20,7 @@ from lamppost.runtime.worker_pool import WorkerPool
 from tests.runtime.test_lane import PICKLE, WithLanes
 from tests.support.lamps import outage_lamp, run_folder
 from tests.support.models import Moody
+from tests.support.service import eventually
 
 
 class Sharing(WithLanes):
@@ -64,6 +67,31 @@ class Sharing(WithLanes):
         for answer in await asyncio.gather(*asked):
             self.check(answer.rows)
         self.assertNotIn(pid, {lane.worker_pid for lane in lanes})
+
+    async def test_a_silent_worker_holds_up_neither_its_neighbours_nor_what_waits_behind_it(self) -> None:
+        """It is stopped by a signal and not ended, as code that hangs."""
+        self.pool.start()
+        lanes = [await self.light(f"light-{at}") for at in range(3)]
+        pid = lanes[0].worker_pid
+        assert pid is not None
+        os.kill(pid, signal.SIGSTOP)
+        hanging = asyncio.create_task(lanes[0].predict(self.rows, 10))
+        while not lanes[0].seats[0].busy:
+            await asyncio.sleep(0)
+        logging.disable(logging.NOTSET)
+        with self.assertLogs("lamppost.pool", "WARNING") as logged:
+            behind = [asyncio.create_task(lane.predict(self.rows, 10)) for lane in lanes]
+            for answer in await asyncio.wait_for(asyncio.gather(*behind), 20):
+                self.check(answer.rows)
+            await eventually(lambda: lanes[0].condition.state == "silent")
+        self.assertIn("the worker of light-0 has not answered for 1 s; what waits goes to another worker", logged.output[0])
+        self.assertEqual(len(logged.output), 1)
+        self.assertFalse(hanging.done())
+        status = endpoint_status([lanes[0].condition])
+        self.assertEqual((status.state, "its worker does not answer" in status.reasons[0]), ("degraded", True))
+        os.kill(pid, signal.SIGCONT)
+        self.check((await asyncio.wait_for(hanging, 20)).rows)
+        self.assertEqual({lane.condition.state for lane in lanes}, {"serving"})
 
     async def test_a_lane_over_whose_batch_a_shared_worker_ends_sits_alone_from_then_on(self) -> None:
         lanes = [await self.light(f"light-{at}") for at in range(2)]

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from lamppost.core.artifact.proof import USUAL_CAUSES, ProofVerdict
-from lamppost.core.endpoint.states import LaneState
+from lamppost.core.endpoint.states import LaneCondition, LaneState
 from lamppost.core.engine.backoff import Backoff
 from lamppost.core.engine.batch_queue import BatchQueue, Job, JobSlice
 from lamppost.core.engine.opening_measurement import OpeningMeasurement
@@ -37,6 +37,8 @@ from lamppost.runtime.worker_supply import needed_worker
 log = logging.getLogger("lamppost.lane")
 
 T = TypeVar("T")
+_MOST_SILENT = 2
+"""With so many silent workers no further one is opened: the lane's own rows may be what silences them."""
 _LIGHT_BYTES = 4 * 2**20
 
 
@@ -211,6 +213,29 @@ class Lane:
                     self.seats.remove(free)
                     self._pool.give_up_seat(self, free)
         return copies if self.state == "serving" else len(self.seats)
+
+    def relieve(self) -> None:
+        """Let requests that wait for a silent worker go elsewhere: to a seat that is free, or to one more."""
+        if not len(self._waiting) or self.state != "serving":
+            return
+        if any(not seat.busy for seat in self.seats):
+            self._kick()
+            return
+        fits = self._pool.memory_bytes + self.memory_bytes <= self._pool.budget_bytes
+        if fits and self._seating is None and sum(seat.hangs for seat in self.seats) < _MOST_SILENT:
+            self._seating = asyncio.create_task(self._another(), name=f"{self.name} without a silent worker")
+
+    def usual_s(self, rows: int) -> float:
+        """Seconds that so many rows usually take; 0 while that is not known."""
+        return rows / self.load.rows_s if self.load.rows_s > 0 else 0.0
+
+    @property
+    def condition(self) -> LaneCondition:
+        """State and reason, as they are now."""
+        if self.state == "serving" and (silent := [seat for seat in self.seats if seat.hangs]):
+            mine = any(self in seat.lanes_in_hand for seat in silent)
+            return LaneCondition(self.name, "silent", "its worker does not answer" if mine else "a worker that it shares does not answer")
+        return LaneCondition(self.name, self.state, self.reason)
 
     async def _another(self) -> None:
         """Open one more copy. A failure is logged, and the other copies go on serving."""

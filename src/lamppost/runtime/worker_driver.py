@@ -55,6 +55,9 @@ class SeatedLane(Protocol):
     def run_s(self) -> float:
         """Longest time for one batch, in seconds."""
 
+    def usual_s(self, rows: int) -> float:
+        """Seconds that so many rows usually take; 0 while that is not known."""
+
     def take_batch(self, room: int, now: float) -> FramePart | None:
         """The next batch, up to ``room`` rows; None if there is none."""
 
@@ -73,7 +76,11 @@ class SeatedLane(Protocol):
 
 
 class WorkerDriver:
-    """Drives one worker. needs : the kind of the worker. dedicated : whether it is for one lane only."""
+    """Drives one worker. needs : the kind of the worker. dedicated : whether it is for one lane only.
+
+    usual_s : seconds that the frame in hand usually takes. hangs : whether it has been silent for so long that others take over its lanes'
+    requests; until it answers.
+    """
 
     def __init__(self, worker: WorkerProcess, needs: str, dedicated: bool) -> None:
         self.worker = worker
@@ -85,7 +92,9 @@ class WorkerDriver:
         self._loop = asyncio.get_running_loop()
         self._ready: dict[SeatedLane, None] = {}
         self._flight: list[FramePart] = []
-        self._sent = 0.0
+        self._sent = self._heard = 0.0
+        self.hangs = False
+        self.usual_s = 0.0
         self._timer: asyncio.TimerHandle | None = None
         self._due = False
         self._closed = False
@@ -100,6 +109,15 @@ class WorkerDriver:
     def busy(self) -> bool:
         """Whether the worker has a frame in hand."""
         return bool(self._flight)
+
+    def silent_s(self, now: float) -> float:
+        """Seconds since the worker got the frame that it is on, or answered a part of it; 0 when it has none. now : monotonic."""
+        return now - self._heard if self._flight else 0.0
+
+    @property
+    def lanes_in_hand(self) -> list[SeatedLane]:
+        """The lanes whose batches the worker is on."""
+        return [part.lane for part in self._flight]
 
     async def open_lane(self, lane: SeatedLane, folder: Path, ask: dict[str, Any], timeout_s: float) -> dict[str, Any]:
         """Open a lane's package in the worker. Returns the header of the answer. Raise WorkerGone.
@@ -195,7 +213,8 @@ class WorkerDriver:
         if not parts:
             self._ready.clear()
             return
-        self._flight, self._sent = parts, now
+        self._flight, self._sent, self._heard = parts, now, now
+        self.usual_s = sum([part.lane.usual_s(part.rows) for part in parts])  # now: while a worker hangs, its lanes seem to get slower
         header = {
             "op": "run",
             "parts": [
@@ -215,6 +234,9 @@ class WorkerDriver:
         if isinstance(reply, WorkerGone):
             self._lost(str(reply))
             return
+        if self.hangs:
+            log.warning("the worker of %s answers again", ", ".join(lane.name for lane in self.lanes_in_hand[:5]))
+        self._heard, self.hangs = time.monotonic(), False
         header = reply[0]
         answers = _split(reply)
         if len(answers) > len(self._flight) or (not header.get("more") and len(answers) != len(self._flight)):

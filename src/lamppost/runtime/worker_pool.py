@@ -11,9 +11,10 @@ from __future__ import annotations
 import asyncio
 import logging
 import os
+import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Generic, Protocol, TypeVar
+from typing import Generic, Protocol, TypeVar, cast
 
 from lamppost.core.engine.batch_queue import QueuedTotals
 from lamppost.core.errors import Unavailable
@@ -25,6 +26,12 @@ log = logging.getLogger("lamppost.pool")
 
 _TICK_S = 0.5
 _LOOK_EVERY = 4
+_LISTEN_S = 0.25
+_TIMES_USUAL = 4.0
+SILENT_S = 1.0
+"""After so long without an answer, and four times as long as its batches usually take, a worker counts as hanging, and what waits for it
+goes elsewhere. It is stopped after ``run_s``.
+"""
 SCRATCH_BYTES = 2**30
 """Most that a worker may leave in its scratch folder."""
 MAX_QUEUED_BYTES = 512 * 2**20
@@ -67,6 +74,9 @@ class Tenant(SeatedLane, Protocol):
     def needs_maintenance(self, since: float) -> bool:
         """Whether the lane was used since that time, has requests in hand, or has copies that it may not need."""
 
+    def relieve(self) -> None:
+        """Let requests that wait for a silent worker go elsewhere."""
+
     def adapt_to_load(self, now: float) -> int:
         """Adapt to the load since the last call; returns how many copies there should be, 0 for none."""
 
@@ -101,12 +111,14 @@ class WorkerPool(Generic[L]):
         self.queued = QueuedTotals()
         self._places = asyncio.Lock()
         self._maintaining: asyncio.Task[None] | None = None
+        self._listening: asyncio.Task[None] | None = None
         self._ending: set[asyncio.Task[None]] = set()
 
     def start(self) -> None:
         """Begin to maintain lanes and workers."""
         self.supply.expect("graphs")
         self._maintaining = asyncio.create_task(self._maintain(), name="pool")
+        self._listening = asyncio.create_task(self._listen(), name="silent workers")
 
     async def place_lane(self, lane: Tenant) -> WorkerDriver:
         """A worker that the lane may be opened in, and in which it has no seat yet."""
@@ -118,7 +130,11 @@ class WorkerPool(Generic[L]):
             shared = [
                 driver
                 for driver in self.drivers
-                if driver.needs == lane.needs and not driver.dedicated and not driver.end_reason and lane not in driver.slots
+                if driver.needs == lane.needs
+                and not driver.dedicated
+                and not driver.end_reason
+                and not driver.hangs
+                and lane not in driver.slots
             ]
             most = max(1, self.cores // 2) + (1 if lane.seats else 0)
             if len(shared) >= most or (shared and not lane.seats):
@@ -190,6 +206,26 @@ class WorkerPool(Generic[L]):
             if everywhere:
                 self._look_at_workers()
 
+    async def _listen(self) -> None:
+        """Find workers that are silent while others wait for them, and let these go elsewhere."""
+        while True:
+            await asyncio.sleep(_LISTEN_S)
+            now = time.monotonic()
+            for driver in list(self.drivers):
+                if driver.silent_s(now) >= max(SILENT_S, _TIMES_USUAL * driver.usual_s) and not driver.end_reason:
+                    self._relieve(driver)
+
+    def _relieve(self, driver: WorkerDriver) -> None:
+        if not driver.hangs:
+            driver.hangs = True
+            names = ", ".join(lane.name for lane in driver.lanes_in_hand[:5])
+            log.warning("the worker of %s has not answered for %g s; what waits goes to another worker", names, SILENT_S)
+        for lane in list(driver.slots):
+            try:
+                cast(L, lane).relieve()
+            except Exception:
+                log.exception("%s could not be relieved of a silent worker", lane.name)
+
     def _look_at_workers(self) -> None:
         """End workers that hold more than they may, and shared workers without lanes."""
         for driver in list(self.drivers):
@@ -211,9 +247,10 @@ class WorkerPool(Generic[L]):
 
     async def close(self) -> None:
         """End every worker."""
-        if self._maintaining is not None:
-            self._maintaining.cancel()
-            await asyncio.gather(self._maintaining, return_exceptions=True)
+        for task in (self._maintaining, self._listening):
+            if task is not None:
+                task.cancel()
+                await asyncio.gather(task, return_exceptions=True)
         for driver in list(self.drivers):
             self.end_worker(driver)
         await asyncio.gather(*self._ending, return_exceptions=True)

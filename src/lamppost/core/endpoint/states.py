@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-LaneState = Literal["opening", "serving", "restarting", "down", "closed"]
+LaneState = Literal["opening", "serving", "silent", "restarting", "down", "closed"]
 EndpointState = Literal["serving", "degraded", "asleep", "opening", "down"]
 
 
@@ -56,8 +56,11 @@ def endpoint_status(
     down = tuple(f"{lane.version} is down: {lane.reason or lane.state}" for lane in lanes if lane.state in ("down", "closed"))
     if down:
         return EndpointStatus("down", down)
+    silent = tuple(f"{lane.version} answers in other workers: {lane.reason}" for lane in lanes if lane.state == "silent")
     replaced = tuple(
-        f"the worker of {lane.version} is being replaced: {lane.reason or 'it has ended'}" for lane in lanes if lane.state != "serving"
+        f"the worker of {lane.version} is being replaced: {lane.reason or 'it has ended'}"
+        for lane in lanes
+        if lane.state not in ("serving", "silent")
     )
-    reasons = (*replaced, *trouble)
+    reasons = (*replaced, *silent, *trouble)
     return EndpointStatus("degraded", reasons) if reasons else EndpointStatus("serving")

@@ -136,8 +136,8 @@ def _lane_shape(lane: Lane, endpoints: list[str], now: float) -> LaneStateAnswer
     return LaneStateAnswer(
         version=lane.name,
         endpoints=endpoints,
-        state=lane.state,
-        reason=lane.reason,
+        state=lane.condition.state,
+        reason=lane.condition.reason,
         copies=len(lane.seats),
         copies_most=lane.settings.copies.most,
         pids=[driver.worker.pid for driver in lane.seats],

@@ -12,7 +12,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from lamppost.core.endpoint.setup import EndpointSetup
-from lamppost.core.endpoint.states import EndpointStatus, LaneCondition, endpoint_status
+from lamppost.core.endpoint.states import EndpointStatus, endpoint_status
 from lamppost.core.errors import NotFound, Unavailable
 from lamppost.core.names import VersionName, closest_name
 from lamppost.runtime.lane import Lane
@@ -58,7 +58,7 @@ class Route:
     @property
     def status(self) -> EndpointStatus:
         """State and reasons, as they are now."""
-        lanes = None if self.predictor is None else [LaneCondition(lane.name, lane.state, lane.reason) for lane in self.lanes]
+        lanes = None if self.predictor is None else [lane.condition for lane in self.lanes]
         return endpoint_status(lanes, self.opening, self.failure, self.trouble())
 
 
