@@ -152,6 +152,13 @@ class Versions(WithVersions):
         await self.delete("gone", for_good=True)
         await version_deletion.delete_versions(self.pool, "risk", 4, ADMIN)
 
+    async def test_a_number_that_no_column_holds_is_just_not_there(self) -> None:
+        for number in (2**31, 2**40, 2**62, 2**70):
+            with self.assertRaisesRegex(NotFound, "there is no"):
+                await version_deletion.delete_versions(self.pool, "risk", number, ADMIN)
+            with self.assertRaisesRegex(NotFound, "there is no"):
+                await packages.openable_version(self.pool, VersionName("risk", number))
+
     async def test_pointing_at_a_version_and_deleting_it_at_once(self) -> None:
         """One of both happens, whichever comes first."""
         for turn in range(10):

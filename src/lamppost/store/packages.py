@@ -224,7 +224,7 @@ async def openable_versions(pool: Pool, names: Sequence[VersionName]) -> dict[st
             "SELECT v.model || '@' || v.number, v.digest, v.proof, v.measured,"
             " coalesce((SELECT json_agg(json_build_array(key, signature) ORDER BY stored_at, key) FROM signatures s"
             " WHERE s.digest = v.digest), '[]') FROM versions v"
-            " JOIN unnest(%s::text[], %s::int[]) AS asked (model, number) USING (model, number) WHERE v.deleted_at IS NULL",
+            " JOIN unnest(%s::text[], %s::numeric[]) AS asked (model, number) USING (model, number) WHERE v.deleted_at IS NULL",
             ([name.model for name in names], [name.number for name in names]),
         )
         return {

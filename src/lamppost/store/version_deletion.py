@@ -33,7 +33,7 @@ async def delete_versions(pool: Pool, model: str, number: int | None, by: Change
     async with pool.connection() as connection, connection.transaction():
         await packages.lock_chunks(connection)
         rows = await connection.execute(
-            "SELECT number, digest FROM versions WHERE model = %s AND deleted_at IS NULL AND (%s::int IS NULL OR number = %s)"
+            "SELECT number, digest FROM versions WHERE model = %s AND deleted_at IS NULL AND (%s::numeric IS NULL OR number = %s)"
             " ORDER BY number FOR UPDATE",
             (model, number, number),
         )

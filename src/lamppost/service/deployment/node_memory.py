@@ -57,6 +57,8 @@ class NodeMemory:
         self._versions: dict[str, OpenableVersion] = {}
         self._newest: dict[str, int] = {}
         self._principals: Mapping[bytes, Principal] = {}
+        self._failed = False
+        self._fetched: set[str] = set()
         self._fetching: asyncio.Task[None] | None = None
 
     def read(self) -> RememberedState | None:
@@ -92,8 +94,14 @@ class NodeMemory:
             new = [name for name in needed if str(name) not in self._versions]
             known = self._versions | (await packages.openable_versions(self._pool, new) if new else {})
             self._versions = {str(name): known[str(name)] for name in needed if str(name) in known}
-            await asyncio.to_thread(self._write, kept, principals)
-            self._newest, self._principals = newest, principals
+            try:
+                await asyncio.to_thread(self._write, kept, principals)
+            except OSError as error:  # a full disk must not keep the node from following changes
+                if not self._failed:
+                    log.error("%s cannot be written, so a start without the database would serve what was before: %s", self._file, error)
+                self._failed = True
+            else:
+                self._newest, self._principals, self._failed = newest, principals, False
         if self._fetching is None or self._fetching.done():
             self._fetching = asyncio.create_task(self._fetch_packages(), name="packages for times without the database")
 
@@ -108,9 +116,13 @@ class NodeMemory:
         part.replace(self._file)
 
     async def _fetch_packages(self) -> None:
+        self._fetched &= {version.digest for version in self._versions.values()}
         for name, version in list(self._versions.items()):
+            if version.digest in self._fetched:
+                continue
             try:
                 await self._package_cache.fetch_file(version.digest)
+                self._fetched.add(version.digest)
             except AWAY:
                 return
             except LampPostError as error:
