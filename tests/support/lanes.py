@@ -44,6 +44,7 @@ class FakeLane(Lane):
         self.closed = False
         self.busy = False
         self.queued = 0
+        self.seats = []
         self.fails: LampPostError | None = None
         self.submitted: list[tuple[list[dict[str, Any]], Any]] = []
 

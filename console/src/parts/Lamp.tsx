@@ -14,6 +14,7 @@ const MEANINGS = {
 export const LANE_LAMPS = {
   opening: "opening",
   serving: "serving",
+  silent: "degraded",
   restarting: "degraded",
   down: "down",
   closed: "down",

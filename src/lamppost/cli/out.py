@@ -25,6 +25,7 @@ LAMPS = {
     "asleep": ("○", SLATE),
     "opening": ("◌", SLATE),
     "down": ("⊖", BRICK),
+    "silent": ("◐", AMBER),
     "restarting": ("◐", AMBER),
     "closed": ("⊖", BRICK),
 }
