@@ -10,7 +10,20 @@ from urllib.parse import quote
 import typer
 
 from lamppost.cli.ask import read_file
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, format_ms, paint, print_json, print_line, print_table, short_json, time_ago
+from lamppost.cli.out import (
+    AMBER,
+    BRICK,
+    DIM,
+    SLATE,
+    format_ms,
+    paint,
+    print_change,
+    print_json,
+    print_line,
+    print_table,
+    short_json,
+    time_ago,
+)
 from lamppost.cli.parameters import Address, AsJson, BreakCallers, Endpoint, Override, Sticky
 from lamppost.client import Client
 from lamppost.core.endpoint.setup import read_setup
@@ -35,11 +48,7 @@ def rollback(
     """Command ``rollback``."""
     with Client(address, timeout_s=60) as client:
         answer = client.rollback(endpoint, note)
-    if as_json:
-        print_json(answer)
-        return
-    print_line(f"{paint('●', AMBER)} {answer['summary']}")
-    print_line(paint(f"  undo: {answer['undo']}", DIM))
+    print_change(answer, as_json)
 
 
 def read_sticky(text: str | None) -> dict[str, str] | None:
@@ -72,7 +81,7 @@ def split(
             raise BadRequest(f"{text} is not MODEL@N=SHARE, such as {version}=10") from error
     with Client(address, timeout_s=180) as client:
         answer = client.split(endpoint, of, read_sticky(sticky), break_callers, override)
-    _print_change(answer, as_json)
+    print_change(answer, as_json)
 
 
 def shadow(
@@ -85,16 +94,7 @@ def shadow(
     """Command ``shadow``."""
     with Client(address, timeout_s=180) as client:
         answer = client.shadow(endpoint, version, share)
-    _print_change(answer, as_json)
-
-
-def _print_change(answer: dict[str, Any], as_json: bool) -> None:
-    if as_json:
-        print_json(answer)
-        return
-    print_line(f"{paint('●', AMBER)} {answer['summary']}")
-    if answer["undo"]:
-        print_line(paint(f"  undo: {answer['undo']}", DIM))
+    print_change(answer, as_json)
 
 
 def compare(

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
-from lamppost.cli.out import DIM, SLATE, paint, print_json, print_line
+from lamppost.cli.out import SLATE, print_change
 from lamppost.cli.parameters import Address, AsJson, Endpoint
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
+
+_GONE = ("◌", SLATE)
 
 
 def delete_endpoint(
@@ -24,7 +26,7 @@ def delete_endpoint(
     if undo and (anyway or for_good):
         raise BadRequest("--undo goes without --anyway and --for-good")
     with Client(address) as client:
-        _print_deletion(client.restore_endpoint(endpoint) if undo else client.delete_endpoint(endpoint, anyway, for_good), as_json)
+        print_change(client.restore_endpoint(endpoint) if undo else client.delete_endpoint(endpoint, anyway, for_good), as_json, _GONE)
 
 
 def delete_version(
@@ -32,7 +34,7 @@ def delete_version(
 ) -> None:
     """Command ``delete version``."""
     with Client(address) as client:
-        _print_deletion(client.delete_version(version), as_json)
+        print_change(client.delete_version(version), as_json, _GONE)
 
 
 def delete_model(
@@ -40,13 +42,4 @@ def delete_model(
 ) -> None:
     """Command ``delete model``."""
     with Client(address) as client:
-        _print_deletion(client.delete_model(model), as_json)
-
-
-def _print_deletion(answer: dict[str, Any], as_json: bool) -> None:
-    if as_json:
-        print_json(answer)
-        return
-    print_line(f"{paint('◌', SLATE)} {answer['summary']}")
-    if answer.get("undo"):
-        print_line(paint(f"  undo: {answer['undo']}", DIM))
+        print_change(client.delete_model(model), as_json, _GONE)

@@ -15,6 +15,7 @@ from lamppost.cli.out import (
     format_ms,
     lamp,
     paint,
+    print_change,
     print_json,
     print_line,
     print_table,
@@ -78,13 +79,8 @@ def point(
     parse_version(version)
     with Client(address, timeout_s=180) as client:
         answer = client.point(endpoint, version, break_callers, override)
-    if as_json:
-        print_json(answer)
-        return
-    print_line(f"{paint('●', AMBER)} {answer['summary']}")
-    if answer["undo"]:
-        print_line(paint(f"  undo: {answer['undo']}", DIM))
-    if answer["before"] is None:
+    print_change(answer, as_json)
+    if answer["before"] is None and not as_json:
         print_line(paint(f"  next: lamppost ask {endpoint}", DIM))
 
 

@@ -54,6 +54,16 @@ def print_json(value: Any, indent: int | None = 2) -> None:
     print(_C1.sub(lambda found: f"\\u{ord(found[0]):04x}", json.dumps(value, indent=indent, ensure_ascii=False, default=str)), flush=True)
 
 
+def print_change(answer: dict[str, Any], as_json: bool, mark: tuple[str, str] = LAMPS["serving"]) -> None:
+    """What a change did, and the command that takes it back if there is one. mark : picture and colour before the summary."""
+    if as_json:
+        print_json(answer)
+        return
+    print_line(f"{paint(*mark)} {answer['summary']}")
+    if answer.get("undo"):
+        print_line(paint(f"  undo: {answer['undo']}", DIM))
+
+
 def short_json(value: Any, longest: int = 80) -> str:
     """JSON on one line for people: long texts, such as pictures in base64, and long lists are cut."""
 

@@ -12,7 +12,7 @@ from urllib.parse import quote
 import tomli_w
 import typer
 
-from lamppost.cli.out import AMBER, DIM, paint, print_json, print_line
+from lamppost.cli.out import DIM, paint, print_change, print_json, print_line
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
 from lamppost.core.endpoint.setup import read_setup, write_setup
@@ -65,12 +65,7 @@ def setup(
             return
         new_setup = _changed_setup(endpoint, options, now, page)
         answer = client.set_up(endpoint, new_setup, page["revision"] if page else 0)
-    if as_json:
-        print_json(answer)
-        return
-    print_line(f"{paint('●', AMBER)} {answer['summary']}")
-    if answer["undo"]:
-        print_line(paint(f"  undo: {answer['undo']}", DIM))
+    print_change(answer, as_json)
 
 
 def _page(client: Client, endpoint: str, options: SetupOptions) -> dict[str, Any] | None:

@@ -36,7 +36,6 @@ class DatabaseWatch:
         self._look_now = asyncio.Event()
         self._task: asyncio.Task[None] | None = None
         self._said_at = 0.0
-        self.away_since: float | None = None
         pool.on_failure = self._look_now.set
 
     async def start(self) -> None:
@@ -82,8 +81,6 @@ class DatabaseWatch:
         now = time.monotonic()
         first = self._pool.away is None
         self._pool.away = reason
-        if first:
-            self.away_since = time.time()
         if first or now - self._said_at >= _SAID_AGAIN_S:
             self._said_at = now
             log.error("the database is away: %s; predictions go on from what this node knows", reason.splitlines()[0][:300])
@@ -96,7 +93,7 @@ class DatabaseWatch:
                 self._note_away(f"it is back, and cannot be used: {error}")
                 return
             self._before_return = None
-        self._pool.away = self.away_since = None
+        self._pool.away = None
         await self._pool.drain()  # connections that were made before lead nowhere
         log.warning("the database is back")
 

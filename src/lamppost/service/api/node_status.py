@@ -132,12 +132,12 @@ async def list_lanes(
 
 
 def _lane_shape(lane: Lane, endpoints: list[str], now: float) -> LaneStateAnswer:
-    load = lane.load
+    load, condition = lane.load, lane.condition
     return LaneStateAnswer(
         version=lane.name,
         endpoints=endpoints,
-        state=lane.condition.state,
-        reason=lane.condition.reason,
+        state=condition.state,
+        reason=condition.reason,
         copies=len(lane.seats),
         copies_most=lane.settings.copies.most,
         pids=[driver.worker.pid for driver in lane.seats],
