@@ -78,7 +78,8 @@ class Watching(InBrowser):
             page.get_by_label("search calls").fill("Duskworks")
             page.get_by_role("button", name="odd", exact=True, pressed=True).click()
             expect(page.get_by_text("lamppost tail outage-risk --contains 'Duskworks' --follow")).to_be_visible()
-            calls.get_by_role("row").last.click()  # the newest may be of another test
+            expect(page.get_by_role("region", name="calls").locator("[aria-busy=true]")).to_have_count(0)
+            calls.get_by_role("button", name="call at").last.click()  # the newest may be of another test
             expect(calls).to_contain_text("answered elsewhere: simulated")
 
     def test_traffic_and_outcomes(self) -> None:

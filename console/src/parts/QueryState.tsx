@@ -6,7 +6,8 @@ import { Trouble, Waiting } from "./basics";
 
 /**
  * loading : what is awaited, for screen readers. height : pixels that its place keeps free. isEmpty, empty : when there is nothing, and
- * what is shown then. children : the page of the answer, which stays when a later question fails, under a line that says so.
+ * what is shown then. children : the page of the answer, which stays when a later question fails, under a line that says so, and is busy
+ * while it answers an earlier question than the present one.
  */
 export function QueryState<Data>({
   query,
@@ -36,7 +37,9 @@ export function QueryState<Data>({
           </button>
         </p>
       )}
-      {isEmpty?.(data) ? empty : children(data)}
+      <div className="contents" aria-busy={query.isPlaceholderData}>
+        {isEmpty?.(data) ? empty : children(data)}
+      </div>
     </>
   );
 }
