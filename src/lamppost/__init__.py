@@ -52,7 +52,15 @@ def __getattr__(name: str) -> Any:
         raise AttributeError(f"module 'lamppost' has no attribute {name!r}")
     from importlib import import_module
 
-    return getattr(import_module(_HOMES[name]), name)
+    try:
+        home = import_module(_HOMES[name])
+    except ModuleNotFoundError as error:
+        from lamppost.core.extras import missing_extra
+
+        if (missing := missing_extra(error)) is None:
+            raise
+        raise ModuleNotFoundError(missing.detail, name=error.name) from error
+    return getattr(home, name)
 
 
 def __dir__() -> list[str]:

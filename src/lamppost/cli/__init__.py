@@ -15,11 +15,15 @@ def main() -> None:
 
     try:
         make_command_line()(prog_name="lamppost")
-    except LampPostError as error:
+    except (LampPostError, ModuleNotFoundError) as error:
         from lamppost.cli.out import show_error
+        from lamppost.core.extras import missing_extra
 
-        show_error(error)
-        sys.exit({"server-unreachable": 3, "not-signed-in": 4, "not-allowed": 4}.get(error.code, 1))
+        shown = missing_extra(error) if isinstance(error, ModuleNotFoundError) else error
+        if shown is None:
+            raise
+        show_error(shown)
+        sys.exit({"server-unreachable": 3, "not-signed-in": 4, "not-allowed": 4}.get(shown.code, 1))
     except KeyboardInterrupt:
         sys.exit(130)
     except BrokenPipeError:

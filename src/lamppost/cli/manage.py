@@ -26,7 +26,6 @@ from lamppost.cli.parameters import Address, AsJson, BreakCallers, LampFile, Ove
 from lamppost.client import Client
 from lamppost.core.names import parse_version
 from lamppost.core.quantities import format_bytes
-from lamppost.package.read import read_lamp
 
 
 def push(
@@ -56,6 +55,8 @@ def fetch(
     as_json: AsJson = False,
 ) -> None:
     """Command ``fetch``."""
+    from lamppost.package.read import read_lamp  # a client without the packages of packing has the other commands of this module
+
     name = parse_version(version)
     with Client(address, timeout_s=180) as client:
         path = client.download(version, to or Path(f"{name.model}-{name.number}.lamp"))

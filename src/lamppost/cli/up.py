@@ -32,6 +32,7 @@ from lamppost.cli.logs import set_up_logging
 from lamppost.cli.out import AMBER, paint, print_line
 from lamppost.client.config import keep_token
 from lamppost.core.errors import LampPostError, SetupError
+from lamppost.core.extras import check_extra
 from lamppost.core.names import check_name, closest_name
 from lamppost.package.signing import read_public
 from lamppost.runtime.confinement.probe import ConfinementReport, measure_confinement
@@ -141,6 +142,7 @@ def up(
     if environments and not allow_code:
         raise SetupError("libraries that packages name run code when they are imported; start with --allow-code as well as --environments")
     if grpc_port is not None:
+        check_extra("grpc")
         with _listening(host, grpc_port, "--grpc-port"):
             pass  # only to say it at once when it is taken
     with _listening(host, port, "--port") as listener, _only_one(data), _database_url(database, data) as url:

@@ -275,7 +275,7 @@ class ServerUnreachable(LampPostError):
 class SetupError(LampPostError):
     """Something this machine needs is missing or taken."""
 
-    code, title = "setup", "This machine lacks something"
+    code, status, title = "setup", 503, "This machine lacks something"
 
 
 def _tree(kind: type[LampPostError]) -> list[type[LampPostError]]:

@@ -10,8 +10,6 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
 
-import numpy as np
-
 ERROR = 0.02
 _GAMMA = (1 + ERROR) / (1 - ERROR)
 _LOG_GAMMA = math.log(_GAMMA)
@@ -25,6 +23,8 @@ def bucket_of(microseconds: float) -> int:
 
 def bucket_counts(values: Sequence[int]) -> list[tuple[int, int]]:
     """Buckets of many whole microseconds at once, each with how many are in it."""
+    import numpy as np  # only services count so: a client reads histograms without it
+
     buckets = np.ceil(np.log(np.maximum(np.asarray(values, dtype=np.float64), 1.0)) / _LOG_GAMMA).astype(np.int64)
     counts = np.bincount(buckets)
     return [(int(bucket), int(counts[bucket])) for bucket in np.flatnonzero(counts)]

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import orjson
 
 from lamppost.core.errors import LampPostError
+from lamppost.core.extras import check_extra
 from lamppost.core.monitoring.alert_rules import error_budgets
 from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.service.deployment.deployment import Deployment
@@ -126,6 +127,7 @@ def _report_summary(
 
 async def draw_report(facts: dict[str, Any], form: Format) -> bytes:
     """A report as bytes. A process of its own draws it, so that the drawing libraries are never loaded into the service."""
+    check_extra("reports")
     process = await asyncio.create_subprocess_exec(
         *(sys.executable, "-m", "lamppost.service.monitoring.report_page", form),
         stdin=asyncio.subprocess.PIPE,
