@@ -20,7 +20,7 @@ from lamppost.cli.out import (
     print_line,
     print_table,
     time_ago,
-    upload_progress,
+    transfer_progress,
 )
 from lamppost.cli.parameters import Address, AsJson, BreakCallers, LampFile, Override
 from lamppost.client import Client
@@ -35,7 +35,7 @@ def push(
     as_json: AsJson = False,
 ) -> None:
     """Command ``push``."""
-    with Client(address, timeout_s=180) as client, upload_progress(file.name, as_json) as progress:
+    with Client(address, timeout_s=180) as client, transfer_progress(f"sending {file.name}", as_json) as progress:
         answer = client.push(file, model, progress)
     if as_json:
         print_json(answer)

@@ -117,15 +117,15 @@ def _width(text: str) -> int:
 
 
 @contextmanager
-def upload_progress(name: str, quiet: bool) -> Iterator[Callable[[int, int], None] | None]:
-    """A bar for what is on its way, on a terminal only; gives what to tell bytes there and bytes in all."""
+def transfer_progress(name: str, quiet: bool) -> Iterator[Callable[[int, int | None], None] | None]:
+    """A bar for what is on its way, on a terminal only; gives what to tell bytes there and bytes in all, None where that is not known."""
     if quiet or not sys.stderr.isatty():
         yield None
         return
     from rich.console import Console
     from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
 
-    columns = (TextColumn("sending {task.description}"), BarColumn(complete_style="color(214)"), DownloadColumn(), TransferSpeedColumn())
+    columns = (TextColumn("{task.description}"), BarColumn(complete_style="color(214)"), DownloadColumn(), TransferSpeedColumn())
     with Progress(*columns, console=Console(stderr=True), transient=True) as bars:
         task = bars.add_task(name, total=None)
         yield lambda there, whole: bars.update(task, completed=there, total=whole)

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import os
 import re
 from datetime import UTC, datetime, timedelta
 from typing import Annotated
 
 import typer
 
-from lamppost.cli.out import print_json, print_line, print_table, time_ago
+from lamppost.cli.out import DIM, paint, print_json, print_line, print_table, time_ago
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
+from lamppost.client.config import find_connection, keep_token
 from lamppost.core.errors import BadRequest
 
 
@@ -84,6 +86,29 @@ def _state(revoked_at: str | None, expires_at: str | None, now: datetime) -> str
     if datetime.fromisoformat(expires_at) <= now:
         return f"expired {time_ago(expires_at)}"
     return f"in force until {expires_at[:10]}"
+
+
+def token_rotate(
+    name: Annotated[str, typer.Argument(help="The token's name.")],
+    keep: Annotated[str, typer.Option(help="How long the former secret stays in force: 1h, 30min, 2d, or 0 to end it now.")] = "1h",
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``token rotate``."""
+    now = datetime.now(UTC)
+    keep_s = 0 if keep == "0" else round((parse_time(keep, now) - now).total_seconds())
+    with Client(address) as client:
+        own = client.fetch("GET", "/api/session")["token"] == name
+        answer = client.rotate_token(name, keep_s)
+    kept = keep_token(find_connection(address).address, answer["secret"]) if own and "LAMPPOST_TOKEN" not in os.environ else None
+    if as_json:
+        print_json(answer)
+        return
+    ends = f"The former one ends at {answer['former_until'][:16].replace('T', ' ')} UTC" if keep_s else "The former one has ended"
+    print_line(f"{name} has a new secret, shown this once. {ends}.")
+    print_line(answer["secret"])
+    if kept:
+        print_line(paint(f"  it is your own token: kept in {kept}", DIM))
 
 
 def token_revoke(name: Annotated[str, typer.Argument(help="The token's name.")], address: Address = None) -> None:

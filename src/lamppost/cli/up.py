@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import errno
-import fcntl
 import gc
 import logging
 import os
@@ -13,14 +12,13 @@ import shutil
 import signal
 import socket
 import sys
-import threading
 import tomllib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
 from types import FrameType
-from typing import Annotated
+from typing import Annotated, Any
 from urllib.parse import urlsplit
 
 import psycopg
@@ -28,6 +26,7 @@ import typer
 import uvicorn
 import uvloop
 
+from lamppost.cli.data_folder import database_url, only_one
 from lamppost.cli.logs import set_up_logging
 from lamppost.cli.out import AMBER, paint, print_line
 from lamppost.client.config import keep_token
@@ -47,7 +46,6 @@ from lamppost.service.node import Node
 from lamppost.service.settings import Settings
 from lamppost.store import tokens
 from lamppost.store.database import hand_over, is_away, migrate
-from lamppost.store.postgres import PrivateServer, keep_running
 
 log = logging.getLogger("lamppost.workers")
 
@@ -72,7 +70,24 @@ def _read_settings(context: typer.Context, file: Path | None) -> Path | None:
     return file
 
 
+_NOT_IN_BACKUPS = frozenset({"settings", "data", "database", "source", "new_admin_token"})
+"""Options that belong to one machine, or hold passwords."""
+
+
+def _options_given(context: typer.Context) -> dict[str, Any]:
+    """The options that are not at their default, named and written as in a file of settings."""
+    given = {}
+    for name, value in context.params.items():
+        source = context.get_parameter_source(name)
+        if name in _NOT_IN_BACKUPS or value is None or source is None or source.name == "DEFAULT":
+            continue
+        plain = [str(part) for part in value] if isinstance(value, list | tuple) else value
+        given[name.replace("_", "-")] = str(plain) if isinstance(plain, Path) else plain
+    return given
+
+
 def up(
+    context: typer.Context,
     settings: Annotated[
         Path | None,
         typer.Option(
@@ -145,7 +160,7 @@ def up(
         check_extra("grpc")
         with _listening(host, grpc_port, "--grpc-port"):
             pass  # only to say it at once when it is taken
-    with _listening(host, port, "--port") as listener, _only_one(data), _database_url(database, data) as url:
+    with _listening(host, port, "--port") as listener, only_one(data), database_url(database, data) as url:
         address = f"http://{host}:{listener.getsockname()[1]}"
         formats = frozenset({"skops"} | ({"pickle", "torch"} if allow_pickle else set()) | ({"python"} if allow_code else set()))
         worker_rules = WorkerRules(data / "workers", data, not unconfined)
@@ -169,6 +184,7 @@ def up(
                 mail_from=mail_from,
                 otlp=otlp,
                 ready_needs_all=ready_needs == "all",
+                options=_options_given(context),
                 records=records,
                 workers=worker_rules,
                 confinement=confinement,
@@ -347,44 +363,3 @@ def _listening(host: str, port: int, option: str) -> Iterator[socket.socket]:
             ) from error
         listener.setblocking(False)
         yield listener
-
-
-@contextmanager
-def _only_one(data: Path) -> Iterator[None]:
-    """One service a data folder."""
-    try:
-        data.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise SetupError(f"{data} cannot be the data folder ({error.strerror}); give a folder with --data") from error
-    with (data / "lock").open("a+") as file:
-        try:
-            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError as error:
-            file.seek(0)
-            raise SetupError(
-                f"a service (process {file.read().strip() or '?'}) runs in {data} already; stop it, or choose another folder with --data"
-            ) from error
-        file.truncate(0)
-        file.write(str(os.getpid()))
-        file.flush()
-        yield
-
-
-@contextmanager
-def _database_url(database: str | None, data: Path) -> Iterator[str]:
-    """The URL of the database: the one given, or that of a private server that ends with us."""
-    if database:
-        yield database
-        return
-    server = PrivateServer(data, durable=os.environ.get("LAMPPOST_DURABLE", "1") != "0")
-    ended = threading.Event()
-    keeper = threading.Thread(target=keep_running, args=(server, ended), name="keeper of PostgreSQL", daemon=True)
-    try:
-        url = server.start()
-        keeper.start()
-        yield url
-    finally:
-        ended.set()
-        if keeper.is_alive():
-            keeper.join()
-        server.stop()

@@ -164,6 +164,11 @@ class ClientQuestions:
         answer: Answer = self._run(calls.fetch("POST", "/api/tokens", questions.token_body(name, role, endpoints, expires_at, rate_per_s)))
         return answer
 
+    def rotate_token(self, name: str, keep_former_s: int = 3_600) -> Answer:
+        """Give a token a new ``secret``, given this once; the former one stays in force for so many seconds."""
+        rotated: Answer = self._run(calls.fetch("POST", f"{questions.token_path(name)}/rotate", {"keep_former_s": keep_former_s}))
+        return rotated
+
     def revoke_token(self, name: str) -> None:
         """End a token at once."""
         self._run(calls.fetch("DELETE", questions.token_path(name)))
@@ -311,6 +316,11 @@ class AsyncClientQuestions:
             calls.fetch("POST", "/api/tokens", questions.token_body(name, role, endpoints, expires_at, rate_per_s))
         )
         return answer
+
+    async def rotate_token(self, name: str, keep_former_s: int = 3_600) -> Answer:
+        """See `Client.rotate_token`."""
+        rotated: Answer = await self._run(calls.fetch("POST", f"{questions.token_path(name)}/rotate", {"keep_former_s": keep_former_s}))
+        return rotated
 
     async def revoke_token(self, name: str) -> None:
         """See `Client.revoke_token`."""

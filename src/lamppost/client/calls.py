@@ -23,7 +23,7 @@ from lamppost.core.errors import BadRequest, LampPostError, from_problem
 T = TypeVar("T")
 Call = Generator[Request, Reply, T]
 _FILES = {".csv": "text/csv", ".ndjson": "application/x-ndjson", ".arrow": ARROW}
-Progress = Callable[[int, int], None]
+Progress = Callable[[int, int | None], None]
 """Told how many bytes are there, and how many there are in all."""
 
 

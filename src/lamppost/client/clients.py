@@ -17,6 +17,7 @@ import httpx
 
 from lamppost.client import calls, questions
 from lamppost.client.asking import AsyncClientQuestions, ClientQuestions
+from lamppost.client.backup import write_backup
 from lamppost.client.calls import Call, Progress
 from lamppost.client.config import find_connection
 from lamppost.client.repeating import wait_before_repeat
@@ -123,7 +124,8 @@ class Client(ClientQuestions):
         repeats: int = REPEATS,
         ca: str | Path | None = None,
     ) -> None:
-        self._http = httpx.Client(**_options(address, token, timeout_s, ca))
+        self._options = _options(address, token, timeout_s, ca)
+        self._http = httpx.Client(**self._options)
         self._repeats = repeats
 
     def predict(self, endpoint: str, rows: Any, options: Row | None = None, headers: Mapping[str, str] | None = None) -> Prediction:
@@ -148,6 +150,12 @@ class Client(ClientQuestions):
     def download(self, version: str, to: str | Path) -> Path:
         """Write the lamp file of ``model@number`` to disk, whole or not at all; returns the path."""
         return _write_whole(Path(to), self._run(questions.download(version)))
+
+    def backup(self, to: str | Path, records: bool = True, progress: Progress | None = None) -> Path:
+        """Write a backup of the service to a file, whole or not at all, which ``lamppost restore`` puts back; returns its path. Needs an
+        admin's token. records : whether recorded calls and outcomes are in it. progress : called with bytes there and None.
+        """
+        return write_backup(self._options, Path(to), records, progress)
 
     def compare(self, before: str, after: str) -> dict[str, Any]:
         """What changed from ``model@1`` to ``model@2``, and whether it would break callers."""
@@ -245,7 +253,8 @@ class AsyncClient(AsyncClientQuestions):
         repeats: int = REPEATS,
         ca: str | Path | None = None,
     ) -> None:
-        self._http = httpx.AsyncClient(**_options(address, token, timeout_s, ca))
+        self._options = _options(address, token, timeout_s, ca)
+        self._http = httpx.AsyncClient(**self._options)
         self._repeats = repeats
 
     async def predict(self, endpoint: str, rows: Any, options: Row | None = None, headers: Mapping[str, str] | None = None) -> Prediction:
@@ -260,6 +269,10 @@ class AsyncClient(AsyncClientQuestions):
     async def download(self, version: str, to: str | Path) -> Path:
         """See `Client.download`."""
         return await anyio.to_thread.run_sync(_write_whole, Path(to), await self._run(questions.download(version)))
+
+    async def backup(self, to: str | Path, records: bool = True, progress: Progress | None = None) -> Path:
+        """See `Client.backup`."""
+        return await anyio.to_thread.run_sync(write_backup, self._options, Path(to), records, progress)
 
     async def compare(self, before: str, after: str) -> dict[str, Any]:
         """See `Client.compare`."""

@@ -17,6 +17,7 @@ import lamppost
 from lamppost.core.errors import BadJson, BadRequest, LampPostError, NotFound
 from lamppost.service.api import (
     alerts,
+    backup,
     changes,
     declared,
     deletion,
@@ -36,7 +37,7 @@ from lamppost.service.http.predict_handler import PREFIX, Receive, Scope, Send
 from lamppost.service.http.problems import problem_headers
 from lamppost.service.node import Node, running
 
-_API = (endpoints, monitoring, changes, deletion, declared, models, replay, reviews, alerts, packages, tokens, node_status)
+_API = (endpoints, monitoring, changes, deletion, declared, models, replay, reviews, alerts, packages, tokens, backup, node_status)
 
 
 class App(FastAPI):

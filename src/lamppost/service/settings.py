@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from lamppost.core.limits import MAX_BODY_BYTES, MAX_PACKAGE_BYTES
 from lamppost.runtime.confinement.probe import ConfinementReport
@@ -24,6 +25,7 @@ class Settings:
     address : where people reach this node. public_urls : more addresses that it is asked under.
     smtp : host and port of a mail server, None for none. mail_from : whom its mails are from.
     records : whether calls are recorded at all. otlp : URL that spans are sent to (OTLP over HTTP), None for none.
+    options : what the service was started with, as a file of settings would have it, without URLs of databases.
     ready_needs_all : whether this node is ready only while every endpoint answers.
     workers : what worker processes are confined to. confinement : what of that was measured to be in force.
     """
@@ -46,5 +48,6 @@ class Settings:
     records: bool = True
     otlp: str | None = None
     ready_needs_all: bool = False
+    options: dict[str, Any] = field(default_factory=dict)
     workers: WorkerRules = field(default_factory=WorkerRules)
     confinement: ConfinementReport = field(default_factory=ConfinementReport)

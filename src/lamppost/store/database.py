@@ -35,7 +35,8 @@ CHUNKS_LOCK = 8_424
 
 _RECONNECT_S = 3.0
 """How long the pool goes on trying by itself, later and later; then the next question makes it try anew."""
-_OWNER = "lamppost_owner"
+OWNER = "lamppost_owner"
+"""The role that owns all tables of a private server, and cannot sign in."""
 _ROLE = "lamppost_service"
 _FORMER_TABLES = (
     *("alerts", "calls", "channels", "chunks", "endpoint_revisions", "endpoints", "judged", "judged_through", "judged_windows"),
@@ -83,17 +84,17 @@ def _prepare(connection: psycopg.Connection[TupleRow], own_server: bool) -> None
     """Make the schema, move tables of earlier versions there, and go on as the role that owns them, with that schema only in sight."""
     connection.execute("SELECT pg_catalog.set_config('search_path', '', false)")
     if own_server:
-        for role, login in ((_OWNER, "NOLOGIN"), (_ROLE, "LOGIN")):
+        for role, login in ((OWNER, "NOLOGIN"), (_ROLE, "LOGIN")):
             if connection.execute("SELECT 1 FROM pg_catalog.pg_roles WHERE rolname = %s", (role,)).fetchone() is None:
                 connection.execute(f"CREATE ROLE {role} {login}".encode())
         connection.execute("REVOKE CREATE ON SCHEMA public FROM PUBLIC")
     with connection.transaction():
         connection.execute("SELECT pg_catalog.pg_advisory_xact_lock(%s)", (_MIGRATION_LOCK,))
         if connection.execute("SELECT 1 FROM pg_catalog.pg_namespace WHERE nspname = %s", (SCHEMA,)).fetchone() is None:
-            connection.execute(f"CREATE SCHEMA {SCHEMA} {f'AUTHORIZATION {_OWNER}' if own_server else ''}".encode())
+            connection.execute(f"CREATE SCHEMA {SCHEMA} {f'AUTHORIZATION {OWNER}' if own_server else ''}".encode())
         _move_former_tables(connection, own_server)
     if own_server:
-        connection.execute(f"SET ROLE {_OWNER}".encode())
+        connection.execute(f"SET ROLE {OWNER}".encode())
     connection.execute(f"SET search_path = {SCHEMA}".encode())
 
 
@@ -121,15 +122,15 @@ def _move_former_tables(connection: psycopg.Connection[TupleRow], own_server: bo
         log.error("the trigger %s on %s is none of Lamp Post's; it is dropped", trigger, table)
         connection.execute(sql.SQL("DROP TRIGGER {} ON {}").format(sql.Identifier(trigger), sql.Identifier(SCHEMA, table)))
     for (table,) in connection.execute(
-        "SELECT tablename FROM pg_catalog.pg_tables WHERE schemaname = %s AND tableowner <> %s", (SCHEMA, _OWNER)
+        "SELECT tablename FROM pg_catalog.pg_tables WHERE schemaname = %s AND tableowner <> %s", (SCHEMA, OWNER)
     ).fetchall():
-        connection.execute(sql.SQL("ALTER TABLE {} OWNER TO {}").format(sql.Identifier(SCHEMA, table), sql.Identifier(_OWNER)))
+        connection.execute(sql.SQL("ALTER TABLE {} OWNER TO {}").format(sql.Identifier(SCHEMA, table), sql.Identifier(OWNER)))
     for (function,) in connection.execute(
         "SELECT p.oid::pg_catalog.regprocedure::text FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace"
         " JOIN pg_catalog.pg_roles r ON r.oid = p.proowner WHERE n.nspname = %s AND r.rolname <> %s",
-        (SCHEMA, _OWNER),
+        (SCHEMA, OWNER),
     ).fetchall():
-        connection.execute(f"ALTER FUNCTION {function} OWNER TO {_OWNER}".encode())
+        connection.execute(f"ALTER FUNCTION {function} OWNER TO {OWNER}".encode())
 
 
 def hand_over(url: str) -> str:
@@ -141,12 +142,12 @@ def hand_over(url: str) -> str:
         connection.execute("SELECT pg_catalog.set_config('search_path', '', false)")
         connection.execute(sql.SQL("ALTER ROLE {} PASSWORD {}").format(sql.Identifier(_ROLE), sql.Literal(secret)))
         connection.execute(f"REVOKE ALL ON SCHEMA public FROM {_ROLE}".encode())
-        connection.execute(f"SET ROLE {_OWNER}".encode())
+        connection.execute(f"SET ROLE {OWNER}".encode())
         everything = "SELECT, INSERT, UPDATE, DELETE"
         for statement in (
             f"GRANT USAGE ON SCHEMA {SCHEMA} TO {_ROLE}",
             f"GRANT {everything} ON ALL TABLES IN SCHEMA {SCHEMA} TO {_ROLE}",
-            f"GRANT USAGE ON ALL SEQUENCES IN SCHEMA {SCHEMA} TO {_ROLE}",
+            f"GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA {SCHEMA} TO {_ROLE}",
             f"GRANT EXECUTE ON ALL FUNCTIONS IN SCHEMA {SCHEMA} TO {_ROLE}",
             f"ALTER DEFAULT PRIVILEGES IN SCHEMA {SCHEMA} GRANT {everything} ON TABLES TO {_ROLE}",
             f"REVOKE ALL ON {SCHEMA}.trail, {SCHEMA}.migrations FROM {_ROLE}",

@@ -69,7 +69,8 @@ def replace_admin(url: str) -> str:
     with connect(url) as connection:
         connection.execute(
             "INSERT INTO tokens (name, role, hash, made_by) VALUES ('admin', 'admin', %s, 'data folder')"
-            " ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, role = 'admin', revoked_at = NULL, made_at = now()",
+            " ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, role = 'admin', revoked_at = NULL, made_at = now(),"
+            " former_hash = NULL, former_until = NULL",
             (hash_of(secret),),
         )
         connection.execute("DELETE FROM sessions WHERE token = 'admin'")
@@ -143,11 +144,32 @@ async def revoke_token(pool: Pool, name: str, by: ChangedBy) -> None:
         await announce(connection, "tokens")
 
 
+async def rotate_token(pool: Pool, name: str, keep_former: timedelta, by: ChangedBy) -> tuple[str, datetime]:
+    """Give a token a new secret, which is shown this once. Returns the secret and until when the former one is in force too.
+
+    The secret before the former one, if that was still in force, ends. Raise NotFound for a token that is not in force.
+    """
+    secret = new_secret()
+    async with pool.connection() as connection, connection.transaction():
+        rotated = await connection.execute(
+            "UPDATE tokens SET former_hash = hash, former_until = now() + %s, hash = %s WHERE name = %s AND revoked_at IS NULL"
+            " AND (expires_at IS NULL OR expires_at > now()) RETURNING former_until",
+            (keep_former, hash_of(secret), name),
+        )
+        if (row := await rotated.fetchone()) is None:
+            raise NotFound(f"there is no token {name!r} in force; see lamppost token list")
+        await trail.add_entry(connection, by, "rotated token", name, after={"former_until": row[0]})
+        await announce(connection, "tokens")
+    return secret, row[0]
+
+
 async def principals_by_hash(pool: Pool) -> dict[bytes, Principal]:
-    """The principals of all tokens that were not revoked, by hash of the secret."""
+    """The principals of all tokens that were not revoked, by hash of the secret; by that of the former secret too, while it is in force."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            f"SELECT hash, name, role, endpoints, {_EXPIRES}, rate_per_s FROM tokens WHERE revoked_at IS NULL".encode()
+            f"SELECT hash, name, role, endpoints, {_EXPIRES}, rate_per_s FROM tokens WHERE revoked_at IS NULL"
+            " UNION ALL SELECT former_hash, name, role, endpoints, extract(epoch FROM least(expires_at, former_until))::float8, rate_per_s"
+            " FROM tokens WHERE revoked_at IS NULL AND former_until > now()".encode()
         )
         found = {row[0]: _principal(*row[1:]) for row in await rows.fetchall()}
     return {secret: principal for secret, principal in found.items() if principal is not None}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 from fastapi import APIRouter, Request, Response
 
@@ -10,7 +10,16 @@ from lamppost.core.errors import BadRequest, NotSignedIn
 from lamppost.core.names import check_name
 from lamppost.core.roles import MAY, Role
 from lamppost.service.api.access import PROBLEMS, RequireCaller, TheNode, TokenKeeper
-from lamppost.service.api.schemas.tokens import NewTokenAnswer, SessionAnswer, SignInLinkAnswer, SignInRequest, TokenAnswer, TokenRequest
+from lamppost.service.api.schemas.tokens import (
+    NewTokenAnswer,
+    RotationAnswer,
+    RotationRequest,
+    SessionAnswer,
+    SignInLinkAnswer,
+    SignInRequest,
+    TokenAnswer,
+    TokenRequest,
+)
 from lamppost.service.auth import COOKIE, UnknownSecret, session_of
 from lamppost.store import tokens
 
@@ -104,6 +113,14 @@ async def make_token(body: TokenRequest, node: TheNode, caller: TokenKeeper) -> 
     secret = await tokens.make_token(node.pool, body.name, body.role, body.endpoints, caller.changed_by, body.expires_at, body.rate_per_s)
     await node.auth.reload()
     return NewTokenAnswer(**body.model_dump(), secret=secret)
+
+
+@router.post("/tokens/{name}/rotate")
+async def rotate_token(name: str, body: RotationRequest, node: TheNode, caller: TokenKeeper) -> RotationAnswer:
+    """Give a token a new secret, shown only in this answer. The former one stays in force for ``keep_former_s`` seconds."""
+    secret, until = await tokens.rotate_token(node.pool, name, timedelta(seconds=body.keep_former_s), caller.changed_by)
+    await node.auth.reload()
+    return RotationAnswer(name=name, secret=secret, former_until=until)
 
 
 @router.delete("/tokens/{name}", status_code=204)

@@ -50,6 +50,20 @@ class NewTokenAnswer(TokenRequest):
     secret: str
 
 
+class RotationRequest(ApiModel):
+    """How long the former secret of a token stays in force beside the new one, in seconds."""
+
+    keep_former_s: int = Described(default=3_600, ge=0, le=30 * 86_400)
+
+
+class RotationAnswer(ApiModel):
+    """The new secret of a token, shown this once. former_until : when the former one ends."""
+
+    name: str
+    secret: str
+    former_until: datetime
+
+
 class TokenAnswer(TokenRequest):
     """A token as it may be shown."""
 
