@@ -29,7 +29,7 @@ __all__ = [
     "pack",
     "serve",
 ]
-__version__ = "0.1.0"
+__version__ = "0.2.0"
 
 _HOMES = {
     "AsyncClient": "lamppost.client",

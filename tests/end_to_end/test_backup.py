@@ -228,12 +228,12 @@ class EarlierReleases(unittest.TestCase):
         server.stop()
         service.options = ("--new-admin-token",)
         service.start()
-        with service.client("lamp_Vo3_javbK6WXka59Ei4CtkjMajIoneUqKkXKSHWxtKs") as client:
+        with service.client("lamp_2cDFrqUc5ilzfqOOzQhtv3OyeFjdH6pT3JyUXfu1PC8") as client:
             self.assertEqual(client.predict("times", {"x": 3.0}).answer["y"], 6.0)
-        with service.client("lamp_MUcOtE-8f-oeloAvJs3IJRGXbh6YwjnC2f-ZjyFK6Zc") as client, self.assertRaises(NotSignedIn):
+        with service.client("lamp_u3-M1vu3O4Vga7p6icV0qAwIFn0EmYUvqGguO-Ui2cg") as client, self.assertRaises(NotSignedIn):
             client.predict("times", {"x": 3.0})
         with service.client() as client:
-            self.assertEqual(client.describe_endpoint("times")["setup"]["monitoring"]["window_minutes"], 30)
+            self.assertEqual(client.describe("times")["setup"]["monitoring"]["window_minutes"], 30)
             client.rollback("times")
             client.rollback("times")
             self.assertEqual(client.predict("times", {"x": 3.0}).answer["y"], 3.0)

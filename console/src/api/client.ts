@@ -18,6 +18,7 @@ export type Comparison = components["schemas"]["ComparisonAnswer"];
 export type Profile = components["schemas"]["FeatureProfile"];
 export type Token = components["schemas"]["TokenAnswer"];
 export type MadeToken = components["schemas"]["NewTokenAnswer"];
+export type Rotation = components["schemas"]["RotationAnswer"];
 export type Session = components["schemas"]["SessionAnswer"];
 
 export type Rollout = components["schemas"]["RolloutAnswer"];

@@ -1,5 +1,5 @@
-import { type FormEvent, useState } from "react";
-import { api, type Fault, good, type MadeToken, ProblemError, type Token } from "../api/client";
+import { type FormEvent, type ReactNode, useState } from "react";
+import { api, type Fault, good, type MadeToken, ProblemError, type Rotation, type Token } from "../api/client";
 import { useOverview, useTokens } from "../api/queries";
 import { useServiceChange } from "../api/useServiceChange";
 import { Button, Card, CopyButton, Mono, Trouble } from "../parts/basics";
@@ -8,9 +8,10 @@ import { FieldInput, settingField } from "../parts/FieldInput";
 import { QueryState } from "../parts/QueryState";
 import { useToast } from "../parts/Toasts";
 import { type Column, DataTable } from "../table/DataTable";
-import { ago, count, plural } from "../words";
+import { ago, clock, count, plural } from "../words";
 
 type Role = MadeToken["role"];
+const KEEP_FORMER_S = 3_600;
 const ROLES = {
   caller: ["asks endpoints, all or those named", "a service that needs answers"],
   viewer: ["looks", "somebody who follows an endpoint, a metrics scraper"],
@@ -169,21 +170,27 @@ function Make() {
         </div>
       )}
       {make.data && (
-        <div className="mt-3 rounded-small border border-amber bg-amber-wash p-3" role="status">
-          <p>
-            <strong className="font-semibold">{make.data.name}</strong> is made. Its secret is shown this once:
-          </p>
-          <p className="mt-1 flex items-baseline gap-3">
-            <Mono className="break-all">{make.data.secret}</Mono>
-            <CopyButton text={make.data.secret} />
-          </p>
-        </div>
+        <SecretNote secret={make.data.secret}>
+          <strong className="font-semibold">{make.data.name}</strong> is made. Its secret is shown this once:
+        </SecretNote>
       )}
     </Card>
   );
 }
 
-const COLUMNS: Column<Token>[] = [
+/** A secret to copy now or never. */
+const SecretNote = ({ secret, children }: { secret: string; children: ReactNode }) => (
+  <div className="mt-3 rounded-small border border-amber bg-amber-wash p-3" role="status">
+    <p>{children}</p>
+    <p className="mt-1 flex items-baseline gap-3">
+      <Mono className="break-all">{secret}</Mono>
+      <CopyButton text={secret} />
+    </p>
+  </div>
+);
+
+/** onRotated : gets the new secret of a token. */
+const columns = (onRotated: (rotated: Rotation) => void): Column<Token>[] => [
   { id: "token", width: 160, value: (token) => token.name, className: "font-mono" },
   { id: "role", width: 88, value: (token) => token.role },
   { id: "endpoints", grow: true, value: (token) => token.endpoints?.join(", ") ?? "all" },
@@ -201,22 +208,39 @@ const COLUMNS: Column<Token>[] = [
     id: "end it",
     head: null,
     numeric: true,
-    width: 64,
-    cell: (token) => stateOf(token) === "in force" && <Revoke name={token.name} />,
+    width: 136,
+    cell: (token) =>
+      stateOf(token) === "in force" && (
+        <span className="inline-flex gap-3">
+          <Rotate name={token.name} onRotated={onRotated} />
+          <Revoke name={token.name} />
+        </span>
+      ),
   },
 ];
 
-const All = ({ tokens }: { tokens: Token[] }) => (
-  <Card title="All of them" aside={<code className="text-small text-faint">lamppost token list</code>}>
-    <DataTable
-      label="tokens"
-      columns={COLUMNS}
-      rows={tokens}
-      rowKey={(token) => token.name}
-      rowClass={(token) => (stateOf(token) === "in force" ? "" : "text-faint")}
-    />
-  </Card>
-);
+function All({ tokens }: { tokens: Token[] }) {
+  const [rotated, setRotated] = useState<Rotation | null>(null);
+  return (
+    <Card title="All of them" aside={<code className="text-small text-faint">lamppost token list</code>}>
+      {rotated && (
+        <div className="mb-3">
+          <SecretNote secret={rotated.secret}>
+            <strong className="font-semibold">{rotated.name}</strong> has a new secret, shown this once. The former one ends at{" "}
+            {clock(rotated.former_until)}.
+          </SecretNote>
+        </div>
+      )}
+      <DataTable
+        label="tokens"
+        columns={columns(setRotated)}
+        rows={tokens}
+        rowKey={(token) => token.name}
+        rowClass={(token) => (stateOf(token) === "in force" ? "" : "text-faint")}
+      />
+    </Card>
+  );
+}
 
 function stateOf(token: Token): "in force" | "revoked" | "expired" {
   if (token.revoked_at) return "revoked";
@@ -228,6 +252,32 @@ function describeState(token: Token): string {
   if (state === "revoked") return `revoked ${ago(token.revoked_at!)}`;
   if (state === "expired") return `expired ${ago(token.expires_at!)}`;
   return token.expires_at ? `until ${token.expires_at.slice(0, 10)}` : "in force";
+}
+
+/** Gives a token a new secret; the former one stays in force for an hour. */
+function Rotate({ name, onRotated }: { name: string; onRotated: (rotated: Rotation) => void }) {
+  const rotate = useServiceChange(
+    "token",
+    async () => good(await api.POST("/api/tokens/{name}/rotate", { params: { path: { name } }, body: { keep_former_s: KEEP_FORMER_S } })),
+    onRotated,
+  );
+  return (
+    <ConfirmDialog
+      trigger={
+        <button type="button" className="text-small text-soft underline hover:text-ink">
+          rotate
+        </button>
+      }
+      title={`Give ${name} a new secret?`}
+      command={`lamppost token rotate ${name}`}
+      confirm="Rotate it"
+      leave="Keep the secret"
+      change={rotate}
+    >
+      The new secret is shown once. The present one stays in force for an hour, so that whoever uses it can change over; then it ends.
+      Browsers stay signed in.
+    </ConfirmDialog>
+  );
 }
 
 /** Ends a token; says beforehand what that does. It cannot be undone, only made anew. */
@@ -250,10 +300,7 @@ function Revoke({ name }: { name: string }) {
       confirm="Revoke it"
       leave="Keep it"
       danger
-      pending={revoke.isPending}
-      error={revoke.error}
-      onOpen={revoke.reset}
-      onConfirm={() => revoke.mutateAsync()}
+      change={revoke}
     >
       Every call with it is refused from now on, on every node, and browsers signed in with it are signed out. It cannot be taken back; a
       new token can be made.

@@ -1,4 +1,5 @@
 // A question before something is done: what it will change, how it is undone, and the command that does the same.
+import type { UseMutationResult } from "@tanstack/react-query";
 import { AlertDialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
 import { Button, Mono, Trouble } from "./basics";
@@ -14,19 +15,24 @@ type Props = {
   confirming?: string;
   leave?: string;
   danger?: boolean;
-  pending: boolean;
-  error: Error | null;
-  /** Does it; the dialog closes when the promise is kept, and shows `error` when it is broken. */
-  onConfirm: () => Promise<unknown>;
+  /** Does it; the dialog closes when it succeeds, and shows its error when it fails. */
+  change: Pick<UseMutationResult<unknown, Error, void>, "isPending" | "error" | "reset" | "mutateAsync">;
+  /** A fault of something else that the question needs. */
+  error?: Error | null;
   onOpen?: () => void;
 };
 
 export function ConfirmDialog(props: Props) {
   const [open, setOpen] = useState(false);
-  const { pending, error } = props;
+  const { change: asked } = props;
+  const pending = asked.isPending;
+  const error = asked.error ?? props.error;
   function change(next: boolean): void {
     if (pending) return;
-    if (next) props.onOpen?.();
+    if (next) {
+      asked.reset();
+      props.onOpen?.();
+    }
     setOpen(next);
   }
   return (
@@ -57,7 +63,7 @@ export function ConfirmDialog(props: Props) {
               kind={props.danger ? "danger" : "main"}
               disabled={pending}
               onClick={() =>
-                void props.onConfirm().then(
+                void asked.mutateAsync().then(
                   () => setOpen(false),
                   () => undefined,
                 )

@@ -55,13 +55,9 @@ export function DeleteEndpoint({ page }: { page: EndpointPage }) {
           confirm="Delete it"
           confirming="Deleting …"
           danger
-          pending={remove.isPending}
-          error={remove.error ?? callers.error}
-          onOpen={() => {
-            remove.reset();
-            setAsking(true);
-          }}
-          onConfirm={() => remove.mutateAsync()}
+          change={remove}
+          error={callers.error}
+          onOpen={() => setAsking(true)}
         >
           {callers.data === undefined
             ? "Looking for its callers …"

@@ -74,10 +74,7 @@ function Retire({ page }: { page: VersionPage }) {
         title={undo ? `Let ${page.name} serve again?` : `Retire ${page.name}?`}
         command={command}
         confirm={undo ? "Let it serve" : "Retire it"}
-        pending={retire.isPending}
-        error={retire.error}
-        onOpen={retire.reset}
-        onConfirm={() => retire.mutateAsync()}
+        change={retire}
       >
         {undo
           ? "Endpoints can be pointed at it again. Nothing is served differently by this."
@@ -113,10 +110,7 @@ function Delete({ page }: { page: VersionPage }) {
       confirm="Delete it"
       confirming="Deleting …"
       danger
-      pending={remove.isPending}
-      error={remove.error}
-      onOpen={remove.reset}
-      onConfirm={() => remove.mutateAsync()}
+      change={remove}
     >
       Its package goes for good; keep the lamp file if you may need it again. Records, outcomes and the trail stay, and its number is not
       used again. If an endpoint serves it or may go back to it, nothing is deleted.
@@ -146,10 +140,7 @@ export function DeleteModel({ model }: { model: string }) {
       confirm="Delete it"
       confirming="Deleting …"
       danger
-      pending={remove.isPending}
-      error={remove.error}
-      onOpen={remove.reset}
-      onConfirm={() => remove.mutateAsync()}
+      change={remove}
     >
       The packages go for good; records, outcomes and the trail stay. If an endpoint serves one of them or may go back to it, nothing is
       deleted.

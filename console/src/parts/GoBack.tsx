@@ -39,10 +39,7 @@ export function GoBack({ page }: { page: Page }) {
       command={`lamppost rollback ${page.name}`}
       confirm="Go back"
       confirming="Going back …"
-      pending={back.isPending}
-      error={back.error}
-      onOpen={back.reset}
-      onConfirm={() => back.mutateAsync()}
+      change={back}
     >
       Every node serves <Mono className="text-slate">{target.summary}</Mono> again within a second, as of revision {target.revision} (
       {ago(target.since)}).
