@@ -12,7 +12,7 @@ test: setup
 	@scripts/test.sh
 
 setup:
-	@scripts/setup.sh venv postgres chromium console torch
+	@scripts/setup.sh venv postgres chromium balancers console torch
 
 lint:
 	@$(PYTHON_HERE) -m ruff check .

@@ -58,6 +58,15 @@ postgres() {
 }
 
 chromium() { type -P chromium >/dev/null || apt_install "Chromium, for the console's tests," chromium; }
+# The tests' balancers; Debian would start them as services at once.
+balancers() {
+  type -P haproxy >/dev/null && type -P nginx >/dev/null && return
+  local policy=/usr/sbin/policy-rc.d made=
+  if [ -w /usr/sbin ] && [ ! -e "$policy" ]; then printf '#!/bin/sh\nexit 101\n' > "$policy"; chmod +x "$policy"; made=1; fi
+  apt_install "haproxy and nginx, for the tests of balancers," haproxy nginx-light
+  [ -z "$made" ] || rm -f "$policy"
+}
+
 wrk() { type -P wrk >/dev/null || apt_install "wrk, for the load" wrk; }
 
 # Node for building the console: the machine's if it is new enough, else the one that comes as a Python package.

@@ -4,7 +4,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { App } from "./App";
-import { api, good, ProblemError } from "./api/client";
+import { api, BASE, good, ProblemError } from "./api/client";
 import { Toasts } from "./parts/Toasts";
 import "./styles.css";
 import { startTheme } from "./theme";
@@ -44,7 +44,7 @@ const linkFailed = await signInByLink();
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
-      <BrowserRouter>
+      <BrowserRouter basename={BASE}>
         <Tooltip.Provider delayDuration={250}>
           <Toasts>
             <App linkFailed={linkFailed} />

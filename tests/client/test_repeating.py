@@ -24,3 +24,12 @@ class Repeating(unittest.TestCase):
         ):
             with self.subTest(f"{request.path} {status} {after} {left}"):
                 self.assertEqual(wait_before_repeat(request, Reply(status, {"retry-after": after}, b""), left), wanted)
+
+    def test_a_lost_connection_is_tried_again_at_once_for_what_changes_nothing(self) -> None:
+        for request, left, wanted in (
+            (Request("POST", "/predict/risk", {}), 1, 0.0),
+            (Request("GET", "/api/calls"), 1, 0.0),
+            (Request("GET", "/api/calls"), 0, None),
+            (Request("DELETE", "/api/tokens/x"), 1, None),
+        ):
+            self.assertEqual(wait_before_repeat(request, ConnectionResetError(), left), wanted)

@@ -9,7 +9,6 @@ from lamppost.store import alerts, database, endpoints, rollouts, windows
 from tests.store.test_store import WithServer
 from tests.support.earlier_tables import apply_migrations
 
-
 LATER = ("0009_functions_of_the_owner.sql", "0010_deletion.sql", "0011_token_rotation.sql")
 
 

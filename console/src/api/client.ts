@@ -41,7 +41,10 @@ export type Alert = components["schemas"]["AlertAnswer"];
 export type Notice = components["schemas"]["NoticeAnswer"];
 export type Channel = components["schemas"]["ChannelAnswer"];
 
-export const api = createClient<paths>();
+/** Where the service stands, as the page says: empty, or the path before every address, without a slash at its end. */
+export const BASE = new URL(document.baseURI).pathname.replace(/\/$/, "");
+
+export const api = createClient<paths>({ baseUrl: BASE });
 
 /** One wrong value of a request, as the service names it. */
 export type Fault = components["schemas"]["FaultAnswer"];
@@ -104,7 +107,7 @@ type Prediction = components["schemas"]["PredictionAnswer"];
 
 /** Ask an endpoint for one row. The body is written by us, so that numbers stand as they were typed. */
 export async function predict(endpoint: string, body: string, headers: Record<string, string> = {}): Promise<Answered> {
-  const response = await fetch(`/predict/${encodeURIComponent(endpoint)}`, {
+  const response = await fetch(`${BASE}/predict/${encodeURIComponent(endpoint)}`, {
     method: "POST",
     headers: { ...headers, "Content-Type": "application/json" },
     body,
@@ -143,7 +146,7 @@ export type VersionPrediction = components["schemas"]["VersionPredictionAnswer"]
 
 /** What any version says to the same body, served or not. */
 export async function askVersion(model: string, number: number, body: string): Promise<VersionPrediction> {
-  const response = await fetch(`/api/models/${encodeURIComponent(model)}/versions/${number}/ask`, {
+  const response = await fetch(`${BASE}/api/models/${encodeURIComponent(model)}/versions/${number}/ask`, {
     method: "POST",
     headers: { "Content-Type": "application/json" },
     body,

@@ -1,6 +1,6 @@
 // The service's own OpenAPI document, as far as the page of documentation reads it.
 import { useQuery } from "@tanstack/react-query";
-import { ProblemError } from "./client";
+import { BASE, ProblemError } from "./client";
 
 export type Schema = {
   $ref?: string;
@@ -32,7 +32,7 @@ export const useDocument = () =>
   useQuery({
     queryKey: ["document"],
     queryFn: async () => {
-      const response = await fetch("/openapi.json");
+      const response = await fetch(`${BASE}/openapi.json`);
       if (!response.ok) throw ProblemError.of(response.status, await response.json().catch(() => null));
       return (await response.json()) as Document;
     },

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { type Document, type Operation, type Schema, useDocument } from "../api/document";
 import { Card, Mono } from "../parts/basics";
+import { BASE } from "../api/client";
 import { QueryState } from "../parts/QueryState";
 import { plural } from "../words";
 
@@ -32,7 +33,7 @@ function Operations({ document }: { document: Document }) {
       <p className="mt-1 text-lead text-soft">
         {plural(operations.filter((one) => one.group === "predict").length, "endpoint")} to ask,{" "}
         {operations.filter((one) => one.group !== "predict").length} other calls. For tools:{" "}
-        <a className="underline hover:text-ink" href="/openapi.json">
+        <a className="underline hover:text-ink" href={`${BASE}/openapi.json`}>
           /openapi.json
         </a>
         .

@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
-import { api, good } from "../api/client";
+import { api, BASE, good } from "../api/client";
 import { Button, Mono, Trouble } from "../parts/basics";
 
 /** `failed`: what became of a one-time link that brought somebody here. */
@@ -24,7 +24,7 @@ export function SignIn({ failed }: { failed: Error | null }) {
   return (
     <main className="mx-auto flex min-h-full max-w-[400px] flex-col justify-center px-4 py-16">
       <p className="flex items-center gap-3 text-title font-semibold">
-        <img src="/lamp.svg" alt="" width={32} height={32} /> Lamp Post
+        <img src={`${BASE}/lamp.svg`} alt="" width={32} height={32} /> Lamp Post
       </p>
       <p className="mt-2 text-soft">Trained models in service: proven, validated, batched, recorded.</p>
       <form className="mt-6" onSubmit={(event) => void submit(event)}>

@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useEffect, useMemo, useState } from "react";
-import { askVersion, type EndpointPage as Page, type Fault, type Field, predict, ProblemError } from "../api/client";
+import { askVersion, BASE, type EndpointPage as Page, type Fault, type Field, predict, ProblemError } from "../api/client";
 import { useModelVersions } from "../api/queries";
 import { checkAll } from "../check";
 import { bodyOf, exampleEntries, type Entries, entriesOf, type Entry } from "../form";
@@ -193,7 +193,7 @@ export function Ask({ page }: { page: Page }) {
         {shown && (
           <Card title="The same call">
             <Snippets
-              all={snippets(window.location.origin, page.name, { inputs, options, entries: shown, files, headers })}
+              all={snippets(window.location.origin + BASE, page.name, { inputs, options, entries: shown, files, headers })}
               id="the same call"
             />
           </Card>

@@ -17,7 +17,7 @@ import {
 } from "lucide-react";
 import { useState } from "react";
 import { NavLink, useLocation } from "react-router";
-import { api, type Session } from "../api/client";
+import { api, BASE, type Session } from "../api/client";
 import { useOverview } from "../api/queries";
 import { toggleTheme, useTheme } from "../theme";
 import { count } from "../words";
@@ -55,7 +55,7 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
   async function signOut(): Promise<void> {
     await api.DELETE("/api/session");
     queries.clear();
-    window.location.assign("/");
+    window.location.assign(`${BASE}/`);
   }
 
   return (
@@ -65,7 +65,7 @@ export function Street({ session, onSearch }: { session: Session; onSearch: () =
     >
       <div className="flex items-center justify-between pr-4">
         <NavLink to="/" end className="flex h-16 items-center gap-3 px-4 text-lead font-semibold max-lg:h-12">
-          <img src="/lamp.svg" alt="" width={24} height={24} /> Lamp Post
+          <img src={`${BASE}/lamp.svg`} alt="" width={24} height={24} /> Lamp Post
         </NavLink>
         <button
           type="button"

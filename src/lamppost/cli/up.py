@@ -42,6 +42,8 @@ from lamppost.service.app import make_app
 from lamppost.service.console import console_folder
 from lamppost.service.deployment.node_memory import FILE as MEMORY_FILE
 from lamppost.service.http.connection import HttpConnection
+from lamppost.service.http.forwarding import read_network
+from lamppost.service.http.tls import TlsFiles
 from lamppost.service.node import Node
 from lamppost.service.settings import Settings
 from lamppost.store import tokens
@@ -70,7 +72,7 @@ def _read_settings(context: typer.Context, file: Path | None) -> Path | None:
     return file
 
 
-_NOT_IN_BACKUPS = frozenset({"settings", "data", "database", "source", "new_admin_token"})
+_NOT_IN_BACKUPS = frozenset({"settings", "data", "database", "database_file", "admin_token_file", "source", "new_admin_token"})
 """Options that belong to one machine, or hold passwords."""
 
 
@@ -103,6 +105,17 @@ def up(
     public_url: Annotated[
         list[str] | None, typer.Option(help="Address that people and programs use, such as https://lamps.example (may be repeated).")
     ] = None,
+    tls_cert: Annotated[
+        Path | None, typer.Option(help="Certificate chain (PEM) to answer over TLS with; read anew on SIGHUP.", metavar="FILE")
+    ] = None,
+    tls_key: Annotated[Path | None, typer.Option(help="Its private key (PEM).", metavar="FILE")] = None,
+    trust_proxy: Annotated[
+        list[str] | None,
+        typer.Option(help="Address or network of a proxy whose X-Forwarded headers are believed (may be repeated).", metavar="NETWORK"),
+    ] = None,
+    cors_origin: Annotated[
+        list[str] | None, typer.Option(help="Origin of pages that may ask from browsers, with a token (may be repeated).", metavar="URL")
+    ] = None,
     environments: Annotated[
         bool,
         typer.Option("--environments", help="Serve packages with the library versions they were packed with; pip installs what differs."),
@@ -113,6 +126,9 @@ def up(
     spool: Annotated[str, typer.Option(help="Disk space for records while the database is away.")] = "1GB",
     grpc_port: Annotated[int | None, typer.Option(help="Port for gRPC; without this option there is no gRPC.", min=1, max=65535)] = None,
     database: Annotated[str | None, typer.Option(help="URL of an existing PostgreSQL, instead of a private one.")] = None,
+    database_file: Annotated[
+        Path | None, typer.Option(help="File that holds that URL, so that its password stands nowhere else.", metavar="FILE")
+    ] = None,
     allow_pickle: Annotated[
         bool, typer.Option("--allow-pickle", help="Open packages that are stored as pickle; a pickle can run code.")
     ] = False,
@@ -129,6 +145,9 @@ def up(
         typer.Option(
             help="A PostgreSQL database for look-ups (may be repeated); $NAME takes the URL from the environment.", metavar="NAME=URL"
         ),
+    ] = None,
+    admin_token_file: Annotated[
+        Path | None, typer.Option(help="File with the secret for the first admin token, instead of a made and printed one.", metavar="FILE")
     ] = None,
     new_admin_token: Annotated[bool, typer.Option("--new-admin-token", help="Give the admin token a new secret first.")] = False,
     smtp: Annotated[str | None, typer.Option(help="Mail server for alerts and reports, HOST:PORT.")] = None,
@@ -156,16 +175,22 @@ def up(
     public_urls = tuple(_public_url(url) for url in public_url or ())
     if environments and not allow_code:
         raise SetupError("libraries that packages name run code when they are imported; start with --allow-code as well as --environments")
+    tls = None if tls_cert is None and tls_key is None else TlsFiles(tls_cert, tls_key)
     if grpc_port is not None:
         check_extra("grpc")
         with _listening(host, grpc_port, "--grpc-port"):
             pass  # only to say it at once when it is taken
+    if database_file is not None:
+        database = _read_secret(database_file, "--database-file")
+    first_secret = os.environ.get("LAMPPOST_ADMIN_TOKEN") or (
+        None if admin_token_file is None else _read_secret(admin_token_file, "--admin-token-file")
+    )
     with _listening(host, port, "--port") as listener, only_one(data), database_url(database, data) as url:
-        address = f"http://{host}:{listener.getsockname()[1]}"
+        address = f"{'https' if tls_cert else 'http'}://{host}:{listener.getsockname()[1]}"
         formats = frozenset({"skops"} | ({"pickle", "torch"} if allow_pickle else set()) | ({"python"} if allow_code else set()))
         worker_rules = WorkerRules(data / "workers", data, not unconfined)
         confinement = _confinement(worker_rules, formats)
-        served_from, secret, before_database_returns = _prepare_database(url, database is not None, data, new_admin_token)
+        served_from, secret, before_database_returns = _prepare_database(url, database is not None, data, new_admin_token, first_secret)
         grpc = None if grpc_port is None else f"{host}:{grpc_port}"
         node = Node(
             Settings(
@@ -178,8 +203,10 @@ def up(
                 signers=signers,
                 grpc=grpc,
                 sources=sources,
-                address=public_urls[0] if public_urls else address,
-                public_urls=(*public_urls, address),
+                address=address,
+                public_urls=public_urls,
+                trusted_proxies=tuple(read_network(text) for text in trust_proxy or ()),
+                cors_origins=tuple(_origin(text) for text in cors_origin or ()),
                 smtp=smtp,
                 mail_from=mail_from,
                 otlp=otlp,
@@ -203,8 +230,10 @@ def up(
             timeout_keep_alive=75,
             backlog=2048,
         )
+        config.load()
+        config.ssl = None if tls is None else tls.context
         sys.setswitchinterval(_SWITCH_S)
-        server = _Server(config, node, address, secret, drain)
+        server = _Server(config, node, address, secret, drain, tls)
         try:
             with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
                 runner.run(server.serve(sockets=[listener]))
@@ -212,14 +241,28 @@ def up(
             server.show_secret()  # if the start failed: nobody would ever know it
 
 
-def _prepare_database(url: str, theirs: bool, data: Path, new_admin_token: bool) -> tuple[str, str | None, Callable[[], object] | None]:
+def _read_secret(file: Path, option: str) -> str:
+    """The one line of a file; raise SetupError if there is none."""
+    try:
+        secret = file.read_text(encoding="utf-8").strip()
+    except (OSError, UnicodeDecodeError) as error:
+        raise SetupError(f"{option} {file} cannot be read: {getattr(error, 'strerror', None) or error}") from error
+    if not secret or len(secret.splitlines()) > 1:
+        raise SetupError(f"{option} {file} holds {'nothing' if not secret else 'several lines'}; write one line")
+    return secret
+
+
+def _prepare_database(
+    url: str, theirs: bool, data: Path, new_admin_token: bool, first_secret: str | None
+) -> tuple[str, str | None, Callable[[], object] | None]:
     """Bring the database up to date. Returns the URL that the service uses, the secret of a new admin token, and, where a database of
     somebody else's is away and this folder has served before, what is to be done once that is back. Raise SetupError for a wrong URL.
     """
     try:
         migrate(url, own_server=not theirs)
         served_from = url if theirs else hand_over(url)
-        return served_from, tokens.replace_admin(served_from) if new_admin_token else tokens.make_first_admin(served_from), None
+        secret = tokens.replace_admin(served_from) if new_admin_token else tokens.make_first_admin(served_from, first_secret)
+        return served_from, secret, None
     except psycopg.ProgrammingError as error:
         if error.sqlstate is not None:
             raise
@@ -261,6 +304,14 @@ def _public_url(text: str) -> str:
     return text.rstrip("/")
 
 
+def _origin(text: str) -> str:
+    """An origin without a path; raise SetupError for what is none."""
+    parts = urlsplit(text)
+    if parts.scheme not in ("http", "https") or not parts.netloc or parts.path.strip("/"):
+        raise SetupError(f"--cors-origin {text} is no origin; write https:// and a name, without a path")
+    return f"{parts.scheme}://{parts.netloc}"
+
+
 def _source(text: str) -> tuple[str, str]:
     """Name and URL of ``NAME=URL``, where ``NAME=$VARIABLE`` keeps a password out of the command line."""
     name, equals, url = text.partition("=")
@@ -277,8 +328,9 @@ class _Server(uvicorn.Server):
     secret : of a new admin token, which is shown once. drain_s : seconds between SIGTERM and the end.
     """
 
-    def __init__(self, config: uvicorn.Config, node: Node, address: str, secret: str | None, drain_s: float) -> None:
+    def __init__(self, config: uvicorn.Config, node: Node, address: str, secret: str | None, drain_s: float, tls: TlsFiles | None) -> None:
         super().__init__(config)
+        self._tls = tls
         self._node = node
         self._address = address
         self._secret = secret
@@ -312,7 +364,12 @@ class _Server(uvicorn.Server):
 
     def _refresh(self, *_: object) -> None:
         """SIGHUP: read anew what can be, and go on."""
-        log.warning("SIGHUP: tokens and endpoints are read anew; options of the command need a new start")
+        log.warning("SIGHUP: tokens, endpoints and certificates are read anew; options of the command need a new start")
+        if self._tls is not None:
+            try:
+                self._tls.load()
+            except SetupError as error:
+                log.error("%s; the certificate of before stays", error.detail)
         if self._loop is not None:
             self._loop.call_soon_threadsafe(self._start_refreshing)
 

@@ -30,6 +30,8 @@ T = TypeVar("T")
 
 _OPENING_S = 300.0
 REPEATS = 2
+_LOST = (httpx.ReadError, httpx.WriteError, httpx.CloseError, httpx.RemoteProtocolError)
+"""A connection that ended before the answer was there, such as a kept one that a balancer has just closed."""
 _THIS_MACHINE = ("localhost", "127.0.0.1", "::1")
 
 
@@ -67,6 +69,13 @@ def _write_whole(to: Path, content: bytes) -> Path:
 
 def _reply(response: httpx.Response) -> Reply:
     return Reply(response.status_code, response.headers, response.content)
+
+
+def _answered(reply: Reply | httpx.HTTPError) -> Reply:
+    """A reply as it is; raise the error that stands for a lost connection."""
+    if isinstance(reply, Reply):
+        return reply
+    raise reply
 
 
 def _translated(error: httpx.HTTPError | httpx.InvalidURL, address: str) -> LampPostError:
@@ -108,8 +117,9 @@ class Client(ClientQuestions):
 
     address, token : taken from the environment or the client's own file where left out. timeout_s : for each call, in seconds;
     changes of endpoints may take 300, because they open versions. repeats : how many times a prediction or a question is sent again where
-    the service says with status 503 that it should be. ca : file with the certificates (PEM) that the service's own is checked with [the
-    system's, or those in ``SSL_CERT_FILE``]. Proxies are taken from the environment, but for services on this machine.
+    the service says with status 503 that it should be, or where the connection is lost. ca : file with the certificates (PEM) that the
+    service's own is checked with [the system's, or those in ``SSL_CERT_FILE``]. Proxies are taken from the environment, but for services
+    on this machine.
     Every method raises a `lamppost.LampPostError`.
 
     >>> with Client() as client:                                   # doctest: +SKIP
@@ -223,10 +233,14 @@ class Client(ClientQuestions):
     def _send(self, request: Request) -> Reply:
         left = self._repeats
         while True:
-            reply = _reply(self._http.send(_httpx_request(self._http, request)))
+            reply: Reply | httpx.HTTPError
+            try:
+                reply = _reply(self._http.send(_httpx_request(self._http, request)))
+            except _LOST as error:
+                reply = error
             wait_s = wait_before_repeat(request, reply, left)
             if wait_s is None:
-                return reply
+                return _answered(reply)
             left -= 1
             time.sleep(wait_s)
 
@@ -330,10 +344,14 @@ class AsyncClient(AsyncClientQuestions):
     async def _send(self, request: Request) -> Reply:
         left = self._repeats
         while True:
-            reply = _reply(await self._http.send(_httpx_request(self._http, request)))
+            reply: Reply | httpx.HTTPError
+            try:
+                reply = _reply(await self._http.send(_httpx_request(self._http, request)))
+            except _LOST as error:
+                reply = error
             wait_s = wait_before_repeat(request, reply, left)
             if wait_s is None:
-                return reply
+                return _answered(reply)
             left -= 1
             await anyio.sleep(wait_s)
 

@@ -1,4 +1,6 @@
-"""Says when a request that could not be answered is sent once more: only what changes nothing, and only when the service says when."""
+"""Says when a request that could not be answered is sent once more: only what changes nothing, and only when the service says when or the
+connection was lost.
+"""
 
 from __future__ import annotations
 
@@ -8,8 +10,8 @@ LONGEST_WAIT_S = 5.0
 _PREDICT = "/predict/"
 
 
-def wait_before_repeat(request: Request, reply: Reply, repeats_left: int) -> float | None:
-    """Seconds to wait before a request is sent again; None for an answer that stands.
+def wait_before_repeat(request: Request, reply: Reply | Exception, repeats_left: int) -> float | None:
+    """Seconds to wait before a request is sent again; None for an answer that stands. reply : or the error of a lost connection.
 
     Predictions and questions are repeated, because they change nothing; changes and outcomes are not. The service says with ``Retry-After``
     (RFC 9110, section 10.2.3) when; what it puts off for longer than five seconds is not waited for.
@@ -18,12 +20,14 @@ def wait_before_repeat(request: Request, reply: Reply, repeats_left: int) -> flo
     >>> wait_before_repeat(Request("GET", "/api/calls"), busy, 2), wait_before_repeat(Request("POST", "/api/tokens"), busy, 2)
     (1.0, None)
     """
-    if reply.status != 503 or repeats_left < 1:
+    if repeats_left < 1 or (isinstance(reply, Reply) and reply.status != 503):
         return None
     if request.method != "GET" and not (request.method == "POST" and request.path.startswith(_PREDICT)):
         return None
     if request.content is not None and not isinstance(request.content, bytes):
         return None  # a stream that was read
+    if isinstance(reply, Exception):
+        return 0.0
     stated = reply.headers.get("retry-after", "")
     if not stated.isdigit() or float(stated) > LONGEST_WAIT_S:
         return None

@@ -12,6 +12,7 @@ from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import Response
 from starlette.exceptions import HTTPException
+from starlette.middleware.cors import CORSMiddleware
 
 import lamppost
 from lamppost.core.errors import BadJson, BadRequest, LampPostError, NotFound
@@ -33,6 +34,7 @@ from lamppost.service.api import (
 )
 from lamppost.service.console import mount_console
 from lamppost.service.http.allowed_methods import AllowedMethods, allow_header
+from lamppost.service.http.answer_compression import CompressedSend, takes_gzip
 from lamppost.service.http.predict_handler import PREFIX, Receive, Scope, Send
 from lamppost.service.http.problems import problem_headers
 from lamppost.service.node import Node, running
@@ -45,12 +47,23 @@ class App(FastAPI):
 
     node: Node
     allowed_methods: AllowedMethods
+    cors: CORSMiddleware | None = None
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Answer predictions with their own handler, everything else with FastAPI."""
         if scope["type"] != "http":
             await super().__call__(scope, receive, send)
-        elif scope["method"] == "OPTIONS" and (methods := self.allowed_methods.find(scope["path"])):
+            return
+        if takes_gzip(scope["headers"]):
+            send = CompressedSend(send)
+        if self.cors is not None:
+            await self.cors(scope, receive, send)
+        else:
+            await self.answer(scope, receive, send)
+
+    async def answer(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Answer a request over HTTP."""
+        if scope["method"] == "OPTIONS" and (methods := self.allowed_methods.find(scope["path"])):
             await send({"type": "http.response.start", "status": 204, "headers": [allow_header(methods)]})
             await send({"type": "http.response.body", "body": b""})
         elif scope["path"].startswith(PREFIX):
@@ -89,7 +102,16 @@ def make_app(node: Node) -> App:
     app.add_exception_handler(HTTPException, _on_http)
     app.add_exception_handler(Exception, _on_fault)
     app.allowed_methods = AllowedMethods([*openapi_document.router.routes, *(route for module in _API for route in module.router.routes)])
-    mount_console(app)
+    mount_console(app, node.forwarding.base)
+    if node.settings.cors_origins:
+        app.cors = CORSMiddleware(
+            app.answer,
+            allow_origins=node.settings.cors_origins,
+            allow_methods=["GET", "POST", "PUT", "DELETE"],
+            allow_headers=["Authorization", "Content-Type", "Answer-Within", "Priority", "Traceparent"],
+            expose_headers=["Server-Timing", "Retry-After", "Content-Disposition"],
+            max_age=600,
+        )
     return app
 
 

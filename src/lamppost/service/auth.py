@@ -39,10 +39,11 @@ class UnknownSecret(NotSignedIn):
 
 
 class Auth:
-    """The principals in force. `reload` after every change of tokens."""
+    """The principals in force. `reload` after every change of tokens. own_origins : of the console, behind a proxy."""
 
-    def __init__(self, pool: Pool) -> None:
+    def __init__(self, pool: Pool, own_origins: frozenset[str] = frozenset()) -> None:
         self._pool = pool
+        self._own_origins = own_origins
         self._failures: TTLCache[str, int] = TTLCache(_MOST_ADDRESSES, _FORGET_S)
         self._by_hash: dict[bytes, Principal] = {}
         self._in_force: set[str] = set()
@@ -151,7 +152,7 @@ class Auth:
         if session is None:
             raise NotSignedIn("send a token in the header Authorization: Bearer <token>, or sign in on the console")
         principal = await self._by_session(session)
-        if method not in _SAFE and origin and urlsplit(origin).netloc != host:
+        if method not in _SAFE and origin and urlsplit(origin).netloc != host and origin.decode("latin-1").lower() not in self._own_origins:
             raise NotAllowed("a page of another origin may not use this session; send a token instead")
         return principal
 

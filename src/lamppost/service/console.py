@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from html import escape
 from importlib import resources
 from mimetypes import guess_type
 from pathlib import Path
@@ -19,15 +20,25 @@ _POLICY = "; ".join(
         "img-src 'self' data:",
         "style-src 'self' 'unsafe-inline'",
         "frame-ancestors 'none'",
-        "base-uri 'none'",
+        "base-uri 'self'",
         "form-action 'self'",
     ]
 )
 _OURS = ("api", "predict", "health", "openapi.json", "metrics")
 
 
+_PAGE = "index.html"
+_BASE = '<base href="/" />'
+"""In the built page: where everything that the page loads begins."""
+
+
 class _Console(StaticFiles):
-    """Static files. Any other address gets the console's page, which does its own routing."""
+    """Static files. Any other address gets the console's page, which does its own routing. base : the path before every address."""
+
+    def __init__(self, folder: Path, base: str) -> None:
+        super().__init__(directory=folder)
+        page = (folder / _PAGE).read_text(encoding="utf-8")
+        self._page = page.replace(_BASE, f'<base href="{escape(base)}/" />').encode()
 
     async def get_response(self, path: str, scope: Scope) -> Response:
         first = path.split("/")[0]
@@ -35,11 +46,13 @@ class _Console(StaticFiles):
             raise _no_such(scope)
         small = await self._compressed(path, scope) if first == "assets" else None
         try:
-            response = small or await super().get_response(path, scope)
+            response = small or (None if path in (".", _PAGE) else await super().get_response(path, scope))
         except HTTPException as error:
             if error.status_code != 404 or "." in path.rsplit("/", 1)[-1]:
                 raise
-            response = await super().get_response("index.html", scope)
+            response = None
+        if response is None:
+            response = Response(self._page, media_type="text/html")
         response.headers["content-security-policy"] = _POLICY
         response.headers["x-content-type-options"] = "nosniff"
         response.headers["referrer-policy"] = "no-referrer"
@@ -69,14 +82,14 @@ def _no_such(scope: Scope) -> HTTPException:
 def console_folder() -> Path | None:
     """The folder of the built console; None if it has not been built."""
     folder = Path(str(resources.files("lamppost"))) / "console" / "dist"
-    return folder if (folder / "index.html").exists() else None
+    return folder if (folder / _PAGE).exists() else None
 
 
-def mount_console(app: FastAPI) -> None:
-    """Serve the console, or a page that says how to build it."""
+def mount_console(app: FastAPI, base: str) -> None:
+    """Serve the console, or a page that says how to build it. base : the path before every address, or empty."""
     folder = console_folder()
     if folder is not None:
-        app.mount("/", _Console(directory=folder, html=True), name="console")
+        app.mount("/", _Console(folder, base), name="console")
         return
 
     @app.get("/", include_in_schema=False)

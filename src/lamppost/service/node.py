@@ -22,6 +22,7 @@ from lamppost.service.deployment.node_memory import NodeMemory
 from lamppost.service.deployment.rollout_driver import RolloutDriver
 from lamppost.service.http.connection_limits import ConnectionLimits, available_connections
 from lamppost.service.http.fast_path import FastPath
+from lamppost.service.http.forwarding import Forwarding
 from lamppost.service.http.known_hosts import KnownHosts
 from lamppost.service.http.predict_handler import PredictHandler
 from lamppost.service.http.request_gate import RequestGate
@@ -51,7 +52,8 @@ class Node:
         self.settings = settings
         self.pool = make_pool(settings.database)
         self.database_watch = DatabaseWatch(self.pool, settings.database, before_database_returns)
-        self.auth = Auth(self.pool)
+        self.forwarding = Forwarding(settings.public_urls, settings.trusted_proxies)
+        self.auth = Auth(self.pool, self.forwarding.origins)
         package_cache = PackageCache(self.pool, settings.data / "packages")
         self.window_counting = WindowCounting(self.pool, package_cache)
         writer = WriterProcess(settings.database, settings.data / "packages", self.window_counting)

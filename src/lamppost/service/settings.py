@@ -10,6 +10,7 @@ from lamppost.core.limits import MAX_BODY_BYTES, MAX_PACKAGE_BYTES
 from lamppost.runtime.confinement.probe import ConfinementReport
 from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
+from lamppost.service.http.forwarding import Network
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,7 +23,9 @@ class Settings:
     grpc : host and port for gRPC beside HTTP, None for none.
     environments : whether packages with other pins get the libraries that they were packed with.
     sources : databases that fields may be looked up in, URL by name.
-    address : where people reach this node. public_urls : more addresses that it is asked under.
+    address : where this node listens. public_urls : addresses that people and programs use, the first in links and mails.
+    trusted_proxies : networks of proxies whose headers about the sender are believed. cors_origins : origins of pages that may ask with a
+    token.
     smtp : host and port of a mail server, None for none. mail_from : whom its mails are from.
     records : whether calls are recorded at all. otlp : URL that spans are sent to (OTLP over HTTP), None for none.
     options : what the service was started with, as a file of settings would have it, without URLs of databases.
@@ -43,6 +46,8 @@ class Settings:
     sources: dict[str, str] = field(default_factory=dict)
     address: str = "http://127.0.0.1:8420"
     public_urls: tuple[str, ...] = ()
+    trusted_proxies: tuple[Network, ...] = ()
+    cors_origins: tuple[str, ...] = ()
     smtp: str | None = None
     mail_from: str = "lamppost@localhost"
     records: bool = True
@@ -51,3 +56,8 @@ class Settings:
     options: dict[str, Any] = field(default_factory=dict)
     workers: WorkerRules = field(default_factory=WorkerRules)
     confinement: ConfinementReport = field(default_factory=ConfinementReport)
+
+    @property
+    def public_address(self) -> str:
+        """The address for links."""
+        return self.public_urls[0] if self.public_urls else self.address

@@ -11,7 +11,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from lamppost.core.engine.rate_limit import MAX_RATE_PER_S, MIN_RATE_PER_S
-from lamppost.core.errors import Conflict, NotFound
+from lamppost.core.errors import Conflict, NotFound, SetupError
 from lamppost.core.instants import bounded_instant
 from lamppost.core.roles import MAY, Principal, Role
 from lamppost.store import trail
@@ -21,6 +21,7 @@ from lamppost.store.trail import ChangedBy
 log = logging.getLogger("lamppost.tokens")
 
 PREFIX = "lamp_"
+_LEAST_SECRET = 32
 SESSION_TIME = timedelta(hours=12)
 LINK_TIME = timedelta(minutes=15)
 
@@ -50,17 +51,22 @@ def hash_of(secret: str) -> bytes:
     return hashlib.sha256(secret.encode()).digest()
 
 
-def make_first_admin(url: str) -> str | None:
-    """Make the token ``admin`` and return its secret, if no token was ever made; else None."""
+def make_first_admin(url: str, given: str | None = None) -> str | None:
+    """Make the token ``admin``, if no token was ever made. Returns its secret, None where it was given or there are tokens already.
+
+    Raise SetupError for a given secret that is too short.
+    """
+    if given is not None and len(given) < _LEAST_SECRET:
+        raise SetupError(f"the secret for the first admin token has {len(given)} characters; give at least {_LEAST_SECRET}, at random")
     with connect(url) as connection:
         connection.execute("LOCK TABLE tokens IN EXCLUSIVE MODE")
         if connection.execute("SELECT 1 FROM tokens LIMIT 1").fetchone():
             return None
-        secret = new_secret()
+        secret = given or new_secret()
         connection.execute(
             "INSERT INTO tokens (name, role, hash, made_by) VALUES ('admin', 'admin', %s, 'first start')", (hash_of(secret),)
         )
-        return secret
+        return None if given else secret
 
 
 def replace_admin(url: str) -> str:

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import platform
 from collections.abc import Iterator
 from typing import Any
 
-from prometheus_client import CollectorRegistry
+from prometheus_client import CollectorRegistry, ProcessCollector
 from prometheus_client import generate_latest as generate_plain
-from prometheus_client.core import CounterMetricFamily, Exemplar, GaugeMetricFamily, HistogramMetricFamily
+from prometheus_client.core import CounterMetricFamily, Exemplar, GaugeMetricFamily, HistogramMetricFamily, InfoMetricFamily
 from prometheus_client.exposition import CONTENT_TYPE_PLAIN_0_0_4
 from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 from prometheus_client.registry import Collector
 
+import lamppost
 from lamppost.service.node import Node
 from lamppost.service.records.meter import EDGES_S, LatencyCounts
 
@@ -41,6 +43,8 @@ class _Collected(Collector):
         for pair, histogram in list(meter.speed.items()):
             speed.add_metric(list(pair), _buckets(histogram), histogram.total_s)
         yield speed
+        build = {"version": lamppost.__version__, "python": platform.python_version()}
+        yield InfoMetricFamily("lamppost_build", "What runs.", value=build)
         yield from self._node_families()
 
     def _node_families(self) -> Iterator[Any]:
@@ -95,6 +99,7 @@ def write_metrics(node: Node, content_type: str = OPENMETRICS) -> bytes:
     """The exposition as text of that content type."""
     registry = CollectorRegistry(auto_describe=False)
     registry.register(_Collected(node))
+    ProcessCollector(registry=registry)
     if content_type == PLAIN:
         return generate_plain(registry)
     text: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]

@@ -61,7 +61,8 @@ async def sign_in(given: SignInRequest, request: Request, response: Response, no
 async def make_link(request: Request, node: TheNode, caller: RequireCaller) -> SignInLinkAnswer:
     """A link that signs one browser in as the caller, once, within 15 minutes."""
     secret = await tokens.make_link(node.pool, caller.token)
-    return SignInLinkAnswer(link=f"{str(request.base_url).rstrip('/')}/#link={secret}")
+    here = node.settings.public_address if node.settings.public_urls else str(request.base_url).rstrip("/")
+    return SignInLinkAnswer(link=f"{here}/#link={secret}")
 
 
 @router.get("/session")

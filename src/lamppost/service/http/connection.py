@@ -18,6 +18,7 @@ from lamppost.core.limits import BODY_PAUSE_S, HEAD_S, MAX_HEADER_BYTES, MAX_HEA
 from lamppost.runtime.lane_options import RequestOptions
 from lamppost.service.http.connection_limits import ConnectionLimits, Place
 from lamppost.service.http.fast_path import FastPath, FastPathCall
+from lamppost.service.http.forwarding import Forwarding
 from lamppost.service.http.predict_handler import ADMITTED_CALL, REQUEST_OPTIONS
 from lamppost.service.http.problems import PROBLEM_TYPE, problem_headers
 
@@ -67,6 +68,7 @@ class HttpConnection(HttpToolsProtocol):
         self.request_options = RequestOptions(is_abandoned=self._is_lost)
         node = getattr(self.app, "node", None)
         self._fast_path: FastPath | None = getattr(node, "fast_path", None)
+        self._forwarding: Forwarding | None = getattr(node, "forwarding", None)
         self._limits: ConnectionLimits | None = getattr(node, "connection_limits", None)
         self._address = ""
         self._place: Place = "usual"
@@ -112,6 +114,8 @@ class HttpConnection(HttpToolsProtocol):
         """Hand the request to the fast path or the app, unless its headers exceed the bounds."""
         size = self._came
         self._in_head, self._came, self._body_open = False, 0, True
+        if self._forwarding is not None:
+            self.url = self._forwarding.strip_base(self.url)
         many = len(self.headers) > MAX_HEADERS
         if many or (size > MAX_HEADER_BYTES and sum(len(name) + len(value) for name, value in self.headers) > MAX_HEADER_BYTES):
             self._refuse_head()
@@ -137,6 +141,8 @@ class HttpConnection(HttpToolsProtocol):
         super().on_message_begin()
         self.url, self.headers, self.expect_100_continue = url, headers, expects
         self.scope["headers"] = headers
+        if self._forwarding is not None:
+            self._forwarding.note_origin(self.scope)  # type: ignore[arg-type]
         self.scope[REQUEST_OPTIONS] = self.request_options  # type: ignore[literal-required]
         super().on_headers_complete()
         self.cycle.transport = _LingeringTransport(self.transport, self)  # type: ignore[assignment]

@@ -32,7 +32,9 @@ _PREFIX = PREFIX.encode()
 _MAX_BYTES = 32 * 1024
 _JSON_TYPES = (b"application/json", b"application/json; charset=utf-8", b"application/json;charset=UTF-8")
 _ANY_ANSWER = (b"*/*", b"application/json", b"")
-_UNUSUAL = frozenset((b"priority", b"answer-within", b"expect", b"transfer-encoding", b"content-encoding", b"cookie", b"upgrade"))
+_UNUSUAL = frozenset(
+    (b"priority", b"answer-within", b"expect", b"transfer-encoding", b"content-encoding", b"cookie", b"origin", b"upgrade")
+)
 _READ_HEADERS = _UNUSUAL | {b"host", b"authorization", b"content-length", b"content-type", b"accept", b"traceparent"}
 
 

@@ -27,7 +27,7 @@ class Maintenance:
         self._pool = pool
         self._deployment = deployment
         self._node = node
-        self._alerts = AlertEvaluation(pool, deployment, self.drift_evaluation, settings.address)
+        self._alerts = AlertEvaluation(pool, deployment, self.drift_evaluation, settings.public_address)
         jobs = (
             Job("judge windows", 0.0, self._judge_windows),
             Job("evaluate alerts", 5.0, self._alerts.evaluate_alerts),
