@@ -37,7 +37,7 @@ venv() {
   .venv/bin/python -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e . 2>&1 | { grep -v '^WARNING' >&2 || true; }
   [ "${PIPESTATUS[0]}" = 0 ] || fail "lamppost itself could not be installed into .venv; look at what pip says above"
   # compiled by being imported: workers are confined and cannot keep what they compile
-  .venv/bin/python -W ignore -c 'import lamppost.cli.up, lamppost.runtime.worker, lamppost.package.skops_import as s, onnxruntime, pandas, pyarrow; s.import_skops()'
+  .venv/bin/python -W ignore -c 'import lamppost.cli.node.up, lamppost.runtime.worker, lamppost.package.skops_import as s, onnxruntime, pandas, pyarrow; s.import_skops()'
   printf '%s' "$wanted" > .venv/.lamppost-setup
 }
 

@@ -136,7 +136,7 @@ def import_large_libraries() -> None:
 
 def start_starter(folder: Path) -> int:
     """Fork the process that services are forked from: one that has imported the service, and none of the libraries of models. Its id."""
-    import lamppost.cli.up
+    import lamppost.cli.node.up
     import lamppost.service.app  # noqa: F401
 
     path = str(folder / "starter")

@@ -40,6 +40,7 @@ ORDER = (
     "runtime.confinement",
     "runtime",
     "service",
+    "service.logs",
     "service.packages",
     "service.records",
     "service.prediction",

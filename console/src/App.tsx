@@ -21,6 +21,7 @@ const Models = lazyPage(() => import("./pages/Models"), "Models");
 const ReviewsPage = lazyPage(() => import("./pages/ReviewsPage"), "ReviewsPage");
 const DeclaredPage = lazyPage(() => import("./pages/DeclaredPage"), "DeclaredPage");
 const TokensPage = lazyPage(() => import("./pages/TokensPage"), "TokensPage");
+const LogsPage = lazyPage(() => import("./pages/LogsPage"), "LogsPage");
 const TrailPage = lazyPage(() => import("./pages/TrailPage"), "TrailPage");
 const VersionPage = lazyPage(() => import("./pages/VersionPage"), "VersionPage");
 
@@ -59,6 +60,7 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
                 <Route path="/reviews" element={<ReviewsPage />} />
                 <Route path="/declared" element={<DeclaredPage />} />
                 <Route path="/trail" element={<TrailPage />} />
+                <Route path="/logs" element={<LogsPage />} />
                 <Route path="/docs" element={<DocsPage />} />
                 <Route path="/tokens" element={<TokensPage />} />
                 <Route path="*" element={<Lost />} />
@@ -90,6 +92,7 @@ const TITLES: Record<string, string> = {
   reviews: "Reviews",
   declared: "Declared document",
   trail: "Trail",
+  logs: "Logs",
   docs: "Interface",
   tokens: "Tokens",
 };

@@ -27,6 +27,7 @@ PAGES = (
     "/reviews",
     "/declared",
     "/trail",
+    "/logs",
     "/docs",
     "/tokens",
 )

@@ -10,7 +10,7 @@ from pathlib import Path
 from unittest import mock
 
 from lamppost.cli import out
-from lamppost.cli.logs import set_up_logging
+from lamppost.cli.node.logging_setup import set_up_logging
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import escape_controls
 from tests.support.lamps import moody_lamp, outage_lamp

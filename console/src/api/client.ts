@@ -19,6 +19,7 @@ export type Profile = components["schemas"]["FeatureProfile"];
 export type Token = components["schemas"]["TokenAnswer"];
 export type MadeToken = components["schemas"]["NewTokenAnswer"];
 export type Rotation = components["schemas"]["RotationAnswer"];
+export type LogLine = components["schemas"]["LogLineAnswer"];
 export type Session = components["schemas"]["SessionAnswer"];
 
 export type Rollout = components["schemas"]["RolloutAnswer"];

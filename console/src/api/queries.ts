@@ -1,7 +1,7 @@
 // What the pages look at, and how often they look again.
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import type { TimeSpan } from "../time/spans";
-import { api, good, type Session } from "./client";
+import { api, good, type LogLine, type Session } from "./client";
 
 const LIVE_MS = 2_000;
 
@@ -115,6 +115,24 @@ export const useTrail = (subject: string, search: string) =>
     queryKey: ["trail", subject, search],
     queryFn: async () =>
       good(await api.GET("/api/trail", { params: { query: { ...(subject && { subject }), ...(search && { search }), limit: 200 } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: 2 * LIVE_MS,
+  });
+
+/** What is sought in the log. hours : how far back. */
+export type LogSearch = { level: string; hours: number; about?: string; contains?: string; request_id?: string };
+
+/** Lines of the log of all nodes, newest first. */
+export const useLogs = ({ hours, level, ...rest }: LogSearch) =>
+  useQuery({
+    queryKey: ["logs", hours, level, rest],
+    queryFn: async () => {
+      const since = new Date(Date.now() - hours * 3_600_000).toISOString();
+      const found = good(
+        await api.GET("/api/logs", { params: { query: { ...rest, level: level as LogLine["level"], since, limit: 1_000 } } }),
+      );
+      return { ...found, lines: found.lines.reverse() };
+    },
     placeholderData: keepPreviousData,
     refetchInterval: 2 * LIVE_MS,
   });

@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { askVersion, type CallPage as Page } from "../api/client";
-import { useCall, useModelVersions } from "../api/queries";
+import { useCall, useMay, useModelVersions } from "../api/queries";
 import { Button, Card, CopyButton, Mono, Trouble } from "../parts/basics";
 import { Bar } from "../parts/Bar";
 import { QueryState } from "../parts/QueryState";
@@ -22,6 +22,7 @@ export function CallPage() {
 }
 
 function Found({ call }: { call: Page }) {
+  const mayRead = useMay("push");
   return (
     <>
       <h1 className="flex items-baseline gap-3 font-mono text-title font-semibold">
@@ -33,7 +34,12 @@ function Found({ call }: { call: Page }) {
         <Link to={`/endpoints/${call.endpoint}`} className="hover:underline">
           {call.endpoint}
         </Link>{" "}
-        by {call.token ?? "nobody"} {ago(call.at)}, at {clock(call.at)}.
+        by {call.token ?? "nobody"} {ago(call.at)}, at {clock(call.at)}.{" "}
+        {mayRead && (
+          <Link to={`/logs?request=${call.request_id}`} className="underline hover:text-ink">
+            What was logged
+          </Link>
+        )}
       </p>
       {call.odd_reason && (
         <p className="mt-1 text-amber">

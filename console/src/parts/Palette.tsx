@@ -33,6 +33,7 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
     { name: "Lanes", kind: "page", go: () => navigate("/lanes") },
     { name: "Reviews", kind: "page", go: () => navigate("/reviews") },
     { name: "Trail", kind: "page", go: () => navigate("/trail") },
+    { name: "Logs", kind: "page", go: () => navigate("/logs") },
     { name: "Declared", kind: "page", go: () => navigate("/declared") },
     { name: "Interface", kind: "page", go: () => navigate("/docs") },
     { name: "Tokens", kind: "page", go: () => navigate("/tokens") },

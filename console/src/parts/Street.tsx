@@ -12,6 +12,7 @@ import {
   Menu,
   Search,
   Sun,
+  ScrollText,
   UserCheck,
   X,
 } from "lucide-react";
@@ -30,6 +31,7 @@ const PLACES = [
   { to: "/lanes", name: "Lanes", Icon: Gauge },
   { to: "/reviews", name: "Reviews", Icon: UserCheck },
   { to: "/trail", name: "Trail", Icon: Footprints },
+  { to: "/logs", name: "Logs", Icon: ScrollText, may: "push" },
   { to: "/declared", name: "Declared", Icon: FileText },
   { to: "/docs", name: "Interface", Icon: BookOpen },
   { to: "/tokens", name: "Tokens", Icon: KeyRound, may: "tokens" },

@@ -45,7 +45,7 @@ def restore(
     as_json: AsJson = False,
 ) -> None:
     """Command ``restore``."""
-    from lamppost.cli.data_folder import database_url, only_one
+    from lamppost.cli.node.data_folder import database_url, only_one
     from lamppost.service.deployment.node_memory import FILE as MEMORY_FILE
     from lamppost.store.backup import restore_database
 

@@ -179,6 +179,8 @@ def call(
         print_line(f"shadow {paint(shadow['version'], SLATE)}  {json.dumps(shadow['answer'], ensure_ascii=False)}")
     if again is not None:
         _compared(answer, again)
+    else:
+        print_line(paint(f"  what was said meanwhile: lamppost logs --request {answer['request_id']} --since {answer['at'][:10]}", DIM))
 
 
 def _replayed(client: Client, answer: dict[str, Any], version: str) -> dict[str, Any]:

@@ -33,7 +33,7 @@ GROUPS = {
     "channel": "Add, list and remove channels, where alerts and reports go.",
 }
 COMMANDS = {
-    "up": CommandEntry("up", "Start the service, with a private PostgreSQL unless --database names another."),
+    "up": CommandEntry("node.up", "Start the service, with a private PostgreSQL unless --database names another."),
     "pack": CommandEntry("lamp_files.packing", "Make a lamp file and prove it."),
     "inspect": CommandEntry("lamp_files.packages", "Show what is in a lamp file."),
     "diff": CommandEntry(
@@ -58,6 +58,7 @@ COMMANDS = {
     "show": CommandEntry("manage", "Show an endpoint or a version: fields, state, history."),
     "ask": CommandEntry("ask", "Ask an endpoint; without a row, the example of its schema is sent."),
     "tail": CommandEntry("calls", "Show the last calls."),
+    "logs": CommandEntry("logs", "Show what the service, its workers and their code have said, on all nodes."),
     "records": CommandEntry("records", "Show how records fare on their way to the database, and try those again that were set aside."),
     "call": CommandEntry("calls", "Show one call: input, answer, version, and where the time went."),
     "console": CommandEntry("manage", "Print a link that signs one browser in to the console, once."),

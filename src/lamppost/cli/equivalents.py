@@ -34,6 +34,7 @@ EQUIVALENTS = {
     "show": Equivalent("Client.describe", f"GET {_ENDPOINT}"),
     "ask": Equivalent("Client.predict", "POST /predict/{endpoint}"),
     "tail": Equivalent("Client.calls", "GET /api/calls"),
+    "logs": Equivalent("Client.logs", "GET /api/logs"),
     "records": Equivalent(_FETCH, "GET /api/records/set-aside"),
     "call": Equivalent(_FETCH, "GET /api/calls/{request_id}"),
     "console": Equivalent(_FETCH, "POST /api/session/link"),

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import os
-import re
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from typing import Annotated
 
 import typer
 
 from lamppost.cli.out import DIM, paint, print_json, print_line, print_table, time_ago
 from lamppost.cli.parameters import Address, AsJson
+from lamppost.cli.times import parse_time
 from lamppost.client import Client
 from lamppost.client.config import find_connection, keep_token
-from lamppost.core.errors import BadRequest
 
 
 def token_new(
@@ -37,18 +36,6 @@ def token_new(
     limit = f", {rate:g} times a second" if rate else ""
     print_line(f"{name} {covers}{until}{limit}. Its secret is shown this once:")
     print_line(answer["secret"])
-
-
-def parse_time(text: str, now: datetime) -> datetime:
-    """A time from ``90d``, ``12h``, ``30min``, or a date or RFC 3339 time; raise BadRequest for anything else."""
-    if span_match := re.fullmatch(r"(\d{1,5})(d|h|min)", text.strip()):
-        unit = {"d": "days", "h": "hours", "min": "minutes"}[span_match[2]]
-        return now + timedelta(**{unit: int(span_match[1])})
-    try:
-        at = datetime.fromisoformat(text)
-    except ValueError as error:
-        raise BadRequest(f"{text!r} is no time; write 90d, 12h, 30min, or a date such as 2027-03-31") from error
-    return at if at.tzinfo else at.replace(tzinfo=UTC)
 
 
 def token_list(address: Address = None, as_json: AsJson = False) -> None:

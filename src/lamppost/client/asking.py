@@ -63,6 +63,13 @@ class ClientQuestions:
         answer: list[Answer] = self._run(calls.fetch("GET", "/api/calls", endpoint=endpoint, limit=limit))
         return answer
 
+    def logs(self, about: str | None = None, since: str | None = None, level: str = "info", limit: int = 500) -> Answer:
+        """The newest ``lines`` that the service, its workers and their code wrote, of all nodes, oldest first; ``silent`` names nodes that
+        did not answer. about : an endpoint, version, node, worker or source. since : RFC 3339 [an hour ago].
+        """
+        answer: Answer = self._run(calls.fetch("GET", "/api/logs", about=about, since=since, level=level, limit=limit))
+        return answer
+
     def drift(self, endpoint: str) -> Answer:
         """Whether rows and answers still look like training."""
         answer: Answer = self._run(calls.fetch("GET", calls.endpoint_path(endpoint, "/drift")))
@@ -217,6 +224,11 @@ class AsyncClientQuestions:
     async def calls(self, endpoint: str | None = None, limit: int = 50) -> list[Answer]:
         """See `Client.calls`."""
         answer: list[Answer] = await self._run(calls.fetch("GET", "/api/calls", endpoint=endpoint, limit=limit))
+        return answer
+
+    async def logs(self, about: str | None = None, since: str | None = None, level: str = "info", limit: int = 500) -> Answer:
+        """See `Client.logs`."""
+        answer: Answer = await self._run(calls.fetch("GET", "/api/logs", about=about, since=since, level=level, limit=limit))
         return answer
 
     async def drift(self, endpoint: str) -> Answer:

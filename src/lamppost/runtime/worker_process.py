@@ -281,7 +281,7 @@ class WorkerProcess:
                     return
             text = line[:_LINE_LIMIT].decode("utf-8", "replace").rstrip()
             named = _REQUEST.match(text)
-            extra = {"request_id": named[1]} if named is not None else None
+            extra = {"version": self.name, "worker": self.pid, "request_id": named[1] if named is not None else None}
             log.info("%s (worker %d): %s", self.name, self.pid, text, extra=extra)
 
 

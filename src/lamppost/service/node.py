@@ -8,11 +8,13 @@ import importlib
 import logging
 import os
 from collections.abc import AsyncIterator, Callable
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 from uuid import uuid4
 
 import psycopg
 
+import lamppost
 from lamppost.service.auth import Auth
 from lamppost.service.database_watch import DatabaseWatch
 from lamppost.service.deployment.changes import EndpointChanges
@@ -20,12 +22,13 @@ from lamppost.service.deployment.deletion import Deletions
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.deployment.node_memory import NodeMemory
 from lamppost.service.deployment.rollout_driver import RolloutDriver
+from lamppost.service.forwarding import Forwarding
 from lamppost.service.http.connection_limits import ConnectionLimits, available_connections
 from lamppost.service.http.fast_path import FastPath
-from lamppost.service.http.forwarding import Forwarding
 from lamppost.service.http.known_hosts import KnownHosts
 from lamppost.service.http.predict_handler import PredictHandler
 from lamppost.service.http.request_gate import RequestGate
+from lamppost.service.logs.log_files import LogFiles
 from lamppost.service.monitoring.endpoint_summaries import EndpointSummaries
 from lamppost.service.monitoring.maintenance import Maintenance
 from lamppost.service.packages.package_cache import PackageCache
@@ -35,6 +38,7 @@ from lamppost.service.records.recorder import Recorder
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.service.settings import Settings
 from lamppost.store.database import AWAY, CHANGES, DELETED_VERSIONS, make_pool
+from lamppost.store.nodes import SEEN_WITHIN, forget_node, note_node
 
 if TYPE_CHECKING:
     from lamppost.service.grpc.server import GrpcServer
@@ -43,6 +47,7 @@ log = logging.getLogger("lamppost.node")
 
 _IMPORT_AFTER_S = 1.0
 _LOOK_AGAIN_S = 10.0
+_NOTED_EVERY = SEEN_WITHIN / 4
 
 
 class Node:
@@ -59,6 +64,7 @@ class Node:
         writer = WriterProcess(settings.database, settings.data / "packages", self.window_counting)
         self.recorder = Recorder(writer, settings.data / "spool", settings.spool_bytes, settings.otlp)
         self.recorder.enabled = settings.records
+        self.log_files = LogFiles(settings.data / "logs", settings.name, settings.log_bytes, settings.log_days)
         self.memory = NodeMemory(self.pool, settings.data, package_cache)
         self.deployment = Deployment(
             pool=self.pool,
@@ -81,6 +87,8 @@ class Node:
         self.endpoint_summaries = EndpointSummaries(self.pool, self.deployment)
         self.version_listing = VersionListing(self.pool)
         self.ending = False
+        self._began_at = datetime.now(UTC)
+        self._noted_at = datetime.fromtimestamp(0, UTC)
         self._rpc: GrpcServer | None = None
         self._listening: asyncio.Task[None] | None = None
         self._warming: asyncio.Task[None] | None = None
@@ -91,6 +99,7 @@ class Node:
 
         Where the database is away, this node serves what it knew when it last wrote its memory. Raise DatabaseAway if it knew nothing.
         """
+        self.log_files.start()
         await self.database_watch.start()
         await self.pool.open()
         try:
@@ -133,8 +142,10 @@ class Node:
         await self.recorder.stop()
         with contextlib.suppress(psycopg.Error, *AWAY):
             await self.auth.note_used()
+            await forget_node(self.pool, self.settings.name)
         await self.database_watch.close()
         await self.pool.close()
+        await asyncio.to_thread(self.log_files.close)
 
     async def _listen(self) -> None:
         """Follow changes: at once when the database notifies, and every ten seconds; reconnects when the connection is lost."""
@@ -165,11 +176,21 @@ class Node:
             log.warning("tokens and endpoints cannot be read anew: %s", str(error).strip())
 
     async def _catch_up(self) -> None:
+        await self._note_presence()
         await self.auth.note_used()
         await self.auth.reload()
         await self.deployment.reconciler.reconcile()
         await self.changes.refresh_history()
         await self.memory.remember(self.changes.histories, self.auth.principals)
+
+    async def _note_presence(self) -> None:
+        """Tell other nodes that this one is there, now and then."""
+        now = datetime.now(UTC)
+        if now - self._noted_at < _NOTED_EVERY:
+            return
+        self._noted_at = now
+        await note_node(self.pool, self.settings.name, self.settings.address, lamppost.__version__, self._began_at)
+        await asyncio.to_thread(self.log_files.delete_old, now.timestamp())
 
     def _warm_up(self) -> None:
         if not self.deployment.waking.warm and self._warming is None:

@@ -10,15 +10,17 @@ from lamppost.core.limits import MAX_BODY_BYTES, MAX_PACKAGE_BYTES
 from lamppost.runtime.confinement.probe import ConfinementReport
 from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
-from lamppost.service.http.forwarding import Network
+from lamppost.service.forwarding import Network
 
 
 @dataclass(frozen=True, slots=True)
 class Settings:
-    """data : the node's folder. database : URL. max_body_bytes, max_package_bytes : bounds on a request and on a lamp file.
+    """data : the node's folder. database : URL. name : of this node among all.
 
+    max_body_bytes, max_package_bytes : bounds on a request and on a lamp file.
     memory_bytes : what all workers together may hold, None for half of the machine's memory.
     spool_bytes : what records may take on disk while they wait for the database.
+    log_bytes, log_days : what log lines may take on disk, and how long they are kept.
     signers : public keys of which one must have signed a package that can run code; empty where that is not demanded.
     grpc : host and port for gRPC beside HTTP, None for none.
     environments : whether packages with other pins get the libraries that they were packed with.
@@ -35,11 +37,14 @@ class Settings:
 
     data: Path
     database: str
+    name: str = "node"
     lane: LaneSettings = field(default_factory=LaneSettings)
     max_body_bytes: int = MAX_BODY_BYTES
     max_package_bytes: int = MAX_PACKAGE_BYTES
     memory_bytes: int | None = None
     spool_bytes: int = 10**9
+    log_bytes: int = 10**8
+    log_days: int = 14
     signers: frozenset[str] = frozenset()
     grpc: str | None = None
     environments: bool = False

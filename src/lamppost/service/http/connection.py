@@ -16,9 +16,9 @@ from uvicorn.protocols.http.httptools_impl import STATUS_LINE, HttpToolsProtocol
 from lamppost.core.errors import BadRequest, HeadersTooLarge, LampPostError, RequestTooSlow, Unavailable
 from lamppost.core.limits import BODY_PAUSE_S, HEAD_S, MAX_HEADER_BYTES, MAX_HEADERS
 from lamppost.runtime.lane_options import RequestOptions
+from lamppost.service.forwarding import Forwarding
 from lamppost.service.http.connection_limits import ConnectionLimits, Place
 from lamppost.service.http.fast_path import FastPath, FastPathCall
-from lamppost.service.http.forwarding import Forwarding
 from lamppost.service.http.predict_handler import ADMITTED_CALL, REQUEST_OPTIONS
 from lamppost.service.http.problems import PROBLEM_TYPE, problem_headers
 

@@ -25,6 +25,7 @@ import orjson
 import psycopg
 
 from lamppost.runtime.confinement.system_calls import keep_memory_private
+from lamppost.service.logs.child_logs import log_lines_of, send_log_lines
 from lamppost.service.packages.package_cache import PackageCache
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.store.call_records import days_of_calls
@@ -123,6 +124,7 @@ class WriterProcess:
         self._packages = packages
         self._counting = window_counting
         self._process: asyncio.subprocess.Process | None = None
+        self._reading: asyncio.Task[None] | None = None
 
     async def __call__(self, portion: SpoolPortion) -> int:
         """Say where it lies, and wait until it is stored."""
@@ -155,7 +157,10 @@ class WriterProcess:
                 *(sys.executable, "-m", "lamppost.service.records.record_writer", str(self._packages)),
                 stdin=asyncio.subprocess.PIPE,
                 stdout=asyncio.subprocess.PIPE,
+                stderr=asyncio.subprocess.PIPE,
             )
+            assert self._process.stderr is not None
+            self._reading = asyncio.create_task(log_lines_of(self._process.stderr), name="log of the record writer")
             assert self._process.stdin is not None
             url = self._database.encode()
             self._process.stdin.write(_LENGTH.pack(len(url)) + url)  # an environment can be read by others
@@ -227,7 +232,7 @@ def main() -> int:
         signal.signal(number, signal.SIG_IGN)  # it ends with the service, after its last records
     with contextlib.suppress(OSError):
         os.nice(_NICE)
-    logging.basicConfig(level=logging.WARNING, format="%(asctime)s %(levelname)-7s %(name)s: %(message)s", datefmt="%H:%M:%S")
+    send_log_lines(logging.WARNING)
     # what it makes of a frame is gone with the frame: to look for cycles among thousands of rows again and again is a tenth of its work
     gc.freeze()
     gc.set_threshold(_RARELY)

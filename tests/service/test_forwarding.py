@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lamppost.core.errors import SetupError
+from lamppost.service.forwarding import Forwarding, read_network
 from lamppost.service.http.answer_compression import CompressedSend, takes_gzip
-from lamppost.service.http.forwarding import Forwarding, read_network
 
 
 def origin(forwarding: Forwarding, peer: str, *headers: tuple[bytes, bytes]) -> tuple[str, str]:

@@ -3,21 +3,17 @@
 from __future__ import annotations
 
 import asyncio
-import errno
-import gc
+import contextlib
 import logging
 import os
 import re
 import shutil
-import signal
 import socket
 import sys
 import tomllib
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from types import FrameType
 from typing import Annotated, Any
 from urllib.parse import urlsplit
 
@@ -26,11 +22,10 @@ import typer
 import uvicorn
 import uvloop
 
-from lamppost.cli.data_folder import database_url, only_one
-from lamppost.cli.logs import set_up_logging
-from lamppost.cli.out import AMBER, paint, print_line
-from lamppost.client.config import keep_token
-from lamppost.core.errors import LampPostError, SetupError
+from lamppost.cli.node.data_folder import database_url, only_one
+from lamppost.cli.node.http_server import HttpServer, listening
+from lamppost.cli.node.logging_setup import set_up_logging
+from lamppost.core.errors import SetupError
 from lamppost.core.extras import check_extra
 from lamppost.core.names import check_name, closest_name
 from lamppost.package.signing import read_public
@@ -39,10 +34,9 @@ from lamppost.runtime.confinement.system_calls import keep_memory_private
 from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.app import make_app
-from lamppost.service.console import console_folder
 from lamppost.service.deployment.node_memory import FILE as MEMORY_FILE
+from lamppost.service.forwarding import read_network
 from lamppost.service.http.connection import HttpConnection
-from lamppost.service.http.forwarding import read_network
 from lamppost.service.http.tls import TlsFiles
 from lamppost.service.node import Node
 from lamppost.service.settings import Settings
@@ -72,7 +66,9 @@ def _read_settings(context: typer.Context, file: Path | None) -> Path | None:
     return file
 
 
-_NOT_IN_BACKUPS = frozenset({"settings", "data", "database", "database_file", "admin_token_file", "source", "new_admin_token"})
+_NOT_IN_BACKUPS = frozenset(
+    ("settings", "name", "node_address", "data", "database", "database_file", "admin_token_file", "source", "new_admin_token")
+)
 """Options that belong to one machine, or hold passwords."""
 
 
@@ -158,6 +154,10 @@ def up(
     ] = 0.0,
     ready_needs: Annotated[str, typer.Option(help="What /health/ready needs: node, or all (every endpoint answers).")] = "node",
     log_json: Annotated[bool, typer.Option("--log-json", help="Log as lines of JSON.")] = False,
+    name: Annotated[str | None, typer.Option(help="Name of this node among all [the machine's and the port].")] = None,
+    node_address: Annotated[str | None, typer.Option(help="Address where other nodes reach this one [--host and --port].")] = None,
+    log_size: Annotated[str, typer.Option(help="Disk space for log lines, which lamppost logs reads.")] = "100MB",
+    log_days: Annotated[int, typer.Option(help="Days that log lines are kept.", min=1, max=3650)] = 14,
     records: Annotated[bool, typer.Option("--records/--no-records", help="Record calls; without records there is no monitoring.")] = True,
 ) -> None:
     """Command ``up``. Each option may also come from the environment (``LAMPPOST_PORT``) or from the file that --settings names."""
@@ -178,14 +178,14 @@ def up(
     tls = None if tls_cert is None and tls_key is None else TlsFiles(tls_cert, tls_key)
     if grpc_port is not None:
         check_extra("grpc")
-        with _listening(host, grpc_port, "--grpc-port"):
+        with listening(host, grpc_port, "--grpc-port"):
             pass  # only to say it at once when it is taken
     if database_file is not None:
         database = _read_secret(database_file, "--database-file")
     first_secret = os.environ.get("LAMPPOST_ADMIN_TOKEN") or (
         None if admin_token_file is None else _read_secret(admin_token_file, "--admin-token-file")
     )
-    with _listening(host, port, "--port") as listener, only_one(data), database_url(database, data) as url:
+    with listening(host, port, "--port") as listener, only_one(data), database_url(database, data) as url:
         address = f"{'https' if tls_cert else 'http'}://{host}:{listener.getsockname()[1]}"
         formats = frozenset({"skops"} | ({"pickle", "torch"} if allow_pickle else set()) | ({"python"} if allow_code else set()))
         worker_rules = WorkerRules(data / "workers", data, not unconfined)
@@ -196,14 +196,17 @@ def up(
             Settings(
                 data,
                 served_from,
-                LaneSettings(formats=formats),
+                lane=LaneSettings(formats=formats),
                 memory_bytes=None if memory is None else _bytes(memory, "--memory"),
                 spool_bytes=_bytes(spool, "--spool"),
                 environments=environments,
                 signers=signers,
                 grpc=grpc,
                 sources=sources,
-                address=address,
+                name=check_name(name, "node") if name else f"{socket.gethostname()}:{listener.getsockname()[1]}",
+                address=node_address.rstrip("/") if node_address else address.replace("//0.0.0.0:", f"//{_own_address(url)}:"),
+                log_bytes=_bytes(log_size, "--log-size"),
+                log_days=log_days,
                 public_urls=public_urls,
                 trusted_proxies=tuple(read_network(text) for text in trust_proxy or ()),
                 cors_origins=tuple(_origin(text) for text in cors_origin or ()),
@@ -233,7 +236,7 @@ def up(
         config.load()
         config.ssl = None if tls is None else tls.context
         sys.setswitchinterval(_SWITCH_S)
-        server = _Server(config, node, address, secret, drain, tls)
+        server = HttpServer(config, node, address, secret, drain, tls)
         try:
             with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
                 runner.run(server.serve(sockets=[listener]))
@@ -288,6 +291,15 @@ def _confinement(rules: WorkerRules, formats: frozenset[str]) -> ConfinementRepo
     return report
 
 
+def _own_address(database: str) -> str:
+    """The address of this machine by which it reaches the database, and by which other nodes probably reach it."""
+    host = urlsplit(database).hostname or "127.0.0.1"
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as probe, contextlib.suppress(OSError):
+        probe.connect((host, 1))  # sends nothing
+        return str(probe.getsockname()[0])
+    return "127.0.0.1"
+
+
 def _bytes(text: str, option: str) -> int:
     """Bytes of ``512MB``, ``2GB``."""
     size_match = re.fullmatch(r"(\d+(?:\.\d+)?) ?(k|M|G)B?", text.strip(), re.IGNORECASE)
@@ -320,103 +332,3 @@ def _source(text: str) -> tuple[str, str]:
     if not equals or not url:
         raise SetupError(f"--source {name}=… needs NAME=URL, or NAME=$VARIABLE with a variable that holds the URL")
     return check_name(name, "source"), url
-
-
-class _Server(uvicorn.Server):
-    """uvicorn, which says where it is once it answers, and lets callers go before it ends.
-
-    secret : of a new admin token, which is shown once. drain_s : seconds between SIGTERM and the end.
-    """
-
-    def __init__(self, config: uvicorn.Config, node: Node, address: str, secret: str | None, drain_s: float, tls: TlsFiles | None) -> None:
-        super().__init__(config)
-        self._tls = tls
-        self._node = node
-        self._address = address
-        self._secret = secret
-        self._drain_s = drain_s
-        self._loop: asyncio.AbstractEventLoop | None = None
-        self._refreshing: asyncio.Task[None] | None = None
-
-    @contextmanager
-    def capture_signals(self) -> Iterator[None]:
-        """Stop in good order on a signal; it is not raised again afterwards, because PostgreSQL is still to be stopped."""
-        handlers: dict[signal.Signals, Callable[[int, FrameType | None], None]] = {
-            signal.SIGINT: self.handle_exit,
-            signal.SIGTERM: self._begin_end,
-            signal.SIGHUP: self._refresh,
-        }
-        before = {number: signal.signal(number, handler) for number, handler in handlers.items()}
-        try:
-            yield
-        finally:
-            for number, handler in before.items():
-                signal.signal(number, handler)
-
-    def _begin_end(self, number: int, frame: FrameType | None) -> None:
-        """End after the time for draining; a second signal ends at once."""
-        if self._node.ending or not self._drain_s or self._loop is None:
-            self.handle_exit(number, frame)
-            return
-        self._node.ending = True
-        log.warning("a signal asks for the end: not ready from now on, and ending in %g s", self._drain_s)
-        self._loop.call_soon_threadsafe(self._loop.call_later, self._drain_s, self.handle_exit, number, frame)
-
-    def _refresh(self, *_: object) -> None:
-        """SIGHUP: read anew what can be, and go on."""
-        log.warning("SIGHUP: tokens, endpoints and certificates are read anew; options of the command need a new start")
-        if self._tls is not None:
-            try:
-                self._tls.load()
-            except SetupError as error:
-                log.error("%s; the certificate of before stays", error.detail)
-        if self._loop is not None:
-            self._loop.call_soon_threadsafe(self._start_refreshing)
-
-    def _start_refreshing(self) -> None:
-        self._refreshing = asyncio.ensure_future(self._node.refresh())
-
-    def show_secret(self) -> None:
-        """Show the secret of a new admin token, and keep it in the client's file where that can be written; nothing the second time."""
-        if (secret := self._secret) is None:
-            return
-        self._secret = None
-        try:
-            kept = f"kept in {keep_token(self._address, secret)}"
-        except (OSError, LampPostError, RuntimeError) as error:  # no HOME, or one that cannot be written
-            kept = f"it could not be kept: {error}"
-        print_line(f"  admin token (shown this once, {kept}): {secret}")
-
-    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
-        await super().startup(sockets)
-        if not self.started:
-            return
-        self._loop = asyncio.get_running_loop()
-        gc.freeze()  # what is there now stays: to look through it for cycles, again and again, takes a tenth of a second each time
-        print_line(f"{paint('●', AMBER)} Lamp Post answers at {self._address}")
-        self.show_secret()
-        if console_folder() is None:
-            print_line("  the console is not built; build it with: make console")
-        else:
-            print_line("  sign a browser in with: lamppost console")
-
-
-@contextmanager
-def _listening(host: str, port: int, option: str) -> Iterator[socket.socket]:
-    """The port, taken before anything else is started."""
-    family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    with socket.socket(family) as listener:
-        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            listener.bind((host, port))
-            listener.listen(2048)
-        except OSError as error:
-            if isinstance(error, socket.gaierror) or error.errno == errno.EADDRNOTAVAIL:
-                raise SetupError(
-                    f"cannot listen on {host}, which is none of this machine's addresses; give one of them with --host, or 0.0.0.0 for all"
-                ) from error
-            raise SetupError(
-                f"cannot listen on {host}:{port} ({error.strerror}); choose another port with {option}, for example {option} {port + 1}"
-            ) from error
-        listener.setblocking(False)
-        yield listener

@@ -1,0 +1,125 @@
+"""The HTTP server of ``lamppost up``: its port, its signals, its end."""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+import gc
+import logging
+import signal
+import socket
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from types import FrameType
+
+import uvicorn
+
+from lamppost.cli.out import AMBER, paint, print_line
+from lamppost.client.config import keep_token
+from lamppost.core.errors import LampPostError, SetupError
+from lamppost.service.console import console_folder
+from lamppost.service.http.tls import TlsFiles
+from lamppost.service.node import Node
+
+log = logging.getLogger("lamppost.node")
+
+
+class HttpServer(uvicorn.Server):
+    """uvicorn, which says where it is once it answers, and lets callers go before it ends.
+
+    secret : of a new admin token, which is shown once. drain_s : seconds between SIGTERM and the end.
+    """
+
+    def __init__(self, config: uvicorn.Config, node: Node, address: str, secret: str | None, drain_s: float, tls: TlsFiles | None) -> None:
+        super().__init__(config)
+        self._tls = tls
+        self._node = node
+        self._address = address
+        self._secret = secret
+        self._drain_s = drain_s
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._refreshing: asyncio.Task[None] | None = None
+
+    @contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        """Stop in good order on a signal; it is not raised again afterwards, because PostgreSQL is still to be stopped."""
+        handlers: dict[signal.Signals, Callable[[int, FrameType | None], None]] = {
+            signal.SIGINT: self.handle_exit,
+            signal.SIGTERM: self._begin_end,
+            signal.SIGHUP: self._refresh,
+        }
+        before = {number: signal.signal(number, handler) for number, handler in handlers.items()}
+        try:
+            yield
+        finally:
+            for number, handler in before.items():
+                signal.signal(number, handler)
+
+    def _begin_end(self, number: int, frame: FrameType | None) -> None:
+        """End after the time for draining; a second signal ends at once."""
+        if self._node.ending or not self._drain_s or self._loop is None:
+            self.handle_exit(number, frame)
+            return
+        self._node.ending = True
+        log.warning("a signal asks for the end: not ready from now on, and ending in %g s", self._drain_s)
+        self._loop.call_soon_threadsafe(self._loop.call_later, self._drain_s, self.handle_exit, number, frame)
+
+    def _refresh(self, *_: object) -> None:
+        """SIGHUP: read anew what can be, and go on."""
+        log.warning("SIGHUP: tokens, endpoints and certificates are read anew; options of the command need a new start")
+        if self._tls is not None:
+            try:
+                self._tls.load()
+            except SetupError as error:
+                log.error("%s; the certificate of before stays", error.detail)
+        if self._loop is not None:
+            self._loop.call_soon_threadsafe(self._start_refreshing)
+
+    def _start_refreshing(self) -> None:
+        self._refreshing = asyncio.ensure_future(self._node.refresh())
+
+    def show_secret(self) -> None:
+        """Show the secret of a new admin token, and keep it in the client's file where that can be written; nothing the second time."""
+        if (secret := self._secret) is None:
+            return
+        self._secret = None
+        try:
+            kept = f"kept in {keep_token(self._address, secret)}"
+        except (OSError, LampPostError, RuntimeError) as error:  # no HOME, or one that cannot be written
+            kept = f"it could not be kept: {error}"
+        print_line(f"  admin token (shown this once, {kept}): {secret}")
+
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        """Say where the service is, once it answers."""
+        await super().startup(sockets)
+        if not self.started:
+            return
+        self._loop = asyncio.get_running_loop()
+        gc.freeze()  # what is there now stays: to look through it for cycles, again and again, takes a tenth of a second each time
+        print_line(f"{paint('●', AMBER)} Lamp Post answers at {self._address}")
+        self.show_secret()
+        if console_folder() is None:
+            print_line("  the console is not built; build it with: make console")
+        else:
+            print_line("  sign a browser in with: lamppost console")
+
+
+@contextmanager
+def listening(host: str, port: int, option: str) -> Iterator[socket.socket]:
+    """The port, taken before anything else is started."""
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family) as listener:
+        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            listener.bind((host, port))
+            listener.listen(2048)
+        except OSError as error:
+            if isinstance(error, socket.gaierror) or error.errno == errno.EADDRNOTAVAIL:
+                raise SetupError(
+                    f"cannot listen on {host}, which is none of this machine's addresses; give one of them with --host, or 0.0.0.0 for all"
+                ) from error
+            raise SetupError(
+                f"cannot listen on {host}:{port} ({error.strerror}); choose another port with {option}, for example {option} {port + 1}"
+            ) from error
+        listener.setblocking(False)
+        yield listener
