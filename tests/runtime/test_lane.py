@@ -23,6 +23,7 @@ from lamppost.runtime.worker_supply import ForkServers, WorkerSupply
 from tests.support.lamps import moody_lamp, outage_lamp, run_folder
 from tests.support.lanes import FORK_SERVERS
 from tests.support.models import Companion, CrashesOnce, Moody
+from tests.support.service import eventually
 
 PICKLE = LaneSettings(formats=frozenset({"pickle"}), run_s=5.0)
 
@@ -100,9 +101,9 @@ class Lanes(WithLanes):
         logging.disable(logging.NOTSET)
         with self.assertLogs("lamppost.worker", "INFO") as logged:
             self.assertEqual(await self.ask(lane, Moody.NOISE), [58.0])
-            while not any("a word on stderr" in line for line in logged.output):
-                await asyncio.sleep(0.01)
-        self.assertTrue(any("moody (worker" in line and "garbage on stdout" in line for line in logged.output))
+            await eventually(lambda: any("a word on stderr" in line for line in logged.output))
+        printed = [line for line in logged.records if "garbage on stdout" in line.getMessage()]
+        self.assertEqual([(line.version, line.worker) for line in printed], [("moody", lane.worker_pid)])  # type: ignore[attr-defined]
 
     async def test_what_is_said_of_a_failure_names_its_request(self) -> None:
         lane = await self.opened(Moody(), "moody")
@@ -114,10 +115,14 @@ class Lanes(WithLanes):
                 for value, one in zip((1.0, Moody.FAIL, 3.0), ids, strict=True)
             ]
             await asyncio.gather(*asked, return_exceptions=True)
-            while not any("nineteen" in record.getMessage() and "[request" in record.getMessage() for record in logged.records):
-                await asyncio.sleep(0.01)
-        named = {getattr(record, "request_id", None) for record in logged.records if "nineteen is too much" in record.getMessage()}
-        self.assertEqual(named - {None}, {ids[1]})
+
+            def named() -> set[str]:
+                """The requests that lines about the failure name."""
+                about = [record for record in logged.records if "nineteen" in record.getMessage()]
+                return {record.request_id for record in about if record.request_id}  # type: ignore[attr-defined]
+
+            await eventually(named)
+        self.assertEqual(named(), {ids[1]})
 
     async def test_half_of_a_crowd_is_with_the_worker_while_the_rest_is_read(self) -> None:
         lane = await self.opened(Moody(), "moody")

@@ -119,7 +119,7 @@ export function LogsPage() {
             <Card title="Lines" aside={<span className="text-small text-faint">newest first</span>}>
               <DataTable
                 label="log"
-                columns={COLUMNS}
+                columns={columns(new Set(all.lines.map((line) => line.node)).size)}
                 rows={all.lines}
                 rowKey={keyOf}
                 rowName={(line) => `${line.level} at ${clock(at(line))}`}
@@ -141,7 +141,8 @@ export function LogsPage() {
 const keyOf = (line: LogLine): string => `${line.node} ${line.number}`;
 const at = (line: LogLine): string => new Date(line.at * 1_000).toISOString();
 
-const COLUMNS: Column<LogLine>[] = [
+/** nodes : how many have lines; of one alone its name is left out at first. */
+const columns = (nodes: number): Column<LogLine>[] => [
   {
     id: "time",
     width: 124,
@@ -150,10 +151,16 @@ const COLUMNS: Column<LogLine>[] = [
     className: "font-mono",
   },
   { id: "level", width: 76, value: (line) => line.level },
-  { id: "node", width: 124, value: (line) => line.node, className: "font-mono text-small text-soft" },
+  { id: "node", hidden: nodes < 2, width: 124, value: (line) => line.node, className: "font-mono text-small text-soft" },
   { id: "source", width: 104, value: (line) => line.source, className: "text-soft" },
+  {
+    id: "version",
+    width: 136,
+    value: (line) => line.version,
+    cell: (line) => (line.version ? <Serves summary={line.version} /> : "–"),
+    className: "font-mono",
+  },
   { id: "message", grow: true, value: (line) => line.message, cell: (line) => <Serves summary={line.message} /> },
-  { id: "version", hidden: true, width: 128, value: (line) => line.version, className: "font-mono text-soft" },
   { id: "worker", hidden: true, numeric: true, width: 72, value: (line) => line.worker },
   { id: "request", hidden: true, width: 280, value: (line) => line.request_id, className: "font-mono text-small" },
 ];

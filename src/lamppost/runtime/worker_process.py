@@ -281,8 +281,8 @@ class WorkerProcess:
                     return
             text = line[:_LINE_LIMIT].decode("utf-8", "replace").rstrip()
             named = _REQUEST.match(text)
-            extra = {"version": self.name, "worker": self.pid, "request_id": named[1] if named is not None else None}
-            log.info("%s (worker %d): %s", self.name, self.pid, text, extra=extra)
+            request_id, said = (None, text) if named is None else (named[1], text[named.end() :].lstrip())
+            log.info("%s", said, extra={"version": self.name, "worker": self.pid, "request_id": request_id})
 
 
 def _pipe(ours: contextlib.ExitStack, theirs: contextlib.ExitStack) -> tuple[int, int]:

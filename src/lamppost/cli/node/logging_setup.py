@@ -9,9 +9,12 @@ import orjson
 
 from lamppost.core.names import escape_controls
 
+_OF_WORKERS = ("version", "worker", "request_id")
+"""What a record says about the code that printed it."""
+
 
 class _AsJson(logging.Formatter):
-    """Keys: at, level, from, message; request_id and traceback where a record has one."""
+    """Keys: at, level, from, message; version, worker, request_id and traceback where a record has them."""
 
     def format(self, record: logging.LogRecord) -> str:
         entry: dict[str, object] = {
@@ -20,8 +23,7 @@ class _AsJson(logging.Formatter):
             "from": record.name,
             "message": record.getMessage(),
         }
-        if (request_id := getattr(record, "request_id", None)) is not None:
-            entry["request_id"] = request_id
+        entry |= {key: value for key in _OF_WORKERS if (value := getattr(record, key, None)) is not None}
         if record.exc_info:
             entry["traceback"] = self.formatException(record.exc_info)
         return orjson.dumps(entry).decode()
@@ -34,7 +36,10 @@ class _AsText(logging.Formatter):
         return escape_controls(super().format(record))
 
     def formatMessage(self, record: logging.LogRecord) -> str:  # noqa: N802 - of the standard library
-        record.message = record.message.replace("\n", "\\n")
+        worker, request_id = getattr(record, "worker", None), getattr(record, "request_id", None)
+        who = "" if worker is None else f"{getattr(record, 'version', '?')} (worker {worker}): "
+        of = "" if worker is None or request_id is None else f"[request {request_id}] "
+        record.message = who + of + record.message.replace("\n", "\\n")
         return super().formatMessage(record)
 
 
