@@ -103,7 +103,7 @@ class Lanes(WithLanes):
             self.assertEqual(await self.ask(lane, Moody.NOISE), [58.0])
             await eventually(lambda: any("a word on stderr" in line for line in logged.output))
         printed = [line for line in logged.records if "garbage on stdout" in line.getMessage()]
-        self.assertEqual([(line.version, line.worker) for line in printed], [("moody", lane.worker_pid)])  # type: ignore[attr-defined]
+        self.assertEqual({(line.version, line.worker) for line in printed}, {("moody", lane.worker_pid)})  # type: ignore[attr-defined]
 
     async def test_what_is_said_of_a_failure_names_its_request(self) -> None:
         lane = await self.opened(Moody(), "moody")
