@@ -12,7 +12,7 @@ test: setup
 	@scripts/test.sh
 
 setup:
-	@scripts/setup.sh venv postgres chromium balancers console torch
+	@scripts/setup.sh venv postgres chromium balancers console generator torch
 
 lint:
 	@$(PYTHON_HERE) -m ruff check .
@@ -62,6 +62,11 @@ SECONDS ?= 120
 fuzz:
 	@scripts/setup.sh venv
 	@LAMPPOST_FUZZ_SECONDS=$(SECONDS) $(PYTHON_HERE) -W error -m unittest -v tests.security.test_fuzzed_readers tests.package.test_hostile_archives
+
+# The lock anew, with the versions that it has where they still fit. Needs uv.
+.PHONY: lock
+lock:
+	uv pip compile -q --universal --generate-hashes --no-header --python-version 3.11 --extra dev -o requirements.lock pyproject.toml
 
 .PHONY: proto
 proto:

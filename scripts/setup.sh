@@ -51,6 +51,15 @@ torch() {
   .venv/bin/python -W ignore -c 'import torch.export' 2>/dev/null || true # compiled now: confined workers cannot keep what they compile
 }
 
+# A generator of clients, for the tests that use what it makes; apart, because it needs another version of a package of ours.
+generator() {
+  [ -x .venv/generator/bin/openapi-python-client ] && return
+  step "installing a generator of clients for the tests"
+  "${PYTHON:-python3}" -m venv .venv/generator \
+    && .venv/generator/bin/python -m pip install -q --disable-pip-version-check --no-compile openapi-python-client==0.29.1 >/dev/null 2>&1 \
+    || fail "openapi-python-client could not be installed; look at what pip says: .venv/generator/bin/pip install openapi-python-client"
+}
+
 postgres() {
   compgen -G '/usr/lib/postgresql/*/bin/initdb' >/dev/null && return
   command -v initdb >/dev/null && return
@@ -116,7 +125,7 @@ pids=()
 for part in "$@"; do
   case "$part" in
     console) [ -z "$npm_pid" ] || wait "$npm_pid" || fail "npm ci failed in console/; run it there to see why"; console & pids+=($!) ;;
-    torch) torch & pids+=($!) ;; # beside the console's build
+    torch | generator) "$part" & pids+=($!) ;; # beside the console's build
     *) "$part" ;;
   esac
 done

@@ -11,6 +11,7 @@ import grpc
 import numpy as np
 import orjson
 from grpc_health.v1 import health_pb2, health_pb2_grpc
+from grpc_reflection.v1alpha import reflection_pb2
 from grpc_reflection.v1alpha.proto_reflection_descriptor_database import ProtoReflectionDescriptorDatabase
 
 from demo.poles import make_photos
@@ -260,6 +261,13 @@ class Serving(unittest.TestCase):
         seen = ProtoReflectionDescriptorDatabase(self.channel)
         self.assertIn("lamppost.v1.Prediction", seen.get_services())
         self.assertEqual(seen.FindFileContainingSymbol("lamppost.v1.Prediction").package, "lamppost.v1")
+        stable = self.channel.stream_stream(
+            "/grpc.reflection.v1.ServerReflection/ServerReflectionInfo",
+            request_serializer=reflection_pb2.ServerReflectionRequest.SerializeToString,
+            response_deserializer=reflection_pb2.ServerReflectionResponse.FromString,
+        )
+        (answer,) = stable(iter([reflection_pb2.ServerReflectionRequest(list_services="")]))
+        self.assertIn("lamppost.v1.Prediction", [service.name for service in answer.list_services_response.service])
 
     def test_a_taken_port_is_said(self) -> None:
         other = Service("--grpc-port", str(self.port))

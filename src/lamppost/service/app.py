@@ -92,6 +92,7 @@ def make_app(node: Node) -> App:
         openapi_url=None,
         summary="Trained models in service",
         separate_input_output_schemas=False,
+        generate_unique_id_function=lambda route: route.name,  # the names of functions in clients that generators make
     )
     app.node = app.state.node = node
     app.state.contracts = openapi_document.EndpointPaths()

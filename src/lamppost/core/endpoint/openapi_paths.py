@@ -59,8 +59,11 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
         "required": [*row["required"], *needed],
         "examples": [plan.example()],
     }
-    schemas[f"{name}Request"] = {"title": f"What {endpoint} is asked", "anyOf": [schema_of_row, *(_several(name, plan, options, needed))]}
-    schemas[f"{name}Reply"] = {"title": f"What {endpoint} answers", "anyOf": _replies(name, promised.answers)}
+    requests = {f"{name}RequestOfRow": schema_of_row} | _several(name, options, needed)
+    replies = _replies(name)
+    schemas |= requests | replies | _columns(name, plan, promised.answers)
+    schemas[f"{name}Request"] = {"title": f"What {endpoint} is asked", "anyOf": [_ref(form) for form in requests]}
+    schemas[f"{name}Reply"] = {"title": f"What {endpoint} answers", "anyOf": [_ref(form) for form in replies]}
     content = {
         JSON: {"schema": {"$ref": f"#/components/schemas/{name}Request"}, "example": plan.example()},
         NDJSON: {"schema": {"type": "string", "description": "one row as a JSON object on each line"}},
@@ -115,35 +118,57 @@ def _plain(schema: Schema) -> dict[str, Any]:
     return {key: value for key, value in schema.to_json_schema().items() if key != "$schema"}
 
 
-def _several(name: str, plan: ValidationPlan, options: dict[str, Any], needed: list[str]) -> list[dict[str, Any]]:
-    """Rows, and columns."""
-    rows = {"type": "array", "items": {"$ref": f"#/components/schemas/{name}Row"}, "minItems": 1, "maxItems": MAX_ROWS}
+def _ref(schema: str) -> dict[str, Any]:
+    """A reference to a schema that has a name: generators of clients make a type of each, and of no other."""
+    return {"$ref": f"#/components/schemas/{schema}"}
+
+
+def _several(name: str, options: dict[str, Any], needed: list[str]) -> dict[str, Any]:
+    """Requests of rows, and of columns."""
+    rows = {"type": "array", "items": _ref(f"{name}Row"), "minItems": 1, "maxItems": MAX_ROWS}
+    forms = {"RequestOfRows": ("rows", rows), "RequestOfColumns": ("columns", _ref(f"{name}Columns"))}
+    return {
+        f"{name}{form}": {
+            "type": "object",
+            "properties": {key: value, **options},
+            "required": [key, *needed],
+            "additionalProperties": False,
+        }
+        for form, (key, value) in forms.items()
+    }
+
+
+def _columns(name: str, plan: ValidationPlan, answers: Schema) -> dict[str, Any]:
+    """Schemas of columns: of rows that are asked, and of answers, whose vectors have a column for each choice."""
     lists = {field.name: {"type": "array", "items": field.to_json_schema(), "minItems": 1, "maxItems": MAX_ROWS} for field in plan.schema}
     required = [field.name for field in plan.schema if field.required]
-    columns = {"type": "object", "properties": lists, "required": required, "additionalProperties": False}
-    return [
-        {"type": "object", "properties": {key: value, **options}, "required": [key, *needed], "additionalProperties": False}
-        for key, value in (("rows", rows), ("columns", columns))
-    ]
-
-
-def _replies(name: str, answers: Schema) -> list[dict[str, Any]]:
-    about = {"version": {"type": "string"}, "request_id": {"type": "string", "format": "uuid"}}
-    changed = {"changed": {"type": "array", "items": {"type": "object"}, "description": "values that a lenient endpoint took as others"}}
-    answer_schema = {"$ref": f"#/components/schemas/{name}Answer"}
-    columns: dict[str, Any] = {}
+    schemas = {f"{name}Columns": {"type": "object", "properties": lists, "required": required, "additionalProperties": False}}
+    answered: dict[str, Any] = {}
     for field in answers:
         if field.kind == "vector":
             numbers = {choice: {"type": "array", "items": {"type": "number"}} for choice in field.choices}
-            columns[field.name] = {"type": "object", "properties": numbers, "required": list(field.choices)}
+            vector = f"{name}Answer{pascal_case(field.name.replace('_', '-'))}Columns"
+            schemas[vector] = {"type": "object", "properties": numbers, "required": list(field.choices)}
+            answered[field.name] = _ref(vector)
         else:
-            columns[field.name] = {"type": "array", "items": field.to_json_schema()}
+            answered[field.name] = {"type": "array", "items": field.to_json_schema()}
+    schemas[f"{name}AnswerColumns"] = {"type": "object", "properties": answered, "required": list(answered)}
+    return schemas
+
+
+def _replies(name: str) -> dict[str, Any]:
+    """Replies to a row, to rows, and in columns."""
+    about = {"version": {"type": "string"}, "request_id": {"type": "string", "format": "uuid"}}
+    told = {"type": "array", "items": _ref("CoercionAnswer"), "description": "values that a lenient endpoint took as others"}
     forms: dict[str, Any] = {
-        "answer": answer_schema,
-        "answers": {"type": "array", "items": answer_schema},
-        "columns": {"type": "object", "properties": columns, "required": list(columns)},
+        "ReplyOfRow": ("answer", _ref(f"{name}Answer")),
+        "ReplyOfRows": ("answers", {"type": "array", "items": _ref(f"{name}Answer")}),
+        "ReplyOfColumns": ("columns", _ref(f"{name}AnswerColumns")),
     }
-    return [{"type": "object", "properties": {key: value, **about, **changed}, "required": [key, *about]} for key, value in forms.items()]
+    return {
+        f"{name}{form}": {"type": "object", "properties": {key: value, **about, "changed": told}, "required": [key, *about]}
+        for form, (key, value) in forms.items()
+    }
 
 
 def _part(kind: str) -> dict[str, Any]:

@@ -36,6 +36,7 @@ from lamppost.store.trail import ChangedBy
 router = APIRouter(prefix="/api/packages", tags=["packages"], responses=PROBLEMS)
 
 _BYTES: dict[str, Any] = {"type": "string", "format": "binary"}
+_LAMP_FILE: dict[str, Any] = {"application/octet-stream": {"schema": _BYTES}, "application/zip": {"schema": _BYTES}}
 _SHA256 = re.compile(r"[0-9a-f]{64}")
 MAX_CHUNKS = MAX_PACKAGE_BYTES // CHUNK_BYTES + 2 * MAX_MEMBERS
 _assembling = asyncio.Semaphore(2)
@@ -56,7 +57,7 @@ class Missing(ApiModel):
     missing: list[str]
 
 
-@router.post("", status_code=201, openapi_extra={"requestBody": {"required": True, "content": {"application/zip": {"schema": _BYTES}}}})
+@router.post("", status_code=201, openapi_extra={"requestBody": {"required": True, "content": _LAMP_FILE}})
 async def push_package(request: Request, node: TheNode, caller: Pusher, model: str | None = None) -> PushAnswer:
     """Store a lamp file as the next version of its model (or of ``model``). The body is the file itself."""
     with _incoming(node) as (path, handle):

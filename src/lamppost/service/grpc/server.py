@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import logging
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from functools import partial
 from typing import Any
 
 import grpc
 import orjson
 from grpc_health.v1 import health_pb2, health_pb2_grpc
-from grpc_reflection.v1alpha import reflection
+from grpc_reflection.v1alpha import reflection, reflection_pb2
 
 from lamppost.core.errors import LampPostError, SetupError
 from lamppost.core.payload.coercion import MAX_LISTED
@@ -31,6 +31,7 @@ log = logging.getLogger("lamppost.grpc")
 
 GRPC = "application/grpc"
 _SERVICE = pb.DESCRIPTOR.services_by_name["Prediction"].full_name
+_STABLE_REFLECTION = "grpc.reflection.v1.ServerReflection"
 _MOST_CALLS = 1_024
 _WATCH_S = 0.5
 _CODES = {
@@ -196,6 +197,16 @@ class HealthServicer(health_pb2_grpc.HealthServicer):  # type: ignore[misc]
             await asyncio.sleep(_WATCH_S)
 
 
+def _stable_reflection(names: Sequence[str]) -> grpc.GenericRpcHandler:
+    """Reflection under its present name, which newer clients ask for first. Its messages are those of v1alpha, so that servicer answers."""
+    info = grpc.stream_stream_rpc_method_handler(
+        reflection.aio.ReflectionServicer(names).ServerReflectionInfo,
+        request_deserializer=reflection_pb2.ServerReflectionRequest.FromString,
+        response_serializer=reflection_pb2.ServerReflectionResponse.SerializeToString,
+    )
+    return grpc.method_handlers_generic_handler(_STABLE_REFLECTION, {"ServerReflectionInfo": info})
+
+
 class GrpcServer:
     """`start`, then `stop`."""
 
@@ -219,6 +230,7 @@ class GrpcServer:
         health_pb2_grpc.add_HealthServicer_to_server(HealthServicer(deployment), self._server)
         names = (_SERVICE, health_pb2.DESCRIPTOR.services_by_name["Health"].full_name, reflection.SERVICE_NAME)
         reflection.enable_server_reflection(names, self._server)
+        self._server.add_generic_rpc_handlers((_stable_reflection(names),))
 
     async def start(self) -> None:
         """Listen; raise SetupError where that cannot be."""
