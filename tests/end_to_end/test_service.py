@@ -97,7 +97,12 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("POST /api/packages/assembled", "push", {"chunks": ["0" * 64]}),
     ("GET /api/tokens", "tokens", None),
     ("POST /api/tokens", "tokens", {"name": "Not A Name", "role": "caller"}),
+    ("POST /api/tokens/{name}/rotate", "tokens", {}),
     ("DELETE /api/tokens/{name}", "tokens", None),
+    ("GET /api/backup/about", "tokens", None),
+    ("GET /api/backup/database", "tokens", None),
+    ("GET /api/logs", "push", None),
+    ("GET /api/nodes", "push", None),
     ("GET /api/session", "anybody", None),
     ("POST /api/session", "nobody", {}),
     ("POST /api/session/link", "anybody", None),
@@ -373,7 +378,7 @@ class Documents(Asking):
         self.assertEqual((page.status_code, page.headers["content-type"]), (200, "text/html; charset=utf-8"))
         self.assertIn("default-src 'self'", page.headers["content-security-policy"])
         self.assertEqual(http.get(self.service.address + "/assets/none.js").status_code, 404)
-        (script,) = re.findall(r'src="(/assets/index-[^"]+\.js)"', page.text)
+        (script,) = re.findall(r'src="\.(/assets/index-[^"]+\.js)"', page.text)
         for encoding in ("gzip", "identity"):
             answer = http.get(self.service.address + script, headers={"accept-encoding": encoding})
             self.assertEqual(answer.headers.get("content-encoding"), "gzip" if encoding == "gzip" else None)
