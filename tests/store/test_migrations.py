@@ -7,9 +7,7 @@ from psycopg.types.json import Json
 
 from lamppost.store import alerts, database, endpoints, rollouts, windows
 from tests.store.test_store import WithServer
-from tests.support.earlier_tables import apply_migrations
-
-LATER = ("0009_functions_of_the_owner.sql", "0010_deletion.sql", "0011_token_rotation.sql")
+from tests.support.earlier_tables import apply_migrations, migrations_after
 
 
 class PlainNames(WithServer):
@@ -42,7 +40,7 @@ class PlainNames(WithServer):
             )
 
     async def test_what_was_stored_is_read(self) -> None:
-        self.assertEqual(database.migrate(self.fresh), ["0008_plain_names.sql", *LATER])
+        self.assertEqual(database.migrate(self.fresh), migrations_after(7))
         (revision,) = await endpoints.list_revisions(self.pool)
         monitoring = revision.setup.monitoring
         self.assertEqual((monitoring.window_minutes, [rule.on for rule in monitoring.alerts]), (30, ["down", "drift"]))

@@ -19,3 +19,8 @@ def apply_migrations(connection: psycopg.Connection[TupleRow], last: int) -> Non
             connection.execute(file.read_bytes())
             checksum = hashlib.sha256(file.read_bytes()).hexdigest()
             connection.execute("INSERT INTO migrations (name, sha256) VALUES (%s, %s)", (file.name, checksum))
+
+
+def migrations_after(last: int) -> list[str]:
+    """The migrations that such tables still lack."""
+    return [file.name for file in sorted(MIGRATIONS.glob("*.sql")) if int(file.name[:4]) > last]

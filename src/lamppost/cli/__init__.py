@@ -22,7 +22,7 @@ def main() -> None:
         shown = missing_extra(error) if isinstance(error, ModuleNotFoundError) else error
         if shown is None:
             raise
-        show_error(shown)
+        show_error(shown, "--json" in sys.argv)
         sys.exit({"server-unreachable": 3, "not-signed-in": 4, "not-allowed": 4}.get(shown.code, 1))
     except KeyboardInterrupt:
         sys.exit(130)

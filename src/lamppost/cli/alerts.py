@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 import typer
 
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_json, print_line, print_table, time_ago
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_done, print_json, print_line, print_table, time_ago
 from lamppost.cli.parameters import Address, AsJson, Endpoint
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
@@ -124,11 +124,11 @@ def channel_list(address: Address = None, as_json: AsJson = False) -> None:
     print_table(["channel", "kind", "to", "endpoints", "reports", "lately"], rows)
 
 
-def channel_remove(name: Annotated[str, typer.Argument(help="The channel.")], address: Address = None) -> None:
+def channel_remove(name: Annotated[str, typer.Argument(help="The channel.")], address: Address = None, as_json: AsJson = False) -> None:
     """Command ``channel remove``."""
     with Client(address) as client:
         client.fetch("DELETE", f"/api/channels/{quote(name, safe='')}")
-    print_line(f"{name} is removed")
+    print_done(f"{name} is removed", {"removed": name}, as_json)
 
 
 def report(
@@ -136,6 +136,7 @@ def report(
     period: Annotated[str, typer.Option(help="day, week or month.")] = "week",
     to: Annotated[Path | None, typer.Option(help="File to write, .html or .pdf [ENDPOINT-PERIOD.html].")] = None,
     address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
     """Command ``report``."""
     file = to or Path(f"{endpoint}-{period}.html")
@@ -148,4 +149,4 @@ def report(
         file.write_bytes(content)
     except OSError as error:
         raise BadRequest(f"{file} cannot be written: {error.strerror}") from error
-    print_line(f"{file}  {format_bytes(len(content))}")
+    print_done(f"{file}  {format_bytes(len(content))}", {"path": str(file), "size_bytes": len(content)}, as_json)

@@ -123,7 +123,21 @@ def load_command(name: str) -> Any:
     return typer.main.get_command(alone)
 
 
-class _ListedCommand(TyperCommand):
+class _WholeSummary:
+    """Stands in the list of commands with its whole summary, which the list wraps."""
+
+    help: str | None
+
+    def get_short_help_str(self, limit: int = 45) -> str:  # noqa: ARG002 - the interface's
+        """The summary, of any length."""
+        return self.help or ""
+
+
+class _CommandGroup(_WholeSummary, TyperGroup):
+    """Commands under one word."""
+
+
+class _ListedCommand(_WholeSummary, TyperCommand):
     """A command whose name and summary are known; parsing its arguments loads the whole command."""
 
     def __init__(self, name: str, entry: CommandEntry) -> None:
@@ -157,7 +171,7 @@ def make_command_line() -> TyperGroup:
     root = typer.main.get_group(app)
     root.params.extend(typer.main.get_install_completion_arguments())
     groups = {
-        name: TyperGroup(name=name, help=summary, no_args_is_help=True, rich_markup_mode=None, context_settings=_HELP)
+        name: _CommandGroup(name=name, help=summary, no_args_is_help=True, rich_markup_mode=None, context_settings=_HELP)
         for name, summary in GROUPS.items()
     }
     for name, entry in COMMANDS.items():

@@ -16,6 +16,7 @@ from lamppost.cli.out import (
     lamp,
     paint,
     print_change,
+    print_done,
     print_json,
     print_line,
     print_table,
@@ -252,7 +253,8 @@ def _show_fields(answer: dict[str, Any]) -> None:
     print_table(["answer", "is", "meaning"], [[f["name"], f["expected"], f["meaning"] or ""] for f in answer["answers"]])
 
 
-def console(address: Address = None) -> None:
+def console(address: Address = None, as_json: AsJson = False) -> None:
     """Command ``console``."""
     with Client(address) as client:
-        print_line(client.fetch("POST", "/api/session/link")["link"])
+        answer = client.fetch("POST", "/api/session/link")
+    print_done(answer["link"], answer, as_json)

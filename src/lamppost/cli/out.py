@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import shutil
 import sys
@@ -15,6 +16,7 @@ from lamppost.core.errors import LampPostError
 from lamppost.core.names import escape_controls
 
 AMBER, SLATE, BRICK, DIM, BOLD, PLAIN = "38;5;214", "38;5;110", "38;5;167", "2", "1", "0"
+_NARROWEST = 8
 _PAINT = frozenset(f"\033[{colour}m" for colour in (AMBER, SLATE, BRICK, DIM, BOLD, PLAIN))
 _PAINTED = re.compile(r"(\033\[[0-9;]*m)")
 _C1 = re.compile("[\x7f-\x9f]")
@@ -35,7 +37,12 @@ LAMPS = {
 def paint(text: str, colour: str, stream: Any = None) -> str:
     """The text in colour, where a person looks at it."""
     stream = stream or sys.stdout
-    return f"\033[{colour}m{text}\033[0m" if stream.isatty() else text
+    return f"\033[{colour}m{text}\033[0m" if stream.isatty() and _takes_colour() else text
+
+
+def _takes_colour() -> bool:
+    """Whether nobody asked for plain text, by ``NO_COLOR`` (no-color.org) or a terminal that has no colours."""
+    return not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
 
 
 def lamp(state: str) -> str:
@@ -64,6 +71,14 @@ def print_change(answer: dict[str, Any], as_json: bool, mark: tuple[str, str] = 
         print_line(paint(f"  undo: {answer['undo']}", DIM))
 
 
+def print_done(text: str, value: Any, as_json: bool) -> None:
+    """What was done, in a sentence for people or as a value for programs."""
+    if as_json:
+        print_json(value)
+    else:
+        print_line(text)
+
+
 def short_json(value: Any, longest: int = 80) -> str:
     """JSON on one line for people: long texts, such as pictures in base64, and long lists are cut."""
 
@@ -78,14 +93,15 @@ def short_json(value: Any, longest: int = 80) -> str:
 
 
 def print_table(head: Sequence[str], rows: Sequence[Sequence[str]], right: frozenset[str] = frozenset()) -> None:
-    """Aligned columns; those named in ``right`` hold figures. On a terminal a last column that does not fit is cut."""
+    """Aligned columns; those named in ``right`` hold figures. On a terminal the widest columns of texts are cut until a line fits."""
     rows = [[cell.replace("\n", "\\n").replace("\t", "\\t") for cell in row] for row in rows]
     widths = [max([len(name), *(_width(row[i]) for row in rows)]) for i, name in enumerate(head)]
 
     if sys.stdout.isatty() and len(head) > 1:
-        room = max(20, shutil.get_terminal_size().columns - sum(widths[:-1]) - 2 * (len(widths) - 1))
-        rows = [[*row[:-1], _cut(row[-1], room)] for row in rows]
-        widths[-1] = min(widths[-1], room)
+        texts = [at for at, name in enumerate(head) if name not in right]
+        widths = fitting_widths(widths, texts, shutil.get_terminal_size().columns)
+        head = [_cut(name, width) for name, width in zip(head, widths, strict=True)]
+        rows = [[_cut(cell, width) for cell, width in zip(row, widths, strict=True)] for row in rows]
 
     def line(cells: Sequence[str]) -> str:
         parts = []
@@ -99,8 +115,35 @@ def print_table(head: Sequence[str], rows: Sequence[Sequence[str]], right: froze
         print_line(line(row))
 
 
+def fitting_widths(widths: Sequence[int], texts: Sequence[int], room: int) -> list[int]:
+    """Widths of columns, with two spaces between them, of which those in ``texts`` are cut, the widest first, down to eight characters.
+
+    >>> fitting_widths([30, 12, 6], [0, 1], 40)
+    [18, 12, 6]
+    """
+    fitted = list(widths)
+    excess = sum(fitted) + 2 * (len(fitted) - 1) - room
+    while excess > 0 and texts:
+        widest = max(texts, key=lambda at: fitted[at])
+        if fitted[widest] <= _NARROWEST:
+            break
+        fitted[widest] -= 1
+        excess -= 1
+    return fitted
+
+
 def _cut(text: str, room: int) -> str:
-    return text if _width(text) <= room or "\033" in text else f"{text[: room - 1]}…"
+    """A text of at most so many characters; colours of a cut text end where it ends."""
+    if _width(text) <= room:
+        return text
+    parts, shown = [], 0
+    for part in _PAINTED.split(text):
+        if part in _PAINT:
+            parts.append(part)
+        else:
+            parts.append(part[: max(0, room - 1 - shown)])
+            shown += len(parts[-1])
+    return "".join([*parts, "…"])
 
 
 def _width(text: str) -> int:
@@ -147,8 +190,11 @@ def format_ms(value: float | None) -> str:
     return f"{value:.0f}" if value >= 100 else f"{value:.1f}" if value >= 10 else f"{value:.2f}"
 
 
-def show_error(error: LampPostError) -> None:
-    """An error for people: what, then each fault or difference on a line of its own, then a valid example."""
+def show_error(error: LampPostError, as_json: bool = False) -> None:
+    """An error for people: what, then each fault or difference on a line of its own, then a valid example; or as a problem document."""
+    if as_json:
+        print(json.dumps(error.to_problem(), ensure_ascii=False, default=str), file=sys.stderr, flush=True)
+        return
     print_line(f"{paint('✗', BRICK, sys.stderr)} {error.detail}", sys.stderr)
     faults = error.extra.get("faults") or []
     if len(faults) > 1:

@@ -7,7 +7,7 @@ from urllib.parse import quote
 
 import typer
 
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_json, print_line, print_table, time_ago
+from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_done, print_json, print_line, print_table, time_ago
 from lamppost.cli.parameters import Address, AsJson, Endpoint
 from lamppost.client import Client
 from lamppost.core.names import parse_version
@@ -95,19 +95,21 @@ def _print_review(review: dict[str, Any], as_json: bool) -> None:
         print_line(paint(f"  next: lamppost point {review['endpoint']} {review['version']}", DIM))
 
 
-def review_withdraw(number: ReviewNumber, address: Address = None) -> None:
+def review_withdraw(number: ReviewNumber, address: Address = None, as_json: AsJson = False) -> None:
     """Command ``review withdraw``."""
     with Client(address) as client:
         client.fetch("DELETE", f"/api/reviews/{number}")
-    print_line(f"review {number} is withdrawn")
+    print_done(f"review {number} is withdrawn", {"withdrawn": number}, as_json)
 
 
 def review_demand(
     endpoint: Endpoint,
     approvals: Annotated[int, typer.Argument(help="How many others must approve; 0 for none.", min=0, max=9)],
     address: Address = None,
+    as_json: AsJson = False,
 ) -> None:
     """Command ``review demand``."""
     with Client(address) as client:
         client.fetch("PUT", f"/api/endpoints/{quote(endpoint, safe='')}/approvals", {"approvals": approvals})
-    print_line(f"{endpoint} demands {approvals or 'no'} approval{'' if approvals == 1 else 's'} before a version serves it")
+    text = f"{endpoint} demands {approvals or 'no'} approval{'' if approvals == 1 else 's'} before a version serves it"
+    print_done(text, {"endpoint": endpoint, "approvals": approvals}, as_json)

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from lamppost.cli.out import DIM, paint, print_json, print_line, print_table, time_ago
+from lamppost.cli.out import DIM, paint, print_done, print_json, print_line, print_table, time_ago
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.cli.times import parse_time
 from lamppost.client import Client
@@ -98,8 +98,8 @@ def token_rotate(
         print_line(paint(f"  it is your own token: kept in {kept}", DIM))
 
 
-def token_revoke(name: Annotated[str, typer.Argument(help="The token's name.")], address: Address = None) -> None:
+def token_revoke(name: Annotated[str, typer.Argument(help="The token's name.")], address: Address = None, as_json: AsJson = False) -> None:
     """Command ``token revoke``."""
     with Client(address) as client:
         client.revoke_token(name)
-    print_line(f"{name} is revoked")
+    print_done(f"{name} is revoked", {"revoked": name}, as_json)
