@@ -135,7 +135,7 @@ class Signals(unittest.TestCase):
         service.serve(times_lamp(2), "times")
         assert service.process is not None
         service.process.send_signal(signal.SIGHUP)
-        until(lambda: "SIGHUP: tokens and endpoints are read anew" in service.log.read_text(), what="the hangup")
+        until(lambda: "SIGHUP: tokens, endpoints and certificates are read anew" in service.log.read_text(), what="the hangup")
         self.assertEqual(x_times(service), 2.0)
         service.process.send_signal(signal.SIGTERM)
         ready = until(lambda: self._unready(service), what="the end's announcement")
