@@ -18,6 +18,7 @@ from typing import Any, cast
 
 from lamppost.runtime.confinement.worker_home import USUAL_RULES, WorkerHome, WorkerRules
 from lamppost.runtime.fork_server import ForkServer
+from lamppost.runtime.stream_lines import lines_of
 from lamppost.runtime.wire import HEAD, WireError, frame_size, read_header
 
 log = logging.getLogger("lamppost.worker")
@@ -270,15 +271,7 @@ class WorkerProcess:
 
     async def _log(self, stream: asyncio.StreamReader) -> None:
         """Copy what the package's code prints into the service's log, line by line; long lines are cut."""
-        while True:
-            try:
-                line = await stream.readuntil(b"\n")
-            except asyncio.LimitOverrunError as error:
-                line = await stream.readexactly(max(1, error.consumed))
-            except asyncio.IncompleteReadError as error:
-                line = error.partial
-                if not line:
-                    return
+        async for line in lines_of(stream):
             text = line[:_LINE_LIMIT].decode("utf-8", "replace").rstrip()
             named = _REQUEST.match(text)
             request_id, said = (None, text) if named is None else (named[1], text[named.end() :].lstrip())

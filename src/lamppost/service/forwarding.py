@@ -72,20 +72,21 @@ class Forwarding:
         if scheme.lower() in _SCHEMES:
             scope["scheme"] = _SCHEMES[scheme.lower()]
         for hop in reversed(forwarded_for.decode("latin-1").split(",")):
-            if not _is_address(address := hop.strip()):
+            if not is_address(address := hop.strip()):
                 break
             scope["client"] = (address, 0)
             if not self._is_trusted(address):
                 break
 
     def _is_trusted(self, address: str) -> bool:
-        if not self._trusted or not _is_address(address):
+        if not self._trusted or not is_address(address):
             return False
         parsed = ipaddress.ip_address(address)
         return any(parsed in network for network in self._trusted)
 
 
-def _is_address(text: str) -> bool:
+def is_address(text: str) -> bool:
+    """Whether a text is an IP address in digits."""
     try:
         ipaddress.ip_address(text)
     except ValueError:

@@ -5,12 +5,12 @@ A browser that sends a request for another name is on a page that only pretends 
 
 from __future__ import annotations
 
-import ipaddress
 import socket
 from collections.abc import Iterable
 from urllib.parse import urlsplit
 
 from lamppost.core.errors import Misdirected
+from lamppost.service.forwarding import is_address
 
 _MOST_REMEMBERED = 1_000
 _LONGEST = 300
@@ -30,7 +30,7 @@ class KnownHosts:
         if host in self.seen:
             return
         name = _name(host.decode("latin-1")) if len(host) <= _LONGEST else ""
-        if name not in self._names and not _is_address(name):
+        if name not in self._names and not is_address(name):
             raise Misdirected(
                 f"this service is not known as {name[:80] or 'that'!r}; ask it by its address, or start it with --public-url and that name"
             )
@@ -43,11 +43,3 @@ def _name(netloc: str) -> str:
     if netloc.startswith("["):
         return netloc[1:].partition("]")[0].lower()
     return netloc.rpartition("@")[2].partition(":")[0].lower().rstrip(".")
-
-
-def _is_address(name: str) -> bool:
-    try:
-        ipaddress.ip_address(name)
-    except ValueError:
-        return False
-    return True

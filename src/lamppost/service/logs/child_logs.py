@@ -7,6 +7,8 @@ import logging
 
 import orjson
 
+from lamppost.runtime.stream_lines import lines_of
+
 _LONGEST = 64 * 1024
 
 
@@ -27,15 +29,7 @@ def send_log_lines(level: int) -> None:
 
 async def log_lines_of(stream: asyncio.StreamReader) -> None:
     """In the service: log what such a process sends, until it ends. What is no such line (a crash's last words) is logged as it is."""
-    while True:
-        try:
-            line = await stream.readuntil(b"\n")
-        except asyncio.LimitOverrunError as error:
-            line = await stream.readexactly(max(1, error.consumed))
-        except asyncio.IncompleteReadError as error:
-            line = error.partial
-            if not line:
-                return
+    async for line in lines_of(stream):
         try:
             fields = orjson.loads(line)
             logging.getLogger(str(fields["from"])).log(int(fields["level"]), "%s", fields["message"])
