@@ -6,6 +6,7 @@ already: importing them in every process would take a fifth of the whole run.
 
 from __future__ import annotations
 
+import contextlib
 import faulthandler
 import os
 import re
@@ -98,24 +99,28 @@ def run_modules(modules: list[str]) -> list[Outcome]:
     outcomes: list[Outcome] = []
     waiting = list(modules)
     present: dict[int, Running] = {}
-    while waiting or present:
-        while waiting and len(present) < AT_ONCE:
-            pid, running = start_module(waiting.pop(0))
-            present[pid] = running
-        pid, status, used = os.wait4(-1, os.WNOHANG)
-        if pid not in present:
-            for late, running in present.items():
-                if time.monotonic() - running.started > PATIENCE_S:
-                    os.kill(late, signal.SIGKILL)
-            time.sleep(0.05)
-            continue
-        outcome = outcome_of(present.pop(pid), os.waitstatus_to_exitcode(status), used.ru_utime + used.ru_stime)
-        outcomes.append(outcome)
-        mark = "✗" if outcome.failed else "●"
-        times = f"{outcome.seconds:7.1f} s  (cpu {outcome.cpu_s:5.0f} s)"
-        print(f"{mark} {outcome.module:48s}{outcome.run:4d} tests {times}", flush=True)
-        if outcome.failed:
-            print(outcome.output, flush=True)
+    try:
+        while waiting or present:
+            while waiting and len(present) < AT_ONCE:
+                pid, running = start_module(waiting.pop(0))
+                present[pid] = running
+            pid, status, used = os.wait4(-1, os.WNOHANG)
+            if pid not in present:
+                for late, running in present.items():
+                    if time.monotonic() - running.started > PATIENCE_S:
+                        os.kill(late, signal.SIGKILL)
+                time.sleep(0.05)
+                continue
+            outcome = outcome_of(present.pop(pid), os.waitstatus_to_exitcode(status), used.ru_utime + used.ru_stime)
+            outcomes.append(outcome)
+            mark = "✗" if outcome.failed else "●"
+            times = f"{outcome.seconds:7.1f} s  (cpu {outcome.cpu_s:5.0f} s)"
+            print(f"{mark} {outcome.module:48s}{outcome.run:4d} tests {times}", flush=True)
+            if outcome.failed:
+                print(outcome.output, flush=True)
+    finally:
+        for late in present:  # this process was told to end
+            os.kill(late, signal.SIGKILL)
     return outcomes
 
 
@@ -154,6 +159,7 @@ def main() -> int:
     if not sys.warnoptions:  # warnings are errors, also those of imports
         os.execve(sys.executable, [sys.executable, "-W", "error", "-m", "tests", *sys.argv[1:]], {**os.environ, **_ONE_THREAD})
     os.chdir(ROOT)
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(1))
     files = sorted(ROOT.glob("tests/**/test_*.py"), key=lambda path: ("end_to_end" not in path.parts, str(path)))  # the slow ones first
     modules = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in files]
     if parts := sys.argv[1:]:
@@ -166,7 +172,8 @@ def main() -> int:
         import_large_libraries()
         outcomes = run_modules(modules)
     finally:
-        os.kill(starter, signal.SIGKILL)
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(starter, signal.SIGKILL)
         shutil.rmtree(folder, ignore_errors=True)
     print("\nslowest:")
     for outcome in sorted(outcomes, key=lambda outcome: -outcome.seconds)[:SLOWEST]:
