@@ -62,6 +62,9 @@ export const plural = (amount: number, one: string, many = `${one}s`): string =>
 /** A text of the service as a sentence of its own: "Workers are confined." */
 export const sentence = (text: string): string => `${text.charAt(0).toUpperCase()}${text.slice(1)}.`;
 
+/** The time of day of what is at most a day old, and the day with the time of anything else. now : the present, Unix ms. */
+export const clockOrDay = (iso: string, now: number): string => (now - Date.parse(iso) > 86_400_000 ? when(iso) : clock(iso));
+
 /** Day and time to the minute: "23 Nov 14:00". */
 export function when(iso: string | number): string {
   const at = new Date(iso);

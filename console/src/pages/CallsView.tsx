@@ -1,5 +1,5 @@
 import { useDeferredValue, useMemo, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { useNavigate } from "react-router";
 import type { Call, EndpointPage } from "../api/client";
 import { FOUND_CALLS, type Sought, useSoughtCalls } from "../api/queries";
 import { ScatterChart, type ScatterPoint } from "../charts/ScatterChart";
@@ -8,12 +8,13 @@ import { QueryState } from "../parts/QueryState";
 import { SPAN_HOURS } from "../time/spans";
 import { TimeControl } from "../time/TimeControl";
 import { usePageSpan } from "../time/usePageSpan";
+import { usePageParams } from "../usePageParams";
 import { short } from "../words";
 import { CallsTable } from "../parts/CallsTable";
 
 /** The calls themselves: found by what is in them, by how odd, slow or wrong they were. */
 export function CallsView({ page }: { page: EndpointPage }) {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = usePageParams();
   const [typed, setTyped] = useState(params.get("contains") ?? "");
   const span = usePageSpan([], "hour");
   const contains = useDeferredValue(typed.trim());
@@ -27,12 +28,6 @@ export function CallsView({ page }: { page: EndpointPage }) {
   };
   const calls = useSoughtCalls(page.name, sought);
   const found = calls.data;
-  function set(name: string, value: string | null): void {
-    const next = new URLSearchParams(params);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setParams(next, { replace: true });
-  }
   function older(at: string): void {
     const until = Date.parse(at);
     span.setFixed({ since: until - SPAN_HOURS.hour * 3_600_000, until });

@@ -1,5 +1,5 @@
 import { useDeferredValue, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import type { LogLine } from "../api/client";
 import { type LogSearch, useLogs } from "../api/queries";
 import { Card, Mono, Segments } from "../parts/basics";
@@ -7,7 +7,9 @@ import { QueryState } from "../parts/QueryState";
 import { SelectMenu } from "../parts/SelectMenu";
 import { Serves } from "../parts/Serves";
 import { type Column, DataTable } from "../table/DataTable";
-import { clock, plural, when } from "../words";
+import { useNow } from "../useNow";
+import { usePageParams } from "../usePageParams";
+import { clock, clockOrDay, plural } from "../words";
 
 const LEVELS = ["info", "warning", "error"] as const;
 const SPANS = { "1": "the last hour", "6": "the last 6 hours", "24": "the last day", "168": "the last week" };
@@ -15,7 +17,8 @@ const USUAL = { level: "info", hours: "1" };
 
 /** What the service, its workers and their code have said, on all nodes. */
 export function LogsPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = usePageParams();
+  const now = useNow();
   const [typed, setTyped] = useState(params.get("contains") ?? "");
   const contains = useDeferredValue(typed.trim());
   const level = (LEVELS as readonly string[]).includes(params.get("level") ?? "") ? params.get("level")! : USUAL.level;
@@ -30,12 +33,6 @@ export function LogsPage() {
     ...(request && { request_id: request }),
   };
   const logs = useLogs(search);
-  function set(name: string, value: string): void {
-    const next = new URLSearchParams(params);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setParams(next, { replace: true });
-  }
   const lines = logs.data?.lines ?? [];
   const silent = logs.data?.silent ?? [];
   const bad = lines.filter((line) => line.level !== "info").length;
@@ -119,7 +116,7 @@ export function LogsPage() {
             <Card title="Lines" aside={<span className="text-small text-faint">newest first</span>}>
               <DataTable
                 label="log"
-                columns={columns(new Set(all.lines.map((line) => line.node)).size)}
+                columns={columns(new Set(all.lines.map((line) => line.node)).size, now)}
                 rows={all.lines}
                 rowKey={keyOf}
                 rowName={(line) => `${line.level} at ${clock(at(line))}`}
@@ -141,13 +138,13 @@ export function LogsPage() {
 const keyOf = (line: LogLine): string => `${line.node} ${line.number}`;
 const at = (line: LogLine): string => new Date(line.at * 1_000).toISOString();
 
-/** nodes : how many have lines; of one alone its name is left out at first. */
-const columns = (nodes: number): Column<LogLine>[] => [
+/** nodes : how many have lines; of one alone its name is left out at first. now : the present, by which lines of other days get a date. */
+const columns = (nodes: number, now: number): Column<LogLine>[] => [
   {
     id: "time",
     width: 124,
     value: at,
-    cell: (line) => (Date.now() / 1_000 - line.at > 86_400 ? when(at(line)) : clock(at(line))),
+    cell: (line) => clockOrDay(at(line), now),
     className: "font-mono",
   },
   { id: "level", width: 76, value: (line) => line.level },

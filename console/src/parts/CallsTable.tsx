@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import type { Call } from "../api/client";
 import { type Column, DataTable } from "../table/DataTable";
 import { useNow } from "../useNow";
-import { clock, ms, show, when } from "../words";
+import { clock, clockOrDay, ms, show } from "../words";
 import { CopyButton } from "./basics";
 
 const wrong = (call: Call): boolean => call.status >= 400;
@@ -13,7 +13,7 @@ const columns = (now: number): Column<Call>[] => [
     id: "time",
     width: 116,
     value: (call) => call.at,
-    cell: (call) => (now - Date.parse(call.at) > 86_400_000 ? when(call.at) : clock(call.at)),
+    cell: (call) => clockOrDay(call.at, now),
     className: "font-mono",
   },
   {

@@ -12,7 +12,7 @@ import httpx
 import tomli_w
 
 from lamppost.client.calls import Progress, checked_json
-from lamppost.client.values import Reply
+from lamppost.client.replies import reply_of
 from lamppost.core.backup import ABOUT, DUMP, DUMP_START, FORMAT, SETTINGS, BackupAbout, write_about
 from lamppost.core.errors import LampPostError
 
@@ -29,7 +29,7 @@ def write_backup(options: Mapping[str, Any], to: Path, records: bool, progress: 
     try:
         part.touch(mode=0o600)  # it holds what callers sent
         with httpx.Client(**{**options, "timeout": httpx.Timeout(_READ_S, connect=5.0)}) as http:
-            about = checked_json(_reply(http.get("/api/backup/about")))
+            about = checked_json(reply_of(http.get("/api/backup/about")))
             with zipfile.ZipFile(part, "w") as archive:
                 made = BackupAbout(FORMAT, about["lamppost"], datetime.now(UTC), records)
                 archive.writestr(ABOUT, write_about(made))
@@ -53,7 +53,7 @@ def _write_dump(http: httpx.Client, archive: zipfile.ZipFile, records: bool, pro
     ):
         if response.status_code != 200:
             response.read()
-            checked_json(_reply(response))
+            checked_json(reply_of(response))
         start = b""
         for piece in response.iter_raw():
             start = start or piece[: len(DUMP_START)]
@@ -63,7 +63,3 @@ def _write_dump(http: httpx.Client, archive: zipfile.ZipFile, records: bool, pro
                 progress(size, None)
     if start != DUMP_START:
         raise LampPostError("what the service sent is no dump of a database; nothing was kept")
-
-
-def _reply(response: httpx.Response) -> Reply:
-    return Reply(response.status_code, response.headers, response.content)

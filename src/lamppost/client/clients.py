@@ -21,6 +21,7 @@ from lamppost.client.backup import write_backup
 from lamppost.client.calls import Call, Progress
 from lamppost.client.config import find_connection
 from lamppost.client.repeating import wait_before_repeat
+from lamppost.client.replies import reply_of
 from lamppost.client.rows import Row
 from lamppost.client.values import Prediction, Reply, Request
 from lamppost.core.errors import BadRequest, LampPostError, ServerUnreachable
@@ -65,17 +66,6 @@ def _write_whole(to: Path, content: bytes) -> Path:
     part = to.with_name(f".{to.name}.part")
     part.write_bytes(content)
     return part.replace(to)
-
-
-def _reply(response: httpx.Response) -> Reply:
-    return Reply(response.status_code, response.headers, response.content)
-
-
-def _answered(reply: Reply | httpx.HTTPError) -> Reply:
-    """A reply as it is; raise the error that stands for a lost connection."""
-    if isinstance(reply, Reply):
-        return reply
-    raise reply
 
 
 def _translated(error: httpx.HTTPError | httpx.InvalidURL, address: str) -> LampPostError:
@@ -233,14 +223,14 @@ class Client(ClientQuestions):
     def _send(self, request: Request) -> Reply:
         left = self._repeats
         while True:
-            reply: Reply | httpx.HTTPError
             try:
-                reply = _reply(self._http.send(_httpx_request(self._http, request)))
+                reply = reply_of(self._http.send(_httpx_request(self._http, request)))
             except _LOST as error:
-                reply = error
-            wait_s = wait_before_repeat(request, reply, left)
-            if wait_s is None:
-                return _answered(reply)
+                if (wait_s := wait_before_repeat(request, error, left)) is None:
+                    raise
+            else:
+                if (wait_s := wait_before_repeat(request, reply, left)) is None:
+                    return reply
             left -= 1
             time.sleep(wait_s)
 
@@ -344,14 +334,14 @@ class AsyncClient(AsyncClientQuestions):
     async def _send(self, request: Request) -> Reply:
         left = self._repeats
         while True:
-            reply: Reply | httpx.HTTPError
             try:
-                reply = _reply(await self._http.send(_httpx_request(self._http, request)))
+                reply = reply_of(await self._http.send(_httpx_request(self._http, request)))
             except _LOST as error:
-                reply = error
-            wait_s = wait_before_repeat(request, reply, left)
-            if wait_s is None:
-                return _answered(reply)
+                if (wait_s := wait_before_repeat(request, error, left)) is None:
+                    raise
+            else:
+                if (wait_s := wait_before_repeat(request, reply, left)) is None:
+                    return reply
             left -= 1
             await anyio.sleep(wait_s)
 

@@ -27,14 +27,11 @@ class BackupAbout:
     records: bool
 
 
-_ADAPTER = TypeAdapter(BackupAbout)
-
-
 def read_about(data: bytes) -> BackupAbout:
     """What a backup says of itself; raise BadRequest for another file, or a later format."""
     try:
         document: Any = orjson.loads(data)
-        about = _ADAPTER.validate_python(document)
+        about = TypeAdapter(BackupAbout).validate_python(document)
     except (orjson.JSONDecodeError, ValidationError) as error:
         raise BadRequest(f"{ABOUT} in the backup cannot be read; the file is damaged, or is no backup of Lamp Post") from error
     if about.format > FORMAT:

@@ -30,12 +30,16 @@ def missing_extra(error: ModuleNotFoundError) -> SetupError | None:
     module = (error.name or "").partition(".")[0]
     for extra, modules in MODULES_OF_EXTRAS.items():
         if module in modules:
-            return SetupError(f"the package {module} is missing; install it with: pip install 'lamppost[{extra}]'")
+            return _lacking(module, extra)
     return None
 
 
 def check_extra(extra: str) -> None:
     """Raise SetupError if a module of the extra is not installed."""
     for module in MODULES_OF_EXTRAS[extra]:
-        if find_spec(module) is None and (error := missing_extra(ModuleNotFoundError(name=module))):
-            raise error
+        if find_spec(module) is None:
+            raise _lacking(module, extra)
+
+
+def _lacking(module: str, extra: str) -> SetupError:
+    return SetupError(f"the package {module} is missing; install it with: pip install 'lamppost[{extra}]'")

@@ -12,7 +12,6 @@ import tempfile
 from collections.abc import AsyncIterator, Iterator
 from contextlib import contextmanager
 from typing import IO, Any
-from urllib.parse import urlsplit, urlunsplit
 
 import psycopg
 from psycopg import sql
@@ -20,7 +19,7 @@ from psycopg.conninfo import conninfo_to_dict
 from psycopg.rows import TupleRow
 
 from lamppost.core.errors import Conflict, SetupError, Unavailable
-from lamppost.store.database import LEADER_LOCK, OWNER, SCHEMA, connect, migrate
+from lamppost.store.database import LEADER_LOCK, OWNER, SCHEMA, connect, make_schema, migrate, url_of_role
 from lamppost.store.postgres import find_binaries
 
 _PIECE_BYTES = 1 << 18
@@ -99,7 +98,8 @@ def restore_database(url: str, dump: IO[bytes], own_server: bool, replace: bool)
     former = f"{SCHEMA}_former_{secrets.token_hex(4)}"
     _rename(url, SCHEMA, former)
     try:
-        _make_schema(url, own_server)
+        with psycopg.connect(url, autocommit=True) as connection:
+            make_schema(connection, own_server)
         with _owner_url(url, own_server) as restoring:
             _run_restore(restoring, dump)
         migrate(url, own_server)
@@ -131,11 +131,6 @@ def _drop(url: str, schema: str) -> None:
     _execute(url, sql.SQL("DROP SCHEMA IF EXISTS {} CASCADE").format(sql.Identifier(schema)))
 
 
-def _make_schema(url: str, own_server: bool) -> None:
-    owner = sql.SQL(" AUTHORIZATION {}").format(sql.Identifier(OWNER)) if own_server else sql.SQL("")
-    _execute(url, sql.SQL("CREATE SCHEMA {}").format(sql.Identifier(SCHEMA)) + owner)
-
-
 @contextmanager
 def _owner_url(url: str, own_server: bool) -> Iterator[str]:
     """A URL by which the dump is put back. On a private server that is the owner of the tables, who may sign in for as long as this takes:
@@ -147,8 +142,7 @@ def _owner_url(url: str, own_server: bool) -> Iterator[str]:
     secret, role = secrets.token_urlsafe(24), sql.Identifier(OWNER)
     _execute(url, sql.SQL("ALTER ROLE {} LOGIN PASSWORD {}").format(role, sql.Literal(secret)))
     try:
-        parts = urlsplit(url)
-        yield urlunsplit(parts._replace(netloc=f"{OWNER}:{secret}@{parts.netloc.rpartition('@')[2]}"))
+        yield url_of_role(url, OWNER, secret)
     finally:
         _execute(url, sql.SQL("ALTER ROLE {} NOLOGIN PASSWORD NULL").format(role))
 

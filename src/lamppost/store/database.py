@@ -91,11 +91,22 @@ def _prepare(connection: psycopg.Connection[TupleRow], own_server: bool) -> None
     with connection.transaction():
         connection.execute("SELECT pg_catalog.pg_advisory_xact_lock(%s)", (_MIGRATION_LOCK,))
         if connection.execute("SELECT 1 FROM pg_catalog.pg_namespace WHERE nspname = %s", (SCHEMA,)).fetchone() is None:
-            connection.execute(f"CREATE SCHEMA {SCHEMA} {f'AUTHORIZATION {OWNER}' if own_server else ''}".encode())
+            make_schema(connection, own_server)
         _move_former_tables(connection, own_server)
     if own_server:
         connection.execute(f"SET ROLE {OWNER}".encode())
     connection.execute(f"SET search_path = {SCHEMA}".encode())
+
+
+def make_schema(connection: psycopg.Connection[TupleRow], own_server: bool) -> None:
+    """Make the schema of all tables; on a private server its owner is theirs."""
+    connection.execute(f"CREATE SCHEMA {SCHEMA} {f'AUTHORIZATION {OWNER}' if own_server else ''}".encode())
+
+
+def url_of_role(url: str, role: str, secret: str) -> str:
+    """The URL by which another role reaches the same database."""
+    parts = urlsplit(url)
+    return urlunsplit(parts._replace(netloc=f"{role}:{secret}@{parts.netloc.rpartition('@')[2]}"))
 
 
 def _move_former_tables(connection: psycopg.Connection[TupleRow], own_server: bool) -> None:
@@ -154,8 +165,7 @@ def hand_over(url: str) -> str:
             f"GRANT SELECT ON {SCHEMA}.trail, {SCHEMA}.migrations TO {_ROLE}",
         ):
             connection.execute(statement.encode())
-    parts = urlsplit(url)
-    return urlunsplit(parts._replace(netloc=f"{_ROLE}:{secret}@{parts.netloc.rpartition('@')[2]}"))
+    return url_of_role(url, _ROLE, secret)
 
 
 def connect(url: str) -> psycopg.Connection[TupleRow]:

@@ -51,7 +51,7 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
     options: dict[str, Any] = {}
     if promised.options is not None:
         schemas[f"{name}Options"] = _plain(promised.options)
-        options = {"options": {"$ref": f"#/components/schemas/{name}Options"}}
+        options = {"options": _ref(f"{name}Options")}
     needed = ["options"] if promised.options is not None and any(field.required for field in promised.options) else []
     schema_of_row = {
         **row,
@@ -65,7 +65,7 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
     schemas[f"{name}Request"] = {"title": f"What {endpoint} is asked", "anyOf": [_ref(form) for form in requests]}
     schemas[f"{name}Reply"] = {"title": f"What {endpoint} answers", "anyOf": [_ref(form) for form in replies]}
     content = {
-        JSON: {"schema": {"$ref": f"#/components/schemas/{name}Request"}, "example": plan.example()},
+        JSON: {"schema": _ref(f"{name}Request"), "example": plan.example()},
         NDJSON: {"schema": {"type": "string", "description": "one row as a JSON object on each line"}},
         CSV: {"schema": {"type": "string", "description": f"a header and a row a line; fields: {', '.join(promised.inputs.names)}"}},
         ARROW: {"schema": {"type": "string", "format": "binary"}},
@@ -73,7 +73,7 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
     if any(field.kind == "image" for field in promised.inputs):
         content[MULTIPART] = {"schema": {"type": "object", "properties": {f.name: _part(f.kind) for f in promised.inputs}}}
     answered = {
-        JSON: {"schema": {"$ref": f"#/components/schemas/{name}Reply"}},
+        JSON: {"schema": _ref(f"{name}Reply")},
         NDJSON: {"schema": {"type": "string"}},
         CSV: {"schema": {"type": "string", "description": f"columns: {', '.join(csv_header(promised.answers))}"}},
         ARROW: {"schema": {"type": "string", "format": "binary"}},
@@ -85,7 +85,7 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
     }
     responses: dict[str, Any] = {"200": {"description": f"answers by {version}", "headers": headers, "content": answered}}
     for status, meaning in PROBLEMS.items():
-        schema = {"$ref": "#/components/schemas/Problem"}
+        schema = _ref("Problem")
         responses[str(status)] = {"description": meaning, "content": {"application/problem+json": {"schema": schema}}}
     operation = {
         "operationId": f"predict_{endpoint.replace('-', '_')}",
@@ -106,7 +106,7 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
             {"name": promised.header, "in": "header", "required": setup.choose.other is None, "description": about, "schema": cases}
         )
     if promised.options is not None:
-        chosen = {"schema": {"$ref": f"#/components/schemas/{name}Options"}}
+        chosen = {"schema": _ref(f"{name}Options")}
         about = "options of a body that is not JSON, as JSON"
         parameters.append({"name": "options", "in": "query", "required": False, "description": about, "content": {JSON: chosen}})
     if parameters:

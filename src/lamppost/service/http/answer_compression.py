@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import asyncio
-import gzip
 import zlib
-from collections.abc import Awaitable, Callable, MutableMapping
+from collections.abc import Awaitable, Callable
 from typing import Any
 
-Message = MutableMapping[str, Any]
+from lamppost.service.http.content_coding import GZIP, Message
+
 Send = Callable[[Message], Awaitable[None]]
 
 _LEAST_BYTES = 1_400
@@ -16,8 +16,6 @@ _LEAST_BYTES = 1_400
 _ON_LOOP_BYTES = 32 * 1024
 _LEVEL = 4
 _TYPES = (b"application/json", b"application/problem+json", b"application/x-ndjson", b"text/", b"application/openmetrics-text")
-_GZIP = 31
-"""For zlib: with gzip's header and checksum."""
 
 
 def takes_gzip(headers: list[tuple[bytes, bytes]]) -> bool:
@@ -67,25 +65,27 @@ class CompressedSend:
             await self._send({**start, "headers": [*start["headers"], (b"vary", b"accept-encoding")]})
             await self._send(message)
             return
+        self._packer = zlib.compressobj(_LEVEL, zlib.DEFLATED, GZIP)
+        packed = await self._pack(body, more)
         headers = [header for header in start["headers"] if header[0].lower() != b"content-length"]
         headers += [(b"content-encoding", b"gzip"), (b"vary", b"accept-encoding")]
-        if more:
-            self._packer = zlib.compressobj(_LEVEL, zlib.DEFLATED, _GZIP)
-            await self._send({**start, "headers": headers})
-            await self._send_piece(message)
-            return
-        packed = gzip.compress(body, _LEVEL) if len(body) <= _ON_LOOP_BYTES else await asyncio.to_thread(gzip.compress, body, _LEVEL)
-        await self._send({**start, "headers": [*headers, (b"content-length", b"%d" % len(packed))]})
-        await self._send({"type": "http.response.body", "body": packed})
-
-    async def _send_piece(self, message: Message) -> None:
-        body, more = message.get("body", b""), message.get("more_body", False)
-        last = zlib.Z_SYNC_FLUSH if more else zlib.Z_FINISH
-        packed = self._pack(body, last) if len(body) <= _ON_LOOP_BYTES else await asyncio.to_thread(self._pack, body, last)
+        if not more:
+            headers.append((b"content-length", b"%d" % len(packed)))
+        await self._send({**start, "headers": headers})
         await self._send({"type": "http.response.body", "body": packed, "more_body": more})
 
-    def _pack(self, body: bytes, last: int) -> bytes:
-        packed: bytes = self._packer.compress(body) + self._packer.flush(last)
+    async def _send_piece(self, message: Message) -> None:
+        more = message.get("more_body", False)
+        packed = await self._pack(message.get("body", b""), more)
+        await self._send({"type": "http.response.body", "body": packed, "more_body": more})
+
+    async def _pack(self, body: bytes, more: bool) -> bytes:
+        """A piece of the body compressed; what is large, in a thread."""
+        end = zlib.Z_SYNC_FLUSH if more else zlib.Z_FINISH
+        return self._compress(body, end) if len(body) <= _ON_LOOP_BYTES else await asyncio.to_thread(self._compress, body, end)
+
+    def _compress(self, body: bytes, end: int) -> bytes:
+        packed: bytes = self._packer.compress(body) + self._packer.flush(end)
         return packed
 
 

@@ -15,7 +15,7 @@ Receive = Callable[[], Awaitable[Message]]
 
 _PIECE_BYTES = 256 * 1024
 """What is unpacked in one go: more would hold up everything else."""
-_GZIP = 31
+GZIP = 31
 """For zlib: with gzip's header and checksum."""
 _NAMES = {b"gzip", b"x-gzip"}
 _PLAIN = {b"", b"identity"}
@@ -41,7 +41,7 @@ class _Unpacking:
 
     def __init__(self, receive: Receive) -> None:
         self._receive = receive
-        self._unpacker = zlib.decompressobj(_GZIP)
+        self._unpacker = zlib.decompressobj(GZIP)
         self._waiting = b""
         self._more = True
         self._filled = False

@@ -79,7 +79,6 @@ class LogFiles:
 
     def __init__(self, folder: Path, node: str, most_bytes: int, most_days: int) -> None:
         self.folder = folder
-        self.node = node
         self._most_days = most_days
         folder.mkdir(mode=0o700, parents=True, exist_ok=True)
         self._file = RotatingFileHandler(
