@@ -32,7 +32,7 @@ bench-changes:
 	@$(PYTHON_HERE) -m bench.changes
 	@$(PYTHON_HERE) -m bench.rollouts
 
-# How good the verdicts on drift are, and what recording costs.
+# How good the verdicts on drift are; what recording costs, and what records take on disk.
 bench-drift:
 	@scripts/setup.sh venv
 	@$(PYTHON_HERE) -m bench.drift
@@ -40,6 +40,7 @@ bench-drift:
 bench-records:
 	@scripts/setup.sh venv postgres console wrk
 	@$(PYTHON_HERE) -m bench.records
+	@$(PYTHON_HERE) -m bench.growth
 
 # What the console costs: views, scripts, an open page.
 bench-console:

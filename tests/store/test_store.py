@@ -24,11 +24,11 @@ from lamppost.service.packages.package_cache import PackageCache
 from lamppost.service.records.record_writer import InProcessSink
 from lamppost.service.records.recorder import Recorder
 from lamppost.service.records.window_counting import WindowCounting
-from lamppost.store import call_samples, database, endpoints, packages, records, tokens
+from lamppost.store import call_samples, call_search, database, endpoints, packages, records, tokens
 from lamppost.store.call_records import CallRecord, count_calls, pack_calls, write_counts
+from lamppost.store.call_search import CallFilter
 from lamppost.store.endpoints import EndpointChange
 from lamppost.store.postgres import PrivateServer
-from lamppost.store.records import CallFilter
 from lamppost.store.spool import SpoolFrame
 from lamppost.store.trail import ChangedBy
 from tests.support.lamps import outage_lamp
@@ -285,9 +285,9 @@ class Records(WithServer):
         past = (await records.endpoint_load(self.pool, now - timedelta(minutes=1), ["outage-risk", "nobody"]))["outage-risk"]
         self.assertEqual((past.calls, past.refused, past.failed), (6, 1, 1))
         self.assertEqual(past.histogram, {bucket_of(1_000): 3, bucket_of(9_000): 1})
-        latest = await records.latest_calls(self.pool, CallFilter("outage-risk"), 3)
+        latest = await call_search.latest_calls(self.pool, CallFilter("outage-risk"), 3)
         self.assertEqual((len(latest), latest[0]["input"], latest[0]["phases_us"]), (3, {"x": 1}, {"queue": 3}))
-        self.assertEqual(await records.latest_calls(self.pool, CallFilter("other"), 3), [])
+        self.assertEqual(await call_search.latest_calls(self.pool, CallFilter("other"), 3), [])
 
     async def test_a_few_of_many_calls_are_drawn_evenly_and_of_few_all(self) -> None:
         begun = datetime.fromtimestamp(datetime.now(UTC).timestamp() // 10 * 10, UTC) - timedelta(minutes=30)

@@ -23,8 +23,8 @@ from lamppost.store.database import LEADER_LOCK, OWNER, SCHEMA, connect, make_sc
 from lamppost.store.postgres import find_binaries
 
 _PIECE_BYTES = 1 << 18
-_RECORDS = ("calls", "calls_*", "outcomes")
-"""Tables with a row for each call, whose rows may be left out of a dump."""
+_RECORDS = ("call_blocks", "call_blocks_*", "outcomes")
+"""Tables that grow with each call, whose rows may be left out of a dump."""
 _ENVIRONMENT = {"host": "PGHOST", "port": "PGPORT", "user": "PGUSER", "password": "PGPASSWORD", "dbname": "PGDATABASE"}
 
 

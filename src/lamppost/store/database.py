@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import logging
 import secrets
@@ -88,6 +89,9 @@ def _prepare(connection: psycopg.Connection[TupleRow], own_server: bool) -> None
             if connection.execute("SELECT 1 FROM pg_catalog.pg_roles WHERE rolname = %s", (role,)).fetchone() is None:
                 connection.execute(f"CREATE ROLE {role} {login}".encode())
         connection.execute("REVOKE CREATE ON SCHEMA public FROM PUBLIC")
+        with contextlib.suppress(psycopg.errors.InvalidParameterValue):  # a server that was built without it compresses in another way
+            name = sql.Identifier(connection.info.dbname)
+            connection.execute(sql.SQL("ALTER DATABASE {} SET default_toast_compression = 'lz4'").format(name))
     with connection.transaction():
         connection.execute("SELECT pg_catalog.pg_advisory_xact_lock(%s)", (_MIGRATION_LOCK,))
         if connection.execute("SELECT 1 FROM pg_catalog.pg_namespace WHERE nspname = %s", (SCHEMA,)).fetchone() is None:

@@ -46,12 +46,15 @@ class EndpointCaller:
 
 
 async def list_callers(pool: Pool, endpoint: str, since: datetime) -> list[EndpointCaller]:
-    """The tokens that called an endpoint since then, the one with most calls first; of the last 200,000 recorded calls."""
+    """The tokens that called an endpoint since then, the one with most calls first; of the last 200,000 recorded calls or a
+    few more.
+    """
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT coalesce(token, ''), count(*), max(at) FROM (SELECT token, at FROM calls"
-            " WHERE endpoint = %s AND at >= %s AND NOT shadow ORDER BY at DESC LIMIT %s) latest GROUP BY 1 ORDER BY 2 DESC, 1",
-            (endpoint, since, _LATEST_CALLS),
+            "SELECT coalesce(token, ''), count(*), max(at) FROM call_heads WHERE at >= %(since)s AND NOT shadow AND block = ANY(ARRAY("
+            "SELECT number FROM (SELECT number, sum(calls) OVER (ORDER BY last_at DESC, number) - calls AS later FROM call_blocks"
+            " WHERE endpoint = %(endpoint)s AND last_at >= %(since)s) counted WHERE later < %(most)s)) GROUP BY 1 ORDER BY 2 DESC, 1",
+            {"endpoint": endpoint, "since": since, "most": _LATEST_CALLS},
         )
         return [EndpointCaller(*row) for row in await rows.fetchall()]
 

@@ -47,7 +47,12 @@ _ANSWERED = "SELECT request_id, endpoint, version, shadow, at, input, answer FRO
 async def answered_calls(pool: Pool, request_ids: Sequence[UUID]) -> list[AnsweredCall]:
     """The calls with these ids, and the answers of shadows."""
     async with pool.connection() as connection:
-        rows = await connection.execute(f"{_ANSWERED} AND request_id = ANY(%s)".encode(), (list(request_ids),))
+        rows = await connection.execute(
+            f"{_ANSWERED} AND request_id = ANY(%(ids)s) AND block = ANY(ARRAY("
+            "SELECT DISTINCT b.number FROM unnest(%(ids)s) AS asked (id) JOIN call_blocks b ON b.ids @> asked.id"
+            " WHERE asked.id = ANY(b.request_id)))".encode(),
+            {"ids": list(request_ids)},
+        )
         return [AnsweredCall(*row) for row in await rows.fetchall()]
 
 
@@ -55,11 +60,12 @@ async def calls_by_key(pool: Pool, endpoint: str, key: str, values: Sequence[str
     """Calls of a span that sent one of these values in a field, in any of their rows; the newest first."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            f"{_ANSWERED} AND endpoint = %s AND at >= %s AND at < %s AND NOT shadow AND input IS NOT NULL AND (input->>%s = ANY(%s)"
+            f"{_ANSWERED} AND endpoint = %(endpoint)s AND last_at >= %(since)s AND first_at < %(until)s AND at >= %(since)s"
+            " AND at < %(until)s AND NOT shadow AND input IS NOT NULL AND (input->>%(key)s = ANY(%(values)s)"
             " OR (json_typeof(input->'rows') = 'array' AND EXISTS"
             " (SELECT 1 FROM json_array_elements(CASE WHEN json_typeof(input->'rows') = 'array' THEN input->'rows' END) one"
-            " WHERE one->>%s = ANY(%s)))) ORDER BY at DESC LIMIT 20000".encode(),
-            (endpoint, since, until, key, list(values), key, list(values)),
+            " WHERE one->>%(key)s = ANY(%(values)s)))) ORDER BY at DESC LIMIT 20000".encode(),
+            {"endpoint": endpoint, "since": since, "until": until, "key": key, "values": list(values)},
         )
         return [AnsweredCall(*row) for row in await rows.fetchall()]
 
@@ -133,9 +139,9 @@ async def count_answered_rows(pool: Pool, endpoint: str, since: datetime, until:
     """Rows answered in a span, by version."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT version, sum(row_count)::bigint FROM calls WHERE endpoint = %s AND at >= %s AND at < %s AND status = 200"
-            " AND version IS NOT NULL GROUP BY version",
-            (endpoint, since, until),
+            "SELECT version, sum(row_count)::bigint FROM call_heads WHERE endpoint = %(endpoint)s AND last_at >= %(since)s"
+            " AND first_at < %(until)s AND at >= %(since)s AND at < %(until)s AND status = 200 AND version IS NOT NULL GROUP BY version",
+            {"endpoint": endpoint, "since": since, "until": until},
         )
         return dict(await rows.fetchall())
 

@@ -1,4 +1,4 @@
-"""Stores records of calls with their histograms, and finds calls."""
+"""Stores records of calls with their histograms, and reads the load of endpoints from these."""
 
 from __future__ import annotations
 
@@ -9,18 +9,15 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from itertools import chain
-from typing import Any
-from uuid import UUID
 
 import psycopg
 from psycopg import AsyncConnection
 from psycopg.rows import TupleRow
 
-from lamppost.core.errors import NotFound
 from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.store import windows
+from lamppost.store.call_blocks import COPY_BLOCKS, StoredCall, block_lines
 from lamppost.store.call_records import CallCount, CallRecord, PhaseCount, count_calls, count_phases
-from lamppost.store.copy_lines import STORED, copy_line
 from lamppost.store.database import Pool
 from lamppost.store.spool import SpoolFrame
 from lamppost.store.windows import WindowDelta
@@ -28,7 +25,6 @@ from lamppost.store.windows import WindowDelta
 log = logging.getLogger("lamppost.records")
 
 _P99_CALLS = 100
-_COPY = f"COPY calls ({', '.join(STORED)}) FROM STDIN".encode()
 
 
 async def recently_called_endpoints(pool: Pool, most: int) -> list[str]:
@@ -50,10 +46,10 @@ class CountedFrames:
     brought_by: str | None = None
 
     @property
-    def lines(self) -> list[tuple[CallRecord, bytes]]:
-        """Their calls, each with the line that the database gets."""
+    def calls(self) -> list[StoredCall]:
+        """Their calls with what is known of them by now."""
         calls = chain.from_iterable(frame.calls for frame in self.frames)
-        return [(call, copy_line(call, self.odd.get(at), self.brought_by)) for at, call in enumerate(calls)]
+        return [(call, self.odd.get(at), self.brought_by) for at, call in enumerate(calls)]
 
 
 async def last_stored_frame(pool: Pool, segment: str) -> int:
@@ -74,8 +70,8 @@ async def store_frames(pool: Pool, counted: CountedFrames) -> int | None:
         row = await stored.fetchone()
         if row is not None and row[0] >= first.number:
             return None
-        lines = await asyncio.to_thread(lambda: counted.lines)
-        kept = await _copy(connection, lines)
+        calls = counted.calls
+        kept = await _copy(connection, calls)
         counts, phases = await asyncio.to_thread(_counts, counted.frames, kept)
         await _add_latency(connection, counts)
         await _add_phases(connection, phases)
@@ -85,7 +81,7 @@ async def store_frames(pool: Pool, counted: CountedFrames) -> int | None:
             " ON CONFLICT (segment) DO UPDATE SET number = excluded.number, at = now()",
             (first.segment, last.number),
         )
-        return len(lines) - len(kept)
+        return len(calls) - len(kept)
 
 
 async def skip_frame(pool: Pool, segment: str, number: int) -> None:
@@ -106,20 +102,21 @@ def _counts(frames: Sequence[SpoolFrame], kept: Sequence[CallRecord]) -> tuple[C
     return counts, count_phases(kept)
 
 
-async def _copy(connection: AsyncConnection[TupleRow], lines: Sequence[tuple[CallRecord, bytes]]) -> list[CallRecord]:
-    """Copy calls into the table; returns those that were stored. A call that the database cannot hold does not affect the others."""
-    if not lines:
+async def _copy(connection: AsyncConnection[TupleRow], calls: Sequence[StoredCall]) -> list[CallRecord]:
+    """Store calls as blocks; returns those that were stored. A call that the database cannot hold does not affect the others."""
+    if not calls:
         return []
+    lines = await asyncio.to_thread(block_lines, calls)
     try:
-        async with connection.transaction(), connection.cursor().copy(_COPY) as copy:
-            await copy.write(b"".join(line for _, line in lines))
+        async with connection.transaction(), connection.cursor().copy(COPY_BLOCKS) as copy:
+            await copy.write(b"".join(lines))
     except psycopg.DataError as error:
-        if len(lines) == 1:
-            log.error("record %s was left out: %s", lines[0][0].request_id, str(error).strip())
+        if len(calls) == 1:
+            log.error("record %s was left out: %s", calls[0][0].request_id, str(error).strip())
             return []
-        middle = len(lines) // 2
-        return await _copy(connection, lines[:middle]) + await _copy(connection, lines[middle:])
-    return [call for call, _ in lines]
+        middle = len(calls) // 2
+        return await _copy(connection, calls[:middle]) + await _copy(connection, calls[middle:])
+    return [call for call, _, _ in calls]
 
 
 async def _add_latency(connection: AsyncConnection[TupleRow], counts: Mapping[CallCount, int]) -> None:
@@ -160,66 +157,6 @@ async def make_partition(pool: Pool, day: date) -> None:
     """Make the partition of a day (UTC) unless it exists; concurrent callers wait for one another."""
     async with pool.connection() as connection:
         await connection.execute("SELECT make_calls_partition(%s)", (day,))
-
-
-_COLUMNS = tuple(name for name in STORED if name != "shadow")
-_NAMES = ["rows" if name == "row_count" else name for name in _COLUMNS]
-_SELECT = f"SELECT {', '.join(_COLUMNS)} FROM calls"
-
-
-@dataclass(frozen=True, slots=True)
-class CallFilter:
-    """Which calls: to an endpoint, by a token, a version, with a status from ``status`` on, that took so long; None for all.
-
-    after : only those that came later than that request id; ids are ordered by time. odd : at least so odd. contains : a text in the
-    input or the answer. before : only those that came earlier. trace : of this trace.
-    """
-
-    endpoint: str | None = None
-    version: str | None = None
-    token: str | None = None
-    status: int | None = None
-    slower_ms: float | None = None
-    after: UUID | None = None
-    odd: float | None = None
-    contains: str | None = None
-    before: datetime | None = None
-    trace: str | None = None
-
-
-async def latest_calls(pool: Pool, sought: CallFilter, limit: int) -> list[dict[str, Any]]:
-    """The newest calls first."""
-    conditions: list[str] = ["at > now() - interval '30 days'", "NOT shadow"]
-    values: dict[str, Any] = {"limit": limit}
-    for name, condition in (
-        ("endpoint", "endpoint = %(endpoint)s"),
-        ("version", "version = %(version)s"),
-        ("token", "token = %(token)s"),
-        ("status", "status >= %(status)s"),
-        ("slower_ms", "total_us >= %(slower_ms)s * 1000"),
-        ("after", "request_id > %(after)s"),
-        ("odd", "odd >= %(odd)s"),
-        ("trace", "trace = %(trace)s"),
-        ("before", "at < %(before)s"),
-        ("contains", "(position(%(contains)s in input::text) > 0 OR position(%(contains)s in answer::text) > 0)"),
-    ):
-        if (value := getattr(sought, name)) is not None:
-            conditions.append(condition)
-            values[name] = value
-    query = f"{_SELECT} WHERE {' AND '.join(conditions)} ORDER BY at DESC, request_id DESC LIMIT %(limit)s"
-    async with pool.connection() as connection:
-        rows = await connection.execute(query.encode(), values)
-        return [dict(zip(_NAMES, row, strict=True)) for row in await rows.fetchall()]
-
-
-async def find_call(pool: Pool, request_id: UUID) -> tuple[dict[str, Any], list[dict[str, Any]]]:
-    """One call, and what shadows answered to it; raise NotFound."""
-    async with pool.connection() as connection:
-        rows = await connection.execute(f"{_SELECT} WHERE request_id = %s ORDER BY shadow, version".encode(), (request_id,))
-        calls = [dict(zip(_NAMES, row, strict=True)) for row in await rows.fetchall()]
-    if not calls:
-        raise NotFound(f"there is no call {request_id}; calls are in the records a moment after they are answered, see lamppost tail")
-    return calls[0], calls[1:]
 
 
 @dataclass(slots=True)
@@ -265,25 +202,3 @@ async def version_p99_ms(pool: Pool, endpoint: str, version: str, since: datetim
         counts: dict[int, int] = dict(await rows.fetchall())
     us = quantiles(counts, (0.99,))[0] if sum(counts.values()) >= _P99_CALLS else None
     return None if us is None else us / 1e3
-
-
-@dataclass(frozen=True, slots=True)
-class RecordedInput:
-    """The recorded input of one call. version : the version that answered."""
-
-    request_id: UUID
-    version: str | None
-    status: int
-    input: Any
-    answer: Any
-
-
-async def recorded_inputs(pool: Pool, endpoint: str, since: datetime, limit: int, statuses: Sequence[int] = (200,)) -> list[RecordedInput]:
-    """The last calls to an endpoint whose input was kept, the newest first."""
-    async with pool.connection() as connection:
-        rows = await connection.execute(
-            "SELECT request_id, version, status, input, answer FROM calls WHERE endpoint = %s AND at >= %s AND NOT shadow"
-            " AND input IS NOT NULL AND status = ANY(%s) ORDER BY at DESC LIMIT %s",
-            (endpoint, since, list(statuses), limit),
-        )
-        return [RecordedInput(*row) for row in await rows.fetchall()]

@@ -167,7 +167,7 @@ async def roll_up_histograms(pool: Pool, now: datetime) -> None:
 
 async def delete_expired(pool: Pool, keep_days: dict[str, tuple[int, int]], now: datetime) -> int:
     """Delete calls and statistics that are older than their endpoints keep them. keep : by endpoint, days of calls and days of statistics.
-    Returns how many calls were deleted.
+    A block of calls is deleted as a whole when its last one is old, up to a day after its first one. Returns how many calls were deleted.
     """
     gone = 0
     longest = max((days for days, _ in keep_days.values()), default=30)
@@ -179,9 +179,11 @@ async def delete_expired(pool: Pool, keep_days: dict[str, tuple[int, int]], now:
         for (days, statistics), endpoints in alike.items():
             if days < longest:
                 settled = await connection.execute(
-                    "DELETE FROM calls WHERE endpoint = ANY(%s) AND at < %s", (endpoints, now - timedelta(days=days))
+                    "WITH gone AS (DELETE FROM call_blocks WHERE endpoint = ANY(%s) AND last_at < %s RETURNING calls)"
+                    " SELECT coalesce(sum(calls), 0)::bigint FROM gone",
+                    (endpoints, now - timedelta(days=days)),
                 )
-                gone += settled.rowcount
+                gone += (await settled.fetchall())[0][0]
             for table, column in (
                 ("latency", "at"),
                 ("phases", "at"),

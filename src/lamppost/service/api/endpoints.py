@@ -21,8 +21,8 @@ from lamppost.service.deployment.route_table import Route
 from lamppost.service.monitoring.endpoint_summaries import LastHour, MonitoringSummary, SummariesByEndpoint
 from lamppost.service.node import Node
 from lamppost.service.prediction.answer_hooks import ShadowState
-from lamppost.store import endpoints, records, reviews
-from lamppost.store.records import CallFilter
+from lamppost.store import call_search, endpoints, reviews
+from lamppost.store.call_search import CallFilter
 
 router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
 
@@ -139,13 +139,13 @@ async def list_calls(
     if endpoint is not None:
         node.deployment.table.find_route(endpoint)
     sought = CallFilter(endpoint, version, token, status, slower_ms, after, odd, contains, before, trace)
-    return [CallAnswer(**call) for call in await records.latest_calls(node.pool, sought, limit)]
+    return [CallAnswer(**call) for call in await call_search.latest_calls(node.pool, sought, limit)]
 
 
 @router.get("/calls/{request_id}")
 async def get_call(request_id: UUID, node: TheNode, _: RequireView) -> CallDetailAnswer:
     """One call: input, answer, version, phases, and what shadows answered."""
-    call, shadows = await records.find_call(node.pool, request_id)
+    call, shadows = await call_search.find_call(node.pool, request_id)
     return CallDetailAnswer(**call, shadows=[CallAnswer(**shadow) for shadow in shadows])
 
 

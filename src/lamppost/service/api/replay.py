@@ -27,7 +27,7 @@ from lamppost.service.api.schemas.agreement import (
 )
 from lamppost.service.node import Node
 from lamppost.service.prediction.bulk_answers import answer_in_bulk
-from lamppost.store import records
+from lamppost.store import call_search
 
 router = APIRouter(prefix="/api", tags=["models"], responses=PROBLEMS)
 
@@ -62,7 +62,7 @@ async def _rows(body: AgreementRequest, node: Node, lane: Lane) -> tuple[list[di
         return body.rows, f"{len(body.rows):,} rows that were sent"
     endpoint = str(body.endpoint)
     node.deployment.table.find_route(endpoint)
-    sent = await records.recorded_inputs(node.pool, endpoint, datetime.now(UTC) - _BACK, body.last)
+    sent = await call_search.recorded_inputs(node.pool, endpoint, datetime.now(UTC) - _BACK, body.last)
     rows = [row for call in sent for row in _of_body(call.input)][:_MOST_ROWS]
     return rows, f"{len(rows):,} rows of the last {len(sent):,} calls to {endpoint}"
 

@@ -25,7 +25,7 @@ from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.deployment.switching import MadeChange
-from lamppost.store import endpoints, packages, records, reviews
+from lamppost.store import call_search, endpoints, packages, records, reviews
 from lamppost.store.database import AWAY, Pool
 from lamppost.store.endpoints import EndpointChange, EndpointRevision
 from lamppost.store.trail import ChangedBy
@@ -161,7 +161,7 @@ class EndpointChanges:
     async def caller_breakage(self, endpoint: str, setup: EndpointSetup) -> CallerBreakage:
         """How many of the calls that were answered in the last hour a setup would refuse."""
         since = datetime.now(UTC) - timedelta(hours=1)
-        sent = await records.recorded_inputs(self._pool, endpoint, since, _LOOKED_AT)
+        sent = await call_search.recorded_inputs(self._pool, endpoint, since, _LOOKED_AT)
         past = (await records.endpoint_load(self._pool, since, [endpoint])).get(endpoint)
         schema, present = await self.schema_of_setup(setup), self._deployment.table.find_setup(endpoint)
         kept = schema if present is None else _recorded_part(schema, await self.schema_of_setup(present))

@@ -15,6 +15,7 @@ from lamppost.service.monitoring.reports import send_due_reports
 from lamppost.service.monitoring.retention import roll_up_and_delete
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.service.settings import Settings
+from lamppost.store.call_blocks import merge_small_blocks
 from lamppost.store.database import Pool
 
 
@@ -33,6 +34,7 @@ class Maintenance:
             Job("evaluate alerts", 5.0, self._alerts.evaluate_alerts),
             Job("send notices", 0.0, self._send_notices),
             Job("merge window counts", 60.0, self._merge_deltas),
+            Job("merge call blocks", 60.0, self._merge_blocks),
             Job("send reports", 20.0, self._send_reports),
             Job("roll up and delete", 3_600.0, self._roll_up),
         )
@@ -62,6 +64,9 @@ class Maintenance:
 
     async def _merge_deltas(self, _: datetime) -> None:
         await self.drift_evaluation.merge_deltas()
+
+    async def _merge_blocks(self, now: datetime) -> None:
+        await merge_small_blocks(self._pool, now)
 
     async def _send_reports(self, now: datetime) -> None:
         await send_due_reports(self._pool, self._deployment, self.notices, now)
