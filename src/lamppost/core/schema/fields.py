@@ -44,6 +44,8 @@ class Field:
     private : whether its values are kept out of records and messages.
     shape : lengths of a tensor's axes; 0 for an axis of any length. elements : what it is made of.
     size : width and height of an image in pixels; None for any. channels : 1 grey, 3 colour, 4 colour and opacity.
+    changes : whether somebody can change the value of what is asked about, when another answer is looked for: a year of birth is
+    ``fixed``, an age ``rises_only``.
     """
 
     name: str
@@ -63,6 +65,7 @@ class Field:
     elements: Literal["number", "integer"] = "number"
     size: tuple[int, int] | None = None
     channels: Literal[1, 3, 4] = 3
+    changes: Literal["freely", "rises_only", "fixed"] = "freely"
 
     __pydantic_config__: ClassVar = {"extra": "forbid", "strict": True, "allow_inf_nan": False}
 
@@ -86,6 +89,8 @@ class Field:
             return f"a {self.kind} needs at least one name in choices, none twice"
         if self.unseen not in ("refuse", "accept"):
             return "unseen is 'refuse' or 'accept'"
+        if self.changes == "rises_only" and self.kind not in ("number", "integer", "time"):
+            return f"only a number or a time rises; a {self.kind} changes freely or is fixed"
         if self.low is not None and self.high is not None and self.low > self.high:
             return f"low {self.low} is above high {self.high}"
         return self._shape_problem()

@@ -1,0 +1,156 @@
+"""Rows that an explanation asks about, each once, within a budget, and what is read from their answers as numbers."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Generator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+
+import numpy as np
+import orjson
+from numpy.typing import NDArray
+
+from lamppost.core.endpoint.agreement import main_answer
+from lamppost.core.schema.fields import Schema
+
+Row = Mapping[str, Any]
+"""A row, or the answer to one, as a JSON object."""
+Matrix = NDArray[np.float64]
+T = TypeVar("T")
+Asking = Generator[Sequence[Row], Sequence[Row | None], T]
+"""Yields rows, is sent their answers in the same order, None for a row that the model failed on, and returns a result."""
+
+
+class Outputs:
+    """The figures of an answer: numbers, yes/no as 0 and 1, the elements of vectors, and whether a label is that of the explained answer.
+
+    names : of the figures; an element of a vector is ``vector.element``. primary : index of the figure that explanations turn about: the
+    score of the explained label where there is one, else the main answer. label : the name of the answer whose value is the label, None
+    where the main answer is a number.
+    """
+
+    def __init__(self, answers: Schema, explained: Row) -> None:
+        main = main_answer(answers)
+        self.label = None if main.kind in ("number", "integer") else main.name
+        self._own = explained.get(main.name)
+        self._readers: list[tuple[str, Callable[[Row], Any]]] = []
+        scored = None
+        for answer in answers:
+            if answer.kind in ("number", "integer", "yes/no"):
+                self._readers.append((answer.name, _plain(answer.name)))
+            elif answer.kind == "vector":
+                for element in answer.choices:
+                    if self.label is not None and element == str(self._own) and scored is None:
+                        scored = len(self._readers)
+                    self._readers.append((f"{answer.name}.{element}", _element(answer.name, element)))
+        if self.label is not None and scored is None and main.kind != "yes/no":
+            scored = len(self._readers)
+            self._readers.append((f"{main.name} is {self._own}", self.keeps_label))
+        names = [name for name, _ in self._readers]
+        self.names = tuple(names)
+        self.primary = scored if scored is not None else names.index(main.name) if main.name in names else 0
+
+    def keeps_label(self, answer: Row) -> bool:
+        """Whether an answer has the label of the explained one."""
+        return self.label is not None and answer.get(self.label) == self._own
+
+    def label_of(self, answer: Row) -> Any:
+        """The label of an answer; None where the main answer is a number."""
+        return None if self.label is None else answer.get(self.label)
+
+    def read(self, answers: Sequence[Row | None]) -> Matrix:
+        """A row for each answer, a column for each figure; NaN for what is not there."""
+        matrix = np.full((len(answers), len(self._readers)), np.nan)
+        for at, answer in enumerate(answers):
+            if answer is not None:
+                matrix[at] = [_number(reader(answer)) for _, reader in self._readers]
+        return matrix
+
+
+def _plain(name: str) -> Callable[[Row], Any]:
+    return lambda answer: answer.get(name)
+
+
+def _element(name: str, element: str) -> Callable[[Row], Any]:
+    return lambda answer: (answer.get(name) or {}).get(element)
+
+
+def _number(value: Any) -> float:
+    return float(value) if isinstance(value, (int, float)) else math.nan
+
+
+@dataclass(slots=True)
+class Budget:
+    """What an explanation may cost. rows : that the model is asked about. until : on ``clock``, in seconds."""
+
+    rows: int
+    until: float
+    clock: Callable[[], float]
+
+    @property
+    def out_of_time(self) -> bool:
+        """Whether the time is used up."""
+        return self.clock() >= self.until
+
+
+@dataclass(slots=True, eq=False)
+class Cases:
+    """Rows that were asked, each once, with their answers, in the order in which they were asked. failed : those the model failed on."""
+
+    outputs: Outputs
+    budget: Budget
+    rows: list[Row] = field(default_factory=list)
+    answers: list[Row | None] = field(default_factory=list)
+    failed: int = 0
+    _places: dict[bytes, int] = field(default_factory=dict)
+
+    def remember(self, rows: Sequence[Row], answers: Sequence[Row | None]) -> None:
+        """Take in answers that are known already; they cost nothing."""
+        for row, answer in zip(rows, answers, strict=True):
+            if (key := _key(row)) not in self._places:
+                self._places[key] = self._keep(row, answer)
+
+    def _keep(self, row: Row, answer: Row | None) -> int:
+        self.rows.append(row)
+        self.answers.append(answer)
+        return len(self.rows) - 1
+
+    def count_new(self, rows: Sequence[Row]) -> int:
+        """How many of these rows are yet to be asked, each once."""
+        return len({key for row in rows if (key := _key(row)) not in self._places})
+
+    def ask(self, rows: Sequence[Row]) -> Asking[list[Row | None]]:
+        """Their answers. What goes past the budget is not asked, and has no answer."""
+        keys = [_key(row) for row in rows]
+        new: dict[bytes, Row] = {}
+        for key, row in zip(keys, rows, strict=True):
+            if key not in self._places and len(new) < self.budget.rows:
+                new.setdefault(key, row)
+        if new:
+            asked = list(new.values())
+            answers = yield asked
+            self.budget.rows -= len(asked)
+            self.failed += sum(answer is None for answer in answers)
+            for key, row, answer in zip(new, asked, answers, strict=True):
+                self._places[key] = self._keep(row, answer)
+        return [self.answers[self._places[key]] if key in self._places else None for key in keys]
+
+    def measure(self, rows: Sequence[Row]) -> Asking[Matrix]:
+        """The figures of their answers, as `Outputs.read` gives them."""
+        return self.outputs.read((yield from self.ask(rows)))
+
+
+def _key(row: Row) -> bytes:
+    return orjson.dumps(row, option=orjson.OPT_SORT_KEYS)
+
+
+def drive(asking: Asking[T], answer: Callable[[Sequence[Row]], Sequence[Row | None]]) -> T:
+    """The result of an explanation whose rows a function answers."""
+    try:
+        rows = next(asking)
+        while True:
+            rows = asking.send(answer(rows))
+    except StopIteration as end:
+        result: T = end.value
+        return result
