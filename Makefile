@@ -2,7 +2,7 @@
 PORT ?= 8420
 PYTHON_HERE := .venv/bin/python
 
-.PHONY: demo test lint unit bench bench-changes bench-drift bench-records bench-console console screenshots setup clean
+.PHONY: demo test lint unit bench bench-changes bench-drift bench-records bench-explanations bench-console console screenshots setup clean
 
 demo:
 	@scripts/setup.sh venv postgres console
@@ -41,6 +41,11 @@ bench-records:
 	@scripts/setup.sh venv postgres console wrk
 	@$(PYTHON_HERE) -m bench.records
 	@$(PYTHON_HERE) -m bench.growth
+
+# What an explanation takes, and what explainers cost live calls.
+bench-explanations:
+	@scripts/setup.sh venv postgres console wrk
+	@$(PYTHON_HERE) -m bench.explanations
 
 # What the console costs: views, scripts, an open page.
 bench-console:

@@ -165,6 +165,6 @@ class Versions(WithService):
             self.assertNotIn("spare", [model["name"] for model in client.models()])
             with self.assertRaisesRegex(NotFound, "spare@1 was deleted by admin on"):
                 client.describe_version(first)
-            until(lambda: not list(packages.rglob(f"{digest}*")), what="the package's end on disk")
+            until(lambda: not list(packages.glob(f"{digest}*")), what="the package's end on disk")
             self.assertEqual([call["version"] for call in client.calls() if call["endpoint"] == "spare"], ["spare@1"])
             self.assertEqual(client.push(lamp, model="spare")["version"], "spare@2", "a number is not used again")

@@ -67,6 +67,9 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("DELETE /api/endpoints/{endpoint}", "point", None),
     ("POST /api/endpoints/{endpoint}/restore", "point", None),  # right behind: what was deleted is needed
     ("GET /api/deleted-endpoints", "view", None),
+    ("POST /api/endpoints/{endpoint}/explain", "predict", {"row": ROW, "rows": 50}),
+    ("POST /api/endpoints/{endpoint}/explain/curve", "predict", {"row": ROW, "field": "age_years", "rows": 5}),
+    ("GET /api/endpoints/{endpoint}/explanations", "view", None),
     ("POST /api/compare/answers", "predict and view", {"before": "outage-risk@1", "after": "outage-risk@1", "proof": True}),
     ("GET /api/calls", "view", None),
     ("GET /api/calls/{request_id}", "view", None),

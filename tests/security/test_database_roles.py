@@ -50,7 +50,7 @@ class Roles(unittest.TestCase):
                 "CREATE TRIGGER planted BEFORE INSERT ON tokens FOR EACH ROW EXECUTE FUNCTION trail_stands()",
                 "ALTER TABLE tokens ADD COLUMN planted int",
                 "DROP TABLE tokens",
-                "TRUNCATE calls",
+                "TRUNCATE call_blocks",
                 "INSERT INTO trail (token, action, subject) VALUES ('a', 'b', 'c')",
                 "INSERT INTO trail (number, at, token, action, subject) OVERRIDING SYSTEM VALUE VALUES (1, now(), 'a', 'b', 'c')",
                 f"UPDATE trail SET at = now() - interval '1 day' WHERE number = {number}",

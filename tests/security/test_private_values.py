@@ -140,6 +140,10 @@ class Private(unittest.TestCase):
                 if answer.status_code != 200:
                     told[f"{endpoint} {content_type} {body[:60]!r}"] = answer.text
             told[f"{endpoint} by gRPC"] = self.ask_by_grpc(endpoint)
+            for row in (GOOD, ROW, {"note": [MARK], "age": MARK}, {**GOOD, MARK: MARK}, {**GOOD, "age": 850.0}):
+                for path, more in (("explain", {"rows": 40, "cases": 9}), ("explain/curve", {"field": "age"})):
+                    answer = self.service.post(f"/api/endpoints/{endpoint}/{path}", json.dumps({"row": row, **more}))
+                    told[f"{endpoint} {path} {str(row)[:30]}"] = answer.text
         self.assertEqual(statuses, {200, 400, 422, 502})
         now = datetime.now(UTC) - timedelta(minutes=2)
         brought = [
@@ -154,7 +158,7 @@ class Private(unittest.TestCase):
             calls = client.fetch("GET", "/api/calls", limit=1_000)
         self.assertGreater(len(calls), 60)
         kept = self.everything_kept()
-        self.assertIn("table calls", "".join(kept))
+        self.assertIn("table call_blocks", "".join(kept))
         found = {
             (place, spread): text[max(0, text.find(spread) - 120) : text.find(spread) + 60]
             for place, text in (told | kept).items()

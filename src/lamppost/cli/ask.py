@@ -47,7 +47,7 @@ def ask(
     if parameters.row is not None and parameters.file is not None:
         raise BadRequest("give either --row or --file")
     with Client(address) as client:
-        rows, options = _rows(client, endpoint, parameters)
+        rows, options = rows_to_ask(client, endpoint, parameters)
         headers = {name: value for name, _, value in (header.partition("=") for header in parameters.headers)}
         answer = client.predict(endpoint, rows, options, headers)
     if as_json:
@@ -57,7 +57,7 @@ def ask(
         _show(answer)
 
 
-def _rows(client: Client, endpoint: str, parameters: AskOptions) -> tuple[Any, dict[str, Any]]:
+def rows_to_ask(client: Client, endpoint: str, parameters: AskOptions) -> tuple[Any, dict[str, Any]]:
     """The rows to ask for, and the options."""
     options = {name: _plain(value) for name, _, value in (option.partition("=") for option in parameters.options)}
     if parameters.row is not None:

@@ -57,6 +57,7 @@ COMMANDS = {
     "models": CommandEntry("manage", "List models and their versions."),
     "show": CommandEntry("manage", "Show an endpoint or a version: fields, state, history."),
     "ask": CommandEntry("ask", "Ask an endpoint; without a row, the example of its schema is sent."),
+    "explain": CommandEntry("explain", "Explain an answer: what each field contributed, what would change it, and a rule for it."),
     "tail": CommandEntry("calls", "Show the last calls."),
     "logs": CommandEntry("logs", "Show what the service, its workers and their code have said, on all nodes."),
     "records": CommandEntry("records", "Show how records fare on their way to the database, and try those again that were set aside."),

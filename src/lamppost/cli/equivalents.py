@@ -33,6 +33,7 @@ EQUIVALENTS = {
     "models": Equivalent("Client.versions", "GET /api/versions"),
     "show": Equivalent("Client.describe", f"GET {_ENDPOINT}"),
     "ask": Equivalent("Client.predict", "POST /predict/{endpoint}"),
+    "explain": Equivalent("Client.explain", f"POST {_ENDPOINT}/explain"),
     "tail": Equivalent("Client.calls", "GET /api/calls"),
     "logs": Equivalent("Client.logs", "GET /api/logs"),
     "records": Equivalent(_FETCH, "GET /api/records/set-aside"),

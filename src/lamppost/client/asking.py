@@ -34,6 +34,23 @@ class ClientQuestions:
         """The answers of ``model@number``, whether or not an endpoint serves it; nothing is recorded. rows : as in `predict`."""
         return self._run(questions.ask_version(version, rows))
 
+    def explain(
+        self, endpoint: str, row: Any = None, call: str | None = None, options: Mapping[str, Any] | None = None, **terms: Any
+    ) -> Answer:
+        """Explain the answer to a row, or to a recorded call by its id: what each field contributed, what would change it, a rule for it.
+
+        terms : `wanted` (some of ``contributions``, ``changes``, ``rule``), `together`, `limit` (that a number is to pass) or `label` (that
+        changes should give), `rows` and `seconds` (what it may cost), `cases` (how many of the tried rows are listed), `version`, `at_row`
+        (of a call). Nothing is recorded but that an explanation was made.
+        """
+        return self._run(questions.explain(endpoint, row, call, options, terms))
+
+    def explain_curve(
+        self, endpoint: str, field: str, row: Any = None, call: str | None = None, options: Mapping[str, Any] | None = None
+    ) -> Answer:
+        """The answer as one field goes through its range in training, while everything else of a row stays."""
+        return self._run(questions.explain_curve(endpoint, field, row, call, options))
+
     def endpoints(self) -> list[Answer]:
         """All endpoints: state, what they serve, their last hour."""
         answer: list[Answer] = self._run(calls.fetch("GET", "/api/endpoints"))
@@ -196,6 +213,18 @@ class AsyncClientQuestions:
     async def ask_version(self, version: str, rows: Any) -> Answer:
         """See `Client.ask_version`."""
         return await self._run(questions.ask_version(version, rows))
+
+    async def explain(
+        self, endpoint: str, row: Any = None, call: str | None = None, options: Mapping[str, Any] | None = None, **terms: Any
+    ) -> Answer:
+        """See `Client.explain`."""
+        return await self._run(questions.explain(endpoint, row, call, options, terms))
+
+    async def explain_curve(
+        self, endpoint: str, field: str, row: Any = None, call: str | None = None, options: Mapping[str, Any] | None = None
+    ) -> Answer:
+        """See `Client.explain_curve`."""
+        return await self._run(questions.explain_curve(endpoint, field, row, call, options))
 
     async def endpoints(self) -> list[Answer]:
         """See `Client.endpoints`."""

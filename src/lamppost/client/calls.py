@@ -58,9 +58,10 @@ def checked_json(reply: Reply) -> Any:
 
 
 def fetch(method: str, path: str, json: Any = None, **params: Any) -> Call[Any]:
-    """Any API call: the JSON of its answer."""
-    reply = yield Request(method, path, json=json, params={key: value for key, value in params.items() if value is not None})
-    return checked_json(reply)
+    """Any API call: the JSON of its answer. Pictures (bytes) in what is sent go as base64."""
+    content, headers = (None, {}) if json is None else (_encoded(json), {"content-type": "application/json"})
+    asked = {key: value for key, value in params.items() if value is not None}
+    return checked_json((yield Request(method, path, content=content, params=asked, headers=headers)))
 
 
 def fetch_bytes(path: str, **params: Any) -> Call[bytes]:
@@ -111,10 +112,14 @@ def _json_content(rows: Any, options: Row | None) -> bytes:
     body = request_body(rows)
     if options:
         body["options"] = dict(options)
+    return _encoded(body)
+
+
+def _encoded(body: Any) -> bytes:
     try:
         return orjson.dumps(body, default=_as_json, option=orjson.OPT_SERIALIZE_NUMPY | orjson.OPT_UTC_Z)
     except TypeError as error:
-        raise BadRequest(f"a row cannot be written as JSON: {error}") from error
+        raise BadRequest(f"what is sent cannot be written as JSON: {error}") from error
 
 
 def _as_json(value: Any) -> str:

@@ -51,7 +51,7 @@ def _httpx_request(client: httpx.Client | httpx.AsyncClient, request: Request) -
         params=dict(request.params) or None,
         headers=dict(request.headers),
         timeout=_patience(client.timeout, request),
-        **({"content": request.content} if request.content is not None else {"json": request.json} if request.json is not None else {}),
+        content=request.content,
     )
 
 

@@ -11,6 +11,7 @@ from lamppost.client.frames import ARROW, arrow_to_frame, as_pandas, frame_to_ar
 from lamppost.client.rows import request_body
 from lamppost.client.values import Request
 from lamppost.core.endpoint.setup import read_setup, write_setup
+from lamppost.core.errors import BadRequest
 from lamppost.core.names import parse_version
 
 Answer = dict[str, Any]
@@ -38,6 +39,30 @@ def describe_endpoint(endpoint: str) -> Call[Answer]:
     """What an endpoint serves, its fields, its state and its last hour."""
     described: Answer = yield from fetch("GET", endpoint_path(endpoint))
     return described
+
+
+def explain(endpoint: str, row: Any, call: str | None, options: Mapping[str, Any] | None, terms: Mapping[str, Any]) -> Call[Answer]:
+    """What contributed to the answer to a row or a recorded call, what would change it, and which rule it follows."""
+    explained: Answer = yield from fetch("POST", endpoint_path(endpoint, "/explain"), {**_explained_row(row, call, options), **terms})
+    return explained
+
+
+def explain_curve(endpoint: str, field: str, row: Any, call: str | None, options: Mapping[str, Any] | None) -> Call[Answer]:
+    """The answer as one field goes through its range."""
+    body = {**_explained_row(row, call, options), "field": field}
+    curve: Answer = yield from fetch("POST", endpoint_path(endpoint, "/explain/curve"), body)
+    return curve
+
+
+def _explained_row(row: Any, call: str | None, options: Mapping[str, Any] | None) -> Answer:
+    if (row is None) == (call is None):
+        raise BadRequest("say which answer is to be explained: a row, or the id of a call; one of them")
+    if row is None:
+        return {"call": str(call)}
+    body = request_body(row)
+    if isinstance(body.get("rows"), list):
+        raise BadRequest(f"one row is explained at a time, and {len(body['rows'])} were given")
+    return {"row": body, "options": dict(options or {})}
 
 
 def predict_frame(

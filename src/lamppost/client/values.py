@@ -9,11 +9,10 @@ from typing import Any
 
 @dataclass(frozen=True, slots=True)
 class Request:
-    """One HTTP request. path : below the service's address. content : raw body; json : a value to be sent as JSON instead."""
+    """One HTTP request. path : below the service's address. content : the body."""
 
     method: str
     path: str
-    json: Any = None
     content: Any = None
     params: Mapping[str, Any] = field(default_factory=dict)
     headers: Mapping[str, str] = field(default_factory=dict)

@@ -70,6 +70,7 @@ class Lane:
         self.redaction = RedactionPolicy(manifest.inputs, manifest.options, manifest.answers)
         self.private = not self.redaction.keeps_everything
         self.manifest = manifest
+        self.digest = spec.folder.name
         self.answers = manifest.answers
         self.columns = manifest.columns
         self.proof = spec.proof

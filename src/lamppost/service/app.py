@@ -23,6 +23,7 @@ from lamppost.service.api import (
     declared,
     deletion,
     endpoints,
+    explanations,
     logs,
     models,
     monitoring,
@@ -40,7 +41,10 @@ from lamppost.service.http.predict_handler import PREFIX, Receive, Scope, Send
 from lamppost.service.http.problems import problem_headers
 from lamppost.service.node import Node, running
 
-_API = (endpoints, monitoring, changes, deletion, declared, models, replay, reviews, alerts, packages, tokens, backup, logs, node_status)
+_API = (
+    *(endpoints, monitoring, changes, deletion, declared, models, replay, explanations, reviews, alerts, packages, tokens, backup, logs),
+    node_status,
+)
 
 
 class App(FastAPI):

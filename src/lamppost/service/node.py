@@ -22,6 +22,7 @@ from lamppost.service.deployment.deletion import Deletions
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.deployment.node_memory import NodeMemory
 from lamppost.service.deployment.rollout_driver import RolloutDriver
+from lamppost.service.explanation.explainer import Explainer
 from lamppost.service.forwarding import Forwarding
 from lamppost.service.http.connection_limits import ConnectionLimits, available_connections
 from lamppost.service.http.fast_path import FastPath
@@ -76,6 +77,7 @@ class Node:
         )
         self.changes = EndpointChanges(self.pool, self.deployment)
         self.deletions = Deletions(self.pool, self.deployment)
+        self.explainer = Explainer(self.deployment)
         self.rollout_driver = RolloutDriver(self.pool, self.deployment, self.changes)
         self.predict_handler = PredictHandler(self.auth, self.deployment, self.recorder, settings.max_body_bytes)
         self.known_hosts = KnownHosts((settings.address, *settings.public_urls))
@@ -135,6 +137,7 @@ class Node:
         if self._rpc is not None:
             await self._rpc.stop()
         await self.memory.close()
+        await self.explainer.close()
         await self.maintenance.close()
         await self.rollout_driver.close()
         await self.changes.close()

@@ -12,6 +12,7 @@ from sklearn.ensemble import RandomForestClassifier
 from lamppost.core.errors import BadRequest
 from lamppost.core.explanation.asking import Budget, Cases, Outputs, Row, drive
 from lamppost.core.explanation.curves import field_curve
+from lamppost.core.explanation.explanation import ExplainedReference
 from lamppost.core.explanation.rules import RuleSearch
 from lamppost.core.explanation.smallest_changes import SmallestChanges, smallest_changes
 from lamppost.core.explanation.traits import FieldTraits, SeenTogether
@@ -33,6 +34,10 @@ def lamps(rows: int, seed: int = 3) -> list[dict[str, Any]]:
         }
         for _ in range(rows)
     ]
+
+
+def traits(reference: Sequence[Row]) -> dict[str, FieldTraits]:
+    return {field.name: FieldTraits(field, reference) for field in INPUTS}
 
 
 def table(rows: Sequence[Row]) -> Any:
@@ -60,7 +65,9 @@ class WithForest(unittest.TestCase):
 
     def search(self, row: Row, reference: Sequence[Row], inputs: Sequence[Field] = INPUTS, rows: int = 4_000) -> SmallestChanges:
         cases = self.cases(row, rows)
-        found = drive(smallest_changes(row, inputs, reference, lambda answer: not cases.outputs.keeps_label(answer), cases), self.model)
+        known = ExplainedReference(Schema(tuple(inputs)), reference)
+        turned = lambda answer: not cases.outputs.keeps_label(answer)  # noqa: E731
+        found = drive(smallest_changes(row, known.traits, known.together, turned, cases), self.model)
         self.assertEqual(found.asked, rows - cases.budget.rows)
         return found
 
@@ -68,34 +75,34 @@ class WithForest(unittest.TestCase):
 class Changes(WithForest):
     def test_all_are_valid_and_no_smaller_one_is_found_by_exhaustive_search(self) -> None:
         reference = lamps(60)
-        traits = {field.name: FieldTraits(field, reference) for field in INPUTS}
-        together = SeenTogether(list(traits.values()))
+        known = traits(reference)
+        together = SeenTogether(list(known.values()))
         found_some = 0
         for row in lamps(25, seed=11):
             found = self.search(row, reference)
             for change in found.changes:
                 self.assertNotEqual(self.answer({**row, **change.fields})["label"], self.answer(row)["label"])
-                wanted = sum(traits[name].distance(row[name], value) for name, value in change.fields.items())
+                wanted = sum(known[name].distances(row[name], [value])[0] for name, value in change.fields.items())
                 self.assertAlmostEqual(change.distance, wanted)
-            smallest = self.exhaustive(row, reference, traits, together)
+            smallest = self.exhaustive(row, reference, known, together)
             self.assertAlmostEqual(found.changes[0].distance if found.changes else math.inf, smallest, places=9)
             self.assertEqual(found.searched, "found" if found.changes else "none")
             found_some += bool(found.changes)
         self.assertGreater(found_some, 15)
 
-    def exhaustive(self, row: Row, reference: Sequence[Row], traits: dict[str, FieldTraits], together: SeenTogether) -> float:
-        candidates: list[dict[str, Any]] = [{name: value} for name, trait in traits.items() for value in trait.values if value != row[name]]
+    def exhaustive(self, row: Row, reference: Sequence[Row], known: dict[str, FieldTraits], together: SeenTogether) -> float:
+        candidates: list[dict[str, Any]] = [{name: value} for name, trait in known.items() for value in trait.values if value != row[name]]
         for many in (2, 3):
-            for names in itertools.combinations(traits, many):
+            for names in itertools.combinations(known, many):
                 candidates += [
                     {name: other[name] for name in names} for other in reference if all(other[name] != row[name] for name in names)
                 ]
-        fitting = [one for one in candidates if together.fits({**row, **one}, list(one))]
+        fitting = [one for one in candidates if together.fits(together.cells_of(row), one)]
         own = self.answer(row)["label"]
         answers = self.model([{**row, **one} for one in fitting])
         return min(
             (
-                sum(traits[name].distance(row[name], value) for name, value in one.items())
+                sum(known[name].distances(row[name], [value])[0] for name, value in one.items())
                 for one, answer in zip(fitting, answers, strict=True)
                 if answer is not None and answer["label"] != own
             ),
@@ -131,17 +138,20 @@ class Changes(WithForest):
 class Rules(WithForest):
     def test_they_keep_what_they_state_on_fresh_cases(self) -> None:
         reference, fresh = lamps(400), lamps(400, seed=77)
+        known, anew = ExplainedReference(Schema(INPUTS), reference), ExplainedReference(Schema(INPUTS), fresh)
         typical = self.model(reference)
         kept = reached = 0
         for seed, row in enumerate(lamps(60, seed=13)):
             cases = self.cases(row)
-            search = RuleSearch(row, INPUTS, reference, cases.outputs.keeps_label, seed)
-            rule = drive(search.search(cases, typical), self.model)
+            rule = drive(RuleSearch(row, known.traits, reference, cases.outputs.keeps_label, seed).search(cases, typical), self.model)
             assert rule is not None
-            self.assertTrue(all(condition.holds(row, float) for condition in rule.conditions))
-            others = RuleSearch(row, INPUTS, fresh, cases.outputs.keeps_label, seed + 1_000)
-            fulfil = [at for at, other in enumerate(fresh) if all(condition.holds(other, float) for condition in rule.conditions)]
-            answers = self.model([others.draw_case(rule.conditions, fulfil, draw % 2)[0] for draw in range(1_000)])
+            others = RuleSearch(row, anew.traits, fresh, cases.outputs.keeps_label, seed + 1_000)
+            fulfil = np.ones(len(fresh), dtype=bool)
+            for condition in rule.conditions:
+                self.assertTrue(condition.held_by(FieldTraits(known.traits[condition.field].field, [row]))[0])
+                fulfil &= condition.held_by(anew.traits[condition.field])
+            drawn = [case for half in (0, 1) for case, _ in others.draw_cases(rule.conditions, fulfil, half, 500)]
+            answers = self.model(drawn)
             rate = sum(answer is not None and cases.outputs.keeps_label(answer) for answer in answers) / 1_000
             noise = 2 * math.sqrt(rate * (1 - rate) / 1_000)
             kept += rate >= rule.low - noise
@@ -157,7 +167,7 @@ class Rules(WithForest):
 
         reference, row = lamps(500), {"age": 30.0, "visits": 4, "type": "sodium", "trees": False}
         cases = Cases(Outputs(Schema((ANSWERS.fields[0],)), {"label": "fails"}), Budget(2_000, math.inf, lambda: 0.0))
-        rule = drive(RuleSearch(row, INPUTS, reference, cases.outputs.keeps_label).search(cases, model(reference)), model)
+        rule = drive(RuleSearch(row, traits(reference), reference, cases.outputs.keeps_label).search(cases, model(reference)), model)
         assert rule is not None
         self.assertEqual({condition.field for condition in rule.conditions}, {"type", "age"})
         self.assertEqual((rule.precision, rule.reached), (1.0, True))
@@ -165,14 +175,16 @@ class Rules(WithForest):
     def test_without_a_reference_or_a_budget_there_is_none(self) -> None:
         row = lamps(1)[0]
         cases = self.cases(row)
-        self.assertIsNone(drive(RuleSearch(row, INPUTS, [], cases.outputs.keeps_label).search(cases, []), self.model))
+        self.assertIsNone(drive(RuleSearch(row, traits([]), [], cases.outputs.keeps_label).search(cases, []), self.model))
         cases, few = self.cases(row, 0), lamps(9)
-        self.assertIsNone(drive(RuleSearch(row, INPUTS, few, cases.outputs.keeps_label).search(cases, self.model(few)), self.model))
+        self.assertIsNone(drive(RuleSearch(row, traits(few), few, cases.outputs.keeps_label).search(cases, self.model(few)), self.model))
 
     def test_always_the_same_label_needs_no_condition(self) -> None:
         model = lambda rows: [{"label": "holds"} for _ in rows]  # noqa: E731
         cases = Cases(Outputs(ANSWERS, {"label": "holds"}), Budget(500, math.inf, lambda: 0.0))
-        rule = drive(RuleSearch(lamps(1)[0], INPUTS, lamps(400), cases.outputs.keeps_label).search(cases, model(lamps(400))), model)
+        rule = drive(
+            RuleSearch(lamps(1)[0], traits(lamps(400)), lamps(400), cases.outputs.keeps_label).search(cases, model(lamps(400))), model
+        )
         assert rule is not None
         self.assertEqual((rule.conditions, rule.precision, rule.coverage), ((), 1.0, 1.0))
 
@@ -180,7 +192,7 @@ class Rules(WithForest):
 class Curves(WithForest):
     def test_a_number_goes_through_the_range_of_the_reference_and_its_own_place(self) -> None:
         row, reference = {**lamps(1)[0], "age": 400.0}, lamps(300)
-        curve = drive(field_curve(row, INPUTS[0], reference, self.cases(row)), self.model)
+        curve = drive(field_curve(row, FieldTraits(INPUTS[0], reference), self.cases(row)), self.model)
         ages = [one["age"] for one in reference]
         self.assertEqual((curve.values[0], curve.values[-2], curve.values[-1]), (min(ages), max(ages), 400.0))
         self.assertEqual((curve.own, sum(curve.counts), curve.values), (len(curve.values) - 1, 300, sorted(curve.values)))
@@ -191,17 +203,19 @@ class Curves(WithForest):
     def test_choices_the_missing_value_and_what_has_no_range(self) -> None:
         row, reference = lamps(1)[0], lamps(300)
         field = Field("type", "choice", choices=TYPES, missing=True)
-        curve = drive(field_curve(row, field, reference, self.cases(row)), lambda rows: [{"scores": {"holds": 1.0}} for _ in rows])
+        curve = drive(
+            field_curve(row, FieldTraits(field, reference), self.cases(row)), lambda rows: [{"scores": {"holds": 1.0}} for _ in rows]
+        )
         self.assertEqual((set(curve.values), curve.values[-1]), ({*TYPES, None}, None))
         self.assertEqual((curve.counts, curve.counts[-1]), (sorted(curve.counts, reverse=True), 0))
         self.assertEqual(curve.values[curve.own], row["type"])
         with self.assertRaisesRegex(BadRequest, "note is a text, which has no range"):
-            drive(field_curve(row, Field("note", "text"), reference, self.cases(row)), self.model)
+            drive(field_curve(row, FieldTraits(Field("note", "text"), reference), self.cases(row)), self.model)
 
     def test_times_are_in_order(self) -> None:
         field = Field("at", "time")
         reference = [{"at": f"2026-0{month}-01T00:00:00Z"} for month in (5, 2, 9, 1)]
         row, cases = {"at": "2026-03-01T00:00:00Z"}, self.cases(lamps(1)[0])
-        curve = drive(field_curve(row, field, reference, cases), lambda rows: [None for _ in rows])
+        curve = drive(field_curve(row, FieldTraits(field, reference), cases), lambda rows: [None for _ in rows])
         self.assertEqual([value[5:7] for value in curve.values], ["01", "02", "03", "05", "09"])
         self.assertTrue(np.isnan(curve.figures).all())

@@ -67,7 +67,7 @@ class Counts(unittest.TestCase):
         self.assertEqual(delta.at, datetime(2026, 5, 1, 12, 0, tzinfo=UTC), "ten minutes begin at the full ten")
         fields = self.window(delta)
         self.assertEqual(fields["answers.label"].rows, 3)
-        self.assertEqual(len(counted.lines), 7, "every call is stored, counted or not")
+        self.assertEqual(len(counted.calls), 7, "every call is stored, counted or not")
 
     def test_ticks_endpoints_and_versions_of_one_call_are_kept_apart(self) -> None:
         row = {"x": 0.1, "kind": "b"}
@@ -105,23 +105,25 @@ class Counts(unittest.TestCase):
         usual = {"x": 0.3, "kind": "a"}
         said = {"answers": [{"label": "high"}] * 3}
         counted = self.look(call({"rows": [usual, usual | {"x": 900.0}, usual]}, said), call(usual, {"answer": {"label": "high"}}))
-        odd, plain = (line for _, line in counted.lines)
-        self.assertEqual(odd.split(b"\t")[-2], b"row 1: x is 900.0")
-        self.assertGreater(float(odd.split(b"\t")[-3]), 3)
-        self.assertEqual(plain.split(b"\t")[-2], b"\\N")
+        odd, plain = (odd for _, odd, _ in counted.calls)
+        assert odd is not None
+        assert plain is not None
+        self.assertEqual(odd[1], "row 1: x is 900.0")
+        self.assertGreater(odd[0], 3)
+        self.assertEqual(plain[1], "")
         self.assertEqual(counted.deltas[0].odd, 1)
 
     def test_a_fault_in_counting_costs_no_record(self) -> None:
         broken = SimpleNamespace(sketcher=object(), outlier_scorer=None, heavy=False, limit=None)
         with self.assertLogs("lamppost.counting", "ERROR"):
             counted = self.look(call({"x": 1.0, "kind": "a"}, {"answer": {"label": "high"}}), m_1=broken)  # type: ignore[arg-type]
-        self.assertEqual((counted.deltas, len(counted.lines), self.counting.failed), ([], 1, 1))
+        self.assertEqual((counted.deltas, len(counted.calls), self.counting.failed), ([], 1, 1))
 
     def test_tabs_and_lines_in_values_survive(self) -> None:
         odd = {"x": 1.0, "kind": "a\tb\\n\nc"}
         counted = self.look(call(odd, {"answer": {"label": "high"}}))
         self.assertEqual(self.window(counted.deltas[0])["kind"].odd, 1)
-        self.assertEqual(len(counted.lines), 1)
+        self.assertEqual(len(counted.calls), 1)
 
 
 def against_of() -> Any:

@@ -11,7 +11,6 @@ import numpy as np
 from lamppost.core.errors import BadRequest
 from lamppost.core.explanation.asking import Asking, Cases, Matrix, Row
 from lamppost.core.explanation.traits import LISTED, ORDERED, FieldTraits
-from lamppost.core.schema.fields import Field
 
 POINTS = 41
 _VALUES = 60
@@ -33,11 +32,11 @@ class FieldCurve:
     counts: list[int]
 
 
-def field_curve(row: Row, field: Field, reference: Sequence[Row], cases: Cases) -> Asking[FieldCurve]:
-    """The curve of a field; raise BadRequest for one that has no values to go through."""
+def field_curve(row: Row, traits: FieldTraits, cases: Cases) -> Asking[FieldCurve]:
+    """The curve of a field over the reference; raise BadRequest for one that has no values to go through."""
+    field = traits.field
     if field.kind not in (*ORDERED, *LISTED):
         raise BadRequest(f"{field.name} is a {field.kind}, which has no range; ask for a number, a time, a choice or yes/no")
-    traits = FieldTraits(field, reference)
     own = row.get(field.name)
     if traits.ordered:
         values = _along(traits, own)
@@ -49,7 +48,7 @@ def field_curve(row: Row, field: Field, reference: Sequence[Row], cases: Cases) 
     counts = _counts(traits, values)
     if field.missing or own is None:
         values.append(None)
-        counts.append(sum(other.get(field.name) is None for other in reference))
+        counts.append(sum(value is None for value in traits.rows))
     figures = yield from cases.measure([{**row, field.name: value} for value in values])
     return FieldCurve(field.name, values, figures, values.index(own), counts)
 

@@ -25,7 +25,9 @@ class Game(Protocol):
     parts : their names. backgrounds : how many ways there are to leave parts out, all of them alike.
     """
 
-    row: Row
+    @property
+    def row(self) -> Row:
+        """The row that is explained."""
 
     @property
     def parts(self) -> Sequence[tuple[str, ...]]:

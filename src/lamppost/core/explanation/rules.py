@@ -10,15 +10,15 @@ chosen; else it would look better than it is.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from lamppost.core.explanation.asking import Asking, Cases, Row
-from lamppost.core.explanation.traits import LISTED, FieldTraits
-from lamppost.core.schema.fields import Field
+from lamppost.core.explanation.traits import FieldTraits
 
 Comparison = Literal["is", "at least", "at most", "missing"]
 PRECISION = 0.95
@@ -29,6 +29,7 @@ _TURN = 16
 _CHOSEN_BY = 96
 _LEAST_SUPPORT = 0.04
 """Part of the reference that fulfils a rule, at least: fewer rows say too little of others."""
+_LEAST_ROWS = 4
 _STATED_BY = 300
 _Z = 1.96
 
@@ -41,16 +42,14 @@ class Condition:
     comparison: Comparison
     value: Any = None
 
-    def holds(self, row: Row, place: Callable[[Any], float]) -> bool:
-        """Whether a row fulfils it. place : of a value in order."""
-        value = row.get(self.field)
+    def held_by(self, traits: FieldTraits) -> NDArray[np.bool_]:
+        """Which rows of a reference fulfil it. traits : of its field."""
         if self.comparison == "missing":
-            return value is None
-        if value is None:
-            return False
+            return np.array([value is None for value in traits.rows], dtype=np.bool_)
         if self.comparison == "is":
-            return bool(value == self.value)
-        return place(value) >= place(self.value) if self.comparison == "at least" else place(value) <= place(self.value)
+            return np.array([value == self.value for value in traits.rows], dtype=np.bool_)
+        place = traits.place(self.value)
+        return traits.places >= place if self.comparison == "at least" else traits.places <= place
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +58,7 @@ class AnswerRule:
 
     precision : part of cases in which it does, and low and high the ends of its 95 % interval, from ``cases`` cases that were drawn for
     this. coverage : part of the reference's rows that fulfil the conditions. reached : whether the precision is as high as was asked for.
+    usual : part of all rows of the reference to which the model says the same.
     """
 
     conditions: tuple[Condition, ...]
@@ -68,12 +68,13 @@ class AnswerRule:
     cases: int
     coverage: float
     reached: bool
+    usual: float
 
 
 @dataclass(slots=True)
 class _Tried:
     conditions: tuple[Condition, ...]
-    fulfil: list[int]
+    fulfil: NDArray[np.bool_]
     same: int = 0
     asked: int = 0
 
@@ -88,86 +89,88 @@ class _Tried:
 class RuleSearch:
     """Searches rules for one row. same : whether an answer says the same as the explained one."""
 
-    def __init__(self, row: Row, inputs: Sequence[Field], reference: Sequence[Row], same: Callable[[Row], bool], seed: int = 1) -> None:
+    def __init__(
+        self, row: Row, traits: Mapping[str, FieldTraits], reference: Sequence[Row], same: Callable[[Row], bool], seed: int = 1
+    ) -> None:
         self._row = row
         self._reference = reference
         self._same = same
         self._rng = np.random.default_rng(seed)
-        kinds = ("number", "integer", "time", *LISTED)
-        self._traits = {one.name: FieldTraits(one, reference) for one in inputs if one.kind in kinds and one.name in row}
-        self._conditions = [condition for traits in self._traits.values() for condition in _conditions(row, traits)]
-        self._held = {
-            condition: frozenset(at for at, other in enumerate(reference) if condition.holds(other, self._traits[condition.field].place))
-            for condition in self._conditions
-        }
+        self._held = {condition: condition.held_by(one) for one in traits.values() for condition in _conditions(row, one)}
 
     def search(self, cases: Cases, typical: Sequence[Row | None], precision: float = PRECISION) -> Asking[AnswerRule | None]:
         """The shortest rule of such precision that the budget has room for, or the most precise one that was met. None without a reference
         or without a budget. typical : the answers to the rows of the reference, as far as they are known.
         """
-        says = {at: self._same(answer) for at, answer in enumerate(typical) if answer is not None and at % 2 == 0}
-        if not says:
+        says = np.array([math.nan if answer is None else float(self._same(answer)) for answer in typical])
+        usual = float(np.nanmean(says)) if np.isfinite(says).any() else math.nan
+        says[1::2] = math.nan
+        known = np.isfinite(says)
+        if not known.any():
             return None
         kept = cases.budget.rows // 3
-        rule = _Tried((), list(range(len(self._reference))), sum(says.values()), len(says))
+        rule = _Tried((), np.ones(len(self._reference), dtype=np.bool_), int(says[known].sum()), int(known.sum()))
         while not rule.is_good(precision) and len(rule.conditions) < _MOST_CONDITIONS:
             grown = self._grown(rule, says)
             if not grown or cases.budget.rows <= kept or cases.budget.out_of_time:
                 break
             rule = yield from self._most_precise(grown, cases, kept)
-        return (yield from self._stated(rule, cases, precision))
+        return (yield from self._stated(rule, cases, precision, usual))
 
-    def _grown(self, rule: _Tried, says: dict[int, bool]) -> list[_Tried]:
+    def _grown(self, rule: _Tried, says: NDArray[np.float64]) -> list[_Tried]:
         """The most promising rules of one condition more, by the known answers of the rows that fulfil them."""
         found: list[tuple[float, int, _Tried]] = []
-        for condition in self._conditions:
+        for condition, held in self._held.items():
             if any(condition.field == other.field and condition.comparison == other.comparison for other in rule.conditions):
                 continue
-            fulfil = [at for at in rule.fulfil if at in self._held[condition]]
-            if len(fulfil) == len(rule.fulfil) or not fulfil:
+            fulfil = rule.fulfil & held
+            many, coverage = int(fulfil.sum()), float(fulfil.mean())
+            if many == int(rule.fulfil.sum()) or coverage < _LEAST_SUPPORT or many < _LEAST_ROWS:
                 continue
-            known = [says[at] for at in fulfil if at in says]
-            promise = (sum(known) + 1) / (len(known) + 2)
-            found.append(
-                (promise + 0.02 * math.log(len(fulfil) / len(self._reference)), len(found), _Tried((*rule.conditions, condition), fulfil))
-            )
-        return [tried for _, _, tried in sorted(found, key=lambda one: (-one[0], one[1]))[:_WIDTH]]
+            known = says[fulfil & np.isfinite(says)]
+            promise = (float(known.sum()) + 1) / (len(known) + 2) + 0.02 * math.log(coverage)
+            found.append((-promise, len(found), _Tried((*rule.conditions, condition), fulfil)))
+        return [tried for _, _, tried in sorted(found, key=lambda one: one[:2])[:_WIDTH]]
 
     def _most_precise(self, rules: list[_Tried], cases: Cases, kept: int) -> Asking[_Tried]:
         """The rule that says the same most often, by cases that are asked in turns until one is clearly the best."""
         running = rules
         while cases.budget.rows > kept and len(running) >= 1 and not cases.budget.out_of_time:
             yield from self._ask_cases(running, _TURN, cases)
-            best = max(running, key=lambda one: (one.rate, len(one.fulfil)))
+            best = max(running, key=lambda one: (one.rate, one.fulfil.sum()))
             low = _wilson(best.same, best.asked)[0]
             running = [one for one in running if one is best or _wilson(one.same, one.asked)[1] > low]
             if best.asked >= _CHOSEN_BY or (len(running) == 1 and best.asked >= 3 * _TURN):
                 break
-        return max(rules, key=lambda one: (_wilson(one.same, one.asked)[0] if one.asked else 0.0, len(one.fulfil)))
+        return max(rules, key=lambda one: (_wilson(one.same, one.asked)[0] if one.asked else 0.0, one.fulfil.sum()))
 
     def _ask_cases(self, rules: Sequence[_Tried], many: int, cases: Cases) -> Asking[None]:
-        drawn = [(rule, self.draw_case(rule.conditions, rule.fulfil, 0)[0]) for rule in rules for _ in range(many)]
+        drawn = [(rule, case) for rule in rules for case, _ in self.draw_cases(rule.conditions, rule.fulfil, 0, many)]
         answers = yield from cases.ask([case for _, case in drawn])
         for (rule, _), answer in zip(drawn, answers, strict=True):
             if answer is not None:
                 rule.asked += 1
                 rule.same += self._same(answer)
 
-    def draw_case(self, conditions: Sequence[Condition], fulfil: Sequence[int], half: int) -> tuple[Row, int]:
-        """A row of one half of the reference with the fields of the conditions from one of that half that fulfils them, and which that is;
+    def draw_cases(self, conditions: Sequence[Condition], fulfil: NDArray[np.bool_], half: int, many: int) -> list[tuple[Row, int]]:
+        """Rows of one half of the reference with the fields of the conditions from one of that half that fulfils them, and which that is;
         from the explained row, -1, if none does.
         """
         names = {condition.field for condition in conditions}
-        places = range(half, len(self._reference), 2)
-        other = self._reference[places[int(self._rng.integers(len(places)))]] if places else self._row
-        givers = [at for at in fulfil if at % 2 == half]
-        giver = givers[int(self._rng.integers(len(givers)))] if givers else -1
-        given = self._reference[giver] if givers else self._row
-        return {**self._row, **other, **{name: given.get(name) for name in names}}, giver
+        places, givers = np.arange(half, len(self._reference), 2), np.flatnonzero(fulfil[half::2]) * 2 + half
+        if not len(places):
+            return [(self._row, -1)] * many
+        others = self._rng.choice(places, many).tolist()
+        given_by = self._rng.choice(givers, many).tolist() if len(givers) else [-1] * many
+        cases: list[tuple[Row, int]] = []
+        for other, giver in zip(others, given_by, strict=True):
+            given = self._reference[giver] if giver >= 0 else self._row
+            cases.append(({**self._row, **self._reference[other], **{name: given.get(name) for name in names}}, giver))
+        return cases
 
-    def _stated(self, rule: _Tried, cases: Cases, precision: float) -> Asking[AnswerRule | None]:
+    def _stated(self, rule: _Tried, cases: Cases, precision: float, usual: float) -> Asking[AnswerRule | None]:
         """What is stated of a rule, from cases of its own. Cases with conditions from the same row are alike, and count for less."""
-        drawn = [self.draw_case(rule.conditions, rule.fulfil, 1) for _ in range(min(_STATED_BY, cases.budget.rows))]
+        drawn = self.draw_cases(rule.conditions, rule.fulfil, 1, min(_STATED_BY, cases.budget.rows))
         answers = yield from cases.ask([case for case, _ in drawn])
         by_giver: dict[int, list[bool]] = {}
         for (_, giver), answer in zip(drawn, answers, strict=True):
@@ -178,8 +181,7 @@ class RuleSearch:
             return None
         rate = sum(map(sum, by_giver.values())) / asked
         low, high = _wilson_of_rate(rate, _worth(rate, list(by_giver.values())) if rule.conditions else asked)
-        coverage = len(rule.fulfil) / len(self._reference)
-        return AnswerRule(rule.conditions, rate, low, high, asked, coverage, rate >= precision)
+        return AnswerRule(rule.conditions, rate, low, high, asked, float(rule.fulfil.mean()), rate >= precision, usual)
 
 
 def _worth(rate: float, groups: Sequence[Sequence[bool]]) -> float:

@@ -2,7 +2,7 @@
 
 Plausible are values that the reference has, of two and three fields values of one of its rows, where every two values of the changed row
 were seen together. Changes are asked about from the smallest on, so that the first that turns the answer is the smallest. A change is as
-large as the sum of its distances (see `FieldTraits.distance`).
+large as the sum of its distances (see `FieldTraits.distances_from`).
 """
 
 from __future__ import annotations
@@ -16,8 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lamppost.core.explanation.asking import Asking, Cases, Row
-from lamppost.core.explanation.traits import LISTED, ORDERED, FieldTraits, SeenTogether
-from lamppost.core.schema.fields import Field
+from lamppost.core.explanation.traits import FieldTraits, SeenTogether
 
 Searched = Literal["found", "none", "budget", "time"]
 """How the search ended: with changes, with all of them asked and none that turns the answer, or because the budget was used up."""
@@ -26,7 +25,8 @@ _BATCH = 64
 _SINGLE_VALUES = 32
 """Values of one field that are looked at first, on each side of the row's own."""
 _FIELDS_OF = {2: 12, 3: 8}
-_MOST_JOINT = 20_000
+_MORE = 4
+"""Joint changes that are looked at for each row that may be asked: some of them are not plausible."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,27 +54,23 @@ class _Candidate:
 
 
 class _Search:
-    def __init__(self, row: Row, traits: Mapping[str, FieldTraits], turned: Callable[[Row], bool], cases: Cases) -> None:
+    def __init__(self, row: Row, together: SeenTogether, turned: Callable[[Row], bool], cases: Cases) -> None:
         self.row = row
         self.cases = cases
         self.best: dict[tuple[str, ...], SmallestChange] = {}
         self._turned = turned
-        self._together = SeenTogether([trait for trait in traits.values() if trait.field.kind in (*ORDERED, *LISTED)])
+        self._together = together
+        self._cells = together.cells_of(row)
 
     @property
     def nearest(self) -> float:
         """Distance of the smallest change so far."""
         return min((change.distance for change in self.best.values()), default=float("inf"))
 
-    @property
-    def ended(self) -> bool:
-        """Whether the budget is used up."""
-        return self.cases.budget.rows < 1 or self.cases.budget.out_of_time
-
     def ask(self, candidates: Sequence[_Candidate], rows: int) -> Asking[None]:
         """Ask about candidates in their order, as long as they are smaller than what is found, at most so many rows."""
         most = max(0, self.cases.budget.rows - rows)
-        plausible = (one for one in candidates if self._together.fits({**self.row, **one.fields}, list(one.fields)))
+        plausible = (one for one in candidates if self._together.fits(self._cells, one.fields))
         while self.cases.budget.rows > most and not self.cases.budget.out_of_time:
             batch = [one for one in itertools.islice(plausible, min(_BATCH, self.cases.budget.rows - most)) if one.distance < self.nearest]
             if not batch:
@@ -88,21 +84,26 @@ class _Search:
 
 
 def smallest_changes(
-    row: Row, inputs: Sequence[Field], reference: Sequence[Row], turned: Callable[[Row], bool], cases: Cases, first: Sequence[str] = ()
+    row: Row,
+    traits: Mapping[str, FieldTraits],
+    together: SeenTogether,
+    turned: Callable[[Row], bool],
+    cases: Cases,
+    first: Sequence[str] = (),
 ) -> Asking[SmallestChanges]:
-    """The smallest changes after which ``turned`` says yes to the answer. first : the fields to begin with where there are many."""
+    """The smallest changes after which ``turned`` says yes to the answer. traits : of the fields that may change, over the reference.
+    first : the fields to begin with where there are many.
+    """
     before = cases.budget.rows
-    traits = {field.name: FieldTraits(field, reference) for field in inputs if field.name in row}
     ranked = sorted(traits, key=lambda name: first.index(name) if name in first else len(first))
-    free = [name for name in ranked if _can_change(traits[name], row)]
-    search = _Search(row, traits, turned, cases)
-    coarse = sorted((one for name in free for one in _single(row, traits[name], _SINGLE_VALUES)), key=_size)
-    yield from search.ask(coarse, cases.budget.rows // 2)
-    fine = sorted((one for name in free for one in _single(row, traits[name], None)), key=_size)
-    yield from search.ask([one for one in fine if one.distance < search.nearest], cases.budget.rows // 2)
+    free = [traits[name] for name in ranked if _can_change(traits[name], row)]
+    search = _Search(row, together, turned, cases)
+    for most in (_SINGLE_VALUES, None):
+        single = sorted((one for trait in free for one in _single(row, trait, most)), key=_size)
+        yield from search.ask(single, cases.budget.rows // 2)
     for many in (2, 3):
-        joint = _joint(row, [traits[name] for name in free[: _FIELDS_OF[many]]], reference, many, search.nearest)
-        yield from search.ask(joint, cases.budget.rows // 2 if many == 2 else cases.budget.rows)
+        rows = cases.budget.rows // 2 if many == 2 else cases.budget.rows
+        yield from search.ask(_joint(row, free[: _FIELDS_OF[many]], many, search.nearest, _MORE * rows), rows)
     searched: Searched = "found" if search.best else "time" if cases.budget.out_of_time else "budget" if cases.budget.rows < 1 else "none"
     return SmallestChanges(_worth_telling(search.best.values()), searched, before - cases.budget.rows)
 
@@ -122,7 +123,7 @@ def _single(row: Row, traits: FieldTraits, most: int | None) -> list[_Candidate]
     if traits.ordered and most is not None:
         below, above = ([value for value in values if (traits.place(value) > traits.place(own)) is up] for up in (False, True))
         values = [*_thinned(below, most), *_thinned(above, most)]
-    return [_Candidate(traits.distance(own, value), {name: value}) for value in values]
+    return [_Candidate(distance, {name: value}) for distance, value in zip(traits.distances(own, values), values, strict=True)]
 
 
 def _allowed(traits: FieldTraits, own: Any, value: Any) -> bool:
@@ -135,27 +136,28 @@ def _thinned(values: Sequence[Any], most: int) -> list[Any]:
     return [values[place] for place in np.unique(np.linspace(0, len(values) - 1, num=most).astype(int))]
 
 
-def _joint(row: Row, traits: Sequence[FieldTraits], reference: Sequence[Row], many: int, below: float) -> list[_Candidate]:
+def _joint(row: Row, traits: Sequence[FieldTraits], many: int, below: float, most: int) -> list[_Candidate]:
     """Changes of several fields to the values of one row of the reference, the smallest first, that are smaller than ``below``."""
-    if len(traits) < many or not reference:
+    if len(traits) < many or most < 1:
         return []
-    distances = np.stack([_distances(row, one, reference) for one in traits])
+    distances = np.stack([_changing(row, one) for one in traits])
+    combinations = list(itertools.combinations(range(len(traits)), many))
+    sums = np.stack([distances[list(places)].sum(axis=0) for places in combinations]).ravel()
+    nearest = np.argsort(sums, kind="stable")[:most]
     found: dict[tuple[str, ...], _Candidate] = {}
-    sums: list[tuple[float, tuple[int, ...], int]] = []
-    for places in itertools.combinations(range(len(traits)), many):
-        whole = distances[list(places)].sum(axis=0)
-        sums += [(float(whole[other]), places, int(other)) for other in np.flatnonzero(np.isfinite(whole) & (whole < below))]
-    for distance, places, other in sorted(sums)[:_MOST_JOINT]:
-        fields = {traits[place].field.name: reference[other][traits[place].field.name] for place in places}
-        found.setdefault(tuple(map(repr, fields.items())), _Candidate(distance, fields))
+    for at in nearest[sums[nearest] < below].tolist():
+        places, other = combinations[at // distances.shape[1]], at % distances.shape[1]
+        fields = {traits[place].field.name: traits[place].rows[other] for place in places}
+        found.setdefault(tuple(map(repr, fields.items())), _Candidate(float(sums[at]), fields))
     return list(found.values())
 
 
-def _distances(row: Row, traits: FieldTraits, reference: Sequence[Row]) -> NDArray[np.float64]:
-    """To the value of each row of the reference; infinite where that is no change, or none that can be."""
-    name, own = traits.field.name, row[traits.field.name]
-    known = {repr(value): traits.distance(own, value) for value in traits.values if value != own and _allowed(traits, own, value)}
-    return np.array([known.get(repr(other.get(name)), np.inf) for other in reference])
+def _changing(row: Row, traits: FieldTraits) -> NDArray[np.float64]:
+    """Distances to the values of the reference's rows; infinite where that is no change, or none that can be."""
+    own = row[traits.field.name]
+    distances = traits.distances_from(own)
+    allowed = (traits.places > traits.place(own)) if traits.field.changes == "rises_only" else True
+    return np.where((distances > 0) & allowed, distances, np.inf)
 
 
 def _worth_telling(changes: Iterable[SmallestChange]) -> list[SmallestChange]:

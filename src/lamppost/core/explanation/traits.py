@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from bisect import bisect_right
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from lamppost.core.explanation.asking import Row
 from lamppost.core.schema.columns import to_microseconds
 from lamppost.core.schema.fields import Field
 
 _QUARTERS = 4
+_LEAST = 1e-6
 _OTHER_VALUE = 0.5
 """Distance between two values that have no order: half of the reference, as between a number and its most distant neighbour on average."""
 ORDERED = ("number", "integer", "time")
@@ -19,59 +24,65 @@ LISTED = ("choice", "yes/no")
 
 
 class FieldTraits:
-    """One field over the rows of the reference. values : those that occur, in order. counts : of each, in rows."""
+    """One field over the rows of the reference. values : those that occur, in order. counts : of each, in rows. places : of the rows'
+    values as numbers, NaN for none. ranks : of the same. cells : of the same, see `cell`.
+    """
 
     def __init__(self, field: Field, reference: Sequence[Row]) -> None:
         self.field = field
         self.ordered = field.kind in ORDERED
-        there = [row.get(field.name) for row in reference]
-        kept = [value for value in there if value is not None]
-        known = sorted(set(kept), key=self.place) if self.ordered else sorted(set(map(_hashable, kept)), key=repr)
-        self.values: list[Any] = known if self.ordered or field.kind in LISTED else []
-        places = np.array([self.place(value) for value in known]) if self.ordered else np.zeros(0)
-        self._places = places
-        self._sorted = np.sort(np.array([self.place(value) for value in kept])) if self.ordered else np.zeros(0)
-        self.counts = [kept.count(value) for value in self.values] if not self.ordered else self._counts()
+        self.rows = [row.get(field.name) for row in reference]
+        kept = [value for value in self.rows if value is not None]
+        self.places = np.array([math.nan if value is None else self.place(value) for value in self.rows]) if self.ordered else np.zeros(0)
+        self._sorted = np.sort(self.places[np.isfinite(self.places)])
         self._cuts = np.unique(np.quantile(self._sorted, np.linspace(0, 1, _QUARTERS + 1)[1:-1])) if len(self._sorted) else np.zeros(0)
-        self.cells = np.array([self.cell(value) for value in there], dtype=np.int64)
-
-    def _counts(self) -> list[int]:
-        lows = np.searchsorted(self._sorted, self._places, side="left")
-        highs = np.searchsorted(self._sorted, self._places, side="right")
-        counts: list[int] = (highs - lows).tolist()
-        return counts
+        self._cut_list: list[float] = self._cuts.tolist()
+        known = dict(zip(map(self.place, kept), kept, strict=True)) if self.ordered else {}
+        counts = Counter(map(self.place, kept) if self.ordered else kept if field.kind in LISTED else ())
+        self.values: list[Any] = [known[place] for place in sorted(known)] if self.ordered else sorted(counts, key=repr)
+        self.counts = [counts[self.place(value) if self.ordered else value] for value in self.values]
+        self._cell_of = {} if self.ordered else {value: at for at, value in enumerate(self.values)}
+        if self.ordered:
+            self.ranks = self._ranks_of(self.places)
+            self.cells = np.where(np.isfinite(self.places), np.searchsorted(self._cuts, self.places, side="right"), -1)
+        else:
+            self.ranks = np.zeros(0)
+            self.cells = np.array([self.cell(value) for value in self.rows], dtype=np.int64)
 
     def place(self, value: Any) -> float:
         """A value of an ordered field as a number: of a time, microseconds since 1970."""
         return float(to_microseconds(value)) if isinstance(value, str) else float(value)
 
-    def rank(self, value: Any) -> float:
-        """The part of the reference's values below it, half of those that are equal included; from 0 to 1."""
-        if not len(self._sorted):
-            return 0.5
-        place = self.place(value)
-        low, high = np.searchsorted(self._sorted, place, side="left"), np.searchsorted(self._sorted, place, side="right")
-        return float((low + high) / 2 / len(self._sorted))
+    def _ranks_of(self, places: NDArray[np.float64]) -> NDArray[np.float64]:
+        low, high = np.searchsorted(self._sorted, places, side="left"), np.searchsorted(self._sorted, places, side="right")
+        return np.asarray((low + high) / 2 / max(1, len(self._sorted)), dtype=np.float64)
 
-    def distance(self, before: Any, after: Any) -> float:
-        """How far apart two values are: in quantiles of the reference, or a half where values have no order or one is missing."""
-        if before == after:
-            return 0.0
-        if not self.ordered or before is None or after is None:
-            return _OTHER_VALUE
-        return max(abs(self.rank(before) - self.rank(after)), 1e-6)
+    def distances_from(self, value: Any) -> NDArray[np.float64]:
+        """How far the values of all rows are from a value: in quantiles of the reference, or a half where values have no order. 0 for the
+        same value, infinite where a row has none.
+        """
+        if not self.ordered:
+            return np.array([0.0 if other == value else np.inf if other is None else _OTHER_VALUE for other in self.rows])
+        place = self.place(value)
+        apart = np.maximum(np.abs(self.ranks - self._ranks_of(np.array([place]))[0]), _LEAST)
+        return np.where(np.isfinite(self.places), np.where(self.places == place, 0.0, apart), np.inf)
+
+    def distances(self, value: Any, others: Sequence[Any]) -> list[float]:
+        """The same of other values than those of the rows; none of them is missing."""
+        if not self.ordered:
+            return [0.0 if other == value else _OTHER_VALUE for other in others]
+        places = np.array([self.place(other) for other in (value, *others)])
+        ranks = self._ranks_of(places)
+        apart: list[float] = np.where(places[1:] == places[0], 0.0, np.maximum(np.abs(ranks[1:] - ranks[0]), _LEAST)).tolist()
+        return apart
 
     def cell(self, value: Any) -> int:
         """The quarter of the reference in which a number lies, or the index of a value without an order; -1 for any other value."""
         if value is None:
             return -1
         if self.ordered:
-            return int(np.searchsorted(self._cuts, self.place(value), side="right"))
-        return self.values.index(value) if value in self.values else -1
-
-
-def _hashable(value: Any) -> Any:
-    return value if isinstance(value, (str, bool, int, float)) else repr(value)
+            return bisect_right(self._cut_list, self.place(value))
+        return self._cell_of.get(value, -1)
 
 
 class SeenTogether:
@@ -79,18 +90,24 @@ class SeenTogether:
 
     def __init__(self, traits: Sequence[FieldTraits]) -> None:
         self._traits = list(traits)
+        self._place_of = {trait.field.name: at for at, trait in enumerate(self._traits)}
         self._known: dict[tuple[int, int], set[tuple[int, int]]] = {}
 
-    def fits(self, row: Row, changed: Sequence[str]) -> bool:
-        """Whether each changed value was seen together with every other value of the row, as far as that one was seen at all."""
-        cells = [trait.cell(row.get(trait.field.name)) for trait in self._traits]
-        for first, trait in enumerate(self._traits):
-            if trait.field.name not in changed:
-                continue
-            for second, cell in enumerate(cells):
-                if second != first and cell >= 0 and (cells[first], cell) not in self._pairs(first, second):
-                    return False
-        return True
+    def cells_of(self, row: Row) -> list[int]:
+        """The cells of a row's values."""
+        return [trait.cell(row.get(trait.field.name)) for trait in self._traits]
+
+    def fits(self, cells: Sequence[int], changed: Mapping[str, Any]) -> bool:
+        """Whether each changed value was seen together with every other value of the row, as far as that one was seen. cells : of the
+        row before.
+        """
+        new = {self._place_of[name]: self._traits[self._place_of[name]].cell(value) for name, value in changed.items()}
+        after = [new.get(at, cell) for at, cell in enumerate(cells)]
+        return all(
+            second == first or other < 0 or (cell, other) in self._pairs(first, second)
+            for first, cell in new.items()
+            for second, other in enumerate(after)
+        )
 
     def _pairs(self, first: int, second: int) -> set[tuple[int, int]]:
         key = (first, second)

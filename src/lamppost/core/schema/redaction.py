@@ -71,6 +71,12 @@ class RedactionPolicy:
             document["detail"] = f"{error.title.lower()}; {_WITHHELD}"
         return document
 
+    def redact_error(self, error: LampPostError) -> LampPostError:
+        """An error of the same kind, whose problem document is the redacted one."""
+        document = self.redact_problem(error)
+        extra = {name: value for name, value in document.items() if name not in ("type", "title", "status", "detail")}
+        return type(error)(document["detail"], **extra)
+
     def _public_fault(self, fault: dict[str, Any]) -> Fault:
         name, row = fault.get("field"), fault.get("row")
         if name is not None and name not in self._public_inputs | self._private_names:

@@ -13,7 +13,6 @@ import gc
 import logging
 import os
 import signal
-import struct
 import sys
 from collections.abc import Sequence
 from dataclasses import asdict
@@ -25,8 +24,9 @@ import orjson
 import psycopg
 
 from lamppost.runtime.confinement.system_calls import keep_memory_private
-from lamppost.service.logs.child_logs import log_lines_of, send_log_lines
 from lamppost.service.packages.package_cache import PackageCache
+from lamppost.service.processes.child_logs import send_log_lines
+from lamppost.service.processes.child_process import ChildEnded, ChildProcess, read_message, write_message
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.store.call_records import days_of_calls
 from lamppost.store.database import Pool, is_away, make_pool
@@ -36,10 +36,8 @@ from lamppost.store.spool import SpoolFrame, SpoolPortion
 
 log = logging.getLogger("lamppost.records")
 
-_LENGTH = struct.Struct("!I")
 _NICE = 10
 """Behind every answer, and still with a tenth of a busy core: at the lowest priority a saturated machine starts no writer for a minute."""
-_END_S = 10.0
 _RARELY = 100_000
 
 
@@ -120,70 +118,26 @@ class WriterProcess:
     """In a process of its own."""
 
     def __init__(self, database: str, packages: Path, window_counting: WindowCounting) -> None:
-        self._database = database
-        self._packages = packages
         self._counting = window_counting
-        self._process: asyncio.subprocess.Process | None = None
-        self._reading: asyncio.Task[None] | None = None
+        # the URL goes through the pipe, because an environment can be read by others
+        self._child = ChildProcess("lamppost.service.records.record_writer", str(packages), first=database.encode())
 
     async def __call__(self, portion: SpoolPortion) -> int:
         """Say where it lies, and wait until it is stored."""
         sent = {name: sorted(fields) for name, fields in self._counting.sent.items()}
-        portion_bytes = orjson.dumps({"portion": asdict(portion), "sent": sent})
-        process = await self._running()
-        assert process.stdin is not None
-        assert process.stdout is not None
         try:
-            process.stdin.write(_LENGTH.pack(len(portion_bytes)) + portion_bytes)
-            await process.stdin.drain()
-            (length,) = _LENGTH.unpack(await process.stdout.readexactly(_LENGTH.size))
-            reply: dict[str, Any] = orjson.loads(await process.stdout.readexactly(length))
-        except (OSError, RuntimeError, asyncio.IncompleteReadError) as error:
-            # RuntimeError: uvloop refuses to write to a pipe whose other end is gone, before it tells that the process has ended
-            await self._gone()
+            reply: dict[str, Any] = orjson.loads(await self._child.ask(orjson.dumps({"portion": asdict(portion), "sent": sent})))
+        except ChildEnded as error:
             raise psycopg.OperationalError("the record writer ended; another one is started") from error
-        except BaseException:
-            await self._gone()  # cancelled half-way: what it would answer next belongs to nobody
-            raise
         if "away" in reply:
             raise psycopg.OperationalError(reply["away"])
         if "failed" in reply:
             raise RuntimeError(f"the record writer failed: {reply['failed']}")
         return int(reply["lost"])
 
-    async def _running(self) -> asyncio.subprocess.Process:
-        if self._process is None or self._process.returncode is not None:
-            self._process = await asyncio.create_subprocess_exec(
-                *(sys.executable, "-m", "lamppost.service.records.record_writer", str(self._packages)),
-                stdin=asyncio.subprocess.PIPE,
-                stdout=asyncio.subprocess.PIPE,
-                stderr=asyncio.subprocess.PIPE,
-            )
-            assert self._process.stderr is not None
-            self._reading = asyncio.create_task(log_lines_of(self._process.stderr), name="log of the record writer")
-            assert self._process.stdin is not None
-            url = self._database.encode()
-            self._process.stdin.write(_LENGTH.pack(len(url)) + url)  # an environment can be read by others
-        return self._process
-
-    async def _gone(self) -> None:
-        process, self._process = self._process, None
-        if process is not None:
-            with contextlib.suppress(ProcessLookupError):
-                process.kill()
-            await process.wait()
-
     async def close(self) -> None:
         """Let it end."""
-        process, self._process = self._process, None
-        if process is None or process.stdin is None:
-            return
-        process.stdin.close()
-        try:
-            await asyncio.wait_for(process.wait(), _END_S)
-        except TimeoutError:
-            process.kill()
-            await process.wait()
+        await self._child.close()
 
 
 # -- the other side -----------------------------------------------------------------------------------------------------
@@ -204,25 +158,18 @@ async def _serve(database: str, packages: Path) -> None:
                 if not is_away(error):
                     log.exception("a portion could not be delivered")
                 reply = {"away" if is_away(error) else "failed": text}
-            answer = orjson.dumps(reply)
-            sys.stdout.buffer.write(_LENGTH.pack(len(answer)) + answer)
-            sys.stdout.buffer.flush()
+            write_message(sys.stdout.buffer, orjson.dumps(reply))
     finally:
         await pool.close()
 
 
 def _read(pipe: BinaryIO) -> tuple[SpoolPortion, dict[str, frozenset[str]]] | None:
     """What the service asks for; None when it has ended."""
-    data = _read_message(pipe)
+    data = read_message(pipe)
     if data is None:
         return None
     message = orjson.loads(data)
     return SpoolPortion(**message["portion"]), {name: frozenset(fields) for name, fields in message["sent"].items()}
-
-
-def _read_message(pipe: BinaryIO) -> bytes | None:
-    start = pipe.read(_LENGTH.size)
-    return pipe.read(_LENGTH.unpack(start)[0]) if len(start) == _LENGTH.size else None
 
 
 def main() -> int:
@@ -236,7 +183,7 @@ def main() -> int:
     # what it makes of a frame is gone with the frame: to look for cycles among thousands of rows again and again is a tenth of its work
     gc.freeze()
     gc.set_threshold(_RARELY)
-    url = _read_message(sys.stdin.buffer)
+    url = read_message(sys.stdin.buffer)
     if url is not None:
         asyncio.run(_serve(url.decode(), Path(sys.argv[1])))
     return 0

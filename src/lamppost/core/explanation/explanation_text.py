@@ -1,0 +1,113 @@
+"""Explanations in sentences."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from lamppost.core.explanation.explanation import Explanation
+from lamppost.core.explanation.rules import AnswerRule, Condition
+from lamppost.core.explanation.smallest_changes import SmallestChange
+from lamppost.core.schema.fields import Schema, find_field
+
+_NAMED = 3
+_SMALL = 0.05
+"""Part of the largest contribution below which one is not named."""
+
+
+def plain_value(value: Any) -> str:
+    """A value in a sentence."""
+    if value is None:
+        return "missing"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float):
+        return f"{value:,.4g}" if abs(value) < 1e4 else f"{value:,.0f}"
+    text = str(value)
+    return text if len(text) <= 40 else f"{text[:37]}…"
+
+
+def condition_text(condition: Condition, inputs: Schema) -> str:
+    """``lamp_type is sodium``, ``age_years is 20 years or more``."""
+    if condition.comparison == "missing":
+        return f"{condition.field} is missing"
+    field = find_field(inputs, condition.field)
+    unit = f" {field.unit}" if field is not None and field.unit else ""
+    more = {"at least": " or more", "at most": " or less"}.get(condition.comparison, "")
+    return f"{condition.field} is {plain_value(condition.value)}{unit if more else ''}{more}"
+
+
+def rule_text(rule: AnswerRule, says: str, inputs: Schema) -> str:
+    """A rule as one sentence, with its precision and coverage."""
+    where = " and ".join(condition_text(condition, inputs) for condition in rule.conditions)
+    of_cases = f"in {rule.precision:.0%} ({rule.low * 100:.0f} to {rule.high * 100:.0f}) of cases, in {rule.usual:.0%} of all"
+    covers = f"; {rule.coverage:.0%} of training's rows are so" if where else ""
+    if not rule.reached:
+        return f"No short rule was found that says {says} nearly always; the best: where {where or 'anything'}, {of_cases}{covers}."
+    return f"{f'Where {where}, it' if where else 'It'} says {says} {of_cases}{covers}."
+
+
+def change_text(change: SmallestChange, row: Mapping[str, Any]) -> str:
+    """``age_years were 12 instead of 31``."""
+    return " and ".join(
+        f"{name} were {plain_value(value)} instead of {plain_value(row.get(name))}" for name, value in change.fields.items()
+    )
+
+
+def says_text(explained: Explanation) -> str:
+    """What an answer says: its label, or on which side of the typical number it is."""
+    outputs = explained.cases.outputs
+    label = outputs.label_of(explained.answer)
+    if label is not None:
+        return plain_value(label)
+    typical = math.nan if explained.contributions is None else float(explained.contributions.baseline[outputs.primary])
+    own = float(outputs.read([explained.answer])[0, outputs.primary])
+    return "more than is typical" if own > typical else "less than is typical"
+
+
+def explanation_text(explained: Explanation) -> str:
+    """The explanation in two or three sentences."""
+    outputs, found = explained.cases.outputs, explained.contributions
+    label = outputs.label_of(explained.answer)
+    own = float(outputs.read([explained.answer])[0, outputs.primary])
+    start = plain_value(label) if label is not None else f"{outputs.names[outputs.primary]} {plain_value(own)}"
+    sentences = []
+    if found is None or not len(found.parts) or not math.isfinite(float(found.amounts[:, outputs.primary].sum())):
+        sentences.append(f"It says {start}.")
+    else:
+        typical = _figure(explained, float(found.baseline[outputs.primary]))
+        score = f" ({_figure(explained, own)}, typical {typical})" if label is not None else f" (typical {typical})"
+        sentences.append(f"It says {start}{score}{_reasons(explained)}.")
+    if explained.changes is not None and explained.changes.changes:
+        change = explained.changes.changes[0]
+        turned = outputs.label_of(change.answer)
+        says = plain_value(turned) if turned is not None else plain_value(float(outputs.read([change.answer])[0, outputs.primary]))
+        sentences.append(f"It would say {says} if {change_text(change, explained.row)}.")
+    return " ".join(sentences)
+
+
+def _is_score(explained: Explanation) -> bool:
+    """Whether the main figure is the score of a label, or whether the label is kept."""
+    return explained.cases.outputs.label is not None
+
+
+def _figure(explained: Explanation, value: float) -> str:
+    return f"{value:.0%}" if _is_score(explained) else plain_value(value)
+
+
+def _amount(explained: Explanation, amount: float) -> str:
+    return f"{100 * amount:+.1f} points" if _is_score(explained) else f"{amount:+.3g}"
+
+
+def _reasons(explained: Explanation) -> str:
+    found, primary = explained.contributions, explained.cases.outputs.primary
+    assert found is not None
+    amounts: Sequence[float] = found.amounts[:, primary].tolist()
+    order = sorted(range(len(amounts)), key=lambda part: -abs(amounts[part]))[:_NAMED]
+    named = [part for part in order if abs(amounts[part]) > _SMALL * abs(amounts[order[0]]) and abs(amounts[part]) > 1e-12]
+    if not named:
+        return "; nothing moves this answer"
+    values = [" and ".join(f"{name} {plain_value(explained.row.get(name))}" for name in found.parts[part]) for part in named]
+    told = [f"{value} ({_amount(explained, amounts[part])})" for part, value in zip(named, values, strict=True)]
+    return f", most of all because of {told[0]}" if len(told) == 1 else f", most of all because of {', '.join(told[:-1])} and {told[-1]}"
