@@ -16,7 +16,7 @@ from typing import Any
 
 import lamppost
 from demo.lamps import FIELDS, make_lamps, make_traffic
-from demo.train import CHOICES, FLAGS, NUMBERS, TARGET, outage_pipeline, train_outage_risk
+from demo.train import CHOICES, FLAGS, NUMBERS, TARGET, curved_pipeline, outage_pipeline, train_outage_risk
 from lamppost.core.errors import LampPostError
 from lamppost.packing.pack_warnings import PackWarning
 
@@ -49,10 +49,10 @@ def pack_wrong(to: Path) -> None:
 
 
 def pack_better(to: Path) -> None:
-    """A deeper forest with more trees."""
-    model, frame, metrics, held_out = train_outage_risk(trees=140, depth=14)
+    """One that is right more often on the lamps that were held out, and smaller and faster too."""
+    model, frame, metrics, held_out = train_outage_risk(curved_pipeline())
     told: dict[str, Any] = RECIPE | {"metrics": metrics, "held_out": held_out}
-    notes = "140 trees instead of 100, and deeper."
+    notes = "Odds with curves for voltage and flicker instead of a forest: right for 84.8 % of the lamps held out, not for 84.2 %."
     lamppost.pack(model, frame, to=to, quiet=True, labels={0: "holds", 1: "fails"}, by="lighting-department", notes=notes, **told)
 
 

@@ -115,7 +115,6 @@ def shoot_pages(browser: Browser, address: str) -> None:
             for picture, path, shown in (
                 ("console-models", "/models", "8 versions"),
                 ("console-version", f"/models/{ENDPOINT}/1", "What goes in"),
-                ("console-proof-failed", f"/models/{ENDPOINT}/2", "It takes no traffic"),
                 ("console-lanes", "/lanes", "Open now"),
                 ("console-trail", "/trail", "began rollout"),
                 ("console-traffic", f"/endpoints/{ENDPOINT}/traffic", "Where the time goes"),
@@ -133,12 +132,16 @@ def shoot_pages(browser: Browser, address: str) -> None:
         ask(page)
         if theme == "light":
             page.screenshot(path=OUT / "console-endpoint-light.png")
+            page.get_by_text("was asked about").wait_for()
+            page.get_by_role("region", name="Why").evaluate("card => card.scrollIntoView({block: 'start'})")
+            page.wait_for_timeout(500)
+            page.screenshot(path=OUT / "console-explanation.png")
         if theme == "dark":
             drifted(page, address)
             page.screenshot(path=OUT / "console-drift.png")
             page.goto(f"{address}/endpoints/{ENDPOINT}")
-            page.get_by_label("age_years").fill("old")
-            page.get_by_label("voltage_v").first.fill("900")
+            page.get_by_role("form", name=f"ask {ENDPOINT}").get_by_label("age_years").fill("old")
+            page.get_by_role("form", name=f"ask {ENDPOINT}").get_by_label("voltage_v").first.fill("900")
             page.get_by_role("button", name="Ask", exact=True).click()
             page.get_by_role("alert").wait_for()
             page.screenshot(path=OUT / "console-refused.png")

@@ -14,7 +14,8 @@ export function exampleEntries(fields: Field[], options: Field[], example: Recor
   ]);
 }
 
-function entryOf(value: unknown): Entry {
+/** A value as it stands in a field's control. */
+export function entryOf(value: unknown): Entry {
   if (value === null || value === undefined) return null;
   return typeof value === "object" ? JSON.stringify(value) : String(value);
 }

@@ -115,7 +115,7 @@ class Console(InBrowser):
 
     def test_a_refused_value_is_shown_at_its_field_and_can_be_mended(self) -> None:
         with self.page("/endpoints/outage-risk") as page:
-            age = page.get_by_label("age_years")
+            age = page.get_by_role("form").get_by_label("age_years")
             was = age.input_value()
             age.fill("old")
             page.get_by_label("nights_since_visit").fill("-3")
@@ -132,7 +132,7 @@ class Console(InBrowser):
 
     def test_rules_are_checked_while_typing(self) -> None:
         with self.page("/endpoints/outage-risk") as page:
-            age = page.get_by_label("age_years")
+            age = page.get_by_role("form").get_by_label("age_years")
             for typed, wrong in (("81", "true"), ("8", "false"), ("08", "true"), ("1e1", "false"), ("", "true")):
                 age.fill(typed)
                 expect(age).to_have_attribute("aria-invalid", wrong)
@@ -140,12 +140,12 @@ class Console(InBrowser):
 
     def test_a_body_is_written_by_hand_with_the_schema_beside_it(self) -> None:
         with self.page("/endpoints/outage-risk") as page:
-            page.get_by_label("age_years").fill("33")
+            page.get_by_role("form").get_by_label("age_years").fill("33")
             page.get_by_role("button", name="write the body").click()
             body = page.get_by_label("body")
             row = json.loads(body.input_value())
             self.assertEqual(row["age_years"], 33)
-            expect(page.get_by_label("fields")).to_contain_text("a number from 0 to 80 (years)")
+            expect(page.get_by_label("fields", exact=True)).to_contain_text("a number from 0 to 80 (years)")
             body.fill(json.dumps({"rows": [row, {**row, "age_years": 3}]}))
             expect(page.get_by_role("button", name="fill in the form")).to_be_disabled()
             body.press("Control+Enter")
@@ -157,7 +157,7 @@ class Console(InBrowser):
             expect(page.get_by_text("Not JSON yet")).to_be_visible()
             body.fill(json.dumps({**row, "age_years": 7}))
             page.get_by_role("button", name="fill in the form").click()
-            self.assertEqual(page.get_by_label("age_years").input_value(), "7")
+            self.assertEqual(page.get_by_role("form").get_by_label("age_years").input_value(), "7")
 
     def test_the_same_row_to_two_versions(self) -> None:
         with self.service.client() as client:
@@ -171,9 +171,46 @@ class Console(InBrowser):
             self.assertNotEqual(other.get_by_role("row", name="scores.fails").get_by_role("cell").nth(1).inner_text(), "the same")
             expect(page.get_by_role("region", name="Answer")).to_contain_text("outage-risk@1")
 
+    def test_an_answer_is_explained_and_what_would_change_it_is_tried(self) -> None:
+        with self.page("/endpoints/outage-risk") as page:
+            why = page.get_by_role("region", name="Why")
+            expect(why).to_contain_text("most of all because of")
+            expect(why.get_by_role("table", name="contributions").get_by_role("row")).to_have_count(10)
+            first = why.get_by_role("table", name="contributions").get_by_role("button").first
+            why.get_by_role("button", name="age_years", exact=True).click()
+            slider = why.get_by_role("slider", name="value of age_years")
+            expect(slider).to_be_visible()
+            before = slider.get_attribute("aria-valuetext")
+            slider.focus()
+            page.keyboard.press("End")
+            expect(slider).not_to_have_attribute("aria-valuetext", str(before))
+            why.get_by_role("button", name="Ask with it").first.click()
+            expect(page.get_by_test_id("label")).to_be_visible()
+            expect(page.get_by_role("form").get_by_label("age_years")).not_to_have_value(str(before).split(":")[0])
+            expect(why.locator("[aria-busy=false]").first).to_be_visible()
+            expect(first).to_be_visible()
+            why.get_by_role("button", name="lamp_type", exact=True).click()
+            expect(why.get_by_role("table", name="lamp_type through its values").get_by_role("row")).to_have_count(3)
+            with page.expect_download() as saved:
+                why.get_by_role("button", name="the rows that were tried, as CSV").click()
+            lines = Path(saved.value.path()).read_text().splitlines()
+            self.assertTrue(lines[0].startswith("differs,district,"), lines[0])
+            self.assertGreater(len(lines), 300)
+
+    def test_a_recorded_call_is_explained_on_its_page(self) -> None:
+        with self.service.client() as client:
+            request_id = client.predict("outage-risk", make_traffic(2, seed=9)).request_id
+        with self.page(f"/calls/{request_id}") as page:
+            why = page.get_by_role("region", name="Why")
+            expect(why).to_contain_text("outage-risk@1 was asked about")
+            summary = why.locator("p").first.inner_text()
+            page.get_by_role("combobox", name="row to explain").click()
+            page.get_by_role("option", name="1", exact=True).click()
+            expect(why.locator("p").first).not_to_have_text(summary)
+
     def test_choices_missing_values_and_the_snippets_follow_the_form(self) -> None:
         with self.page("/endpoints/outage-risk") as page:
-            page.get_by_label("district").click()
+            page.get_by_role("form").get_by_label("district").click()
             page.get_by_role("option", name="mill").click()
             page.get_by_role("checkbox", name="missing").nth(1).check()
             page.get_by_text("true", exact=True).click()
@@ -192,7 +229,7 @@ class Console(InBrowser):
 
     def test_the_copied_calls_run_as_they_stand(self) -> None:
         with self.page("/endpoints/outage-risk") as page:
-            page.get_by_label("maker").fill("Farrow & O'Pole")
+            page.get_by_role("form").get_by_label("maker").fill("Farrow & O'Pole")
             snippets = {}
             for name in SNIPPETS:
                 page.get_by_role("tab", name=name, exact=True).click()
@@ -367,23 +404,31 @@ class OtherKinds(InBrowser):
         for name, text in snippets.items():
             self.assertIn("leans", self.service.run_text(text, SNIPPETS[name], folder=self.service.folder), name)
 
+    def test_the_regions_of_a_picture_are_drawn_over_it(self) -> None:
+        with self.page("/endpoints/pole-photo") as page:
+            why = page.get_by_role("region", name="Why")
+            figure = why.get_by_role("figure", name="within photo")
+            expect(figure.get_by_role("table").get_by_role("row")).to_have_count(25)
+            expect(figure.locator("img")).to_have_count(2)
+            expect(why).not_to_contain_text("iVBOR")
+
     def test_tensors_texts_options_and_private_fields(self) -> None:
         with self.page("/endpoints/several") as page:
             expect(page.get_by_text("not recorded")).to_be_visible()
-            page.get_by_label("seq").fill("[1, 2, 3.5]")
-            page.get_by_label("note").fill("by the well")
+            page.get_by_role("form").get_by_label("seq").fill("[1, 2, 3.5]")
+            page.get_by_role("form").get_by_label("note").fill("by the well")
             answer = page.get_by_role("region", name="Answer")
             page.get_by_role("button", name="Ask", exact=True).click()
             expect(answer).to_contain_text("[2, 4, 7]")
-            page.get_by_label("k", exact=True).fill("10")
+            page.get_by_role("form").get_by_label("k", exact=True).fill("10")
             self.assertIn('"options": {"k": 10}', page.get_by_role("tabpanel").inner_text())
-            page.get_by_label("note").press("Enter")
+            page.get_by_role("form").get_by_label("note").press("Enter")
             expect(answer).to_contain_text("[10, 20, 35]")
-            page.get_by_label("seq").fill("[1, 2")
+            page.get_by_role("form").get_by_label("seq").fill("[1, 2")
             page.get_by_role("button", name="Ask", exact=True).click()
             expect(page.get_by_text("expected lists of numbers, any")).to_be_visible()
-            page.get_by_label("seq").fill("[1]")
-            page.get_by_label("k", exact=True).fill("101")
+            page.get_by_role("form").get_by_label("seq").fill("[1]")
+            page.get_by_role("form").get_by_label("k", exact=True).fill("101")
             page.get_by_role("button", name="Ask", exact=True).click()
             expect(page.get_by_text("expected a number from 0 to 100; 2 if it is left out")).to_be_visible()
 

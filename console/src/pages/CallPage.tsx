@@ -2,13 +2,16 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { askVersion, type CallPage as Page } from "../api/client";
-import { useCall, useMay, useModelVersions } from "../api/queries";
+import { useCall, useEndpoint, useMay, useModelVersions } from "../api/queries";
+import { ExplanationCard } from "../explanation/ExplanationCard";
 import { Button, Card, CopyButton, Mono, Trouble } from "../parts/basics";
 import { Bar } from "../parts/Bar";
 import { QueryState } from "../parts/QueryState";
 import { VersionLink } from "../parts/VersionLink";
 import { ago, clock, ms, plural } from "../words";
 import { SelectMenu } from "../parts/SelectMenu";
+
+const MOST_ROWS = 100;
 
 /** One call: what went in, what came back, where the time went, and what another version says to the same. */
 export function CallPage() {
@@ -23,6 +26,7 @@ export function CallPage() {
 
 function Found({ call }: { call: Page }) {
   const mayRead = useMay("push");
+  const mayAsk = useMay("predict");
   return (
     <>
       <h1 className="flex items-baseline gap-3 font-mono text-title font-semibold">
@@ -57,7 +61,39 @@ function Found({ call }: { call: Page }) {
           <Body title={`What the shadow ${one.version} answered, in ${ms(one.total_us / 1000)} ms`} value={one.answer} />
         </div>
       ))}
+      {mayAsk && call.status === 200 && call.input !== null && typeof call.input === "object" && <Explained call={call} />}
       {call.input !== null && typeof call.input === "object" && <Replay page={call} />}
+    </>
+  );
+}
+
+/** The answer to one of its rows explained, by the version that gave it. */
+function Explained({ call }: { call: Page }) {
+  const [row, setRow] = useState(0);
+  const endpoint = useEndpoint(call.endpoint);
+  const rows = Math.min(call.rows, MOST_ROWS);
+  return (
+    <>
+      {rows > 1 && (
+        <p className="mt-4 flex items-center gap-2">
+          Explain row
+          <SelectMenu
+            label="row to explain"
+            className="w-32"
+            value={String(row)}
+            onChange={(chosen) => setRow(Number(chosen))}
+            options={Array.from({ length: rows }, (_, at) => ({ value: String(at) }))}
+          />
+        </p>
+      )}
+      {endpoint.data && (
+        <ExplanationCard
+          endpoint={call.endpoint}
+          of={{ call: call.request_id, at_row: row }}
+          inputs={endpoint.data.inputs}
+          command={`lamppost explain ${call.endpoint} --call ${call.request_id}`}
+        />
+      )}
     </>
   );
 }

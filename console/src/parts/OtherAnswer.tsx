@@ -3,7 +3,7 @@ import type { VersionPrediction } from "../api/client";
 import { ms, show } from "../words";
 import { Card, Mono, Trouble } from "./basics";
 
-type Props = { name: string; asked: UseMutationResult<VersionPrediction, Error, void>; live?: Record<string, unknown>[] };
+type Props = { name: string; asked: UseMutationResult<VersionPrediction, Error, string>; live?: Record<string, unknown>[] };
 
 /** What another version says to the same rows, held against the one in service: slate-blue beside amber. */
 export function OtherAnswer({ name, asked, live }: Props) {

@@ -62,7 +62,8 @@ class ExplainedReference:
 @dataclass(frozen=True, slots=True)
 class Explanation:
     """An explained answer. within : contributions of the parts of fields that have parts. left_out : fields that stayed as they are,
-    because the reference holds no values of them. cases : all rows that were asked.
+    because the reference holds no values of them. changes, rule : None also where no field is a number, a time, a choice or yes/no. cases :
+    all rows that were asked.
     """
 
     row: Row
@@ -99,13 +100,13 @@ def explain_answer(
             share = _WITHIN / max(1, len(games) - at) if len(known) > 1 else 1 / (len(games) - at)
             within.append((game, (yield from _part_of(cases, share, contributions(game, cases, terms.seed)))))
     changes = None
-    if terms.changes and (turned := turns(cases.outputs, answer, terms)) is not None:
+    if terms.changes and (turned := turns(cases.outputs, answer, terms)) is not None and reference.traits:
         first = _by_size(found, cases.outputs.primary)
         share = _CHANGES if terms.rule else 1.0
         searching = smallest_changes(row, reference.traits, reference.together, turned, cases, first)
         changes = yield from _part_of(cases, share, searching)
     rule = None
-    if terms.rule and others:
+    if terms.rule and reference.traits:
         typical = yield from cases.ask([{**row, **other} for other in others[: max(0, budget.rows // 3)]])
         typical += [None] * (len(others) - len(typical))
         same = _same(cases.outputs, answer, typical)

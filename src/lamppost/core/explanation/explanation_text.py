@@ -12,6 +12,9 @@ from lamppost.core.explanation.smallest_changes import SmallestChange
 from lamppost.core.schema.fields import Schema, find_field
 
 _NAMED = 3
+_LONGEST = 200
+_ENDS = 2
+"""Numbers that say where a part of a text lies; a region of a picture has four."""
 _SMALL = 0.05
 """Part of the largest contribution below which one is not named."""
 
@@ -101,13 +104,24 @@ def _amount(explained: Explanation, amount: float) -> str:
 
 
 def _reasons(explained: Explanation) -> str:
+    """The largest contributions: of fields, or of the words of the only one."""
     found, primary = explained.contributions, explained.cases.outputs.primary
     assert found is not None
+    names = [" and ".join(_with_value(name, explained) for name in part) for part in found.parts]
+    if len(found.parts) == 1 and len(explained.within) == 1:
+        game, found = explained.within[0]
+        text = isinstance(explained.row.get(game.field), str) and len(game.places[0]) == _ENDS
+        names = [f"“{part[0]}”" if text else f"{game.field}, {', '.join(part)}" for part in game.parts]
     amounts: Sequence[float] = found.amounts[:, primary].tolist()
     order = sorted(range(len(amounts)), key=lambda part: -abs(amounts[part]))[:_NAMED]
     named = [part for part in order if abs(amounts[part]) > _SMALL * abs(amounts[order[0]]) and abs(amounts[part]) > 1e-12]
     if not named:
         return "; nothing moves this answer"
-    values = [" and ".join(f"{name} {plain_value(explained.row.get(name))}" for name in found.parts[part]) for part in named]
-    told = [f"{value} ({_amount(explained, amounts[part])})" for part, value in zip(named, values, strict=True)]
+    told = [f"{names[part]} ({_amount(explained, amounts[part])})" for part in named]
     return f", most of all because of {told[0]}" if len(told) == 1 else f", most of all because of {', '.join(told[:-1])} and {told[-1]}"
+
+
+def _with_value(name: str, explained: Explanation) -> str:
+    """A field with its value, unless that is a picture or many numbers."""
+    value = explained.row.get(name)
+    return name if isinstance(value, (list, dict)) or (isinstance(value, str) and len(value) > _LONGEST) else f"{name} {plain_value(value)}"

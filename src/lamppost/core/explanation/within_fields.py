@@ -97,7 +97,7 @@ def _picture(row: Row, field: Field, _: Sequence[Row]) -> WithinField:
                 made[top:bottom, left:right] = mean
         return base64.b64encode(encode_png(made)).decode()
 
-    names = [(f"region {at // (len(ends[0]) - 1) + 1}, {at % (len(ends[0]) - 1) + 1}",) for at in range(len(places))]
+    names = [(f"row {at // (len(ends[0]) - 1) + 1}, column {at % (len(ends[0]) - 1) + 1}",) for at in range(len(places))]
     return WithinField(row, field.name, names, places, 1, build, _nothing)
 
 

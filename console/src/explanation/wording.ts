@@ -1,0 +1,41 @@
+// Values and amounts of explanations in a few characters.
+import { short, show } from "../words";
+import type { Explanation } from "./queries";
+
+/** Whether the main figure is the score of a label. */
+export const isScore = (figure: string): boolean => figure.includes(".") || figure.includes(" is ");
+
+const LONGEST = 200;
+
+/** A picture, and what is as long as one, is not written out. */
+export const valueText = (value: unknown): string =>
+  value === null || value === undefined ? "missing" : typeof value === "string" && value.length > LONGEST ? "…" : show(value);
+
+export const figureText = (figure: string, value: number | null): string =>
+  value === null ? "failed" : isScore(figure) ? `${(100 * value).toFixed(0)} %` : short(value);
+
+export function amountText(figure: string, amount: number | null): string {
+  if (amount === null) return "not known";
+  const size = isScore(figure) ? (100 * Math.abs(amount)).toFixed(1) : short(Math.abs(amount));
+  return `${amount < 0 ? "−" : "+"}${size}`;
+}
+
+/** What the main figure is of, in words. */
+export const figureName = (figure: string): string => (isScore(figure) ? `score of ${figure.split(/\.| is /).pop()}` : figure);
+
+const STOPPED: Record<Explanation["stopped"], string> = {
+  exact: "every order of the fields was asked",
+  certain: "the order of the first fields is certain",
+  budget: "the order of the first fields is not certain",
+  time: "the time was used up before the order was certain",
+  "not asked": "",
+};
+export const stoppedText = (stopped: Explanation["stopped"]): string => STOPPED[stopped];
+
+const SEARCHED = {
+  found: "",
+  none: "No change of one to three fields that training has seen gives another answer.",
+  budget: "No change that gives another answer was found among those that were tried.",
+  time: "No change that gives another answer was found in the time.",
+} as const;
+export const searchedText = (searched: keyof typeof SEARCHED): string => SEARCHED[searched];
