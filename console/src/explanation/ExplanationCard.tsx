@@ -18,15 +18,17 @@ const HAS_RANGE = new Set(["number", "integer", "time", "choice", "yes/no"]);
 
 type Props = {
   endpoint: string;
+  /** The revision of the endpoint that answers; 0 for a recorded call, whose version answers. */
+  served: number;
   of: ExplainedRow;
   inputs: Field[];
   command: string;
   onTry?: (values: Record<string, unknown>) => void;
 };
 
-export function ExplanationCard({ endpoint, of, inputs, command, onTry }: Props) {
+export function ExplanationCard({ endpoint, served, of, inputs, command, onTry }: Props) {
   const [terms, setTerms] = useState<ExplanationTerms>({ rows: ROWS, together: false, limit: null });
-  const found = useExplanation(endpoint, of, terms);
+  const found = useExplanation(endpoint, served, of, terms);
   return (
     <Card
       title="Why"
@@ -45,7 +47,16 @@ export function ExplanationCard({ endpoint, of, inputs, command, onTry }: Props)
         {found.error ? (
           <Trouble error={found.error} />
         ) : found.data ? (
-          <Found endpoint={endpoint} of={of} found={found.data} inputs={inputs} terms={terms} onTerms={setTerms} onTry={onTry} />
+          <Found
+            endpoint={endpoint}
+            served={served}
+            of={of}
+            found={found.data}
+            inputs={inputs}
+            terms={terms}
+            onTerms={setTerms}
+            onTry={onTry}
+          />
         ) : (
           <p className="min-h-96 text-soft">Asking the model about rows like this one …</p>
         )}
@@ -60,7 +71,7 @@ type FoundProps = Omit<Props, "command"> & {
   onTerms: (terms: ExplanationTerms) => void;
 };
 
-function Found({ endpoint, of, found, inputs, terms, onTerms, onTry }: FoundProps) {
+function Found({ endpoint, served, of, found, inputs, terms, onTerms, onTry }: FoundProps) {
   const [field, setField] = useState<string | null>(null);
   const ranged = found.contributions.flatMap((one) => one.fields).filter((name) => kindOf(inputs, name, HAS_RANGE));
   const shown = inputs.find((one) => one.name === (field && ranged.includes(field) ? field : ranged[0]));
@@ -79,7 +90,7 @@ function Found({ endpoint, of, found, inputs, terms, onTerms, onTry }: FoundProp
             <p className="text-soft">What the fields contributed could not be told: the package holds no rows of training.</p>
           )}
         </div>
-        {shown && <FieldCurve endpoint={endpoint} of={of} field={shown} onTry={onTry} />}
+        {shown && <FieldCurve endpoint={endpoint} served={served} of={of} field={shown} onTry={onTry} />}
       </div>
       {found.within.map((one) => (
         <Pieces
@@ -168,7 +179,7 @@ function LimitForm({ found, onLimit }: { found: Explanation; onLimit: (limit: nu
   );
 }
 
-function Foot({ endpoint, of, found, terms, onTerms }: Omit<FoundProps, "inputs" | "onTry">) {
+function Foot({ endpoint, of, found, terms, onTerms }: Omit<FoundProps, "served" | "inputs" | "onTry">) {
   const cases = useMutation({
     mutationFn: async () => {
       const all = await triedCases(endpoint, of, terms);

@@ -11,14 +11,15 @@ import { figureName, figureText, isScore, valueText } from "./wording";
 
 type Props = {
   endpoint: string;
+  served: number;
   of: ExplainedRow;
   field: Field;
   /** Puts another value into the form. */
   onTry?: (values: Record<string, unknown>) => void;
 };
 
-export function FieldCurve({ endpoint, of, field, onTry }: Props) {
-  const curve = useCurve(endpoint, of, field.name);
+export function FieldCurve({ endpoint, served, of, field, onTry }: Props) {
+  const curve = useCurve(endpoint, served, of, field.name);
   if (curve.error) return <Trouble error={curve.error} />;
   if (!curve.data || curve.data.field !== field.name) return <p className="h-60 text-soft">Asking {field.name} through its range …</p>;
   const ordered = field.kind === "number" || field.kind === "integer" || field.kind === "time";

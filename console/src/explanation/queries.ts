@@ -16,9 +16,10 @@ export type ExplanationTerms = { rows: number; together: boolean; limit: number 
 
 const DEFAULTS = { at_row: 0, options: {} };
 
-export const useExplanation = (endpoint: string, of: ExplainedRow | null, terms: ExplanationTerms) =>
+/** served : what the endpoint serves, as far as that decides the answer. */
+export const useExplanation = (endpoint: string, served: number, of: ExplainedRow | null, terms: ExplanationTerms) =>
   useQuery<Explanation, ProblemError>({
-    queryKey: ["explanation", endpoint, of, terms],
+    queryKey: ["explanation", endpoint, served, of, terms],
     queryFn: async () =>
       good(
         await api.POST("/api/endpoints/{endpoint}/explain", {
@@ -42,9 +43,9 @@ export async function triedCases(endpoint: string, of: ExplainedRow, terms: Expl
   return good(found).cases;
 }
 
-export const useCurve = (endpoint: string, of: ExplainedRow | null, field: string | null) =>
+export const useCurve = (endpoint: string, served: number, of: ExplainedRow | null, field: string | null) =>
   useQuery<Curve, ProblemError>({
-    queryKey: ["curve", endpoint, of, field],
+    queryKey: ["curve", endpoint, served, of, field],
     queryFn: async () =>
       good(
         await api.POST("/api/endpoints/{endpoint}/explain/curve", {

@@ -89,6 +89,7 @@ function Explained({ call }: { call: Page }) {
       {endpoint.data && (
         <ExplanationCard
           endpoint={call.endpoint}
+          served={0}
           of={{ call: call.request_id, at_row: row }}
           inputs={endpoint.data.inputs}
           command={`lamppost explain ${call.endpoint} --call ${call.request_id}`}

@@ -223,7 +223,14 @@ export function Ask({ page }: { page: Page }) {
         </div>
       </div>
       {mayAsk && explained && !chooser && (
-        <ExplanationCard endpoint={page.name} of={explained} inputs={inputs} command={`lamppost explain ${page.name}`} onTry={askWith} />
+        <ExplanationCard
+          endpoint={page.name}
+          served={page.revision}
+          of={explained}
+          inputs={inputs}
+          command={`lamppost explain ${page.name}`}
+          onTry={askWith}
+        />
       )}
     </>
   );
