@@ -217,6 +217,31 @@ class Setups(unittest.TestCase):
         fault = self.problem("known", {"lamp": 99}, 502)
         self.assertIn("the table lamps has null in age_years for 99; age is a number from 0 to 80", fault["detail"])
 
+    def test_what_was_looked_up_is_explained_and_not_its_key(self) -> None:
+        self.set_up("why", version="north@1", lookups=[self.lookup()])
+        with self.service.client() as client:
+            found = client.explain("why", {"lamp": 5})
+            self.assertEqual(found["row"], {"age": 7.5, "load": 0.5})
+            self.assertEqual({name for one in found["contributions"] for name in one["fields"]}, {"age", "load"})
+            self.assertEqual(found["answer"], client.predict("why", {"lamp": 5}).answer)
+            with self.assertRaisesRegex(InvalidRows, "given 21, expected a key that is in the table lamps"):
+                client.explain("why", {"lamp": 21})
+            request_id = client.predict("why", {"lamp": 6}).request_id
+            until(lambda: any(call["request_id"] == request_id for call in client.calls("why")), what="the record")
+            self.assertEqual(client.explain("why", call=request_id)["row"]["age"], 9.0)
+
+    def test_a_choice_between_versions_and_several_together_are_explained(self) -> None:
+        self.set_up("why-one", choose={"by": "field", "name": "area", "cases": {"n": "north@1", "s": "south@1"}})
+        self.set_up("why-both", together={"parts": {"n": "north@1", "s": "south@1"}, "combine": "stack@1"})
+        with self.service.client() as client:
+            for area in ("n", "s"):
+                found = client.explain("why-one", {"area": area, "age": 30.0, "load": 0.5})
+                self.assertEqual(found["answer"], client.predict("why-one", {"area": area, "age": 30.0, "load": 0.5}).answer)
+                self.assertEqual((found["contributions"][0]["fields"], found["left_out"]), (["age"], ["area"]))
+            found = client.explain("why-both", {"age": 30.0, "load": 0.5}, limit=0.2)
+            self.assertEqual((found["figure"], found["contributions"][0]["fields"]), ("risk", ["age"]))
+            self.assertLess(found["changes"]["changes"][0]["answer"]["risk"], 0.2)
+
     def test_what_was_looked_up_is_kept_for_its_time(self) -> None:
         self.set_up("kept", version="north@1", lookups=[self.lookup(ttl_s=300)])
         with self.service.client() as client:

@@ -101,9 +101,9 @@ function Found({ endpoint, served, of, found, inputs, terms, onTerms, onTry }: F
           kind={inputs.find((input) => input.name === one.field)?.kind ?? ""}
         />
       ))}
-      {ranged.length > 0 && (
+      {(ranged.length > 0 || found.changes || found.rule) && (
         <div className="mt-5 grid grid-cols-2 items-start gap-8 border-t border-line pt-3 max-lg:grid-cols-1">
-          <Changes found={found} terms={terms} onTerms={onTerms} onTry={onTry} />
+          <Changes found={found} inputs={inputs} terms={terms} onTerms={onTerms} onTry={onTry} />
           <div>
             <h3 className="font-semibold">A rule that it follows</h3>
             <p className="mt-1 text-soft">{found.rule ? found.rule.summary : "None was found within the budget."}</p>
@@ -118,7 +118,7 @@ function Found({ endpoint, served, of, found, inputs, terms, onTerms, onTry }: F
 const kindOf = (inputs: Field[], name: string, kinds: Set<string>): boolean =>
   kinds.has(inputs.find((one) => one.name === name)?.kind ?? "");
 
-function Changes({ found, terms, onTerms, onTry }: Pick<FoundProps, "found" | "terms" | "onTerms" | "onTry">) {
+function Changes({ found, inputs, terms, onTerms, onTry }: Pick<FoundProps, "found" | "inputs" | "terms" | "onTerms" | "onTry">) {
   if (!found.changes) return <LimitForm found={found} onLimit={(limit) => onTerms({ ...terms, limit })} />;
   return (
     <div>
@@ -133,7 +133,7 @@ function Changes({ found, terms, onTerms, onTry }: Pick<FoundProps, "found" | "t
                   <strong className="font-semibold text-amber">{valueText(says)}</strong>{" "}
                   <span className="text-soft">if {change.summary}</span>
                 </span>
-                {onTry && (
+                {onTry && change.fields.every((one) => inputs.some((input) => input.name === one.field)) && (
                   <Button className="ml-auto" onClick={() => onTry(Object.fromEntries(change.fields.map((one) => [one.field, one.after])))}>
                     Ask with it
                   </Button>

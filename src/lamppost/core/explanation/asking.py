@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import math
 from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -22,34 +23,49 @@ Asking = Generator[Sequence[Row], Sequence[Row | None], T]
 """Yields rows, is sent their answers in the same order, None for a row that the model failed on, and returns a result."""
 
 
+_LABELS = ("choice", "yes/no", "text")
+_ELEMENTS = 16
+"""Elements of a tensor that are figures."""
+_SHOWN = 40
+_MOST_BYTES = 256 * 2**20
+"""Of the rows of one explanation, as JSON: more are as if the budget were used up."""
+
+
 class Outputs:
-    """The figures of an answer: numbers, yes/no as 0 and 1, the elements of vectors, and whether a label is that of the explained answer.
+    """The figures of an answer: numbers, yes/no as 0 and 1, elements of vectors and the first of tensors, and whether a label is that of
+    the explained answer.
 
     names : of the figures; an element of a vector is ``vector.element``. primary : index of the figure that explanations turn about: the
-    score of the explained label where there is one, else the main answer. label : the name of the answer whose value is the label, None
-    where the main answer is a number.
+    score of the explained label where there is one, else the main answer, or the largest of its elements. label : the name of the answer
+    whose value is the label, None where the main answer is a number, a vector or a tensor.
     """
 
     def __init__(self, answers: Schema, explained: Row) -> None:
         main = main_answer(answers)
-        self.label = None if main.kind in ("number", "integer") else main.name
+        self.label = main.name if main.kind in _LABELS else None
         self._own = explained.get(main.name)
         self._readers: list[tuple[str, Callable[[Row], Any]]] = []
-        scored = None
+        scored, of_main = None, []
         for answer in answers:
+            first = len(self._readers)
             if answer.kind in ("number", "integer", "yes/no"):
                 self._readers.append((answer.name, _plain(answer.name)))
             elif answer.kind == "vector":
-                for element in answer.choices:
-                    if self.label is not None and element == str(self._own) and scored is None:
-                        scored = len(self._readers)
-                    self._readers.append((f"{answer.name}.{element}", _element(answer.name, element)))
+                self._readers += [(f"{answer.name}.{element}", _element(answer.name, element)) for element in answer.choices]
+                if self.label is not None and scored is None and str(self._own) in answer.choices:
+                    scored = first + answer.choices.index(str(self._own))
+            elif answer.kind == "tensor":
+                many = min(_ELEMENTS, len(_flat(explained.get(answer.name))))
+                self._readers += [(f"{answer.name}.{place}", _place(answer.name, place)) for place in range(many)]
+            if answer.name == main.name:
+                of_main = list(range(first, len(self._readers)))
         if self.label is not None and scored is None and main.kind != "yes/no":
             scored = len(self._readers)
-            self._readers.append((f"{main.name} is {self._own}", self.keeps_label))
-        names = [name for name, _ in self._readers]
-        self.names = tuple(names)
-        self.primary = scored if scored is not None else names.index(main.name) if main.name in names else 0
+            self._readers.append((f"{main.name} is {str(self._own)[:_SHOWN]}", self.keeps_label))
+        self.names = tuple(name for name, _ in self._readers)
+        figures = self.read([explained])[0] if self.names else np.zeros(0)
+        largest = max(of_main, key=lambda place: figures[place] if figures[place] == figures[place] else -math.inf, default=0)
+        self.primary = scored if scored is not None else largest
 
     def keeps_label(self, answer: Row) -> bool:
         """Whether an answer has the label of the explained one."""
@@ -74,6 +90,19 @@ def _plain(name: str) -> Callable[[Row], Any]:
 
 def _element(name: str, element: str) -> Callable[[Row], Any]:
     return lambda answer: (answer.get(name) or {}).get(element)
+
+
+def _flat(value: Any) -> list[Any]:
+    """The numbers of nested lists, in order."""
+    return [number for one in value for number in _flat(one)] if isinstance(value, list) else [] if value is None else [value]
+
+
+def _place(name: str, place: int) -> Callable[[Row], Any]:
+    def read(answer: Row) -> Any:
+        numbers = _flat(answer.get(name))
+        return numbers[place] if place < len(numbers) else None
+
+    return read
 
 
 def _number(value: Any) -> float:
@@ -104,6 +133,7 @@ class Cases:
     answers: list[Row | None] = field(default_factory=list)
     failed: int = 0
     _places: dict[bytes, int] = field(default_factory=dict)
+    _bytes: int = 0
 
     def remember(self, rows: Sequence[Row], answers: Sequence[Row | None]) -> None:
         """Take in answers that are known already; they cost nothing."""
@@ -122,11 +152,17 @@ class Cases:
 
     def ask(self, rows: Sequence[Row]) -> Asking[list[Row | None]]:
         """Their answers. What goes past the budget is not asked, and has no answer."""
-        keys = [_key(row) for row in rows]
+        keys = []
         new: dict[bytes, Row] = {}
-        for key, row in zip(keys, rows, strict=True):
-            if key not in self._places and len(new) < self.budget.rows:
-                new.setdefault(key, row)
+        for row in rows:
+            text = orjson.dumps(row, option=orjson.OPT_SORT_KEYS)
+            key = _digest(text)
+            keys.append(key)
+            if key not in self._places and key not in new and len(new) < self.budget.rows and self._bytes < _MOST_BYTES:
+                new[key] = row
+                self._bytes += len(text)
+        if self._bytes >= _MOST_BYTES:
+            self.budget.rows = len(new)
         if new:
             asked = list(new.values())
             answers = yield asked
@@ -142,7 +178,11 @@ class Cases:
 
 
 def _key(row: Row) -> bytes:
-    return orjson.dumps(row, option=orjson.OPT_SORT_KEYS)
+    return _digest(orjson.dumps(row, option=orjson.OPT_SORT_KEYS))
+
+
+def _digest(text: bytes) -> bytes:
+    return hashlib.blake2b(text, digest_size=16).digest()
 
 
 def drive(asking: Asking[T], answer: Callable[[Sequence[Row]], Sequence[Row | None]]) -> T:

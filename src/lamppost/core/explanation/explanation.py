@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
@@ -130,7 +131,6 @@ def _part_of(cases: Cases, share: float, asking: Asking[T]) -> Asking[T]:
 
 def turns(outputs: Outputs, answer: Row, terms: ExplanationTerms) -> Callable[[Row], bool] | None:
     """Whether another answer is one that changes are looked for; None where none are. Raise BadRequest for terms that do not fit."""
-    name = outputs.names[outputs.primary]
     if outputs.label is not None:
         if terms.limit is not None:
             raise BadRequest("a limit is for a number; this model answers with a label, so leave it out or name the label")
@@ -143,8 +143,13 @@ def turns(outputs: Outputs, answer: Row, terms: ExplanationTerms) -> Callable[[R
         raise BadRequest("a label is for a model that answers with one; this one answers with a number, so name a limit")
     if terms.limit is None:
         return None
-    limit, above = terms.limit, float(answer[name]) > terms.limit
-    return lambda other: (float(other[name]) > limit) is not above
+    limit = terms.limit
+
+    def figure(other: Row) -> float:
+        return float(outputs.read([other])[0, outputs.primary])
+
+    above = figure(answer) > limit
+    return lambda other: math.isfinite(figure(other)) and (figure(other) > limit) != above
 
 
 def _same(outputs: Outputs, answer: Row, typical: Sequence[Row | None]) -> Callable[[Row], bool]:

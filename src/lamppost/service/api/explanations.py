@@ -121,7 +121,8 @@ async def _explained(
     node.deployment.table.find_route(endpoint)
     if body.call is not None:
         row, options, answered_by = await _row_of_call(endpoint, body.call, body.at_row, node)
-        version = version or answered_by
+        # where fields are looked up, the record has the keys only, and what the endpoint serves now looks them up again
+        version = version or (None if node.deployment.table.find_route(endpoint).setup.lookups else answered_by)
     assert row is not None
     place = node.explainer.of_endpoint(endpoint) if version is None else node.explainer.of_version(parse_version(version))
     async with place as explained:

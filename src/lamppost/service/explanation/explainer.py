@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import base64
 import time
 from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
@@ -23,12 +24,12 @@ from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import RequestOptions
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.explanation.explaining_process import describe_fields
-from lamppost.service.prediction.predictors import PredictionInput, Predictor, SingleVersion
+from lamppost.service.prediction.predictors import LookupPredictor, PredictionInput, Predictor, SingleVersion
 from lamppost.service.processes.child_process import ChildEnded, ChildProcess
 
 _PROCESSES = 2
 """Explanations that are made on a node at the same time, each by a process of its own; further ones wait."""
-_WAIT_S = 5.0
+_WAIT_S = 10.0
 _REMEMBERED = 32
 _REST = 6.0
 """Seconds of rest for each second that live calls had to share with an explanation."""
@@ -41,8 +42,8 @@ _AT_ONCE = 4
 class Explained:
     """What answers the rows of an explanation. key : of it and its reference. version : that answers, or stands for those that do.
 
-    reference : the message that the explaining process gets once. typical : whether its rows can be asked as they are. busy : whether
-    others were asking when it was last asked.
+    reference : the message that the explaining process gets once. typical : whether its rows can be asked as they are. lookups : what
+    fills in fields of a row from tables before, None where nothing does. busy : whether others were asking when it was last asked.
     """
 
     key: str
@@ -51,6 +52,7 @@ class Explained:
     lanes: Sequence[Lane]
     reference: bytes
     typical: bool
+    lookups: LookupPredictor | None = None
     busy: bool = False
 
     @property
@@ -86,7 +88,10 @@ class Explainer:
             name = str(route.in_force.version)
             main = next((lane for lane in route.lanes if lane.name == name), route.lanes[0])
             others = tuple(lane for lane in route.lanes if lane is not main)
-            yield await self._explained(f"{endpoint} {route.in_force.revision} {id(predictor)}", name, predictor, (main, *others))
+            key, lookups = f"{endpoint} {route.in_force.revision} {id(predictor)}", None
+            if isinstance(predictor, LookupPredictor):  # what it looks up is explained, and not the key
+                lookups, predictor = predictor, predictor.inner
+            yield await self._explained(key, name, predictor, (main, *others), lookups)
 
     @asynccontextmanager
     async def of_version(self, version: VersionName) -> AsyncIterator[Explained]:
@@ -94,12 +99,15 @@ class Explainer:
         async with self._deployment.leases.visited(version) as lane:
             yield await self._explained(f"{version} {id(lane)}", str(version), SingleVersion(str(version), lane), (lane,))
 
-    async def _explained(self, key: str, version: str, predictor: Predictor, lanes: Sequence[Lane]) -> Explained:
+    async def _explained(
+        self, key: str, version: str, predictor: Predictor, lanes: Sequence[Lane], lookups: LookupPredictor | None = None
+    ) -> Explained:
         found = self._known.get(key)
         if found is None or lanes[0] is not found.lanes[0]:
             lamp = await self._deployment.package_cache.lamp_of(lanes[0].digest)
             reference, typical = await asyncio.to_thread(_reference_message, lamp.reference, predictor)
-            found = self._known[key] = Explained(f"{key} {time.monotonic_ns()}", version, predictor, lanes, reference, typical)
+            told_apart = f"{key} {time.monotonic_ns()}"
+            found = self._known[key] = Explained(told_apart, version, predictor, lanes, reference, typical, lookups)
         return found
 
     async def explain(
@@ -118,6 +126,8 @@ class Explainer:
         return await self._converse(explained, row, options, {"field": of.name, "rows": rows, "seconds": 30.0})
 
     async def _converse(self, explained: Explained, row: Row, options: Row, order: dict[str, Any]) -> Told:
+        if explained.lookups is not None:
+            row = await _filled(explained.lookups, row, options)
         row = _complete_row(explained.predictor, row, options)
         order |= {"key": explained.key, "row": row, "options": options, "typical": explained.typical}
         async with self._process() as child:
@@ -185,6 +195,20 @@ class Explainer:
             halves = [orjson.dumps({**whole, "rows": half}) for half in (whole["rows"][:middle], whole["rows"][middle:])]
             return [answer for half in halves for answer in await self._of_bodies(predictor, [half])]
         return list(output.answer.rows)
+
+
+async def _filled(lookups: LookupPredictor, row: Row, options: Row) -> Row:
+    """A row with the fields that are looked up for it, without the options."""
+    (filled,) = await lookups.fill_rows(lookups.plan.read_body(orjson.dumps({**row, "options": options} if options else row), None).rows)
+    names = lookups.inner.plan.schema.names
+    read: Row = orjson.loads(orjson.dumps({name: value for name, value in filled.items() if name in names}, default=_as_base64))
+    return read
+
+
+def _as_base64(value: Any) -> str:
+    if isinstance(value, bytes):
+        return base64.b64encode(value).decode()
+    raise TypeError(type(value).__name__)
 
 
 def _complete_row(predictor: Predictor, row: Row, options: Row) -> dict[str, Any]:

@@ -222,26 +222,29 @@ class Ensemble(MergedSchemaPredictor):
 
 
 class LookupPredictor(MergedSchemaPredictor):
-    """Fields from tables first, then whatever answers."""
+    """Fields from tables first, then whatever answers. inner : what answers."""
 
     def __init__(self, inner: Predictor, schema: EndpointSchema, tables: Sequence[LookupTable]) -> None:
         super().__init__(schema)
-        self._inner = inner
+        self.inner = inner
         self.row_schema = inner.row_schema
         self._tables = tables
 
     async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """Keys become fields; raise InvalidRows for a key that no table knows, Unavailable while a database does not answer."""
-        rows = self.rows_of(given)
+        return await self.inner.predict(given._replace(rows=await self.fill_rows(self.rows_of(given)), columns=None), options)
+
+    async def fill_rows(self, rows: list[Row]) -> list[Row]:
+        """Rows with the fields that tables have for their keys; raises as `predict` does."""
         looked_up = await asyncio.gather(*(table.fetch_rows({row[table.lookup.key] for row in rows}) for table in self._tables))
-        names = self._inner.columns.names
+        names = self.inner.columns.names
         filled = []
         for at, row in enumerate(rows):
             whole = dict(row)
             for table, known in zip(self._tables, looked_up, strict=True):
                 whole |= table.fields_of_key(row[table.lookup.key], known, at)
             filled.append({name: whole[name] for name in names})
-        return await self._inner.predict(given._replace(rows=filled, columns=None), options)
+        return filled
 
 
 def join_answers(parts: Sequence[LaneAnswer], rows: list[dict[str, Any]]) -> LaneAnswer:
