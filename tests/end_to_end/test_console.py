@@ -200,6 +200,7 @@ class Console(InBrowser):
     def test_a_recorded_call_is_explained_on_its_page(self) -> None:
         with self.service.client() as client:
             request_id = client.predict("outage-risk", make_traffic(2, seed=9)).request_id
+            until(lambda: any(call["request_id"] == request_id for call in client.calls("outage-risk")), what="the record")
         with self.page(f"/calls/{request_id}") as page:
             why = page.get_by_role("region", name="Why")
             expect(why).to_contain_text("outage-risk@1 was asked about")

@@ -4,12 +4,12 @@ import asyncio
 import random
 from datetime import UTC, datetime, timedelta
 from typing import Any
-from uuid import UUID
+from uuid import UUID, uuid4
 
 import psycopg
 
 from lamppost.service.prediction.request_ids import new_request_id
-from lamppost.store import call_search, database, endpoint_deletion, outcomes, records, timeline
+from lamppost.store import call_search, database, endpoint_deletion, explanations, outcomes, records, timeline
 from lamppost.store.call_blocks import COPY_BLOCKS, StoredCall, block_lines, merge_small_blocks
 from lamppost.store.call_records import CallRecord
 from lamppost.store.call_search import CallFilter
@@ -187,7 +187,11 @@ class Blocks(WithServer):
     async def test_expired_blocks_go_and_are_counted(self) -> None:
         now = datetime.now(UTC)
         await self.put([stored(now - timedelta(days=3), endpoint="short"), stored(now - timedelta(days=3)), stored(now, endpoint="short")])
+        for days in (0, 3):
+            about = (now - timedelta(days=days), "short", "short@1", "admin", None, 9, 1.0, "exact")
+            await explanations.add_explanation(self.pool, explanations.MadeExplanation(uuid4(), *about))
         self.assertEqual(await timeline.delete_expired(self.pool, {"short": (1, 5), "lamps": (30, 30)}, now), 1)
+        self.assertEqual(len(await explanations.list_explanations(self.pool, "short", 9)), 1)
         self.assertEqual(await self.question("SELECT endpoint FROM calls ORDER BY 1"), [("lamps",), ("short",)])
 
     async def test_calls_of_three_fields_take_little_room(self) -> None:

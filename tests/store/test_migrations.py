@@ -5,6 +5,7 @@ from datetime import UTC, datetime
 import psycopg
 from psycopg.types.json import Json
 
+from lamppost.core.errors import SetupError
 from lamppost.store import alerts, database, endpoints, rollouts, windows
 from tests.store.test_store import WithServer
 from tests.support.earlier_tables import apply_migrations, migrations_after
@@ -56,3 +57,22 @@ class PlainNames(WithServer):
             (stored.alert.rule, stored.alert.reading.cause, stored.alert.reading.certainty), ("down", "down: no worker", "certain")
         )
         self.assertEqual(await rollouts.latest_rollouts(self.pool, "lamps"), [])
+
+
+class InterruptedRestores(WithServer):
+    async def test_a_restore_that_was_killed_is_undone_at_the_next_start_and_waited_for_while_it_goes_on(self) -> None:
+        plain = self.fresh.partition("?")[0]
+        with psycopg.connect(plain, autocommit=True) as connection:
+            connection.execute("INSERT INTO lamppost.endpoints (name) VALUES ('before')")
+            connection.execute("ALTER SCHEMA lamppost RENAME TO lamppost_former")
+            connection.execute("CREATE SCHEMA lamppost")
+            connection.execute("CREATE TABLE lamppost.half (of_it int)")
+            with psycopg.connect(plain, autocommit=True) as restoring:
+                restoring.execute("SELECT pg_advisory_lock(%s)", (database.LEADER_LOCK,))
+                with self.assertRaisesRegex(SetupError, "a backup is being restored into this database"):
+                    database.migrate(plain)
+            with self.assertLogs("lamppost.database", "WARNING"):
+                self.assertEqual(database.migrate(plain), [])
+            self.assertEqual(connection.execute("SELECT name FROM lamppost.endpoints").fetchall(), [("before",)])
+            schemas = "SELECT count(*) FROM pg_namespace WHERE nspname = 'lamppost_former'"
+            self.assertEqual(connection.execute(schemas).fetchone(), (0,))

@@ -19,11 +19,11 @@ from psycopg.conninfo import conninfo_to_dict
 from psycopg.rows import TupleRow
 
 from lamppost.core.errors import Conflict, SetupError, Unavailable
-from lamppost.store.database import LEADER_LOCK, OWNER, SCHEMA, connect, make_schema, migrate, url_of_role
+from lamppost.store.database import FORMER_SCHEMA, LEADER_LOCK, OWNER, SCHEMA, connect, make_schema, migrate, url_of_role
 from lamppost.store.postgres import find_binaries
 
 _PIECE_BYTES = 1 << 18
-_RECORDS = ("call_blocks", "call_blocks_*", "outcomes")
+_RECORDS = ("call_blocks", "call_blocks_*", "outcomes", "explanations")
 """Tables that grow with each call, whose rows may be left out of a dump."""
 _ENVIRONMENT = {"host": "PGHOST", "port": "PGPORT", "user": "PGUSER", "password": "PGPASSWORD", "dbname": "PGDATABASE"}
 
@@ -89,27 +89,26 @@ def restore_database(url: str, dump: IO[bytes], own_server: bool, replace: bool)
     Conflict for a database in use, SetupError when ``pg_restore`` fails; the database is as before then.
     """
     migrate(url, own_server)
-    with psycopg.connect(url) as connection:
-        if connection.execute("SELECT pg_catalog.pg_try_advisory_lock(%s)", (LEADER_LOCK,)).fetchone() != (True,):
+    with psycopg.connect(url, autocommit=True) as leading:  # until the end: nobody else begins to work with the database meanwhile
+        if leading.execute("SELECT pg_catalog.pg_try_advisory_lock(%s)", (LEADER_LOCK,)).fetchone() != (True,):
             raise Conflict("a node works with this database; stop every node that uses it, then restore")
-        if not replace and _in_use(connection):
+        if not replace and _in_use(leading):
             raise Conflict("the database holds models or endpoints already; give --replace to lose them, or restore into another folder")
-        tokens_now = connection.execute(f"SELECT name, hash, revoked_at IS NOT NULL FROM {SCHEMA}.tokens".encode()).fetchall()
-    former = f"{SCHEMA}_former_{secrets.token_hex(4)}"
-    _rename(url, SCHEMA, former)
-    try:
-        with psycopg.connect(url, autocommit=True) as connection:
-            make_schema(connection, own_server)
-        with _owner_url(url, own_server) as restoring:
-            _run_restore(restoring, dump)
-        migrate(url, own_server)
-        stayed = _clean_up(url, tokens_now)
-    except BaseException:
-        _drop(url, SCHEMA)
-        _rename(url, former, SCHEMA)
-        raise
-    _drop(url, former)
-    return stayed
+        tokens_now = leading.execute(f"SELECT name, hash, revoked_at IS NOT NULL FROM {SCHEMA}.tokens".encode()).fetchall()
+        _rename(url, SCHEMA, FORMER_SCHEMA)
+        try:
+            with psycopg.connect(url, autocommit=True) as connection:
+                make_schema(connection, own_server)
+            with _owner_url(url, own_server) as restoring:
+                _run_restore(restoring, dump)
+            migrate(url, own_server, restoring=True)
+            stayed = _clean_up(url, tokens_now)
+        except BaseException:
+            _drop(url, SCHEMA)
+            _rename(url, FORMER_SCHEMA, SCHEMA)
+            raise
+        _drop(url, FORMER_SCHEMA)  # from here on it is restored; the next start undoes a restore that was killed before
+        return stayed
 
 
 def _in_use(connection: psycopg.Connection[TupleRow]) -> bool:

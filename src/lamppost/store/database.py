@@ -29,6 +29,9 @@ DELETED_VERSIONS = "deleted versions"
 SCHEMA = "lamppost"
 """The schema of all tables and functions. Nothing is looked for in any other."""
 
+FORMER_SCHEMA = "lamppost_former"
+"""What the schema is called while a backup is put back in its place; so it is there for as long as a restore has not ended."""
+
 _MIGRATION_LOCK = 8_420
 LEADER_LOCK = 8_423
 CHUNKS_LOCK = 8_424
@@ -48,15 +51,18 @@ _FORMER_TABLES = (
 """Tables that earlier versions kept in the schema ``public``; partitions of calls are named after them."""
 
 
-def migrate(url: str, own_server: bool = False) -> list[str]:
+def migrate(url: str, own_server: bool = False, restoring: bool = False) -> list[str]:
     """Bring the database up to this version's tables and return the names of what was applied.
 
     Each file is one transaction, under an advisory lock, recorded with its checksum; an applied file that was edited since
     is refused. own_server : whether the URL is that of a superuser of a private server: a role without rights of its own owns all tables
-    there, and migrations run as that role, so that nothing that lies in the database ever runs as the superuser.
+    there, and migrations run as that role, so that nothing that lies in the database ever runs as the superuser. restoring : whether the
+    tables are those of a backup that is being put back; a restore that was interrupted is undone otherwise.
     """
     applied_now = []
     with psycopg.connect(url, autocommit=True) as connection:
+        if not restoring:
+            _undo_interrupted_restore(connection)
         _prepare(connection, own_server)
         connection.execute("SELECT pg_advisory_lock(%s)", (_MIGRATION_LOCK,))
         connection.execute(
@@ -79,6 +85,19 @@ def migrate(url: str, own_server: bool = False) -> list[str]:
                 connection.execute("INSERT INTO migrations (name, sha256) VALUES (%s, %s)", (file.name, checksum))
             applied_now.append(file.name)
     return applied_now
+
+
+def _undo_interrupted_restore(connection: psycopg.Connection[TupleRow]) -> None:
+    """Bring back what was there before a restore that has not ended; raise SetupError while one goes on."""
+    with connection.transaction():
+        connection.execute("SELECT pg_catalog.pg_advisory_xact_lock(%s)", (_MIGRATION_LOCK,))
+        if connection.execute("SELECT 1 FROM pg_catalog.pg_namespace WHERE nspname = %s", (FORMER_SCHEMA,)).fetchone() is None:
+            return
+        if connection.execute("SELECT pg_catalog.pg_try_advisory_xact_lock(%s)", (LEADER_LOCK,)).fetchone() != (True,):
+            raise SetupError("a backup is being restored into this database; try again when that has ended")
+        connection.execute(f"DROP SCHEMA IF EXISTS {SCHEMA} CASCADE".encode())
+        connection.execute(f"ALTER SCHEMA {FORMER_SCHEMA} RENAME TO {SCHEMA}".encode())
+    log.warning("a restore was interrupted; the database is as it was before it")
 
 
 def _prepare(connection: psycopg.Connection[TupleRow], own_server: bool) -> None:

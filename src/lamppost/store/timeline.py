@@ -184,6 +184,9 @@ async def delete_expired(pool: Pool, keep_days: dict[str, tuple[int, int]], now:
                     (endpoints, now - timedelta(days=days)),
                 )
                 gone += (await settled.fetchall())[0][0]
+            await connection.execute(
+                "DELETE FROM explanations WHERE endpoint = ANY(%s) AND at < %s", (endpoints, now - timedelta(days=days))
+            )
             for table, column in (
                 ("latency", "at"),
                 ("phases", "at"),
