@@ -13,7 +13,7 @@ from lamppost.cli.out import AMBER, DIM, SLATE, paint, print_json, print_line, p
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
-from lamppost.core.explanation.explanation import ROWS, SECONDS
+from lamppost.core.explanation.costs import ROWS, SECONDS
 
 _BAR = 24
 _STOPPED = {

@@ -20,9 +20,6 @@ from lamppost.core.explanation.within_fields import WithinField, parts_within
 from lamppost.core.schema.fields import Field, Schema
 
 T = TypeVar("T")
-ROWS = 2_000
-SECONDS = 2.0
-"""What an explanation may cost unless something else is asked for."""
 _CONTRIBUTIONS, _WITHIN, _CHANGES = 0.45, 0.25, 0.5
 """Parts of the rows and of the time that are left: for contributions, for parts within fields, for changes. The rule gets the rest."""
 

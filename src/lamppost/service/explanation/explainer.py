@@ -86,12 +86,13 @@ class Explainer:
         route, predictor = await self._deployment.waking.awake(endpoint)
         with self._deployment.kept_open(endpoint, predictor):
             name = str(route.in_force.version)
-            main = next((lane for lane in route.lanes if lane.name == name), route.lanes[0])
-            others = tuple(lane for lane in route.lanes if lane is not main)
             key, lookups = f"{endpoint} {route.in_force.revision} {id(predictor)}", None
             if isinstance(predictor, LookupPredictor):  # what it looks up is explained, and not the key
                 lookups, predictor = predictor, predictor.inner
-            yield await self._explained(key, name, predictor, (main, *others), lookups)
+            # the reference is that of the version that knows most fields: one that only combines others knows none
+            asked = set(predictor.plan.schema.names)
+            lanes = sorted(route.lanes, key=lambda lane: (-len(asked & set(lane.manifest.inputs.names)), lane.name != name))
+            yield await self._explained(key, name, predictor, lanes, lookups)
 
     @asynccontextmanager
     async def of_version(self, version: VersionName) -> AsyncIterator[Explained]:
@@ -225,7 +226,8 @@ def _reference_message(reference: Reference | None, predictor: Predictor) -> tup
     pairs: list[tuple[str, str, float]] = []
     if reference is not None:
         rows = [{name: value for name, value in row.items() if name in public} for row in reference.sample]
-    whole = len(public) == len(schema.fields)
+    # a field that only chooses a version, and one that is private, is in no row of the reference: it stays as it is
+    whole = bool(rows) and set(schema.names) == rows[0].keys()
     if whole:
         rows = [row for row in rows if _is_taken(predictor, row)]
     if reference is not None and reference.pairs is not None:
@@ -233,7 +235,7 @@ def _reference_message(reference: Reference | None, predictor: Predictor) -> tup
         places = [(first, second) for at, first in enumerate(listed) for second in listed[at + 1 :]]
         pairs = [(*place, correlation) for place, correlation in zip(places, reference.pairs.correlations, strict=True)]
     described = {"inputs": describe_fields(schema), "answers": describe_fields(predictor.answers), "rows": rows, "pairs": pairs}
-    return orjson.dumps(described), whole and predictor.plan.options is None and bool(rows) and public <= rows[0].keys()
+    return orjson.dumps(described), whole and predictor.plan.options is None
 
 
 def _is_taken(predictor: Predictor, row: Row) -> bool:

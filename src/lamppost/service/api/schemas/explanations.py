@@ -7,7 +7,7 @@ from uuid import UUID
 
 from pydantic import Field as Described
 
-from lamppost.core.explanation.explanation import ROWS, SECONDS
+from lamppost.core.explanation.costs import ROWS, SECONDS
 from lamppost.service.api.schemas.base import ApiModel, Instant
 
 
