@@ -18,9 +18,9 @@ from statistics import median
 
 import lamppost
 from bench.load import load
+from bench.records import pack_outage_risk
 from bench.servers import free_port, running
-from demo.lamps import FIELDS, make_traffic
-from demo.train import train_outage_risk
+from demo.lamps import make_traffic
 from lamppost.client.config import find_connection
 
 CLIENTS = 16
@@ -39,9 +39,7 @@ def main() -> int:
         folder = Path(name)
         folder.chmod(0o755)
         os.environ["LAMPPOST_CONFIG"] = str(folder / "client.toml")
-        model, frame, metrics, held_out = train_outage_risk()
-        recipe = {"labels": {0: "holds", 1: "fails"}, "fields": FIELDS, "metrics": metrics, "held_out": held_out}
-        lamp = lamppost.pack(model, frame, name="outage-risk", target="failed", to=folder / "outage-risk.lamp", **recipe)  # type: ignore[arg-type]
+        lamp = pack_outage_risk(folder)
         address = f"http://127.0.0.1:{(port := free_port())}"
         up = [sys.executable, "-m", "lamppost", "up", "--data", str(folder / "data"), "--port", str(port)]
         stack.enter_context(running(up, f"{address}/health/ready", folder / "log"))

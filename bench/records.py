@@ -20,6 +20,7 @@ from bench.servers import free_port, running
 from demo.lamps import FIELDS, make_traffic
 from demo.train import train_outage_risk
 from lamppost.client.config import find_connection
+from lamppost.package.read import Lamp
 
 CLIENTS = 64
 GOAL = 0.90
@@ -35,9 +36,7 @@ def main() -> int:
         folder = Path(name)
         folder.chmod(0o755)
         os.environ["LAMPPOST_CONFIG"] = str(folder / "client.toml")
-        model, frame, metrics, held_out = train_outage_risk()
-        recipe = {"labels": {0: "holds", 1: "fails"}, "fields": FIELDS, "metrics": metrics, "held_out": held_out}
-        lamp = lamppost.pack(model, frame, name="outage-risk", target="failed", to=folder / "outage-risk.lamp", **recipe)  # type: ignore[arg-type]
+        lamp = pack_outage_risk(folder)
         rows = make_traffic(2_000, seed=17)
         addresses: dict[str, str] = {}
         for what, options in (("on", []), ("off", ["--no-records"])):
@@ -62,6 +61,13 @@ def main() -> int:
         print(f"with records {part:.2f} of without (goal {GOAL:.2f}): {'met' if part >= GOAL else 'MISSED'}")
         print(f"after each turn the last record was in the database {median(waited):.1f} s later (median)")
     return 0 if part >= GOAL else 1
+
+
+def pack_outage_risk(folder: Path) -> Lamp:
+    """The demo's forest, packed in a folder."""
+    model, frame, metrics, held_out = train_outage_risk()
+    recipe = {"labels": {0: "holds", 1: "fails"}, "fields": FIELDS, "metrics": metrics, "held_out": held_out}
+    return lamppost.pack(model, frame, name="outage-risk", target="failed", to=folder / "outage-risk.lamp", **recipe)  # type: ignore[arg-type]
 
 
 def drained(address: str) -> float:

@@ -1,12 +1,12 @@
 // What each field contributed: bars from a middle line, to the right for what raised the figure.
 import { Tip } from "../parts/Tip";
 import type { Contribution } from "./queries";
-import { amountText, valueText } from "./wording";
+import { amountText, type MainFigure, valueText } from "./wording";
 
 const SHOWN = 12;
 
 type Props = {
-  figure: string;
+  figure: MainFigure;
   contributions: Contribution[];
   chosen: string | null;
   onChoose: (field: string) => void;

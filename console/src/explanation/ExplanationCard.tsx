@@ -82,10 +82,10 @@ function Found({ endpoint, served, of, found, inputs, terms, onTerms, onTry }: F
       <div className="mt-4 grid grid-cols-2 items-start gap-8 *:min-w-0 max-lg:grid-cols-1">
         <div>
           <p className="mb-1 text-small text-faint">
-            {figureName(found.figure)}: here {figureText(found.figure, found.value)}, typical {figureText(found.figure, found.typical)}
+            {figureName(found)}: here {figureText(found, found.value)}, typical {figureText(found, found.typical)}
           </p>
           {known ? (
-            <ContributionTable figure={found.figure} contributions={found.contributions} chosen={shown?.name ?? null} onChoose={setField} />
+            <ContributionTable figure={found} contributions={found.contributions} chosen={shown?.name ?? null} onChoose={setField} />
           ) : (
             <p className="text-soft">What the fields contributed could not be told: the package holds no rows of training.</p>
           )}
@@ -95,7 +95,7 @@ function Found({ endpoint, served, of, found, inputs, terms, onTerms, onTry }: F
       {found.within.map((one) => (
         <Pieces
           key={one.field}
-          figure={found.figure}
+          figure={found}
           within={one}
           value={found.row[one.field]}
           kind={inputs.find((input) => input.name === one.field)?.kind ?? ""}
@@ -167,7 +167,7 @@ function LimitForm({ found, onLimit }: { found: Explanation; onLimit: (limit: nu
         <input
           className="h-8 w-28 rounded-small border border-line bg-card px-2 font-mono text-ink"
           inputMode="decimal"
-          placeholder={figureText(found.figure, found.typical)}
+          placeholder={figureText(found, found.typical)}
           value={text}
           onChange={(event) => setText(event.target.value)}
         />

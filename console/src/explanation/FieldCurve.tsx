@@ -7,7 +7,7 @@ import { nextReading } from "../charts/layout";
 import { Bar } from "../parts/Bar";
 import { Button, Mono, Trouble } from "../parts/basics";
 import { type Curve, type ExplainedRow, useCurve } from "./queries";
-import { figureName, figureText, isScore, valueText } from "./wording";
+import { figureName, figureText, valueText } from "./wording";
 
 type Props = {
   endpoint: string;
@@ -51,12 +51,12 @@ function Along({ curve, field, onTry }: { curve: Curve; field: Field; onTry: Pro
     <>
       <CurveChart
         title={`${field.name} through its range`}
-        unit={[figureName(curve.figure), field.unit && `by ${field.unit}`].filter(Boolean).join(", ")}
+        unit={[figureName(curve), field.unit && `by ${field.unit}`].filter(Boolean).join(", ")}
         points={points}
         time={time}
         own={Math.min(curve.own, points.length - 1)}
         now={Math.min(now, points.length - 1)}
-        part={isScore(curve.figure)}
+        part={curve.is_score}
       />
       <Slider.Root
         className="relative mt-1 flex h-5 touch-none items-center select-none"
@@ -77,16 +77,16 @@ function Along({ curve, field, onTry }: { curve: Curve; field: Field; onTry: Pro
         <Slider.Track className="h-1 grow rounded-small bg-line" />
         <Slider.Thumb
           aria-label={`value of ${field.name}`}
-          aria-valuetext={`${valueText(value)}: ${figureText(curve.figure, figures[now] ?? null)}`}
+          aria-valuetext={`${valueText(value)}: ${figureText(curve, figures[now] ?? null)}`}
           className="block size-4 rounded-full border border-amber bg-amber-fill"
         />
       </Slider.Root>
       <p className="flex h-8 items-center gap-2" aria-live="polite">
         <Mono>{valueText(value)}</Mono> {field.unit} gives{" "}
-        <strong className="font-semibold text-amber">{figureText(curve.figure, figures[now] ?? null)}</strong>
+        <strong className="font-semibold text-amber">{figureText(curve, figures[now] ?? null)}</strong>
         {now !== curve.own && (
           <span className="text-soft">
-            instead of {figureText(curve.figure, figures[curve.own] ?? null)} at <Mono>{valueText(curve.values[curve.own])}</Mono>
+            instead of {figureText(curve, figures[curve.own] ?? null)} at <Mono>{valueText(curve.values[curve.own])}</Mono>
           </span>
         )}
         {now !== curve.own && onTry && (
@@ -104,12 +104,11 @@ const nearestTo = (points: { x: number }[], x: number): number =>
 
 function Listed({ curve, field, onTry }: { curve: Curve; field: Field; onTry: Props["onTry"] }) {
   const figures = curve.figures[curve.figure] ?? [];
-  const most = isScore(curve.figure) ? 1 : Math.max(...figures.map((figure) => Math.abs(figure ?? 0)), 1e-12);
+  const most = curve.is_score ? 1 : Math.max(...figures.map((figure) => Math.abs(figure ?? 0)), 1e-12);
   return (
     <>
       <p className="text-small">
-        <span className="font-semibold">{field.name} through its values</span>{" "}
-        <span className="text-faint">{figureName(curve.figure)}</span>
+        <span className="font-semibold">{field.name} through its values</span> <span className="text-faint">{figureName(curve)}</span>
       </p>
       <div className="max-h-64 overflow-auto">
         <table className="figures w-full" aria-label={`${field.name} through its values`}>
@@ -133,7 +132,7 @@ function Listed({ curve, field, onTry }: { curve: Curve; field: Field; onTry: Pr
                     label={`figure at ${valueText(value)}`}
                   />
                 </td>
-                <td className="num font-mono">{figureText(curve.figure, figures[at] ?? null)}</td>
+                <td className="num font-mono">{figureText(curve, figures[at] ?? null)}</td>
                 <td className="num text-faint">{curve.counts[at]} rows</td>
               </tr>
             ))}

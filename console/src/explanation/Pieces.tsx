@@ -1,8 +1,8 @@
 // Parts within one field that carried the answer: words marked in their text, regions drawn over their picture, or bars.
 import type { WithinField } from "./queries";
-import { amountText, valueText } from "./wording";
+import { amountText, type MainFigure, valueText } from "./wording";
 
-type Props = { figure: string; within: WithinField; value: unknown; kind: string };
+type Props = { figure: MainFigure; within: WithinField; value: unknown; kind: string };
 
 export function Pieces({ figure, within, value, kind }: Props) {
   const most = Math.max(...within.pieces.map((piece) => Math.abs(piece.amount ?? 0)), 1e-12);
@@ -46,7 +46,7 @@ function tint(amount: number | null, most: number): { backgroundColor: string } 
   return { backgroundColor: `color-mix(in srgb, var(${(amount ?? 0) > 0 ? "--amber-fill" : "--slate-fill"}) ${part}%, transparent)` };
 }
 
-function MarkedText({ figure, within, text, most }: { figure: string; within: WithinField; text: string; most: number }) {
+function MarkedText({ figure, within, text, most }: { figure: MainFigure; within: WithinField; text: string; most: number }) {
   const characters = [...text]; // places count characters, not the units of UTF-16
   return (
     <p className="max-h-56 overflow-auto rounded-small bg-sunk p-3 break-words whitespace-pre-wrap">
@@ -66,7 +66,7 @@ function MarkedText({ figure, within, text, most }: { figure: string; within: Wi
   );
 }
 
-function MarkedPicture({ figure, within, picture, most }: { figure: string; within: WithinField; picture: string; most: number }) {
+function MarkedPicture({ figure, within, picture, most }: { figure: MainFigure; within: WithinField; picture: string; most: number }) {
   const width = Math.max(...within.pieces.map((piece) => piece.place[2] ?? 0), 1);
   const height = Math.max(...within.pieces.map((piece) => piece.place[3] ?? 0), 1);
   return (

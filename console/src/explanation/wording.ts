@@ -2,8 +2,8 @@
 import { short, show } from "../words";
 import type { Explanation } from "./queries";
 
-/** Whether the main figure is the score of a label. */
-export const isScore = (figure: string): boolean => figure.includes(".") || figure.includes(" is ");
+/** The main figure of an answer, and whether it is about a label, from 0 to 1. */
+export type MainFigure = { figure: string; is_score: boolean };
 
 const LONGEST = 200;
 
@@ -11,17 +11,17 @@ const LONGEST = 200;
 export const valueText = (value: unknown): string =>
   value === null || value === undefined ? "missing" : typeof value === "string" && value.length > LONGEST ? "…" : show(value);
 
-export const figureText = (figure: string, value: number | null): string =>
-  value === null ? "failed" : isScore(figure) ? `${(100 * value).toFixed(0)} %` : short(value);
+export const figureText = (of: MainFigure, value: number | null): string =>
+  value === null ? "failed" : of.is_score ? `${(100 * value).toFixed(0)} %` : short(value);
 
-export function amountText(figure: string, amount: number | null): string {
+export function amountText(of: MainFigure, amount: number | null): string {
   if (amount === null) return "not known";
-  const size = isScore(figure) ? (100 * Math.abs(amount)).toFixed(1) : short(Math.abs(amount));
+  const size = of.is_score ? (100 * Math.abs(amount)).toFixed(1) : short(Math.abs(amount));
   return `${amount < 0 ? "−" : "+"}${size}`;
 }
 
 /** What the main figure is of, in words. */
-export const figureName = (figure: string): string => (isScore(figure) ? `score of ${figure.split(/\.| is /).pop()}` : figure);
+export const figureName = (of: MainFigure): string => (of.is_score ? `score of ${of.figure.split(/\.| is /).pop()}` : of.figure);
 
 const STOPPED: Record<Explanation["stopped"], string> = {
   exact: "every order of the fields was asked",

@@ -63,13 +63,22 @@ class Outputs:
             scored = len(self._readers)
             self._readers.append((f"{main.name} is {str(self._own)[:_SHOWN]}", self.keeps_label))
         self.names = tuple(name for name, _ in self._readers)
-        figures = self.read([explained])[0] if self.names else np.zeros(0)
-        largest = max(of_main, key=lambda place: figures[place] if figures[place] == figures[place] else -math.inf, default=0)
+        figures = np.nan_to_num(self.read([explained])[0], nan=-math.inf)
+        largest = max(of_main, key=lambda place: float(figures[place]), default=0)
         self.primary = scored if scored is not None else largest
 
     def keeps_label(self, answer: Row) -> bool:
         """Whether an answer has the label of the explained one."""
         return self.label is not None and answer.get(self.label) == self._own
+
+    @property
+    def is_score(self) -> bool:
+        """Whether the main figure is about a label: its score, or whether an answer has it; from 0 to 1."""
+        return self.label is not None
+
+    def main_figure(self, answer: Row) -> float:
+        """The main figure of an answer; NaN where it has none."""
+        return _number(self._readers[self.primary][1](answer))
 
     def label_of(self, answer: Row) -> Any:
         """The label of an answer; None where the main answer is a number."""
@@ -138,7 +147,8 @@ class Cases:
     def remember(self, rows: Sequence[Row], answers: Sequence[Row | None]) -> None:
         """Take in answers that are known already; they cost nothing."""
         for row, answer in zip(rows, answers, strict=True):
-            if (key := _key(row)) not in self._places:
+            key, _ = _key(row)
+            if key not in self._places:
                 self._places[key] = self._keep(row, answer)
 
     def _keep(self, row: Row, answer: Row | None) -> int:
@@ -148,19 +158,18 @@ class Cases:
 
     def count_new(self, rows: Sequence[Row]) -> int:
         """How many of these rows are yet to be asked, each once."""
-        return len({key for row in rows if (key := _key(row)) not in self._places})
+        return len({key for key, _ in map(_key, rows)} - self._places.keys())
 
     def ask(self, rows: Sequence[Row]) -> Asking[list[Row | None]]:
         """Their answers. What goes past the budget is not asked, and has no answer."""
         keys = []
         new: dict[bytes, Row] = {}
         for row in rows:
-            text = orjson.dumps(row, option=orjson.OPT_SORT_KEYS)
-            key = _digest(text)
+            key, size = _key(row)
             keys.append(key)
             if key not in self._places and key not in new and len(new) < self.budget.rows and self._bytes < _MOST_BYTES:
                 new[key] = row
-                self._bytes += len(text)
+                self._bytes += size
         if self._bytes >= _MOST_BYTES:
             self.budget.rows = len(new)
         if new:
@@ -177,12 +186,10 @@ class Cases:
         return self.outputs.read((yield from self.ask(rows)))
 
 
-def _key(row: Row) -> bytes:
-    return _digest(orjson.dumps(row, option=orjson.OPT_SORT_KEYS))
-
-
-def _digest(text: bytes) -> bytes:
-    return hashlib.blake2b(text, digest_size=16).digest()
+def _key(row: Row) -> tuple[bytes, int]:
+    """What tells a row from others, and its size in bytes."""
+    text = orjson.dumps(row, option=orjson.OPT_SORT_KEYS)
+    return hashlib.blake2b(text, digest_size=16).digest(), len(text)
 
 
 def drive(asking: Asking[T], answer: Callable[[Sequence[Row]], Sequence[Row | None]]) -> T:

@@ -60,8 +60,9 @@ class ExplainedReference:
 @dataclass(frozen=True, slots=True)
 class Explanation:
     """An explained answer. within : contributions of the parts of fields that have parts. left_out : fields that stayed as they are,
-    because the reference holds no values of them. changes, rule : None also where no field is a number, a time, a choice or yes/no. cases :
-    all rows that were asked.
+    because the reference holds no values of them. changes, rule : None also where no field is a number, a time, a choice or yes/no.
+    middle : the median of the main figure over the reference, on one side of which a rule about a number says that it is; NaN without a
+    rule. cases : all rows that were asked.
     """
 
     row: Row
@@ -70,6 +71,7 @@ class Explanation:
     within: Sequence[tuple[WithinField, Contributions]]
     changes: SmallestChanges | None
     rule: AnswerRule | None
+    middle: float
     left_out: tuple[str, ...]
     cases: Cases
     asked: int
@@ -79,13 +81,8 @@ def explain_answer(
     row: Row, inputs: Schema, answers: Schema, reference: ExplainedReference, terms: ExplanationTerms, budget: Budget
 ) -> Asking[Explanation]:
     """The explanation of the answer to a row that the model takes. Raise BadRequest where the model fails on the row itself."""
-    (answer,) = yield [row]
-    if answer is None:
-        raise BadRequest("the model fails on this row, so there is no answer to explain; ask for a prediction to see how")
     rows = budget.rows
-    budget.rows -= 1
-    cases = Cases(Outputs(answers, answer), budget)
-    cases.remember([row], [answer])
+    answer, cases = yield from cases_of_row(row, answers, budget)
     known, others = [one.name for one in reference.fields], reference.rows
     if reference.whole:
         cases.remember(others[: len(reference.answers)], reference.answers)
@@ -95,22 +92,34 @@ def explain_answer(
         found = yield from _part_of(cases, _CONTRIBUTIONS, contributions(FieldGame(row, parts, others), cases, terms.seed))
         games = [game for one in inputs if not one.private and (game := parts_within(row, one, others)) is not None]
         for at, game in enumerate(games):
-            share = _WITHIN / max(1, len(games) - at) if len(known) > 1 else 1 / (len(games) - at)
+            share = (_WITHIN if len(known) > 1 else 1.0) / (len(games) - at)
             within.append((game, (yield from _part_of(cases, share, contributions(game, cases, terms.seed)))))
     changes = None
-    if terms.changes and (turned := turns(cases.outputs, answer, terms)) is not None and reference.traits:
+    if terms.changes and (turned := _turns(cases.outputs, answer, terms)) is not None and reference.traits:
         first = _by_size(found, cases.outputs.primary)
         share = _CHANGES if terms.rule else 1.0
         searching = smallest_changes(row, reference.traits, reference.together, turned, cases, first)
         changes = yield from _part_of(cases, share, searching)
-    rule = None
+    rule, middle = None, math.nan
     if terms.rule and reference.traits:
         typical = yield from cases.ask([{**row, **other} for other in others[: max(0, budget.rows // 3)]])
         typical += [None] * (len(others) - len(typical))
-        same = _same(cases.outputs, answer, typical)
+        middle = _middle(cases.outputs, typical)
+        same = _same(cases.outputs, answer, middle)
         rule = yield from RuleSearch(row, reference.traits, others, same, terms.seed).search(cases, typical)
     left_out = tuple(one.name for one in inputs if one.name not in known and not one.private)
-    return Explanation(row, answer, found, within, changes, rule, left_out, cases, rows - budget.rows)
+    return Explanation(row, answer, found, within, changes, rule, middle, left_out, cases, rows - budget.rows)
+
+
+def cases_of_row(row: Row, answers: Schema, budget: Budget) -> Asking[tuple[Row, Cases]]:
+    """The answer to the row that is explained, and the cases to begin with. Raise BadRequest where the model fails on the row."""
+    (answer,) = yield [row]
+    if answer is None:
+        raise BadRequest("the model fails on this row, so there is no answer to explain; ask for a prediction to see how")
+    budget.rows -= 1
+    cases = Cases(Outputs(answers, answer), budget)
+    cases.remember([row], [answer])
+    return answer, cases
 
 
 def _part_of(cases: Cases, share: float, asking: Asking[T]) -> Asking[T]:
@@ -126,7 +135,7 @@ def _part_of(cases: Cases, share: float, asking: Asking[T]) -> Asking[T]:
         cases.budget = whole
 
 
-def turns(outputs: Outputs, answer: Row, terms: ExplanationTerms) -> Callable[[Row], bool] | None:
+def _turns(outputs: Outputs, answer: Row, terms: ExplanationTerms) -> Callable[[Row], bool] | None:
     """Whether another answer is one that changes are looked for; None where none are. Raise BadRequest for terms that do not fit."""
     if outputs.label is not None:
         if terms.limit is not None:
@@ -140,24 +149,23 @@ def turns(outputs: Outputs, answer: Row, terms: ExplanationTerms) -> Callable[[R
         raise BadRequest("a label is for a model that answers with one; this one answers with a number, so name a limit")
     if terms.limit is None:
         return None
-    limit = terms.limit
-
-    def figure(other: Row) -> float:
-        return float(outputs.read([other])[0, outputs.primary])
-
-    above = figure(answer) > limit
-    return lambda other: math.isfinite(figure(other)) and (figure(other) > limit) != above
+    limit, above = terms.limit, outputs.main_figure(answer) > terms.limit
+    return lambda other: math.isfinite(figure := outputs.main_figure(other)) and (figure > limit) != above
 
 
-def _same(outputs: Outputs, answer: Row, typical: Sequence[Row | None]) -> Callable[[Row], bool]:
-    """Whether an answer says the same: the same label, or a number on the same side of the typical one."""
+def _middle(outputs: Outputs, typical: Sequence[Row | None]) -> float:
+    """The median of the main figure over answers; NaN without any."""
+    figures = outputs.read(typical)[:, outputs.primary]
+    there = figures[np.isfinite(figures)]
+    return float(np.median(there)) if len(there) else math.nan
+
+
+def _same(outputs: Outputs, answer: Row, middle: float) -> Callable[[Row], bool]:
+    """Whether an answer says the same: the same label, or a number on the same side of the median."""
     if outputs.label is not None:
         return outputs.keeps_label
-    figures = outputs.read([*typical, answer])[:, outputs.primary]
-    there = figures[np.isfinite(figures)]
-    middle = float(np.median(there)) if len(there) else 0.0
-    above = figures[-1] > middle
-    return lambda other: bool((outputs.read([other])[0, outputs.primary] > middle) == above)
+    above = outputs.main_figure(answer) > middle
+    return lambda other: (outputs.main_figure(other) > middle) == above
 
 
 def _by_size(found: Contributions | None, primary: int) -> list[str]:
@@ -168,15 +176,13 @@ def _by_size(found: Contributions | None, primary: int) -> list[str]:
     return [name for place in order for name in found.parts[int(place)]]
 
 
-def distance_between(explained: Explanation, fields: Sequence[Field], row: Row) -> int:
-    """How many fields of a row are other than those of the explained one."""
-    return sum(row.get(one.name) != explained.row.get(one.name) for one in fields)
-
-
 def listed_cases(explained: Explanation, fields: Sequence[Field], most: int) -> list[tuple[int, Row, Any]]:
     """Rows that were asked with their answers, the nearest first: those in which the fewest fields are other."""
+    if not most:
+        return []
+    own = explained.row
     asked = [
-        (distance_between(explained, fields, row), at)
+        (sum(row.get(one.name) != own.get(one.name) for one in fields), at)
         for at, (row, answer) in enumerate(zip(explained.cases.rows, explained.cases.answers, strict=True))
         if answer is not None
     ]

@@ -59,21 +59,19 @@ def change_text(change: SmallestChange, row: Mapping[str, Any]) -> str:
 
 
 def says_text(explained: Explanation) -> str:
-    """What an answer says: its label, or on which side of the typical number it is."""
+    """What a rule is about: the label of the answer, or on which side of the median its number is."""
     outputs = explained.cases.outputs
     label = outputs.label_of(explained.answer)
     if label is not None:
         return plain_value(label)
-    typical = math.nan if explained.contributions is None else float(explained.contributions.baseline[outputs.primary])
-    own = float(outputs.read([explained.answer])[0, outputs.primary])
-    return "more than is typical" if own > typical else "less than is typical"
+    return "more than is typical" if outputs.main_figure(explained.answer) > explained.middle else "less than is typical"
 
 
 def explanation_text(explained: Explanation) -> str:
     """The explanation in two or three sentences."""
     outputs, found = explained.cases.outputs, explained.contributions
     label = outputs.label_of(explained.answer)
-    own = float(outputs.read([explained.answer])[0, outputs.primary])
+    own = outputs.main_figure(explained.answer)
     start = plain_value(label) if label is not None else f"{outputs.names[outputs.primary]} {plain_value(own)}"
     sentences = []
     if found is None or not len(found.parts) or not math.isfinite(float(found.amounts[:, outputs.primary].sum())):
@@ -85,22 +83,17 @@ def explanation_text(explained: Explanation) -> str:
     if explained.changes is not None and explained.changes.changes:
         change = explained.changes.changes[0]
         turned = outputs.label_of(change.answer)
-        says = plain_value(turned) if turned is not None else plain_value(float(outputs.read([change.answer])[0, outputs.primary]))
+        says = plain_value(turned) if turned is not None else plain_value(outputs.main_figure(change.answer))
         sentences.append(f"It would say {says} if {change_text(change, explained.row)}.")
     return " ".join(sentences)
 
 
-def _is_score(explained: Explanation) -> bool:
-    """Whether the main figure is the score of a label, or whether the label is kept."""
-    return explained.cases.outputs.label is not None
-
-
 def _figure(explained: Explanation, value: float) -> str:
-    return f"{value:.0%}" if _is_score(explained) else plain_value(value)
+    return f"{value:.0%}" if explained.cases.outputs.is_score else plain_value(value)
 
 
 def _amount(explained: Explanation, amount: float) -> str:
-    return f"{100 * amount:+.1f} points" if _is_score(explained) else f"{amount:+.3g}"
+    return f"{100 * amount:+.1f} points" if explained.cases.outputs.is_score else f"{amount:+.3g}"
 
 
 def _reasons(explained: Explanation) -> str:

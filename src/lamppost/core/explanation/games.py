@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lamppost.core.explanation.asking import Matrix, Row
+from lamppost.core.monitoring.quality import is_number
 
 TOGETHER = 0.8
 """Correlation in the reference over which two fields can be taken as one."""
@@ -72,12 +73,8 @@ class FieldGame:
             return np.ones((0, 1))
         for name in self.parts[part]:
             values = [row.get(name) for row in self.reference]
-            columns += _numbers(values) if all(map(_is_number, values)) else _categories(values)
+            columns += _numbers(values) if all(value is None or is_number(value) for value in values) else _categories(values)
         return np.column_stack([np.ones(len(self.reference)), *columns])
-
-
-def _is_number(value: Any) -> bool:
-    return value is None or (isinstance(value, (int, float)) and not isinstance(value, bool))
 
 
 def _numbers(values: Sequence[Any]) -> list[NDArray[np.float64]]:

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from lamppost.core.explanation.asking import Asking, Cases, Row
 from lamppost.core.explanation.traits import FieldTraits
+from lamppost.core.monitoring.quality import share_interval
 
 Comparison = Literal["is", "at least", "at most", "missing"]
 PRECISION = 0.95
@@ -31,7 +32,6 @@ _LEAST_SUPPORT = 0.04
 """Part of the reference that fulfils a rule, at least: fewer rows say too little of others."""
 _LEAST_ROWS = 4
 _STATED_BY = 300
-_Z = 1.96
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +83,7 @@ class _Tried:
         return self.same / self.asked if self.asked else 0.0
 
     def is_good(self, precision: float) -> bool:
-        return self.rate >= precision + 0.005 and _wilson(self.same, self.asked)[0] >= precision - 0.02
+        return self.rate >= precision + 0.005 and _interval(self.same, self.asked)[0] >= precision - 0.02
 
 
 class RuleSearch:
@@ -138,11 +138,11 @@ class RuleSearch:
         while cases.budget.rows > kept and len(running) >= 1 and not cases.budget.out_of_time:
             yield from self._ask_cases(running, _TURN, cases)
             best = max(running, key=lambda one: (one.rate, one.fulfil.sum()))
-            low = _wilson(best.same, best.asked)[0]
-            running = [one for one in running if one is best or _wilson(one.same, one.asked)[1] > low]
+            low = _interval(best.same, best.asked)[0]
+            running = [one for one in running if one is best or _interval(one.same, one.asked)[1] > low]
             if best.asked >= _CHOSEN_BY or (len(running) == 1 and best.asked >= 3 * _TURN):
                 break
-        return max(rules, key=lambda one: (_wilson(one.same, one.asked)[0] if one.asked else 0.0, one.fulfil.sum()))
+        return max(rules, key=lambda one: (_interval(one.same, one.asked)[0] if one.asked else 0.0, one.fulfil.sum()))
 
     def _ask_cases(self, rules: Sequence[_Tried], many: int, cases: Cases) -> Asking[None]:
         drawn = [(rule, case) for rule in rules for case, _ in self.draw_cases(rule.conditions, rule.fulfil, 0, many)]
@@ -180,7 +180,7 @@ class RuleSearch:
         if not asked:
             return None
         rate = sum(map(sum, by_giver.values())) / asked
-        low, high = _wilson_of_rate(rate, _worth(rate, list(by_giver.values())) if rule.conditions else asked)
+        low, high = share_interval(rate, _worth(rate, list(by_giver.values())) if rule.conditions else asked)
         return AnswerRule(rule.conditions, rate, low, high, asked, float(rule.fulfil.mean()), rate >= precision, usual)
 
 
@@ -214,13 +214,5 @@ def _conditions(row: Row, traits: FieldTraits) -> list[Condition]:
     return [*least, *most]
 
 
-def _wilson(same: int, asked: int) -> tuple[float, float]:
-    return _wilson_of_rate(same / asked, asked) if asked else (0.0, 1.0)
-
-
-def _wilson_of_rate(rate: float, cases: float) -> tuple[float, float]:
-    """The 95 % interval of a rate (Wilson, *Probable Inference*, JASA 22, 1927)."""
-    square = _Z**2
-    middle = (rate + square / (2 * cases)) / (1 + square / cases)
-    half = _Z / (1 + square / cases) * math.sqrt(rate * (1 - rate) / cases + square / (4 * cases**2))
-    return max(0.0, middle - half), min(1.0, middle + half)
+def _interval(same: int, asked: int) -> tuple[float, float]:
+    return share_interval(same / asked, asked) if asked else (0.0, 1.0)

@@ -35,8 +35,8 @@ class FieldTraits:
         kept = [value for value in self.rows if value is not None]
         self.places = np.array([math.nan if value is None else self.place(value) for value in self.rows]) if self.ordered else np.zeros(0)
         self._sorted = np.sort(self.places[np.isfinite(self.places)])
-        self._cuts = np.unique(np.quantile(self._sorted, np.linspace(0, 1, _QUARTERS + 1)[1:-1])) if len(self._sorted) else np.zeros(0)
-        self._cut_list: list[float] = self._cuts.tolist()
+        cuts = np.unique(np.quantile(self._sorted, np.linspace(0, 1, _QUARTERS + 1)[1:-1])) if len(self._sorted) else np.zeros(0)
+        self._cuts: list[float] = cuts.tolist()
         known = dict(zip(map(self.place, kept), kept, strict=True)) if self.ordered else {}
         counts = Counter(map(self.place, kept) if self.ordered else kept if field.kind in LISTED else ())
         self.values: list[Any] = [known[place] for place in sorted(known)] if self.ordered else sorted(counts, key=repr)
@@ -44,7 +44,7 @@ class FieldTraits:
         self._cell_of = {} if self.ordered else {value: at for at, value in enumerate(self.values)}
         if self.ordered:
             self.ranks = self._ranks_of(self.places)
-            self.cells = np.where(np.isfinite(self.places), np.searchsorted(self._cuts, self.places, side="right"), -1)
+            self.cells = np.where(np.isfinite(self.places), np.searchsorted(cuts, self.places, side="right"), -1)
         else:
             self.ranks = np.zeros(0)
             self.cells = np.array([self.cell(value) for value in self.rows], dtype=np.int64)
@@ -63,25 +63,27 @@ class FieldTraits:
         """
         if not self.ordered:
             return np.array([0.0 if other == value else np.inf if other is None else _OTHER_VALUE for other in self.rows])
-        place = self.place(value)
-        apart = np.maximum(np.abs(self.ranks - self._ranks_of(np.array([place]))[0]), _LEAST)
-        return np.where(np.isfinite(self.places), np.where(self.places == place, 0.0, apart), np.inf)
+        return np.where(np.isfinite(self.places), self._apart(value, self.places, self.ranks), np.inf)
 
     def distances(self, value: Any, others: Sequence[Any]) -> list[float]:
         """The same of other values than those of the rows; none of them is missing."""
         if not self.ordered:
             return [0.0 if other == value else _OTHER_VALUE for other in others]
-        places = np.array([self.place(other) for other in (value, *others)])
-        ranks = self._ranks_of(places)
-        apart: list[float] = np.where(places[1:] == places[0], 0.0, np.maximum(np.abs(ranks[1:] - ranks[0]), _LEAST)).tolist()
+        places = np.array([self.place(other) for other in others], dtype=np.float64)
+        apart: list[float] = self._apart(value, places, self._ranks_of(places)).tolist()
         return apart
+
+    def _apart(self, value: Any, places: NDArray[np.float64], ranks: NDArray[np.float64]) -> NDArray[np.float64]:
+        place = self.place(value)
+        rank = self._ranks_of(np.array([place]))[0]
+        return np.where(places == place, 0.0, np.maximum(np.abs(ranks - rank), _LEAST))
 
     def cell(self, value: Any) -> int:
         """The quarter of the reference in which a number lies, or the index of a value without an order; -1 for any other value."""
         if value is None:
             return -1
         if self.ordered:
-            return bisect_right(self._cut_list, self.place(value))
+            return bisect_right(self._cuts, self.place(value))
         return self._cell_of.get(value, -1)
 
 

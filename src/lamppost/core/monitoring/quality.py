@@ -37,11 +37,13 @@ def estimate_share(happened: int, of: int) -> Estimate | None:
     >>> estimate_share(8, 10)
     Estimate(value=0.8, low=0.49..., high=0.94..., of=10)
     """
-    if not of:
-        return None
-    p = happened / of
-    middle, half = p + Z * Z / (2 * of), Z * math.sqrt(p * (1 - p) / of + Z * Z / (4 * of * of))
-    return Estimate(p, (middle - half) / (1 + Z * Z / of), (middle + half) / (1 + Z * Z / of), of)
+    return Estimate(happened / of, *share_interval(happened / of, of), of) if of else None
+
+
+def share_interval(share: float, of: float) -> tuple[float, float]:
+    """The 95 % interval of a share of rows. of : how many independent rows they are worth, above 0."""
+    middle, half = share + Z * Z / (2 * of), Z * math.sqrt(share * (1 - share) / of + Z * Z / (4 * of * of))
+    return max(0.0, (middle - half) / (1 + Z * Z / of)), min(1.0, (middle + half) / (1 + Z * Z / of))
 
 
 def estimate_mean(values: Sequence[float]) -> Estimate | None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import logging
 import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
@@ -35,7 +34,6 @@ from lamppost.store.database import AWAY
 from lamppost.store.explanations import MadeExplanation
 
 router = APIRouter(prefix="/api", tags=["explanations"], responses=PROBLEMS)
-log = logging.getLogger("lamppost.explanations")
 
 
 @router.post("/endpoints/{endpoint}/explain")
@@ -118,11 +116,11 @@ async def _explained(
     row, options, version = body.row, body.options, body.version
     if version is not None or body.call is not None:
         caller.require_permission("view")
-    node.deployment.table.find_route(endpoint)
+    setup = node.deployment.table.find_route(endpoint).setup
     if body.call is not None:
         row, options, answered_by = await _row_of_call(endpoint, body.call, body.at_row, node)
         # where fields are looked up, the record has the keys only, and what the endpoint serves now looks them up again
-        version = version or (None if node.deployment.table.find_route(endpoint).setup.lookups else answered_by)
+        version = version or (None if setup.lookups else answered_by)
     assert row is not None
     place = node.explainer.of_endpoint(endpoint) if version is None else node.explainer.of_version(parse_version(version))
     async with place as explained:

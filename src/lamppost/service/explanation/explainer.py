@@ -42,8 +42,8 @@ _AT_ONCE = 4
 class Explained:
     """What answers the rows of an explanation. key : of it and its reference. version : that answers, or stands for those that do.
 
-    reference : the message that the explaining process gets once. typical : whether its rows can be asked as they are. lookups : what
-    fills in fields of a row from tables before, None where nothing does. busy : whether others were asking when it was last asked.
+    reference : the message that the explaining process gets once. lookups : what fills in fields of a row from tables before, None where
+    nothing does. busy : whether others were asking when it was last asked.
     """
 
     key: str
@@ -51,7 +51,6 @@ class Explained:
     predictor: Predictor
     lanes: Sequence[Lane]
     reference: bytes
-    typical: bool
     lookups: LookupPredictor | None = None
     busy: bool = False
 
@@ -106,9 +105,8 @@ class Explainer:
         found = self._known.get(key)
         if found is None or lanes[0] is not found.lanes[0]:
             lamp = await self._deployment.package_cache.lamp_of(lanes[0].digest)
-            reference, typical = await asyncio.to_thread(_reference_message, lamp.reference, predictor)
-            told_apart = f"{key} {time.monotonic_ns()}"
-            found = self._known[key] = Explained(told_apart, version, predictor, lanes, reference, typical, lookups)
+            reference = await asyncio.to_thread(_reference_message, lamp.reference, predictor)
+            found = self._known[key] = Explained(f"{key} {time.monotonic_ns()}", version, predictor, lanes, reference, lookups)
         return found
 
     async def explain(
@@ -130,7 +128,7 @@ class Explainer:
         if explained.lookups is not None:
             row = await _filled(explained.lookups, row, options)
         row = _complete_row(explained.predictor, row, options)
-        order |= {"key": explained.key, "row": row, "options": options, "typical": explained.typical}
+        order |= {"key": explained.key, "row": row, "options": options}
         async with self._process() as child:
             try:
                 reply = orjson.loads(await child.ask(orjson.dumps(order)))
@@ -139,8 +137,8 @@ class Explainer:
                     reply = orjson.loads(await child.ask(message))
             except ChildEnded:
                 raise Unavailable("the process that explains ended; another one is started, so try again", retry_after_s=1) from None
-            except LampPostError:
-                await child.kill()  # it waits for answers that will not come
+            except BaseException:
+                await child.kill()  # it waits for answers that will not come, and would take the next order for them
                 raise
         if "problem" in reply:
             raise from_problem(reply["problem"], int(reply["problem"]["status"]))
@@ -198,9 +196,13 @@ class Explainer:
         return list(output.answer.rows)
 
 
+def _body(row: Row, options: Row) -> bytes:
+    return orjson.dumps({**row, "options": options} if options else row)
+
+
 async def _filled(lookups: LookupPredictor, row: Row, options: Row) -> Row:
     """A row with the fields that are looked up for it, without the options."""
-    (filled,) = await lookups.fill_rows(lookups.plan.read_body(orjson.dumps({**row, "options": options} if options else row), None).rows)
+    (filled,) = await lookups.fill_rows(lookups.plan.read_body(_body(row, options), None).rows)
     names = lookups.inner.plan.schema.names
     read: Row = orjson.loads(orjson.dumps({name: value for name, value in filled.items() if name in names}, default=_as_base64))
     return read
@@ -214,12 +216,12 @@ def _as_base64(value: Any) -> str:
 
 def _complete_row(predictor: Predictor, row: Row, options: Row) -> dict[str, Any]:
     """A row with every field, those that were left out as they are then read. Raise InvalidRows for one that is refused."""
-    predictor.plan.read_body(orjson.dumps({**row, "options": options} if options else row), None)
+    predictor.plan.read_body(_body(row, options), None)
     return {one.name: row.get(one.name, one.default) for one in predictor.plan.schema}
 
 
-def _reference_message(reference: Reference | None, predictor: Predictor) -> tuple[bytes, bool]:
-    """The reference's rows, as far as the endpoint takes them, with correlations of numbers; and whether they can be asked as they are."""
+def _reference_message(reference: Reference | None, predictor: Predictor) -> bytes:
+    """The schemas, the reference's rows, as far as the endpoint takes them, and correlations of numbers."""
     schema = predictor.plan.schema
     public = {one.name for one in schema if not one.private}
     rows: list[Row] = []
@@ -227,15 +229,14 @@ def _reference_message(reference: Reference | None, predictor: Predictor) -> tup
     if reference is not None:
         rows = [{name: value for name, value in row.items() if name in public} for row in reference.sample]
     # a field that only chooses a version, and one that is private, is in no row of the reference: it stays as it is
-    whole = bool(rows) and set(schema.names) == rows[0].keys()
-    if whole:
+    if rows and set(schema.names) == rows[0].keys():
         rows = [row for row in rows if _is_taken(predictor, row)]
     if reference is not None and reference.pairs is not None:
         listed = reference.pairs.names
         places = [(first, second) for at, first in enumerate(listed) for second in listed[at + 1 :]]
         pairs = [(*place, correlation) for place, correlation in zip(places, reference.pairs.correlations, strict=True)]
     described = {"inputs": describe_fields(schema), "answers": describe_fields(predictor.answers), "rows": rows, "pairs": pairs}
-    return orjson.dumps(described), whole and predictor.plan.options is None
+    return orjson.dumps({**described, "options": predictor.plan.options is not None})
 
 
 def _is_taken(predictor: Predictor, row: Row) -> bool:

@@ -6,11 +6,7 @@ keeps the last few references, because explanations of the same endpoint follow 
 
 from __future__ import annotations
 
-import contextlib
-import gc
 import logging
-import os
-import signal
 import sys
 import time
 import traceback
@@ -23,25 +19,22 @@ from cachetools import LRUCache
 from pydantic import TypeAdapter
 
 from lamppost.core.errors import LampPostError
-from lamppost.core.explanation.asking import Asking, Budget, Cases, Outputs, Row
+from lamppost.core.explanation.asking import Asking, Budget, Row
 from lamppost.core.explanation.curves import field_curve
-from lamppost.core.explanation.explanation import ExplainedReference, ExplanationTerms, explain_answer
+from lamppost.core.explanation.explanation import ExplainedReference, ExplanationTerms, cases_of_row, explain_answer
 from lamppost.core.explanation.told import Told, tell_curve, tell_explanation
 from lamppost.core.explanation.traits import FieldTraits
 from lamppost.core.schema.fields import Field, Schema, find_field
-from lamppost.runtime.confinement.system_calls import keep_memory_private
-from lamppost.service.processes.child_logs import send_log_lines
-from lamppost.service.processes.child_process import read_message, write_message
+from lamppost.service.processes.child_process import read_message, run_beside_service, write_message
 
 log = logging.getLogger("lamppost.explanations")
-_NICE = 10
 _REFERENCES = 8
 _BODY_ROWS = 64
 """Rows of one body: the service reads each between other work."""
 
 
 class _Known:
-    """What explanations of one endpoint have in common."""
+    """What explanations of one endpoint have in common. asks_typical : whether the reference's rows can be asked as they are."""
 
     def __init__(self, given: dict[str, Any]) -> None:
         adapter = _fields()
@@ -49,6 +42,7 @@ class _Known:
         self.answers = Schema(adapter.validate_json(orjson.dumps(given["answers"])))
         pairs = {(first, second): correlation for first, second, correlation in given["pairs"]}
         self.reference = ExplainedReference(self.inputs, given["rows"], pairs)
+        self.asks_typical = self.reference.whole and not given["options"]
 
 
 @cache
@@ -64,7 +58,7 @@ def describe_fields(schema: Schema) -> Any:
 def _explained(known: _Known, order: dict[str, Any]) -> Asking[Told]:
     """What an order asks for."""
     reference, row = known.reference, order["row"]
-    if order["typical"] and not reference.answers:
+    if known.asks_typical and not reference.answers:
         answers = yield reference.rows
         reference.answers = list(answers)  # once for all explanations, beyond their budgets
     budget = Budget(order["rows"], time.monotonic() + order["seconds"], time.monotonic)
@@ -73,11 +67,10 @@ def _explained(known: _Known, order: dict[str, Any]) -> Asking[Told]:
         return tell_explanation(found, known.inputs, order["cases"])
     field = find_field(known.inputs, order["field"])
     assert field is not None
-    (answer,) = yield [row]
-    outputs = Outputs(known.answers, answer or {})
+    answer, cases = yield from cases_of_row(row, known.answers, budget)
     traits = reference.traits.get(field.name) or FieldTraits(field, reference.rows)
-    curve = yield from field_curve(row, traits, Cases(outputs, budget))
-    return tell_curve(curve, outputs, answer or {})
+    curve = yield from field_curve(row, traits, cases)
+    return tell_curve(curve, cases.outputs, answer)
 
 
 def _bodies(rows: Sequence[Row], options: Row) -> list[bytes]:
@@ -98,7 +91,7 @@ def _converse(known: LRUCache[str, _Known], order: dict[str, Any]) -> bytes:
         rows = next(asking)
         while True:
             bodies = _bodies(rows, order["options"])
-            write_message(pipe_out, orjson.dumps({"ask": [body.decode() for body in bodies], "rows": len(rows)}))
+            write_message(pipe_out, orjson.dumps({"ask": [body.decode() for body in bodies]}))
             answers = read_message(pipe_in)
             assert answers is not None
             rows = asking.send(orjson.loads(answers))
@@ -114,13 +107,7 @@ def _converse(known: LRUCache[str, _Known], order: dict[str, Any]) -> bytes:
 
 def main() -> int:
     """Explain one answer after the other until the pipe ends."""
-    keep_memory_private()
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, signal.SIG_IGN)  # it ends with the service
-    with contextlib.suppress(OSError):
-        os.nice(_NICE)
-    send_log_lines(logging.WARNING)
-    gc.freeze()
+    run_beside_service()
     known: LRUCache[str, _Known] = LRUCache(_REFERENCES)
     while (order := read_message(sys.stdin.buffer)) is not None:
         write_message(sys.stdout.buffer, _converse(known, orjson.loads(order)))

@@ -4,14 +4,21 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import gc
+import logging
+import os
+import signal
 import struct
 import sys
 from typing import BinaryIO
 
-from lamppost.service.processes.child_logs import log_lines_of
+from lamppost.runtime.confinement.system_calls import keep_memory_private
+from lamppost.service.processes.child_logs import log_lines_of, send_log_lines
 
 _LENGTH = struct.Struct("!I")
 _END_S = 10.0
+_NICE = 10
+"""Behind every answer, and still with a tenth of a busy core: at the lowest priority a saturated machine starts no process for a minute."""
 
 
 class ChildEnded(Exception):
@@ -78,6 +85,19 @@ class ChildProcess:
         except TimeoutError:
             process.kill()
             await process.wait()
+
+
+def run_beside_service() -> None:
+    """In the process, before anything else: its memory is its own, it ends with the service and not by a signal to both, it comes after
+    every answer, and what it logs goes to the service's log.
+    """
+    keep_memory_private()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, signal.SIG_IGN)
+    with contextlib.suppress(OSError):
+        os.nice(_NICE)
+    send_log_lines(logging.WARNING)
+    gc.freeze()
 
 
 def read_message(pipe: BinaryIO) -> bytes | None:

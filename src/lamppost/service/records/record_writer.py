@@ -8,11 +8,8 @@ the service, and is started again when it ends before.
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import gc
 import logging
-import os
-import signal
 import sys
 from collections.abc import Sequence
 from dataclasses import asdict
@@ -23,10 +20,8 @@ from typing import Any, BinaryIO, Protocol
 import orjson
 import psycopg
 
-from lamppost.runtime.confinement.system_calls import keep_memory_private
 from lamppost.service.packages.package_cache import PackageCache
-from lamppost.service.processes.child_logs import send_log_lines
-from lamppost.service.processes.child_process import ChildEnded, ChildProcess, read_message, write_message
+from lamppost.service.processes.child_process import ChildEnded, ChildProcess, read_message, run_beside_service, write_message
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.store.call_records import days_of_calls
 from lamppost.store.database import Pool, is_away, make_pool
@@ -36,8 +31,6 @@ from lamppost.store.spool import SpoolFrame, SpoolPortion
 
 log = logging.getLogger("lamppost.records")
 
-_NICE = 10
-"""Behind every answer, and still with a tenth of a busy core: at the lowest priority a saturated machine starts no writer for a minute."""
 _RARELY = 100_000
 
 
@@ -174,14 +167,8 @@ def _read(pipe: BinaryIO) -> tuple[SpoolPortion, dict[str, frozenset[str]]] | No
 
 def main() -> int:
     """Count and store until the pipe ends. The first message is the URL of the database."""
-    keep_memory_private()
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, signal.SIG_IGN)  # it ends with the service, after its last records
-    with contextlib.suppress(OSError):
-        os.nice(_NICE)
-    send_log_lines(logging.WARNING)
+    run_beside_service()
     # what it makes of a frame is gone with the frame: to look for cycles among thousands of rows again and again is a tenth of its work
-    gc.freeze()
     gc.set_threshold(_RARELY)
     url = read_message(sys.stdin.buffer)
     if url is not None:

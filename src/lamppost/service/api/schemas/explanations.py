@@ -134,7 +134,8 @@ class TriedCaseAnswer(ApiModel):
 class ExplanationAnswer(ApiModel):
     """An explanation of one answer.
 
-    figure : the main figure of the answer, which amounts are of. value, typical : of that figure. stopped : why no more orders of fields
+    figure : the main figure of the answer, which amounts are of. is_score : whether it is about a label, from 0 to 1. value, typical : of
+    that figure. stopped : why no more orders of fields
     were asked: ``exact`` when all were, ``certain`` when the order of the first three is, ``budget`` or ``time``. asked : rows that the
     model was asked about. failed : those that it failed on, which are left out. left_out : fields that stayed as they are.
     """
@@ -145,6 +146,7 @@ class ExplanationAnswer(ApiModel):
     row: dict[str, Any]
     answer: dict[str, Any]
     figure: str
+    is_score: bool
     value: float | None
     typical: float | None
     contributions: list[ContributionAnswer]
@@ -171,6 +173,7 @@ class CurveAnswer(ApiModel):
     values: list[Any]
     figures: dict[str, list[float | None]]
     figure: str
+    is_score: bool
     own: int
     counts: list[int]
     answer: dict[str, Any]
