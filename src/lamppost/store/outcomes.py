@@ -122,17 +122,23 @@ class KnownOutcome:
     at: datetime
     reported_at: datetime
     judged: JudgedAnswer
+    request_id: UUID
+
+    @property
+    def place(self) -> tuple[UUID, str]:
+        """The call and the version that answered it."""
+        return self.request_id, self.version
 
 
 async def outcomes_between(pool: Pool, endpoint: str, since: datetime, until: datetime, limit: int = 100_000) -> list[KnownOutcome]:
     """Outcomes of answers given in a span, the oldest first."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT version, shadow, answered_at, reported_at, answer, truth, slices FROM outcomes"
-            " WHERE endpoint = %s AND answered_at >= %s AND answered_at < %s ORDER BY answered_at LIMIT %s",
+            "SELECT version, shadow, answered_at, reported_at, answer, truth, slices, request_id FROM outcomes"
+            " WHERE endpoint = %s AND answered_at >= %s AND answered_at < %s ORDER BY answered_at, request_id, row LIMIT %s",
             (endpoint, since, until, limit),
         )
-        return [KnownOutcome(row[0], row[1], row[2], row[3], JudgedAnswer(row[4], row[5], row[6])) for row in await rows.fetchall()]
+        return [KnownOutcome(row[0], row[1], row[2], row[3], JudgedAnswer(row[4], row[5], row[6]), row[7]) for row in await rows.fetchall()]
 
 
 async def count_answered_rows(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:

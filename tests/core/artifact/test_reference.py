@@ -45,7 +45,7 @@ class References(unittest.TestCase):
         profile = reference.inputs[0]
         self.assertEqual((len(profile.choices), profile.rest, len(reference.sample)), (63, 4_937, 500))
         self.assertEqual((reference.sample[0], reference.sample[-1]), (rows[0], rows[-1]))
-        self.assertLess(len(write_reference(reference)), 40_000)
+        self.assertLess(len(write_reference(reference)), 70_000, "with four bytes for each value that was seen")
 
     def test_round_trip_empty_columns_and_refusal(self) -> None:
         gone = Schema((Field("x", "number", missing=True),))

@@ -7,20 +7,16 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bench.drift import SHIFTS, Stream, alarms, make_sketcher, power
+from bench.drift import SHIFTS, alarms, power
+from bench.drift_live import judged_in_sequence, thinned_reference, unsteady_in_sequence
+from bench.drift_streams import Stream, make_sketcher, rare_and_tied
+from lamppost.core.drift.baseline import DriftBaseline, FieldSketch, ReferenceField, WindowSketch
 from lamppost.core.drift.bins import bin_choices, bin_numbers, bin_scores
+from lamppost.core.drift.field_tests import find_differences
+from lamppost.core.drift.live_history import LiveHistory
 from lamppost.core.drift.sketches import Sketcher
-from lamppost.core.drift.verdicts import (
-    LADDER,
-    DriftBaseline,
-    DriftVerdict,
-    FieldSketch,
-    ReferenceField,
-    WindowSketch,
-    find_differences,
-    judge_fields,
-    judge_windows,
-)
+from lamppost.core.drift.verdict_text import describe_field
+from lamppost.core.drift.verdicts import LADDER, DriftVerdict, judge_fields, judge_windows
 
 RNG = np.random.default_rng(12)
 
@@ -113,9 +109,10 @@ class Verdicts(unittest.TestCase):
         self.assertEqual(looked(known, (RNG.normal(size=1_000) + 2.5).tolist()).state, "drifted")
 
     def test_slow_change_is_found_by_windows_taken_together(self) -> None:
-        known = numbers(RNG.normal(size=20_000))
+        rng = np.random.default_rng(15)
+        known = numbers(rng.normal(size=20_000))
         sketcher = Sketcher(DriftBaseline((known,), 20_000))
-        windows = [sketcher.sketch_window({"x": (RNG.normal(size=400) + 0.13).tolist()}, 400) for _ in range(LADDER[-1])]
+        windows = [sketcher.sketch_window({"x": (rng.normal(size=400) + 0.1).tolist()}, 400) for _ in range(LADDER[-1])]
         self.assertEqual(judge_windows(sketcher.against, windows[:1]).state, "steady")
         said = judge_windows(sketcher.against, windows)
         self.assertEqual((said.state, said.rows), ("shifting", 400 * said.windows))
@@ -124,7 +121,7 @@ class Verdicts(unittest.TestCase):
     @settings(max_examples=30, deadline=None)
     @given(st.lists(st.floats(-5, 5), min_size=2, max_size=60), st.integers(1, 59))
     def test_counts_of_two_parts_are_the_counts_of_the_whole(self, values: list[float], cut: int) -> None:
-        sketcher = Sketcher(DriftBaseline((numbers(RNG.normal(size=500)),), 500, ("x",), np.ones((1, 1))))
+        sketcher = Sketcher(DriftBaseline((numbers(RNG.normal(size=500)),), 500, ("x",)))
         cut = min(cut, len(values) - 1)
         parts = [sketcher.sketch_window({"x": part}, len(part)) for part in (values[:cut], values[cut:])]
         whole, sums = sketcher.sketch_window({"x": values}, len(values)), parts[0] + parts[1]
@@ -137,9 +134,76 @@ class Verdicts(unittest.TestCase):
         known = [numbers(RNG.normal(size=2_000), f"x{at}") for at in range(200)]
         sketcher = Sketcher(DriftBaseline(tuple(known), 2_000))
         columns = {one.name: RNG.normal(size=500).tolist() for one in known}
-        states = [one.state for one in judge_fields(known, sketcher.sketch_window(columns, 500).fields, 0.01)]
+        states = [one.state for one in judge_fields(sketcher.against, sketcher.sketch_window(columns, 500).fields, 0.01)]
         self.assertLessEqual(len(states) - states.count("steady"), 1)
         self.assertEqual(find_differences(known[0], FieldSketch(np.zeros(len(known[0].bins.counts), dtype=np.int64))), [])
+
+
+class RealTraffic(unittest.TestCase):
+    """Streams that move by themselves, or whose values are rare."""
+
+    def test_pairs_of_rare_values_are_no_alarm_and_a_changed_correlation_is_found(self) -> None:
+        odd, _, of = alarms(rare_and_tied, 10_000, 1_000, 20, seed=41)
+        self.assertLessEqual(odd, 1, f"{odd} of {of}")
+        rng = np.random.default_rng(3)
+        common = rng.normal(size=10_000)
+        columns = {"a": common + 0.8 * rng.normal(size=10_000), "b": common + 0.8 * rng.normal(size=10_000)}
+        sketcher = make_sketcher(columns, 10_000)
+        window = {"a": rng.normal(size=1_000) * 1.28, "b": rng.normal(size=1_000) * 1.28}
+        verdict = judge_windows(sketcher.against, [sketcher.sketch_window(window, 1_000)])
+        self.assertEqual([(pair.first, pair.second, pair.state) for pair in verdict.pairs], [("a", "b", "drifted")])
+
+    def test_a_few_values_far_outside_are_found_and_called_so(self) -> None:
+        known = numbers(RNG.normal(size=20_000))
+        window = RNG.normal(size=1_000)
+        window[:12] *= 1_000
+        verdict = looked(known, window.tolist())
+        self.assertEqual(verdict.state, "shifting")
+        self.assertRegex(describe_field(verdict.fields[0]), r"^far outside training's range in 1\.\d % *, in training 0 %")
+
+    def test_a_value_never_seen_is_found_among_many(self) -> None:
+        values = [f"v{int(value)}" for value in RNG.integers(0, 200, 20_000)]
+        known = ReferenceField("c", False, bin_choices(values), 20_000, 0)
+        window = [f"v{int(value)}" for value in RNG.integers(0, 200, 1_000)]
+        self.assertEqual(looked(known, window).state, "steady")
+        verdict = looked(known, [*window[:980], *["new"] * 20])
+        self.assertEqual(describe_field(verdict.fields[0]), "a value never seen before in 2 %, in training 0 %")
+
+    def test_bursts_are_known_after_a_while(self) -> None:
+        odd, of = unsteady_in_sequence(Stream(burst=20), True, 5_000, 200, 12, 30, seed=44)
+        self.assertLessEqual(odd, 1, f"{odd} of {of}")
+
+    def test_the_hours_of_a_day_are_known_after_four_days_and_a_change_among_them_is_found(self) -> None:
+        def hotter(columns: dict[str, Any], _: np.random.Generator) -> None:
+            columns["n8"] = columns["n8"] + 1.0
+
+        rng, stream = np.random.default_rng(45), Stream(daily=0.8)
+        reference = thinned_reference(stream, 5_000, rng, shuffled=True)
+        states = [verdict.state for verdict in judged_in_sequence(stream, reference, 200, 116, rng, hotter, 108)]
+        self.assertLessEqual(len(states[96:108]) - states[96:108].count("steady"), 1)
+        self.assertGreater(len(states[:12]) - states[:12].count("steady"), 3, "a shuffled frame does not know of days")
+        self.assertIn("drifted", states[108:])
+
+    def test_what_came_later_does_not_change_what_is_said_of_a_window(self) -> None:
+        rng = np.random.default_rng(47)
+        sketcher = make_sketcher({"x": rng.normal(size=5_000)}, 5_000)
+        history, windows = LiveHistory(sketcher.against, 24), []
+        for number in range(12):
+            drawn = rng.normal(size=300) + (2.0 if number in (8, 9) else 0.0)
+            windows.append(sketcher.sketch_window({"x": drawn}, 300))
+            history.add(number, windows[-1])
+        for number, state in ((7, "steady"), (8, "drifted"), (9, "drifted"), (11, "steady")):
+            verdict = judge_windows(sketcher.against, windows[: number + 1], history.baseline(number))
+            self.assertEqual(verdict.state, state, f"window {number}")
+
+    def test_drift_that_was_there_from_the_first_window_does_not_become_usual(self) -> None:
+        rng = np.random.default_rng(46)
+
+        def other(columns: dict[str, Any], _: np.random.Generator) -> None:
+            columns["n4"] = columns["n4"] * 1_000
+
+        verdicts = list(judged_in_sequence(Stream(), Stream().rows(5_000, rng), 100, 80, rng, other))
+        self.assertEqual({verdict.state for verdict in verdicts[-6:]}, {"drifted"})
 
 
 class Goals(unittest.TestCase):
@@ -147,9 +211,9 @@ class Goals(unittest.TestCase):
 
     def test_unchanged_streams_are_steady(self) -> None:
         for reference, rows in ((20_000, 200), (2_000, 5_000)):
-            odd, worst, of = alarms(Stream(), reference, rows, 40, seed=31)
+            odd, worst, of = alarms(Stream().rows, reference, rows, 40, seed=31)
             self.assertLessEqual((odd, worst), (2, 0), f"{odd} of {of} windows of {rows} rows")
-        odd, _, of = alarms(Stream(season=0.5), 20_000, 1_000, 20, seed=32, drawn=0.05)
+        odd, _, of = alarms(Stream(season=0.5).rows, 20_000, 1_000, 20, seed=32, drawn=0.05)
         self.assertLessEqual(odd, 3, f"{odd} of {of} windows of a season")
 
     def test_shifts_are_found(self) -> None:

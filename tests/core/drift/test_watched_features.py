@@ -132,8 +132,9 @@ class Watched(unittest.TestCase):
         known = {one.name: one for one in self.sketcher.against.known}
         self.assertLessEqual({"volt", "age", "kind", "note.new words", "answers.label", "answers.scores.fails"}, known.keys())
         self.assertNotIn("owner", known)
-        at = self.sketcher.against.names.index("age")
-        self.assertGreater(self.sketcher.against.correlations[self.sketcher.against.names.index("volt"), at], 0.6)  # type: ignore[index]
+        at = self.sketcher.against.paired.index("age")
+        assert self.sketcher.against.pairs is not None
+        self.assertGreater(self.sketcher.against.pairs.correlations[self.sketcher.against.paired.index("volt"), at], 0.6)
 
     def test_unchanged_rows_are_steady_and_a_new_word_is_found(self) -> None:
         same = judge_windows(self.sketcher.against, [self.sketcher.sketch_window(self.columns(rows(1_000, 2)), 1_000)])

@@ -6,10 +6,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lamppost.core.drift.attribution import answer_shift, explained_part, rows_with_field_moved, slices_behind_change
+from lamppost.core.drift.baseline import DriftBaseline, FieldSketch, ReferenceField
 from lamppost.core.drift.bins import bin_choices, bin_numbers
+from lamppost.core.drift.field_tests import DriftFinding
 from lamppost.core.drift.sketches import Sketcher
 from lamppost.core.drift.verdict_text import bin_shares, change_start, describe_p, describe_verdict, verdict_sentence
-from lamppost.core.drift.verdicts import DriftBaseline, DriftFinding, FieldSketch, ReferenceField, judge_windows
+from lamppost.core.drift.verdicts import judge_windows
 from lamppost.core.drift.window_verdict import DescribedField, WindowVerdict
 from lamppost.core.errors import BadRequest
 from lamppost.core.monitoring.alert_rules import (

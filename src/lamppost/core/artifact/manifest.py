@@ -24,7 +24,7 @@ from lamppost.core.names import check_name
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.core.schema.value_kinds import default_fits
 
-FORMAT = 3
+FORMAT = 4
 MANIFEST = "manifest.json"
 _LIBRARY = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9._-]{0,98}[A-Za-z0-9])?")
 _VERSION = re.compile(r"[0-9A-Za-z][0-9A-Za-z.!+_-]{0,63}")

@@ -20,10 +20,10 @@ from pydantic import TypeAdapter, ValidationError
 from lamppost.core.artifact.documents import check_document
 from lamppost.core.artifact.manifest import FORMAT
 from lamppost.core.artifact.older_formats import upgrade_reference
+from lamppost.core.drift.baseline import DriftBaseline, PairBaseline, ReferenceField, location_scores_of_bins
 from lamppost.core.drift.bins import BINS, FieldBins, bin_choices, bin_numbers
 from lamppost.core.drift.outlier_score import OutlierScorer
-from lamppost.core.drift.sketches import Sketcher, location_correlations
-from lamppost.core.drift.verdicts import DriftBaseline, ReferenceField
+from lamppost.core.drift.sketches import Sketcher, pair_baseline, peak_scores
 from lamppost.core.drift.watched_features import ANSWERS, Columns, FeatureExtractor, features_of_schema, frequent_words
 from lamppost.core.errors import PackageRefused
 from lamppost.core.schema.columns import to_microseconds
@@ -64,11 +64,14 @@ class PairCorrelations:
     """Correlations of the location scores of the inputs that are numbers, row by row above the diagonal, in the order of ``names``.
 
     most_apart : the largest difference of each correlation between blocks of the reference; empty where no difference exceeds chance.
+    variances, kurtoses : of what a row adds to each (see `lamppost.core.drift.pair_tests`); empty in packages of before these were kept.
     """
 
     names: tuple[str, ...]
     correlations: tuple[float, ...]
     most_apart: tuple[float, ...] = ()
+    variances: tuple[float, ...] = ()
+    kurtoses: tuple[float, ...] = ()
 
     __pydantic_config__: ClassVar = {"extra": "forbid"}
 
@@ -78,6 +81,7 @@ class Reference:
     """Profiles of inputs and answers over ``rows`` rows, and a sample of input rows spread evenly over them.
 
     words : for each text field, the words of every second row. unseen : whether the answers are to rows that the model was not fitted on.
+    fitted : of answers to rows that it was fitted on, how far they lie from answers to other rows, in location, spread and shape.
     odd : outlier scores of the reference's own rows at 50, 99 and 99.9 %.
     """
 
@@ -87,6 +91,7 @@ class Reference:
     sample: list[dict[str, Any]]
     words: dict[str, tuple[str, ...]] = default(default_factory=dict)
     unseen: bool = False
+    fitted: dict[str, tuple[float, float, float]] = default(default_factory=dict)
     pairs: PairCorrelations | None = None
     odd: tuple[float, ...] = ()
 
@@ -144,18 +149,19 @@ def feature_profiles(
 def _of_choices(name: str, values: list[Any]) -> FeatureProfile:
     there = [value for value in values if value is not None]
     kept = dict(sorted(Counter(there).items(), key=lambda item: (-item[1], item[0]))[:KEPT_CHOICES])
-    bins = bin_choices(there) if there else None
+    bins = bin_choices(values) if there else None
     return FeatureProfile(name, len(values), len(values) - len(there), choices=kept, rest=len(there) - sum(kept.values()), bins=bins)
 
 
 def _of_numbers(name: str, values: list[Any], bins: bool = True) -> FeatureProfile:
-    there = np.array([value for value in values if value is not None], dtype=np.float64)
+    given = np.array([np.nan if value is None else value for value in values], dtype=np.float64)
+    there = given[~np.isnan(given)]
     missing = len(values) - len(there)
     if not len(there):
         return FeatureProfile(name, len(values), missing)
     at = tuple(np.quantile(there, np.linspace(0, 1, BINS + 1)).tolist())
     tails = tuple(np.quantile(there, (0.001, 0.999)).tolist())
-    binned = bin_numbers(there.tolist()) if bins else None
+    binned = bin_numbers(given) if bins else None
     return FeatureProfile(name, len(values), missing, at, tails, float(there.mean()), float(there.std()), bins=binned)
 
 
@@ -167,14 +173,34 @@ def drift_baseline(reference: Reference) -> DriftBaseline:
         for profile in listed:
             if profile.bins is not None and profile not in mirrored:
                 numbers = not profile.bins.choices
-                fitted = prefix == ANSWERS and not reference.unseen
+                fitted = reference.fitted.get(profile.name, ()) if prefix == ANSWERS and not reference.unseen else None
                 known.append(ReferenceField(prefix + profile.name, numbers, profile.bins, profile.count, profile.missing, fitted))
     pairs = reference.pairs
     if pairs is None:
         return DriftBaseline(tuple(known), reference.rows)
     square = partial(_square, len(pairs.names))
-    most = square(pairs.most_apart, 0.0) if pairs.most_apart else None
-    return DriftBaseline(tuple(known), reference.rows, pairs.names, square(pairs.correlations, 1.0), most)
+    correlations = square(pairs.correlations, 1.0)
+    variances, kurtoses = (square(pairs.variances, 1.0), square(pairs.kurtoses, 3.0)) if pairs.variances else _usual(pairs.names, known)
+    baseline = PairBaseline(
+        pairs.names,
+        correlations,
+        variances,
+        kurtoses,
+        peak_scores(known, pairs.names),
+        square(pairs.most_apart, 0.0) if pairs.most_apart else None,
+    )
+    return DriftBaseline(tuple(known), reference.rows, pairs.names, baseline)
+
+
+def _usual(names: Sequence[str], known: Sequence[ReferenceField]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Variances and kurtoses of what rows would add to correlations, were fields independent."""
+    by_name = {field.name: field for field in known}
+    fourth = []
+    for name in names:
+        counts = np.asarray(by_name[name].bins.counts if name in by_name else (1,), dtype=np.float64)
+        scores = location_scores_of_bins(by_name[name]) if name in by_name else np.zeros(1)
+        fourth.append(max(1.0, float((counts * scores**4).sum() / counts.sum())))
+    return np.ones((len(names), len(names))), np.outer(fourth, fourth)
 
 
 def _mirrored(answers: Sequence[FeatureProfile]) -> list[FeatureProfile]:
@@ -201,10 +227,12 @@ def _finished(reference: Reference, columns: Columns, rows: int) -> Reference:
     base = drift_baseline(reference)
     names = tuple(feature.name for feature in base.known if feature.numbers and not feature.name.startswith(ANSWERS))[:MAX_PAIRED]
     if len(names) > 1 and rows >= 10:
-        sketcher = Sketcher(DriftBaseline(base.known, base.rows, names))
-        whole, most = location_correlations(sketcher, columns, rows)
+        found = pair_baseline(Sketcher(DriftBaseline(base.known, base.rows, names)), columns, rows)
         upper = np.triu_indices(len(names), 1)
-        kept = tuple(whole[upper].round(5).tolist()), () if most is None else tuple(most[upper].round(5).tolist())
+        kept = [
+            () if square is None else tuple(square[upper].round(5).tolist())
+            for square in (found.correlations, found.most_apart, found.variances, found.kurtoses)
+        ]
         reference = replace(reference, pairs=PairCorrelations(names, *kept))
     scores = OutlierScorer(Sketcher(drift_baseline(reference))).score_rows(columns, rows)[0]
     return replace(reference, odd=tuple(np.quantile(scores, (0.5, 0.99, 0.999)).round(4).tolist()))

@@ -29,6 +29,24 @@ def chi_squared_tail(degrees: float, statistic: Any) -> Any:
     return _special().chdtrc(degrees, statistic)
 
 
+def bennett_bound(t: Any, v: Any, most: Any, h: Any) -> Any:
+    """A bound of the probability that the mean of ``h`` independent values of mean 0, mean square ``v`` and no more than ``most`` lies
+    further than ``t`` from 0, on either side (Bennett, *Journal of the American Statistical Association* 57, 1962); arrays for arrays.
+
+    >>> bool(bennett_bound(0.1, 1.0, 1.0, 1000.0) > 0.0015)  # the normal distribution says 0.0016
+    True
+    """
+    most = np.maximum(most, 1e-9)
+    u = most * t / v
+    return np.minimum(1.0, 2 * np.exp(-(h * v / most**2) * ((1 + u) * np.log1p(u) - u)))
+
+
+def f_tails(degrees: float, blocks: float, statistics: NDArray[np.float64]) -> NDArray[np.float64]:
+    """`f_tail` of many statistics."""
+    tails: NDArray[np.float64] = _special().fdtrc(degrees, blocks, statistics)
+    return tails
+
+
 def f_tail(degrees: float, blocks: float, statistic: float) -> float:
     """The probability that an F variable exceeds the statistic. degrees, blocks : of its numerator and denominator."""
     return float(_special().fdtrc(degrees, blocks, statistic))

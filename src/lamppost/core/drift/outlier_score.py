@@ -13,9 +13,9 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import NDArray
 
+from lamppost.core.drift.baseline import ReferenceField
 from lamppost.core.drift.distributions import chi_squared_tail
 from lamppost.core.drift.sketches import Sketcher, Values, number_array
-from lamppost.core.drift.verdicts import ReferenceField
 from lamppost.core.drift.watched_features import ANSWERS
 
 Floats = NDArray[np.float64]
@@ -32,9 +32,9 @@ class OutlierScorer:
         self._sketcher = sketcher
         self._known = [feature for feature in against.known if not feature.name.startswith(ANSWERS)]
         self._inverse: Floats | None = None
-        if against.correlations is not None and len(against.names) > 1:
+        if against.pairs is not None and len(against.pairs.names) > 1:
             # a little of the unit matrix, so that fields that say the same do not blow up what differs between them
-            self._inverse = np.asarray(np.linalg.inv(0.95 * against.correlations + 0.05 * np.eye(len(against.names))))
+            self._inverse = np.asarray(np.linalg.inv(0.95 * against.pairs.correlations + 0.05 * np.eye(len(against.pairs.names))))
         self._rare = {feature.name: _rarity(feature) for feature in self._known if not feature.numbers}
 
     def score_rows(self, columns: Mapping[str, Values], rows: int) -> tuple[Floats, list[str]]:

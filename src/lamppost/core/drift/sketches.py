@@ -8,8 +8,17 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lamppost.core.drift.bins import BINS, BLOCKS, bin_scores
-from lamppost.core.drift.verdicts import DriftBaseline, FieldSketch, JointMoments, ReferenceField, WindowSketch
+from lamppost.core.drift.baseline import (
+    DriftBaseline,
+    FieldSketch,
+    JointMoments,
+    PairBaseline,
+    ReferenceField,
+    WindowSketch,
+    location_scores_of_bins,
+)
+from lamppost.core.drift.bins import BINS, BLOCKS, FAR, beyond_range, checksums, seen_values
+from lamppost.core.drift.pair_tests import pair_moments
 
 Values = Sequence[Any] | NDArray[np.float64]
 _PHI = 1.2
@@ -23,8 +32,11 @@ class Sketcher:
         self._index = {
             feature.name: {choice: at for at, choice in enumerate(feature.bins.choices)} for feature in against.known if not feature.numbers
         }
+        self._seen = {feature.name: seen_values(feature.bins) for feature in against.known if feature.bins.seen}
         self._scores = {
-            feature.name: (feature, _spread_out(feature)) for feature in against.known if feature.numbers and any(feature.bins.counts)
+            feature.name: (feature, location_scores_of_bins(feature))
+            for feature in against.known
+            if feature.numbers and any(feature.bins.counts)
         }
 
     def sketch_window(self, columns: Mapping[str, Values], rows: int) -> WindowSketch:
@@ -36,7 +48,7 @@ class Sketcher:
             for known in self.against.known
             if known.name in columns
         }
-        if not self.against.names or not rows:
+        if not self.against.paired or not rows:
             return WindowSketch(fields)
         matrix = self.location_scores(columns, rows)
         return WindowSketch(fields, JointMoments(rows, matrix.sum(axis=0), matrix.T @ matrix))
@@ -48,8 +60,8 @@ class Sketcher:
 
     def location_scores(self, columns: Mapping[str, Values], rows: int) -> NDArray[np.float64]:
         """Location scores of shape (rows, paired numbers); 0 for what is missing."""
-        scores = np.zeros((rows, len(self.against.names)))
-        for at, name in enumerate(self.against.names):
+        scores = np.zeros((rows, len(self.against.paired)))
+        for at, name in enumerate(self.against.paired):
             if name in columns and name in self._scores:
                 known, score = self._scores[name]
                 given = number_array(columns[name])
@@ -61,16 +73,15 @@ class Sketcher:
         index, rest = self._index.get(known.name, {}), len(known.bins.counts) - 1
         places = [index.get(value, rest) for value in values if value is not None]
         bins = np.bincount(np.asarray(places, dtype=np.int64), minlength=rest + 1) if places else np.zeros(rest + 1, dtype=np.int64)
-        odd = 0 if known.bins.counts[-1] else int(bins[-1])
-        return FieldSketch(bins, len(values) - len(places), odd)
+        return FieldSketch(bins, len(values) - len(places), self._unseen(known, values, int(bins[-1])))
 
-
-def _spread_out(known: ReferenceField) -> NDArray[np.float64]:
-    """Location scores of all bins, 0 for those that the reference left empty."""
-    counts = np.asarray(known.bins.counts, dtype=np.float64)
-    spread = np.zeros(len(counts))
-    spread[counts > 0] = bin_scores(counts[counts > 0])[0]
-    return spread
+    def _unseen(self, known: ReferenceField, values: Values, rest: int) -> int:
+        """How many of the values without a bin of their own the reference has not seen."""
+        if known.name not in self._seen:
+            return 0 if known.bins.counts[-1] else rest  # what has no bin was seen too, where it was not written down
+        index, seen = self._index[known.name], self._seen[known.name]
+        others = checksums([value for value in values if value is not None and value not in index])
+        return int((~np.isin(others, seen)).sum())
 
 
 def number_array(values: Values) -> NDArray[np.float64]:
@@ -85,27 +96,40 @@ def _numbers(known: ReferenceField, values: Values) -> FieldSketch:
     there = np.isfinite(given)
     numbers = given[there]
     bins = np.bincount(np.searchsorted(np.asarray(known.bins.edges), numbers, side="left"), minlength=len(known.bins.counts))
-    odd = int(((numbers < known.bins.low) | (numbers > known.bins.high)).sum())
-    return FieldSketch(bins, int((~there).sum()), odd)
+    beyond = beyond_range(numbers, known.bins.low, known.bins.high)
+    far = tuple(int((beyond > widths).sum()) for widths in FAR)
+    return FieldSketch(bins, int((~there).sum()), int((beyond > 0).sum()), far)
 
 
-def location_correlations(
-    sketcher: Sketcher, columns: Mapping[str, Any], rows: int
-) -> tuple[NDArray[np.float64], NDArray[np.float64] | None]:
-    """Correlations of the location scores over the rows of a reference, and the largest difference from them among its twentieths. The
-    latter is None unless the twentieths differ by more than independent rows would: a mean square of Fisher's z over 1.2 times its
-    variance.
+def pair_baseline(sketcher: Sketcher, columns: Mapping[str, Any], rows: int) -> PairBaseline:
+    """Correlations of the location scores over the rows of a reference, with what is needed to test them.
+
+    The largest differences from them among twentieths of the reference are kept only where these differ by more than independent rows
+    would: a mean square of Fisher's z over 1.2 times its variance.
     """
-    moments = sketcher.sketch_window(columns, rows).moments
-    assert moments is not None
-    whole, size = moments.correlations(), rows // BINS
+    against = sketcher.against
+    scores = sketcher.location_scores(columns, rows)
+    whole = JointMoments(rows, scores.sum(axis=0), scores.T @ scores).correlations()
+    variances, kurtoses = pair_moments(scores, whole)
+    peaks = peak_scores(against.known, against.paired)
+    return PairBaseline(against.paired, whole, variances, kurtoses, peaks, _most_apart(scores, whole))
+
+
+def peak_scores(known: Sequence[ReferenceField], names: Sequence[str]) -> NDArray[np.float64]:
+    """The largest location score of each field, without its sign."""
+    by_name = {feature.name: feature for feature in known}
+    return np.asarray([np.abs(location_scores_of_bins(by_name[name])).max() if name in by_name else 0.0 for name in names])
+
+
+def _most_apart(scores: NDArray[np.float64], whole: NDArray[np.float64]) -> NDArray[np.float64] | None:
+    size = len(scores) // BINS
     if size < BLOCKS[0]:
-        return whole, None
-    spans = [slice(at * size, (at + 1) * size) for at in range(BINS)]
-    parts = [sketcher.sketch_window({name: values[span] for name, values in columns.items()}, size).moments for span in spans]
-    blocks = np.stack([part.correlations() for part in parts if part is not None])
+        return None
+    parts = [scores[at * size : (at + 1) * size] for at in range(BINS)]
+    blocks = np.stack([JointMoments(size, part.sum(axis=0), part.T @ part).correlations() for part in parts])
     z = (np.arctanh(blocks) - np.arctanh(np.clip(whole, -0.9999, 0.9999))) ** 2 * (size - 3)
     upper = np.triu_indices(len(whole), 1)
     if not len(upper[0]) or float(z[:, upper[0], upper[1]].mean()) < _PHI:
-        return whole, None
-    return whole, np.abs(blocks - whole).max(axis=0)
+        return None
+    apart: NDArray[np.float64] = np.abs(blocks - whole).max(axis=0)
+    return apart

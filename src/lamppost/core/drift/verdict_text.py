@@ -10,7 +10,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from lamppost.core.drift.verdicts import FLOORS, STATES, DriftFinding, DriftVerdict, FieldSketch, FieldVerdict, ReferenceField
+from lamppost.core.drift.baseline import FieldSketch, ReferenceField
+from lamppost.core.drift.field_tests import FLOORS, DriftFinding
+from lamppost.core.drift.verdicts import STATES, DriftVerdict, FieldVerdict
+from lamppost.core.drift.watched_features import NEW_WORDS
 from lamppost.core.drift.window_verdict import DescribedField, WindowVerdict
 
 _KEPT = 3
@@ -38,6 +41,9 @@ def _weight(field: FieldVerdict) -> tuple[int, float]:
 def leading_finding(field: FieldVerdict) -> DriftFinding | None:
     """The finding that gave a field its state: the largest by its floor among the sure ones; of a steady field the largest of all."""
     sure = [finding for finding in field.findings if finding.p < 0.01] or list(field.findings)
+    far = next((finding.size for finding in sure if finding.what == "far"), 0.0)
+    # what lies outside by far says more than what lies outside
+    sure = [finding for finding in sure if finding.what != "outside" or finding.size > 2 * far]
     return max(sure, key=lambda finding: finding.size / FLOORS[finding.what][1], default=None)
 
 
@@ -53,20 +59,41 @@ def describe_field(field: FieldVerdict) -> str:
     finding = leading_finding(field)
     if field.state == "steady" or finding is None:
         return "as in training"
+    if field.name.endswith(NEW_WORDS) and finding.what == "shape":
+        return _new_words(finding)
     return describe_finding(finding)
 
 
 def describe_finding(finding: DriftFinding) -> str:
-    """A finding in a few words."""
+    """A finding in a few words that go on from a name and "is".
+
+    >>> describe_finding(DriftFinding("missing", 0.0, 0.05, 0.05, 0.0, 0.05))
+    'missing in 5 %, in training 0 %'
+    """
     size = abs(finding.signed)
     if finding.what == "location":
         return f"{size:.2g} sd {'higher' if finding.signed > 0 else 'lower'}"
     if finding.what == "spread":
-        return f"{'wider' if finding.signed > 0 else 'narrower'} by {size:.2g}"
-    if finding.what == "shape":
-        return f"distributed differently (size {size:.2g})"
-    words = {"missing": "missing in", "outside": "outside training's range in", "unseen": "a value never seen before in"}
-    return f"{words[finding.what]} {_percent(finding.after)}, in training {_percent(finding.before)}"
+        # the score of spread is that of (z^2 - 1) / sqrt 2, so its mean says by how much the variance has grown
+        ratio = math.sqrt(max(0.01, 1 + math.sqrt(2) * finding.signed))
+        return f"spread {ratio:.2g} times as wide"
+    words = {
+        "missing": "missing",
+        "outside": "outside training's range",
+        "far": "far outside training's range",
+        "unseen": "a value never seen before",
+        "shape": finding.where or "of other values",
+    }
+    return f"{words[finding.what]} in {_percent(finding.after)}, in training {_percent(finding.before)}"
+
+
+def _new_words(finding: DriftFinding) -> str:
+    """How the part of texts with new words changed. The values of such a field are none, one and several."""
+    before, after = finding.before or 0.0, finding.after or 0.0
+    if finding.where == "none":
+        before, after = 1 - before, 1 - after
+    words = {"one": "one new word", "several": "several new words"}.get(finding.where or "", "new words")
+    return f"with {words} in {_percent(after)} of texts, in training {_percent(before)}"
 
 
 def _percent(part: float | None) -> str:
@@ -147,6 +174,12 @@ def window_as_reference(known: Sequence[ReferenceField], windows: Mapping[str, F
     for feature in known:
         sketch = windows.get(feature.name)
         if sketch is not None and sketch.bins.sum():
-            bins = replace(feature.bins, counts=tuple(sketch.bins.tolist()), outside=sketch.odd if feature.numbers else 0, once=sketch.odd)
+            bins = replace(
+                feature.bins,
+                counts=tuple(sketch.bins.tolist()),
+                outside=sketch.odd if feature.numbers else 0,
+                far=sketch.far,
+                once=sketch.odd,
+            )
             features.append(replace(feature, bins=bins, rows=sketch.rows, missing=sketch.missing))
     return tuple(features)

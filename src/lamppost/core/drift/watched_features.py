@@ -30,6 +30,9 @@ Words = Mapping[str, Collection[str]]
 ANSWERS = "answers."
 """What the figures of answers are called by, besides their names."""
 
+NEW_WORDS = ".new words"
+"""What the feature of a text that counts unknown words is called by, after its field."""
+
 MAX_WORDS = 4_000
 PROJECTED = 32
 """A vector of more elements is watched by projections of it."""
@@ -135,7 +138,7 @@ def _of_text(name: str, words: Collection[str] | None) -> Iterator[WatchedFeatur
     yield WatchedFeature(f"{name}.letters", name, True, _letters)
     if words is not None:
         known = frozenset(words)
-        yield WatchedFeature(f"{name}.new words", name, False, lambda value: _new_words(str(value), known))
+        yield WatchedFeature(f"{name}{NEW_WORDS}", name, False, lambda value: _new_words(str(value), known))
 
 
 def _of_image(field: Field) -> Iterator[WatchedFeature]:

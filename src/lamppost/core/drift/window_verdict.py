@@ -8,7 +8,8 @@ from datetime import datetime
 from typing import Literal
 
 from lamppost.core.drift.attribution import ChangeSlice
-from lamppost.core.drift.verdicts import DriftFinding, DriftState, PairVerdict
+from lamppost.core.drift.field_tests import DriftFinding
+from lamppost.core.drift.verdicts import DriftState, PairVerdict
 from lamppost.core.drift.watched_features import ANSWERS
 
 WindowState = Literal["steady", "shifting", "drifted", "too few"]

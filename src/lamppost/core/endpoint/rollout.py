@@ -2,9 +2,9 @@
 
 Counts and times go in, and a decision with its reason comes out. The probability that a rollout of a version that is no worse is ever taken
 back is at most `RolloutGuards.risk`, however often the guards are read: each guard is a test of `lamppost.core.endpoint.sequential_tests`,
-and each has its part of the risk. The tests assume that calls are given to the versions by the split and by nothing else; where callers
-stick to a version by a key and few callers make most of the calls, answers of one caller are not independent, and the guard on answers is
-the one to loosen.
+and each has its part of the risk. Calls are given to the versions by the split and by nothing else. Where a key keeps callers with a
+version, the calls of one caller are not independent: each caller then weighs one in the guard on answers, and the other guards go by the
+part of calls that the new version really had.
 """
 
 from __future__ import annotations
@@ -20,6 +20,7 @@ from typing import Any, ClassVar, Literal
 from pydantic import TypeAdapter
 
 from lamppost.core.endpoint import sequential_tests
+from lamppost.core.endpoint.caller_counts import StickyCallers
 from lamppost.core.endpoint.shares import Shares, StickyKey
 from lamppost.core.errors import BadRequest, Conflict
 from lamppost.core.monitoring.latency_histogram import bucket_of, quantiles
@@ -30,6 +31,9 @@ _HOLD = math.log(4.0)
 
 P99_SLOW = 0.01
 """The part of calls that may be slower than a p99."""
+
+_ENOUGH = 20
+"""So many calls of the new version are expected before a step that has given it none is said to reach nobody."""
 
 _AS_SLOW = 1.5
 """How many times as often as the old version the new one may be slow; at a hundredth the share its batches are other ones."""
@@ -182,7 +186,8 @@ class StepCounts:
     calls, failed (answered with a status of 500 or more), latency (calls by bucket of
     `lamppost.core.monitoring.latency_histogram`, as text), answers by
     label or cell.
-    compared, apart : calls that both versions answered, and in how many of them they differed. judged, wrong : outcomes known.
+    compared, apart : calls that both versions answered, and in how many of them they differed. judged, wrong : calls with known outcomes.
+    callers : where a key keeps callers with a version.
     """
 
     share: float
@@ -194,6 +199,7 @@ class StepCounts:
     apart: int = 0
     judged: list[int] = default(default_factory=lambda: [0, 0])
     wrong: list[int] = default(default_factory=lambda: [0, 0])
+    callers: StickyCallers | None = None
 
     def add(self, other: StepCounts) -> None:
         """Add the counts of another node, or of a later time, at the same step."""
@@ -210,11 +216,19 @@ class StepCounts:
                 labels[label] = labels.get(label, 0) + count
         self.compared += other.compared
         self.apart += other.apart
+        if other.callers is not None:
+            self.callers = self.callers or StickyCallers()
+            self.callers.add(other.callers)
 
     def above(self, arm: int, ms: float) -> int:
         """How many calls took longer than so many milliseconds, as exactly as the buckets are."""
         limit = bucket_of(ms * 1e3)
         return sum(count for bucket, count in self.latency[arm].items() if int(bucket) > limit)
+
+    def share_of_new(self, of: str = "calls") -> float:
+        """The part of calls, or of known outcomes, that was the new version's: what the split gives, and with keys what was seen."""
+        seen: list[int] = getattr(self, of)
+        return self.share / 100 if self.callers is None or not all(seen) else seen[1] / sum(seen)
 
     @property
     def empty(self) -> bool:
@@ -278,7 +292,7 @@ def _events(guard: str, what: str, of: str, verb: str) -> Any:
         limit = getattr(guards, guard)
         new, of_new, old, of_old = _two(steps, what, of)
         log_e = math.fsum(
-            sequential_tests.events_evidence(getattr(step, what)[1], getattr(step, what)[0], step.share / 100, limit) for step in steps
+            sequential_tests.events_evidence(getattr(step, what)[1], getattr(step, what)[0], step.share_of_new(of), limit) for step in steps
         )
         summary = f"{verb} {new:,} of {of_new:,} calls, and the version before it {old:,} of {of_old:,}"
         if not of_new:
@@ -294,7 +308,7 @@ def _slower(guards: RolloutGuards, steps: Sequence[StepCounts], p99_ms: float | 
     if p99_ms is None:
         return GuardReading("p99", None, P99_SLOW, 0.0, "cannot be held against the version before it, which has no p99 yet")
     slow_ms = (guards.p99 or 1.0) * p99_ms
-    pairs = [(step.above(1, slow_ms), step.above(0, slow_ms), step.share / 100) for step in steps]
+    pairs = [(step.above(1, slow_ms), step.above(0, slow_ms), step.share_of_new()) for step in steps]
     new, old = sum(pair[0] for pair in pairs), sum(pair[1] for pair in pairs)
     of_new, of_old = (sum(step.calls[arm] for step in steps) for arm in (1, 0))
     log_e = math.fsum(sequential_tests.events_evidence(slow_new, slow_old, share, _AS_SLOW) for slow_new, slow_old, share in pairs)
@@ -320,8 +334,21 @@ def _over(guards: RolloutGuards, steps: Sequence[StepCounts], _: float | None) -
 def _answers(guards: RolloutGuards, steps: Sequence[StepCounts], _: float | None) -> GuardReading:
     limit = guards.answers or 0.0
     new, old = (_summed([step.answers[arm] for step in steps]) for arm in (1, 0))
-    log_e = math.fsum(sequential_tests.distribution_evidence(step.answers[1], step.answers[0], step.share / 100) for step in steps)
-    value = sequential_tests.distribution_distance(new, old) if sum(new.values()) and sum(old.values()) else None
+    sticky = [step.callers for step in steps if step.callers is not None]
+    if sticky:
+        everyone = StickyCallers()
+        for callers in sticky:
+            everyone.add(callers)
+        by_arm = [everyone.shares_of_labels(arm) for arm in (1, 0)]
+        log_e = math.fsum(
+            sequential_tests.caller_evidence(step.callers.shares_of_labels(1), step.callers.shares_of_labels(0), step.share / 100)
+            for step in steps
+            if step.callers is not None
+        )
+        value = sequential_tests.distribution_distance(*by_arm) if all(map(bool, by_arm)) else None
+    else:
+        log_e = math.fsum(sequential_tests.distribution_evidence(step.answers[1], step.answers[0], step.share / 100) for step in steps)
+        value = sequential_tests.distribution_distance(new, old) if sum(new.values()) and sum(old.values()) else None
     summary = f"answers otherwise: {_most_apart(new, old)}" if value is not None else "has not answered yet"
     return _reading(guards, "answers", value, limit, log_e, summary)
 
@@ -380,6 +407,8 @@ def decide_rollout(rollout: Rollout, read: Sequence[GuardReading], now: StepCoun
     if now.calls[1] < step.calls or minutes < step.minutes:
         left = [f"{step.calls - now.calls[1]:,} calls"] if now.calls[1] < step.calls else []
         left += [f"{step.minutes - minutes:,.1f} minutes"] if minutes < step.minutes else []
+        if (nobody := _reaches_nobody(rollout, now)) is not None:
+            return RolloutDecision("hold", nobody)
         return RolloutDecision("hold", f"{rollout.new} has {step.share:g} % and {' and '.join(left)} to go")
     blind = next((reading for reading in read if reading.guard == "p99" and reading.value is None), None)
     if blind is not None:
@@ -392,6 +421,21 @@ def decide_rollout(rollout: Rollout, read: Sequence[GuardReading], now: StepCoun
         after = rollout.plan.steps[rollout.step + 1].share
         return RolloutDecision("go on", f"{rollout.new} goes on to {after:g} % after {seen} at {step.share:g} %, all guards calm")
     return RolloutDecision("finish", f"{rollout.new} serves alone after {seen} at {step.share:g} %, all guards calm")
+
+
+def _reaches_nobody(rollout: Rollout, now: StepCounts) -> str | None:
+    """What to say of a step that has given none of its callers to the new version, though it has had calls enough to."""
+    step = rollout.plan.steps[rollout.step]
+    callers = now.callers
+    if callers is None or not callers.seen or now.calls[1] or now.calls[0] < _ENOUGH / (step.share / 100):
+        return None
+    share = math.ceil(callers.reaching * 10) / 10
+    after = next((later.share for later in rollout.plan.steps[rollout.step + 1 :] if later.share >= share), None)
+    advice = f"the step of {after:g} % would" if after is not None else "no step of this rollout does"
+    return (
+        f"{rollout.new} has {step.share:g} % and reaches none of {len(callers.seen):,} callers; from {share:g} % on it reaches one "
+        f"({advice}); take it back and begin with that share, or finish it"
+    )
 
 
 def apply_decision(rollout: Rollout, decision: RolloutDecision) -> Rollout:

@@ -6,13 +6,16 @@ from bisect import bisect_left
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from functools import cache
+from secrets import token_hex
 from typing import Any
 
 from pydantic import TypeAdapter
 
 from lamppost.core.artifact.reference import Reference
 from lamppost.core.endpoint.agreement import answers_differ, main_answer
+from lamppost.core.endpoint.caller_counts import StickyCallers
 from lamppost.core.endpoint.rollout import Rollout, StepCounts
+from lamppost.core.endpoint.shares import Shares
 from lamppost.core.monitoring.latency_histogram import bucket_of
 from lamppost.core.schema.fields import Schema, find_field
 from lamppost.core.schema.value_kinds import choice_text
@@ -22,7 +25,8 @@ from lamppost.core.schema.value_kinds import choice_text
 class CountedRollout:
     """What is counted for a step of a rollout. old, new : versions. share : percent of calls for the new one. answer : the answer field
     whose distribution is counted. edges : inner edges of its bins for a number, by the old version's reference. scale, tolerance : numbers
-    further apart than their product disagree. compare : whether both versions get the same rows.
+    further apart than their product disagree. compare : whether both versions get the same rows. sticky : whether callers are kept with a
+    version.
     """
 
     rollout: int
@@ -35,6 +39,7 @@ class CountedRollout:
     scale: float | None
     tolerance: float
     compare: bool
+    sticky: bool = False
 
     def cell(self, answer: Mapping[str, Any]) -> str:
         """The label of an answer, or the bin that its number falls into."""
@@ -64,6 +69,7 @@ def counted_rollout(rollout: Rollout, number: int, answers: Schema, reference: R
         profile.sd if profile is not None else None,
         guards.tolerance,
         guards.disagreement is not None,
+        rollout.sticky is not None,
     )
 
 
@@ -73,20 +79,30 @@ class RolloutTally:
     def __init__(self, rollout: CountedRollout, answers: Schema) -> None:
         self.rollout = rollout
         self._field = find_field(answers, rollout.answer) or main_answer(answers)
-        self._counts = StepCounts(rollout.share)
+        self._shares = Shares({rollout.old: 100.0 - rollout.share, rollout.new: rollout.share})
+        self._counts = self._no_counts()
+        self._without_key, self._own = 0, token_hex(8)
 
-    def answered(self, version: str, ms: float, answers: list[dict[str, Any]]) -> None:
-        """Count a call that a version answered, by its first row, because rows of one call are not independent."""
+    def _no_counts(self) -> StepCounts:
+        return StepCounts(self.rollout.share, callers=StickyCallers() if self.rollout.sticky else None)
+
+    def answered(self, version: str, ms: float, answers: list[dict[str, Any]], key: str | None = None) -> None:
+        """Count a call that a version answered, by its first row, because rows of one call are not independent. key : of its caller."""
         arm, counts = self._arm(version), self._counts
         if arm is None:
             return
         counts.calls[arm] += 1
         bucket = str(bucket_of(ms * 1e3))
         counts.latency[arm][bucket] = counts.latency[arm].get(bucket, 0) + 1
-        if answers and self.rollout.answer in answers[0]:
-            labels, cell = counts.answers[arm], self.rollout.cell(answers[0])
+        cell = self.rollout.cell(answers[0]) if answers and self.rollout.answer in answers[0] else None
+        if cell is not None:
+            labels = counts.answers[arm]
             if cell in labels or len(labels) < 64:
                 labels[cell] = labels.get(cell, 0) + 1
+        if counts.callers is not None:
+            self._without_key += key is None
+            caller = key if key is not None else f"{self._own} {self._without_key}"  # nothing keeps it with a version: a caller of its own
+            counts.callers.note(caller, arm, cell, self._shares.share_reaching(caller, self.rollout.new))
 
     def failed(self, version: str) -> None:
         """Count a call that a version failed."""
@@ -106,7 +122,7 @@ class RolloutTally:
 
     def take_counts(self) -> StepCounts | None:
         """The counts since the last call of this method; None if nothing was counted."""
-        counts, self._counts = self._counts, StepCounts(self.rollout.share)
+        counts, self._counts = self._counts, self._no_counts()
         return None if counts.empty else counts
 
     def _arm(self, version: str) -> int | None:

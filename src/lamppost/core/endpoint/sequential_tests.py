@@ -67,6 +67,20 @@ def distribution_evidence(new: Mapping[str, int], old: Mapping[str, int], share:
     return total
 
 
+def caller_evidence(new: Mapping[str, float], old: Mapping[str, float], share: float) -> float:
+    """Evidence that callers of both versions are not answered alike, by how many there were per label, in parts of callers.
+
+    As `distribution_evidence`, but the share by which callers are given to the new version is not known: keys do not give a few callers
+    out as exactly as the split says. Whatever it is, callers are no likelier than at the share that was seen.
+    """
+    n, o = math.fsum(new.values()), math.fsum(old.values())
+    if not 0 < share < 1 or not n + o:
+        return 0.0
+    a, b = PRIOR * share, PRIOR * (1 - share)
+    total = math.fsum(_beta(a + new.get(label, 0.0), b + old.get(label, 0.0)) - _beta(a, b) for label in sorted(new.keys() | old.keys()))
+    return total - (n * math.log(n / (n + o)) if n else 0.0) - (o * math.log(o / (n + o)) if o else 0.0)
+
+
 def _beta(a: float, b: float) -> float:
     return math.lgamma(a) + math.lgamma(b) - math.lgamma(a + b)
 
@@ -77,7 +91,7 @@ def mean_evidence(logs: Sequence[float]) -> float:
     return top + math.log(math.fsum(math.exp(log - top) for log in logs) / len(logs))
 
 
-def distribution_distance(new: Mapping[str, int], old: Mapping[str, int]) -> float:
+def distribution_distance(new: Mapping[str, float], old: Mapping[str, float]) -> float:
     """How far two distributions lie apart: the total variation distance of their shares, 0 (alike) to 1 (nothing in common)."""
     all_new, all_old = sum(new.values()), sum(old.values())
     if not all_new or not all_old:

@@ -69,6 +69,13 @@ class Shares:
             at -= share
         return self.largest_share  # the last hair of rounding
 
+    def share_reaching(self, key: str, version: str) -> float:
+        """The smallest share in percent at which a version is given the calls with this key, while another one has the rest."""
+        data = key.encode("utf-8", "surrogatepass")
+        own = -math.log(_uniform(data, version))
+        others = min((-math.log(_uniform(data, name)) for name in self.of if name != version), default=math.inf)
+        return _WHOLE * own / (own + others) if math.isfinite(others) else 0.0
+
     def version_of_key(self, key: str) -> str:
         """The version of a call with this key."""
         data = key.encode("utf-8", "surrogatepass")

@@ -11,8 +11,10 @@ from uuid import UUID
 import orjson
 from fastapi import APIRouter, Query
 
+from lamppost.core.drift.baseline import DriftBaseline
+from lamppost.core.drift.live_history import live_pairs
 from lamppost.core.drift.verdict_text import bin_shares, describe_verdict, window_as_reference
-from lamppost.core.drift.verdicts import DriftBaseline, judge_windows
+from lamppost.core.drift.verdicts import judge_windows
 from lamppost.core.drift.window_verdict import WindowVerdict
 from lamppost.core.drift.windows import pool_windows
 from lamppost.core.errors import BadRequest, NotFound
@@ -150,8 +152,7 @@ async def _against(node: Node, judged: JudgedWindow, earlier: datetime) -> Windo
         raise NotFound(f"nothing was counted in the window that begins at {start:%Y-%m-%d %H:%M} UTC")
     base = scorer.sketcher.against
     (before, rows), (after, _) = (pool_windows([tick[:2] for tick in ticks.values()]) for ticks in pair)
-    correlations = before.moments.correlations() if before.moments is not None else None
-    held = DriftBaseline(window_as_reference(base.known, before.fields), rows, base.names, correlations)
+    held = DriftBaseline(window_as_reference(base.known, before.fields), rows, base.paired, live_pairs(base.pairs, before))
     verdict = await asyncio.to_thread(judge_windows, held, [after])
     return describe_verdict(verdict, f"the window of {start:%Y-%m-%d %H:%M}")
 

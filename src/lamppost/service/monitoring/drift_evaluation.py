@@ -11,8 +11,10 @@ from datetime import UTC, datetime, timedelta
 
 from cachetools import LRUCache
 
+from lamppost.core.drift.baseline import FieldSketch, WindowSketch
+from lamppost.core.drift.live_history import LEAST_ROWS, MOST_CYCLES, LiveBaseline, LiveHistory
 from lamppost.core.drift.verdict_text import change_start, describe_verdict
-from lamppost.core.drift.verdicts import LADDER, FieldSketch, WindowSketch, judge_windows
+from lamppost.core.drift.verdicts import LADDER, judge_windows
 from lamppost.core.drift.window_verdict import WindowVerdict
 from lamppost.core.drift.windows import WindowLayout, pool_windows, read_window, write_window
 from lamppost.core.errors import LampPostError
@@ -27,9 +29,14 @@ from lamppost.store.windows import JudgedWindow, UnjudgedWindows, WindowDelta
 
 log = logging.getLogger("lamppost.drift")
 
-LEAST_ROWS = 50
-"""A window of fewer rows is pooled with those before it."""
 _BACK = 4 * LADDER[-1]
+_LONG_BACK = 64 * LADDER[-1]
+"""So many windows are looked back on where the last `_BACK` hold too few rows to be judged together."""
+_LEAST_JOINED = LADDER[-1] * LEAST_ROWS
+_HISTORIES = 8
+"""Streams whose earlier windows are kept in memory; those of forty numbers take 10 MB each."""
+_CYCLES_READ = 21
+"""Days of earlier windows that are read for a stream: fourteen for the baseline of each of the last seven."""
 _TURN_S = 2.0
 """Longest time for judging before another job has its turn."""
 _SETTLED_S = 60.0
@@ -63,6 +70,7 @@ class DriftEvaluation:
         self.judged_endpoints: set[str] = set()
         self._through = self._merged = 0
         self._watermark = Watermark(_OVER_S)
+        self._histories: LRUCache[tuple[str, str, timedelta], LiveHistory] = LRUCache(_HISTORIES)
         self._explained: LRUCache[tuple[str, str, datetime], tuple[tuple[str, ...], int, bool]] = LRUCache(_REMEMBERED)
 
     def settings_of(self, endpoint: str) -> MonitoringSettings:
@@ -104,8 +112,32 @@ class DriftEvaluation:
     async def _judge(self, fresh: UnjudgedWindows, scorer: ReferenceScorer) -> list[JudgedWindow]:
         span = timedelta(minutes=self.settings_of(fresh.endpoint).window_minutes)
         first, last = window_start(fresh.at[0], span), window_start(fresh.at[-1], span)
-        ticks = await self.counted_ticks(fresh.endpoint, fresh.version, scorer, first - _BACK * span, last + LADDER[-1] * span)
-        return await asyncio.to_thread(_judged, fresh, scorer, span, ticks, first)
+        end = last + LADDER[-1] * span
+        ticks = await self.counted_ticks(fresh.endpoint, fresh.version, scorer, first - _BACK * span, end)
+        if sum(rows for at, (_, rows, _) in ticks.items() if at < first + span) < _LEAST_JOINED:
+            ticks = await self.counted_ticks(fresh.endpoint, fresh.version, scorer, first - _LONG_BACK * span, end)
+        judged = await asyncio.to_thread(_judged, fresh, scorer, span, ticks, first)
+        if all(window.state in ("steady", "too few") for window in judged):
+            return judged
+        history = await self._live_history(fresh, scorer, span, judged[-1].at)
+        return judged if not len(history) else await asyncio.to_thread(_judged, fresh, scorer, span, ticks, first, history)
+
+    async def _live_history(self, fresh: UnjudgedWindows, scorer: ReferenceScorer, span: timedelta, until: datetime) -> LiveHistory:
+        """The windows of a stream that were closed before a time. They are read a day at a time, and kept for the next look."""
+        assert scorer.sketcher is not None
+        key = (fresh.endpoint, fresh.version, span)
+        history = self._histories.get(key)
+        if history is None:
+            history = self._histories[key] = LiveHistory(scorer.sketcher.against, windows_of_a_day(span))
+        start = until - max(_CYCLES_READ * history.cycle, 2 * MOST_CYCLES) * span
+        if history.last >= 0:
+            start = max(start, datetime.fromtimestamp((history.last + 1) * span.total_seconds(), UTC))
+        while start < until:
+            end = min(until, start + max(span, timedelta(days=1) // span * span))
+            ticks = await self.counted_ticks(fresh.endpoint, fresh.version, scorer, start, end)
+            await asyncio.to_thread(_add_windows, history, ticks, span)
+            start = end
+        return history
 
     async def _explain(self, judged: list[JudgedWindow], scorer: ReferenceScorer) -> None:
         """Explain the newest windows that are not steady, and the one with which the change began."""
@@ -185,32 +217,59 @@ def _ticks(layout: WindowLayout, deltas: Sequence[WindowDelta]) -> tuple[Ticks, 
     return {at: (*pool_windows(parts), odd[at]) for at, parts in sorted(by_tick.items())}, unread
 
 
-def _judged(fresh: UnjudgedWindows, scorer: ReferenceScorer, span: timedelta, ticks: Ticks, first: datetime) -> list[JudgedWindow]:
-    """Verdicts on all windows from ``first`` on. Windows without rows are left out."""
-    assert scorer.sketcher is not None
+def windows_of_a_day(span: timedelta) -> int:
+    """How many windows make up a day; of windows of a day, a week. 1 for longer ones."""
+    day = timedelta(days=1)
+    return max(1, round(day / span)) if span < day else 7 if span == day else 1
+
+
+def _add_windows(history: LiveHistory, ticks: Ticks, span: timedelta) -> None:
+    for at, window, _, _ in _whole_windows(ticks, span):
+        history.add(_number_of(at, span), window)
+
+
+def _number_of(at: datetime, span: timedelta) -> int:
+    return int(at.timestamp() // span.total_seconds())
+
+
+def _whole_windows(ticks: Ticks, span: timedelta) -> list[tuple[datetime, WindowSketch, int, int]]:
+    """Start, counts, rows and odd rows of each window that has rows."""
     by_window: dict[datetime, list[tuple[WindowSketch, int, int]]] = defaultdict(list)
     for at, tick in ticks.items():
         by_window[window_start(at, span)].append(tick)
-    whole = [(at, *pool_windows([tick[:2] for tick in parts]), sum(tick[2] for tick in parts)) for at, parts in sorted(by_window.items())]
+    return [(at, *pool_windows([tick[:2] for tick in parts]), sum(tick[2] for tick in parts)) for at, parts in sorted(by_window.items())]
+
+
+def _judged(
+    fresh: UnjudgedWindows, scorer: ReferenceScorer, span: timedelta, ticks: Ticks, first: datetime, history: LiveHistory | None = None
+) -> list[JudgedWindow]:
+    """Verdicts on all windows from ``first`` on. Windows without rows are left out. history : earlier windows of the stream."""
+    whole = _whole_windows(ticks, span)
     judged = []
     for place, (at, _, rows, odd) in enumerate(whole):
         if at < first:
             continue
-        past = [tick for tick in whole[: place + 1] if tick[0] > at - _BACK * span][-LADDER[-1] :]
-        verdict = _verdict_on(scorer, [(earlier[1], earlier[2]) for earlier in past], rows)
+        live = history.baseline(_number_of(at, span)) if history is not None else None
+        verdict = _verdict_on(scorer, [(earlier[1], earlier[2]) for earlier in whole[: place + 1]], rows, live)
         judged.append(JudgedWindow(fresh.endpoint, fresh.version, at, at + span, rows, odd, verdict))
     return judged
 
 
-def _verdict_on(scorer: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: int) -> WindowVerdict:
+def _verdict_on(scorer: ReferenceScorer, past: list[tuple[WindowSketch, int]], rows: int, live: LiveBaseline | None) -> WindowVerdict:
+    """The verdict on the last of some windows, oldest first. Windows of few rows are joined with those before them."""
     assert scorer.sketcher is not None
     used: list[WindowSketch] = []
     held: list[tuple[WindowSketch, int]] = []
+    joined, most = 0, max(LADDER[-1], live.cycle if live is not None else 0)
     for earlier in reversed(past):
         held.insert(0, earlier)
+        joined = max(joined, len(held))
         if sum(many for _, many in held) >= LEAST_ROWS:
             used.insert(0, pool_windows(held)[0])
             held = []
+            if len(used) == most:
+                break
     if not used:
         return WindowVerdict("too few", f"Too few: {rows:,} rows, at least {LEAST_ROWS} are needed.", windows=len(past), rows=rows)
-    return describe_verdict(judge_windows(scorer.sketcher.against, used))
+    # what was joined lies at no time of day
+    return describe_verdict(judge_windows(scorer.sketcher.against, used, live if joined == 1 else None))

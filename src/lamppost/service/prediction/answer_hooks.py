@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import orjson
@@ -64,16 +64,26 @@ class AnswerHooks:
         self.redaction = redaction
 
     def after_answer(
-        self, version: str, rows: Sequence[Row] | None, answers: list[Row], ms: float, request_id: str, token: str | None
+        self,
+        version: str,
+        rows: Sequence[Row] | None,
+        answers: list[Row],
+        ms: float,
+        request_id: str,
+        token: str | None,
+        keys: Mapping[str, str] | None = None,
     ) -> None:
-        """Count and copy an answered call. rows : as the model took them; None for columns, which are counted and not copied."""
+        """Count and copy an answered call. rows : as the model took them; None for columns, which are counted and not copied. keys : by
+        version, what gave it the first of its rows, where callers are kept with a version.
+        """
+        key_of = keys or {}
         tally = self.tally
         if tally is not None:
             if ", " in version:  # rows of one call went to several
                 for name in version.split(", "):
-                    tally.answered(name, ms, [answer for answer in answers if answer.get(WHICH) == name])
+                    tally.answered(name, ms, [answer for answer in answers if answer.get(WHICH) == name], key_of.get(name))
             else:
-                tally.answered(version, ms, answers)
+                tally.answered(version, ms, answers, key_of.get(version))
                 if tally.rollout.compare and version == tally.rollout.new and rows is not None:
                     old = self.others.get(tally.rollout.old)
                     if old is not None:

@@ -124,7 +124,9 @@ class PredictionCall:
         self.timer.note_lane(answer.queue_s, answer.worker_s)
         self.version, self.answer = output.version, answer
         if self.hooks is not None:
-            self.hooks.after_answer(output.version, output.rows, answer.rows, self.timer.total_s * 1e3, self.request_id, self.token)
+            self.hooks.after_answer(
+                output.version, output.rows, answer.rows, self.timer.total_s * 1e3, self.request_id, self.token, output.keys
+            )
 
     def envelope(self) -> dict[str, Any]:
         """The values beside the answers in JSON: version, request id, and what lenient reading changed."""

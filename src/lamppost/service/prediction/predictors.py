@@ -46,11 +46,15 @@ class PredictionInput(NamedTuple):
 
 
 class PredictionOutput(NamedTuple):
-    """An answer, and which versions gave it, comma-separated. rows : as the model took them, None where they came as columns."""
+    """An answer, and which versions gave it, comma-separated. rows : as the model took them, None where they came as columns.
+
+    keys : by version, the key that gave it the first of its rows, where keys do.
+    """
 
     answer: LaneAnswer
     version: str
     rows: list[Row] | None = None
+    keys: Mapping[str, str] | None = None
 
 
 class Predictor(Protocol):

@@ -46,11 +46,13 @@ class ShareRouter(RowRouter):
 
     def pick_version(self, headers: Headers) -> SingleVersion:
         """The version of a whole call, by its header or by its turn."""
-        if self._header is not None:
-            key = next((value for name, value in headers if name == self._header), None)
-            if key is not None:
-                return self.single_versions[self._shares.version_of_key(key.decode("latin-1"))]
-        return self.single_versions[self._turn()]
+        key = self._key_among(headers)
+        return self.single_versions[self._turn() if key is None else self._shares.version_of_key(key)]
+
+    def _key_among(self, headers: Headers) -> str | None:
+        if self._header is None:
+            return None
+        return next((value.decode("latin-1") for name, value in headers if name == self._header), None)
 
     def _turn(self) -> str:
         self._calls += 1
@@ -59,18 +61,23 @@ class ShareRouter(RowRouter):
     async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """All rows by one version, or each by that of its key, the answers in the rows' order."""
         if self.takes_whole_calls:
-            chosen = self.pick_version(given.headers)
+            chosen, key = self.pick_version(given.headers), self._key_among(given.headers)
             try:
-                return await chosen.predict(given, options)
+                output = await chosen.predict(given, options)
+                return output if key is None else output._replace(keys={chosen.version: key})
             except LampPostError as error:
                 error.version = chosen.version
                 raise
         rows = self.rows_of(given)
         if self._field is None:
-            return await self.answer_by_versions([self.pick_version(given.headers).version] * len(rows), rows, given.size_bytes, options)
-        keys = [row.get(self._field) for row in rows]
-        versions = [self._turn() if key is None else self._shares.version_of_key(choice_text(key)) for key in keys]
-        return await self.answer_by_versions(versions, rows, given.size_bytes, options)
+            keys = [self._key_among(given.headers)] * len(rows)
+            versions = [self.pick_version(given.headers).version] * len(rows)
+        else:
+            keys = [None if (value := row.get(self._field)) is None else choice_text(value) for row in rows]
+            versions = [self._turn() if key is None else self._shares.version_of_key(key) for key in keys]
+        output = await self.answer_by_versions(versions, rows, given.size_bytes, options)
+        first = {version: key for version, key in reversed(list(zip(versions, keys, strict=True))) if key is not None}
+        return output._replace(keys=first) if first else output
 
 
 def _same(schema: Schema, promised: Schema) -> bool:

@@ -25,14 +25,18 @@ class WindowAnswer(ApiModel):
 
 
 class DriftFindingAnswer(ApiModel):
-    """One way in which a figure differs. p : the chance of as much in an unchanged stream. size : sd, or parts of rows."""
+    """One way in which a figure differs. p : the chance of as much in an unchanged stream. size : sd, or parts of rows.
 
-    what: Literal["location", "spread", "shape", "missing", "outside", "unseen", "correlation"]
+    where : the values whose part of the rows changed most, for a finding about shape; before and after are theirs.
+    """
+
+    what: Literal["location", "spread", "shape", "missing", "outside", "far", "unseen", "correlation"]
     p: float
     size: float
     signed: float
     before: float | None
     after: float | None
+    where: str | None
 
 
 class FeatureDriftAnswer(ApiModel):
