@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bench.drift_live import Change, unsteady_in_sequence, windows_until_found
+from bench.drift_reasons import CHANGES, named_rightly
 from bench.drift_streams import Columns, Rng, Stream, make_sketcher, rare_and_tied
 from lamppost.core.drift.verdicts import LADDER, judge_windows
 from lamppost.core.monitoring.quality import estimate_share
@@ -167,6 +168,12 @@ def main() -> int:
     check_sequences(check, max(1, runs // 100))
     found, of = power(_number(lambda values, _: values + 0.03), 20_000, 50_000, max(20, runs // 8), seed=3)
     check("irrelevant: mean 0.03 sd at 50,000 rows", found, of, 0.01, least=False)
+    print("reasons", flush=True)
+    for name in CHANGES:
+        fields, slices, found = named_rightly(name, max(20, runs // 8))
+        check(f"{name}: field named first", fields, found, 0.95, least=True)
+        if CHANGES[name][1][1] is not None:
+            check("  and its slice", slices, found, 0.90, least=True)
     print("found", flush=True)
     for name, (shift, goal) in SHIFTS.items():
         found, of = power(shift, 20_000, 1_000, max(50, runs // 2), seed=4)

@@ -135,6 +135,18 @@ function Why({ found, endpoint }: { found: DriftPage; endpoint: string }) {
             </Fragment>
           ))}
         {why.fields
+          .filter((field) => field.follows !== null)
+          .map((field) => (
+            <Fragment key={`${field.name} follows`}>
+              <span>
+                <Mono>{field.name}</Mono>
+              </span>
+              <span className="text-soft">
+                follows <Mono>{field.follows}</Mono>, whose values come in other shares
+              </span>
+            </Fragment>
+          ))}
+        {why.fields
           .filter((field) => field.explains !== null)
           .map((field) => (
             <Fragment key={`${field.name} explains`}>

@@ -5,7 +5,8 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lamppost.core.drift.attribution import answer_shift, explained_part, rows_with_field_moved, slices_behind_change
+from bench.drift_reasons import CHANGES, named_rightly
+from lamppost.core.drift.attribution import answer_shift, explained_part, place_of_change, rows_with_field_moved, shift_is_clear
 from lamppost.core.drift.baseline import DriftBaseline, FieldSketch, ReferenceField
 from lamppost.core.drift.bins import bin_choices, bin_numbers
 from lamppost.core.drift.field_tests import DriftFinding
@@ -173,13 +174,47 @@ def lamps(count: int, factor: float = 1.0, gone: float = 0.0) -> list[dict[str, 
 
 class Why(unittest.TestCase):
     def test_the_district_that_changed_is_named_and_no_other(self) -> None:
-        found = slices_behind_change("volts", ["district", "kind"], lamps(500), lamps(800, factor=1.1))
-        self.assertEqual([(one.by, one.value) for one in found], [("district", "harbour")])
-        self.assertGreater(found[0].part, 0.9)
-        found = slices_behind_change("volts", ["district", "kind"], lamps(500), lamps(800, gone=0.9), missing=True)
-        self.assertEqual([(one.by, one.value) for one in found], [("district", "weir")])
-        self.assertEqual(slices_behind_change("volts", ["district"], lamps(500), lamps(800))[1:], [])
-        self.assertEqual(slices_behind_change("volts", ["district"], [], []), [])
+        for window, what, value in (
+            (lamps(800, factor=1.1), "location", "harbour"),
+            (lamps(800, factor=1_000), "far", "harbour"),
+            (lamps(800, gone=0.9), "missing", "weir"),
+        ):
+            found = place_of_change("volts", ["district", "kind"], lamps(500), window, what).slices  # type: ignore[arg-type]
+            self.assertEqual([(one.by, one.value) for one in found], [("district", value)], what)
+            self.assertGreater(found[0].part, 0.9)
+        self.assertEqual(place_of_change("volts", ["district"], lamps(500), lamps(800)).slices[1:], ())
+        self.assertEqual(place_of_change("volts", ["district"], [], []).slices, ())
+
+    def test_a_field_that_only_follows_the_mix_of_another_is_no_reason_of_its_own(self) -> None:
+        def mixed(part: float, apart: float = 4.0) -> list[dict[str, object]]:
+            districts = ["harbour" if RNG.random() < part else "mill" for _ in range(600)]
+            return [{"district": one, "volts": float(RNG.normal(230 + apart * (one == "mill"), 2))} for one in districts]
+
+        place = place_of_change("volts", ["district"], mixed(0.7), mixed(0.2), mixed=["district"])
+        self.assertEqual((place.follows, place.slices), ("district", ()))
+        moved = [row | {"volts": float(row["volts"]) + 6} for row in mixed(0.2)]  # type: ignore[arg-type]
+        self.assertIsNone(place_of_change("volts", ["district"], mixed(0.7), moved, mixed=["district"]).follows)
+        for name, what in CHANGES.items():
+            fields, slices, found = named_rightly(name, 2, rows=1_000, known_rows=4_000)
+            self.assertEqual((fields, slices, found), (2, 2, 2), f"{name}: {what[1]}")
+
+    def test_answers_that_move_by_chance_are_not_explained(self) -> None:
+        def labels(part: float, count: int) -> list[dict[str, object]]:
+            return [{"label": "fails" if at < part * count else "holds", "kwh": 3.0 * (at % 7)} for at in range(count)]
+
+        self.assertFalse(shift_is_clear(labels(0.20, 300), labels(0.24, 300), "label"))
+        self.assertTrue(shift_is_clear(labels(0.20, 300), labels(0.35, 300), "label"))
+        self.assertFalse(shift_is_clear(labels(0.2, 700), labels(0.2, 700), "kwh"))
+        self.assertTrue(shift_is_clear(labels(0.2, 700), [{"kwh": 12.0}] * 700, "kwh"))
+
+    def test_a_field_is_moved_only_in_the_slice_that_changed(self) -> None:
+        reference, window = lamps(400), lamps(400, factor=1.5)
+        after = rows_with_field_moved("volts", reference, window, ("district", "harbour"))
+        for old, new in zip(reference, after, strict=True):
+            if old["district"] == "harbour":
+                self.assertGreater(new["volts"], 300)
+            else:
+                self.assertEqual(new, old)
 
     def test_moving_one_field_of_the_reference_explains_the_answers_that_hang_on_it(self) -> None:
         reference, window = lamps(400), lamps(400, factor=1.2)

@@ -47,7 +47,8 @@ class WindowVerdict:
 class FieldReason:
     """Where the change of one feature sits. new : new words of a text, each with its part of the rows.
 
-    explains : the part of the change in the answers that this feature accounts for; None where that cannot be computed.
+    explains : the part of the change in the answers that this feature accounts for; None where that cannot be computed. follows : the field
+    whose mix this one follows, without having changed by itself.
     """
 
     name: str
@@ -56,6 +57,7 @@ class FieldReason:
     slices: tuple[ChangeSlice, ...]
     new: tuple[str, ...]
     explains: float | None = None
+    follows: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,6 +116,8 @@ def explanation_sentence(fields: Sequence[FieldReason], changes: Sequence[Nearby
         if reason.slices:
             first = reason.slices[0]
             text = f"{reason.name} where {first.by} is {first.value} ({100 * first.part:.0f} % of the change)"
+        if reason.follows is not None:
+            text += f", as {reason.follows} has other shares"
         if reason.new:
             text += f"; new: {', '.join(reason.new[:3])}"
         if reason.explains is not None and reason.explains >= 0.2:

@@ -12,8 +12,15 @@ from datetime import datetime, timedelta
 
 import orjson
 
-from lamppost.core.drift.attribution import ChangeSlice, answer_shift, explained_part, rows_with_field_moved, slices_behind_change
-from lamppost.core.drift.watched_features import split_words
+from lamppost.core.drift.attribution import (
+    ChangePlace,
+    answer_shift,
+    explained_part,
+    place_of_change,
+    rows_with_field_moved,
+    shift_is_clear,
+)
+from lamppost.core.drift.watched_features import NEW_WORDS, split_words
 from lamppost.core.drift.window_verdict import (
     AnswerMove,
     AnswerMoves,
@@ -41,8 +48,6 @@ _CALLS = 600
 _ROWS = 1_500
 _ASKED = 300
 _FIELDS = 4
-_CLEAR = 0.03
-"""A label whose part of the answers moved by less is moved by chance as easily, with so few rows."""
 
 
 async def explain_window(pool: Pool, deployment: Deployment, judged: JudgedWindow, since: datetime) -> DriftExplanation:
@@ -51,10 +56,12 @@ async def explain_window(pool: Pool, deployment: Deployment, judged: JudgedWindo
     calls = await call_samples.sample_inputs(pool, judged.endpoint, judged.version, since, judged.until, _CALLS)
     rows = [row for call in calls for row in request_rows(call.input)][:_ROWS]
     changed = judged.verdict.changed_fields[:_FIELDS]
-    fields = await asyncio.to_thread(lambda: [_reason(field, lamp, rows) for field in changed])
+    mixed = [field.name for field in judged.verdict.changed_fields]
+    fields = await asyncio.to_thread(lambda: [_reason(field, lamp, rows, mixed) for field in changed])
     answers = [row for call in calls for row in answer_rows(call.answer)]
-    moves, explained = await _answer_moves(deployment, judged, lamp, [field.name for field in fields], rows, answers)
-    fields = sorted((replace(field, explains=explained.get(field.name)) for field in fields), key=lambda field: -(field.explains or 0.0))
+    moves, explained = await _answer_moves(deployment, judged, lamp, fields, rows, answers)
+    fields = [replace(field, explains=explained.get(field.name)) for field in fields]
+    fields.sort(key=lambda field: (field.follows is not None, -(field.explains or 0.0)))
     changes, callers = await _nearby_changes(pool, judged.endpoint, since), await _caller_changes(pool, judged, since)
     return DriftExplanation(
         since,
@@ -67,25 +74,25 @@ async def explain_window(pool: Pool, deployment: Deployment, judged: JudgedWindo
     )
 
 
-def _reason(changed: DescribedField, lamp: Lamp, rows: list[Row]) -> FieldReason:
-    """A changed feature: where its change sits, and which words are new."""
+def _reason(changed: DescribedField, lamp: Lamp, rows: list[Row], mixed: list[str]) -> FieldReason:
+    """A changed feature: where its change sits, and which words are new. mixed : all changed features."""
     name, reference = changed.name, lamp.reference
-    slices: list[ChangeSlice] = []
+    place = ChangePlace()
     new: list[str] = []
     if reference is not None and name in lamp.manifest.inputs.names:
-        missing = bool(changed.findings) and changed.findings[0].what == "missing"
         choices = [field.name for field in lamp.manifest.inputs if field.kind in ("choice", "yes/no") and not field.private]
-        slices = slices_behind_change(name, choices, reference.sample, rows, missing)
-    if reference is not None and name.endswith(".new words"):
-        field = name.removesuffix(".new words")
+        what = changed.findings[0].what if changed.findings else "location"
+        place = place_of_change(name, choices, reference.sample, rows, what, [other for other in mixed if other in choices])
+    if reference is not None and name.endswith(NEW_WORDS):
+        field = name.removesuffix(NEW_WORDS)
         usual = frozenset(reference.words.get(field, ()))
         words = Counter(word for row in rows if isinstance(row.get(field), str) for word in set(split_words(row[field])) - usual)
         new = [f"{word} ({100 * many / max(1, len(rows)):.0f} %)" for word, many in words.most_common(5) if many > 2]
-    return FieldReason(name, changed.state, changed.summary, tuple(slices), tuple(new))
+    return FieldReason(name, changed.state, changed.summary, place.slices, tuple(new), follows=place.follows)
 
 
 async def _answer_moves(
-    deployment: Deployment, judged: JudgedWindow, lamp: Lamp, changed: list[str], rows: list[Row], answers: list[Row]
+    deployment: Deployment, judged: JudgedWindow, lamp: Lamp, changed: list[FieldReason], rows: list[Row], answers: list[Row]
 ) -> tuple[AnswerMoves | None, dict[str, float]]:
     """How the main answer moved, and what part of that each changed input explains: rows of the reference are asked again with that
     input moved.
@@ -102,11 +109,13 @@ async def _answer_moves(
         async with deployment.leases.visited(parse_version(judged.version)) as lane:
             before = await _ask(lane, sample)
             whole = answer_shift(before, answers, answer)
-            if max(map(abs, whole.values()), default=0.0) > _CLEAR:
-                for name in changed:
-                    if name in names:
-                        after = await _ask(lane, rows_with_field_moved(name, sample, rows))
-                        explained[name] = round(explained_part(answer_shift(before, after, answer), whole), 3)
+            if not shift_is_clear(before, answers, answer):
+                return None, {}
+            for reason in changed:
+                if reason.name in names:
+                    within = (reason.slices[0].by, reason.slices[0].value) if reason.slices else None
+                    after = await _ask(lane, rows_with_field_moved(reason.name, sample, rows, within))
+                    explained[reason.name] = round(explained_part(answer_shift(before, after, answer), whole), 3)
     except LampPostError:
         return None, {}
     most = sorted(whole.items(), key=lambda pair: -abs(pair[1]))[:3]

@@ -80,6 +80,7 @@ class FieldReasonAnswer(ApiModel):
     slices: list[ChangeSliceAnswer]
     new: list[str] = Described(description="new words of a text, with the part of rows that have them")
     explains: float | None
+    follows: str | None = Described(description="the field whose mix this one follows, without having changed by itself")
 
 
 class AnswerShift(ApiModel):
