@@ -1,4 +1,4 @@
-"""How often the first reason of a drift is the right one: of a change of one field, of one field in one slice, of the mix of slices alone."""
+"""How often the first reason of a drift is right: of a change of one field, of one field in one slice, of the mix of slices alone."""
 
 from __future__ import annotations
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from lamppost.core.artifact.proof import Proof
-from lamppost.core.artifact.reference import Reference, make_reference
+from lamppost.core.artifact.reference import Reference, make_reference, with_fitted_sizes
 from lamppost.core.artifact.schema_inference import choose_proof_rows, frame_rows
 from lamppost.core.errors import BadRequest
 from lamppost.core.schema.columns import Column, answer_rows_from_columns
@@ -18,7 +18,7 @@ from lamppost.core.schema.fields import Schema
 from lamppost.packing.pack_warnings import input_warnings, unused_input_warnings
 from lamppost.packing.quality import AnswerQuality, answer_quality
 from lamppost.packing.recipe import Recipe
-from lamppost.packing.unseen_rows import unseen_rows
+from lamppost.packing.unseen_rows import partly_redrawn_rows, unseen_rows
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -31,6 +31,7 @@ _HEAVY_ROWS = 2_000
 _COMPARED_ROWS = 1_000
 _UNSEEN_OF_TEN = 3
 _LEAST_UNSEEN_ROWS = 50
+_REDRAWN_ROWS = 5_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,9 +120,26 @@ class Evidence:
         rows = frame_rows(self.inputs, self.request_frame.iloc[positions])
         held_out = self._held_out()
         if held_out is None:
-            return make_reference(self.inputs, rows, self.answers, self._answer_rows(positions))
+            return with_fitted_sizes(
+                make_reference(self.inputs, rows, self.answers, self._answer_rows(positions)), self.answers, self._redrawn()
+            )
         unseen = held_out[np.linspace(0, len(held_out) - 1, num=min(len(held_out), count)).astype(int)].tolist()
         return make_reference(self.inputs, rows, self.answers, self._answer_rows(unseen), unseen=True)
+
+    def _redrawn(self) -> list[dict[str, Any]]:
+        """Answers to rows that the model was not fitted on, for how far such answers lie from those of the frame; none where they cannot be
+        asked for.
+        """
+        heavy = any(field.kind in ("image", "tensor", "text") for field in self.inputs)
+        if heavy or self.recipe.answers is not None or len(self.frame) < _LEAST_UNSEEN_ROWS:
+            return []
+        frame = self.request_frame.iloc[np.linspace(0, len(self.frame) - 1, num=min(len(self.frame), _REDRAWN_ROWS)).astype(int)]
+        try:
+            rows = partly_redrawn_rows(frame)
+            return answer_rows_from_columns(self.answers, self.ask(rows), len(rows))
+        except Exception:  # code around a model need not take every combination of values
+            log.debug("no answers to rows beside those of the frame", exc_info=True)
+            return []
 
     def _held_out(self) -> np.ndarray[Any, np.dtype[np.int64]] | None:
         """Places of the rows that the model was not fitted on, if that was said."""

@@ -36,6 +36,23 @@ def mixed_rows(frame: pd.DataFrame, count: int, seed: int = 0) -> pd.DataFrame:
     return pd.DataFrame({name: frame[name].iloc[rng.integers(0, len(frame), count)].reset_index(drop=True) for name in frame.columns})
 
 
+def partly_redrawn_rows(frame: pd.DataFrame, part: float = 0.3, seed: int = 0) -> pd.DataFrame:
+    """The frame's rows, each with about so large a part of its columns from another row. Answers to these differ from those to the frame's
+    own rows about as much as answers to fresh rows do, or somewhat more.
+    """
+    import pandas as pd
+
+    rng = np.random.default_rng(seed)
+    columns = {}
+    for name in frame.columns:
+        own = frame[name].reset_index(drop=True)
+        places = np.arange(len(own))
+        redrawn = rng.random(len(own)) < part
+        places[redrawn] = rng.integers(0, len(own), int(redrawn.sum()))
+        columns[name] = own.iloc[places].reset_index(drop=True)
+    return pd.DataFrame(columns)
+
+
 def boundary_rows(frame: pd.DataFrame, labels: npt.NDArray[Any], ask: Ask, pairs: int, seed: int = 0) -> pd.DataFrame:
     """Rows on both sides of boundaries between labels: the way from one row to a row of another label is cut into ever smaller pieces.
 

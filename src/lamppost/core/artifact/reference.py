@@ -22,9 +22,10 @@ from lamppost.core.artifact.manifest import FORMAT
 from lamppost.core.artifact.older_formats import upgrade_reference
 from lamppost.core.drift.baseline import DriftBaseline, PairBaseline, ReferenceField, location_scores_of_bins
 from lamppost.core.drift.bins import BINS, FieldBins, bin_choices, bin_numbers
+from lamppost.core.drift.field_tests import field_differences
 from lamppost.core.drift.outlier_score import OutlierScorer
 from lamppost.core.drift.sketches import Sketcher, pair_baseline, peak_scores
-from lamppost.core.drift.watched_features import ANSWERS, Columns, FeatureExtractor, features_of_schema, frequent_words
+from lamppost.core.drift.watched_features import ANSWERS, Columns, FeatureExtractor, feature_columns, features_of_schema, frequent_words
 from lamppost.core.errors import PackageRefused
 from lamppost.core.schema.columns import to_microseconds
 from lamppost.core.schema.fields import Schema
@@ -32,6 +33,7 @@ from lamppost.core.schema.fields import Schema
 MAX_PAIRED = 40
 KEPT_CHOICES = 63
 SAMPLE_ROWS = 500
+_LEAST_OTHERS = 50
 SAMPLE_HEAVY = 50
 """Rows of the sample where they hold pictures or tensors."""
 
@@ -120,6 +122,21 @@ def make_reference(
         unseen=unseen,
     )
     return _finished(reference, columns, len(rows))
+
+
+def with_fitted_sizes(reference: Reference, answers: Schema, document: Sequence[dict[str, Any]]) -> Reference:
+    """The reference with how far its answers, to rows that the model was fitted on, lie from answers to other rows. document : these."""
+    if len(document) < _LEAST_OTHERS:
+        return reference
+    known = [field for field in drift_baseline(reference).known if field.name.startswith(ANSWERS)]
+    sketcher = Sketcher(DriftBaseline(tuple(known), reference.rows))
+    columns = {ANSWERS + name: values for name, values in feature_columns(features_of_schema(answers), {}, document).items()}
+    window = sketcher.sketch_window(columns, len(document))
+    sizes: dict[str, tuple[float, float, float]] = {}
+    for field in known:
+        found = {one.what: round(one.size, 3) for one in field_differences(field, window.fields[field.name])}
+        sizes[field.name.removeprefix(ANSWERS)] = found.get("location", 0.0), found.get("spread", 0.0), found.get("shape", 0.0)
+    return replace(reference, fitted=sizes)
 
 
 def feature_profiles(

@@ -32,8 +32,8 @@ LADDER = (1, 4, 16)
 """So many of the last windows are looked at together, each with its part of the risk. With earlier days known, the last are a whole day."""
 _FIELDS, _PAIRS = 0.8, 0.2
 FITTED = (0.21, 0.30)
-"""The floors of location, spread and shape of answers to rows that the model was fitted on, where it is not known how far these lie from
-answers to other rows."""
+"""The floors of location, spread and shape of answers to rows that the model was fitted on, where these lie no further from answers
+to other rows."""
 _BEYOND_FITTED = 1.5
 _BEYOND_BLOCKS = 1.25
 _SURELY = 10
@@ -187,7 +187,7 @@ def _floors(known: ReferenceField, what: What) -> tuple[float, float]:
     if not known.fitted:
         return FITTED
     apart = _BEYOND_FITTED * known.fitted[order.index(what)]
-    return tuple(floor + apart for floor in FLOORS[what])  # type: ignore[return-value]
+    return max(FITTED[0], FLOORS[what][0] + apart), max(FITTED[1], FLOORS[what][1] + apart)
 
 
 def _lasts(what: What, pooled: float, now: float) -> bool:
