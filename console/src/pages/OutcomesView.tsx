@@ -124,7 +124,17 @@ function OneVersion({ one, first, since, until }: { one: VersionQuality; first: 
           <p className="text-title font-semibold">{main ? (numbers ? short(main.value) : percent(main.value)) : "–"}</p>
           <p className="text-soft">{main && interval(main, numbers)}</p>
           <Bar className="mt-3" part={one.known / Math.max(1, one.answered)} label="how much is known" />
-          <p className="mt-1 text-small text-faint">{percent(one.known / Math.max(1, one.answered))} of the answers are known</p>
+          <p className="mt-1 text-small text-faint">
+            {percent(one.known / Math.max(1, one.answered))} of the answers are known, of {count(one.callers)}{" "}
+            {one.callers === 1 ? "caller" : "callers"}
+          </p>
+          {one.told_otherwise && (
+            <p className="mt-2 rounded-control bg-amber-wash p-2 text-small">
+              <b>{one.told_otherwise.label}</b> is {percent(one.told_otherwise.told)} of the known answers and{" "}
+              {percent(one.told_otherwise.answered)} of all: outcomes are not told of answers as they were given.
+              {one.told_otherwise.weighted !== null && ` Weighed by what was answered: ${percent(one.told_otherwise.weighted)} right.`}
+            </p>
+          )}
         </div>
         <TimeChart
           title={numbers ? "Absolute error" : "Accuracy"}

@@ -18,7 +18,7 @@ from lamppost.store.database import Pool
 
 @dataclass(frozen=True, slots=True)
 class AnsweredCall:
-    """A recorded call, or a shadow's answer to it. input, answer : as recorded."""
+    """A recorded call, or a shadow's answer to it. input, answer : as recorded. caller : the token that it came with."""
 
     request_id: UUID
     endpoint: str
@@ -27,6 +27,7 @@ class AnsweredCall:
     at: datetime
     input: Any
     answer: Any
+    caller: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +42,7 @@ class Outcome:
     correct: bool = False
 
 
-_ANSWERED = "SELECT request_id, endpoint, version, shadow, at, input, answer FROM calls WHERE status = 200 AND version IS NOT NULL"
+_ANSWERED = "SELECT request_id, endpoint, version, shadow, at, input, answer, token FROM calls WHERE status = 200 AND version IS NOT NULL"
 
 
 async def answered_calls(pool: Pool, request_ids: Sequence[UUID]) -> list[AnsweredCall]:
@@ -98,14 +99,14 @@ async def store_outcomes(pool: Pool, outcomes: Sequence[Outcome], by: str, repla
                     "nothing was stored"
                 )
         await cursor.executemany(
-            "INSERT INTO outcomes (request_id, row, version, endpoint, shadow, answered_at, reported_by, truth, answer, slices, correct)"
-            " VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT (request_id, row, version) DO UPDATE SET"
+            "INSERT INTO outcomes (request_id, row, version, endpoint, shadow, answered_at, reported_by, truth, answer, slices, correct,"
+            " caller) VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT (request_id, row, version) DO UPDATE SET"
             " truth = excluded.truth, correct = excluded.correct, reported_at = now(), reported_by = excluded.reported_by"
             " WHERE outcomes.truth::text <> excluded.truth::text",
             [
                 (
                     *(outcome.of.request_id, outcome.row, outcome.of.version, outcome.of.endpoint, outcome.of.shadow, outcome.of.at, by),
-                    *(Json(outcome.truth), Json(outcome.answer), Json(outcome.slices), outcome.correct),
+                    *(Json(outcome.truth), Json(outcome.answer), Json(outcome.slices), outcome.correct, outcome.of.caller),
                 )
                 for outcome in outcomes
             ],
@@ -134,11 +135,14 @@ async def outcomes_between(pool: Pool, endpoint: str, since: datetime, until: da
     """Outcomes of answers given in a span, the oldest first."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT version, shadow, answered_at, reported_at, answer, truth, slices, request_id FROM outcomes"
+            "SELECT version, shadow, answered_at, reported_at, answer, truth, slices, request_id, caller FROM outcomes"
             " WHERE endpoint = %s AND answered_at >= %s AND answered_at < %s ORDER BY answered_at, request_id, row LIMIT %s",
             (endpoint, since, until, limit),
         )
-        return [KnownOutcome(row[0], row[1], row[2], row[3], JudgedAnswer(row[4], row[5], row[6]), row[7]) for row in await rows.fetchall()]
+        return [
+            KnownOutcome(row[0], row[1], row[2], row[3], JudgedAnswer(row[4], row[5], row[6], row[8] or str(row[7])), row[7])
+            for row in await rows.fetchall()
+        ]
 
 
 async def count_answered_rows(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:
@@ -150,6 +154,17 @@ async def count_answered_rows(pool: Pool, endpoint: str, since: datetime, until:
             {"endpoint": endpoint, "since": since, "until": until},
         )
         return dict(await rows.fetchall())
+
+
+async def count_right_reported(pool: Pool, endpoint: str, since: datetime, until: datetime) -> tuple[int, int]:
+    """Right answers, and all, of those whose truth was reported in a span, whenever they were given; shadows do not count."""
+    async with pool.connection() as connection:
+        row = await connection.execute(
+            "SELECT count(*) FILTER (WHERE correct), count(*) FROM outcomes"
+            " WHERE endpoint = %s AND reported_at >= %s AND reported_at < %s AND NOT shadow",
+            (endpoint, since, until),
+        )
+        return await row.fetchone() or (0, 0)
 
 
 async def count_right_answers(pool: Pool, since: datetime, until: datetime, endpoint: str | None = None) -> dict[str, tuple[int, int]]:

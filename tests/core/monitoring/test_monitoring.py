@@ -28,7 +28,15 @@ from lamppost.core.monitoring.alert_rules import (
     read_window_verdict,
     reading_level,
 )
-from lamppost.core.monitoring.quality import JudgedAnswer, estimate_mean, estimate_share, quality_figures
+from lamppost.core.monitoring.quality import (
+    JudgedAnswer,
+    estimate_by_caller,
+    estimate_mean,
+    estimate_share,
+    quality_figures,
+    student_quantile,
+    told_otherwise,
+)
 from lamppost.core.monitoring.settings import AlertRule, MonitoringSettings, Objectives
 from lamppost.core.tracing import read_traceparent, spans_of, to_otlp
 
@@ -170,6 +178,46 @@ def lamps(count: int, factor: float = 1.0, gone: float = 0.0) -> list[dict[str, 
             }
         )
     return out
+
+
+class ByCaller(unittest.TestCase):
+    def test_intervals_cover_the_truth_though_answers_to_one_caller_are_alike(self) -> None:
+        rng = np.random.default_rng(19)
+        covered = plain = 0
+        for _ in range(200):
+            rates = rng.beta(4, 1, size=20)
+            callers = rng.integers(0, 20, 600)
+            right = (rng.random(600) < rates[callers]).astype(float).tolist()
+            found = estimate_by_caller(right, [str(caller) for caller in callers], share=True)
+            narrow = estimate_share(int(sum(right)), 600)
+            assert found is not None
+            assert narrow is not None
+            covered += found.low <= 0.8 <= found.high
+            plain += narrow.low <= 0.8 <= narrow.high
+        self.assertGreater(covered, 180, "95 % are stated")
+        self.assertLess(plain, 150, "without callers it covers far less")
+
+    def test_it_is_never_narrower_than_for_independent_answers(self) -> None:
+        right = [1.0, 0.0] * 50
+        self.assertEqual(estimate_by_caller(right, [None] * 100, share=True), estimate_share(50, 100))
+        self.assertEqual(estimate_by_caller(right, ["one"] * 100, share=True), estimate_share(50, 100))
+        self.assertEqual(estimate_by_caller([], [], share=True), None)
+        self.assertAlmostEqual(student_quantile(4), 2.776, places=1)
+        self.assertAlmostEqual(student_quantile(30), 2.042, places=3)
+
+    def test_outcomes_that_are_told_of_some_answers_only_are_seen(self) -> None:
+        def told(label: str, truth: str) -> JudgedAnswer:
+            return JudgedAnswer({"label": label}, truth, {})
+
+        given = [{"label": "fails" if at % 5 == 0 else "holds"} for at in range(500)]
+        fair = [told(row["label"], row["label"]) for row in given[:200]]
+        self.assertIsNone(told_otherwise(fair, given, "label"))
+        found = told_otherwise(
+            [told("fails", "fails")] * 60 + [told("fails", "holds")] * 30 + [told("holds", "holds")] * 10, given, "label"
+        )
+        assert found is not None
+        self.assertEqual((found["told"], found["answered"], found["unknown"]), (0.9, 0.2, 0.0))
+        self.assertAlmostEqual(found["weighted"], 0.2 * 2 / 3 + 0.8)
 
 
 class Why(unittest.TestCase):

@@ -1,7 +1,9 @@
 """Computes the quality of answers from outcomes, with 95 % intervals, and how many outcomes are known.
 
-Shares have Wilson's interval (*JASA* 22, 1927), means a normal one. Calibration uses ten bins of the score given to a label: the expected
-share in each against the observed one, and their mean distance weighted by rows (expected calibration error: Naeini et al., AAAI 2015).
+Shares have Wilson's interval (*JASA* 22, 1927), means a normal one; both are widened by as much as answers to one caller are alike (the
+variance of sums over callers: Cameron and Miller, *Journal of Human Resources* 50(2), 2015, section II). Calibration uses ten bins of the
+score given to a label: the expected share in each against the observed one, and their mean distance weighted by rows (expected
+calibration error: Naeini et al., AAAI 2015).
 """
 
 from __future__ import annotations
@@ -19,6 +21,9 @@ from lamppost.core.schema.value_kinds import choice_text
 Z = 1.959964
 _BINS = 10
 _LEAST_SLICE = 5
+_LEAST_TOLD = 30
+_TOLD_APART = 0.1
+"""A label whose part among the known answers differs by less from its part among all is told of as it was given."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,13 +60,44 @@ def estimate_mean(values: Sequence[float]) -> Estimate | None:
     return Estimate(float(array.mean()), float(array.mean()) - half, float(array.mean()) + half, len(array))
 
 
+def estimate_by_caller(values: Sequence[float], callers: Sequence[str | None], share: bool) -> Estimate | None:
+    """A share or a mean of values, with an interval that allows for answers to one caller being alike. Never narrower than without."""
+    plain = estimate_share(round(sum(values)), len(values)) if share else estimate_mean(values)
+    groups: dict[str, list[float]] = {}
+    for at, (value, caller) in enumerate(zip(values, callers, strict=True)):
+        groups.setdefault(caller if caller is not None else f"\0{at}", []).append(value)
+    if plain is None or not 1 < len(groups) < len(values):
+        return plain
+    sums = np.asarray([math.fsum(group) - len(group) * plain.value for group in groups.values()])
+    variance = float((sums**2).sum()) / len(values) ** 2 * len(groups) / (len(groups) - 1)
+    wider = student_quantile(len(groups) - 1) / Z
+    if not share:
+        half = max(plain.high - plain.value, wider * Z * math.sqrt(variance))
+        return Estimate(plain.value, plain.value - half, plain.value + half, plain.of)
+    spread = plain.value * (1 - plain.value)
+    worth = min(float(plain.of), spread / (variance * wider**2)) if variance > 0 and spread > 0 else float(plain.of)
+    return Estimate(plain.value, *share_interval(plain.value, max(1.0, worth)), plain.of)
+
+
+def student_quantile(degrees: int) -> float:
+    """The 97.5 % point of Student's t, for 1 and more degrees of freedom (Abramowitz and Stegun, 26.7.5; the first three as tabulated)."""
+    if degrees <= 3:
+        return (12.706, 4.303, 3.182)[degrees - 1]
+    n, z = float(degrees), Z
+    terms = ((z**3 + z) / (4 * n), (5 * z**5 + 16 * z**3 + 3 * z) / (96 * n**2), (3 * z**7 + 19 * z**5 + 17 * z**3 - 15 * z) / (384 * n**3))
+    return z + math.fsum(terms)
+
+
 @dataclass(frozen=True, slots=True)
 class JudgedAnswer:
-    """An answer whose truth is known. answer : the answer row. slices : choices of its input."""
+    """An answer whose truth is known. answer : the answer row. slices : choices of its input. caller : whose answers are not independent of
+    each other; None for one that nobody else's depends on.
+    """
 
     answer: Mapping[str, Any]
     truth: Any
     slices: Mapping[str, Any]
+    caller: str | None = None
 
 
 def is_right(answer: Any, truth: Any) -> bool:
@@ -86,11 +122,39 @@ def quality_figures(judged_answers: Sequence[JudgedAnswer], answer: str, numbers
     )[:50]
     return {
         "kind": "labels",
-        "accuracy": estimate_as_json(estimate_share(sum(right), len(right))),
+        "accuracy": estimate_as_json(estimate_by_caller([float(one) for one in right], _callers(judged_answers), share=True)),
         "labels": [_ofas_text(judged_answers, answer, label) for label in labels],
         "calibration": _calibration(judged_answers),
         "slices": _slices(judged_answers, right),
     }
+
+
+def _callers(judged_answers: Sequence[JudgedAnswer]) -> list[str | None]:
+    return [judged.caller for judged in judged_answers]
+
+
+def told_otherwise(judged_answers: Sequence[JudgedAnswer], answered: Sequence[Mapping[str, Any]], answer: str) -> dict[str, Any] | None:
+    """Whether outcomes are told of other answers than were given: the label whose part differs most, and the share of right answers with
+    each label weighing as much as it was answered. None where both are alike within chance, or too few are known.
+
+    answered : a sample of all answers.
+    """
+    told = Counter(choice_text(judged.answer.get(answer)) for judged in judged_answers)
+    given = Counter(choice_text(row.get(answer)) for row in answered if answer in row)
+    n, m = sum(told.values()), sum(given.values())
+    if min(n, m) < _LEAST_TOLD:
+        return None
+    apart = {label: told[label] / n - given[label] / m for label in told.keys() | given.keys()}
+    label = max(sorted(apart), key=lambda name: (round(abs(apart[name]), 9), apart[name]))
+    pooled = (told[label] + given[label]) / (n + m)
+    if abs(apart[label]) < max(_TOLD_APART, 3 * math.sqrt(pooled * (1 - pooled) * (1 / n + 1 / m))):
+        return None
+    right = Counter(
+        choice_text(judged.answer.get(answer)) for judged in judged_answers if is_right(judged.answer.get(answer), judged.truth)
+    )
+    known = sum(count for name, count in given.items() if told[name])
+    weighted = sum(count * right[name] / told[name] for name, count in given.items() if told[name]) / known if known else None
+    return {"label": label, "told": told[label] / n, "answered": given[label] / m, "weighted": weighted, "unknown": 1 - known / m}
 
 
 def estimate_as_json(estimate: Estimate | None) -> dict[str, Any] | None:
@@ -151,7 +215,9 @@ def _of_numbers(judged_answers: Sequence[JudgedAnswer], answer: str, spread: flo
     return {
         "kind": "numbers",
         "labels": [],
-        "absolute_error": estimate_as_json(estimate_mean([abs(error) for error in off])),
+        "absolute_error": estimate_as_json(
+            estimate_by_caller([abs(error) for error in off], _callers([judged for judged, _ in pairs]), share=False)
+        ),
         "root_mean_square": None if squares is None else math.sqrt(squares.value),
         "bias": estimate_as_json(estimate_mean(off)),
         "near": None if near is None else estimate_as_json(estimate_share(sum(near), len(near))),

@@ -157,8 +157,8 @@ class AlertEvaluation:
         return alert_rules.read_budget(now, endpoint, rule, budgets, calls)
 
     async def _of_quality(self, endpoint: str, rule: AlertRule, now: datetime) -> RuleReading:
-        right_counts = await outcomes.count_right_answers(self._pool, now - timedelta(minutes=rule.minutes), now, endpoint)
-        right, known = right_counts.get(endpoint, (0, 0))
+        # by when the truth came: it often comes later than the minutes that are looked at
+        right, known = await outcomes.count_right_reported(self._pool, endpoint, now - timedelta(minutes=rule.minutes), now)
         return alert_rules.read_quality(now, endpoint, rule, right, known)
 
     async def _queue_notices(self, changed: list[Alert], known: dict[tuple[str, str], StoredAlert], now: datetime) -> None:

@@ -14,18 +14,29 @@ from lamppost.core.endpoint.agreement import main_answer
 from lamppost.core.endpoint.rollout import StepCounts
 from lamppost.core.endpoint.rollout_counts import read_counted_rollout
 from lamppost.core.errors import BadRequest, Conflict, LampPostError
-from lamppost.core.monitoring.quality import estimate_as_json, estimate_mean, estimate_share, is_number, is_right, quality_figures
+from lamppost.core.monitoring.quality import (
+    JudgedAnswer,
+    estimate_as_json,
+    estimate_mean,
+    estimate_share,
+    is_number,
+    is_right,
+    quality_figures,
+    told_otherwise,
+)
 from lamppost.core.names import closest_name, parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
 from lamppost.core.roles import MAY, Principal
 from lamppost.core.schema.fields import Field, Schema, find_field
 from lamppost.service.deployment.deployment import Deployment
-from lamppost.store import endpoints, outcomes, packages, rollouts
+from lamppost.store import call_samples, endpoints, outcomes, packages, rollouts
 from lamppost.store.database import Pool
 from lamppost.store.outcomes import AnsweredCall, KnownOutcome, Outcome
 
 _MOST_SLICED = 8
 _MOST_VALUE = 60
+_SAMPLED = 1_000
+
 SINCE = timedelta(days=30)
 """Back to when keys and figures are sought, where nothing else is said."""
 
@@ -238,11 +249,23 @@ async def quality_page(
                 "known": len(known),
                 "answered": answered.get(version, len(known)),
                 "late_s": late[len(late) // 2],
+                "callers": len({judged.caller for judged in judged_answers}),
+                "told_otherwise": None
+                if numbers
+                else await _told_otherwise(pool, endpoint, version, (since, until), judged_answers, field),
                 **await asyncio.to_thread(quality_figures, judged_answers, field.name, numbers, spread),
                 "over_time": _over_time(known, field, since, until, bins),
             }
         )
     return {"endpoint": endpoint, "since": since, "until": until, "versions": versions, "summary": _quality_summary(endpoint, versions)}
+
+
+async def _told_otherwise(
+    pool: Pool, endpoint: str, version: str, span: tuple[datetime, datetime], judged_answers: list[JudgedAnswer], field: Field
+) -> dict[str, Any] | None:
+    """Whether outcomes are told of other answers than were given, by a sample of recorded answers."""
+    calls = await call_samples.sample_inputs(pool, endpoint, version, *span, _SAMPLED)
+    return told_otherwise(judged_answers, [row for call in calls for row in answer_rows(call.answer)], field.name)
 
 
 def _over_time(known: Sequence[KnownOutcome], field: Field, since: datetime, until: datetime, bins: int) -> list[dict[str, Any]]:
@@ -277,6 +300,20 @@ def _quality_summary(endpoint: str, versions: list[dict[str, Any]]) -> str:
     if main is None:
         return f"{known}."
     if quality["kind"] == "labels":
-        return f"{100 * main['value']:.1f} % right ({100 * main['low']:.1f} to {100 * main['high']:.1f} %); {known}."
+        told = _told_sentence(quality["told_otherwise"])
+        return f"{100 * main['value']:.1f} % right ({100 * main['low']:.1f} to {100 * main['high']:.1f} %); {known}.{told}"
     span = "" if main["low"] is None else f" ({main['low']:.3g} to {main['high']:.3g})"
     return f"Off by {main['value']:.3g} on average{span}; {known}."
+
+
+def _told_sentence(told: dict[str, Any] | None) -> str:
+    """What to say of outcomes that are told of other answers than were given."""
+    if told is None:
+        return ""
+    weighed = "" if told["weighted"] is None else f" Weighed by what was answered: {100 * told['weighted']:.1f} % right"
+    if told["unknown"] > 0.01 and weighed:
+        weighed += f", without {100 * told['unknown']:.0f} % of the answers, of which nothing is known"
+    return (
+        f" Outcomes are not told of answers as they were given: {told['label']} is {100 * told['told']:.0f} % of the known answers and"
+        f" {100 * told['answered']:.0f} % of all.{weighed}{'.' if weighed else ''}"
+    )

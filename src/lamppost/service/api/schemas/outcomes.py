@@ -91,9 +91,23 @@ class QualityStep(ApiModel):
     figure: EstimateAnswer | None
 
 
+class ToldOtherwise(ApiModel):
+    """Outcomes are told of other answers than were given: ``label`` is the part ``told`` of the known answers, and ``answered`` of all.
+
+    weighted : the part of right answers, each label weighing as much as it was answered. unknown : the part of answers whose label no
+    outcome is known of; these are left out of it.
+    """
+
+    label: str
+    told: float
+    answered: float
+    weighted: float | None
+    unknown: float
+
+
 class VersionQuality(ApiModel):
     """The quality of one version. known : rows whose truth is known. answered : all answered rows. late_s : median delay of the outcomes in
-    seconds.
+    seconds. callers : whose answers these are; intervals allow for answers to one caller being alike.
     """
 
     version: str
@@ -103,6 +117,8 @@ class VersionQuality(ApiModel):
     known: int
     answered: int
     late_s: float
+    callers: int
+    told_otherwise: ToldOtherwise | None = None
     accuracy: EstimateAnswer | None = None
     labels: list[LabelQuality]
     calibration: Calibration | None = None
