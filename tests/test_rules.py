@@ -36,6 +36,7 @@ ORDER = (
     "core.drift",
     "core.artifact",
     "core.monitoring",
+    "core.insight",
     "core.endpoint",
     "core.explanation",
     "runtime.confinement",

@@ -22,6 +22,7 @@ from lamppost.core.artifact.manifest import MANIFEST, Manifest, PackageFile, man
 from lamppost.core.artifact.proof import Proof, read_proof
 from lamppost.core.artifact.reference import Reference, read_reference
 from lamppost.core.errors import PackageRefused
+from lamppost.core.insight.insight import ModelInsight, read_insight
 from lamppost.core.limits import MAX_MANIFEST_BYTES, MAX_MEMBER_BYTES, MAX_MEMBERS, MAX_PACKAGE_BYTES
 from lamppost.package.signing import MAX_SIGNATURES_BYTES, SIGNATURES, Signature, check, read_signatures
 
@@ -44,6 +45,7 @@ class Lamp:
     digest: str
     size_bytes: int
     signatures: tuple[Signature, ...] = ()
+    insight: ModelInsight | None = None
 
     def __repr__(self) -> str:
         """Short, because a notebook shows it."""
@@ -117,10 +119,11 @@ def read_lamp(path: Path) -> Lamp:
             if manifest.reference
             else None
         )
+        insight = read_insight(_read_small(archive, entries[manifest.insight], MAX_MEMBER_BYTES)) if manifest.insight else None
         signatures = read_signatures(_read_small(archive, entries[SIGNATURES], MAX_SIGNATURES_BYTES)) if SIGNATURES in entries else ()
     digest = manifest_digest(raw)
     check(signatures, digest)
-    return Lamp(path, manifest, proof, reference, digest, path.stat().st_size, signatures)
+    return Lamp(path, manifest, proof, reference, digest, path.stat().st_size, signatures, insight)
 
 
 def _read_head(path: Path, archive: zipfile.ZipFile) -> tuple[dict[str, zipfile.ZipInfo], bytes]:

@@ -18,6 +18,7 @@ from lamppost.core.artifact.reference import write_reference
 from lamppost.core.artifact.schema_inference import choose_proof_rows, columns_from_frame, infer_inputs, infer_kind
 from lamppost.core.artifact.steps import ArtifactFormat, FrameColumn, NetworkStep, PixelsStep, Reads, SklearnStep, Step, TableStep
 from lamppost.core.errors import BadRequest
+from lamppost.core.insight.insight import write_insight
 from lamppost.core.names import check_name
 from lamppost.core.schema.columns import Column, column_from_values
 from lamppost.core.schema.fields import Field, Schema
@@ -114,6 +115,12 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: St
     members = package.members | {"proof.json": write_proof(evidence.proof())}
     stages.begin("describing the training")
     members["reference.json"] = write_reference(evidence.reference())
+    insight = None
+    if recipe.insight:
+        stages.begin("measuring what it learned")
+        insight = evidence.insight()
+    if insight is not None:
+        members["insight.json"] = write_insight(insight)
     origin = find_origin(to.parent.absolute(), recipe.by)
     provenance = replace(
         provenance,
@@ -136,6 +143,7 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: St
         "reference.json",
         provenance,
         package.options,
+        "insight.json" if insight is not None else None,
     )
     write_lamp(to, manifest, members)
     on_written()

@@ -13,10 +13,12 @@ from lamppost.core.artifact.proof import Proof
 from lamppost.core.artifact.reference import Reference, make_reference, with_fitted_sizes
 from lamppost.core.artifact.schema_inference import choose_proof_rows, frame_rows
 from lamppost.core.errors import BadRequest
+from lamppost.core.insight.insight import ModelInsight
 from lamppost.core.schema.columns import Column, answer_rows_from_columns
 from lamppost.core.schema.fields import Schema
+from lamppost.packing.insight import measure_insight
 from lamppost.packing.pack_warnings import input_warnings, unused_input_warnings
-from lamppost.packing.quality import AnswerQuality, answer_quality
+from lamppost.packing.quality import AnswerQuality, answer_quality, label_text
 from lamppost.packing.recipe import Recipe
 from lamppost.packing.unseen_rows import partly_redrawn_rows, unseen_rows
 
@@ -72,6 +74,30 @@ class Evidence:
             field = next((field for field in self.answers if field.name == target), self.answers.fields[0])
             qualities.append(answer_quality(field, self.columns[field.name], self.frame[target], self.label_of, held_out))
         return [quality for quality in qualities if quality is not None]
+
+    def insight(self) -> ModelInsight | None:
+        """What the model has learned, by the first target that is a column; None without one, or where that cannot be measured."""
+        name = next((name for name in self.recipe.targets if name in self.frame.columns), None)
+        if name is None or self.recipe.answers is not None or any(field.kind in ("image", "tensor") for field in self.inputs):
+            return None
+        field = next((field for field in self.answers if field.name == name), self.answers.fields[0])
+        held_out = self._held_out()
+        places = np.arange(len(self.frame)) if held_out is None else held_out
+        target = self.frame[name].iloc[places]
+        if field.kind == "number" and target.dtype.kind not in "iufb":
+            return None
+        truth = target.tolist() if field.kind == "number" else [label_text(value, self.label_of) for value in target.tolist()]
+        there = target.notna().tolist()
+        truth = [value if known else None for value, known in zip(truth, there, strict=True)]
+
+        def ask(rows: pd.DataFrame) -> list[dict[str, Any]]:
+            return answer_rows_from_columns(self.answers, self.ask(rows), len(rows))
+
+        try:
+            return measure_insight(self.request_frame.iloc[places], truth, ask, self.inputs, field, held_out is not None)
+        except Exception:  # code around a model need not take every combination of values
+            log.debug("what the model has learned was not measured", exc_info=True)
+            return None
 
     def proof(self) -> Proof:
         """Rows, and the answers of the fitted object itself on the training frame itself: nothing of the serving path takes part.

@@ -48,6 +48,7 @@ def pack(
     held_out: Sequence[bool] | None = None,
     installed: Sequence[str] = (),
     all_rows: bool = False,
+    insight: bool = True,
     prove: bool = True,
     quiet: bool = False,
 ) -> Lamp:
@@ -77,6 +78,8 @@ def pack(
     installed : modules of your own that are installed where the model is served, and so do not travel with it. Functions and classes of a
     notebook, a script, or other modules beside it do: as source, shown in what is said of the package, and opened with --allow-code only.
     all_rows : take the model's answers for every row of a frame of more than 20,000, and not for so many spread evenly over it.
+    insight : measure what the model has learned, if the frame holds the target: how good it is and where it is not, which inputs its
+    answers depend on, and how. It takes a few seconds, and travels with the package.
     prove : False writes the file unproven; a service proves it in any case before it takes traffic. quiet : print nothing.
 
     What was made is printed: fields and how they were read, compiled or why not, what a service needs to open the file, how often it is
@@ -112,6 +115,7 @@ def pack(
             held_out,
             installed,
             all_rows,
+            insight,
         ),
         prove,
         not quiet,

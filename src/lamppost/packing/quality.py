@@ -41,15 +41,16 @@ def answer_quality(
         return None
     given = json_values(field, answered)
     if field.kind in ("choice", "yes/no", "integer"):  # a regressor gives no whole numbers
-        truth = [_label(value, label_of) for value in target.tolist()]
-        said = [_label(value, {}) for value in given]
+        truth = [label_text(value, label_of) for value in target.tolist()]
+        said = [label_text(value, {}) for value in given]
         return _of_labels(said, truth, present, held_out, [*field.choices] or [*label_of.values()] or ["True", "False", "0", "1"])
     if field.kind == "number" and target.dtype.kind in "iufb":
         return _of_numbers(np.array(given, dtype=float), target.to_numpy(dtype=float), present, held_out, field.unit)
     return None
 
 
-def _label(value: Any, label_of: Mapping[str, str]) -> str:
+def label_text(value: Any, label_of: Mapping[str, str]) -> str:
+    """A class as the model calls it. label_of : what it calls a class, by the class as text."""
     text = str(int(value)) if isinstance(value, float) and value.is_integer() else str(value)
     return label_of.get(text, text)
 

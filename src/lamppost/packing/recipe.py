@@ -40,6 +40,7 @@ class Recipe:
     held_out: Sequence[bool] | None = None
     installed: Sequence[str] = ()
     all_rows: bool = False
+    insight: bool = True
 
     @property
     def targets(self) -> tuple[str, ...]:

@@ -7,7 +7,13 @@ from types import TracebackType
 from typing import Literal, Self, get_args
 
 Stage = Literal[
-    "reading the frame", "asking the model", "making the proof", "describing the training", "looking for mistakes", "proving it"
+    "reading the frame",
+    "asking the model",
+    "making the proof",
+    "describing the training",
+    "measuring what it learned",
+    "looking for mistakes",
+    "proving it",
 ]
 
 

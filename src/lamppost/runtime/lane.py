@@ -118,7 +118,11 @@ class Lane:
     @property
     def light(self) -> bool:
         """Whether it may share a worker: data only, and small."""
-        size = sum(member.size_bytes for path, member in self.manifest.members.items() if path != self.manifest.reference)
+        size = sum(
+            member.size_bytes
+            for path, member in self.manifest.members.items()
+            if path not in (self.manifest.reference, self.manifest.insight)
+        )
         return self.needs == "graphs" and self.overlay is None and size <= _LIGHT_BYTES
 
     @property

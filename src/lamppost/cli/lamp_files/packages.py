@@ -17,6 +17,7 @@ from lamppost.core.artifact.manifest import Provenance
 from lamppost.core.artifact.proof import USUAL_CAUSES
 from lamppost.core.artifact.steps import step_summary
 from lamppost.core.errors import BadRequest, PackageRefused
+from lamppost.core.insight.insight_text import insight_lines
 from lamppost.core.names import parse_version
 from lamppost.core.quantities import format_bytes
 from lamppost.core.schema.fields import Field
@@ -31,7 +32,15 @@ def inspect(file: LampFile, as_json: AsJson = False) -> None:
     lamp = read_lamp(file)
     manifest = lamp.manifest
     if as_json:
-        print_json({"digest": lamp.digest, "size_bytes": lamp.size_bytes, "proof_rows": len(lamp.proof.rows), **asdict(manifest)})
+        print_json(
+            {
+                "digest": lamp.digest,
+                "size_bytes": lamp.size_bytes,
+                "proof_rows": len(lamp.proof.rows),
+                **asdict(manifest),
+                "insight": lamp.insight and asdict(lamp.insight),
+            }
+        )
         return
     summary = ", ".join(
         field.name if not field.choices or field.kind == "vector" else "/".join(field.choices[:6]) for field in manifest.answers
@@ -51,6 +60,9 @@ def inspect(file: LampFile, as_json: AsJson = False) -> None:
     print_line()
     for at, step in enumerate(manifest.steps):
         print_line(f"step {at}    {step_summary(step)}")
+    if lamp.insight is not None:
+        for word, text in insight_lines(lamp.insight):
+            print_line(f"{word:9} {text}")
     _show_provenance(lamp)
 
 

@@ -41,6 +41,7 @@ class PackOptions:
     allow_code: bool
     target: str | None
     all_rows: bool
+    insight: bool
 
 
 def pack(
@@ -57,10 +58,13 @@ def pack(
         str | None, typer.Option(help="Column of the rows that was predicted, if there is no lamp.toml; several with commas.")
     ] = None,
     all_rows: Annotated[bool, typer.Option("--all", help="Take the model's answers for every row, not for 20,000 at most.")] = False,
+    no_insight: Annotated[
+        bool, typer.Option("--no-insight", help="Leave out what the model has learned, which takes a few seconds to measure.")
+    ] = False,
     as_json: AsJson = False,
 ) -> None:
     """Command ``pack``."""
-    options = PackOptions(to, rows, name, quantize, sign, allow_code, target, all_rows)
+    options = PackOptions(to, rows, name, quantize, sign, allow_code, target, all_rows, not no_insight)
     with _unpacked_source(source) as found:
         if found.suffix == ".toml":
             description = read_description(found)
@@ -102,6 +106,7 @@ def _described(answer: Description, folder: Path, options: PackOptions) -> tuple
         quantize=answer.model.quantize or options.quantize,
         by=answer.provenance.by,
         all_rows=options.all_rows,
+        insight=options.insight,
     )
     return answer.model.made(folder, options.allow_code), frame, recipe
 
@@ -117,7 +122,7 @@ def _bare(model: Path, source: Path, options: PackOptions) -> tuple[Any, Any, Re
     require_trust(model, options.allow_code)
     loaded = Network(model) if model.suffix.lower() in FORMATS else load_model(model, options.allow_code)
     targets = None if options.target is None else [part.strip() for part in options.target.split(",")]
-    recipe = Recipe(name, targets, quantize=options.quantize, all_rows=options.all_rows)
+    recipe = Recipe(name, targets, quantize=options.quantize, all_rows=options.all_rows, insight=options.insight)
     return loaded, read_frame(rows, options.allow_code), recipe
 
 

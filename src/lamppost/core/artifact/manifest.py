@@ -73,7 +73,8 @@ class Manifest:
 
     name : the model's name. inputs, answers : schemas of one row in and one row out. options : named parameters of a call, which
     steps see as columns. steps : run in order.
-    proof : member with the proof. reference : member with what training's inputs and answers looked like.
+    proof : member with the proof. reference : member with what training's inputs and answers looked like. insight : member with what the
+    model has learned, if that was measured.
     members : path to digest and size of every other file.
     """
 
@@ -86,6 +87,7 @@ class Manifest:
     reference: str | None = None
     provenance: Provenance = default(default_factory=Provenance)
     options: Schema | None = None
+    insight: str | None = None
     format: int = FORMAT
 
     __pydantic_config__: ClassVar = _STRICT
@@ -96,7 +98,12 @@ class Manifest:
             raise PackageRefused("the manifest lists no steps")
         if len(self.steps) > MAX_STEPS:
             raise PackageRefused(f"the manifest lists {len(self.steps):,} steps; {MAX_STEPS} are allowed")
-        for path in [self.proof, *([self.reference] if self.reference else []), *(path for step in self.steps for path in step.files)]:
+        for path in [
+            self.proof,
+            *([self.reference] if self.reference else []),
+            *([self.insight] if self.insight else []),
+            *(path for step in self.steps for path in step.files),
+        ]:
             if path not in self.members:
                 raise PackageRefused(f"the manifest uses {path!r} but does not list it among its members")
         for field in self.columns:
