@@ -49,6 +49,7 @@ ORDER = (
     "service.prediction",
     "service.deployment",
     "service.explanation",
+    "service.pages",
     "service.monitoring",
     "service.http",
     "service.grpc",

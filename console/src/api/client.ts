@@ -14,6 +14,7 @@ export type Field = components["schemas"]["FieldAnswer"];
 export type Call = components["schemas"]["CallAnswer"];
 export type Version = components["schemas"]["VersionAnswer"];
 export type VersionPage = components["schemas"]["VersionDetailAnswer"];
+export type Insight = components["schemas"]["ModelInsight"];
 export type Comparison = components["schemas"]["ComparisonAnswer"];
 export type Profile = components["schemas"]["FeatureProfile"];
 export type Token = components["schemas"]["TokenAnswer"];

@@ -8,8 +8,8 @@ import { niceTop } from "./layout";
 import { readable } from "./readable";
 import { usePlot } from "./usePlot";
 
-/** x : a number, or milliseconds since 1970 on an axis of time. rows : of training around it. */
-export type CurvePoint = { x: number; y: number | null; rows: number };
+/** x : a number, or milliseconds since 1970 on an axis of time. rows : of training around it. low, high : of a band around the curve. */
+export type CurvePoint = { x: number; y: number | null; rows: number; low?: number; high?: number };
 
 type Props = {
   title: string;
@@ -18,17 +18,17 @@ type Props = {
   /** Whether x is a time. */
   time?: boolean;
   /** Index of the value that the row has, and of the one that is looked at. */
-  own: number;
-  now: number;
+  own?: number;
+  now?: number;
   /** Whether y is a part of a whole. */
   part: boolean;
   height?: number;
 };
 
-export function CurveChart({ title, unit, points, time = false, own, now, part, height = 180 }: Props) {
+export function CurveChart({ title, unit, points, time = false, own = -1, now = own, part, height = 180 }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const [chosen, setChosen] = useState(-1);
-  const known = points.flatMap((point) => (point.y === null ? [] : [point.y]));
+  const known = points.flatMap((point) => (point.y === null ? [] : [point.y, point.low ?? point.y, point.high ?? point.y]));
   const top = part ? 1 : niceTop(Math.max(0, ...known));
   const bottom = part ? 0 : Math.min(0, ...known);
   const most = Math.max(1, ...points.map((point) => point.rows));
@@ -74,6 +74,17 @@ export function CurveChart({ title, unit, points, time = false, own, now, part, 
             const tall = (third * point.rows) / most;
             pen.fillRect(left, foot - tall, Math.max(1, right - left - 1), tall);
           });
+          if (points.some((point) => point.low !== undefined)) {
+            const edge = (index: number, end: "low" | "high"): [number, number] => [
+              plot.valToPos(data[0][index] ?? 0, "x", true),
+              plot.valToPos(points[index]?.[end] ?? points[index]?.y ?? 0, "y", true),
+            ];
+            pen.fillStyle = withOpacity("var(--amber)", 0.18);
+            pen.beginPath();
+            points.forEach((_, at) => pen.lineTo(...edge(at, "high")));
+            [...points.keys()].reverse().forEach((at) => pen.lineTo(...edge(at, "low")));
+            pen.fill();
+          }
         },
       ],
       draw: [
@@ -99,7 +110,7 @@ export function CurveChart({ title, unit, points, time = false, own, now, part, 
             }
             pen.restore();
           };
-          mark(own, "var(--slate)", [4, 3]);
+          if (own >= 0) mark(own, "var(--slate)", [4, 3]);
           if (now !== own) mark(now, "var(--amber)", []);
         },
       ],

@@ -96,6 +96,15 @@ function Compared({ comparison }: { comparison: Comparison }) {
           after={comparison.after.name}
         />
       )}
+      {comparison.learned.length > 0 && (
+        <Card title="What it learned otherwise" className="mt-4">
+          <ul className="list-disc pl-5">
+            {comparison.learned.map((line) => (
+              <li key={line}>{line}</li>
+            ))}
+          </ul>
+        </Card>
+      )}
       {comparison.changes.length > 0 && (
         <Card
           title="What changed"

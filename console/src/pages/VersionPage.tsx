@@ -4,6 +4,7 @@ import { useVersion, useModelVersions } from "../api/queries";
 import { Card, CopyButton, Mono, Snippets } from "../parts/basics";
 import { EndOfVersion } from "../parts/EndOfVersion";
 import { Histogram } from "../parts/Histogram";
+import { Learned } from "./Learned";
 import { QueryState } from "../parts/QueryState";
 import { Truncated } from "../parts/Tip";
 import { type Column, DataTable } from "../table/DataTable";
@@ -38,6 +39,7 @@ function Page({ version }: { version: VersionDetail }) {
           <p className="mt-1">{version.proof_summary}</p>
         </div>
       )}
+      <Learned page={version} />
       <Card title="What goes in" term="field" className="mt-6" aside={<Rows page={version} />}>
         <Fields label="input fields" fields={version.inputs} profiles={version.reference_inputs} />
       </Card>
@@ -52,7 +54,19 @@ function Page({ version }: { version: VersionDetail }) {
       <div className="mt-4 grid grid-cols-2 items-start gap-4 *:min-w-0">
         <Story page={version} />
         <div className="grid gap-4 *:min-w-0">
-          <Card title="Serve it">
+          <Card
+            title="Serve it"
+            aside={
+              <span className="flex gap-3 text-small">
+                <a className="text-slate hover:underline" href={`/api/models/${version.model}/versions/${version.number}/card`}>
+                  its card
+                </a>
+                <a className="text-slate hover:underline" href={`/api/models/${version.model}/versions/${version.number}/card?form=pdf`}>
+                  as PDF
+                </a>
+              </span>
+            }
+          >
             <p className="text-soft">It is opened and proven first; what is served goes on until then.</p>
             <Snippets all={[{ name: "Command", text: `lamppost point ${version.model} ${version.name}` }]} id="how to serve it" />
           </Card>

@@ -1,9 +1,8 @@
-"""Commands ``alerts``, ``mute``, ``channel`` and ``report``."""
+"""Commands ``alerts``, ``mute`` and ``channel``."""
 
 from __future__ import annotations
 
 import re
-from pathlib import Path
 from typing import Annotated
 from urllib.parse import quote
 
@@ -13,7 +12,6 @@ from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_done, print_
 from lamppost.cli.parameters import Address, AsJson, Endpoint
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
-from lamppost.core.quantities import format_bytes
 
 _GLYPHS = {"firing": ("▲", BRICK), "acknowledged": ("△", AMBER), "resolved": ("●", SLATE)}
 _UNITS = {"m": 1.0, "h": 60.0, "d": 1_440.0}
@@ -129,24 +127,3 @@ def channel_remove(name: Annotated[str, typer.Argument(help="The channel.")], ad
     with Client(address) as client:
         client.fetch("DELETE", f"/api/channels/{quote(name, safe='')}")
     print_done(f"{name} is removed", {"removed": name}, as_json)
-
-
-def report(
-    endpoint: Endpoint,
-    period: Annotated[str, typer.Option(help="day, week or month.")] = "week",
-    to: Annotated[Path | None, typer.Option(help="File to write, .html or .pdf [ENDPOINT-PERIOD.html].")] = None,
-    address: Address = None,
-    as_json: AsJson = False,
-) -> None:
-    """Command ``report``."""
-    file = to or Path(f"{endpoint}-{period}.html")
-    form = file.suffix.lstrip(".").lower()
-    if form not in ("html", "pdf"):
-        raise BadRequest(f"{file} ends in neither .html nor .pdf, which says what is made")
-    with Client(address, timeout_s=120) as client:
-        content = client.fetch_bytes(f"/api/endpoints/{quote(endpoint, safe='')}/report", form=form, period=period)
-    try:
-        file.write_bytes(content)
-    except OSError as error:
-        raise BadRequest(f"{file} cannot be written: {error.strerror}") from error
-    print_done(f"{file}  {format_bytes(len(content))}", {"path": str(file), "size_bytes": len(content)}, as_json)

@@ -32,6 +32,7 @@ EQUIVALENTS = {
     "endpoints": Equivalent("Client.endpoints", "GET /api/endpoints"),
     "models": Equivalent("Client.versions", "GET /api/versions"),
     "show": Equivalent("Client.describe", f"GET {_ENDPOINT}"),
+    "card": Equivalent("Client.fetch_bytes", "GET /api/models/{model}/versions/{number}/card"),
     "ask": Equivalent("Client.predict", "POST /predict/{endpoint}"),
     "explain": Equivalent("Client.explain", f"POST {_ENDPOINT}/explain"),
     "tail": Equivalent("Client.calls", "GET /api/calls"),

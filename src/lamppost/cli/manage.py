@@ -236,6 +236,8 @@ def _show_version(answer: dict[str, Any]) -> None:
         print_line(f"signed  by {key}")
     for step in answer["steps"]:
         print_line(f"step  {step}")
+    for line in answer["insight_lines"]:
+        print_line(f"{line['word']}  {line['text']}")
     if provenance["metrics"]:
         print_line("metrics  " + ", ".join(f"{key} {value:g}" for key, value in provenance["metrics"].items()))
     if provenance["notes"]:

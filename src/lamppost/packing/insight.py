@@ -68,7 +68,7 @@ class _Measure:
     label: str | None
 
     def loss(self, answers: Sequence[Mapping[str, Any]], truth: Sequence[Any]) -> Floats:
-        """How far each number is off, the squared error of scores (Brier, *Monthly Weather Review* 78, 1950), or whether a label is wrong."""
+        """How far each number is off, the squared error of scores (Brier, *Monthly Weather Review* 78, 1950), whether a label is wrong."""
         name = self.field.name
         if self.numbers:
             off: Floats = np.abs(np.asarray([_number(row.get(name)) for row in answers]) - np.asarray(truth, dtype=np.float64))

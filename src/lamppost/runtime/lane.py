@@ -118,11 +118,7 @@ class Lane:
     @property
     def light(self) -> bool:
         """Whether it may share a worker: data only, and small."""
-        size = sum(
-            member.size_bytes
-            for path, member in self.manifest.members.items()
-            if path not in (self.manifest.reference, self.manifest.insight)
-        )
+        size = sum(member.size_bytes for path, member in self.manifest.members.items() if path not in self.manifest.notes_of_training)
         return self.needs == "graphs" and self.overlay is None and size <= _LIGHT_BYTES
 
     @property

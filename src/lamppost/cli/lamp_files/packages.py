@@ -17,6 +17,7 @@ from lamppost.core.artifact.manifest import Provenance
 from lamppost.core.artifact.proof import USUAL_CAUSES
 from lamppost.core.artifact.steps import step_summary
 from lamppost.core.errors import BadRequest, PackageRefused
+from lamppost.core.insight.comparison import compare_insights
 from lamppost.core.insight.insight_text import insight_lines
 from lamppost.core.names import parse_version
 from lamppost.core.quantities import format_bytes
@@ -162,6 +163,8 @@ def diff(
         print_table(
             ["", "part", "what changed"], [[paint("breaks", BRICK) if c["breaks"] else "", c["part"], c["summary"]] for c in changes]
         )
+        for text in compared["learned"]:
+            print_line(f"learned  {text}")
     if compared["breaks"]:
         raise typer.Exit(1)
 
@@ -180,6 +183,7 @@ def _versions(before: str, after: str, address: str | None) -> dict[str, Any]:
         "after": answer["after"]["digest"],
         "breaks": answer["breaks"],
         "changes": answer["changes"],
+        "learned": answer["learned"],
     }
 
 
@@ -189,4 +193,11 @@ def _files(before: str, after: str) -> dict[str, Any]:
     old, new = read_lamp(Path(before)), read_lamp(Path(after))
     changes = compare_packages(old.manifest, new.manifest, (old.reference, new.reference), (old.proof, new.proof))
     breaks = any(change.breaks for change in changes)
-    return {"before": old.digest, "after": new.digest, "breaks": breaks, "changes": [asdict(change) for change in changes]}
+    learned = compare_insights(old.insight, new.insight)
+    return {
+        "before": old.digest,
+        "after": new.digest,
+        "breaks": breaks,
+        "changes": [asdict(change) for change in changes],
+        "learned": learned,
+    }

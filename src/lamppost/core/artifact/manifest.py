@@ -126,6 +126,11 @@ class Manifest:
         return Schema((*self.inputs, *self.options)) if self.options else self.inputs
 
     @property
+    def notes_of_training(self) -> frozenset[str]:
+        """The members that tell of training and take no part in answers."""
+        return frozenset(path for path in (self.reference, self.insight) if path is not None)
+
+    @property
     def formats(self) -> frozenset[str]:
         """The formats of the steps that a server's policy is asked about: ``pickle``, ``python`` and ``torch``, which can run code, and
         ``skops``. Graphs, trees and tables are data and are not listed.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from datetime import UTC, datetime, timedelta
 from typing import Annotated, Literal
 from urllib.parse import urlsplit
@@ -10,7 +9,7 @@ from urllib.parse import urlsplit
 from fastapi import APIRouter, Path, Query
 from fastapi.responses import Response
 
-from lamppost.core.errors import BadRequest, Unavailable
+from lamppost.core.errors import BadRequest
 from lamppost.core.names import check_name
 from lamppost.core.roles import MAY
 from lamppost.service.api.access import PROBLEMS, Pointer, RequireView, TheNode, TokenKeeper
@@ -25,35 +24,11 @@ from lamppost.service.api.schemas.alerts import (
 )
 from lamppost.service.api.schemas.base import Instant
 from lamppost.service.monitoring.notices import make_secret
-from lamppost.service.monitoring.reports import PERIODS, draw_report, report_facts
-from lamppost.service.node import Node
+from lamppost.service.monitoring.reports import PERIODS, report_facts
+from lamppost.service.pages.draw import MEDIA_TYPES, Form, check_turn, draw_page
 from lamppost.store import alerts, trail
 from lamppost.store.alerts import Channel, StoredAlert
 
-_MOST_REPORTS = 4
-
-
-class _InTurn:
-    """Lets one report be drawn at a time: each takes a hundred megabytes. waiting : those in hand, and those that wait."""
-
-    def __init__(self) -> None:
-        self.waiting = 0
-        self._lock = asyncio.Lock()
-
-    async def __aenter__(self) -> None:
-        self.waiting += 1
-        try:
-            await self._lock.acquire()
-        except BaseException:
-            self.waiting -= 1
-            raise
-
-    async def __aexit__(self, *_: object) -> None:
-        self.waiting -= 1
-        self._lock.release()
-
-
-_reports = _InTurn()
 router = APIRouter(prefix="/api", tags=["alerts"], responses=PROBLEMS)
 
 
@@ -212,7 +187,7 @@ async def get_report(
     endpoint: str,
     node: TheNode,
     _: RequireView,
-    form: Literal["html", "pdf"] = "html",
+    form: Form = "html",
     period: Literal["day", "week", "month"] = "week",
     until: Annotated[Instant | None, Query(description="end of the period; now by default")] = None,
 ) -> Response:
@@ -220,15 +195,7 @@ async def get_report(
     end = until or datetime.now(UTC)
     if not 2000 < end.year < 3000:
         raise BadRequest("a report ends after the year 2000")
-    if _reports.waiting >= _MOST_REPORTS:
-        raise Unavailable(f"{_MOST_REPORTS} reports are being written already; ask again in a moment", retry_after_s=10)
-    async with _reports:
-        return await _report(node, endpoint, form, end - PERIODS[period], end)
-
-
-async def _report(node: Node, endpoint: str, form: Literal["html", "pdf"], start: datetime, end: datetime) -> Response:
-    facts = await report_facts(node.pool, node.deployment, endpoint, start, end)
-    kind = "application/pdf" if form == "pdf" else "text/html; charset=utf-8"
-    return Response(
-        await draw_report(facts, form), media_type=kind, headers={"content-disposition": f'inline; filename="{endpoint}.{form}"'}
-    )
+    check_turn()
+    facts = await report_facts(node.pool, node.deployment, endpoint, end - PERIODS[period], end)
+    document = await draw_page("report", facts, form)
+    return Response(document, media_type=MEDIA_TYPES[form], headers={"content-disposition": f'inline; filename="{endpoint}.{form}"'})

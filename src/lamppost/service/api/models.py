@@ -5,13 +5,15 @@ from __future__ import annotations
 import time
 from dataclasses import replace
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Request, Response
 from fastapi.responses import FileResponse
 
 from lamppost.core.artifact.difference import compare_packages
 from lamppost.core.artifact.steps import step_summary
 from lamppost.core.artifact.version_search import VersionSummary, summarize_manifest
 from lamppost.core.errors import BadRequest, BodyTooLarge
+from lamppost.core.insight.comparison import compare_insights
+from lamppost.core.insight.insight_text import insight_lines
 from lamppost.core.names import VersionName, parse_version
 from lamppost.core.quantities import few_names
 from lamppost.package.read import Lamp
@@ -19,6 +21,7 @@ from lamppost.service.api.access import PROBLEMS, Pointer, Pusher, RequireView, 
 from lamppost.service.api.schemas.base import field_answers
 from lamppost.service.api.schemas.models import (
     ComparisonAnswer,
+    InsightLine,
     ModelAnswer,
     ModelRequest,
     OpeningMeasurementAnswer,
@@ -32,6 +35,7 @@ from lamppost.service.api.schemas.models import (
 )
 from lamppost.service.deployment.changes import ChangeOverrides
 from lamppost.service.node import Node
+from lamppost.service.pages.draw import MEDIA_TYPES, Form, check_turn, draw_page
 from lamppost.store import packages
 from lamppost.store.packages import ListedVersion, ModelRecord, StoredVersion
 
@@ -99,6 +103,7 @@ async def compare(before: str, after: str, node: TheNode, _: RequireView) -> Com
         after=await _page(node, *second),
         breaks=any(change.breaks for change in changes),
         changes=[SchemaChangeAnswer(part=change.part, summary=change.summary, breaks=change.breaks) for change in changes],
+        learned=compare_insights(lamps[0].insight, lamps[1].insight),
     )
 
 
@@ -114,6 +119,19 @@ async def download_package(model: str, number: int, node: TheNode, _: Pusher) ->
     version = await packages.get_version(node.pool, VersionName(model, number))
     path = await node.deployment.package_cache.file_of(version.digest)
     return FileResponse(path, media_type="application/zip", filename=f"{model}-{number}.lamp")
+
+
+@router.get(
+    "/models/{model}/versions/{number}/card",
+    response_class=Response,
+    responses={200: {"content": {"text/html": {}, "application/pdf": {}}}},
+)
+async def get_card(model: str, number: int, node: TheNode, _: RequireView, form: Form = "html") -> Response:
+    """A page about a version for people who decide on it: what it is for, how good it is, what it looks at, as HTML or PDF."""
+    check_turn()
+    page = await _page(node, *await _described(node, VersionName(model, number)))
+    document = await draw_page("card", page.model_dump(mode="json"), form)
+    return Response(document, media_type=MEDIA_TYPES[form], headers={"content-disposition": f'inline; filename="{model}-{number}.{form}"'})
 
 
 @router.post(
@@ -165,6 +183,8 @@ async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetail
         served=await packages.endpoints_served_by(node.pool, parse_version(version.name)),
         owner=about_model.owner,
         purpose=about_model.purpose,
+        insight=lamp.insight,
+        insight_lines=[InsightLine(word=word, text=text) for word, text in insight_lines(lamp.insight)] if lamp.insight else [],
     )
 
 

@@ -4,19 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import sys
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING, Any, Literal
-
-import orjson
+from typing import TYPE_CHECKING, Any
 
 from lamppost.core.errors import LampPostError
-from lamppost.core.extras import check_extra
 from lamppost.core.monitoring.alert_rules import error_budgets
 from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.monitoring.outcomes import quality_page
+from lamppost.service.pages.draw import draw_page
 from lamppost.store import alerts, endpoints, timeline, windows
 from lamppost.store.database import Pool
 
@@ -25,9 +22,7 @@ if TYPE_CHECKING:
 
 log = logging.getLogger("lamppost.reports")
 
-Format = Literal["html", "pdf"]
 PERIODS = {"day": timedelta(days=1), "week": timedelta(days=7), "month": timedelta(days=30)}
-_DRAW_S = 60.0
 _STEPS = 84
 
 
@@ -125,26 +120,6 @@ def _report_summary(
     return "; ".join(sentences) + "."
 
 
-async def draw_report(facts: dict[str, Any], form: Format) -> bytes:
-    """A report as bytes. A process of its own draws it, so that the drawing libraries are never loaded into the service."""
-    check_extra("reports")
-    process = await asyncio.create_subprocess_exec(
-        *(sys.executable, "-m", "lamppost.service.monitoring.report_page", form),
-        stdin=asyncio.subprocess.PIPE,
-        stdout=asyncio.subprocess.PIPE,
-        stderr=asyncio.subprocess.PIPE,
-    )
-    try:
-        document, error = await asyncio.wait_for(process.communicate(orjson.dumps(facts)), _DRAW_S)
-    except BaseException:
-        if process.returncode is None:
-            process.kill()
-        raise
-    if process.returncode:
-        raise LampPostError(f"the report could not be drawn: {error.decode(errors='replace').strip()[-300:]}")
-    return document
-
-
 async def send_due_reports(pool: Pool, deployment: Deployment, notices: NoticeSender, now: datetime) -> None:
     """Send the reports whose day or week is over by mail; a failed one is tried again with the next run."""
     for channel in await alerts.list_channels(pool):
@@ -156,8 +131,8 @@ async def send_due_reports(pool: Pool, deployment: Deployment, notices: NoticeSe
                 if endpoint in deployment.table.by_endpoint:
                     facts = await report_facts(pool, deployment, endpoint, now - span, now)
                     pages = [
-                        (f"{endpoint}.html", "html", await draw_report(facts, "html")),
-                        (f"{endpoint}.pdf", "pdf", await draw_report(facts, "pdf")),
+                        (f"{endpoint}.html", "html", await draw_page("report", facts, "html")),
+                        (f"{endpoint}.pdf", "pdf", await draw_page("report", facts, "pdf")),
                     ]
                     await asyncio.to_thread(
                         notices.send_mail, channel.target, f"{endpoint}, {channel.reports} report", facts["summary"], pages

@@ -10,6 +10,7 @@ from pydantic import Field as Described
 from lamppost.core.artifact.difference import PackagePart
 from lamppost.core.artifact.manifest import Provenance
 from lamppost.core.artifact.reference import FeatureProfile
+from lamppost.core.insight.insight import ModelInsight
 from lamppost.service.api.schemas.base import ApiModel, FieldAnswer, OverridableRequest
 
 
@@ -49,6 +50,13 @@ class PackageFileAnswer(ApiModel):
     sha256: str
 
 
+class InsightLine(ApiModel):
+    """What is to be said of what a model has learned. word : what it is about."""
+
+    word: str
+    text: str
+
+
 class VersionDetailAnswer(VersionAnswer):
     """A version with its content. steps : each in one line. reference : the profile of training; null in packages without one."""
 
@@ -67,6 +75,8 @@ class VersionDetailAnswer(VersionAnswer):
     reference_rows: int | None
     reference_inputs: list[FeatureProfile]
     reference_answers: list[FeatureProfile]
+    insight: ModelInsight | None = Described(description="what it has learned, if packing measured that")
+    insight_lines: list[InsightLine] = Described(description="the same in words")
 
 
 class VersionPredictionAnswer(ApiModel):
@@ -86,12 +96,13 @@ class SchemaChangeAnswer(ApiModel):
 
 
 class ComparisonAnswer(ApiModel):
-    """Two versions, and all that changed from one to the other."""
+    """Two versions, and all that changed from one to the other. learned : how what they have learned differs, what matters most first."""
 
     before: VersionDetailAnswer
     after: VersionDetailAnswer
     breaks: bool
     changes: list[SchemaChangeAnswer]
+    learned: list[str]
 
 
 class PushAnswer(ApiModel):
