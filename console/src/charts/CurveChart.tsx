@@ -29,7 +29,9 @@ export function CurveChart({ title, unit, points, time = false, own = -1, now = 
   const box = useRef<HTMLDivElement>(null);
   const [chosen, setChosen] = useState(-1);
   const known = points.flatMap((point) => (point.y === null ? [] : [point.y, point.low ?? point.y, point.high ?? point.y]));
-  const top = part ? 1 : niceTop(Math.max(0, ...known));
+  const band = points.some((point) => point.low !== undefined);
+  // beside a band the shape matters; without one, how near an answer is to certain
+  const top = part && !band ? 1 : niceTop(Math.max(0, ...known));
   const bottom = part ? 0 : Math.min(0, ...known);
   const most = Math.max(1, ...points.map((point) => point.rows));
   const data = useMemo(
@@ -74,7 +76,7 @@ export function CurveChart({ title, unit, points, time = false, own = -1, now = 
             const tall = (third * point.rows) / most;
             pen.fillRect(left, foot - tall, Math.max(1, right - left - 1), tall);
           });
-          if (points.some((point) => point.low !== undefined)) {
+          if (band) {
             const edge = (index: number, end: "low" | "high"): [number, number] => [
               plot.valToPos(data[0][index] ?? 0, "x", true),
               plot.valToPos(points[index]?.[end] ?? points[index]?.y ?? 0, "y", true),

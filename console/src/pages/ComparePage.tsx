@@ -1,3 +1,4 @@
+import { ImportanceOfBoth } from "./ImportanceOfBoth";
 import { useSearchParams } from "react-router";
 import type { Comparison, Profile, VersionPage } from "../api/client";
 import { useComparison, useModelVersions } from "../api/queries";
@@ -98,11 +99,14 @@ function Compared({ comparison }: { comparison: Comparison }) {
       )}
       {comparison.learned.length > 0 && (
         <Card title="What it learned otherwise" className="mt-4">
-          <ul className="list-disc pl-5">
-            {comparison.learned.map((line) => (
-              <li key={line}>{line}</li>
-            ))}
-          </ul>
+          <div className="grid grid-cols-2 gap-8">
+            <ul className="list-disc pl-5">
+              {comparison.learned.map((line) => (
+                <li key={line}>{line}</li>
+              ))}
+            </ul>
+            <ImportanceOfBoth before={comparison.before} after={comparison.after} />
+          </div>
         </Card>
       )}
       {comparison.changes.length > 0 && (

@@ -47,7 +47,7 @@ export function Learned({ page }: { page: VersionPage }) {
 
 type Figure = Insight["quality"];
 const value = (insight: Insight, figure: number): string =>
-  insight.kind === "labels" ? percent(figure) : `${short(figure)}${insight.unit ? ` ${insight.unit}` : ""}`;
+  insight.kind === "labels" ? `${(100 * figure).toFixed(1)} %` : `${short(figure)}${insight.unit ? ` ${insight.unit}` : ""}`;
 const span = (insight: Insight, { low, high }: Figure): string =>
   low === null || high === null ? "" : `${value(insight, low)} to ${value(insight, high)}`;
 
@@ -150,8 +150,8 @@ function Scores({ insight }: { insight: Insight }) {
     rows: bin.came.of,
   }));
   return (
-    <div className="w-56">
-      <CalibrationChart title="Calibration" unit={`error ${short(found.error)}`} points={points} size={190} />
+    <div className="w-60">
+      <CalibrationChart title="Calibration" unit={`error ${short(found.error)}`} points={points} size={180} />
     </div>
   );
 }

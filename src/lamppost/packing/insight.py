@@ -162,6 +162,7 @@ def _quality(
     """Quality, where it is worse, confusion or residuals, calibration."""
     sliced = [field for field in fields if field.kind in ("choice", "yes/no") and not field.private]
     rows = frame_rows(Schema(tuple(sliced)), frame[[field.name for field in sliced]]) if sliced else [{}] * len(frame)
+    rows = [{name: "missing" if value is None else value for name, value in row.items()} for row in rows]
     judged = [JudgedAnswer(answer, true, row) for answer, true, row in zip(answers, truth, rows, strict=True)]
     name = measure.field.name
     found = quality_figures(judged, name, measure.numbers)
