@@ -7,10 +7,13 @@ from types import SimpleNamespace
 from typing import Any
 from unittest import mock
 
+import numpy as np
+
+from bench.drift_streams import make_sketcher
 from lamppost.core.drift.window_verdict import DescribedField, WindowVerdict
 from lamppost.service.monitoring import drift_evaluation
 from lamppost.service.monitoring.drift_evaluation import DriftEvaluation
-from lamppost.store.windows import JudgedWindow
+from lamppost.store.windows import JudgedWindow, UnjudgedWindows
 
 AT = datetime.now(UTC).replace(minute=0, second=0, microsecond=0)
 HOUR = timedelta(hours=1)
@@ -52,6 +55,26 @@ class Reasons(unittest.IsolatedAsyncioTestCase):
             for looked in ([drifted(70, "x")], [drifted(70, "x")], [drifted(60, "x", at=AT - HOUR), drifted(70, "x")]):
                 await self.judging._explain(looked, looker)
         self.assertEqual(sought, [AT, AT - HOUR, AT])
+
+
+class FewRows(unittest.TestCase):
+    def judged(self, shift: float, hours: int) -> list[str]:
+        rng = np.random.default_rng(6)
+        sketcher = make_sketcher({"x": rng.normal(size=5_000)}, 5_000)
+        scorer: Any = SimpleNamespace(sketcher=sketcher)
+        start = drift_evaluation.window_start(AT, HOUR) - hours * HOUR
+        ticks = {start + at * HOUR: (sketcher.sketch_window({"x": rng.normal(size=3) + shift}, 3), 3, 0) for at in range(hours)}
+        fresh = UnjudgedWindows("e", "m@1", list(ticks), 1, hours)
+        return [window.state for window in drift_evaluation.judge_ticks(fresh, scorer, HOUR, ticks, start)]
+
+    def test_windows_of_three_rows_are_joined_until_they_tell(self) -> None:
+        self.assertEqual(set(self.judged(0.0, 400)), {"too few", "steady"})
+        states = self.judged(2.0, 40)
+        self.assertEqual((states[15], states[16], states[-1]), ("too few", "drifted", "drifted"), "17 windows of three rows are fifty")
+
+    def test_a_day_is_made_of_windows(self) -> None:
+        for minutes, cycle in ((10, 144), (60, 24), (90, 16), (1_440, 7), (10_080, 1)):
+            self.assertEqual(drift_evaluation.windows_of_a_day(timedelta(minutes=minutes)), cycle)
 
 
 if __name__ == "__main__":

@@ -116,11 +116,11 @@ class DriftEvaluation:
         ticks = await self.counted_ticks(fresh.endpoint, fresh.version, scorer, first - _BACK * span, end)
         if sum(rows for at, (_, rows, _) in ticks.items() if at < first + span) < _LEAST_JOINED:
             ticks = await self.counted_ticks(fresh.endpoint, fresh.version, scorer, first - _LONG_BACK * span, end)
-        judged = await asyncio.to_thread(_judged, fresh, scorer, span, ticks, first)
+        judged = await asyncio.to_thread(judge_ticks, fresh, scorer, span, ticks, first)
         if all(window.state in ("steady", "too few") for window in judged):
             return judged
         history = await self._live_history(fresh, scorer, span, judged[-1].at)
-        return judged if not len(history) else await asyncio.to_thread(_judged, fresh, scorer, span, ticks, first, history)
+        return judged if not len(history) else await asyncio.to_thread(judge_ticks, fresh, scorer, span, ticks, first, history)
 
     async def _live_history(self, fresh: UnjudgedWindows, scorer: ReferenceScorer, span: timedelta, until: datetime) -> LiveHistory:
         """The windows of a stream that were closed before a time. They are read a day at a time, and kept for the next look."""
@@ -240,7 +240,7 @@ def _whole_windows(ticks: Ticks, span: timedelta) -> list[tuple[datetime, Window
     return [(at, *pool_windows([tick[:2] for tick in parts]), sum(tick[2] for tick in parts)) for at, parts in sorted(by_window.items())]
 
 
-def _judged(
+def judge_ticks(
     fresh: UnjudgedWindows, scorer: ReferenceScorer, span: timedelta, ticks: Ticks, first: datetime, history: LiveHistory | None = None
 ) -> list[JudgedWindow]:
     """Verdicts on all windows from ``first`` on. Windows without rows are left out. history : earlier windows of the stream."""
