@@ -303,7 +303,7 @@ class Words(unittest.TestCase):
         other = judge_windows(sketcher.against, [sketcher.sketch_window(columns | {"same": [8.0] * 500}, 500)])
         described = describe_verdict(other)
         self.assertEqual((described.state, described.fields[0].name), ("drifted", "same"))
-        self.assertRegex(described.summary, r"^Drifted: same is outside training's range in 100 %, in training 0 %")
+        self.assertRegex(described.summary, r"^Drifted: same is outside training's range in 100 %, 0 % in training")
         self.assertEqual(bin_shares(known[-1], None)["window_missing"], None)
 
     def test_chances(self) -> None:

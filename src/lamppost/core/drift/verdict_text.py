@@ -14,7 +14,7 @@ from lamppost.core.drift.baseline import FieldSketch, ReferenceField
 from lamppost.core.drift.field_tests import FLOORS, DriftFinding
 from lamppost.core.drift.verdicts import STATES, DriftVerdict, FieldVerdict
 from lamppost.core.drift.watched_features import NEW_WORDS
-from lamppost.core.drift.window_verdict import DescribedField, WindowVerdict
+from lamppost.core.drift.window_verdict import DescribedField, WindowVerdict, feature_sentence
 
 _KEPT = 3
 """Findings of a field that are kept."""
@@ -42,8 +42,10 @@ def leading_finding(field: FieldVerdict) -> DriftFinding | None:
     """The finding that gave a field its state: the largest by its floor among the sure ones; of a steady field the largest of all."""
     sure = [finding for finding in field.findings if finding.p < 0.01] or list(field.findings)
     far = next((finding.size for finding in sure if finding.what == "far"), 0.0)
-    # what lies outside by far says more than what lies outside
-    sure = [finding for finding in sure if finding.what != "outside" or finding.size > 2 * far]
+    if far >= FLOORS["far"][0]:
+        # a few rows far outside say more than that rows lie outside, or that they make the whole a little wider
+        least = {what: 2 * far if what == "outside" else floors[1] for what, floors in FLOORS.items()}
+        sure = [finding for finding in sure if finding.what == "far" or finding.size >= least[finding.what]]
     return max(sure, key=lambda finding: finding.size / FLOORS[finding.what][1], default=None)
 
 
@@ -68,7 +70,7 @@ def describe_finding(finding: DriftFinding) -> str:
     """A finding in a few words that go on from a name and "is".
 
     >>> describe_finding(DriftFinding("missing", 0.0, 0.05, 0.05, 0.0, 0.05))
-    'missing in 5 %, in training 0 %'
+    'missing in 5 %, 0 % in training'
     """
     size = abs(finding.signed)
     if finding.what == "location":
@@ -84,7 +86,7 @@ def describe_finding(finding: DriftFinding) -> str:
         "unseen": "a value never seen before",
         "shape": finding.where or "of other values",
     }
-    return f"{words[finding.what]} in {_percent(finding.after)}, in training {_percent(finding.before)}"
+    return f"{words[finding.what]} in {_percent(finding.after)}, {_percent(finding.before)} in training"
 
 
 def _new_words(finding: DriftFinding) -> str:
@@ -93,7 +95,7 @@ def _new_words(finding: DriftFinding) -> str:
     if finding.where == "none":
         before, after = 1 - before, 1 - after
     words = {"one": "one new word", "several": "several new words"}.get(finding.where or "", "new words")
-    return f"with {words} in {_percent(after)} of texts, in training {_percent(before)}"
+    return f"{words} in {_percent(after)} of texts, {_percent(before)} in training"
 
 
 def _percent(part: float | None) -> str:
@@ -115,7 +117,8 @@ def verdict_sentence(verdict: DriftVerdict, baseline: str = "training") -> str:
     for changed_field in changed[:2]:
         finding = leading_finding(changed_field)
         parts.append(
-            f"{changed_field.name} is {describe_field(changed_field)}" + (f" ({describe_p(finding.p)})" if finding is not None else "")
+            feature_sentence(changed_field.name, describe_field(changed_field))
+            + (f" ({describe_p(finding.p)})" if finding is not None else "")
         )
     if not parts and verdict.pairs:
         pair = verdict.pairs[0]

@@ -10,7 +10,7 @@ from typing import Literal
 from lamppost.core.drift.attribution import ChangeSlice
 from lamppost.core.drift.field_tests import DriftFinding
 from lamppost.core.drift.verdicts import DriftState, PairVerdict
-from lamppost.core.drift.watched_features import ANSWERS
+from lamppost.core.drift.watched_features import ANSWERS, NEW_WORDS
 
 WindowState = Literal["steady", "shifting", "drifted", "too few"]
 
@@ -107,12 +107,23 @@ class DriftExplanation:
     callers: tuple[CallerChange, ...]
 
 
+def feature_sentence(name: str, summary: str) -> str:
+    """What a feature is, as a part of a sentence. summary : of `describe_field`.
+
+    >>> feature_sentence("note.new words", "new words in 27 % of texts, 2 % in training")
+    'note has new words in 27 % of texts, 2 % in training'
+    """
+    if name.endswith(NEW_WORDS) and "new word" in summary:
+        return f"{name.removesuffix(NEW_WORDS)} has {summary}"
+    return f"{name} is {summary}"
+
+
 def explanation_sentence(fields: Sequence[FieldReason], changes: Sequence[NearbyChange], callers: Sequence[CallerChange]) -> str:
     """The probable reason in one sentence: the leading input, the change of the endpoint, else the caller."""
     parts = []
     inputs = [reason for reason in fields if not reason.name.startswith(ANSWERS)]
     for reason in inputs[:1]:
-        text = f"{reason.name} is {reason.summary}"
+        text = feature_sentence(reason.name, reason.summary)
         if reason.slices:
             first = reason.slices[0]
             text = f"{reason.name} where {first.by} is {first.value} ({100 * first.part:.0f} % of the change)"
