@@ -189,7 +189,7 @@ def _shape(known: ReferenceField, reference: NDArray[Any], seen: NDArray[Any], n
         size = math.sqrt(max(0.0, everything - df) / h)
         most = int(weights.argmax())
         before, after = float(p[most]), float(q[most])
-        values = _values(known, np.split(order, starts[1:])[most].tolist())
+        values = _values(known, order[starts[most] : [*starts, len(order)][most + 1]].tolist())
         yield FieldDifference("shape", rest, df, size, size, m, n, before=before, after=after, where=values)
 
 
