@@ -5,6 +5,7 @@ import re
 from playwright.sync_api import Page, expect
 
 from tests.end_to_end.test_console import InBrowser, choose
+from tests.support.lamps import outage_lamp
 from tests.support.service import until
 from tests.support.versions import times_lamp
 
@@ -116,6 +117,17 @@ class Versions(InBrowser):
             rows.get_by_role("button", name="Ask both").click()
             expect(rows).to_contain_text(re.compile(r"times@1 and times@2 on the \d+ rows of the proof of times@1"))
             expect(rows).to_contain_text("Rows that differ most")
+
+    def test_what_a_version_has_learned(self) -> None:
+        with self.service.client() as client:
+            name = client.push(outage_lamp())["version"]
+            card = client.fetch_bytes(f"/api/models/outage-risk/versions/{name.partition('@')[2]}/card", form="pdf")
+        self.assertTrue(card.startswith(b"%PDF"))
+        with self.page(f"/models/{name.replace('@', '/')}") as page:
+            expect(page.get_by_role("table", name="importance of fields").get_by_role("row")).not_to_have_count(0)
+            expect(page.get_by_role("table", name="confusion")).to_be_visible()
+            expect(page.get_by_text("that it was fitted on: fresh rows go worse")).to_be_visible()
+            expect(page.get_by_role("link", name="its card")).to_be_visible()
 
     def test_an_endpoint_is_deleted_with_its_callers_said_and_given_back(self) -> None:
         path = self.serve("five", "times@1", "times@2")

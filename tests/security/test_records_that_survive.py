@@ -182,12 +182,20 @@ class Away(unittest.TestCase):
         reference = good.manifest.reference
         assert reference is not None
         with zipfile.ZipFile(good.path) as archive:
-            profile = orjson.loads(archive.read(reference))
-        profile["pairs"]["correlations"] = profile["pairs"]["correlations"][:2]
-        path = changed_lamp(outage_lamp(), folder / "bent.lamp", lambda _: None, {reference: orjson.dumps(profile)})
-        with self.assertRaises(PackageRefused) as caught:
-            try_reference(read_lamp(path))
-        self.assertIn("the reference cannot be used on the rows of the proof", caught.exception.detail)
+            document = archive.read(reference)
+        empty = {"rows": [], "count": [], "phi": [], "most": []}
+        for name, bend in {
+            "pairs": lambda known: known["pairs"].update(correlations=known["pairs"]["correlations"][:2]),
+            "variances": lambda known: known["pairs"].update(variances=[1.0, 2.0]),
+            "blocks": lambda known: known["inputs"][0]["bins"].update(blocks={"location": empty | {"phi": [9.0]}}),
+            "values": lambda known: known["inputs"][0]["bins"].update(seen="no base64"),
+        }.items():
+            known = orjson.loads(document)
+            bend(known)
+            path = changed_lamp(outage_lamp(), folder / f"{name}.lamp", lambda _: None, {reference: orjson.dumps(known)})
+            with self.subTest(name), self.assertRaises(PackageRefused) as caught:
+                try_reference(read_lamp(path))
+            self.assertIn("the reference cannot be used on the rows of the proof", caught.exception.detail)
 
     def test_instants_are_of_years_that_everything_can_hold(self) -> None:
         for text in ("9999-12-31T23:59:59-14:00", "9999-01-01T00:00:00+00:00", "1969-12-31T23:59:59+00:00", "0001-01-01T00:00:00+14:00"):

@@ -61,6 +61,26 @@ class BrokenOff(unittest.IsolatedAsyncioTestCase):
             self.predicts.stall = ""
             for found in await asyncio.gather(self.explain(), self.explain()):
                 self.assertEqual((found["answer"], found["stopped"]), ({"y": 10.0}, "exact"))
+        self.assertEqual((self.explainer.made, self.explainer.failed), (4, 4), "what is cancelled counts as failed")
+        self.assertGreater(self.explainer.rows_asked, 0)
+
+    async def test_a_reference_that_knows_one_label_only(self) -> None:
+        labels = Schema((Field("label", "choice", choices=("holds", "fails")),))
+        self.predicts.answers = labels
+
+        async def predict(given: PredictionInput, _: Any = None) -> PredictionOutput:
+            rows = [{"label": "holds"} for _ in given.rows or []]
+            return PredictionOutput(LaneAnswer(rows, 0.0, 0.0, len(rows)), "sum@1", given.rows)
+
+        self.predicts.predict = predict  # type: ignore[method-assign]
+        rows = [{"x": float(at % 7), "z": float(at % 5)} for at in range(40)]
+        reference = make_reference(INPUTS, rows, labels, [{"label": "holds"}] * 40)
+        message = _reference_message(reference, self.predicts)  # type: ignore[arg-type]
+        self.explained = Explained("one", "sum@1", self.predicts, (), message)  # type: ignore[arg-type]
+        found = await self.explain()
+        self.assertEqual(found["answer"], {"label": "holds"})
+        self.assertEqual([one["amount"] for one in found["contributions"]], [0.0, 0.0])
+        self.assertEqual(found["changes"]["changes"], [], "no value that training knew gives another label")
 
     async def test_a_rule_about_a_number_says_its_side_whatever_else_is_asked(self) -> None:
         for contributions in (True, False):

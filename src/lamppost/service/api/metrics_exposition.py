@@ -79,6 +79,9 @@ class _Collected(Collector):
             ("lamppost_payloads_given_up", "Calls whose input and answer the spool's bound has cost.", spool.payloads_given_up),
             ("lamppost_calls_given_up", "Calls of which the spool's bound left only counts.", spool.calls_given_up),
             ("lamppost_windows_unread", "Windows that other software counted and that were left out.", node.drift_evaluation.unread),
+            ("lamppost_explanations", "Explanations and curves that were made.", node.explainer.made),
+            ("lamppost_explanations_failed", "Explanations that failed on a fault of the service.", node.explainer.failed),
+            ("lamppost_explanation_rows", "Rows that models answered for explanations.", node.explainer.rows_asked),
             ("lamppost_notices_failed", "Tries to bring out a notice that failed.", node.maintenance.notices.failed),
         ):
             yield CounterMetricFamily(name, documentation, value=value)

@@ -66,9 +66,10 @@ class Explained:
 
 
 class Explainer:
-    """All explanations of one node."""
+    """All explanations of one node. made, failed : explanations and curves since it started. rows_asked : that models answered for them."""
 
     def __init__(self, deployment: Deployment) -> None:
+        self.made = self.failed = self.rows_asked = 0
         self._deployment = deployment
         self._free = [ChildProcess("lamppost.service.explanation.explaining_process") for _ in range(_PROCESSES)]
         self._places = asyncio.Semaphore(_PROCESSES)
@@ -138,8 +139,11 @@ class Explainer:
             except ChildEnded:
                 raise Unavailable("the process that explains ended; another one is started, so try again", retry_after_s=1) from None
             except BaseException:
+                self.failed += 1
                 await child.kill()  # it waits for answers that will not come, and would take the next order for them
                 raise
+        self.made += "told" in reply
+        self.failed += "failed" in reply
         if "problem" in reply:
             raise from_problem(reply["problem"], int(reply["problem"]["status"]))
         if "failed" in reply:
@@ -184,6 +188,7 @@ class Explainer:
                 await asyncio.sleep(0)  # live calls come first
             options = RequestOptions(bulk=True)
             output = await predictor.predict(PredictionInput("rows", len(rows), rows, size_bytes=sum(map(len, bodies))), options)
+            self.rows_asked += len(rows)
         except (ModelFault, InvalidRows):
             if len(bodies) > 1:
                 return [answer for body in bodies for answer in await self._of_bodies(predictor, [body])]

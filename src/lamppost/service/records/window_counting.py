@@ -21,6 +21,7 @@ from cachetools import LRUCache
 from lamppost.core.artifact.reference import drift_baseline
 from lamppost.core.drift.outlier_score import JOINT, OutlierScorer
 from lamppost.core.drift.sketches import Sketcher
+from lamppost.core.drift.verdicts import judge_windows
 from lamppost.core.drift.watched_features import Columns, FeatureExtractor
 from lamppost.core.drift.windows import WindowLayout, write_window
 from lamppost.core.endpoint.endpoint_schema import WHICH
@@ -70,14 +71,16 @@ class ReferenceScorer:
 
 
 def try_reference(lamp: Lamp) -> None:
-    """Count and score the rows of a package's own proof against its reference. Raise PackageRefused where that fails."""
+    """Count, score and judge the rows of a package's own proof against its reference. Raise PackageRefused where that fails."""
     try:
         scorer = ReferenceScorer(lamp)
         if scorer.sketcher is None or scorer.outlier_scorer is None or scorer.layout is None:
             return
         rows, answers = lamp.proof.rows, lamp.proof.answers
         columns = scorer.sketcher.as_arrays(scorer.feature_columns(rows, answers, None))
-        write_window(scorer.layout, scorer.sketcher.sketch_window(columns, len(rows)), len(rows))
+        window = scorer.sketcher.sketch_window(columns, len(rows))
+        write_window(scorer.layout, window, len(rows))
+        judge_windows(scorer.sketcher.against, [window])
         scorer.outlier_scorer.score_rows(columns, len(rows))
     except Exception as error:
         raise PackageRefused(
