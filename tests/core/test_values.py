@@ -108,10 +108,10 @@ class Manifests(unittest.TestCase):
         self.assertEqual(manifest_digest(b"{}"), "44136fa355b3678a1146ad16f7e8649e94fb4fc21fe77e8310c060f61caaff8a")
 
     def test_a_newer_format_says_what_to_do(self) -> None:
-        data = write_manifest(a_manifest()).replace(b'"format": 3', b'"format": 4')
+        data = write_manifest(a_manifest()).replace(b'"format": 4', b'"format": 5')
         with self.assertRaises(PackageRefused) as caught:
             read_manifest(data)
-        self.assertIn("is of format 4 and this Lamp Post reads up to 3", caught.exception.detail)
+        self.assertIn("is of format 5 and this Lamp Post reads up to 4", caught.exception.detail)
 
     def test_a_dtype_that_no_data_frame_has_is_refused(self) -> None:
         for dtype in ("float64", "Int32", "str", "datetime64[us, UTC]", "string[pyarrow]", "timestamp[ns, tz=UTC][pyarrow]", "category"):

@@ -151,5 +151,5 @@ class Reading(unittest.TestCase):
         self.assertIn("are allowed", self.refused(rewritten(self.good, self.folder / "h.lamp", {MANIFEST: orjson.dumps(claim)})))
 
     def test_a_newer_format(self) -> None:
-        manifest = zipfile.ZipFile(self.good).read(MANIFEST).replace(b'"format": 3', b'"format": 9')
+        manifest = zipfile.ZipFile(self.good).read(MANIFEST).replace(b'"format": 4', b'"format": 9')
         self.assertIn("is of format 9", self.refused(rewritten(self.good, self.folder / "n.lamp", {MANIFEST: manifest})))

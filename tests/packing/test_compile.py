@@ -127,6 +127,8 @@ class Safeguards(unittest.TestCase):
         self.assertEqual({opset.domain for opset in model.opset_import}, {"", "ai.onnx.ml"})
 
     def test_both_forms_are_carried_and_the_switch_leaves_it_out(self) -> None:
-        self.assertEqual(set(self.manifest.members), {"proof.json", "reference.json", "steps/0/compiled.onnx", "steps/0/model.skops"})
+        self.assertEqual(
+            set(self.manifest.members), {"insight.json", "proof.json", "reference.json", "steps/0/compiled.onnx", "steps/0/model.skops"}
+        )
         build_package(self.model, self.frame, Recipe("m", "failed", compile=False), self.path)
-        self.assertEqual(set(read_lamp(self.path).manifest.members), {"proof.json", "reference.json", "steps/0/model.skops"})
+        self.assertEqual(set(read_lamp(self.path).manifest.members), {"insight.json", "proof.json", "reference.json", "steps/0/model.skops"})

@@ -1,5 +1,6 @@
 """What packing measures of what a model has learned, held against models whose answers are known in closed form."""
 
+import time
 import unittest
 from typing import Any
 
@@ -79,8 +80,15 @@ class KnownAnswers(unittest.TestCase):
         ask = lambda rows: [{"y": 0.0}] * len(rows)  # noqa: E731
         self.assertIsNone(measure_insight(FRAME, few, ask, INPUTS, Field("y", "number"), True))
         self.assertIsNone(measure_insight(FRAME, [1.0] * 600, ask, INPUTS, Field("y", "number", private=True), True))
-        found = measured(lambda rows: rows["a"], FRAME["a"], budget_s=0.0001)
-        self.assertGreaterEqual(len(found.importance), 1, "the least is measured, whatever it takes")
+        found = measured(lambda rows: rows["a"], FRAME["a"], rows_asked=400)
+        self.assertEqual((len(found.importance), found.importance[0].worse.of, found.interaction), (5, 100, None), "the least is measured")
+
+        def slowly(rows: pd.DataFrame) -> Any:
+            time.sleep(0.7)
+            return rows["a"]
+
+        slow = measured(slowly, FRAME["a"])
+        self.assertEqual((slow.importance, slow.left_out), ((), "what it looks at, because this model takes long to answer"))
 
 
 class Packed(WithFolder):

@@ -218,7 +218,7 @@ def packed(name: str, make: Callable[[], Any], target: str, lamps: pd.DataFrame)
 
     def pack() -> tuple[Any, pd.DataFrame, Recipe]:
         model, table = fitted(make, target, lamps)
-        return model, table, Recipe("kind", target if target in table else None, fields={"maker": {"unseen": "accept"}})
+        return model, table, Recipe("kind", target if target in table else None, fields={"maker": {"unseen": "accept"}}, insight=False)
 
     return packed_once(f"zoo {name}", pack)
 

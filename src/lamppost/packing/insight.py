@@ -10,7 +10,7 @@ import logging
 import time
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -44,8 +44,13 @@ AskRows = Callable[["pd.DataFrame"], list[dict[str, Any]]]
 """The answers to rows of a request, as JSON objects."""
 
 MOST_ROWS, LEAST_ROWS = 2_000, 50
-BUDGET_S = 4.0
+ROWS_ASKED = 40_000
+"""Rows that a model is asked about for importance, curves and pairs together; a half for the first. It is no time, because packing the same
+model twice gives the same bytes."""
 _REPEATS = 5
+_QUICK_S = 1e-4
+"""Seconds a row from which on a model is asked about a tenth as many; from ten times as long on, only how good it is is measured."""
+_LEAST_ASKED = 100
 _CURVES = 6
 _CURVE_ROWS = 200
 _POINTS = 15
@@ -97,7 +102,7 @@ class _Measure:
 
 
 def measure_insight(
-    frame: pd.DataFrame, truth: Sequence[Any], ask: AskRows, inputs: Schema, answer: Field, held_out: bool, budget_s: float = BUDGET_S
+    frame: pd.DataFrame, truth: Sequence[Any], ask: AskRows, inputs: Schema, answer: Field, held_out: bool, rows_asked: int = ROWS_ASKED
 ) -> ModelInsight | None:
     """What a model has learned, on rows of a request frame; None where too few truths are known, or what they are about is private.
 
@@ -111,27 +116,19 @@ def measure_insight(
     frame, truth = frame.iloc[places].reset_index(drop=True), [truth[at] for at in places.tolist()]
     begun = time.perf_counter()
     answers = ask(frame)
-    per_row = max(1e-7, (time.perf_counter() - begun) / len(frame))
+    slow = (time.perf_counter() - begun) / len(frame) / _QUICK_S
     measure = _measure_of(answer, answers, truth)
     known_fields = [field for field in inputs if field.name in frame.columns and field.kind not in ("image", "tensor")]
     insight = _quality(measure, answers, truth, frame, known_fields, held_out)
-    importance = _importance(frame, truth, answers, measure, known_fields, ask, (per_row, budget_s / 2))
+    if slow > 10:
+        return replace(insight, left_out="what it looks at, because this model takes long to answer")
+    budget = rows_asked if slow <= 1 else rows_asked // 10
+    importance = _importance(frame, truth, answers, measure, known_fields, ask, budget // 2)
     first = [one.field for one in importance if one.clear] or [one.field for one in importance]
     shown = [field for name in first for field in known_fields if field.name == name and _can_be_drawn(field)]
-    curves = _curves(frame, measure, shown[:_CURVES], ask, per_row, budget_s / 4)
-    pair = _strongest_pair(frame, measure, shown[:_PAIRED], ask, per_row, budget_s / 4)
-    left_out = None if len(importance) == len(known_fields) else "some fields, because this model takes long to answer"
-    return ModelInsight(
-        **{name: getattr(insight, name) for name in ("answer", "kind", "rows", "held_out", "quality", "by_chance", "curve_of", "unit")},
-        importance=tuple(importance),
-        curves=tuple(curves),
-        interaction=pair,
-        slices=insight.slices,
-        confusion=insight.confusion,
-        residuals=insight.residuals,
-        calibration=insight.calibration,
-        left_out=left_out,
-    )
+    curves = _curves(frame, measure, shown[:_CURVES], ask, budget // 4)
+    pair = _strongest_pair(frame, measure, shown[:_PAIRED], ask, budget // 4)
+    return replace(insight, importance=tuple(importance), curves=tuple(curves), interaction=pair)
 
 
 def _measure_of(answer: Field, answers: Sequence[Mapping[str, Any]], truth: Sequence[Any]) -> _Measure:
@@ -224,13 +221,12 @@ def _importance(
     measure: _Measure,
     fields: Sequence[Field],
     ask: AskRows,
-    cost: tuple[float, float],
+    budget: int,
 ) -> list[FieldImportance]:
-    """Fields by how much worse answers get without them, the most important first. cost : seconds a row takes, and what may be spent."""
-    per_row, budget_s = cost
-    affordable = int(budget_s / per_row / max(1, len(fields)))
-    rows = min(len(frame), max(200, affordable))
-    repeats = max(1, min(_REPEATS, affordable // max(1, rows)))
+    """Fields by how much worse answers get without them, the most important first. budget : rows that may be asked about."""
+    affordable = budget // max(1, len(fields))
+    rows = min(len(frame), max(_LEAST_ASKED, affordable))
+    repeats = max(1, min(_REPEATS, affordable // rows))
     places = np.linspace(0, len(frame) - 1, num=rows).astype(int)
     some, true = frame.iloc[places].reset_index(drop=True), [truth[at] for at in places.tolist()]
     asked = [answers[at] for at in places.tolist()]
@@ -239,11 +235,9 @@ def _importance(
     by_chance = measure.loss_by_chance(asked, true)
     skill = by_chance - float(np.nanmean(before))
     unit = skill if skill > 0.05 * by_chance else max(by_chance, 1e-12)
-    rng, begun = np.random.default_rng(7), time.perf_counter()
+    rng = np.random.default_rng(7)
     found = []
     for field in fields:
-        if time.perf_counter() - begun > 3 * budget_s:
-            break
         worse = np.zeros(rows)
         for _ in range(repeats):
             other = some.copy()
@@ -255,10 +249,8 @@ def _importance(
     return sorted(found, key=lambda one: -one.worse.value)
 
 
-def _curves(
-    frame: pd.DataFrame, measure: _Measure, fields: Sequence[Field], ask: AskRows, per_row: float, budget_s: float
-) -> list[Dependence]:
-    rows = min(len(frame), _CURVE_ROWS, max(20, int(budget_s / per_row / max(1, len(fields)) / _POINTS)))
+def _curves(frame: pd.DataFrame, measure: _Measure, fields: Sequence[Field], ask: AskRows, budget: int) -> list[Dependence]:
+    rows = min(len(frame), _CURVE_ROWS, max(20, budget // max(1, len(fields)) // _POINTS))
     some = frame.iloc[np.linspace(0, len(frame) - 1, num=rows).astype(int)].reset_index(drop=True)
     curves = []
     for field in fields:
@@ -281,12 +273,10 @@ def _curves(
     return curves
 
 
-def _strongest_pair(
-    frame: pd.DataFrame, measure: _Measure, fields: Sequence[Field], ask: AskRows, per_row: float, budget_s: float
-) -> Interaction | None:
+def _strongest_pair(frame: pd.DataFrame, measure: _Measure, fields: Sequence[Field], ask: AskRows, budget: int) -> Interaction | None:
     """The pair of the first fields whose joint effect is least a sum of both effects."""
     pairs = [(first, second) for at, first in enumerate(fields) for second in fields[at + 1 :]]
-    rows = min(len(frame), _PAIR_ROWS, int(budget_s / per_row / max(1, len(pairs)) / _PAIR_POINTS**2))
+    rows = min(len(frame), _PAIR_ROWS, budget // max(1, len(pairs)) // _PAIR_POINTS**2)
     if not pairs or rows < 5:
         return None
     some = frame.iloc[np.linspace(0, len(frame) - 1, num=rows).astype(int)].reset_index(drop=True)
