@@ -131,4 +131,6 @@ class Safeguards(unittest.TestCase):
             set(self.manifest.members), {"insight.json", "proof.json", "reference.json", "steps/0/compiled.onnx", "steps/0/model.skops"}
         )
         build_package(self.model, self.frame, Recipe("m", "failed", compile=False), self.path)
-        self.assertEqual(set(read_lamp(self.path).manifest.members), {"insight.json", "proof.json", "reference.json", "steps/0/model.skops"})
+        self.assertEqual(
+            set(read_lamp(self.path).manifest.members), {"insight.json", "proof.json", "reference.json", "steps/0/model.skops"}
+        )

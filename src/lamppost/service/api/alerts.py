@@ -25,7 +25,7 @@ from lamppost.service.api.schemas.alerts import (
 from lamppost.service.api.schemas.base import Instant
 from lamppost.service.monitoring.notices import make_secret
 from lamppost.service.monitoring.reports import PERIODS, report_facts
-from lamppost.service.pages.draw import MEDIA_TYPES, Form, check_turn, draw_page
+from lamppost.service.pages.draw import MEDIA_TYPES, Form, draw_page, in_turn
 from lamppost.store import alerts, trail
 from lamppost.store.alerts import Channel, StoredAlert
 
@@ -195,7 +195,7 @@ async def get_report(
     end = until or datetime.now(UTC)
     if not 2000 < end.year < 3000:
         raise BadRequest("a report ends after the year 2000")
-    check_turn()
-    facts = await report_facts(node.pool, node.deployment, endpoint, end - PERIODS[period], end)
-    document = await draw_page("report", facts, form)
+    async with in_turn():
+        facts = await report_facts(node.pool, node.deployment, endpoint, end - PERIODS[period], end)
+        document = await draw_page("report", facts, form)
     return Response(document, media_type=MEDIA_TYPES[form], headers={"content-disposition": f'inline; filename="{endpoint}.{form}"'})

@@ -35,7 +35,7 @@ from lamppost.service.api.schemas.models import (
 )
 from lamppost.service.deployment.changes import ChangeOverrides
 from lamppost.service.node import Node
-from lamppost.service.pages.draw import MEDIA_TYPES, Form, check_turn, draw_page
+from lamppost.service.pages.draw import MEDIA_TYPES, Form, draw_page, in_turn
 from lamppost.store import packages
 from lamppost.store.packages import ListedVersion, ModelRecord, StoredVersion
 
@@ -128,9 +128,9 @@ async def download_package(model: str, number: int, node: TheNode, _: Pusher) ->
 )
 async def get_card(model: str, number: int, node: TheNode, _: RequireView, form: Form = "html") -> Response:
     """A page about a version for people who decide on it: what it is for, how good it is, what it looks at, as HTML or PDF."""
-    check_turn()
-    page = await _page(node, *await _described(node, VersionName(model, number)))
-    document = await draw_page("card", page.model_dump(mode="json"), form)
+    async with in_turn():
+        page = await _page(node, *await _described(node, VersionName(model, number)))
+        document = await draw_page("card", page.model_dump(mode="json"), form)
     return Response(document, media_type=MEDIA_TYPES[form], headers={"content-disposition": f'inline; filename="{model}-{number}.{form}"'})
 
 
