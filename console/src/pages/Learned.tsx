@@ -26,7 +26,7 @@ export function Learned({ page }: { page: VersionPage }) {
           </span>
         }
       >
-        <div className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)_auto] gap-8">
+        <div className="grid grid-cols-[minmax(0,3fr)_minmax(0,6fr)_auto] gap-6">
           <Quality insight={insight} />
           <Slices insight={insight} />
           {insight.calibration && <Scores insight={insight} />}
@@ -48,8 +48,11 @@ export function Learned({ page }: { page: VersionPage }) {
 type Figure = Insight["quality"];
 const value = (insight: Insight, figure: number): string =>
   insight.kind === "labels" ? `${(100 * figure).toFixed(1)} %` : `${short(figure)}${insight.unit ? ` ${insight.unit}` : ""}`;
-const span = (insight: Insight, { low, high }: Figure): string =>
-  low === null || high === null ? "" : `${value(insight, low)} to ${value(insight, high)}`;
+const span = (insight: Insight, { low, high }: Figure): string => {
+  if (low === null || high === null) return "";
+  const first = insight.kind === "labels" ? (100 * low).toFixed(1) : short(low);
+  return `${first} to ${value(insight, high)}`;
+};
 
 function Quality({ insight }: { insight: Insight }) {
   const labels = insight.kind === "labels";
@@ -126,13 +129,13 @@ function Slices({ insight }: { insight: Insight }) {
     {
       id: insight.kind === "labels" ? "right" : "off by",
       numeric: true,
-      width: 88,
+      width: 72,
       value: (slice) => slice.figure.value,
       cell: (slice) => value(insight, slice.figure.value),
       className: (slice) => (surelyWorse(insight, slice) ? "font-semibold text-brick" : ""),
     },
-    { id: "between", width: 152, value: (slice) => span(insight, slice.figure), className: "text-soft" },
-    { id: "rows", numeric: true, width: 72, value: (slice) => slice.figure.of, cell: (slice) => count(slice.figure.of) },
+    { id: "between", width: 124, value: (slice) => span(insight, slice.figure), className: "text-soft" },
+    { id: "rows", numeric: true, width: 60, value: (slice) => slice.figure.of, cell: (slice) => count(slice.figure.of) },
   ];
   return <DataTable label="quality by slice" columns={columns} rows={rows} rowKey={(slice) => `${slice.by} ${slice.value}`} />;
 }
