@@ -78,7 +78,7 @@ class _Measure:
         if self.numbers:
             off: Floats = np.abs(np.asarray([_number(row.get(name)) for row in answers]) - np.asarray(truth, dtype=np.float64))
             return off
-        if all(isinstance(row.get("scores"), Mapping) for row in answers):
+        if _scored(answers):
             return np.asarray([_squared(row["scores"], choice_text(true)) for row, true in zip(answers, truth, strict=True)])
         return np.asarray([float(not is_right(row.get(name), true)) for row, true in zip(answers, truth, strict=True)])
 
@@ -88,8 +88,7 @@ class _Measure:
             values = np.asarray(truth, dtype=np.float64)
             return float(np.abs(values - np.median(values)).mean())
         shares = [count / len(truth) for count in Counter(map(choice_text, truth)).values()]
-        scored = all(isinstance(row.get("scores"), Mapping) for row in answers)
-        return 1 - sum(share**2 for share in shares) if scored else 1 - max(shares)
+        return 1 - sum(share**2 for share in shares) if _scored(answers) else 1 - max(shares)
 
     def figures(self, answers: Sequence[Mapping[str, Any]]) -> Floats:
         """What curves are of, for each answer."""
@@ -340,6 +339,11 @@ def _rows_at(field: Field, column: pd.Series, values: Sequence[Any]) -> tuple[in
     numbers = np.asarray(values, dtype=np.float64)
     there = column.dropna().to_numpy(dtype=np.float64)
     return tuple(np.bincount(np.searchsorted((numbers[1:] + numbers[:-1]) / 2, there), minlength=len(numbers)).tolist())
+
+
+def _scored(answers: Sequence[Mapping[str, Any]]) -> bool:
+    """Whether answers say how likely each label is."""
+    return all(isinstance(row.get("scores"), Mapping) for row in answers)
 
 
 def _squared(scores: Mapping[str, Any], true: str) -> float:

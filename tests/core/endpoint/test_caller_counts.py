@@ -34,10 +34,10 @@ class Counts(unittest.TestCase):
     def test_each_caller_weighs_one_however_often_it_calls(self) -> None:
         callers = StickyCallers()
         for _ in range(900):
-            callers.note("busy", 1, "fails", 50.0)
+            callers.note("busy", 1, "fails", lambda _: 50.0)
         for key in ("a", "b"):
-            callers.note(key, 1, "holds", 50.0)
-        callers.note("a", 1, "fails", 50.0)
+            callers.note(key, 1, "holds", lambda _: 50.0)
+        callers.note("a", 1, "fails", lambda _: 50.0)
         shares = callers.shares_of_labels(1)
         self.assertEqual(shares, {"fails": 1.5, "holds": 1.5})
         self.assertEqual(callers.shares_of_labels(0), {})
@@ -47,7 +47,7 @@ class Counts(unittest.TestCase):
         nodes = [StickyCallers(), StickyCallers()]
         for at in range(3 * MOST_CALLERS):
             for node in nodes:
-                node.note(f"caller {at}", at % 2, "holds", 100 - at / 100)
+                node.note(f"caller {at}", at % 2, "holds", lambda key: 100 - int(key.split()[1]) / 100)
         nodes[0].add(nodes[1])
         self.assertEqual(len(nodes[0].seen), MOST_CALLERS)
         self.assertEqual({sum(counts.answers.values()) for counts in nodes[0].seen.values()}, {2})

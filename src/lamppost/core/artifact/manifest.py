@@ -98,12 +98,7 @@ class Manifest:
             raise PackageRefused("the manifest lists no steps")
         if len(self.steps) > MAX_STEPS:
             raise PackageRefused(f"the manifest lists {len(self.steps):,} steps; {MAX_STEPS} are allowed")
-        for path in [
-            self.proof,
-            *([self.reference] if self.reference else []),
-            *([self.insight] if self.insight else []),
-            *(path for step in self.steps for path in step.files),
-        ]:
+        for path in [self.proof, *self.notes_of_training, *(path for step in self.steps for path in step.files)]:
             if path not in self.members:
                 raise PackageRefused(f"the manifest uses {path!r} but does not list it among its members")
         for field in self.columns:
@@ -126,9 +121,9 @@ class Manifest:
         return Schema((*self.inputs, *self.options)) if self.options else self.inputs
 
     @property
-    def notes_of_training(self) -> frozenset[str]:
+    def notes_of_training(self) -> tuple[str, ...]:
         """The members that tell of training and take no part in answers."""
-        return frozenset(path for path in (self.reference, self.insight) if path is not None)
+        return tuple(path for path in (self.reference, self.insight) if path)
 
     @property
     def formats(self) -> frozenset[str]:

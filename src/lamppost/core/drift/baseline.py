@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from lamppost.core.drift.bins import FieldBins, What, bin_scores
+from lamppost.core.drift.bins import FieldBins, bin_scores
 from lamppost.core.drift.dependence import field_depends
 
 _MOST_DEPENDENT = 0.25
@@ -152,16 +152,3 @@ def location_scores_of_bins(known: ReferenceField) -> NDArray[np.float64]:
     if (counts > 0).any():
         scores[counts > 0] = bin_scores(counts[counts > 0])[0]
     return scores
-
-
-__all__ = [
-    "DriftBaseline",
-    "FieldSketch",
-    "JointMoments",
-    "PairBaseline",
-    "ReferenceField",
-    "What",
-    "WindowSketch",
-    "location_scores_of_bins",
-    "pool_sketches",
-]

@@ -16,6 +16,8 @@ from itertools import accumulate
 from lamppost.core.drift.bins import BlockSpread, FieldBins
 from lamppost.core.drift.distributions import chi_squared_tail
 
+BEYOND_BLOCKS = 1.25
+"""A change has to be so many times the largest of a block of the reference."""
 _SURE = 0.001
 _LEAST_PHI = 1.2
 _MOST_GROWTH = 4.0
@@ -48,17 +50,14 @@ def phi_is_sure(phi: float, spans: int, degrees: float) -> bool:
     return phi > _LEAST_PHI and float(chi_squared_tail(spans * degrees, phi * spans * degrees)) < _SURE
 
 
-def reference_dependence(spread: BlockSpread | None, m: float, n: float, live: float = 1.0) -> tuple[float, float, float]:
-    """How much a statistic of a window of m rows against a reference of n is too large by; the blocks that this is known from; and the
-    largest effect of the longest blocks that are no longer than the window: shorter ones differ by chance. live : phi of windows by earlier
-    windows, where that is known.
+def reference_dependence(spread: BlockSpread, m: float, n: float, live: Dependence) -> Dependence:
+    """How much a statistic of a window of m rows against a reference of n is too large by. A change has to go beyond the longest blocks
+    that are no longer than the window: shorter ones differ by chance. live : the same of windows, by earlier windows.
     """
-    if spread is None:  # rows that come together now came together in training too, whatever order its rows have
-        return max(1.0, live), math.inf, 0.0
-    of_window, of_reference = max(live, phi_at(spread, m)), phi_at(spread, n)
+    of_window, of_reference = max(live.phi, phi_at(spread, m)), phi_at(spread, n)
     within = max(1, sum(length <= m for length in spread.rows))
-    h = n * m / (n + m)
-    return max(1.0, h * (of_window / m + of_reference / n)), spread.count[within - 1], spread.most[within - 1]
+    phi = max(1.0, n * m / (n + m) * (of_window / m + of_reference / n))
+    return Dependence(phi, min(spread.count[within - 1] / 2, live.degrees), spread.most[within - 1])
 
 
 def phi_at(spread: BlockSpread, rows: float) -> float:

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from lamppost.core.drift.baseline import FieldSketch, ReferenceField
 from lamppost.core.drift.bins import What, bin_scores
-from lamppost.core.drift.dependence import Dependence
+from lamppost.core.drift.dependence import BEYOND_BLOCKS, Dependence
 from lamppost.core.drift.distributions import bennett_bound, binomial_tails, chi_squared_tail, f_tail
 
 FLOORS: dict[What, tuple[float, float]] = {
@@ -34,7 +34,6 @@ FLOORS: dict[What, tuple[float, float]] = {
 }
 """Sizes from which a change counts as shifting, and as drifted: standard deviations of the reference, parts of rows, differences of r."""
 _EXPECTED = 5.0
-_BEYOND_BLOCKS = 1.25
 _COMMON, _NORMAL_FROM = 5.0, 40.0
 """The mean fourth power of scores up to which chi-squared is valid for any window; and for more, so many times the rows."""
 _IMAGINED = 2
@@ -121,7 +120,7 @@ def find_differences(
 
 def _finding(difference: FieldDifference, dependence: DependenceOf | None) -> DriftFinding:
     how = Dependence(1.0, math.inf) if dependence is None else dependence(difference.what, difference.window, difference.reference)
-    if difference.size < _BEYOND_BLOCKS * how.least:
+    if difference.size < BEYOND_BLOCKS * how.least:
         p = 1.0
     elif difference.events is not None:
         p = min(1.0, difference.tried * _exact(difference, how.phi))

@@ -7,6 +7,7 @@ independent rows they differ; windows that had changed do not count.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -15,7 +16,7 @@ from numpy.typing import NDArray
 
 from lamppost.core.drift.baseline import DriftBaseline, PairBaseline, WindowSketch, pool_sketches
 from lamppost.core.drift.bins import What
-from lamppost.core.drift.dependence import phi_is_sure
+from lamppost.core.drift.dependence import Dependence, phi_is_sure
 from lamppost.core.drift.field_tests import FLOORS, FieldDifference, field_differences
 from lamppost.core.drift.pair_tests import compare_pairs
 
@@ -44,6 +45,20 @@ class LivePhi:
     degrees: float
     pairs: NDArray[np.float64] | None = None
     windows: int = 0
+
+    def dependence(self, field: str, what: What) -> Dependence:
+        """The same for one comparison. Rows that come together now came together in training too, whatever order its rows have."""
+        phi = self.of.get((field, what), 1.0)
+        return Dependence(phi, self.degrees) if phi > 1 else Dependence(1.0, math.inf)
+
+    @property
+    def pair_degrees(self) -> float:
+        """Degrees of freedom of ``pairs``."""
+        return math.inf if self.pairs is None else self.degrees
+
+
+NO_PHI = LivePhi({}, math.inf)
+"""Of a stream of which too little is known."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -172,11 +187,11 @@ class LiveHistory:
         cyclic = [seen for seen in usable if seen.cyclic]
         used = cyclic if len(cyclic) >= max(_LEAST_CYCLIC, self.cycle) else usable
         if len(used) < _LEAST_WINDOWS:
-            return LivePhi({}, float("inf"))
+            return NO_PHI
         phis, dependent, names = _phis(used)
         pairs = _pair_phi(used)
         if not dependent:
-            return LivePhi({}, float("inf"), windows=len(used))
+            return replace(NO_PHI, windows=len(used))
         everywhere = len(dependent) > _MOST_DEPENDENT * len(names)
         of = {key: max(1.0, phi) for key, phi in phis.items() if everywhere or key[0] in dependent}
         if everywhere:  # what is too rare to be measured well comes in bursts with all else

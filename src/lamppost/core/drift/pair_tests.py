@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lamppost.core.drift.baseline import JointMoments, PairBaseline
+from lamppost.core.drift.dependence import BEYOND_BLOCKS
 from lamppost.core.drift.distributions import bennett_bound, f_tails, normal_probability
 
 Floats = NDArray[np.float64]
@@ -88,11 +89,11 @@ def compare_pairs(
     return PairDifferences(first, second, p, r[first, second], after[first, second], t)
 
 
-def pair_sizes_to_exceed(baseline: PairBaseline, rows: int, beyond: float) -> Floats | None:
-    """What a change has to reach beyond its floor where blocks of the reference differ: ``beyond`` times as much as those, and two standard
-    errors of the window on top.
+def pair_sizes_to_exceed(baseline: PairBaseline, rows: int) -> Floats | None:
+    """What a change has to reach beyond its floor where blocks of the reference differ: more than those by as much as any other change has
+    to, and two standard errors of the window on top.
     """
     if baseline.most_apart is None:
         return None
-    sizes: Floats = beyond * baseline.most_apart + 2 / math.sqrt(max(1, rows - 3))
+    sizes: Floats = BEYOND_BLOCKS * baseline.most_apart + 2 / math.sqrt(max(1, rows - 3))
     return sizes

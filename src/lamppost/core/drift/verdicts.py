@@ -7,7 +7,6 @@ against these too, unless a whole day shows it.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
@@ -20,7 +19,7 @@ from lamppost.core.drift.baseline import DriftBaseline, FieldSketch, PairBaselin
 from lamppost.core.drift.bins import What
 from lamppost.core.drift.dependence import Dependence, reference_dependence
 from lamppost.core.drift.field_tests import FLOORS, DriftFinding, find_differences, tests_of_field
-from lamppost.core.drift.live_history import LiveBaseline, LivePhi, live_pairs
+from lamppost.core.drift.live_history import NO_PHI, LiveBaseline, LivePhi, live_pairs
 from lamppost.core.drift.pair_tests import compare_pairs, pair_sizes_to_exceed
 
 DriftState = Literal["steady", "shifting", "drifted"]
@@ -35,7 +34,6 @@ FITTED = (0.21, 0.30)
 """The floors of location, spread and shape of answers to rows that the model was fitted on, where these lie no further from answers
 to other rows."""
 _BEYOND_FITTED = 1.5
-_BEYOND_BLOCKS = 1.25
 _SURELY = 10
 """So many times as certain is what is called drifted: of a choice with many values the least change that is certain is large already."""
 
@@ -83,7 +81,7 @@ def judge_windows(against: DriftBaseline, windows: Sequence[WindowSketch], live:
     best: DriftVerdict | None = None
     latest: list[FieldVerdict] = []
     now: NDArray[np.float64] | None = None
-    phi = live.phi if live is not None else None
+    phi = live.phi if live is not None else NO_PHI
     bases = {LADDER[0]: live.latest, LADDER[1]: live.four} if live is not None else {}
     risk = RISK / len(LADDER)
     for rung in LADDER:
@@ -96,8 +94,7 @@ def judge_windows(against: DriftBaseline, windows: Sequence[WindowSketch], live:
         now = pooled.moments.correlations() if pooled.moments is not None else None
         states = [verdict.state for verdict in fields] + [pair.state for pair in pairs]
         level = max(map(STATES.index, states), default=0)
-        rows = max((verdict.rows for verdict in fields), default=0)
-        verdict = DriftVerdict(STATES[level], tuple(fields), tuple(pairs), step, rows)
+        verdict = DriftVerdict(STATES[level], tuple(fields), tuple(pairs), step, pooled.rows)
         if best is None or level > STATES.index(best.state):
             best = verdict
     assert best is not None
@@ -109,7 +106,7 @@ def judge_fields(
     window: Mapping[str, FieldSketch],
     risk: float,
     latest: Sequence[FieldVerdict] = (),
-    phi: LivePhi | None = None,
+    phi: LivePhi = NO_PHI,
     base: WindowSketch | None = None,
 ) -> list[FieldVerdict]:
     """The verdicts on all fields of one window. A finding is certain if it passes Bonferroni within its field and Benjamini and Hochberg
@@ -134,18 +131,14 @@ def judge_fields(
     ]
 
 
-def _reference_dependence(known: ReferenceField, dependent: bool, phi: LivePhi | None, what: What, m: float, n: float) -> Dependence:
-    live = phi.of.get((known.name, what), 1.0) if phi is not None else 1.0
+def _reference_dependence(known: ReferenceField, dependent: bool, phi: LivePhi, what: What, m: float, n: float) -> Dependence:
+    live = phi.dependence(known.name, what)
     spread = known.bins.blocks.get(what) if dependent else None
-    if spread is None and live <= 1:
-        return Dependence(1.0, math.inf)
-    whole, blocks, least = reference_dependence(spread, m, n, live)
-    return Dependence(whole, min(blocks / 2, phi.degrees if phi is not None and live > 1 else math.inf), least)
+    return live if spread is None else reference_dependence(spread, m, n, live)
 
 
-def _live_dependence(name: str, phi: LivePhi | None, what: What, _m: float, _n: float) -> Dependence:
-    factor = phi.of.get((name, what), 1.0) if phi is not None else 1.0
-    return Dependence(factor, phi.degrees if phi is not None and factor > 1 else math.inf)
+def _live_dependence(name: str, phi: LivePhi, what: What, _m: float, _n: float) -> Dependence:
+    return phi.dependence(name, what)
 
 
 def _both(findings: Sequence[DriftFinding], others: Sequence[DriftFinding]) -> list[DriftFinding]:
@@ -200,7 +193,7 @@ def judge_pairs(
     window: WindowSketch,
     risk: float,
     latest: NDArray[np.float64] | None = None,
-    phi: LivePhi | None = None,
+    phi: LivePhi = NO_PHI,
     base: WindowSketch | None = None,
 ) -> list[PairVerdict]:
     """Pairs of numeric fields whose correlation has certainly changed, the largest change first.
@@ -211,25 +204,22 @@ def judge_pairs(
     pairs = against.pairs
     if pairs is None or window.moments is None:
         return []
-    found = compare_pairs(pairs, against.rows, window.moments, *_pair_phi(phi))
+    found = compare_pairs(pairs, against.rows, window.moments, phi.pairs, phi.pair_degrees)
     if found is None:
         return []
     p, size = found.p, np.abs(found.after - found.before)
     earlier = live_pairs(pairs, base) if base is not None else None
     if earlier is not None and base is not None and base.moments is not None:
-        again = compare_pairs(earlier, base.moments.rows, window.moments, *_pair_phi(phi))
+        again = compare_pairs(earlier, base.moments.rows, window.moments, phi.pairs, phi.pair_degrees)
         if again is not None:
             p = np.where((found.after - found.before) * (again.after - again.before) < 0, 1.0, np.maximum(p, again.p))
             size = np.minimum(size, np.abs(again.after - again.before))
     limit = _limit(p.tolist(), risk)
-    return [
+    verdicts = [
         _pair_verdict(pairs, found.first[at], found.second[at], (float(p[at]), limit), (float(found.before[at]), float(found.after[at])))
         for at in np.flatnonzero((p <= limit) & _large_enough(pairs, found.first, found.second, size, window.moments.rows, latest)).tolist()
     ]
-
-
-def _pair_phi(phi: LivePhi | None) -> tuple[NDArray[np.float64] | None, float]:
-    return (None, math.inf) if phi is None or phi.pairs is None else (phi.pairs, phi.degrees)
+    return sorted(verdicts, key=lambda pair: -abs(pair.after - pair.before))
 
 
 def _large_enough(
@@ -241,7 +231,7 @@ def _large_enough(
     latest: NDArray[np.float64] | None,
 ) -> NDArray[np.bool_]:
     large = size >= FLOORS["correlation"][0]
-    exceed = pair_sizes_to_exceed(pairs, rows, _BEYOND_BLOCKS)
+    exceed = pair_sizes_to_exceed(pairs, rows)
     if exceed is not None:
         large &= size >= exceed[first, second]
     if latest is not None:

@@ -14,7 +14,7 @@ from zlib import crc32
 
 import numpy as np
 
-from lamppost.core.drift.baseline import DriftBaseline, FieldSketch, JointMoments, ReferenceField, WindowSketch
+from lamppost.core.drift.baseline import DriftBaseline, FieldSketch, JointMoments, ReferenceField, WindowSketch, pool_sketches
 from lamppost.core.drift.bins import FAR
 
 FORMAT = 2
@@ -85,7 +85,4 @@ def read_window(layout: WindowLayout, data: bytes) -> tuple[WindowSketch, int] |
 
 def pool_windows(windows: Sequence[tuple[WindowSketch, int]]) -> tuple[WindowSketch, int]:
     """The sum of several windows, and of their rows."""
-    window, rows = windows[0]
-    for other, more in windows[1:]:
-        window, rows = window + other, rows + more
-    return window, rows
+    return pool_sketches([window for window, _ in windows]), sum(rows for _, rows in windows)

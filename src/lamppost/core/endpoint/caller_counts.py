@@ -6,7 +6,7 @@ caller weighs one, however often it calls: its answers are parts of one.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from dataclasses import field as default
 from hashlib import blake2b
@@ -38,14 +38,16 @@ class StickyCallers:
 
     __pydantic_config__: ClassVar = {"extra": "forbid"}
 
-    def note(self, key: str, arm: int, label: str | None, reaching: float) -> None:
-        """Count an answer to a caller. reaching : the share from which on the caller is given to the new version."""
-        self.reaching = min(self.reaching, reaching)
+    def note(self, key: str, arm: int, label: str | None, reaching: Callable[[str], float]) -> None:
+        """Count an answer to a caller. reaching : computes of its key the share from which on it is given to the new version; it is called
+        for callers that are new.
+        """
         # of a key nothing is kept that it could be found by
         name = blake2b(key.encode(errors="surrogatepass"), digest_size=4).hexdigest()
         held = self.seen.get(name)
         if held is None or held.arm != arm:
             held = self.seen[name] = CallerCounts(arm)
+            self.reaching = min(self.reaching, reaching(key))
             if len(self.seen) > 2 * MOST_CALLERS:
                 self.trim()
         if label is not None and (label in held.answers or len(held.answers) < _MOST_LABELS):

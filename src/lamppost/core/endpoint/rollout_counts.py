@@ -5,7 +5,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from functools import cache
+from functools import cache, partial
 from secrets import token_hex
 from typing import Any
 
@@ -79,7 +79,8 @@ class RolloutTally:
     def __init__(self, rollout: CountedRollout, answers: Schema) -> None:
         self.rollout = rollout
         self._field = find_field(answers, rollout.answer) or main_answer(answers)
-        self._shares = Shares({rollout.old: 100.0 - rollout.share, rollout.new: rollout.share})
+        shares = Shares({rollout.old: 100.0 - rollout.share, rollout.new: rollout.share})
+        self._share_reaching = partial(shares.share_reaching, version=rollout.new)
         self._counts = self._no_counts()
         self._without_key, self._own = 0, token_hex(8)
 
@@ -102,7 +103,7 @@ class RolloutTally:
         if counts.callers is not None:
             self._without_key += key is None
             caller = key if key is not None else f"{self._own} {self._without_key}"  # nothing keeps it with a version: a caller of its own
-            counts.callers.note(caller, arm, cell, self._shares.share_reaching(caller, self.rollout.new))
+            counts.callers.note(caller, arm, cell, self._share_reaching)
 
     def failed(self, version: str) -> None:
         """Count a call that a version failed."""

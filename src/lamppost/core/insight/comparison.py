@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from lamppost.core.insight.insight import Dependence, Figure, ModelInsight
-from lamppost.core.insight.insight_text import importance_text
+from lamppost.core.insight.insight_text import importance_text, quality_text
+from lamppost.core.monitoring.quality import is_number
 
 _MOVED = 0.05
 _NAMED = 6
@@ -65,7 +66,7 @@ def _curves(before: ModelInsight, after: ModelInsight) -> list[str]:
 
 def _direction(curve: Dependence | None) -> int:
     """1 where the answer rises with a number, -1 where it falls, 0 where neither is clear."""
-    if curve is None or not all(isinstance(value, (int, float)) and not isinstance(value, bool) for value in curve.values):
+    if curve is None or not all(map(is_number, curve.values)):
         return 0
     spread = max(curve.mean) - min(curve.mean)
     change = curve.mean[-1] - curve.mean[0]
@@ -80,6 +81,6 @@ def _slices(before: ModelInsight, after: ModelInsight) -> list[str]:
         was, now = old.get((one.by, one.value)), one.figure
         if was is not None and before.held_out == after.held_out and _are_apart(was, now):
             better = (now.value > was.value) == (after.kind == "labels")
-            values = (f"{100 * f.value:.1f} %" if after.kind == "labels" else f"{f.value:.3g}" for f in (now, was))
+            values = (quality_text(after, figure.value) for figure in (now, was))
             texts.append(f"{'better' if better else 'worse'} where {one.by} is {one.value}: {', it was '.join(values)}")
     return texts

@@ -11,7 +11,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from lamppost.core.artifact.documents import check_document
 from lamppost.core.errors import PackageRefused
-from lamppost.core.monitoring.quality import Estimate
+from lamppost.core.monitoring.quality import Estimate, estimate_as_json
 
 _CLOSED: dict[str, Any] = {"extra": "forbid", "allow_inf_nan": False}
 Value = str | float | int | bool | None
@@ -164,8 +164,7 @@ class ModelInsight:
 
 def as_figure(estimate: Estimate) -> Figure:
     """An estimate as documents have it."""
-    low, high = (end if abs(end) < float("inf") else None for end in (estimate.low, estimate.high))
-    return Figure(estimate.value, low, high, estimate.of)
+    return Figure(**estimate_as_json(estimate) or {})
 
 
 @cache

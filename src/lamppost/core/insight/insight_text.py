@@ -56,13 +56,17 @@ def worse_slices(insight: ModelInsight) -> list[SliceQuality]:
 
 def slice_text(insight: ModelInsight, one: SliceQuality) -> str:
     """The quality of a slice: ``district is old-town: 71.2 % (64.0 to 77.4) of 160 rows``."""
-    value = f"{100 * one.figure.value:.1f} %" if insight.kind == "labels" else f"{one.figure.value:.3g}"
-    return f"{one.by} is {one.value}: {value}{_span(insight, one.figure)} of {one.figure.of:,} rows"
+    return f"{one.by} is {one.value}: {quality_text(insight, one.figure.value)}{_span(insight, one.figure)} of {one.figure.of:,} rows"
 
 
 def importance_text(one: FieldImportance) -> str:
     """How much of what a model does better than chance is lost without a field: ``46 %``."""
     return f"{100 * one.worse.value:.0f} %" if one.worse.value >= 0.1 else f"{100 * one.worse.value:.1f} %"
+
+
+def quality_text(insight: ModelInsight, value: float) -> str:
+    """A quality: a part of the answers, or how far they are off."""
+    return f"{100 * value:.1f} %" if insight.kind == "labels" else f"{value:.3g}"
 
 
 def _span(insight: ModelInsight, figure: Figure) -> str:

@@ -245,12 +245,13 @@ def judge_ticks(
 ) -> list[JudgedWindow]:
     """Verdicts on all windows from ``first`` on. Windows without rows are left out. history : earlier windows of the stream."""
     whole = _whole_windows(ticks, span)
+    counted = [(window, rows) for _, window, rows, _ in whole]
     judged = []
     for place, (at, _, rows, odd) in enumerate(whole):
         if at < first:
             continue
         live = history.baseline(_number_of(at, span)) if history is not None else None
-        verdict = _verdict_on(scorer, [(earlier[1], earlier[2]) for earlier in whole[: place + 1]], rows, live)
+        verdict = _verdict_on(scorer, counted[: place + 1], rows, live)
         judged.append(JudgedWindow(fresh.endpoint, fresh.version, at, at + span, rows, odd, verdict))
     return judged
 

@@ -265,7 +265,9 @@ async def _told_otherwise(
 ) -> dict[str, Any] | None:
     """Whether outcomes are told of other answers than were given, by a sample of recorded answers."""
     calls = await call_samples.sample_inputs(pool, endpoint, version, *span, _SAMPLED)
-    return told_otherwise(judged_answers, [row for call in calls for row in answer_rows(call.answer)], field.name)
+    return await asyncio.to_thread(
+        lambda: told_otherwise(judged_answers, [row for c in calls for row in answer_rows(c.answer)], field.name)
+    )
 
 
 def _over_time(known: Sequence[KnownOutcome], field: Field, since: datetime, until: datetime, bins: int) -> list[dict[str, Any]]:

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import io
 import re
+import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import jinja2
 import matplotlib as mpl
+import orjson
 from fpdf import FPDF
 from matplotlib.figure import Figure
 
@@ -36,6 +39,12 @@ def write_html(template: str, figures: Drawn, **values: Any) -> bytes:
         drawn.append((title, svg[svg.index("<svg") :]))
     page = jinja2.Environment(autoescape=True).from_string(Path(__file__).with_name(template).read_text(encoding="utf-8"))
     return page.render(figures=drawn, ink=INK, paper=PAPER, **values).encode()
+
+
+def draw_from_standard_input(as_html: Callable[[Any], bytes], as_pdf: Callable[[Any], bytes]) -> None:
+    """Read facts in JSON, and write the page to standard output: a PDF if the first argument says so, else HTML."""
+    facts = orjson.loads(sys.stdin.buffer.read())
+    sys.stdout.buffer.write((as_pdf if sys.argv[1:] == ["pdf"] else as_html)(facts))
 
 
 def to_latin(text: str) -> str:

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import datetime
 from typing import Any
 
-import orjson
 from matplotlib import dates
 
-from lamppost.service.pages.paper import AMBER, BRICK, FAINT, SLATE, Drawn, Paper, new_figure
+from lamppost.service.pages.paper import AMBER, BRICK, FAINT, SLATE, Drawn, Paper, draw_from_standard_input, new_figure
 from lamppost.service.pages.paper import write_html as write_page
 
 _DATES: Any = dates
@@ -128,12 +126,5 @@ def write_pdf(facts: dict[str, Any]) -> bytes:
     return bytes(paper.output())
 
 
-def main() -> int:
-    """Read facts from standard input and write the report to standard output."""
-    facts = orjson.loads(sys.stdin.buffer.read())
-    sys.stdout.buffer.write(write_pdf(facts) if sys.argv[1:] == ["pdf"] else write_html(facts))
-    return 0
-
-
 if __name__ == "__main__":
-    raise SystemExit(main())
+    draw_from_standard_input(write_html, write_pdf)
