@@ -77,7 +77,9 @@ def main() -> int:
 def up(data: Path, port: int) -> list[str]:
     """The command that starts the demo's service; the register's URL stands in the variable TOWN."""
     command = [sys.executable, "-m", "lamppost", "up", "--data", str(data), "--port", str(port), "--allow-code"]
-    return [*command, "--source", f"{register.SOURCE}=$TOWN"]
+    files = data / "files"
+    files.mkdir(parents=True, exist_ok=True)
+    return [*command, "--source", f"{register.SOURCE}=$TOWN", "--folder", f"files={files}"]
 
 
 def _is_free(port: int) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
@@ -59,7 +59,7 @@ def ask(
 
 def rows_to_ask(client: Client, endpoint: str, parameters: AskOptions) -> tuple[Any, dict[str, Any]]:
     """The rows to ask for, and the options."""
-    options = {name: _plain(value) for name, _, value in (option.partition("=") for option in parameters.options)}
+    options = read_options(parameters.options)
     if parameters.row is not None:
         rows = _read_json(parameters.row, "--row")
     elif parameters.file is not None:
@@ -74,6 +74,11 @@ def rows_to_ask(client: Client, endpoint: str, parameters: AskOptions) -> tuple[
             raise BadRequest("--image goes with one row, and several were given")
         rows = {**rows, **_pictures(client, endpoint, parameters.images)}
     return rows, options
+
+
+def read_options(options: Sequence[str]) -> dict[str, Any]:
+    """Options of a call. options : ``NAME=VALUE``."""
+    return {name: _plain(value) for name, _, value in (option.partition("=") for option in options)}
 
 
 def _pictures(client: Client, endpoint: str, images: list[str]) -> dict[str, bytes]:

@@ -30,6 +30,7 @@ GROUPS = {
     "key": "Make and list the keys that sign packages.",
     "review": "Ask for reviews of versions, approve or refuse them.",
     "delete": "Delete endpoints, versions and models.",
+    "bulk": "Score files and tables as a whole; follow, stop, resume and repeat such runs.",
     "channel": "Add, list and remove channels, where alerts and reports go.",
 }
 COMMANDS = {
@@ -59,6 +60,15 @@ COMMANDS = {
     "card": CommandEntry("pages", "Write a page about a version for people who decide on it."),
     "ask": CommandEntry("ask", "Ask an endpoint; without a row, the example of its schema is sent."),
     "explain": CommandEntry("explain", "Explain an answer: what each field contributed, what would change it, and a rule for it."),
+    "bulk start": CommandEntry("bulk", "Score a file or table as a whole, and wait for it; with --check, only say what would be done."),
+    "bulk list": CommandEntry("bulk", "List bulk runs, the newest first."),
+    "bulk show": CommandEntry("bulk", "Show one run: how far it is, its answers, its rejects, and how its rows differ from before."),
+    "bulk follow": CommandEntry("bulk", "Follow a run until it ends."),
+    "bulk stop": CommandEntry("bulk", "Stop a run; it can be resumed."),
+    "bulk resume": CommandEntry("bulk", "Go on with a run that was stopped or failed, where it was."),
+    "bulk repeat": CommandEntry("bulk", "Start the same again, by what its endpoints serve now."),
+    "bulk fetch": CommandEntry("bulk", "Fetch the output of a run, or its rejects, from the service."),
+    "bulk forget": CommandEntry("bulk", "Delete a run that has ended, with what the service keeps of its output."),
     "tail": CommandEntry("calls", "Show the last calls."),
     "logs": CommandEntry("logs", "Show what the service, its workers and their code have said, on all nodes."),
     "records": CommandEntry("records", "Show how records fare on their way to the database, and try those again that were set aside."),

@@ -6,7 +6,7 @@ import io
 import os
 import ssl
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO, Protocol, Self, TypeVar
@@ -15,9 +15,10 @@ from urllib.parse import urlsplit
 import anyio
 import httpx
 
-from lamppost.client import calls, questions
+from lamppost.client import bulk, calls, questions
 from lamppost.client.asking import AsyncClientQuestions, ClientQuestions
 from lamppost.client.backup import write_backup
+from lamppost.client.bulk import AsyncBulkRun, BulkRun
 from lamppost.client.calls import Call, Progress
 from lamppost.client.config import find_connection
 from lamppost.client.repeating import wait_before_repeat
@@ -157,6 +158,32 @@ class Client(ClientQuestions):
         """
         return write_backup(self._options, Path(to), records, progress)
 
+    def bulk(
+        self,
+        of: str | Sequence[str] | Mapping[str, str],
+        source: str | Path,
+        target: str | None = None,
+        options: Row | None = None,
+        progress: Progress | None = None,
+        **settings: Any,
+    ) -> BulkRun:
+        """Score a file or table as a whole; returns the run, which can be waited for. Needs an operator's token.
+
+        of : an endpoint or a version, several, or several by names of their own. source : a file of this machine, which is brought to the
+        service, or a place on the service: ``town:lamps.parquet``, ``city:SELECT …``, a URL. target : a place there; None to download the
+        output later. progress : called with bytes brought and in all. settings : ``keep``, ``columns``, ``most_rejects``,
+        ``rows_per_second``, ``key``, ``replace``, ``source_format``, ``target_format``, ``delimiter``, ``name``.
+        """
+        if (file := bulk.source_file(source)) is not None:
+            with _opened(file) as content:
+                source = self._run(bulk.upload(content, file.name, file.stat().st_size, progress))
+        return BulkRun(self, self._run(bulk.start(bulk.make_order(of, str(source), target, options, settings))))
+
+    @property
+    def connection_options(self) -> Mapping[str, Any]:
+        """Options for another HTTP client to the same service."""
+        return self._options
+
     def compare(self, before: str, after: str) -> dict[str, Any]:
         """What changed from ``model@1`` to ``model@2``, and whether it would break callers."""
         compared: dict[str, Any] = self.fetch("GET", "/api/compare", before=before, after=after)
@@ -277,6 +304,26 @@ class AsyncClient(AsyncClientQuestions):
     async def backup(self, to: str | Path, records: bool = True, progress: Progress | None = None) -> Path:
         """See `Client.backup`."""
         return await anyio.to_thread.run_sync(write_backup, self._options, Path(to), records, progress)
+
+    async def bulk(
+        self,
+        of: str | Sequence[str] | Mapping[str, str],
+        source: str | Path,
+        target: str | None = None,
+        options: Row | None = None,
+        progress: Progress | None = None,
+        **settings: Any,
+    ) -> AsyncBulkRun:
+        """See `Client.bulk`."""
+        if (file := bulk.source_file(source)) is not None:
+            with _opened(file) as content:
+                source = await self._run(bulk.upload(content, file.name, file.stat().st_size, progress))
+        return AsyncBulkRun(self, await self._run(bulk.start(bulk.make_order(of, str(source), target, options, settings))))
+
+    @property
+    def connection_options(self) -> Mapping[str, Any]:
+        """See `Client.connection_options`."""
+        return self._options
 
     async def compare(self, before: str, after: str) -> dict[str, Any]:
         """See `Client.compare`."""

@@ -26,6 +26,7 @@ LampPostError
 │   └── DeadlinePassed      504  the caller's own deadline has passed
 ├── ModelFault              502  the model failed, or gave an answer outside its own schema
 │   └── LookupFault         502  a table holds what its field cannot be
+├── OutputFull              507  a disk or store takes no more of a bulk run's output
 ├── ServerUnreachable            seen by clients only
 └── SetupError                   something this machine needs is missing or taken
 """
@@ -264,6 +265,12 @@ class LookupFault(ModelFault):
     """A value that was looked up is none that its field can be."""
 
     code, title = "lookup-fault", "A value that was looked up does not fit its field"
+
+
+class OutputFull(LampPostError):
+    """The disk or store that the output of a bulk run goes to takes no more, or cannot be written."""
+
+    code, status, title = "output-full", 507, "There is no room for the output"
 
 
 class ServerUnreachable(LampPostError):

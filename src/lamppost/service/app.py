@@ -19,6 +19,7 @@ from lamppost.core.errors import BadJson, BadRequest, LampPostError, NotFound
 from lamppost.service.api import (
     alerts,
     backup,
+    bulk,
     changes,
     declared,
     deletion,
@@ -42,7 +43,23 @@ from lamppost.service.http.problems import problem_headers
 from lamppost.service.node import Node, running
 
 _API = (
-    *(endpoints, monitoring, changes, deletion, declared, models, replay, explanations, reviews, alerts, packages, tokens, backup, logs),
+    *(
+        endpoints,
+        monitoring,
+        changes,
+        deletion,
+        declared,
+        models,
+        replay,
+        explanations,
+        reviews,
+        alerts,
+        packages,
+        tokens,
+        backup,
+        logs,
+        bulk,
+    ),
     node_status,
 )
 

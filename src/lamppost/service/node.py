@@ -16,6 +16,7 @@ import psycopg
 
 import lamppost
 from lamppost.service.auth import Auth
+from lamppost.service.bulk.run_starting import BulkRuns
 from lamppost.service.database_watch import DatabaseWatch
 from lamppost.service.deployment.changes import EndpointChanges
 from lamppost.service.deployment.deletion import Deletions
@@ -78,6 +79,7 @@ class Node:
         self.changes = EndpointChanges(self.pool, self.deployment)
         self.deletions = Deletions(self.pool, self.deployment)
         self.explainer = Explainer(self.deployment)
+        self.bulk_runs = BulkRuns(self.pool, settings, lambda name: self.deployment.table.find_route(name).setup)
         self.rollout_driver = RolloutDriver(self.pool, self.deployment, self.changes)
         self.predict_handler = PredictHandler(self.auth, self.deployment, self.recorder, settings.max_body_bytes)
         self.known_hosts = KnownHosts((settings.address, *settings.public_urls))
@@ -119,6 +121,7 @@ class Node:
         self.deployment.start()
         self.rollout_driver.start()
         self.maintenance.start()
+        self.bulk_runs.start()
         self._listening = asyncio.create_task(self._listen(), name="changes")
         self._importing = asyncio.create_task(_import_arrow(), name="import of Arrow")
         if self.settings.grpc is not None:
@@ -138,6 +141,7 @@ class Node:
             await self._rpc.stop()
         await self.memory.close()
         await self.explainer.close()
+        await self.bulk_runs.close()
         await self.maintenance.close()
         await self.rollout_driver.close()
         await self.changes.close()

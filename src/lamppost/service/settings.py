@@ -24,7 +24,8 @@ class Settings:
     signers : public keys of which one must have signed a package that can run code; empty where that is not demanded.
     grpc : host and port for gRPC beside HTTP, None for none.
     environments : whether packages with other pins get the libraries that they were packed with.
-    sources : databases that fields may be looked up in, URL by name.
+    sources : databases that fields may be looked up in and bulk runs may read, URL by name. targets : databases that bulk runs may write.
+    folders : folders and stores whose files bulk runs may read and write, path or URL by name.
     address : where this node listens. public_urls : addresses that people and programs use, the first in links and mails.
     trusted_proxies : networks of proxies whose headers about the sender are believed. cors_origins : origins of pages that may ask with a
     token.
@@ -49,6 +50,8 @@ class Settings:
     grpc: str | None = None
     environments: bool = False
     sources: dict[str, str] = field(default_factory=dict)
+    targets: dict[str, str] = field(default_factory=dict)
+    folders: dict[str, str] = field(default_factory=dict)
     address: str = "http://127.0.0.1:8420"
     public_urls: tuple[str, ...] = ()
     trusted_proxies: tuple[Network, ...] = ()

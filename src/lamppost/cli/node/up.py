@@ -67,7 +67,19 @@ def _read_settings(context: typer.Context, file: Path | None) -> Path | None:
 
 
 _NOT_IN_BACKUPS = frozenset(
-    ("settings", "name", "node_address", "data", "database", "database_file", "admin_token_file", "source", "new_admin_token")
+    (
+        "settings",
+        "name",
+        "node_address",
+        "data",
+        "database",
+        "database_file",
+        "admin_token_file",
+        "source",
+        "target",
+        "folder",
+        "new_admin_token",
+    )
 )
 """Options that belong to one machine, or hold passwords."""
 
@@ -139,7 +151,19 @@ def up(
     source: Annotated[
         list[str] | None,
         typer.Option(
-            help="A PostgreSQL database for look-ups (may be repeated); $NAME takes the URL from the environment.", metavar="NAME=URL"
+            help="A PostgreSQL database for look-ups and bulk runs to read (may be repeated); $NAME takes the URL from the environment.",
+            metavar="NAME=URL",
+        ),
+    ] = None,
+    target: Annotated[
+        list[str] | None,
+        typer.Option(help="A PostgreSQL database that bulk runs may write to (may be repeated); $NAME as before.", metavar="NAME=URL"),
+    ] = None,
+    folder: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="A folder, or a store as a URL such as s3://BUCKET/PATH, for files of bulk runs (may be repeated); $NAME as before.",
+            metavar="NAME=PATH",
         ),
     ] = None,
     admin_token_file: Annotated[
@@ -171,7 +195,11 @@ def up(
     if ready_needs not in ("node", "all"):
         raise SetupError(f"--ready-needs {ready_needs} is neither node nor all")
     signers = frozenset(read_public(path) for path in signed_by or ())
-    sources = dict(_source(text) for text in source or ())
+    sources = dict(_named_url(text, "--source") for text in source or ())
+    targets = dict(_named_url(text, "--target") for text in target or ())
+    folders = dict(_folder(text) for text in folder or ())
+    if double := sorted(folders.keys() & {*sources, *targets, "upload"}):
+        raise SetupError(f"--folder {double[0]}=… has the name of a database, or of uploads; give the folder another name")
     public_urls = tuple(_public_url(url) for url in public_url or ())
     if environments and not allow_code:
         raise SetupError("libraries that packages name run code when they are imported; start with --allow-code as well as --environments")
@@ -203,6 +231,8 @@ def up(
                 signers=signers,
                 grpc=grpc,
                 sources=sources,
+                targets=targets,
+                folders=folders,
                 name=check_name(name, "node") if name else f"{socket.gethostname()}:{listener.getsockname()[1]}",
                 address=node_address.rstrip("/") if node_address else address.replace("//0.0.0.0:", f"//{_own_address(url)}:"),
                 log_bytes=_bytes(log_size, "--log-size"),
@@ -324,11 +354,21 @@ def _origin(text: str) -> str:
     return f"{parts.scheme}://{parts.netloc}"
 
 
-def _source(text: str) -> tuple[str, str]:
+def _named_url(text: str, option: str) -> tuple[str, str]:
     """Name and URL of ``NAME=URL``, where ``NAME=$VARIABLE`` keeps a password out of the command line."""
     name, equals, url = text.partition("=")
     if url.startswith("$"):
         url = os.environ.get(url[1:], "")
     if not equals or not url:
-        raise SetupError(f"--source {name}=… needs NAME=URL, or NAME=$VARIABLE with a variable that holds the URL")
-    return check_name(name, "source"), url
+        raise SetupError(f"{option} {name}=… needs NAME=URL, or NAME=$VARIABLE with a variable that holds the URL")
+    return check_name(name, option.strip("-")), url
+
+
+def _folder(text: str) -> tuple[str, str]:
+    """Name and absolute path, or URL, of ``NAME=PATH``; raise SetupError for a folder that is not there."""
+    name, where = _named_url(text, "--folder")
+    if "://" in where:
+        return name, where
+    if not Path(where).is_dir():
+        raise SetupError(f"--folder {name}={where} is no folder; make it first")
+    return name, str(Path(where).resolve())

@@ -20,11 +20,13 @@ from zlib import crc32
 import numpy as np
 from numpy.typing import NDArray
 
+from lamppost.core.schema.columns import Column, json_values
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.core.schema.images import BadImage, decode_image
 from lamppost.core.schema.value_kinds import choice_text
 
 Columns = dict[str, list[Any]]
+Values = list[Any] | NDArray[np.float64]
 Words = Mapping[str, Collection[str]]
 
 ANSWERS = "answers."
@@ -87,6 +89,41 @@ class FeatureExtractor:
         if not text or not text[0]:
             return columns
         return columns | {ANSWERS + name: values for name, values in feature_columns(self._answers, {}, text).items()}
+
+    def extract_from_columns(
+        self, inputs: Schema, asked: Sequence[Column], answers: Schema, text: Sequence[Column], names: frozenset[str] | None = None
+    ) -> dict[str, Values]:
+        """The same of typed columns, which need not become rows for numbers and choices."""
+        wanted = [feature for feature in self._inputs if names is None or feature.field in names]
+        columns = _of_columns(wanted, inputs, asked)
+        return columns | {ANSWERS + name: values for name, values in _of_columns(self._answers, answers, text).items()}
+
+
+def _of_columns(figures: Sequence[WatchedFeature], schema: Schema, columns: Sequence[Column]) -> dict[str, Values]:
+    by_name = {field.name: (field, column) for field, column in zip(schema, columns, strict=True)}
+    found: dict[str, Values] = {}
+    texts: dict[str, list[Any]] = {}
+    for figure in figures:
+        if figure.field not in by_name:
+            continue
+        field, column = by_name[figure.field]
+        if field.kind in ("number", "integer"):
+            values = np.asarray(column.values, dtype=np.float64)
+            found[figure.name] = values if column.missing is None else np.where(column.missing, np.nan, values)
+        elif field.kind == "vector" and isinstance(figure.of, partial) and figure.of.func is _element:
+            found[figure.name] = np.asarray(column.values)[:, field.choices.index(figure.of.args[0])]
+        else:
+            if field.name not in texts:
+                texts[field.name] = _as_sent(field, column)
+            found[figure.name] = [None if value is None else figure.of(value) for value in texts[field.name]]
+    return found
+
+
+def _as_sent(field: Field, column: Column) -> list[Any]:
+    """Values of a column as they stand in a request: a picture in base64."""
+    if field.kind == "image":
+        return [None if value is None else base64.b64encode(value).decode() for value in column.values]
+    return json_values(field, column)
 
 
 def frequent_words(texts: Sequence[str | None]) -> tuple[str, ...]:

@@ -58,12 +58,21 @@ def read_table(schema: Schema, table: pa.Table, max_rows: int) -> tuple[list[Col
         raise TooManyRows(f"one request may have {max_rows} rows, this one has more; send them in several", max_rows=max_rows)
     if not rows:
         raise BadBody("there are no rows; send at least one")
-    faults: list[Fault] = []
-    columns = [_column(field, table.column(field.name) if field.name in names else None, rows, faults) for field in schema]
+    columns, faults = read_columns(schema, table)
     if faults:
         more = f"; and {len(faults) - 1} more" if len(faults) > 1 else ""
         raise InvalidRows(faults[0].sentence() + more, faults=[fault.to_dict() for fault in faults[:MAX_FAULTS]], fault_count=len(faults))
     return columns, rows
+
+
+def read_columns(schema: Schema, table: pa.Table) -> tuple[list[Column], list[Fault]]:
+    """Columns in schema order of a table in memory, and all that is wrong with their values; a wrong value has another in its place.
+
+    A column of a type that does not hold its field is one fault, of row 0.
+    """
+    faults: list[Fault] = []
+    names = frozenset(table.schema.names)
+    return [_column(field, table.column(field.name) if field.name in names else None, table.num_rows, faults) for field in schema], faults
 
 
 def _check_names(schema: Schema, names: Sequence[str]) -> None:
@@ -202,8 +211,7 @@ def _texts(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> C
     coded = array if pa.types.is_dictionary(array.type) else array.dictionary_encode()
     words = coded.dictionary.to_pylist()
     known = {choice: code for code, choice in enumerate(field.choices)}
-    _refuse_nul(faults, field, words)
-    extras = [word for word in words if word not in known] if field.unseen == "accept" else []
+    extras = [word for word in words if word not in known and "\0" not in word] if field.unseen == "accept" else []
     known |= {word: len(known) + at for at, word in enumerate(extras)}
     codes = np.array([known.get(word, -2) for word in words] or [-1], dtype=np.int32)
     places = np.asarray(coded.indices.fill_null(0)).astype(np.int64)
@@ -214,11 +222,12 @@ def _texts(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) -> C
 
 
 def _refuse_nul(faults: list[Fault], field: Field, texts: Sequence[str | None]) -> None:
-    """A fault for the first text that holds the character NUL."""
-    for row, text in enumerate(texts):
-        if text is not None and "\0" in text:
-            faults.append(Fault(row, field.name, "text with the character NUL", field.expected_text(), "leave it out; it is not kept"))
-            return
+    """A fault for each text that holds the character NUL."""
+    faults += [
+        Fault(row, field.name, "text with the character NUL", field.expected_text(), "leave it out; it is not kept")
+        for row, text in enumerate(texts)
+        if text is not None and "\0" in text
+    ]
 
 
 def _plain_texts(array: pa.Array) -> list[str | None]:
@@ -321,12 +330,17 @@ def write_arrow(schema: Schema, columns: Sequence[Column]) -> bytes:
     import pyarrow as pa
 
     types = arrow_schema(schema)
-    arrays = [_array(field, column, types.field(field.name).type) for field, column in zip(schema, columns, strict=True)]
-    batch = pa.record_batch(arrays, types)
+    batch = pa.record_batch(answer_arrays(schema, columns), types)
     sink = io.BytesIO()
     with pa.ipc.new_stream(sink, types) as stream:
         stream.write_batch(batch)
     return sink.getvalue()
+
+
+def answer_arrays(schema: Schema, columns: Sequence[Column]) -> list[pa.Array]:
+    """Answer columns that were checked as Arrow arrays, of the types of `arrow_schema`."""
+    types = arrow_schema(schema)
+    return [_array(field, column, types.field(field.name).type) for field, column in zip(schema, columns, strict=True)]
 
 
 def _array(field: Field, column: Column, kind: pa.DataType) -> pa.Array:

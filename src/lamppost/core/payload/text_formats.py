@@ -123,13 +123,13 @@ def _check_header(schema: Schema, header: list[str]) -> None:
 def _read_cells(plan: ValidationPlan, header: list[str], rows: list[list[str]], coercions: list[Coercion] | None) -> list[Row]:
     """Cells as a JSON body, which is then read by the same rules as any other."""
     fields = {field.name: field for field in plan.schema}
-    columns = [[_cell(fields[name], cells[at], row) for row, cells in enumerate(rows)] for at, name in enumerate(header)]
+    columns = [[cell_json(fields[name], cells[at], row) for row, cells in enumerate(rows)] for at, name in enumerate(header)]
     keys = [orjson.dumps(name) + b":" for name in header]
     texts = [b"{" + b",".join(key + value for key, value in zip(keys, values, strict=True)) + b"}" for values in zip(*columns, strict=True)]
     return plan.read_body(b'{"rows":[' + b",".join(texts) + b"]}", coercions).rows
 
 
-def _cell(field: Field, text: str, row: int) -> bytes:
+def cell_json(field: Field, text: str, row: int) -> bytes:
     """One cell as JSON; what is no JSON value goes as text, and the plan says what is wrong with it."""
     if text == "" and (field.missing or field.kind != "text"):
         return b"null"

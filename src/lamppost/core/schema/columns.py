@@ -109,6 +109,18 @@ def slice_columns(columns: Sequence[Column], start: int, stop: int) -> Sequence[
     ]
 
 
+def take_columns(columns: Sequence[Column], places: Array) -> list[Column]:
+    """Rows at some places of columns, in the order of the places."""
+    return [
+        Column(
+            [column.values[at] for at in places] if isinstance(column.values, list) else column.values[places],
+            None if column.missing is None else column.missing[places],
+            column.extras,
+        )
+        for column in columns
+    ]
+
+
 def join_columns(schema: Schema, parts: Sequence[Sequence[Column]]) -> list[Column]:
     """Columns of several batches as one, in their order."""
     return [_joined(field, [part[at] for part in parts]) for at, field in enumerate(schema)]

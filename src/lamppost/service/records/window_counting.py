@@ -9,14 +9,16 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
+import numpy as np
 import orjson
 import psycopg
 from cachetools import LRUCache
+from numpy.typing import NDArray
 
 from lamppost.core.artifact.reference import drift_baseline
 from lamppost.core.drift.outlier_score import JOINT, OutlierScorer
@@ -30,6 +32,7 @@ from lamppost.core.errors import DatabaseAway, LampPostError, PackageRefused
 from lamppost.core.monitoring.settings import TICK_S
 from lamppost.core.names import parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
+from lamppost.core.schema.columns import Column
 from lamppost.core.schema.fields import Schema
 from lamppost.package.read import Lamp
 from lamppost.service.packages.package_cache import PackageCache
@@ -64,6 +67,13 @@ class ReferenceScorer:
     def has_reference(self) -> bool:
         """Whether the package has a reference with bins."""
         return self.sketcher is not None and bool(self.sketcher.against.known)
+
+    def columns_of_features(
+        self, inputs: Schema, asked: Sequence[Column], answers: Schema, text: Sequence[Column]
+    ) -> Mapping[str, Sequence[Any] | NDArray[np.float64]]:
+        """Watched features of typed columns, numbers as arrays."""
+        assert self.sketcher is not None
+        return self.sketcher.as_arrays(self._figures.extract_from_columns(inputs, asked, answers, text))
 
     def feature_columns(self, rows: Sequence[Any], answers: Sequence[Any], names: frozenset[str] | None) -> Columns:
         """Watched features of rows and answers; of inputs only those that callers send, if that is known."""

@@ -1,0 +1,139 @@
+"""Opens what a bulk run asks, in lanes of its own: apart from those that answer calls, with larger batches, behind every live answer."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import orjson
+
+from lamppost.core.artifact.manifest import Manifest
+from lamppost.core.bulk.column_match import ColumnMatch, match_columns
+from lamppost.core.bulk.order import BulkOrder, Question
+from lamppost.core.endpoint.endpoint_schema import EndpointSchema, endpoint_schema
+from lamppost.core.endpoint.setup import EndpointSetup
+from lamppost.core.engine.batch_queue import BatchPolicy
+from lamppost.core.engine.scaling import CopyBounds
+from lamppost.core.errors import BadRequest
+from lamppost.core.payload.validation_plan import ValidationPlan
+from lamppost.core.schema.fields import Schema
+from lamppost.runtime.lane import Lane
+from lamppost.runtime.lane_options import LaneSettings
+from lamppost.runtime.worker_pool import WorkerPool
+from lamppost.runtime.worker_supply import ForkServers, WorkerSupply
+from lamppost.service.bulk.block_scoring import OpenQuestion
+from lamppost.service.bulk.run_setup import NodeFacts
+from lamppost.service.deployment.lane_opening import LaneOpener
+from lamppost.service.deployment.node_memory import NodeMemory
+from lamppost.service.deployment.predictor_assembly import PredictorAssembly
+from lamppost.service.packages.package_cache import PackageCache
+from lamppost.service.prediction.lookups import LookupSources
+from lamppost.service.records.window_counting import WindowCounting
+from lamppost.service.settings import Settings
+from lamppost.store import packages
+from lamppost.store.database import Pool
+
+if TYPE_CHECKING:
+    from collections.abc import AsyncIterator
+
+_BATCH = BatchPolicy(max_rows=4_096, bulk_rows=4_096, queue_rows=1_000_000, queue_bytes=2**30)
+_RUN_S = 300.0
+
+
+@dataclass(frozen=True, slots=True)
+class AskedSchema:
+    """What one question takes and gives, known from the manifests of its versions, without opening them."""
+
+    question: Question
+    schema: EndpointSchema
+    plan: ValidationPlan
+    options: dict[str, Any]
+
+
+def setup_for_runs(setup: EndpointSetup) -> EndpointSetup:
+    """What an endpoint serves as a bulk run asks it: without shadows, and of versions with shares the one with the largest."""
+    fixed = replace(setup, shadows=(), rollout=None)
+    return fixed.with_version(fixed.versions[0]) if fixed.shares is not None else fixed
+
+
+async def asked_schemas(pool: Pool, cache: PackageCache, order: BulkOrder, setups: Sequence[EndpointSetup]) -> list[AskedSchema]:
+    """What each question takes and gives. Raise NotFound for an unknown version, BadRequest for one that a file cannot answer."""
+    asked = []
+    for question, setup in zip(order.questions, setups, strict=True):
+        if setup.choose is not None and setup.choose.by == "header":
+            raise BadRequest(
+                f"{question.of} chooses by the header {setup.choose.name}, and a file has none; ask a version: {setup.versions[0]}"
+            )
+        manifests: dict[str, Manifest] = {}
+        for version in setup.versions:
+            stored = await packages.get_version(pool, version)
+            manifests[str(version)] = (await cache.unpacked_package(stored.digest))[0]
+        schema = endpoint_schema(setup, manifests)
+        plan = ValidationPlan(schema.inputs, options=schema.options)
+        options = plan.read_options(orjson.dumps(question.options) if question.options else None)
+        asked.append(AskedSchema(question, schema, plan, options))
+    return asked
+
+
+def match_questions(asked: Sequence[AskedSchema], order: BulkOrder, columns: Sequence[str], what: str) -> list[ColumnMatch]:
+    """How the columns of the source become the fields of each question; raise BadBody."""
+    return [match_columns(one.schema.inputs, columns, _stated(order, one.schema.inputs, asked), order.keep, what) for one in asked]
+
+
+def _stated(order: BulkOrder, inputs: Schema, asked: Sequence[AskedSchema]) -> Mapping[str, str]:
+    """The stated columns for one question's fields; a field of another question is no fault of this one."""
+    others = {name for one in asked for name in one.schema.inputs.names} - set(inputs.names)
+    return {name: column for name, column in order.columns.items() if name not in others}
+
+
+class RunLanes:
+    """Opens lanes for runs; `close` ends every worker."""
+
+    def __init__(self, pool: Pool, facts: NodeFacts) -> None:
+        self._settings = Settings(
+            facts.data,
+            facts.database,
+            name=facts.name,
+            lane=LaneSettings(
+                formats=frozenset(facts.formats), batch=_BATCH, copies=CopyBounds(1, max(1, (os.cpu_count() or 1) - 1)), run_s=_RUN_S
+            ),
+            signers=frozenset(facts.signers),
+            environments=facts.environments,
+            workers=facts.worker_rules,
+        )
+        self.package_cache = PackageCache(pool, facts.data / "packages")
+        self.window_counting = WindowCounting(pool, self.package_cache)
+        self.workers: WorkerPool[Lane] = WorkerPool(WorkerSupply(ForkServers(), facts.worker_rules), facts.memory_bytes)
+        memory = NodeMemory(pool, facts.data, self.package_cache)
+        self._opener = LaneOpener(pool, self._settings, self.package_cache, memory, self.workers)
+        self._assembly = PredictorAssembly(LookupSources(facts.sources), self.window_counting)
+        self._pool = pool
+
+    @asynccontextmanager
+    async def opened(
+        self, setups: Sequence[EndpointSetup], matches: Sequence[ColumnMatch], asked: Sequence[AskedSchema]
+    ) -> AsyncIterator[list[OpenQuestion]]:
+        """The questions of an order with their versions open and proven. Raise what opening them raises."""
+        lanes: dict[str, Lane] = {}
+        self.workers.start()
+        try:
+            for version in dict.fromkeys(version for setup in setups for version in setup.versions):
+                lanes[str(version)] = await self._opener.open_lane(version, self._settings.lane, measure=False, apart=True)
+            questions = []
+            for one, setup, match in zip(asked, setups, matches, strict=True):
+                predictor = await self._assembly.assemble(setup, {str(version): lanes[str(version)] for version in setup.versions})
+                endpoint = "" if one.question.version is not None else one.question.of
+                first = str(setup.versions[0])
+                questions.append(OpenQuestion(one.question.prefix, predictor, one.options, match, first, endpoint, setup.lenient))
+            yield questions
+        finally:
+            for lane in lanes.values():
+                await lane.close(drain_s=0)
+
+    async def close(self) -> None:
+        """End every worker."""
+        await self.workers.close()
+        await self._assembly.sources.close()

@@ -1,0 +1,90 @@
+"""What the process of bulk runs needs to know of its node, and the orders and replies that go between the two, as JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import orjson
+from pydantic import TypeAdapter
+
+from lamppost.core.bulk.order import BulkOrder, read_order, write_order
+from lamppost.core.endpoint.setup import EndpointSetup, read_setup, write_setup
+from lamppost.runtime.confinement.worker_home import WorkerRules
+from lamppost.service.bulk.places import NamedPlaces
+from lamppost.service.settings import Settings
+
+MODULE = "lamppost.service.bulk.run_process"
+
+
+@dataclass(frozen=True, slots=True)
+class NodeFacts:
+    """What a node was started with, as far as bulk runs need it. formats : of artifacts that may be opened."""
+
+    data: Path
+    database: str
+    name: str
+    formats: tuple[str, ...]
+    signers: tuple[str, ...]
+    environments: bool
+    memory_bytes: int | None
+    confined: bool
+    workers_folder: Path | None
+    folders: dict[str, str] = field(default_factory=dict)
+    sources: dict[str, str] = field(default_factory=dict)
+    targets: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def places(self) -> NamedPlaces:
+        """Where runs read and write."""
+        return NamedPlaces(self.data, self.folders, self.sources, self.targets)
+
+    @property
+    def worker_rules(self) -> WorkerRules:
+        """What workers are confined to."""
+        return WorkerRules(self.workers_folder, self.data, self.confined)
+
+
+def node_facts(settings: Settings) -> NodeFacts:
+    """The facts of a node."""
+    return NodeFacts(
+        data=settings.data,
+        database=settings.database,
+        name=settings.name,
+        formats=tuple(sorted(settings.lane.formats)),
+        signers=tuple(sorted(settings.signers)),
+        environments=settings.environments,
+        memory_bytes=settings.memory_bytes,
+        confined=settings.workers.confined,
+        workers_folder=settings.workers.folder,
+        folders=settings.folders,
+        sources=settings.sources,
+        targets=settings.targets,
+    )
+
+
+def write_facts(facts: NodeFacts) -> bytes:
+    """The message that a process gets first; it holds passwords of databases."""
+    return TypeAdapter(NodeFacts).dump_json(facts)
+
+
+def read_facts(message: bytes) -> NodeFacts:
+    """The same on the other side."""
+    return TypeAdapter(NodeFacts).validate_json(message)
+
+
+def check_message(order: BulkOrder, setups: tuple[EndpointSetup, ...], rows: int) -> bytes:
+    """Asks whether an order can be carried out. rows : how many of the source's first rows are wanted back."""
+    return orjson.dumps({"check": write_order(order), "setups": [write_setup(setup) for setup in setups], "rows": rows})
+
+
+def run_message(name: str) -> bytes:
+    """Has a run carried out, from where it is."""
+    return orjson.dumps({"run": name})
+
+
+def read_check(message: Mapping[str, Any]) -> tuple[BulkOrder, tuple[EndpointSetup, ...], int]:
+    """The order, setups and rows of a `check_message`."""
+    return read_order(message["check"]), tuple(map(read_setup, message["setups"])), int(message["rows"])
