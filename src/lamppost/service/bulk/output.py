@@ -156,28 +156,31 @@ class FileTarget:
 
     def write(self, pieces: Iterable[Any], compression: Compression | None) -> int:
         """Write bytes under the name that the file has until it is whole; returns its size."""
-        import pyarrow as pa
-
-        with naming_full_disks(f"{self.shown} of {self._folder.name}"):
-            try:
-                with self._folder.files.open_output_stream(self._unfinished, compression=compression) as sink:
-                    for piece in pieces:
-                        sink.write(piece)
-                self._flush()
-            except (OSError, pa.ArrowException):
-                with contextlib.suppress(OSError, pa.ArrowException):
-                    self._folder.files.delete_file(self._unfinished)
-                raise
+        with self._unfinished_file(compression) as sink:
+            for piece in pieces:
+                sink.write(piece)
         return int(self._folder.files.get_file_info(self._unfinished).size)
 
     def write_table(self, kind: Format, compression: Compression | None, types: pa.Schema, tables: Iterator[pa.Table]) -> int:
         """Write tables in a format; returns the size of the file."""
-        with naming_full_disks(f"{self.shown} of {self._folder.name}"):
-            outer = compression if kind != "parquet" else None
-            with self._folder.files.open_output_stream(self._unfinished, compression=outer) as sink:
-                write_tables(kind, outer is not None, types, tables, sink)
-            self._flush()
+        outer = compression if kind != "parquet" else None
+        with self._unfinished_file(outer) as sink:
+            write_tables(kind, outer is not None, types, tables, sink)
         return int(self._folder.files.get_file_info(self._unfinished).size)
+
+    @contextmanager
+    def _unfinished_file(self, compression: Compression | None) -> Iterator[Any]:
+        """The file while it is written; it is removed where that fails."""
+        with naming_full_disks(f"{self.shown} of {self._folder.name}"):
+            try:
+                with self._folder.files.open_output_stream(self._unfinished, compression=compression) as sink:
+                    yield sink
+                if self._folder.local:
+                    with Path(self._unfinished).open("rb") as file:
+                        os.fsync(file.fileno())
+            except BaseException:
+                self.discard()
+                raise
 
     def publish(self, size: int) -> None:
         """Give the file its final name; nothing if that was done. size : of the file, by which it is known again."""
@@ -208,11 +211,6 @@ class FileTarget:
     def _unfinished(self) -> str:
         parent, _, name = self._path.rpartition("/")
         return f"{parent}/.{name}.{self._run}.part"
-
-    def _flush(self) -> None:
-        if self._folder.local:
-            with Path(self._unfinished).open("rb") as file:
-                os.fsync(file.fileno())
 
 
 def write_tables(kind: Format, in_stream: bool, types: pa.Schema, tables: Iterator[pa.Table], sink: Any) -> None:

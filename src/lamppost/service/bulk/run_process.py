@@ -41,6 +41,7 @@ log = logging.getLogger("lamppost.bulk")
 _IN_HAND = 3
 """Blocks that are between reading and writing at the same time: one is read, one is answered, one is written."""
 _LONGEST_WAIT_S = 5.0
+_MOST_PASSES = 3
 
 
 class RunStopped(Exception):
@@ -57,7 +58,7 @@ class RunWork:
         self._order = run.order
         self._places = RunPlaces(facts.places, run)
         self._watching = RunWatching(lanes.window_counting)
-        self._rows = self._rejects = 0
+        self._rows = self._rejects = self._blocks = 0
         self._began = time.monotonic()
         self._busy_before = run.busy_s
         self._paced = 0.0
@@ -70,8 +71,13 @@ class RunWork:
                 started = self._run.started_at or datetime.now(UTC)
                 if not await self._change("running", ("waiting", "running"), started_at=started):
                     raise RunStopped
-                await self._score()
-                await self._publish()
+                for _ in range(_MOST_PASSES):
+                    await self._score()
+                    if (done := await self._complete_blocks()) is not None:
+                        break
+                else:
+                    raise Conflict("the database forgets which blocks are done; look after it, then resume the run")
+                await self._publish(done)
             else:
                 await self._finish()
         except RunStopped:
@@ -125,9 +131,10 @@ class RunWork:
     ) -> None:
         """Read in order, score some at the same time, mark each as it is done."""
         in_hand: set[asyncio.Task[None]] = set()
-        first_row = 0
+        first_row = self._blocks = 0
         try:
             while (block := await asyncio.to_thread(next, blocks, None)) is not None:
+                self._blocks += 1
                 if (known := done.get(block.number)) is not None:
                     first_row += known.rows
                     continue
@@ -188,11 +195,13 @@ class RunWork:
 
     # -- the end ------------------------------------------------------------------------------------------------------
 
-    async def _publish(self) -> None:
-        """Put the output together, and note where it is before it gets its final name."""
+    async def _complete_blocks(self) -> list[int] | None:
+        """The numbers of all blocks; None where some are missing, because the database crashed and forgot what it had stored last."""
         done = [block.block for block in await self._patient(lambda: bulk_runs.done_blocks(self._pool, self._run.name))]
-        if done != list(range(len(done))):
-            raise Conflict("blocks of the run are missing, which is a fault of the service; start it again")
+        return done if done == list(range(self._blocks)) else None
+
+    async def _publish(self, done: list[int]) -> None:
+        """Put the output together, and note where it is before it gets its final name."""
         result = await asyncio.to_thread(self._places.assemble, done)
         if not await self._change("publishing", ("running",), result=result):
             raise RunStopped
@@ -250,7 +259,11 @@ async def _reply(pool: Pool, facts: NodeFacts, lanes: RunLanes, message: dict[st
 
 
 async def _check(pool: Pool, facts: NodeFacts, lanes: RunLanes, order: BulkOrder, setups: Any, rows: int) -> dict[str, Any]:
-    asked = await asked_schemas(pool, lanes.package_cache, order, setups)
+    try:
+        asked = await asked_schemas(pool, lanes.package_cache, order, setups)
+    except AWAY:  # perhaps only the connections are old ones, to a database that was started again since
+        await pool.drain()
+        asked = await asked_schemas(pool, lanes.package_cache, order, setups)
     return await asyncio.to_thread(check_order, facts.places, order, asked, rows)
 
 

@@ -1,0 +1,505 @@
+"""Bulk runs over a real service: every way in and out, rows that do not fit, and runs that are interrupted by anything."""
+
+import gzip
+import json
+import os
+import signal
+import subprocess
+import unittest
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+import psycopg
+import pyarrow as pa
+import pyarrow.parquet as pq
+from psycopg.conninfo import make_conninfo
+
+from demo.lamps import make_lamps
+from lamppost.client import AsyncClient
+from lamppost.core.errors import DatabaseAway, LampPostError
+from lamppost.store.postgres import PrivateServer
+from tests.end_to_end.test_life import alive, children_of
+from tests.support import http
+from tests.support.lamps import moody_lamp, outage_lamp
+from tests.support.models import Moody
+from tests.support.service import Service, until
+
+ROWS = 20_000
+
+
+def lamps(rows: int = ROWS, seed: int = 11) -> pd.DataFrame:
+    frame = make_lamps(rows, seed).drop(columns="failed")
+    frame.insert(0, "lamp_id", range(1_000, 1_000 + rows))
+    return frame
+
+
+class Bulk(unittest.TestCase):
+    """One service with a folder, a database to read and to write, and ``outage-risk``; tests leave it running."""
+
+    service: Service
+    files: Path
+    owner: str
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service()
+        cls.files = cls.service.folder / "files"
+        cls.files.mkdir()
+        cls.server = PrivateServer(cls.service.folder / "theirs", durable=False)
+        cls.addClassCleanup(cls.server.stop)
+        cls.owner = cls.server.start()
+        with psycopg.connect(cls.owner, autocommit=True) as connection:
+            for role in ("reader", "writer"):
+                connection.execute(f"CREATE ROLE {role} LOGIN PASSWORD '{role}'".encode())
+            connection.execute("GRANT CREATE ON SCHEMA public TO writer")
+        urls = {name: make_conninfo(cls.owner, user=name, password=name) for name in ("reader", "writer")}
+        cls.service.options = (
+            *("--allow-pickle", "--folder", f"files={cls.files}", "--source", "city=$READER", "--target", "office=$WRITER"),
+            *("--target", "closed=$READER"),
+        )
+        cls.service.environment |= {name.upper(): url for name, url in urls.items()}
+        cls.service.start()
+        cls.addClassCleanup(cls.service.remove)
+        cls.service.serve(outage_lamp())
+        cls.frame = lamps()
+        cls.frame.to_parquet(cls.files / "lamps.parquet", row_group_size=3_000)
+        rows = cls.frame.head(300).to_dict("records")
+        with cls.service.client() as client:
+            asked = [{key: None if value != value else value for key, value in row.items() if key != "lamp_id"} for row in rows]
+            cls.labels = [answer["label"] for answer in client.predict("outage-risk", asked).answers]
+            cls.scores = [answer["scores"]["fails"] for answer in client.predict("outage-risk", asked).answers]
+
+    def start(self, *words: str, of: str = "outage-risk", code: int = 0) -> subprocess.CompletedProcess[str]:
+        done = self.service.run("bulk", "start", of, *words)
+        self.assertEqual(done.returncode, code, done.stderr + done.stdout)
+        return done
+
+    def started(self, *words: str, of: str = "outage-risk") -> str:
+        """The name of a run that is under way."""
+        return str(json.loads(self.start(*words, "--no-wait", "--json", of=of).stdout)["name"])
+
+    def facts(self, name: str) -> dict[str, Any]:
+        with self.service.client() as client:
+            found: dict[str, Any] = client.fetch("GET", f"/api/bulk/{name}")
+        return found
+
+    def ended(self, name: str) -> dict[str, Any]:
+        def look() -> dict[str, Any] | None:
+            try:
+                facts = self.facts(name)
+            except DatabaseAway:  # of the test that ends it
+                return None
+            return facts if facts["ended_at"] else None
+
+        return until(look, 120, f"the end of {name}")
+
+    def refused(self, *words: str, of: str = "outage-risk") -> str:
+        return self.start(*words, of=of, code=1).stderr
+
+    # -- ways in and out ----------------------------------------------------------------------------------------------
+
+    def test_answers_are_those_of_calls_in_the_order_of_rows(self) -> None:
+        said = self.start("--from", "files:lamps.parquet", "--to", "files:scored.parquet", "--keep", "lamp_id").stdout
+        self.assertIn("20,000 rows by outage-risk@1", said)
+        scored = pq.read_table(self.files / "scored.parquet").to_pandas()
+        self.assertEqual(list(scored.columns), ["lamp_id", "label", "scores.holds", "scores.fails"])
+        self.assertEqual(scored["lamp_id"].tolist(), self.frame["lamp_id"].tolist())
+        self.assertEqual(scored["label"].head(300).tolist(), self.labels)
+        self.assertEqual(scored["scores.fails"].head(300).tolist(), self.scores)
+        self.assertEqual(sorted(path.name for path in self.files.glob(".*")), [])
+
+    def test_every_format_in_and_out_gives_the_same_answers(self) -> None:
+        few = self.frame.head(300)
+        table = pa.Table.from_pandas(few, preserve_index=False)
+        few.to_csv(self.files / "few.csv", index=False)
+        (self.files / "few.csv.gz").write_bytes(gzip.compress((self.files / "few.csv").read_bytes()))
+        few.to_csv(self.files / "few-semicolons.csv", index=False, sep=";")
+        few.to_json(self.files / "few.ndjson", orient="records", lines=True)
+        with pa.output_stream(str(self.files / "few.ndjson.zst"), compression="zstd") as sink:
+            sink.write((self.files / "few.ndjson").read_bytes())
+        with pa.OSFile(str(self.files / "few.arrow"), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+            writer.write_table(table)
+        with pa.OSFile(str(self.files / "stream.arrow"), "wb") as sink, pa.ipc.new_stream(sink, table.schema) as writer:
+            writer.write_table(table)
+        for district, part in few.groupby("district"):
+            folder = self.files / "parts" / f"district={district}"
+            folder.mkdir(parents=True)
+            part.drop(columns="district").to_parquet(folder / "a.parquet")
+        cases = [
+            *(("few.csv", "o1.csv", ()), ("few.csv.gz", "o2.csv.gz", ()), ("few-semicolons.csv", "o3.ndjson", ("--delimiter", ";"))),
+            *(("few.ndjson", "o4.ndjson.zst", ()), ("few.ndjson.zst", "o5.arrow", ()), ("few.arrow", "o6.arrow", ())),
+            *(("stream.arrow", "o7.parquet", ()), ("parts", "o8.parquet", ()), ("few.c*v", "o9.parquet", ())),
+        ]
+        wanted = dict(zip(few["lamp_id"].tolist(), zip(self.labels, self.scores, strict=True), strict=True))
+        for source, target, more in cases:
+            with self.subTest(source, target=target):
+                self.start("--from", f"files:{source}", "--to", f"files:{target}", "--keep", "lamp_id", *more)
+                found = self.read(self.files / target)
+                self.assertEqual(
+                    {
+                        int(one): (label, score)
+                        for one, label, score in zip(*(found[name] for name in ("lamp_id", "label", "scores.fails")), strict=True)
+                    },
+                    wanted,
+                )
+
+    def read(self, path: Path) -> Any:
+        if path.suffix == ".parquet":
+            return pq.read_table(path).to_pydict()
+        if path.suffix == ".arrow":
+            with pa.OSFile(str(path)) as file, pa.ipc.open_file(file) as reader:
+                return reader.read_all().to_pydict()
+        with pa.input_stream(str(path), compression="detect") as stream:
+            data = stream.read()
+        if ".csv" in path.name:
+            (self.files / "plain.csv").write_bytes(data)
+            try:
+                return pd.read_csv(self.files / "plain.csv").to_dict("list")
+            finally:
+                (self.files / "plain.csv").unlink()
+        rows = [json.loads(line) for line in data.splitlines()]
+        return {name: [row[name] for row in rows] for name in rows[0]}
+
+    def test_a_file_of_this_machine_goes_there_and_back(self) -> None:
+        lamps(500, 3).to_csv(self.service.folder / "mine.csv", index=False)
+        self.start("--from", "mine.csv", "--to", "mine-scored.csv", "--keep", "lamp_id")
+        self.assertEqual(len((self.service.folder / "mine-scored.csv").read_text().splitlines()), 501)
+        with self.service.client() as client:
+            run = client.bulk("outage-risk@1", self.service.folder / "mine.csv", target_format="ndjson", keep=["*"])
+            seen: list[dict[str, Any]] = []
+            path = run.wait(seen.append).download(self.service.folder / "mine.ndjson")
+            self.assertEqual(len(path.read_bytes().splitlines()), 500)
+            self.assertIn("district", json.loads(path.read_bytes().splitlines()[0]))
+            self.assertEqual(seen[-1]["state"], "finished")
+
+    def test_the_async_client_and_several_questions_in_one_pass(self) -> None:
+        import asyncio
+
+        async def ask() -> Any:
+            async with AsyncClient(self.service.address, self.service.token) as client:
+                run = await client.bulk({"now": "outage-risk", "first": "outage-risk@1"}, "files:lamps.parquet", keep=["lamp_id"])
+                await run.wait()
+                return await run.download(self.service.folder / "both.parquet")
+
+        both = pq.read_table(asyncio.run(ask())).to_pydict()
+        self.assertEqual(both["now.label"], both["first.label"])
+        self.assertEqual(both["now.label"][:300], self.labels)
+
+    def test_progress_is_told_as_events(self) -> None:
+        name = self.started("--from", "files:lamps.parquet", "--rows-per-second", "40000")
+        headers = {"authorization": f"Bearer {self.service.token}"}
+        with http.client().stream("GET", f"{self.service.address}/api/bulk/{name}/events", headers=headers, timeout=60) as answer:
+            self.assertEqual(answer.headers["content-type"].partition(";")[0], "text/event-stream")
+            told = [json.loads(line.removeprefix("data: ")) for line in answer.iter_lines() if line.startswith("data: ")]
+        self.assertEqual(told[-1]["state"], "finished")
+        self.assertEqual(told[-1]["rows"], ROWS)
+        self.assertEqual(sorted(one["rows"] for one in told), [one["rows"] for one in told])
+
+    # -- rows and files that do not fit -------------------------------------------------------------------------------
+
+    def test_rows_that_do_not_fit_are_left_out_and_told(self) -> None:
+        lines = lamps(1_000, 5).to_csv(index=False).splitlines()
+        lines[101] = "only,two"
+        lines[201] = lines[201].replace("led", "LED-lamp").replace("sodium", "LED-lamp").replace("metal-halide", "LED-lamp")
+        lines[301] = '"quoted"wrongly' + lines[301]
+        (self.files / "broken.csv").write_text("\n".join(lines) + "\n")
+        self.start("--from", "files:broken.csv", "--to", "files:mended.csv", "--keep", "lamp_id")
+        rejects = [json.loads(line) for line in (self.files / "mended.rejects.ndjson").read_text().splitlines()]
+        self.assertEqual(
+            [(one["row"], one["line"], one.get("field")) for one in rejects], [(100, 102, None), (200, 202, "lamp_type"), (300, 302, None)]
+        )
+        self.assertEqual(rejects[1]["values"]["lamp_type"], "LED-lamp")
+        scored = pd.read_csv(self.files / "mended.csv")
+        self.assertEqual(len(scored), 997)
+        self.assertEqual(len(set(scored["lamp_id"])), 997)
+
+    def test_too_many_rejects_stop_a_run_which_goes_on_with_a_higher_bound(self) -> None:
+        frame = lamps(30_000, 6)
+        frame.loc[frame.index % 4 == 0, "age_years"] = 200.0
+        frame.to_parquet(self.files / "quarter.parquet", row_group_size=2_000)
+        said = self.refused(
+            "--from", "files:quarter.parquet", "--to", "files:quarter-scored.parquet", "--keep", "lamp_id", "--name", "quarter"
+        )
+        self.assertIn("rows were rejected, and 0.01 of all rows may be", said)
+        self.assertFalse((self.files / "quarter-scored.parquet").exists())
+        before = self.facts("quarter")
+        self.assertLess(before["rows"], 30_000, "it stopped early")
+        self.assertEqual(before["first_rejects"][0]["field"], "age_years")
+        done = self.service.run("bulk", "resume", "quarter", "--most-rejects", "30%")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        scored = pq.read_table(self.files / "quarter-scored.parquet").to_pydict()["lamp_id"]
+        self.assertEqual(scored, frame.loc[frame.index % 4 != 0, "lamp_id"].tolist())
+        self.assertEqual(len((self.files / "quarter-scored.rejects.ndjson").read_text().splitlines()), 7_500)
+
+    def test_rows_that_the_model_fails_on_are_rejected_alone(self) -> None:
+        self.service.serve(moody_lamp("moody-bulk", Moody()), "moody")
+        values = [float(value) for value in range(50, 450)]
+        values[40], values[90], values[91] = Moody.FAIL, Moody.FAIL, Moody.NAN
+        pd.DataFrame({"x": values}).to_parquet(self.files / "moody.parquet")
+        self.start("--from", "files:moody.parquet", "--to", "files:moody-scored.ndjson", "--keep", "x", of="moody")
+        rejects = [json.loads(line) for line in (self.files / "moody-scored.rejects.ndjson").read_text().splitlines()]
+        self.assertEqual([one["row"] for one in rejects], [40, 90, 91])
+        self.assertIn("nineteen is too much", rejects[0]["fault"])
+        scored = [json.loads(line) for line in (self.files / "moody-scored.ndjson").read_text().splitlines()]
+        self.assertEqual([row["value"] for row in scored], [2 * row["x"] for row in scored])
+        self.assertEqual(len(scored), 397)
+
+    def test_what_cannot_be_read_or_written_is_refused_before_anything_is_scored(self) -> None:
+        few = self.frame.head(50)
+        few.to_csv(self.files / "semicolons.csv", index=False, sep=";")
+        few.rename(columns={"district": "District"}).to_csv(self.files / "renamed.csv", index=False)
+        (self.files / "twice.csv").write_text("age_years,age_years\n1,2\n")
+        (self.files / "cut.parquet").write_bytes((self.files / "lamps.parquet").read_bytes()[:50_000])
+        few.assign(age_years=few["age_years"].astype(str)).to_parquet(self.files / "texts.parquet")
+        (self.files / "latin.csv").write_bytes(few.to_csv(index=False).replace("Nightjar", "Nachtläufer").encode("latin-1"))
+        (self.service.folder / "outside.parquet").write_bytes((self.files / "lamps.parquet").read_bytes())
+        (self.files / "link.parquet").symlink_to(self.service.folder / "outside.parquet")
+        (self.files / "there.parquet").write_bytes(b"mine")
+        (self.files / "empty.csv").write_bytes(b"")
+        source = ("--from", "files:lamps.parquet")
+        cases: list[tuple[str, tuple[str, ...]]] = [
+            ("state the delimiter: --delimiter ';'", ("--from", "files:semicolons.csv")),
+            ("no column holds district", ("--from", "files:renamed.csv")),
+            ("State it: district=District", ("--from", "files:renamed.csv")),
+            ("the column 'age_years' stands there more than once", ("--from", "files:twice.csv")),
+            ("cut.parquet cannot be read", ("--from", "files:cut.parquet")),
+            ("the numbers are stored as text", ("--from", "files:texts.parquet")),
+            ("is a link that leaves the folder", ("--from", "files:link.parquet")),
+            ("leaves the folder files", ("--from", "files:../outside.parquet")),
+            ("the file is empty", ("--from", "files:empty.csv")),
+            ("did you mean lamps.parquet?", ("--from", "files:lamp.parquet")),
+            ("no folder or source 'film'", ("--from", "film:lamps.parquet")),
+            ("in no store that the operator named", ("--from", "s3://elsewhere/lamps.parquet")),
+            ("exists in files", (*source, "--to", "files:there.parquet")),
+            ("there is no folder deeper", (*source, "--to", "files:deeper/there.parquet")),
+            ("--to-format", (*source, "--to", "files:there.xls")),
+            ("did you mean 'lamp_id'", (*source, "--keep", "lampid")),
+            ("a key replaces rows of a table", (*source, "--key", "lamp_id")),
+            ("was named for reading only", (*source, "--to", "city:answers")),
+        ]
+        for expected, words in cases:
+            with self.subTest(expected):
+                self.assertIn(expected, self.refused(*words))
+        self.assertIn("there is no model", self.refused(*source, of="nobody@1"))
+        self.assertIn("nobody", self.refused(*source, of="nobody"))
+        self.assertEqual((self.files / "there.parquet").read_bytes(), b"mine")
+        failed = self.refused("--from", "files:latin.csv", "--most-rejects", "1")
+        self.assertIn("not UTF-8", failed)
+
+    def test_a_target_that_takes_no_more_is_told_and_the_run_goes_on_when_there_is_room(self) -> None:
+        small = self.files / "small"
+        small.mkdir()
+        mounted = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=64k", "none", str(small)], capture_output=True, check=False)
+        if mounted.returncode:
+            self.skipTest("no small file system can be mounted here")
+        self.addCleanup(subprocess.run, ["umount", str(small)], check=True)
+        said = self.refused("--from", "files:lamps.parquet", "--to", "files:small/scored.parquet", "--name", "too-large")
+        self.assertIn("small/scored.parquet of files cannot be written", said)
+        self.assertEqual(list(small.iterdir()), [])
+        subprocess.run(["mount", "-o", "remount,size=16m", str(small)], check=True)
+        self.assertEqual(self.service.run("bulk", "resume", "too-large").returncode, 0)
+        self.assertEqual(pq.read_metadata(small / "scored.parquet").num_rows, ROWS)
+
+    # -- tables -------------------------------------------------------------------------------------------------------
+
+    def fill_table(self, rows: int = 3_000) -> None:
+        frame = self.frame.head(rows)
+        with psycopg.connect(self.owner, autocommit=True) as connection:
+            connection.execute("DROP TABLE IF EXISTS lamps")
+            connection.execute(
+                "CREATE TABLE lamps (lamp_id int, district text, lamp_type text, maker text, age_years numeric, height_m real,"
+                " voltage_v real, flicker_per_night float8, nights_since_visit int, under_trees bool)"
+            )
+            with connection.cursor().copy("COPY lamps FROM STDIN (FORMAT csv, HEADER)") as copy:
+                copy.write(frame.to_csv(index=False))
+            connection.execute("GRANT SELECT ON lamps TO reader")
+
+    def test_from_a_table_to_a_table_whose_rows_are_replaced_by_their_key(self) -> None:
+        self.fill_table()
+        self.start("--from", "city:lamps", "--to", "office:risks", "--keep", "lamp_id")
+        with psycopg.connect(self.owner, autocommit=True) as connection:
+            self.assertEqual(connection.execute("SELECT count(*), count(DISTINCT lamp_id) FROM risks").fetchone(), (3_000, 3_000))
+            connection.execute("UPDATE risks SET label = 'old'; INSERT INTO risks (lamp_id, label) VALUES (-1, 'theirs')")
+            query = "city:SELECT * FROM lamps WHERE lamp_id < 1100"
+            self.assertIn("exists; say by which columns", self.refused("--from", query, "--to", "office:risks", "--keep", "lamp_id"))
+            self.start("--from", query, "--to", "office:risks", "--keep", "lamp_id", "--key", "lamp_id")
+            counts = dict(connection.execute("SELECT label, count(*) FROM risks GROUP BY label").fetchall())
+            self.assertEqual((counts["old"], counts["theirs"], sum(counts.values())), (2_900, 1, 3_001))
+            first = connection.execute("SELECT label, scores_fails FROM risks WHERE lamp_id = 1000").fetchone()
+            self.assertEqual(first, (self.labels[0], self.scores[0]))
+            self.start("--from", query, "--to", "office:risks", "--keep", "lamp_id", "--replace")
+            self.assertEqual(connection.execute("SELECT count(*) FROM risks").fetchone(), (100,))
+            left = connection.execute("SELECT relname FROM pg_class WHERE relname LIKE 'lamppost_bulk_%'").fetchall()
+            self.assertEqual(left, [])
+
+    def test_a_query_that_writes_and_a_role_that_may_not_are_refused(self) -> None:
+        self.fill_table(50)
+        with psycopg.connect(self.owner, autocommit=True) as connection:
+            connection.execute("GRANT ALL ON lamps TO reader")
+            connection.execute("DROP TABLE IF EXISTS theirs; CREATE TABLE theirs (lamp_id int)")
+        for query in (
+            "WITH gone AS (DELETE FROM lamps RETURNING *) SELECT * FROM gone",
+            "SELECT * FROM lamps; DELETE FROM lamps",
+            "SELECT * FROM lamps) TO STDOUT; COMMIT; SET default_transaction_read_only = off; DELETE FROM lamps; --",
+        ):
+            with self.subTest(query):
+                self.assertIn("the database city refused it", self.refused("--from", f"city:{query}", "--keep", "lamp_id"))
+        self.assertIn("gives the column 'a' more than once", self.refused("--from", "city:SELECT 1 AS a, 2 AS a"))
+        with psycopg.connect(self.owner, autocommit=True) as connection:
+            self.assertEqual(connection.execute("SELECT count(*) FROM lamps").fetchone(), (50,))
+        source = ("--from", "files:lamps.parquet", "--keep", "lamp_id")
+        self.assertIn("may not make the table", self.refused(*source, "--to", "closed:answers"))
+        self.assertIn("may not write theirs", self.refused(*source, "--to", "office:theirs", "--key", "lamp_id"))
+        self.assertIn(
+            "database 'nowhere'", self.refused("--from", "city:lamps", "--to", "nowhere:answers").replace("folder or target", "database")
+        )
+
+    # -- interruptions ------------------------------------------------------------------------------------------------
+
+    def interrupted(self, target: str, rows: int, interrupt: Any) -> dict[str, Any]:
+        """A run that is interrupted once it has scored so many rows; what is known of it at its end."""
+        name = self.started("--from", "files:lamps.parquet", "--to", target, "--keep", "lamp_id", "--rows-per-second", "9000", "--replace")
+        until(lambda: self.facts(name)["rows"] >= rows, 60, "some rows")
+        interrupt(name)
+        return self.ended(name)
+
+    def run_process(self) -> int:
+        """The process that carries out a run: of those that can, the one with workers."""
+        assert self.service.process is not None
+        busy = [
+            pid
+            for pid in children_of(self.service.process.pid)
+            if b"bulk.run_process" in Path(f"/proc/{pid}/cmdline").read_bytes() and len(children_of(pid)) > 1
+        ]
+        self.assertEqual(len(busy), 1)
+        return busy[0]
+
+    def test_a_run_that_is_interrupted_by_anything_gives_the_same_bytes(self) -> None:
+        self.start("--from", "files:lamps.parquet", "--to", "files:quiet.parquet", "--keep", "lamp_id")
+        quiet = (self.files / "quiet.parquet").read_bytes()
+
+        def kill_service(_: str) -> None:
+            self.service.kill()
+            self.service.start()
+
+        def kill_run(_: str) -> None:
+            os.kill(self.run_process(), signal.SIGKILL)
+
+        def kill_worker(_: str) -> None:
+            workers = [pid for pid in children_of(self.run_process())[1:] if len(children_of(pid)) == 1]
+            os.kill(workers[0], signal.SIGKILL)
+
+        def kill_database(_: str) -> None:
+            os.kill(int((self.service.data / "postgres" / "postmaster.pid").read_text().splitlines()[0]), signal.SIGKILL)
+            until(lambda: "the database is back" in self.service.log.read_text(), 30, "the database's return")
+
+        def stop_and_resume(name: str) -> None:
+            self.assertEqual(self.service.run("bulk", "stop", name).returncode, 0)
+            self.assertEqual(self.ended(name)["state"], "stopped")
+            self.assertFalse((self.files / "stop_and_resume.parquet").exists())
+            self.assertEqual(self.service.run("bulk", "resume", name, "--no-wait").returncode, 0)
+
+        for interrupt in (kill_run, kill_worker, stop_and_resume, kill_database, kill_service):
+            with self.subTest(interrupt.__name__):
+                facts = self.interrupted(f"files:{interrupt.__name__}.parquet", ROWS // 3, interrupt)
+                self.assertEqual((facts["state"], facts["rows"], facts["reason"]), ("finished", ROWS, None))
+                self.assertEqual((self.files / f"{interrupt.__name__}.parquet").read_bytes(), quiet)
+                self.assertEqual(sorted(path.name for path in self.files.glob(".*")), [])
+
+    def test_a_table_has_each_row_once_whatever_happens(self) -> None:
+        def kill_both(_: str) -> None:
+            os.kill(self.run_process(), signal.SIGKILL)
+            self.server.stop()
+            self.assertEqual(self.server.start(), self.owner)
+
+        with psycopg.connect(self.owner, autocommit=True) as connection:
+            connection.execute("DROP TABLE IF EXISTS steadfast")
+        facts = self.interrupted("office:steadfast", ROWS // 3, kill_both)
+        if facts["state"] == "failed":  # the block that met the database's absence says so; the run goes on where it was
+            self.assertIn("the database office", facts["reason"])
+            self.assertEqual(self.service.run("bulk", "resume", facts["name"]).returncode, 0)
+        with psycopg.connect(self.owner, autocommit=True) as connection:
+            self.assertEqual(connection.execute("SELECT count(*), count(DISTINCT lamp_id) FROM steadfast").fetchone(), (ROWS, ROWS))
+
+    def test_a_version_that_is_retired_meanwhile_goes_on_to_answer_the_run(self) -> None:
+        with self.service.client() as client:
+            version = str(client.push(moody_lamp("moody-retired", Moody()))["version"])
+        pd.DataFrame({"x": [float(50 + row % 900) for row in range(60_000)]}).to_parquet(self.files / "many.parquet")
+        name = self.started("--from", "files:many.parquet", "--rows-per-second", "20000", of=version)
+        until(lambda: self.facts(name)["rows"] > 0, 60, "some rows")
+        self.assertEqual(self.service.run("retire", version).returncode, 0)
+        self.assertEqual(self.ended(name)["state"], "finished")
+
+    def test_a_source_that_changes_or_goes_away_ends_the_run_with_the_reason(self) -> None:
+        for what in ("changed", "gone"):
+            with self.subTest(what):
+                file = self.files / f"{what}.parquet"
+                file.write_bytes((self.files / "lamps.parquet").read_bytes())
+                name = self.started("--from", f"files:{what}.parquet", "--rows-per-second", "5000")
+                until(lambda name=name: self.facts(name)["rows"] > 0, 60, "some rows")  # type: ignore[misc]
+                self.service.run("bulk", "stop", name)
+                self.ended(name)
+                if what == "gone":
+                    file.unlink()
+                else:
+                    lamps(100, 2).to_parquet(file)
+                said = self.service.run("bulk", "resume", name)
+                self.assertEqual(said.returncode, 1)
+                self.assertIn("was changed since the run began" if what == "changed" else "there is no gone.parquet", said.stderr)
+
+    # -- what is known of runs ----------------------------------------------------------------------------------------
+
+    def test_runs_are_kept_compared_and_counted_as_traffic(self) -> None:
+        with self.service.client() as client:
+            before = sum(window["rows"] for window in client.fetch("GET", "/api/endpoints/outage-risk/drift")["windows"])
+        self.start("--from", "files:lamps.parquet", "--name", "night-one")
+        warm = self.frame.assign(voltage_v=self.frame["voltage_v"] * 1.11)
+        warm.to_parquet(self.files / "warm.parquet")
+        self.start("--from", "files:warm.parquet", "--name", "night-two")
+        facts = self.facts("night-two")
+        self.assertEqual(facts["before"], "night-one")
+        self.assertEqual(sum(facts["answers"]["label"].values()), ROWS)
+        self.assertEqual({one["against"]: one["state"] for one in facts["drift"]}, {"training": "drifted", "night-one": "drifted"})
+        self.assertIn("voltage_v", [field["name"] for field in facts["drift"][1]["fields"]])
+        self.assertEqual(len(facts["digest"]), 64)
+        self.assertEqual([one["state"] for one in self.facts("night-one")["drift"] if one["against"] == "training"], ["steady"])
+        with self.service.client() as client:
+            until(
+                lambda: (
+                    sum(window["rows"] for window in client.fetch("GET", "/api/endpoints/outage-risk/drift")["windows"])
+                    >= before + 2 * ROWS
+                ),
+                30,
+                "windows with the rows of both runs",
+            )
+        listed = json.loads(self.service.run("bulk", "list", "outage-risk", "--json").stdout)
+        self.assertLessEqual({"night-one", "night-two"}, {one["name"] for one in listed})
+        self.assertIn("against night-one", self.service.run("bulk", "show", "night-two").stdout)
+        self.assertEqual(self.service.run("bulk", "forget", "night-one").returncode, 0)
+        self.assertEqual(self.service.run("bulk", "show", "night-one").returncode, 1)
+
+    def test_only_operators_start_runs_and_read_outputs(self) -> None:
+        with self.service.client() as admin:
+            secret = admin.fetch("POST", "/api/tokens", {"name": "looks", "role": "viewer"})["secret"]
+            self.start("--from", "files:lamps.parquet", "--name", "looked-at")
+        with self.service.client(secret) as viewer:
+            self.assertEqual(viewer.fetch("GET", "/api/bulk/looked-at")["rows"], ROWS)
+            for method, path in (
+                *(("POST", "/api/bulk"), ("POST", "/api/bulk/check"), ("GET", "/api/bulk/looked-at/output"), ("GET", "/api/bulk/places")),
+                *(("POST", "/api/bulk/looked-at/stop"), ("DELETE", "/api/bulk/looked-at"), ("POST", "/api/uploads")),
+            ):
+                with self.subTest(path), self.assertRaises(LampPostError) as caught:
+                    viewer.fetch(
+                        method, path, {"questions": [{"of": "outage-risk"}], "source": "files:lamps.parquet"} if method == "POST" else None
+                    )
+                self.assertIn(caught.exception.status, (403, 422))
+
+    def test_no_process_of_a_run_is_left_when_the_service_is_killed(self) -> None:
+        self.started("--from", "files:lamps.parquet", "--rows-per-second", "3000", "--name", "left-alone")
+        until(lambda: self.facts("left-alone")["rows"] > 0, 60, "some rows")
+        processes = children_of(self.run_process())
+        self.service.kill()
+        until(lambda: not any(alive(pid) for pid in processes), 20, "the end of the run's processes")
+        self.service.start()
+        self.service.run("bulk", "stop", "left-alone")
