@@ -221,7 +221,7 @@ def bulk_show(
 def bulk_follow(run: Run, address: Address = None, as_json: AsJson = False) -> None:
     """Command ``bulk follow``."""
     with Client(address) as client:
-        handle = BulkRun(client, client.fetch("GET", f"/api/bulk/{run}"))
+        handle = BulkRun(client, client.fetch("GET", f"/api/bulk/{run}/progress"))
         _wait(handle, as_json)
         _show_end(handle.facts, None, as_json)
 
@@ -280,7 +280,7 @@ def bulk_fetch(
 ) -> None:
     """Command ``bulk fetch``."""
     with Client(address) as client:
-        handle = BulkRun(client, client.fetch("GET", f"/api/bulk/{run}"))
+        handle = BulkRun(client, client.fetch("GET", f"/api/bulk/{run}/progress"))
         result = handle.facts["result"] or {}
         file = to or Path(str((result.get("rejects") if rejects else result.get("path")) or run)).name
         with transfer_progress(f"fetching {Path(file).name}", as_json) as progress:

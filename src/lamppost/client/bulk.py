@@ -123,8 +123,8 @@ class BulkRun:
         return str(self.facts["state"])
 
     def refresh(self) -> dict[str, Any]:
-        """Ask how far the run is."""
-        self.facts = self._client.fetch("GET", f"/api/bulk/{self.name}")
+        """Ask how far the run is. What its answers are, and how its rows differ, is for ``client.fetch("GET", "/api/bulk/NAME")``."""
+        self.facts = self._client.fetch("GET", f"/api/bulk/{self.name}/progress")
         return self.facts
 
     def wait(self, follow: Follow | None = None) -> BulkRun:
@@ -171,7 +171,7 @@ class AsyncBulkRun:
 
     async def refresh(self) -> dict[str, Any]:
         """See `BulkRun.refresh`."""
-        self.facts = await self._client.fetch("GET", f"/api/bulk/{self.name}")
+        self.facts = await self._client.fetch("GET", f"/api/bulk/{self.name}/progress")
         return self.facts
 
     async def wait(self, follow: Follow | None = None) -> AsyncBulkRun:

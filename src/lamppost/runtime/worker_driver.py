@@ -76,16 +76,17 @@ class SeatedLane(Protocol):
 
 
 class WorkerDriver:
-    """Drives one worker. needs : the kind of the worker. dedicated : whether it is for one lane only.
+    """Drives one worker. needs : the kind of the worker. dedicated : whether it is for one lane only. frame_rows : most rows of a frame.
 
     usual_s : seconds that the frame in hand usually takes. hangs : whether it has been silent for so long that others take over its lanes'
     requests; until it answers.
     """
 
-    def __init__(self, worker: WorkerProcess, needs: str, dedicated: bool) -> None:
+    def __init__(self, worker: WorkerProcess, needs: str, dedicated: bool, frame_rows: int = FRAME_ROWS) -> None:
         self.worker = worker
         self.needs = needs
         self.dedicated = dedicated
+        self._frame_rows = frame_rows
         self.slots: dict[SeatedLane, int] = {}
         self.opening = 0
         self.frames = 0
@@ -196,7 +197,7 @@ class WorkerDriver:
         if self._flight or self.worker.end_reason is not None:
             return
         parts: list[FramePart] = []
-        room, now = FRAME_ROWS, time.monotonic()  # the loop's own clock may go by whole milliseconds
+        room, now = self._frame_rows, time.monotonic()  # the loop's own clock may go by whole milliseconds
         again: list[SeatedLane] = []
         while self._ready and room > 0 and len(parts) < FRAME_LANES:
             lane = next(iter(self._ready))

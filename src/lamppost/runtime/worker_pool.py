@@ -19,7 +19,7 @@ from typing import Generic, Protocol, TypeVar, cast
 from lamppost.core.engine.batch_queue import QueuedTotals
 from lamppost.core.errors import Unavailable
 from lamppost.runtime.fork_server import Needs
-from lamppost.runtime.worker_driver import SeatedLane, WorkerDriver
+from lamppost.runtime.worker_driver import FRAME_ROWS, SeatedLane, WorkerDriver
 from lamppost.runtime.worker_supply import WorkerSupply
 
 log = logging.getLogger("lamppost.pool")
@@ -98,13 +98,18 @@ def default_budget() -> int:
 class WorkerPool(Generic[L]):
     """Workers for lanes. budget_bytes : memory that all workers together may hold. put_to_sleep : closes a lane, False if it is needed.
 
+    frame_rows : most rows that a worker gets at once.
+
     `start` begins to maintain lanes and workers, `close` ends the workers.
     """
 
-    def __init__(self, supply: WorkerSupply | None = None, budget_bytes: int | None = None, cores: int | None = None) -> None:
+    def __init__(
+        self, supply: WorkerSupply | None = None, budget_bytes: int | None = None, cores: int | None = None, frame_rows: int = FRAME_ROWS
+    ) -> None:
         self.supply = supply or WorkerSupply()
         self.budget_bytes = budget_bytes or default_budget()
         self.cores = cores or os.cpu_count() or 1
+        self.frame_rows = frame_rows
         self.put_to_sleep: Callable[[L], bool] = lambda _: False
         self.lanes: set[L] = set()
         self.drivers: set[WorkerDriver] = set()
@@ -114,9 +119,10 @@ class WorkerPool(Generic[L]):
         self._listening: asyncio.Task[None] | None = None
         self._ending: set[asyncio.Task[None]] = set()
 
-    def start(self) -> None:
-        """Begin to maintain lanes and workers."""
-        self.supply.expect("graphs")
+    def start(self, expected: Needs | None = "graphs") -> None:
+        """Begin to maintain lanes and workers. expected : the kind of worker that will be needed first, None where nobody knows."""
+        if expected is not None:
+            self.supply.expect(expected)
         self._maintaining = asyncio.create_task(self._maintain(), name="pool")
         self._listening = asyncio.create_task(self._listen(), name="silent workers")
 
@@ -124,7 +130,12 @@ class WorkerPool(Generic[L]):
         """A worker that the lane may be opened in, and in which it has no seat yet."""
         if not lane.light or lane.dedicated_worker:
             return self._register_driver(
-                WorkerDriver(await self.supply.take_worker(lane.name, lane.needs, lane.overlay), lane.needs, dedicated=True)
+                WorkerDriver(
+                    await self.supply.take_worker(lane.name, lane.needs, lane.overlay),
+                    lane.needs,
+                    dedicated=True,
+                    frame_rows=self.frame_rows,
+                )
             )
         async with self._places:
             shared = [

@@ -9,11 +9,13 @@ are kept with it, because numbers are never quite normal.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
 from lamppost.core.drift.baseline import ReferenceField
+from lamppost.core.drift.coded_texts import CodedTexts
 from lamppost.core.drift.distributions import chi_squared_tail
 from lamppost.core.drift.sketches import Sketcher, Values, number_array
 from lamppost.core.drift.watched_features import ANSWERS
@@ -47,8 +49,12 @@ class OutlierScorer:
                     scores.append(_tail(feature, number_array(columns[feature.name])))
                 else:
                     rare, unseen = self._rare[feature.name]
-                    there = (rare.get(value, unseen) if value is not None else _missing(feature) for value in columns[feature.name])
-                    scores.append(np.fromiter(there, dtype=np.float64, count=rows))
+                    values = columns[feature.name]
+                    if isinstance(values, CodedTexts):
+                        scores.append(values.map_numbers(partial(_rarity_of_text, rare, unseen, _missing(feature))))
+                    else:
+                        there = (_rarity_of_text(rare, unseen, _missing(feature), value) for value in values)
+                        scores.append(np.fromiter(there, dtype=np.float64, count=rows))
                 names.append(feature.name)
         if self._inverse is not None and rows:
             matrix = self._sketcher.location_scores(columns, rows)
@@ -61,6 +67,10 @@ class OutlierScorer:
         least = p.argmin(axis=0)
         score = -np.log10(np.clip(p[least, np.arange(rows)] * len(scores), 1e-12, 1.0))
         return score, [names[at] for at in least]
+
+
+def _rarity_of_text(rare: Mapping[str, float], unseen: float, missing: float, text: str | None) -> float:
+    return missing if text is None else rare.get(text, unseen)
 
 
 def _missing(known: ReferenceField) -> float:

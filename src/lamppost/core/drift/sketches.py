@@ -18,6 +18,7 @@ from lamppost.core.drift.baseline import (
     location_scores_of_bins,
 )
 from lamppost.core.drift.bins import BINS, BLOCKS, FAR, beyond_range, checksums, seen_values
+from lamppost.core.drift.coded_texts import CodedTexts
 from lamppost.core.drift.pair_tests import pair_moments
 
 Values = Sequence[Any] | NDArray[np.float64]
@@ -71,6 +72,9 @@ class Sketcher:
 
     def _choices(self, known: ReferenceField, values: Values) -> FieldSketch:
         index, rest = self._index.get(known.name, {}), len(known.bins.counts) - 1
+        if isinstance(values, CodedTexts):
+            counts = values.count_places(lambda text: index.get(text, rest), rest + 1)
+            return FieldSketch(counts, len(values) - int(counts.sum()), self._unseen(known, values, int(counts[-1])))
         places = [index.get(value, rest) for value in values if value is not None]
         bins = np.bincount(np.asarray(places, dtype=np.int64), minlength=rest + 1) if places else np.zeros(rest + 1, dtype=np.int64)
         return FieldSketch(bins, len(values) - len(places), self._unseen(known, values, int(bins[-1])))

@@ -20,13 +20,14 @@ from zlib import crc32
 import numpy as np
 from numpy.typing import NDArray
 
+from lamppost.core.drift.coded_texts import CodedTexts
 from lamppost.core.schema.columns import Column, json_values
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.core.schema.images import BadImage, decode_image
 from lamppost.core.schema.value_kinds import choice_text
 
 Columns = dict[str, list[Any]]
-Values = list[Any] | NDArray[np.float64]
+Values = Sequence[Any] | NDArray[np.float64]
 Words = Mapping[str, Collection[str]]
 
 ANSWERS = "answers."
@@ -110,6 +111,11 @@ def _of_columns(figures: Sequence[WatchedFeature], schema: Schema, columns: Sequ
         if field.kind in ("number", "integer"):
             values = np.asarray(column.values, dtype=np.float64)
             found[figure.name] = values if column.missing is None else np.where(column.missing, np.nan, values)
+        elif field.kind == "choice":
+            found[figure.name] = CodedTexts(np.asarray(column.values, dtype=np.int64), (*field.choices, *column.extras))
+        elif field.kind == "yes/no":
+            flags = np.asarray(column.values, dtype=np.int64)
+            found[figure.name] = CodedTexts(np.where(flags == 2, -1, flags), (choice_text(False), choice_text(True)))
         elif field.kind == "vector" and isinstance(figure.of, partial) and figure.of.func is _element:
             found[figure.name] = np.asarray(column.values)[:, field.choices.index(figure.of.args[0])]
         else:

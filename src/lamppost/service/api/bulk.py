@@ -117,6 +117,12 @@ async def get_bulk(
     )
 
 
+@router.get("/bulk/{run}/progress")
+async def get_bulk_progress(run: str, node: TheNode, _: RequireView) -> BulkRunAnswer:
+    """How far a run is, and nothing that takes long to find out."""
+    return await _answer(node, run)
+
+
 @router.get("/bulk/{run}/events", response_class=StreamingResponse, responses=_EVENTS)
 async def follow_bulk(run: str, node: TheNode, _: RequireView) -> StreamingResponse:
     """How far a run is, as server-sent events: one with each change, until the run has ended."""

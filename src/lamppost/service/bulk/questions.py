@@ -20,11 +20,13 @@ from lamppost.core.engine.scaling import CopyBounds
 from lamppost.core.errors import BadRequest
 from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.schema.fields import Schema
+from lamppost.runtime.fork_server import Needs
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.worker_pool import WorkerPool
-from lamppost.runtime.worker_supply import ForkServers, WorkerSupply
+from lamppost.runtime.worker_supply import ForkServers, WorkerSupply, needed_worker
 from lamppost.service.bulk.block_scoring import OpenQuestion
+from lamppost.service.bulk.file_reading import BLOCK_ROWS
 from lamppost.service.bulk.run_setup import NodeFacts
 from lamppost.service.deployment.lane_opening import LaneOpener
 from lamppost.service.deployment.node_memory import NodeMemory
@@ -39,18 +41,19 @@ from lamppost.store.database import Pool
 if TYPE_CHECKING:
     from collections.abc import AsyncIterator
 
-_BATCH = BatchPolicy(max_rows=4_096, bulk_rows=4_096, queue_rows=1_000_000, queue_bytes=2**30)
+_BATCH = BatchPolicy(max_rows=BLOCK_ROWS, queue_rows=1_000_000, queue_bytes=2**30)
 _RUN_S = 300.0
 
 
 @dataclass(frozen=True, slots=True)
 class AskedSchema:
-    """What one question takes and gives, known from the manifests of its versions, without opening them."""
+    """What one question takes and gives, known from the manifests of its versions, without opening them. needs : kinds of workers."""
 
     question: Question
     schema: EndpointSchema
     plan: ValidationPlan
     options: dict[str, Any]
+    needs: frozenset[Needs]
 
 
 def setup_for_runs(setup: EndpointSetup) -> EndpointSetup:
@@ -74,7 +77,8 @@ async def asked_schemas(pool: Pool, cache: PackageCache, order: BulkOrder, setup
         schema = endpoint_schema(setup, manifests)
         plan = ValidationPlan(schema.inputs, options=schema.options)
         options = plan.read_options(orjson.dumps(question.options) if question.options else None)
-        asked.append(AskedSchema(question, schema, plan, options))
+        needs = frozenset(needed_worker(manifest, LaneSettings()) for manifest in manifests.values())
+        asked.append(AskedSchema(question, schema, plan, options, needs))
     return asked
 
 
@@ -97,20 +101,26 @@ class RunLanes:
             facts.data,
             facts.database,
             name=facts.name,
-            lane=LaneSettings(
-                formats=frozenset(facts.formats), batch=_BATCH, copies=CopyBounds(1, max(1, (os.cpu_count() or 1) - 1)), run_s=_RUN_S
-            ),
+            lane=LaneSettings(formats=frozenset(facts.formats), batch=_BATCH, copies=CopyBounds(1, os.cpu_count() or 1), run_s=_RUN_S),
             signers=frozenset(facts.signers),
             environments=facts.environments,
             workers=facts.worker_rules,
         )
         self.package_cache = PackageCache(pool, facts.data / "packages")
         self.window_counting = WindowCounting(pool, self.package_cache)
-        self.workers: WorkerPool[Lane] = WorkerPool(WorkerSupply(ForkServers(), facts.worker_rules), facts.memory_bytes)
+        self.workers: WorkerPool[Lane] = WorkerPool(
+            WorkerSupply(ForkServers(), facts.worker_rules), facts.memory_bytes, frame_rows=BLOCK_ROWS
+        )
         memory = NodeMemory(pool, facts.data, self.package_cache)
         self._opener = LaneOpener(pool, self._settings, self.package_cache, memory, self.workers)
         self._assembly = PredictorAssembly(LookupSources(facts.sources), self.window_counting)
         self._pool = pool
+        self.workers.start(None)
+
+    def expect(self, asked: Sequence[AskedSchema]) -> None:
+        """Begin to import what the workers of these questions will need."""
+        for needs in {needs for one in asked for needs in one.needs}:
+            self.workers.supply.expect(needs)
 
     @asynccontextmanager
     async def opened(
@@ -118,7 +128,6 @@ class RunLanes:
     ) -> AsyncIterator[list[OpenQuestion]]:
         """The questions of an order with their versions open and proven. Raise what opening them raises."""
         lanes: dict[str, Lane] = {}
-        self.workers.start()
         try:
             for version in dict.fromkeys(version for setup in setups for version in setup.versions):
                 lanes[str(version)] = await self._opener.open_lane(version, self._settings.lane, measure=False, apart=True)

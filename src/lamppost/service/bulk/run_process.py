@@ -38,8 +38,8 @@ from lamppost.store.database import AWAY, Pool, make_pool
 
 log = logging.getLogger("lamppost.bulk")
 
-_IN_HAND = 3
-"""Blocks that are between reading and writing at the same time: one is read, one is answered, one is written."""
+_IN_HAND = 2 + (os.cpu_count() or 1)
+"""Blocks that are between reading and writing at the same time: one in each worker, one that waits for them, one that is written."""
 _LONGEST_WAIT_S = 5.0
 _MOST_PASSES = 3
 
@@ -108,6 +108,7 @@ class RunWork:
 
     async def _score(self) -> None:
         asked = await self._patient(lambda: asked_schemas(self._pool, self._lanes.package_cache, self._order, self._run.setups))
+        self._lanes.expect(asked)
         source = await asyncio.to_thread(self._places.open_source, [one.schema.inputs for one in asked])
         look = await asyncio.to_thread(source.look)
         matches = match_questions(asked, self._order, look.columns, source_name(self._order, self._run.source))
@@ -251,10 +252,7 @@ async def _reply(pool: Pool, facts: NodeFacts, lanes: RunLanes, message: dict[st
         order, setups, rows = read_check(message)
         return {"checked": await _check(pool, facts, lanes, order, setups, rows)}
     run = await bulk_runs.get_run(pool, message["run"])
-    work = RunWork(pool, facts, lanes, run)
-    leaving = threading.Thread(target=_leave_with_service, daemon=True)
-    leaving.start()
-    await work.carry_out()
+    await RunWork(pool, facts, lanes, run).carry_out()
     return {"ended": run.name}
 
 
@@ -264,6 +262,7 @@ async def _check(pool: Pool, facts: NodeFacts, lanes: RunLanes, order: BulkOrder
     except AWAY:  # perhaps only the connections are old ones, to a database that was started again since
         await pool.drain()
         asked = await asked_schemas(pool, lanes.package_cache, order, setups)
+    lanes.expect(asked)
     return await asyncio.to_thread(check_order, facts.places, order, asked, rows)
 
 
@@ -278,6 +277,7 @@ def _leave_with_service() -> None:
 def main() -> int:
     """Carry out messages until the pipe ends. The first message holds the facts of the node."""
     run_beside_service()
+    threading.Thread(target=_leave_with_service, daemon=True).start()
     gc.set_threshold(50_000)
     first = read_message(sys.stdin.buffer)
     if first is not None:

@@ -37,6 +37,7 @@ _LOOK_S = 5.0
 _MOST_ENDS = 3
 """Times that the process of a run may end by itself before the run counts as failed."""
 _UPLOAD_KEPT_S = 24 * 3600.0
+_SPARE_S = 60.0
 
 
 class BulkRuns:
@@ -49,8 +50,9 @@ class BulkRuns:
         facts = node_facts(settings)
         self.places: NamedPlaces = facts.places
         self._first = write_facts(facts)
-        self._checking = ChildProcess(MODULE, first=self._first)
-        self._check_lock = asyncio.Lock()
+        self._spare: ChildProcess | None = None
+        self._spare_since = 0.0
+        self._spare_lock = asyncio.Lock()
         self._running: dict[str, asyncio.Task[None]] = {}
         self._ended_by_itself: dict[str, int] = {}
         self._looking: asyncio.Task[None] | None = None
@@ -66,7 +68,8 @@ class BulkRuns:
         for task in tasks:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
-        await self._checking.close()
+        if self._spare is not None:
+            await self._spare.close()
 
     # -- what callers ask for -----------------------------------------------------------------------------------------
 
@@ -75,10 +78,12 @@ class BulkRuns:
         return await self._check(order, self._setups(order), rows)
 
     async def _check(self, order: BulkOrder, setups: tuple[EndpointSetup, ...], rows: int) -> dict[str, Any]:
-        async with self._check_lock:
+        async with self._spare_lock:
+            child = self._spare = self._spare or ChildProcess(MODULE, first=self._first)
             try:
                 async with asyncio.timeout(_CHECK_S):
-                    reply = orjson.loads(await self._checking.ask(check_message(order, setups, rows)))
+                    reply = orjson.loads(await child.ask(check_message(order, setups, rows)))
+                self._spare_since = time.monotonic()
             except TimeoutError:
                 raise Unavailable(f"{order.source} could not be looked at within {_CHECK_S:g} s; try again, or name fewer files") from None
             except ChildEnded:
@@ -144,6 +149,7 @@ class BulkRuns:
                     task = asyncio.create_task(self._carry_out(run), name=f"bulk run {run.name}")
                     self._running[run.name] = task
                     task.add_done_callback(partial(self._ended, run.name))
+                await self._end_idle_spare()
                 if time.monotonic() - cleaned > 3600 or not cleaned:
                     cleaned = time.monotonic()
                     await self._delete_old_uploads()
@@ -160,11 +166,15 @@ class BulkRuns:
         self._look_now.set()
 
     async def _carry_out(self, run: BulkRun) -> None:
-        child = ChildProcess(MODULE, first=self._first)
+        async with self._spare_lock:  # the process that has checked the order has everything imported
+            child, self._spare = self._spare or ChildProcess(MODULE, first=self._first), None
         try:
             reply = orjson.loads(await child.ask(run_message(run.name)))
             if "ended" in reply:
                 self._ended_by_itself.pop(run.name, None)
+                if self._spare is None:
+                    self._spare, self._spare_since = child, time.monotonic()
+                    return
             else:
                 log.error("the bulk run %s could not be carried out: %s", run.name, reply)
                 await asyncio.sleep(_LOOK_S)
@@ -177,7 +187,15 @@ class BulkRuns:
                 with contextlib.suppress(*AWAY):
                     await bulk_runs.change_state(self._pool, run.name, "failed", among, reason, ended_at=_now())
         finally:
-            await child.kill()
+            if child is not self._spare:
+                await child.kill()
+
+    async def _end_idle_spare(self) -> None:
+        """End a process that waits for orders, when none has come for a while: it holds the libraries of models."""
+        async with self._spare_lock:
+            if self._spare is not None and time.monotonic() - self._spare_since > _SPARE_S:
+                child, self._spare = self._spare, None
+                await child.close()
 
     async def _delete_old_uploads(self) -> None:
         """Delete uploads that nobody has used for a day, and folders of uploads that nobody knows."""

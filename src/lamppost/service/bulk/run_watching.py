@@ -4,15 +4,16 @@ calls are counted in.
 
 from __future__ import annotations
 
+import asyncio
 from datetime import UTC, datetime
 
 import numpy as np
 
 from lamppost.core.drift.windows import write_window
 from lamppost.core.monitoring.settings import TICK_S
-from lamppost.core.schema.columns import take_columns
-from lamppost.service.bulk.block_scoring import ScoredBlock
-from lamppost.service.records.window_counting import WindowCounting
+from lamppost.core.schema.columns import Column, take_columns
+from lamppost.service.bulk.block_scoring import OpenQuestion, ScoredBlock
+from lamppost.service.records.window_counting import LEAST_ODD, ReferenceScorer, WindowCounting
 from lamppost.store.windows import WindowDelta
 
 _MOST_HEAVY = 100
@@ -31,22 +32,29 @@ class RunWatching:
         deltas: list[WindowDelta] = []
         for question, asked, answers, rows in scored.rows:
             scorer = await self._counting.scorer_of_version(question.version) if rows else None
-            if scorer is None or scorer.sketcher is None or scorer.layout is None or scorer.outlier_scorer is None:
+            if scorer is None or not scorer.has_reference:
                 sketches.append(b"")
                 continue
-            counted = rows
-            if scorer.heavy and rows > _MOST_HEAVY:
-                places = np.linspace(0, rows - 1, _MOST_HEAVY).astype(np.int64)
-                asked, answers, counted = take_columns(asked, places), take_columns(answers, places), _MOST_HEAVY
-            columns = scorer.columns_of_features(question.inputs, asked, question.predictor.answers, answers)
-            window = scorer.sketcher.sketch_window(columns, counted)
-            data = write_window(scorer.layout, window, counted)
-            sketches.append(data)
+            counted = await asyncio.to_thread(_count, scorer, question, asked, answers, rows)
+            sketches.append(counted.data)
             if question.endpoint:
-                odd = 0
-                if scorer.limit is not None:
-                    scores, _ = scorer.outlier_scorer.score_rows(columns, counted)
-                    odd = int((scores > max(scorer.limit, 3.0)).sum())
-                tick = datetime.fromtimestamp(datetime.now(UTC).timestamp() // TICK_S * TICK_S, UTC)
-                deltas.append(WindowDelta(question.endpoint, question.version, tick, counted, odd, data))
+                deltas.append(counted)
         return sketches, deltas
+
+
+def _count(scorer: ReferenceScorer, question: OpenQuestion, asked: list[Column], answers: list[Column], rows: int) -> WindowDelta:
+    """The counts of a block's rows, as they are added to a window of the endpoint."""
+    assert scorer.sketcher is not None
+    assert scorer.layout is not None
+    assert scorer.outlier_scorer is not None
+    if scorer.heavy and rows > _MOST_HEAVY:
+        places = np.linspace(0, rows - 1, _MOST_HEAVY).astype(np.int64)
+        asked, answers, rows = take_columns(asked, places), take_columns(answers, places), _MOST_HEAVY
+    columns = scorer.columns_of_features(question.inputs, asked, question.predictor.answers, answers)
+    data = write_window(scorer.layout, scorer.sketcher.sketch_window(columns, rows), rows)
+    odd = 0
+    if question.endpoint and scorer.limit is not None:
+        scores, _ = scorer.outlier_scorer.score_rows(columns, rows)
+        odd = int((scores > max(scorer.limit, LEAST_ODD)).sum())
+    tick = datetime.fromtimestamp(datetime.now(UTC).timestamp() // TICK_S * TICK_S, UTC)
+    return WindowDelta(question.endpoint, question.version, tick, rows, odd, data)

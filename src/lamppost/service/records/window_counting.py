@@ -45,6 +45,8 @@ from lamppost.store.windows import WindowDelta
 
 log = logging.getLogger("lamppost.counting")
 
+LEAST_ODD = 3.0
+"""Outlier score below which no row counts as odd."""
 _REMEMBERED = 4_096
 _MOST_ROWS = 20_000
 _MOST_HEAVY = 200
@@ -212,7 +214,7 @@ class WindowCounting:
         several = {call for call, place in places if place}
         limit, many = scorer.limit, 0
         for score, name, row, (call, place) in zip(scores.tolist(), features, rows, places, strict=True):
-            if limit is not None and score > limit and score >= 3:
+            if limit is not None and score > limit and score >= LEAST_ODD:
                 many += 1
                 reason = describe_outlier(name, row, place if call in several else None)
             else:
