@@ -12,6 +12,8 @@ import { SignIn } from "./pages/SignIn";
 import { useZone } from "./time/zone";
 
 const AlertsPage = lazyPage(() => import("./pages/AlertsPage"), "AlertsPage");
+const BulkPage = lazyPage(() => import("./pages/BulkPage"), "BulkPage");
+const BulkRunPage = lazyPage(() => import("./pages/BulkRunPage"), "BulkRunPage");
 const CallPage = lazyPage(() => import("./pages/CallPage"), "CallPage");
 const ComparePage = lazyPage(() => import("./pages/ComparePage"), "ComparePage");
 const DocsPage = lazyPage(() => import("./pages/DocsPage"), "DocsPage");
@@ -55,6 +57,8 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
                 <Route path="/models" element={<Models />} />
                 <Route path="/models/:model/:number" element={<VersionPage />} />
                 <Route path="/compare" element={<ComparePage />} />
+                <Route path="/bulk" element={<BulkPage />} />
+                <Route path="/bulk/:run" element={<BulkRunPage />} />
                 <Route path="/lanes" element={<LanesPage />} />
                 <Route path="/calls/:id" element={<CallPage />} />
                 <Route path="/reviews" element={<ReviewsPage />} />
@@ -87,6 +91,7 @@ const TITLES: Record<string, string> = {
   alerts: "Alerts",
   models: "Models",
   compare: "Compare",
+  bulk: "Bulk runs",
   lanes: "Lanes",
   calls: "Call",
   reviews: "Reviews",
@@ -105,7 +110,9 @@ function PageTitle() {
       ? [name, view]
       : section === "models" && name
         ? [view ? `${name}@${view}` : name]
-        : [TITLES[section] ?? "No such page"];
+        : section === "bulk" && name
+          ? [name]
+          : [TITLES[section] ?? "No such page"];
   const title = `${named.filter(Boolean).join(", ")} · Lamp Post`;
   useEffect(() => {
     document.title = title;

@@ -9,6 +9,7 @@ const CHANGED = {
   alert: ["alerts", "endpoints", "endpoint", "notices"],
   token: ["tokens", "trail"],
   calls: ["calls"],
+  bulk: ["bulk", "trail"],
 } as const satisfies Record<string, readonly string[]>;
 
 export type Changed = keyof typeof CHANGED;

@@ -30,6 +30,7 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
     { name: "Endpoints", kind: "page", go: () => navigate("/") },
     { name: "Alerts", kind: "page", go: () => navigate("/alerts") },
     { name: "Models", kind: "page", go: () => navigate("/models") },
+    { name: "Bulk runs", kind: "page", go: () => navigate("/bulk") },
     { name: "Lanes", kind: "page", go: () => navigate("/lanes") },
     { name: "Reviews", kind: "page", go: () => navigate("/reviews") },
     { name: "Trail", kind: "page", go: () => navigate("/trail") },

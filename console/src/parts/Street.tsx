@@ -9,6 +9,7 @@ import {
   LogOut,
   Moon,
   Package,
+  Rows3,
   Menu,
   Search,
   Sun,
@@ -28,6 +29,7 @@ import { Tip, Truncated } from "./Tip";
 const PLACES = [
   { to: "/alerts", name: "Alerts", Icon: Bell },
   { to: "/models", name: "Models", Icon: Package },
+  { to: "/bulk", name: "Bulk runs", Icon: Rows3 },
   { to: "/lanes", name: "Lanes", Icon: Gauge },
   { to: "/reviews", name: "Reviews", Icon: UserCheck },
   { to: "/trail", name: "Trail", Icon: Footprints },

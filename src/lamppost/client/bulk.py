@@ -6,7 +6,7 @@ import re
 import time
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, BinaryIO
+from typing import Any, BinaryIO, Protocol
 
 import anyio
 import httpx
@@ -16,9 +16,6 @@ from lamppost.client.replies import reply_of
 from lamppost.client.values import Request
 from lamppost.core.errors import BadRequest, LampPostError
 
-if TYPE_CHECKING:
-    from lamppost.client.clients import AsyncClient, Client
-
 _PIECE_BYTES = 4 * 2**20
 _POLL_S = 0.5
 _READ_S = 600.0
@@ -26,6 +23,28 @@ _PLACE = re.compile(r"([a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?:.+|[a-z0-9]+://.+)",
 
 Follow = Callable[[dict[str, Any]], object]
 """Called with what the service says of a run, whenever it was asked."""
+
+
+class RunClient(Protocol):
+    """What a run needs of the client that started it."""
+
+    @property
+    def connection_options(self) -> Mapping[str, Any]:
+        """Options for another HTTP client to the same service."""
+
+    def fetch(self, method: str, path: str, json: Any = None, **params: Any) -> Any:
+        """Any call of the API."""
+
+
+class AsyncRunClient(Protocol):
+    """The same for asyncio."""
+
+    @property
+    def connection_options(self) -> Mapping[str, Any]:
+        """Options for another HTTP client to the same service."""
+
+    async def fetch(self, method: str, path: str, json: Any = None, **params: Any) -> Any:
+        """Any call of the API."""
 
 
 def is_place(text: str | Path) -> bool:
@@ -112,7 +131,7 @@ class BulkRun:
     >>> run.wait().download("scored.parquet")                       # doctest: +SKIP
     """
 
-    def __init__(self, client: Client, facts: dict[str, Any]) -> None:
+    def __init__(self, client: RunClient, facts: dict[str, Any]) -> None:
         self._client = client
         self.facts = facts
         self.name = str(facts["name"])
@@ -159,7 +178,7 @@ class BulkRun:
 class AsyncBulkRun:
     """`BulkRun` for asyncio."""
 
-    def __init__(self, client: AsyncClient, facts: dict[str, Any]) -> None:
+    def __init__(self, client: AsyncRunClient, facts: dict[str, Any]) -> None:
         self._client = client
         self.facts = facts
         self.name = str(facts["name"])

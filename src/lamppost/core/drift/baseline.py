@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -143,27 +143,6 @@ class DriftBaseline:
         found = {known.name for known in self.known if field_depends(known.bins, known.numbers)}
         everywhere = len(found) > _MOST_DEPENDENT * len(self.known)
         object.__setattr__(self, "dependent", frozenset(known.name for known in self.known) if everywhere else frozenset(found))
-
-
-def baseline_of_window(against: DriftBaseline, window: WindowSketch) -> DriftBaseline:
-    """A window as what later windows are compared with: its counts, in the bins of the reference that it was counted by."""
-    known = tuple(
-        replace(
-            one,
-            bins=replace(
-                one.bins,
-                counts=tuple(sketch.bins.tolist()),
-                outside=sketch.odd if one.numbers else one.bins.outside,
-                far=sketch.far or one.bins.far,
-            ),
-            rows=sketch.rows,
-            missing=sketch.missing,
-            fitted=None,
-        )
-        for one in against.known
-        if (sketch := window.fields.get(one.name)) is not None and sketch.bins.sum() > 0
-    )
-    return DriftBaseline(known, window.rows)
 
 
 def location_scores_of_bins(known: ReferenceField) -> NDArray[np.float64]:

@@ -28,7 +28,7 @@ def describe_verdict(verdict: DriftVerdict, baseline: str = "training") -> Windo
         verdict_sentence(verdict, baseline),
         windows=verdict.windows,
         rows=verdict.rows,
-        fields=tuple(_described(field) for field in fields),
+        fields=tuple(_described(field, baseline) for field in fields),
         pairs=verdict.pairs[:20],
     )
 
@@ -49,24 +49,24 @@ def leading_finding(field: FieldVerdict) -> DriftFinding | None:
     return max(sure, key=lambda finding: finding.size / FLOORS[finding.what][1], default=None)
 
 
-def _described(field: FieldVerdict) -> DescribedField:
+def _described(field: FieldVerdict, baseline: str) -> DescribedField:
     first = leading_finding(field)
     rest = [finding for finding in field.findings if finding is not first]
     findings = ([first] if first is not None else []) + rest[: _KEPT - 1]
-    return DescribedField(field.name, field.state, describe_field(field), field.rows, tuple(findings))
+    return DescribedField(field.name, field.state, describe_field(field, baseline), field.rows, tuple(findings))
 
 
-def describe_field(field: FieldVerdict) -> str:
-    """How a field changed, in a few words: ``1.2 sd higher``."""
+def describe_field(field: FieldVerdict, baseline: str = "training") -> str:
+    """How a field changed, in a few words: ``1.2 sd higher``. baseline : what its rows were held against."""
     finding = leading_finding(field)
     if field.state == "steady" or finding is None:
-        return "as in training"
+        return f"as in {baseline}"
     if field.name.endswith(NEW_WORDS) and finding.what == "shape":
-        return _new_words(finding)
-    return describe_finding(finding)
+        return _new_words(finding, baseline)
+    return describe_finding(finding, baseline)
 
 
-def describe_finding(finding: DriftFinding) -> str:
+def describe_finding(finding: DriftFinding, baseline: str = "training") -> str:
     """A finding in a few words that go on from a name and "is".
 
     >>> describe_finding(DriftFinding("missing", 0.0, 0.05, 0.05, 0.0, 0.05))
@@ -86,16 +86,16 @@ def describe_finding(finding: DriftFinding) -> str:
         "unseen": "a value never seen before",
         "shape": finding.where or "of other values",
     }
-    return f"{words[finding.what]} in {_percent(finding.after)}, {_percent(finding.before)} in training"
+    return f"{words[finding.what]} in {_percent(finding.after)}, {_percent(finding.before)} in {baseline}"
 
 
-def _new_words(finding: DriftFinding) -> str:
+def _new_words(finding: DriftFinding, baseline: str) -> str:
     """How the part of texts with new words changed. The values of such a field are none, one and several."""
     before, after = finding.before or 0.0, finding.after or 0.0
     if finding.where == "none":
         before, after = 1 - before, 1 - after
     words = {"one": "one new word", "several": "several new words"}.get(finding.where or "", "new words")
-    return f"{words} in {_percent(after)} of texts, {_percent(before)} in training"
+    return f"{words} in {_percent(after)} of texts, {_percent(before)} in {baseline}"
 
 
 def _percent(part: float | None) -> str:
@@ -117,7 +117,7 @@ def verdict_sentence(verdict: DriftVerdict, baseline: str = "training") -> str:
     for changed_field in changed[:2]:
         finding = leading_finding(changed_field)
         parts.append(
-            feature_sentence(changed_field.name, describe_field(changed_field))
+            feature_sentence(changed_field.name, describe_field(changed_field, baseline))
             + (f" ({describe_p(finding.p)})" if finding is not None else "")
         )
     if not parts and verdict.pairs:

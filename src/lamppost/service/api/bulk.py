@@ -37,8 +37,9 @@ from lamppost.service.bulk.run_comparison import RunComparison, compare_run
 from lamppost.service.bulk.run_places import RunPlaces
 from lamppost.service.bulk.uploads import add_piece, begin_upload, check_file_name, upload_text
 from lamppost.service.node import Node
-from lamppost.store import bulk_runs
-from lamppost.store.bulk_runs import BulkRun, RunCounts, Upload
+from lamppost.store.bulk import bulk_runs, uploads
+from lamppost.store.bulk.bulk_runs import BulkRun, RunCounts
+from lamppost.store.bulk.uploads import Upload
 from lamppost.store.database import AWAY
 
 router = APIRouter(prefix="/api", tags=["bulk runs"], responses=PROBLEMS)
@@ -203,7 +204,7 @@ async def start_upload(body: UploadRequest, node: TheNode, caller: Pointer) -> U
     name = check_file_name(body.file_name)
     upload_id = uuid4()
     await asyncio.to_thread(begin_upload, node.bulk_runs.places.upload_folder(str(upload_id)), name)
-    return _upload(await bulk_runs.add_upload(node.pool, upload_id, node.settings.name, name, caller.token), 0)
+    return _upload(await uploads.add_upload(node.pool, upload_id, node.settings.name, name, caller.token), 0)
 
 
 @router.put(
@@ -218,7 +219,7 @@ async def add_to_upload(
     at: Annotated[int, Query(ge=0, le=2**50, description="first byte of the piece")],
 ) -> UploadAnswer:
     """A piece of the file; a piece that is sent twice is the same as once."""
-    found = await bulk_runs.get_upload(node.pool, upload)
+    found = await uploads.get_upload(node.pool, upload)
     if found.node != node.settings.name:
         raise Conflict(f"the upload was begun on the node {found.node}; send its pieces there")
     folder = node.bulk_runs.places.upload_folder(str(upload))

@@ -7,14 +7,14 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from lamppost.core.drift.baseline import DriftBaseline, WindowSketch, baseline_of_window
-from lamppost.core.drift.verdict_text import describe_verdict
+from lamppost.core.drift.baseline import DriftBaseline, WindowSketch
+from lamppost.core.drift.verdict_text import describe_verdict, window_as_reference
 from lamppost.core.drift.verdicts import judge_windows
 from lamppost.core.drift.window_verdict import WindowVerdict
 from lamppost.core.drift.windows import WindowLayout, pool_windows, read_window
 from lamppost.service.records.window_counting import WindowCounting
-from lamppost.store import bulk_runs
-from lamppost.store.bulk_runs import BulkRun, DoneBlock
+from lamppost.store.bulk import bulk_runs
+from lamppost.store.bulk.bulk_runs import BulkRun, DoneBlock
 from lamppost.store.database import Pool
 
 LEAST_ROWS = 50
@@ -68,7 +68,7 @@ async def compare_run(pool: Pool, counting: WindowCounting, run: BulkRun, other:
         if mine is not None:
             training = await asyncio.to_thread(_verdict, against, mine, "training")
         if mine is not None and theirs is not None and before is not None:
-            since = await asyncio.to_thread(_verdict, baseline_of_window(against, theirs), mine, before.name)
+            since = await asyncio.to_thread(_verdict, _as_baseline(against, theirs), mine, before.name)
         drift.append(QuestionDrift(version, training, since, None if since is None or before is None else before.name))
     return RunComparison(sum_answers(blocks), sum_answers(earlier) if earlier else None, None if before is None else before.name, drift)
 
@@ -83,6 +83,10 @@ def _pooled(layout: WindowLayout, blocks: Sequence[DoneBlock], at: int) -> Windo
     if sum(rows for _, rows in windows) < LEAST_ROWS:
         return None
     return pool_windows(windows)[0]
+
+
+def _as_baseline(against: DriftBaseline, window: WindowSketch) -> DriftBaseline:
+    return DriftBaseline(window_as_reference(against.known, window.fields), window.rows)
 
 
 def _verdict(against: DriftBaseline, window: WindowSketch, baseline: str) -> WindowVerdict:

@@ -22,7 +22,7 @@ from lamppost.service.bulk.file_reading import BLOCK_ROWS, FileSource, SourceLoo
 from lamppost.service.bulk.output import FileTarget, RunParts, rejects_path
 from lamppost.service.bulk.places import NamedPlaces, OpenedPlace, SourceFile, find_files, local_files
 from lamppost.service.bulk.questions import AskedSchema, match_questions
-from lamppost.store.bulk_runs import BulkRun
+from lamppost.store.bulk.bulk_runs import BulkRun
 
 if TYPE_CHECKING:
     import pyarrow as pa

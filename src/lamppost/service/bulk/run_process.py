@@ -32,8 +32,8 @@ from lamppost.service.bulk.run_places import RunPlaces, check_order
 from lamppost.service.bulk.run_setup import NodeFacts, read_check, read_facts
 from lamppost.service.bulk.run_watching import RunWatching
 from lamppost.service.processes.child_process import read_message, run_beside_service, write_message
-from lamppost.store import bulk_runs
-from lamppost.store.bulk_runs import BulkRun, DoneBlock
+from lamppost.store.bulk import bulk_runs
+from lamppost.store.bulk.bulk_runs import BulkRun, DoneBlock
 from lamppost.store.database import AWAY, Pool, make_pool
 
 log = logging.getLogger("lamppost.bulk")

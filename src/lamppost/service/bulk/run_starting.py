@@ -24,8 +24,8 @@ from lamppost.service.bulk.questions import setup_for_runs
 from lamppost.service.bulk.run_setup import MODULE, check_message, node_facts, run_message, write_facts
 from lamppost.service.processes.child_process import ChildEnded, ChildProcess
 from lamppost.service.settings import Settings
-from lamppost.store import bulk_runs
-from lamppost.store.bulk_runs import RESUMABLE, BulkRun, NewRun
+from lamppost.store.bulk import bulk_runs, uploads
+from lamppost.store.bulk.bulk_runs import RESUMABLE, BulkRun, NewRun
 from lamppost.store.database import AWAY, Pool
 from lamppost.store.trail import ChangedBy
 
@@ -199,14 +199,14 @@ class BulkRuns:
 
     async def _delete_old_uploads(self) -> None:
         """Delete uploads that nobody has used for a day, and folders of uploads that nobody knows."""
-        known = {upload.id: upload for upload in await bulk_runs.uploads_of_node(self._pool, self._settings.name)}
+        known = {upload.id: upload for upload in await uploads.uploads_of_node(self._pool, self._settings.name)}
         busy = {run.order.source for run in await bulk_runs.runs_to_go_on(self._pool, self._settings.name)}
         old = [
             upload.id
             for upload in known.values()
             if f"upload:{upload.id}" not in busy and (_now() - upload.made_at).total_seconds() > _UPLOAD_KEPT_S
         ]
-        await bulk_runs.delete_uploads(self._pool, old)
+        await uploads.delete_uploads(self._pool, old)
         kept = {str(upload_id) for upload_id in known if upload_id not in old}
         await asyncio.to_thread(_delete_others, self.places, kept)
 

@@ -11,7 +11,7 @@ from pydantic import Field as Described
 from lamppost.core.bulk.order import MOST_QUESTIONS, USUAL_MOST_REJECTS, BulkOrder, Format, Question
 from lamppost.core.drift.window_verdict import WindowState
 from lamppost.service.api.schemas.base import ApiModel, Text
-from lamppost.store.bulk_runs import RunState
+from lamppost.store.bulk.bulk_runs import RunState
 
 
 class QuestionRequest(ApiModel):

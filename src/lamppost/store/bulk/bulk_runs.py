@@ -1,4 +1,4 @@
-"""Stores bulk runs, the blocks of each that are done, and the files that clients brought for them."""
+"""Stores bulk runs, and the blocks of each that are done."""
 
 from __future__ import annotations
 
@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
-from uuid import UUID
 
 import orjson
 from psycopg import AsyncConnection
@@ -279,62 +278,13 @@ async def forget_run(pool: Pool, name: str, by: ChangedBy) -> BulkRun:
 
 
 async def latest_run_before(pool: Pool, run: BulkRun) -> BulkRun | None:
-    """The last finished run before this one that asked the same of a source; None where there is none."""
+    """The last finished run before this one that asked the same, of the same source if there is one; None where there is none."""
     async with pool.connection() as connection:
         rows = await connection.execute(
             f"SELECT {_COLUMNS} FROM bulk_runs WHERE number < %s AND state = 'finished' AND endpoints = %s"
             " AND (written->'questions')::text = (SELECT (written->'questions')::text FROM bulk_runs WHERE name = %s)"
-            " ORDER BY number DESC LIMIT 1".encode(),
-            (run.number, list(run.endpoints), run.name),
+            " ORDER BY (written->>'source' = %s) DESC, number DESC LIMIT 1".encode(),
+            (run.number, list(run.endpoints), run.name, run.order.source),
         )
         row = await rows.fetchone()
         return None if row is None else _run(row)
-
-
-# -- uploads --------------------------------------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True, slots=True)
-class Upload:
-    """A file that a client brings. node : on whose disk it is."""
-
-    id: UUID
-    node: str
-    file_name: str
-    made_by: str
-    made_at: datetime
-
-
-async def add_upload(pool: Pool, upload_id: UUID, node: str, file_name: str, made_by: str) -> Upload:
-    """Note a file that is to be brought."""
-    async with pool.connection() as connection:
-        rows = await connection.execute(
-            "INSERT INTO uploads (id, node, file_name, made_by) VALUES (%s, %s, %s, %s) RETURNING id, node, file_name, made_by, made_at",
-            (upload_id, node, file_name, made_by),
-        )
-        row = await rows.fetchone()
-        assert row is not None
-        return Upload(*row)
-
-
-async def get_upload(pool: Pool, upload_id: UUID) -> Upload:
-    """One upload; raise NotFound."""
-    async with pool.connection() as connection:
-        rows = await connection.execute("SELECT id, node, file_name, made_by, made_at FROM uploads WHERE id = %s", (upload_id,))
-        row = await rows.fetchone()
-    if row is None:
-        raise NotFound(f"there is no upload {upload_id}; uploads are deleted a day after they were last used")
-    return Upload(*row)
-
-
-async def delete_uploads(pool: Pool, ids: Sequence[UUID]) -> None:
-    """Forget uploads."""
-    async with pool.connection() as connection:
-        await connection.execute("DELETE FROM uploads WHERE id = ANY (%s)", (list(ids),))
-
-
-async def uploads_of_node(pool: Pool, node: str) -> list[Upload]:
-    """All uploads on a node's disk."""
-    async with pool.connection() as connection:
-        rows = await connection.execute("SELECT id, node, file_name, made_by, made_at FROM uploads WHERE node = %s", (node,))
-        return [Upload(*row) for row in await rows.fetchall()]

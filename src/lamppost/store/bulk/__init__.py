@@ -1,0 +1,1 @@
+"""Stores bulk runs and what belongs to them."""
