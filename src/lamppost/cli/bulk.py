@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Annotated, Any
@@ -64,20 +64,16 @@ def bulk_start(
     as_json: AsJson = False,
 ) -> None:
     """Command ``bulk start``."""
-    questions = dict(_named_question(text) for text in of)
-    if len(questions) < len(of):
-        raise BadRequest("two of the questions have the same name; name them differently: NAME=OF")
-    settings: dict[str, Any] = {
-        "keep": keep or [],
-        "columns": dict(_pair(text, "--field FIELD=COLUMN") for text in field or ()),
-        "key": key or [],
+    given: dict[str, Any] = {
+        "keep": keep,
+        "field": field,
+        "key": key,
         "replace": replace,
-        "most_rejects": _share(most_rejects),
-        "rows_per_second": rows_per_second,
-        "source_format": source_format,
-        "target_format": target_format,
-        "delimiter": {"\\t": "\t", "tab": "\t"}.get(delimiter, delimiter),
+        "most_rejects": most_rejects,
+        "delimiter": delimiter,
     }
+    given |= {"rows_per_second": rows_per_second, "source_format": source_format, "target_format": target_format}
+    questions, settings = _named_questions(of), _settings(given)
     local = None if target is None or is_place(target) else Path(target)
     if local is not None:
         settings["target_format"] = target_format or _format_of(local)
@@ -105,6 +101,36 @@ def bulk_start(
             if run.facts["rejects"]:
                 run.download_rejects(_rejects_beside(local))
         _show_end(run.facts, local, as_json)
+
+
+def order_of_words(words: list[str]) -> dict[str, Any]:
+    """The order that the words after ``bulk start`` give; raise BadRequest for what a service cannot do by itself."""
+    from lamppost.cli.command_table import load_command
+
+    given = load_command("bulk start").make_context("bulk start", words).params
+    for what in (given["source"], given["target"]):
+        if what is not None and not is_place(what):
+            raise BadRequest(f"{what} is a file of this machine; a run that starts by itself needs a place on the service: FOLDER:PATH")
+    for name in ("name", "check"):
+        if given[name]:
+            raise BadRequest(f"--{name} goes with a run that is started by hand; leave it out")
+    options = read_options(given["option"] or [])
+    return make_order(_named_questions(given["of"]), given["source"], given["target"], options, _settings(given))
+
+
+def _settings(given: Mapping[str, Any]) -> dict[str, Any]:
+    """The settings of an order, of what was given on the command line."""
+    return {
+        "keep": given["keep"] or [],
+        "columns": dict(_pair(text, "--field FIELD=COLUMN") for text in given["field"] or ()),
+        "key": given["key"] or [],
+        "replace": given["replace"],
+        "most_rejects": _share(given["most_rejects"]),
+        "rows_per_second": given["rows_per_second"],
+        "source_format": given["source_format"],
+        "target_format": given["target_format"],
+        "delimiter": {"\\t": "\t", "tab": "\t"}.get(given["delimiter"], given["delimiter"]),
+    }
 
 
 def _check(
@@ -364,6 +390,13 @@ def _rejects_beside(file: Path) -> Path:
 
 
 # -- what is given ----------------------------------------------------------------------------------------------------------
+
+
+def _named_questions(of: list[str]) -> dict[str, str]:
+    questions = dict(_named_question(text) for text in of)
+    if len(questions) < len(of):
+        raise BadRequest("two of the questions have the same name; name them differently: NAME=OF")
+    return questions
 
 
 def _named_question(text: str) -> tuple[str, str]:

@@ -31,6 +31,7 @@ GROUPS = {
     "review": "Ask for reviews of versions, approve or refuse them.",
     "delete": "Delete endpoints, versions and models.",
     "bulk": "Score files and tables as a whole; follow, stop, resume and repeat such runs.",
+    "schedule": "Have bulk runs started by themselves: add, list, pause, run and remove schedules.",
     "channel": "Add, list and remove channels, where alerts and reports go.",
 }
 COMMANDS = {
@@ -69,6 +70,13 @@ COMMANDS = {
     "bulk repeat": CommandEntry("bulk", "Start the same again, by what its endpoints serve now."),
     "bulk fetch": CommandEntry("bulk", "Fetch the output of a run, or its rejects, from the service."),
     "bulk forget": CommandEntry("bulk", "Delete a run that has ended, with what the service keeps of its output."),
+    "schedule add": CommandEntry("schedules", "Have a bulk run started at times; the next five are shown first."),
+    "schedule list": CommandEntry("schedules", "List schedules: when each is due, and how its last run went."),
+    "schedule show": CommandEntry("schedules", "Show one schedule, its next times, and what was done at the last ones."),
+    "schedule pause": CommandEntry("schedules", "Start nothing until the schedule goes on."),
+    "schedule resume": CommandEntry("schedules", "Let a schedule go on, from now."),
+    "schedule run": CommandEntry("schedules", "Start a run of a schedule now."),
+    "schedule remove": CommandEntry("schedules", "Remove a schedule; its runs stay."),
     "tail": CommandEntry("calls", "Show the last calls."),
     "logs": CommandEntry("logs", "Show what the service, its workers and their code have said, on all nodes."),
     "records": CommandEntry("records", "Show how records fare on their way to the database, and try those again that were set aside."),

@@ -36,7 +36,7 @@ def declare(
         raise BadRequest("--to writes the present document; leave FILE out, or leave --to out")
     document = read_toml(file)
     read_declared(document)  # what contradicts itself is said before anything is sent
-    body = {"endpoints": document["endpoints"], "against": against}
+    body = {"endpoints": document["endpoints"], "schedules": document.get("schedules"), "against": against}
     if carry_out:
         _carry_out(body, ChangeOverrides(break_callers, override), address, as_json)
     else:

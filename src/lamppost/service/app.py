@@ -33,6 +33,7 @@ from lamppost.service.api import (
     packages,
     replay,
     reviews,
+    schedules,
     tokens,
 )
 from lamppost.service.console import mount_console
@@ -43,24 +44,8 @@ from lamppost.service.http.problems import problem_headers
 from lamppost.service.node import Node, running
 
 _API = (
-    *(
-        endpoints,
-        monitoring,
-        changes,
-        deletion,
-        declared,
-        models,
-        replay,
-        explanations,
-        reviews,
-        alerts,
-        packages,
-        tokens,
-        backup,
-        logs,
-        bulk,
-    ),
-    node_status,
+    *(endpoints, monitoring, changes, deletion, declared, models, replay, explanations, reviews, alerts, packages, tokens, backup, logs),
+    *(bulk, schedules, node_status),
 )
 
 

@@ -17,6 +17,7 @@ import psycopg
 import lamppost
 from lamppost.service.auth import Auth
 from lamppost.service.bulk.run_starting import BulkRuns
+from lamppost.service.bulk.scheduling import Scheduling
 from lamppost.service.database_watch import DatabaseWatch
 from lamppost.service.deployment.changes import EndpointChanges
 from lamppost.service.deployment.deletion import Deletions
@@ -86,7 +87,8 @@ class Node:
         self.connection_limits = ConnectionLimits(available_connections())
         self.request_gate = RequestGate(self.auth, self.known_hosts, settings.max_body_bytes, settings.max_package_bytes)
         self.fast_path = FastPath(self.auth, self.known_hosts, self.deployment.table, self.recorder)
-        self.maintenance = Maintenance(self.pool, self.deployment, self.window_counting, settings, uuid4().hex[:8])
+        self.scheduling = Scheduling(self.pool, self.bulk_runs)
+        self.maintenance = Maintenance(self.pool, self.deployment, self.window_counting, self.scheduling, settings, uuid4().hex[:8])
         self.drift_evaluation = self.maintenance.drift_evaluation
         self.endpoint_summaries = EndpointSummaries(self.pool, self.deployment)
         self.version_listing = VersionListing(self.pool)

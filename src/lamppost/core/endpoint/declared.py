@@ -15,6 +15,7 @@ from lamppost.core.names import check_name
 
 APPROVALS = "approvals"
 MOST_APPROVALS = 9
+SCHEDULES = "schedules"
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,21 +46,21 @@ def _shown(value: Any) -> str:
     return "–" if value is None else orjson.dumps(value).decode()
 
 
-def write_declared(endpoints: Mapping[str, DeclaredEndpoint]) -> dict[str, Any]:
-    """The document as JSON values, which TOML can hold too."""
+def write_declared(endpoints: Mapping[str, DeclaredEndpoint], schedules: Mapping[str, Any] | None = None) -> dict[str, Any]:
+    """The document as JSON values, which TOML can hold too. schedules : of bulk runs, as they are written, None to leave them out."""
     document: dict[str, Any] = {}
     for name in sorted(endpoints):
         endpoint = endpoints[name]
         document[name] = ({APPROVALS: endpoint.approvals} if endpoint.approvals else {}) | write_setup(endpoint.setup)
-    return {"endpoints": document}
+    return {"endpoints": document, **({SCHEDULES: dict(schedules)} if schedules else {})}
 
 
 def read_declared(data: Any) -> dict[str, DeclaredEndpoint]:
     """The endpoints of a document; raise BadRequest that names the place."""
     if not isinstance(data, Mapping) or not isinstance(data.get("endpoints"), Mapping):
         raise BadRequest("the document needs a table [endpoints.NAME] for each endpoint")
-    if odd := sorted(data.keys() - {"endpoints"}):
-        raise BadRequest(f"the document has a key {odd[0]!r} at its top; it holds endpoints and nothing else")
+    if odd := sorted(data.keys() - {"endpoints", SCHEDULES}):
+        raise BadRequest(f"the document has a key {odd[0]!r} at its top; it holds endpoints and schedules, and nothing else")
     endpoints: dict[str, DeclaredEndpoint] = {}
     for name, endpoint in data["endpoints"].items():
         check_name(str(name), "endpoint")
@@ -83,10 +84,30 @@ def declared_differences(now: Mapping[str, DeclaredEndpoint], after_document: Ma
         if name not in now:
             differences.append(DeclaredDifference(name, "", None, write_declared({name: after_document[name]})["endpoints"][name]))
             continue
-        before, after = (_flat(write_declared({name: document[name]})["endpoints"][name]) for document in (now, after_document))
-        keys = sorted(before.keys() | after.keys())
-        differences += [DeclaredDifference(name, key, before.get(key), after.get(key)) for key in keys if before.get(key) != after.get(key)]
+        before, after = (write_declared({name: document[name]})["endpoints"][name] for document in (now, after_document))
+        differences += _differing_keys(name, before, after)
     return differences
+
+
+def schedule_differences(now: Mapping[str, Any], after_document: Mapping[str, Any]) -> list[DeclaredDifference]:
+    """The same of schedules of bulk runs, which stand as ``schedule NAME``. now, after_document : as they are written."""
+    differences = []
+    for name in sorted(after_document):
+        title = f"schedule {name}"
+        if name not in now:
+            differences.append(DeclaredDifference(title, "", None, after_document[name]))
+            continue
+        differences += _differing_keys(title, now[name], after_document[name])
+    return differences
+
+
+def _differing_keys(title: str, before: Any, after: Any) -> list[DeclaredDifference]:
+    flat_before, flat_after = _flat(before), _flat(after)
+    return [
+        DeclaredDifference(title, key, flat_before.get(key), flat_after.get(key))
+        for key in sorted(flat_before.keys() | flat_after.keys())
+        if flat_before.get(key) != flat_after.get(key)
+    ]
 
 
 def _flat(value: Any, under: str = "") -> dict[str, Any]:
@@ -98,7 +119,8 @@ def _flat(value: Any, under: str = "") -> dict[str, Any]:
     return {under: value}
 
 
-def revisions_fingerprint(revisions: Mapping[str, tuple[int, int]]) -> str:
-    """A fingerprint of the endpoints with their revisions and approvals: twelve hexadecimal digits."""
-    written = orjson.dumps({name: list(pair) for name, pair in revisions.items()}, option=orjson.OPT_SORT_KEYS)
+def revisions_fingerprint(revisions: Mapping[str, tuple[int, int]], schedules: Mapping[str, Any] | None = None) -> str:
+    """A fingerprint of the endpoints with their revisions and approvals, and of schedules: twelve hexadecimal digits."""
+    document = {name: list(pair) for name, pair in revisions.items()} | ({f"{SCHEDULES} ": schedules} if schedules else {})
+    written = orjson.dumps(document, option=orjson.OPT_SORT_KEYS)
     return hashlib.sha256(written).hexdigest()[:12]

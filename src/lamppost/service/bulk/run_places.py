@@ -30,6 +30,7 @@ if TYPE_CHECKING:
 _SUFFIX: dict[Format, str] = {"csv": "csv", "ndjson": "ndjson", "parquet": "parquet", "arrow": "arrow"}
 _HEAVY_ROWS = 64
 """Rows of a block with pictures or tensors."""
+_LEAST_ROWS = 100
 _SHOWN_COLUMNS = 200
 
 
@@ -41,12 +42,14 @@ def is_table_source(places: NamedPlaces, place: Place) -> bool:
 def open_file_source(places: NamedPlaces, order: BulkOrder, inputs: Sequence[Schema]) -> FileSource:
     """The files of an order's source; raise BadRequest where there are none."""
     folder, path = places.open_folder(read_place(order.source))
-    return FileSource(folder, find_files(folder, path), order, _block_rows(inputs))
+    return FileSource(folder, find_files(folder, path), order, _block_rows(order, inputs))
 
 
-def _block_rows(inputs: Sequence[Schema]) -> int:
+def _block_rows(order: BulkOrder, inputs: Sequence[Schema]) -> int:
+    """Most rows of a block: fewer where rows are large, and where a slow pace would have many of them come at once."""
     heavy = any(field.kind in ("image", "tensor") for schema in inputs for field in schema)
-    return _HEAVY_ROWS if heavy else BLOCK_ROWS
+    most = _HEAVY_ROWS if heavy else BLOCK_ROWS
+    return most if order.rows_per_second is None else min(most, max(_LEAST_ROWS, int(order.rows_per_second)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,7 +118,7 @@ class RunPlaces:
             about = file.stat()
             folder = OpenedPlace(local_files(), str(self._folder), True, place.name)
             found = SourceFile(str(file), "source.arrow", about.st_size, about.st_mtime_ns)
-            return FileSource(folder, [found], _as_arrow(self._order), _block_rows(inputs))
+            return FileSource(folder, [found], _as_arrow(self._order), _block_rows(self._order, inputs))
         source = open_file_source(self._places, self._order, inputs)
         if self._run.source is not None and source.describe() != self._run.source:
             raise Conflict(

@@ -129,6 +129,10 @@ class BulkRuns:
         if run.node == self._settings.name:
             await asyncio.to_thread(shutil.rmtree, self.places.run_folder(name), ignore_errors=True)
 
+    def check_questions(self, order: BulkOrder) -> None:
+        """Raise NotFound for an endpoint that is not there."""
+        self._setups(order)
+
     def _setups(self, order: BulkOrder) -> tuple[EndpointSetup, ...]:
         return tuple(self._setup_of(question) for question in order.questions)
 

@@ -8,12 +8,15 @@ from __future__ import annotations
 
 import logging
 from collections import defaultdict
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 from lamppost.core.monitoring import alert_rules
 from lamppost.core.monitoring.alert_rules import Alert, ErrorBudget, Level, RuleReading, next_alert
 from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.core.monitoring.settings import AlertRule, Objectives
+from lamppost.service.bulk.scheduling import RULE as SCHEDULE
+from lamppost.service.bulk.scheduling import Scheduling
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.deployment.route_table import Route
 from lamppost.service.monitoring.drift_evaluation import DriftEvaluation
@@ -31,16 +34,19 @@ _NEVER = datetime.max.replace(tzinfo=UTC)
 _QUIET = timedelta(minutes=30)
 """An alert whose cause was told so short a time ago is not told again."""
 
+_SCHEDULE_RULE = AlertRule("down", minutes=1)
+"""How an alert about a schedule ends: with the first run that finishes."""
 NamedRoutes = list[tuple[str, Route]]
 
 
 class AlertEvaluation:
-    """Evaluates the alert rules of all endpoints. address : of the service, for links in notices."""
+    """Evaluates the alert rules of all endpoints, and how schedules fare. address : of the service, for links in notices."""
 
-    def __init__(self, pool: Pool, deployment: Deployment, drift_evaluation: DriftEvaluation, address: str) -> None:
+    def __init__(self, pool: Pool, deployment: Deployment, drift_evaluation: DriftEvaluation, scheduling: Scheduling, address: str) -> None:
         self._pool = pool
         self._deployment = deployment
         self._drift_evaluation = drift_evaluation
+        self._scheduling = scheduling
         self._address = address
         self._closes: dict[str, tuple[int, datetime]] = {}
 
@@ -71,7 +77,12 @@ class AlertEvaluation:
                 else:
                     readings = [await self._reading(endpoint, route, rule, now, lasts.get(endpoint))]
                 changed += await self._advance_alert(endpoint, rule, stored, readings)
+        of_schedules = await self._scheduling.alert_readings(now)
+        for (endpoint, rule_name), reading in of_schedules.items():
+            changed += await self._advance_alert(endpoint, _SCHEDULE_RULE, known.get((endpoint, rule_name)), [reading], rule_name)
         for (endpoint, on), stored in known.items():
+            if on.startswith(SCHEDULE) and (stored.alert.state == "resolved" or (endpoint, on) in of_schedules):
+                continue
             route_of = self._deployment.table.by_endpoint.get(endpoint)
             rule_there = route_of is None or on in {rule.on for rule in route_of.in_force.setup.monitoring.alerts}
             if stored.alert.state != "resolved" and not rule_there:
@@ -122,12 +133,16 @@ class AlertEvaluation:
                 counted[endpoint, minutes] = totals
         return counted
 
-    async def _advance_alert(self, endpoint: str, rule: AlertRule, stored: StoredAlert | None, readings: list[RuleReading]) -> list[Alert]:
-        """Advance an alert by its readings and store it. Returns the alerts that began or ended."""
+    async def _advance_alert(
+        self, endpoint: str, rule: AlertRule, stored: StoredAlert | None, readings: list[RuleReading], rule_name: str | None = None
+    ) -> list[Alert]:
+        """Advance an alert by its readings and store it. Returns the alerts that began or ended. rule_name : where it is not the rule's."""
         before, number = (stored.alert, stored.number) if stored is not None else (None, None)
         changed = []
         for reading in readings:
             after = next_alert(endpoint, rule, before, reading)
+            if after is not None and rule_name is not None:
+                after = replace(after, rule=rule_name)
             if after is None or after is before:
                 continue
             begins = before is None or before.state == "resolved"

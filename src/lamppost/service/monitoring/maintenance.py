@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from datetime import datetime
 
+from lamppost.service.bulk.scheduling import Scheduling
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.monitoring.alert_evaluation import AlertEvaluation
 from lamppost.service.monitoring.drift_evaluation import DriftEvaluation
@@ -22,17 +23,20 @@ from lamppost.store.database import Pool
 class Maintenance:
     """`start` once, `close` ends it. node : the name that this node's samples are kept under."""
 
-    def __init__(self, pool: Pool, deployment: Deployment, window_counting: WindowCounting, settings: Settings, node: str) -> None:
+    def __init__(
+        self, pool: Pool, deployment: Deployment, window_counting: WindowCounting, scheduling: Scheduling, settings: Settings, node: str
+    ) -> None:
         self.drift_evaluation = DriftEvaluation(pool, deployment, window_counting)
         self.notices = NoticeSender(pool, settings)
         self._pool = pool
         self._deployment = deployment
         self._node = node
-        self._alerts = AlertEvaluation(pool, deployment, self.drift_evaluation, settings.public_address)
+        self._alerts = AlertEvaluation(pool, deployment, self.drift_evaluation, scheduling, settings.public_address)
         jobs = (
             Job("judge windows", 0.0, self._judge_windows),
             Job("evaluate alerts", 5.0, self._alerts.evaluate_alerts),
             Job("send notices", 0.0, self._send_notices),
+            Job("start scheduled runs", 0.0, scheduling.start_due_runs),
             Job("merge window counts", 60.0, self._merge_deltas),
             Job("merge call blocks", 60.0, self._merge_blocks),
             Job("send reports", 20.0, self._send_reports),

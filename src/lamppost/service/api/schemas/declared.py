@@ -10,9 +10,13 @@ from lamppost.service.api.schemas.base import ApiModel
 
 
 class DeclaredRequest(ApiModel):
-    """Endpoints as values or as TOML. against : refused unless this is still the fingerprint of what is served; null for any."""
+    """Endpoints, and schedules of bulk runs, as values or as TOML.
+
+    against : refused unless this is still the fingerprint of what is served; null for any.
+    """
 
     endpoints: dict[str, Any] | None = None
+    schedules: dict[str, Any] | None = None
     toml: str | None = Described(default=None, max_length=1_000_000)
     against: str | None = None
     break_callers: bool = False
@@ -20,15 +24,16 @@ class DeclaredRequest(ApiModel):
 
 
 class DeclaredAnswer(ApiModel):
-    """What endpoints serve, as a document with its fingerprint."""
+    """What endpoints serve, and which bulk runs are scheduled, as a document with its fingerprint."""
 
     endpoints: dict[str, Any]
+    schedules: dict[str, Any]
     toml: str
     fingerprint: str
 
 
 class DeclaredDifferenceAnswer(ApiModel):
-    """One key that would change; the key is empty for an endpoint that is new."""
+    """One key that would change; the key is empty for an endpoint that is new. endpoint : its name, or ``schedule NAME``."""
 
     endpoint: str
     key: str
