@@ -65,20 +65,28 @@ class Scheduling:
             log.warning("the schedule %s is not started at %s: %s", schedule.name, due_at, note)
             await schedules.settle_time(self._pool, schedule.name, due_at, "skipped", None, note)
             return
-        try:
-            await bulk_runs.get_run(self._pool, name)
-        except NotFound:
+        if not await self._is_there(name):
             try:
                 await self._runs.begin(order_at(schedule, due_at), name, ChangedBy(f"schedule {schedule.name}"))
             except AWAY:
                 raise
             except LampPostError as error:
+                if await self._is_there(name):  # another node began it meanwhile
+                    await schedules.settle_time(self._pool, schedule.name, due_at, "started", name, None)
+                    return
                 log.error("the run of the schedule %s was refused: %s", schedule.name, error.detail)
                 await schedules.settle_time(self._pool, schedule.name, due_at, "refused", None, error.detail)
                 if reraise:
                     raise
                 return
         await schedules.settle_time(self._pool, schedule.name, due_at, "started", name, None)
+
+    async def _is_there(self, run: str) -> bool:
+        try:
+            await bulk_runs.get_run(self._pool, run)
+        except NotFound:
+            return False
+        return True
 
     async def alert_readings(self, now: datetime) -> dict[tuple[str, str], RuleReading]:
         """How each schedule fares, by what its alert is about and its rule: wrong while its last run failed or was refused."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any, Literal
 
 import orjson
@@ -22,6 +22,8 @@ from lamppost.store.trail import ChangedBy
 TimeState = Literal["starting", "started", "skipped", "refused"]
 _KEPT_TIMES = 500
 """Times of a schedule that are kept; older ones are deleted."""
+_CLAIM_HOLDS = timedelta(minutes=3)
+"""For so long a claim is its claimant's: looking at a source takes up to two minutes."""
 _COLUMNS = "name, every, zone, written, missed, paused, made_by, made_at, next_at"
 
 
@@ -139,9 +141,12 @@ async def claim_now(pool: Pool, name: str, at: datetime) -> None:
 
 
 async def times_to_start(pool: Pool) -> list[tuple[str, datetime]]:
-    """Times that were claimed and whose runs were not started yet, because whoever claimed them has ended meanwhile."""
+    """Times that were claimed some minutes ago and whose runs were not started, because whoever claimed them has ended meanwhile."""
     async with pool.connection() as connection:
-        rows = await connection.execute("SELECT schedule, due_at FROM schedule_times WHERE state = 'starting' ORDER BY due_at")
+        rows = await connection.execute(
+            "SELECT schedule, due_at FROM schedule_times WHERE state = 'starting' AND decided_at < now() - %s ORDER BY due_at",
+            (_CLAIM_HOLDS,),
+        )
         return [(row[0], row[1]) for row in await rows.fetchall()]
 
 
