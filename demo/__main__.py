@@ -20,6 +20,7 @@ import lamppost
 from demo import feeders, notes, poles, register
 from demo.lamps import FIELDS, as_sent, make_traffic
 from demo.mailbox import Mailbox
+from demo.nights import score_nights, write_lamps_to_check
 from demo.train import pack_refit, train_outage_risk
 from demo.versions import roll_out_all
 from demo.weeks import WINDOWS, play, set_window
@@ -28,6 +29,7 @@ from lamppost.core.errors import LampPostError, ProofFailed
 
 ENDPOINT = "outage-risk"
 BY_NUMBER = "outage-by-number"
+TO_CHECK = "lamps-to-check.csv"
 LOAD, NOTE, PHOTO = "evening-load", "fault-note", "pole-photo"
 PACKER = "lighting-department"
 TAGS = {"owner": "lighting-department", "town": "Tallowby"}
@@ -60,7 +62,7 @@ def main() -> int:
         if not _wait(service, address):
             return 1
         fill(address, given.data, given.calls, weeks=not given.no_weeks)
-        _greet(address)
+        _greet(address, given.data)
         return service.wait()
     except LampPostError as error:
         print(f"✗ {error.detail}", file=sys.stderr)
@@ -133,6 +135,10 @@ def fill(address: str, data: Path, calls: int, weeks: bool = True) -> None:
             serving = next(one["version"] for one in client.fetch("GET", "/api/endpoints") if one["name"] == ENDPOINT)
             print(client.set_up(BY_NUMBER, register.setup(serving))["summary"], flush=True)
             client.predict(BY_NUMBER, [{"lamp": number} for number in range(1, 41)])
+        if not client.fetch("GET", "/api/bulk", limit=1):
+            serving = next(one["version"] for one in client.fetch("GET", "/api/endpoints") if one["name"] == ENDPOINT)
+            score_nights(client, data / "files", str(serving))
+            write_lamps_to_check(data / TO_CHECK)
         if ENDPOINT not in served and weeks:
             play_weeks(client)
         print(f"asking it about {calls} lamps …", flush=True)
@@ -210,9 +216,10 @@ def try_refit(client: lamppost.Client, data: Path) -> None:
         print(f"it is refused: {error.detail}", flush=True)
 
 
-def _greet(address: str) -> None:
+def _greet(address: str, data: Path) -> None:
     with lamppost.Client(address) as client:
         link = client.fetch("POST", "/api/session/link")["link"]
+        newest_night = client.fetch("GET", "/api/bulk", limit=1)[0]["name"]
     token = find_connection(address).token
     print(
         f"""
@@ -227,6 +234,8 @@ def _greet(address: str) -> None:
             .venv/bin/lamppost tail {ENDPOINT} --follow
             .venv/bin/lamppost drift {ENDPOINT}
             .venv/bin/lamppost watch
+            .venv/bin/lamppost bulk show {newest_night}
+            .venv/bin/lamppost bulk start {ENDPOINT} --from {data / TO_CHECK} --to checked.csv --keep lamp
 
 Ctrl-C stops everything.""",
         flush=True,

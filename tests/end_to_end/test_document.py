@@ -16,6 +16,8 @@ from tests.support.lamps import outage_lamp
 from tests.support.other_lamps import photo_lamp, several_lamp
 from tests.support.service import WithService
 
+SLOW = "(report|card|/bulk|/check|/run)$"
+"""Paths whose requests take seconds."""
 CHECKS = "not_a_server_error,status_code_conformance,content_type_conformance,response_schema_conformance"
 
 
@@ -91,7 +93,7 @@ class Kept(WithService):
             # all kinds of requests as an admin, who may do everything; the other roles are mostly refused, and need fewer to show it
             phases, most = ("examples,coverage,fuzzing", 4) if role == "admin" else ("examples,fuzzing", 2)
             words = f"run {file} --url {self.service.address} --phases {phases} --max-examples {most} --seed 8 --no-color"
-            words += f" --checks {CHECKS} --exclude-path /api/packages --exclude-path-regex (report|card)$ --suppress-health-check all"
+            words += f" --checks {CHECKS} --exclude-path /api/packages --exclude-path-regex {SLOW} --suppress-health-check all"
             tool = str(Path(sys.executable).with_name("schemathesis"))
             command = [tool, *words.split(), "-H", f"Authorization: Bearer {secrets[role]}"]
             return subprocess.run(command, capture_output=True, text=True, timeout=300, cwd=self.service.folder)

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { useMay } from "../api/queries";
 import { type Run, isGoing, useRuns } from "../bulk/queries";
 import { RunMark } from "../bulk/RunMark";
+import { SchedulesCard } from "../bulk/SchedulesCard";
 import { StartRun } from "../bulk/StartRun";
 import { duration, rowsOf } from "../bulk/wording";
 import { Bar } from "../parts/Bar";
@@ -52,6 +53,7 @@ export function BulkPage() {
             </Card>
           )}
         </QueryState>
+        <SchedulesCard />
       </div>
     </>
   );
