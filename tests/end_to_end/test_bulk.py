@@ -17,6 +17,7 @@ from tests.support import http
 from tests.support.bulk import ROWS, WithBulkRuns, lamps
 from tests.support.lamps import moody_lamp
 from tests.support.models import Moody
+from tests.support.object_store import ObjectStore
 from tests.support.service import until
 
 
@@ -327,3 +328,38 @@ class Bulk(WithBulkRuns):
                         method, path, {"questions": [{"of": "outage-risk"}], "source": "files:lamps.parquet"} if method == "POST" else None
                     )
                 self.assertIn(caught.exception.status, (403, 422))
+
+
+class Store(WithBulkRuns):
+    """Files in an object store, as in a folder."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.store = ObjectStore().start()
+        cls.addClassCleanup(cls.store.stop)
+        cls.more_options = ("--folder", "archive=$ARCHIVE")
+        cls.more_environment = {"ARCHIVE": cls.store.url("town/lamps")}
+        super().setUpClass()
+
+    def test_files_of_a_store_are_read_and_written_by_name_and_by_url(self) -> None:
+        for at in range(3):
+            part = self.frame[at * 100 : (at + 1) * 100]
+            self.store.objects[f"town/lamps/day={at}/part.parquet"] = part.to_parquet()
+        self.store.objects["town/other/secret.parquet"] = self.frame.to_parquet()
+        self.start("--from", "archive:day=*/*.parquet", "--to", "archive:scored/all.csv", "--keep", "lamp_id", "--keep", "day")
+        lines = self.store.objects["town/lamps/scored/all.csv"].decode().splitlines()
+        self.assertEqual((lines[0], len(lines)), ('"lamp_id","day","label","scores.holds","scores.fails"', 301))
+        self.assertEqual([line.split(",")[2].strip('"') for line in lines[1:]], self.labels)
+        self.assertEqual([key for key in self.store.objects if ".part" in key and "part.parquet" not in key], [])
+        self.start("--from", "s3://town/lamps/day=1/part.parquet", "--to", "files:one.parquet")
+        self.assertEqual(pq.read_metadata(self.files / "one.parquet").num_rows, 100)
+        for outside in (
+            "s3://town/other/secret.parquet",
+            "s3://elsewhere/x.parquet",
+            "gs://town/lamps/x.parquet",
+            "file:///etc/passwd.csv",
+        ):
+            with self.subTest(outside):
+                self.assertIn("in no store that the operator named", self.refused("--from", outside))
+        self.assertIn("leaves the folder", self.refused("--from", "s3://town/lamps/../other/secret.parquet"))
+        self.assertIn("exists in archive", self.refused("--from", "files:lamps.parquet", "--to", "archive:scored/all.csv"))

@@ -4,7 +4,7 @@ import json
 import subprocess
 import unittest
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import pandas as pd
 import psycopg
@@ -31,6 +31,8 @@ class WithBulkRuns(unittest.TestCase):
     service: Service
     files: Path
     owner: str
+    more_options: tuple[str, ...] = ()
+    more_environment: ClassVar[dict[str, str]] = {}
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -48,8 +50,9 @@ class WithBulkRuns(unittest.TestCase):
         cls.service.options = (
             *("--allow-pickle", "--folder", f"files={cls.files}", "--source", "city=$READER", "--target", "office=$WRITER"),
             *("--target", "closed=$READER"),
+            *cls.more_options,
         )
-        cls.service.environment |= {name.upper(): url for name, url in urls.items()}
+        cls.service.environment |= cls.more_environment | {name.upper(): url for name, url in urls.items()}
         cls.service.start()
         cls.addClassCleanup(cls.service.remove)
         cls.service.serve(outage_lamp())

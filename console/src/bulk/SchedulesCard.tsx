@@ -137,7 +137,7 @@ function Doing({ schedule, failed }: { schedule: Schedule; failed: (error: Error
   return (
     <span className="flex justify-end gap-1">
       <Button
-        className="h-6 px-2 text-small"
+        className="!h-6 !px-2 text-small"
         disabled={run.isPending}
         onClick={() => {
           failed(null);
@@ -146,11 +146,11 @@ function Doing({ schedule, failed }: { schedule: Schedule; failed: (error: Error
       >
         Run now
       </Button>
-      <Button className="h-6 px-2 text-small" disabled={turn.isPending} onClick={() => turn.mutate(undefined, { onError: failed })}>
+      <Button className="!h-6 !px-2 text-small" disabled={turn.isPending} onClick={() => turn.mutate(undefined, { onError: failed })}>
         {schedule.paused ? "Resume" : "Pause"}
       </Button>
       <ConfirmDialog
-        trigger={<Button className="h-6 px-2 text-small">Remove</Button>}
+        trigger={<Button className="!h-6 !px-2 text-small">Remove</Button>}
         title={`Remove the schedule ${schedule.name}?`}
         confirm="Remove"
         danger

@@ -31,7 +31,7 @@ export function BulkPage() {
           </Button>
         )}
       </div>
-      <div className="mt-4 grid gap-4 *:min-w-0">
+      <div className="mt-4 grid grid-cols-[minmax(0,1fr)] gap-4">
         {may && starting && <StartRun />}
         <QueryState
           query={runs}
@@ -122,9 +122,16 @@ const COLUMNS: Column<Run>[] = [
     value: (run) => run.rows_per_second,
     cell: (run) => (run.rows_per_second == null ? "–" : count(run.rows_per_second)),
   },
-  { id: "took", numeric: true, width: 72, value: (run) => run.busy_s, cell: (run) => (run.busy_s ? duration(run.busy_s) : "–") },
+  {
+    id: "took",
+    hidden: true,
+    numeric: true,
+    width: 72,
+    value: (run) => run.busy_s,
+    cell: (run) => (run.busy_s ? duration(run.busy_s) : "–"),
+  },
   { id: "began", width: 112, value: (run) => run.made_at, cell: (run) => ago(run.made_at) },
   { id: "by", width: 96, value: (run) => run.made_by, hidden: true },
   { id: "from", grow: true, value: (run) => run.source, className: "font-mono text-soft" },
-  { id: "to", width: 160, value: (run) => run.target ?? "kept here", className: "font-mono text-soft" },
+  { id: "to", width: 160, value: (run) => run.target ?? "kept here", className: "font-mono text-soft", hidden: true },
 ];
