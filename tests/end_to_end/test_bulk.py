@@ -307,6 +307,8 @@ class Bulk(WithBulkRuns):
                 30,
                 "windows with the rows of both runs",
             )
+            marked = client.fetch("GET", "/api/endpoints/outage-risk/drift")["windows"]
+            self.assertGreaterEqual(sum(window["bulk_rows"] for window in marked), 2 * ROWS)
         listed = json.loads(self.service.run("bulk", "list", "outage-risk", "--json").stdout)
         self.assertLessEqual({"night-one", "night-two"}, {one["name"] for one in listed})
         self.assertIn("against night-one", self.service.run("bulk", "show", "night-two").stdout)

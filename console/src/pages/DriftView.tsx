@@ -56,6 +56,15 @@ function Found({ page, found, at, span }: { page: EndpointPage; found: DriftPage
           {when(window.at)} to {when(window.until)}, rows of <Mono>{found.version}</Mono> against{" "}
           {found.against === "training" ? "training" : `the window of ${when(found.against)}`}
           {found.pooled > 1 && `, the last ${found.pooled} windows together`}.{" "}
+          {window.bulk_rows > 0 && (
+            <>
+              {count(window.bulk_rows)} of its {count(window.rows)} rows came in{" "}
+              <Link to="/bulk" className="underline">
+                bulk runs
+              </Link>
+              .{" "}
+            </>
+          )}
           {window.odd > 0 && (
             <Link to={`/endpoints/${page.name}/calls?odd=3`} className="underline">
               {count(window.odd)} odd rows

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Sequence
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from typing import Annotated
@@ -51,6 +52,7 @@ from lamppost.service.node import Node
 from lamppost.service.prediction.request_ids import new_request_id
 from lamppost.service.records.record_writer import InProcessSink
 from lamppost.store import endpoints, packages, timeline, windows
+from lamppost.store.bulk import bulk_runs
 from lamppost.store.call_records import CallRecord, pack_calls
 from lamppost.store.spool import SpoolFrame
 from lamppost.store.timeline import Histogram
@@ -97,6 +99,7 @@ async def get_drift(
     verdict = window.verdict if window is not None else None
     if window is not None and against is not None:
         verdict = await _against(node, window, against)
+    brought = await bulk_runs.rows_counted_as_traffic(node.pool, endpoint, name, past[0].at, now) if past else []
     nothing = "Nothing was counted yet; ask it something." if scorer else f"{name} was packed without a reference; pack it again."
     shown = verdict or WindowVerdict("too few", nothing, windows=1, rows=0)
     return DriftAnswer(
@@ -105,14 +108,14 @@ async def get_drift(
         summary=shown.summary,
         state=verdict.state if verdict else None,
         against="training" if against is None else window_start(against, window.until - window.at).isoformat() if window else "training",
-        window=_window(window, now) if window is not None else None,
+        window=_window(window, now, brought) if window is not None else None,
         pooled=shown.windows,
         figures=[FeatureDriftAnswer.model_validate(field, from_attributes=True) for field in shown.fields],
         pairs=[PairDriftAnswer.model_validate(pair, from_attributes=True) for pair in shown.pairs],
         explanation=DriftExplanationAnswer.model_validate(window.explanation, from_attributes=True)
         if window is not None and window.explanation is not None and against is None
         else None,
-        windows=[_window(other, now) for other in past],
+        windows=[_window(other, now, brought) for other in past],
         watched=scorer is not None,
     )
 
@@ -124,13 +127,14 @@ async def _windows(node: Node, endpoint: str, version: str, at: datetime | None)
     return past, next((judged for judged in reversed(past) if at is None or judged.at <= at < judged.until), None)
 
 
-def _window(judged: JudgedWindow, now: datetime) -> WindowAnswer:
+def _window(judged: JudgedWindow, now: datetime, brought: Sequence[tuple[datetime, int]]) -> WindowAnswer:
     return WindowAnswer(
         version=judged.version,
         at=judged.at,
         until=judged.until,
         over=judged.until <= now,
         rows=judged.rows,
+        bulk_rows=min(judged.rows, sum(rows for at, rows in brought if judged.at <= at < judged.until)),
         odd=judged.odd,
         state=judged.state,
         summary=judged.verdict.summary,

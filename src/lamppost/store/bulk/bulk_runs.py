@@ -225,6 +225,17 @@ async def add_block(pool: Pool, name: str, block: DoneBlock, deltas: Sequence[Wi
         return state
 
 
+async def rows_counted_as_traffic(pool: Pool, endpoint: str, version: str, since: datetime, until: datetime) -> list[tuple[datetime, int]]:
+    """When blocks of runs by an endpoint were counted into its windows, and how many rows of each were answered."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT at, row_count - rejects FROM bulk_blocks JOIN bulk_runs ON name = run"
+            " WHERE %s = ANY (endpoints) AND %s = ANY (versions) AND at >= %s AND at < %s",
+            (endpoint, version, since, until),
+        )
+        return [(row[0], int(row[1])) for row in await rows.fetchall()]
+
+
 async def change_state(
     pool: Pool, name: str, state: RunState, among: Sequence[RunState], reason: str | None = None, **columns: Any
 ) -> bool:

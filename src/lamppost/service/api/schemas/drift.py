@@ -12,13 +12,17 @@ from lamppost.service.api.schemas.base import ApiModel
 
 
 class WindowAnswer(ApiModel):
-    """A judged window; ``over`` is false while more rows may come. odd : rows of it that are odder than training's own."""
+    """A judged window; ``over`` is false while more rows may come. odd : rows of it that are odder than training's own.
+
+    bulk_rows : rows of it that bulk runs brought.
+    """
 
     version: str
     at: datetime
     until: datetime
     over: bool
     rows: int
+    bulk_rows: int
     odd: int
     state: WindowState
     summary: str
