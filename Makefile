@@ -2,7 +2,7 @@
 PORT ?= 8420
 PYTHON_HERE := .venv/bin/python
 
-.PHONY: demo test lint unit bench bench-changes bench-drift bench-records bench-explanations bench-console console screenshots setup clean
+.PHONY: demo test lint unit bench bench-changes bench-drift bench-records bench-explanations bench-bulk bench-console console screenshots setup clean
 
 demo:
 	@scripts/setup.sh venv postgres console
@@ -46,6 +46,11 @@ bench-records:
 bench-explanations:
 	@scripts/setup.sh venv postgres console wrk
 	@$(PYTHON_HERE) -m bench.explanations
+
+# Bulk runs against the library in-process: rows a second, memory, what live calls notice, table to table.
+bench-bulk:
+	@scripts/setup.sh venv postgres console wrk
+	@$(PYTHON_HERE) -m bench.bulk
 
 # What the console costs: views, scripts, an open page.
 bench-console:

@@ -29,6 +29,7 @@ from lamppost.core.errors import LampPostError, ProofFailed
 
 ENDPOINT = "outage-risk"
 BY_NUMBER = "outage-by-number"
+FILES = "files"
 TO_CHECK = "lamps-to-check.csv"
 LOAD, NOTE, PHOTO = "evening-load", "fault-note", "pole-photo"
 PACKER = "lighting-department"
@@ -61,7 +62,7 @@ def main() -> int:
     try:
         if not _wait(service, address):
             return 1
-        fill(address, given.data, given.calls, weeks=not given.no_weeks)
+        fill(address, given.data, given.calls, given.data / FILES, weeks=not given.no_weeks)
         _greet(address, given.data)
         return service.wait()
     except LampPostError as error:
@@ -79,7 +80,7 @@ def main() -> int:
 def up(data: Path, port: int) -> list[str]:
     """The command that starts the demo's service; the register's URL stands in the variable TOWN."""
     command = [sys.executable, "-m", "lamppost", "up", "--data", str(data), "--port", str(port), "--allow-code"]
-    files = data / "files"
+    files = data / FILES
     files.mkdir(parents=True, exist_ok=True)
     return [*command, "--source", f"{register.SOURCE}=$TOWN", "--folder", f"files={files}"]
 
@@ -113,8 +114,8 @@ def _wait(service: subprocess.Popen[bytes], address: str) -> bool:
     return False
 
 
-def fill(address: str, data: Path, calls: int, weeks: bool = True) -> None:
-    """Train, pack, push, point and ask, as far as that was not done before."""
+def fill(address: str, data: Path, calls: int, files: Path, weeks: bool = True) -> None:
+    """Train, pack, push, point and ask, as far as that was not done before. files : the folder that bulk runs read and write."""
     with lamppost.Client(address) as client:
         served = {one["name"] for one in client.fetch("GET", "/api/endpoints")}
         if ENDPOINT not in served:
@@ -137,7 +138,7 @@ def fill(address: str, data: Path, calls: int, weeks: bool = True) -> None:
             client.predict(BY_NUMBER, [{"lamp": number} for number in range(1, 41)])
         if not client.fetch("GET", "/api/bulk", limit=1):
             serving = next(one["version"] for one in client.fetch("GET", "/api/endpoints") if one["name"] == ENDPOINT)
-            score_nights(client, data / "files", str(serving))
+            score_nights(client, files, str(serving))
             write_lamps_to_check(data / TO_CHECK)
         if ENDPOINT not in served and weeks:
             play_weeks(client)

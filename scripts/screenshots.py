@@ -23,7 +23,7 @@ from rich.text import Text
 
 import lamppost
 from bench.servers import free_port, running
-from demo.__main__ import BY_NUMBER, ENDPOINT, PHOTO, fill, up
+from demo.__main__ import BY_NUMBER, ENDPOINT, FILES, fill, up
 from demo.register import Register
 from demo.versions import STEPS, traffic
 
@@ -109,6 +109,7 @@ def shoot_pages(browser: Browser, address: str) -> None:
         page = context.new_page()
         with lamppost.Client(address) as client:
             page.goto(client.fetch("POST", "/api/session/link")["link"])
+            newest_night = client.fetch("GET", "/api/bulk", limit=1)[0]["name"]
         page.get_by_role("table").get_by_role("link", name=ENDPOINT, exact=True).wait_for()
         if theme == "light":
             page.screenshot(path=OUT / "console-endpoints.png")
@@ -119,15 +120,12 @@ def shoot_pages(browser: Browser, address: str) -> None:
                 ("console-trail", "/trail", "began rollout"),
                 ("console-traffic", f"/endpoints/{ENDPOINT}/traffic", "Where the time goes"),
                 ("console-outcomes", f"/endpoints/{ENDPOINT}/outcomes", "Calibration"),
+                ("console-bulk-run", f"/bulk/{newest_night}", "What is different"),
                 ("console-compare", f"/compare?before={ENDPOINT}@1&after={ENDPOINT}@2", "Side by side"),
             ):
                 page.goto(address + path)
                 page.get_by_text(shown).first.wait_for()
                 page.screenshot(path=OUT / f"{picture}.png")
-        if theme == "light":
-            page.goto(f"{address}/endpoints/{PHOTO}")
-            ask(page)
-            page.screenshot(path=OUT / "console-picture.png")
         page.goto(f"{address}/endpoints/{ENDPOINT}")
         ask(page)
         if theme == "light":
@@ -155,6 +153,7 @@ PATHS = (
     "/models",
     f"/models/{ENDPOINT}/1",
     f"/compare?before={ENDPOINT}@1&after={ENDPOINT}@5",
+    "/bulk",
     "/lanes",
     "/reviews",
     "/trail",
@@ -224,7 +223,7 @@ def main() -> None:
         town = Register(folder)
         os.environ["TOWN"] = town.start()
         with running(up(folder / "data", port), address + "/health/live", folder / "log"), sync_playwright() as driver:
-            fill(address, folder, 300)
+            fill(address, folder, 300, folder / "data" / FILES)
             browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=ARGUMENTS.split())
             if sizes is not None:
                 sizes.mkdir(parents=True, exist_ok=True)

@@ -40,7 +40,7 @@ async def get_upload(pool: Pool, upload_id: UUID) -> Upload:
         rows = await connection.execute("SELECT id, node, file_name, made_by, made_at FROM uploads WHERE id = %s", (upload_id,))
         row = await rows.fetchone()
     if row is None:
-        raise NotFound(f"there is no upload {upload_id}; uploads are deleted a day after they were last used")
+        raise NotFound(f"there is no upload {upload_id}; uploads are deleted a day after they were begun")
     return Upload(*row)
 
 
