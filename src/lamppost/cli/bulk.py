@@ -270,11 +270,7 @@ def bulk_resume(
     with Client(address) as client:
         body = {"most_rejects": None if most_rejects is None else _share(most_rejects)}
         handle = BulkRun(client, client.fetch("POST", f"/api/bulk/{run}/resume", body))
-        if wait:
-            _wait(handle, as_json)
-            _show_end(handle.facts, None, as_json)
-        else:
-            print_done(f"{_mark(handle.facts)} {run}", handle.facts, as_json)
+        _follow_or_leave(handle, wait, as_json)
 
 
 def bulk_repeat(
@@ -290,11 +286,7 @@ def bulk_repeat(
     with Client(address) as client:
         body = {"source": source, "target": target, "replace": replace or None}
         handle = BulkRun(client, client.fetch("POST", f"/api/bulk/{run}/repeat", body))
-        if wait:
-            _wait(handle, as_json)
-            _show_end(handle.facts, None, as_json)
-        else:
-            print_done(f"{_mark(handle.facts)} {handle.name}", handle.facts, as_json)
+        _follow_or_leave(handle, wait, as_json)
 
 
 def bulk_fetch(
@@ -336,6 +328,14 @@ def _rows(run: dict[str, Any]) -> str:
 
 def _where(run: dict[str, Any]) -> str:
     return f"the service (lamppost bulk fetch {run['name']})" if run["state"] == "finished" else "the service"
+
+
+def _follow_or_leave(run: BulkRun, wait: bool, as_json: bool) -> None:
+    if wait:
+        _wait(run, as_json)
+        _show_end(run.facts, None, as_json)
+    else:
+        print_done(f"{_mark(run.facts)} {run.name}; follow it with: lamppost bulk follow {run.name}", run.facts, as_json)
 
 
 def _wait(run: BulkRun, as_json: bool) -> None:

@@ -8,7 +8,7 @@ from uuid import UUID
 
 from pydantic import Field as Described
 
-from lamppost.core.bulk.order import MOST_QUESTIONS, USUAL_MOST_REJECTS, BulkOrder, Format, Question
+from lamppost.core.bulk.order import MOST_QUESTIONS, USUAL_MOST_REJECTS, BulkOrder, Format, read_order
 from lamppost.core.drift.window_verdict import WindowState
 from lamppost.service.api.schemas.base import ApiModel, Text
 from lamppost.store.bulk.bulk_runs import RunState
@@ -44,20 +44,7 @@ class BulkOrderRequest(ApiModel):
 
     def to_order(self) -> BulkOrder:
         """The order; raise BadRequest for one that contradicts itself."""
-        return BulkOrder(
-            questions=tuple(Question(one.of, one.name, one.options) for one in self.questions),
-            source=self.source,
-            target=self.target,
-            source_format=self.source_format,
-            target_format=self.target_format,
-            delimiter=self.delimiter,
-            columns=self.columns,
-            keep=tuple(self.keep),
-            most_rejects=self.most_rejects,
-            rows_per_second=self.rows_per_second,
-            replace=self.replace,
-            key=tuple(self.key),
-        )
+        return read_order(self.model_dump(include=set(BulkOrderRequest.model_fields)))
 
 
 class BulkStartRequest(BulkOrderRequest):

@@ -6,10 +6,10 @@ from datetime import datetime
 
 from pydantic import Field as Described
 
-from lamppost.core.bulk.order import BulkOrder
+from lamppost.core.bulk.order import BulkOrder, write_order
 from lamppost.core.bulk.schedule import Missed
 from lamppost.service.api.schemas.base import ApiModel
-from lamppost.service.api.schemas.bulk import BulkOrderRequest, QuestionRequest
+from lamppost.service.api.schemas.bulk import BulkOrderRequest
 from lamppost.store.bulk.schedules import TimeState
 
 
@@ -70,17 +70,4 @@ class ScheduleRunAnswer(ApiModel):
 
 def order_request(order: BulkOrder) -> BulkOrderRequest:
     """An order as a request has it."""
-    return BulkOrderRequest(
-        questions=[QuestionRequest(of=one.of, name=one.name, options=one.options) for one in order.questions],
-        source=order.source,
-        target=order.target,
-        source_format=order.source_format,
-        target_format=order.target_format,
-        delimiter=order.delimiter,
-        columns=order.columns,
-        keep=list(order.keep),
-        most_rejects=order.most_rejects,
-        rows_per_second=order.rows_per_second,
-        replace=order.replace,
-        key=list(order.key),
-    )
+    return BulkOrderRequest.model_validate(write_order(order))
