@@ -8,7 +8,7 @@ import re
 import threading
 import unittest
 from collections.abc import Iterator
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 
@@ -192,6 +192,10 @@ class Watching(unittest.TestCase):
             self.assertLess(one["accuracy"]["low"], one["accuracy"]["value"])
             self.assertEqual({label["label"] for label in one["labels"]}, {"holds", "fails"})
             self.assertGreater(one["calibration"]["brier"], 0)
+            later = (datetime.now(UTC) + timedelta(days=10)).isoformat()
+            report = client.fetch_bytes("/api/endpoints/outage-risk/report", period="day", until=later).decode()
+            self.assertIn("nothing is known yet. The latest that are known are of", report)
+            self.assertIn("are known (", report)
             with self.assertRaisesRegex(BadRequest, "did you mean fails"):
                 client.fetch("POST", path, {"outcomes": [{"request_id": self.ids[300], "truth": "fail"}]})
             with self.assertRaisesRegex(BadRequest, "needs a request_id"):

@@ -145,6 +145,16 @@ async def outcomes_between(pool: Pool, endpoint: str, since: datetime, until: da
         ]
 
 
+async def last_known_answer(pool: Pool, endpoint: str, before: datetime) -> datetime | None:
+    """When the last answer was given whose truth is known; None where none is. Shadows do not count."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT max(answered_at) FROM outcomes WHERE endpoint = %s AND answered_at < %s AND NOT shadow", (endpoint, before)
+        )
+        row = await rows.fetchone()
+        return None if row is None else row[0]
+
+
 async def count_answered_rows(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:
     """Rows answered in a span, by version."""
     async with pool.connection() as connection:

@@ -14,7 +14,7 @@ from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.monitoring.outcomes import quality_page
 from lamppost.service.pages.draw import draw_page
-from lamppost.store import alerts, endpoints, timeline, windows
+from lamppost.store import alerts, endpoints, outcomes, timeline, windows
 from lamppost.store.database import Pool
 
 if TYPE_CHECKING:
@@ -37,7 +37,7 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
         alert for alert in await alerts.list_alerts(pool, endpoint, None, 100) if alert.alert.since < until and alert.alert.seen_at >= since
     ]
     objectives = route.setup.monitoring.objectives
-    quality = await quality_page(pool, deployment, endpoint, since, until)
+    quality = await _latest_quality(pool, deployment, endpoint, since, until)
     slow = await timeline.service_level_totals(pool, endpoint, since, objectives.fast_ms if objectives else None)
     levels = error_budgets(objectives, slow, slow) if objectives else []
     drifted = [window for window in judged if window.state == "drifted"]
@@ -90,6 +90,28 @@ async def report_facts(pool: Pool, deployment: Deployment, endpoint: str, since:
     }
 
 
+async def _latest_quality(pool: Pool, deployment: Deployment, endpoint: str, since: datetime, until: datetime) -> dict[str, Any]:
+    """The quality of answers in a span; where nothing is known of them, in the latest span of that length whose truths are known.
+
+    The truth often comes weeks after the answer, so the last week alone would never be known. earlier : whether it is another span.
+    """
+    quality = await quality_page(pool, deployment, endpoint, since, until)
+    if quality["versions"]:
+        return quality | {"earlier": False}
+    last = await outcomes.last_known_answer(pool, endpoint, since)
+    if last is None:
+        return quality | {"earlier": False}
+    end = last + timedelta(seconds=1)
+    earlier = await quality_page(pool, deployment, endpoint, end - (until - since), end)
+    span = _span_text(earlier["since"], earlier["until"])
+    summary = f"Of the answers of this period nothing is known yet. The latest that are known are of {span}: {earlier['summary']}"
+    return earlier | {"earlier": True, "summary": summary}
+
+
+def _span_text(since: datetime, until: datetime) -> str:
+    return f"{since:%-d %b %Y} to {until:%-d %b %Y}"
+
+
 def _ms(us: float | None) -> float | None:
     return None if us is None else round(us / 1e3, 3)
 
@@ -116,7 +138,8 @@ def _report_summary(
     )
     first = next(iter(quality["versions"]), None)
     if first is not None and first["kind"] == "labels" and first["accuracy"] is not None:
-        sentences.append(f"{100 * first['accuracy']['value']:.0f} % of the answers whose truth is known were right")
+        of = f", of {_span_text(quality['since'], quality['until'])}," if quality["earlier"] else ""
+        sentences.append(f"{100 * first['accuracy']['value']:.0f} % of the answers{of} whose truth is known were right")
     return "; ".join(sentences) + "."
 
 
