@@ -55,7 +55,8 @@ def draw_figures(facts: dict[str, Any]) -> Drawn:
             at, [step["figure"]["low"] for step in there], [step["figure"]["high"] for step in there], color=AMBER, alpha=0.25
         )
         axes.plot(at, values, color=AMBER, linewidth=1.2, marker="o", markersize=2.5)
-        _time(axes, {**facts, **{key: facts["quality"][key] for key in ("since", "until")}}, "part right" if known["kind"] == "labels" else "mean absolute error")
+        label = "part right" if known["kind"] == "labels" else "mean absolute error"
+        _time(axes, {**facts, **{key: facts["quality"][key] for key in ("since", "until")}}, label)
         if known["kind"] == "labels":
             axes.set_ylim(0, 1)
         figures.append((f"How good, by the truth told later ({known['version']}, with 95 % intervals)", good))
