@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 
 import typer
 
-from lamppost.cli.bulk import order_of_words
+from lamppost.cli.bulk.runs import order_of_words
 from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_done, print_json, print_line, print_table, time_ago
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client

@@ -1,0 +1,1 @@
+"""Commands on bulk runs and their schedules."""
