@@ -2,7 +2,7 @@
 PORT ?= 8420
 PYTHON_HERE := .venv/bin/python
 
-.PHONY: demo test lint unit bench bench-changes bench-drift bench-records bench-explanations bench-bulk bench-console console screenshots setup clean
+.PHONY: demo test lint unit bench bench-changes bench-drift bench-records bench-explanations bench-bulk bench-cluster bench-console console screenshots setup clean
 
 demo:
 	@scripts/setup.sh venv postgres console
@@ -51,6 +51,11 @@ bench-explanations:
 bench-bulk:
 	@scripts/setup.sh venv postgres console wrk
 	@$(PYTHON_HERE) -m bench.bulk
+
+# Bulk runs over a Dask cluster: two workers against one.
+bench-cluster:
+	@scripts/setup.sh venv postgres
+	@$(PYTHON_HERE) -m bench.cluster
 
 # What the console costs: views, scripts, an open page.
 bench-console:

@@ -42,6 +42,7 @@ class Bulk(WithBulkRuns):
         few.to_csv(self.files / "few.csv", index=False)
         (self.files / "few.csv.gz").write_bytes(gzip.compress((self.files / "few.csv").read_bytes()))
         few.to_csv(self.files / "few-semicolons.csv", index=False, sep=";")
+        few.to_excel(self.files / "few.xlsx", index=False, sheet_name="lamps")
         few.to_json(self.files / "few.ndjson", orient="records", lines=True)
         with pa.output_stream(str(self.files / "few.ndjson.zst"), compression="zstd") as sink:
             sink.write((self.files / "few.ndjson").read_bytes())
@@ -57,19 +58,25 @@ class Bulk(WithBulkRuns):
             *(("few.csv", "o1.csv", ()), ("few.csv.gz", "o2.csv.gz", ()), ("few-semicolons.csv", "o3.ndjson", ("--delimiter", ";"))),
             *(("few.ndjson", "o4.ndjson.zst", ()), ("few.ndjson.zst", "o5.arrow", ()), ("few.arrow", "o6.arrow", ())),
             *(("stream.arrow", "o7.parquet", ()), ("parts", "o8.parquet", ()), ("few.c*v", "o9.parquet", ())),
+            ("few.xlsx", "o10.xlsx", ("--sheet", "lamps")),
         ]
         wanted = dict(zip(few["lamp_id"].tolist(), zip(self.labels, self.scores, strict=True), strict=True))
         for source, target, more in cases:
             with self.subTest(source, target=target):
                 self.start("--from", f"files:{source}", "--to", f"files:{target}", "--keep", "lamp_id", *more)
                 found = self.read(self.files / target)
+                digits = 12 if target.endswith(".xlsx") else 17  # a sheet has no more than 15
                 self.assertEqual(
                     {
-                        int(one): (label, score)
+                        int(one): (label, round(score, digits))
                         for one, label, score in zip(*(found[name] for name in ("lamp_id", "label", "scores.fails")), strict=True)
                     },
-                    wanted,
+                    {one: (label, round(score, digits)) for one, (label, score) in wanted.items()},
                 )
+
+        with self.service.client() as client:
+            order = {"questions": [{"of": "outage-risk"}], "source": "files:few-semicolons.csv", "delimiter": ";", "rows": 1}
+            self.assertEqual(client.fetch("POST", "/api/bulk/check", order)["first"][0]["lamp_id"], "1000")
 
     def read(self, path: Path) -> Any:
         if path.suffix == ".parquet":
@@ -77,6 +84,8 @@ class Bulk(WithBulkRuns):
         if path.suffix == ".arrow":
             with pa.OSFile(str(path)) as file, pa.ipc.open_file(file) as reader:
                 return reader.read_all().to_pydict()
+        if path.suffix == ".xlsx":
+            return pd.read_excel(path).to_dict("list")
         with pa.input_stream(str(path), compression="detect") as stream:
             data = stream.read()
         if ".csv" in path.name:
@@ -87,6 +96,16 @@ class Bulk(WithBulkRuns):
                 (self.files / "plain.csv").unlink()
         rows = [json.loads(line) for line in data.splitlines()]
         return {name: [row[name] for row in rows] for name in rows[0]}
+
+    def test_a_folder_appears_when_all_of_its_files_are_whole(self) -> None:
+        self.start("--from", "files:lamps.parquet", "--to", "files:in-parts/", "--keep", "lamp_id", "--to-format", "csv")
+        found = pd.concat([pd.read_csv(file) for file in sorted((self.files / "in-parts").iterdir())])
+        self.assertEqual(found["lamp_id"].tolist(), self.frame["lamp_id"].tolist())
+        self.assertIn("is not empty", self.refused("--from", "files:lamps.parquet", "--to", "files:in-parts/"))
+        self.start("--from", "files:lamps.parquet", "--to", "files:in-parts/", "--keep", "lamp_id", "--replace")
+        self.assertEqual([file.name for file in (self.files / "in-parts").iterdir()], ["part-00000.parquet"])
+        self.assertEqual(pq.read_table(self.files / "in-parts").num_rows, ROWS)
+        self.assertEqual([path.name for path in self.files.iterdir() if path.name.startswith(".")], [])
 
     def test_a_file_of_this_machine_goes_there_and_back(self) -> None:
         lamps(500, 3).to_csv(self.service.folder / "mine.csv", index=False)
@@ -260,6 +279,18 @@ class Bulk(WithBulkRuns):
             left = connection.execute("SELECT relname FROM pg_class WHERE relname LIKE 'lamppost_bulk_%'").fetchall()
             self.assertEqual(left, [])
 
+    def test_a_failed_run_that_is_forgotten_leaves_nothing_in_the_database(self) -> None:
+        self.fill_table(500)
+        with psycopg.connect(self.owner, autocommit=True) as connection:
+            connection.execute("UPDATE lamps SET age_years = 200 WHERE lamp_id >= 1250")
+            failed = ("--from", "city:lamps", "--to", "office:half", "--keep", "lamp_id", "--name", "half")
+            self.assertIn("rows were rejected", self.refused(*failed))
+            staged = "SELECT count(*) FROM pg_class WHERE relname = 'lamppost_bulk_half'"
+            self.assertEqual(connection.execute(staged).fetchone(), (1,))
+            self.assertEqual(self.facts("half")["row_total"], 500)
+            self.assertEqual(self.service.run("bulk", "forget", "half").returncode, 0)
+            self.assertEqual(connection.execute(staged).fetchone(), (0,))
+
     def test_a_query_that_writes_and_a_role_that_may_not_are_refused(self) -> None:
         self.fill_table(50)
         with psycopg.connect(self.owner, autocommit=True) as connection:
@@ -314,6 +345,31 @@ class Bulk(WithBulkRuns):
         self.assertIn("against night-one", self.service.run("bulk", "show", "night-two").stdout)
         self.assertEqual(self.service.run("bulk", "forget", "night-one").returncode, 0)
         self.assertEqual(self.service.run("bulk", "show", "night-one").returncode, 1)
+
+    def test_reasons_are_those_of_an_explanation_and_cost_what_was_stated(self) -> None:
+        self.frame.head(400).to_parquet(self.files / "why.parquet")
+        source = ("--from", "files:why.parquet", "--keep", "lamp_id", "--reasons", "3")
+        self.assertIn("times as long", self.start(*source, "--check").stdout)
+        self.assertIn("allow them: --reason-rows 16", self.refused(*source, "--reason-rows", "8"))
+        self.start(*source, "--reason-rows", "400", "--to", "files:why-scored.parquet")
+        found = pq.read_table(self.files / "why-scored.parquet").to_pylist()
+        self.assertEqual([row["label"] for row in found[:300]], self.labels)
+        fields = set(self.frame.columns) - {"lamp_id"}
+        for row in found:
+            self.assertLessEqual({row["reason_1"], row["reason_2"], row["reason_3"]}, fields)
+            self.assertGreaterEqual(abs(row["reason_1_amount"]), abs(row["reason_2_amount"]))
+        agree = 0
+        with self.service.client() as client:
+            for at in range(12):
+                row = {key: None if value != value else value for key, value in self.frame.iloc[at].items() if key != "lamp_id"}
+                row = json.loads(json.dumps(row, default=lambda value: value.item()))
+                told = client.fetch("POST", "/api/endpoints/outage-risk/explain", {"row": row, "wanted": ["contributions"]})
+                first = max(told["contributions"], key=lambda part: abs(part["amount"]))
+                agree += first["fields"][0] in (found[at]["reason_1"], found[at]["reason_2"])
+                self.assertAlmostEqual(
+                    abs(first["amount"]), max(abs(found[at]["reason_1_amount"]), abs(found[at]["reason_2_amount"])), delta=0.08
+                )
+        self.assertGreaterEqual(agree, 10, "what an explanation says first is among the first two reasons")
 
     def test_only_operators_start_runs_and_read_outputs(self) -> None:
         with self.service.client() as admin:

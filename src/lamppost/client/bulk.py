@@ -15,6 +15,7 @@ from lamppost.client.calls import Call, Progress, checked_json, fetch
 from lamppost.client.replies import reply_of
 from lamppost.client.values import Request
 from lamppost.core.errors import BadRequest, LampPostError
+from lamppost.core.names import plain_name
 
 _PIECE_BYTES = 4 * 2**20
 _POLL_S = 0.5
@@ -69,13 +70,9 @@ def make_order(
     of: str | Sequence[str] | Mapping[str, str], source: str, target: str | None, options: Mapping[str, Any] | None, more: Mapping[str, Any]
 ) -> dict[str, Any]:
     """The body of an order. of : one endpoint or version, several, or several with names of their own."""
-    given = of if isinstance(of, Mapping) else {_plain(one): one for one in ([of] if isinstance(of, str) else of)}
+    given = of if isinstance(of, Mapping) else {plain_name(one): one for one in ([of] if isinstance(of, str) else of)}
     questions = [{"of": one, "options": dict(options or {}), **({"name": name} if len(given) > 1 else {})} for name, one in given.items()]
     return {"questions": questions, "source": source, **({"target": target} if target else {}), **more}
-
-
-def _plain(of: str) -> str:
-    return re.sub(r"[^a-z0-9]+", "-", of.lower()).strip("-")
 
 
 def start(order: Mapping[str, Any]) -> Call[dict[str, Any]]:

@@ -14,11 +14,12 @@ MODULES_OF_EXTRAS: dict[str, tuple[str, ...]] = {
     "frames": ("pyarrow",),
     "pack": ("PIL", "cloudpickle", "cryptography", "numpy", "onnx", "onnxruntime", "pandas", "sklearn", "skops"),
     "service": (
-        *("cachetools", "cronsim", "fastapi", "httptools", "multipart", "prometheus_client", "psycopg", "psycopg_pool"),
+        *("cachetools", "cronsim", "fastapi", "httptools", "multipart", "openpyxl", "prometheus_client", "psycopg", "psycopg_pool"),
         *("python_multipart", "starlette", "uvicorn", "uvloop"),
     ),
     "reports": ("fpdf", "jinja2", "matplotlib"),
     "grpc": ("google", "grpc", "grpc_health", "grpc_reflection"),
+    "dask": ("dask", "distributed"),
     "trees": ("lightgbm", "xgboost"),
     "torch": ("torch",),
 }

@@ -83,3 +83,15 @@ def closest_name(name: str, known: Iterable[str]) -> str | None:
         return None
     match = difflib.get_close_matches(name.lower(), lowered, n=1, cutoff=0.6)
     return lowered[match[0]] if match else None
+
+
+def unknown_name(what: str, name: str, known: Iterable[str], option: str) -> str:
+    """The sentence about a name that an operator would have given at the start, and has not. option : that gives it.
+
+    >>> unknown_name("source", "citty", ["city"], "--source citty=URL")
+    "this node has no source 'citty'; did you mean city? The operator names them at the start: lamppost up --source citty=URL"
+    """
+    there = sorted(known)
+    like = closest_name(name, there)
+    meant = f"did you mean {like}?" if like else f"there are: {', '.join(there) or 'none'}."
+    return f"this node has no {what} {name!r}; {meant} The operator names them at the start: lamppost up {option}"

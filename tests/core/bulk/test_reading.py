@@ -124,9 +124,9 @@ class Text(unittest.TestCase):
                 self.assertEqual(sorted(faults), np.flatnonzero(bad).tolist())
 
     def test_a_header_that_was_cut_at_another_delimiter_is_told(self) -> None:
-        self.assertEqual(check_csv_header("\ufeffage,n\r\n".encode(), ",", ()), ["age", "n"])
+        self.assertEqual(check_csv_header("\ufeffage,n\r\n".encode(), ","), ["age", "n"])
         with self.assertRaisesRegex(BadBody, "--delimiter ';'"):
-            check_csv_header(b"age;n;kind\n", ",", ())
+            check_csv_header(b"age;n;kind\n", ",")
 
 
 class Tables(unittest.TestCase):

@@ -2,33 +2,22 @@
 
 from __future__ import annotations
 
-import sys
-from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
 from lamppost.cli.ask import read_options
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_done, print_json, print_line, print_table, time_ago, transfer_progress
+from lamppost.cli.bulk.run_text import rejects_beside, rows_of_run, run_mark, run_progress, show_end, show_run
+from lamppost.cli.out import DIM, paint, print_done, print_json, print_line, print_table, time_ago, transfer_progress
+from lamppost.cli.pages import form_of_page, write_page
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
 from lamppost.client.bulk import BulkRun, is_place, make_order
 from lamppost.core.errors import BadRequest, LampPostError
 from lamppost.core.quantities import format_bytes
 
-_MARKS = {
-    "waiting": ("◌", SLATE),
-    "running": ("●", AMBER),
-    "publishing": ("●", AMBER),
-    "stopping": ("◐", AMBER),
-    "stopped": ("○", SLATE),
-    "failed": ("⊖", BRICK),
-    "finished": ("✓", SLATE),
-}
-_BAR = 24
-_SHOWN_ANSWERS = 12
 Run = Annotated[str, typer.Argument(help="The run, by its name.", metavar="RUN")]
 
 
@@ -53,11 +42,34 @@ def bulk_start(
     most_rejects: Annotated[str, typer.Option(help="Rows that may be rejected, as a share: 1% or 0.01.")] = "1%",
     rows_per_second: Annotated[float | None, typer.Option(help="Most rows in a second [no bound].", min=0.001)] = None,
     source_format: Annotated[
-        str | None, typer.Option("--format", help="Format of the source: csv, ndjson, parquet, arrow [by its name].")
+        str | None, typer.Option("--format", help="Format of the source: csv, ndjson, parquet, arrow, xlsx [by its name].")
     ] = None,
     target_format: Annotated[str | None, typer.Option("--to-format", help="Format of the output [by its name].")] = None,
     delimiter: Annotated[str, typer.Option(help="What stands between the cells of a CSV file.")] = ",",
+    sheet: Annotated[str | None, typer.Option(help="Sheet of an XLSX file [the only one].")] = None,
     name: Annotated[str | None, typer.Option(help="Name of the run [the endpoint's, and a number].")] = None,
+    on: Annotated[
+        str | None, typer.Option(help="Dask cluster that answers, by its name or address [the service itself].", metavar="CLUSTER")
+    ] = None,
+    reasons: Annotated[
+        int | None, typer.Option(help="So many fields that moved each answer most, as further columns.", min=1, max=20, metavar="N")
+    ] = None,
+    reason_rows: Annotated[
+        int, typer.Option(help="Most rows that the model is asked about for the reasons of each row.", min=1, max=2_000)
+    ] = 64,
+    report: Annotated[
+        list[str] | None,
+        typer.Option(help="Mail channel that gets a report when the run has finished (may be repeated).", metavar="CHANNEL"),
+    ] = None,
+    report_where: Annotated[
+        list[str] | None,
+        typer.Option(help="Which rows the report lists: 'label = fails' (may be repeated, all hold).", metavar="CONDITION"),
+    ] = None,
+    report_sort: Annotated[
+        list[str] | None, typer.Option(help="Their order: COLUMN, or -COLUMN for the largest first (may be repeated).", metavar="COLUMN")
+    ] = None,
+    report_rows: Annotated[int, typer.Option(help="How many rows the report lists.", min=0, max=200)] = 20,
+    report_text: Annotated[Path | None, typer.Option(help="Template of the report's first paragraph (Jinja).", metavar="FILE")] = None,
     check: Annotated[bool, typer.Option("--check", help="Only say what would be read and written.")] = False,
     wait: Annotated[bool, typer.Option("--wait/--no-wait", help="Wait for the end.")] = True,
     address: Address = None,
@@ -71,6 +83,15 @@ def bulk_start(
         "replace": replace,
         "most_rejects": most_rejects,
         "delimiter": delimiter,
+        "sheet": sheet,
+        "on": on,
+        "reasons": reasons,
+        "reason_rows": reason_rows,
+        "report": report,
+        "report_where": report_where,
+        "report_sort": report_sort,
+        "report_rows": report_rows,
+        "report_text": report_text,
     }
     given |= {"rows_per_second": rows_per_second, "source_format": source_format, "target_format": target_format}
     questions, settings = _named_questions(of), _settings(given)
@@ -92,15 +113,15 @@ def bulk_start(
             named = {**settings, **({"name": name} if name else {})}
             run = client.bulk(questions, source, place, read_options(option or []), progress, **named)
         if not wait:
-            print_done(f"{_mark(run.facts)} {run.name}; follow it with: lamppost bulk follow {run.name}", run.facts, as_json)
+            print_done(f"{run_mark(run.facts)} {run.name}; follow it with: lamppost bulk follow {run.name}", run.facts, as_json)
             return
         _wait(run, as_json)
         if local is not None:
             with transfer_progress(f"fetching {local.name}", as_json) as progress:
                 run.download(local, progress)
             if run.facts["rejects"]:
-                run.download_rejects(_rejects_beside(local))
-        _show_end(run.facts, local, as_json)
+                run.download_rejects(rejects_beside(local))
+        show_end(run.facts, local, as_json)
 
 
 def order_of_words(words: list[str]) -> dict[str, Any]:
@@ -130,7 +151,24 @@ def _settings(given: Mapping[str, Any]) -> dict[str, Any]:
         "source_format": given["source_format"],
         "target_format": given["target_format"],
         "delimiter": {"\\t": "\t", "tab": "\t"}.get(given["delimiter"], given["delimiter"]),
+        "sheet": given["sheet"],
+        "on": given["on"],
+        "reasons": None if given["reasons"] is None else {"fields": given["reasons"], "rows": given["reason_rows"]},
+        "report": _report(given),
     }
+
+
+def _report(given: Mapping[str, Any]) -> dict[str, Any] | None:
+    """The report that was asked for; None where no option says anything about one."""
+    if not any(given[f"report{name}"] for name in ("", "_where", "_sort", "_text")):
+        return None
+    text: Path | None = given["report_text"]
+    try:
+        template = None if text is None else text.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadRequest(f"{text} cannot be read: {error}") from error
+    lists = {"to": given["report"], "where": given["report_where"], "sort": given["report_sort"]}
+    return {**{name: found or [] for name, found in lists.items()}, "rows": given["report_rows"], "text": template}
 
 
 def _check(
@@ -157,6 +195,8 @@ def _check(
     if found["unused"]:
         print_line(paint(f"not used: {', '.join(found['unused'])}", DIM))
     print_line(f"output: {', '.join(found['output'])}")
+    if (more := found["reason_rows"]) is not None:
+        print_line(f"reasons: {more} more rows are asked for each row, so the run takes about {1 + more} times as long")
 
 
 def bulk_list(
@@ -179,9 +219,9 @@ def bulk_list(
         [
             [
                 run["name"],
-                _mark(run),
+                run_mark(run),
                 ", ".join(run["versions"]),
-                _rows(run),
+                rows_of_run(run),
                 f"{run['rejects']:,}",
                 "–" if run["rows_per_second"] is None else f"{run['rows_per_second']:,.0f}",
                 time_ago(run["made_at"]),
@@ -205,43 +245,7 @@ def bulk_show(
     if as_json:
         print_json(facts)
         return
-    print_line(f"{_mark(facts)} {facts['name']}  {_rows(facts)} rows, {facts['rejects']:,} rejects, by {', '.join(facts['versions'])}")
-    if facts["reason"]:
-        print_line(f"  {facts['reason']}")
-    print_line(paint(f"  {facts['source']} → {facts['target'] or _where(facts)}", DIM))
-    print_line(paint(f"  by {facts['made_by']}, {time_ago(facts['made_at'])}, {facts['busy_s']:.1f} s on {facts['node']}", DIM))
-    before = facts["answers_before"] or {}
-    for column, counts in facts["answers"].items():
-        print_line()
-        total, earlier = sum(counts.values()), before.get(column, {})
-        head = [column, "rows", "%", ""] + ([facts["before"]] if earlier else [])
-        print_table(
-            head,
-            [
-                [
-                    label,
-                    f"{count:,}",
-                    f"{100 * count / total:.1f}",
-                    paint("█" * round(_BAR * count / total), AMBER),
-                    *([f"{100 * earlier.get(label, 0) / sum(earlier.values()):.1f} %"] if earlier else []),
-                ]
-                for label, count in [*counts.items()][:_SHOWN_ANSWERS]
-            ],
-            right=frozenset({"rows", "%", facts["before"] or ""}),
-        )
-    for drift in facts["drift"]:
-        print_line()
-        print_line(f"against {drift['against']}: {drift['summary']}")
-    if facts["first_rejects"]:
-        print_line()
-        print_table(
-            ["row", "line", "field", "fault"],
-            [
-                [str(reject["row"]), str(reject.get("line", "")), reject.get("field", ""), reject["fault"]]
-                for reject in facts["first_rejects"][:10]
-            ],
-            right=frozenset({"row", "line"}),
-        )
+    show_run(facts)
 
 
 def bulk_follow(run: Run, address: Address = None, as_json: AsJson = False) -> None:
@@ -249,14 +253,14 @@ def bulk_follow(run: Run, address: Address = None, as_json: AsJson = False) -> N
     with Client(address) as client:
         handle = BulkRun(client, client.fetch("GET", f"/api/bulk/{run}/progress"))
         _wait(handle, as_json)
-        _show_end(handle.facts, None, as_json)
+        show_end(handle.facts, None, as_json)
 
 
 def bulk_stop(run: Run, address: Address = None, as_json: AsJson = False) -> None:
     """Command ``bulk stop``."""
     with Client(address) as client:
         facts = client.fetch("POST", f"/api/bulk/{run}/stop")
-    print_done(f"{_mark(facts)} {run}\n  go on with: lamppost bulk resume {run}", facts, as_json)
+    print_done(f"{run_mark(facts)} {run}\n  go on with: lamppost bulk resume {run}", facts, as_json)
 
 
 def bulk_resume(
@@ -306,6 +310,19 @@ def bulk_fetch(
     print_done(f"{path}  {format_bytes(path.stat().st_size)}", {"path": str(path), "size_bytes": path.stat().st_size}, as_json)
 
 
+def bulk_report(
+    run: Run,
+    to: Annotated[Path | None, typer.Option(help="File to write, .html or .pdf [RUN.html].", metavar="FILE")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``bulk report``."""
+    file = to or Path(f"{run}.html")
+    form = form_of_page(file)
+    with Client(address, timeout_s=120) as client:
+        write_page(file, client.fetch_bytes(f"/api/bulk/{run}/report", form=form), as_json)
+
+
 def bulk_forget(run: Run, address: Address = None, as_json: AsJson = False) -> None:
     """Command ``bulk forget``."""
     with Client(address) as client:
@@ -313,80 +330,18 @@ def bulk_forget(run: Run, address: Address = None, as_json: AsJson = False) -> N
     print_done(f"{run} is forgotten", {"run": run}, as_json)
 
 
-# -- what is shown --------------------------------------------------------------------------------------------------------
-
-
-def _mark(run: dict[str, Any]) -> str:
-    glyph, colour = _MARKS[run["state"]]
-    return f"{paint(glyph, colour)} {run['state']}"
-
-
-def _rows(run: dict[str, Any]) -> str:
-    whole = run["row_total"]
-    return f"{run['rows']:,}" + (f" of {whole:,}" if whole is not None and run["state"] != "finished" else "")
-
-
-def _where(run: dict[str, Any]) -> str:
-    return f"the service (lamppost bulk fetch {run['name']})" if run["state"] == "finished" else "the service"
-
-
 def _follow_or_leave(run: BulkRun, wait: bool, as_json: bool) -> None:
     if wait:
         _wait(run, as_json)
-        _show_end(run.facts, None, as_json)
+        show_end(run.facts, None, as_json)
     else:
-        print_done(f"{_mark(run.facts)} {run.name}; follow it with: lamppost bulk follow {run.name}", run.facts, as_json)
+        print_done(f"{run_mark(run.facts)} {run.name}; follow it with: lamppost bulk follow {run.name}", run.facts, as_json)
 
 
 def _wait(run: BulkRun, as_json: bool) -> None:
     """Wait with a bar on a terminal; a run that did not finish is shown and then raised."""
-    with _progress(run.name, as_json) as follow_run:
+    with run_progress(run.name, as_json) as follow_run:
         run.wait(follow_run)
-
-
-@contextmanager
-def _progress(name: str, quiet: bool) -> Iterator[Callable[[dict[str, Any]], None] | None]:
-    if quiet or not sys.stderr.isatty():
-        yield None
-        return
-    from rich.console import Console
-    from rich.progress import BarColumn, Progress, TextColumn
-
-    columns = (TextColumn(name), BarColumn(complete_style="color(214)"), TextColumn("{task.description}"))
-    with Progress(*columns, console=Console(stderr=True), transient=True) as bars:
-        task = bars.add_task("waiting", total=None)
-
-        def show_progress(facts: dict[str, Any]) -> None:
-            rate = "" if facts["rows_per_second"] is None else f", {facts['rows_per_second']:,.0f} rows/s"
-            left = "" if facts["seconds_left"] is None else f", {_seconds(facts['seconds_left'])} left"
-            rejects = f", {facts['rejects']:,} rejects" if facts["rejects"] else ""
-            text = f"{facts['state']}: {_rows(facts)} rows{rate}{left}{rejects}"
-            bars.update(task, total=facts["row_total"], completed=facts["rows"], description=text)
-
-        yield show_progress
-
-
-def _seconds(seconds: float) -> str:
-    return f"{seconds:.0f} s" if seconds < 90 else f"{seconds / 60:.0f} min" if seconds < 5_400 else f"{seconds / 3600:.1f} h"
-
-
-def _show_end(run: dict[str, Any], local: Path | None, as_json: bool) -> None:
-    if as_json:
-        print_json(run)
-        return
-    rate = "" if run["rows_per_second"] is None else f", {run['rows_per_second']:,.0f} rows/s"
-    print_line(f"{_mark(run)} {run['name']}  {run['rows']:,} rows by {', '.join(run['versions'])} in {run['busy_s']:.1f} s{rate}")
-    result = run["result"] or {}
-    where = str(local) if local is not None else run["target"] or _where(run)
-    size = f"  {format_bytes(result['size_bytes'])}" if result.get("size_bytes") else ""
-    print_line(f"  {where}{size}")
-    if run["rejects"]:
-        beside = str(_rejects_beside(local)) if local is not None else result.get("rejects") or ""
-        print_line(paint(f"  {run['rejects']:,} rows were rejected, see {beside}", BRICK))
-
-
-def _rejects_beside(file: Path) -> Path:
-    return file.with_name(f"{file.name.partition('.')[0] or file.name}.rejects.ndjson")
 
 
 # -- what is given ----------------------------------------------------------------------------------------------------------

@@ -10,10 +10,12 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import TypeAdapter, ValidationError
 
+from lamppost.core.bulk.reason_terms import ReasonTerms
+from lamppost.core.bulk.run_report import RunReport
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import VersionName, check_name, closest_name, parse_version
 
-Format = Literal["csv", "ndjson", "parquet", "arrow"]
+Format = Literal["csv", "ndjson", "parquet", "arrow", "xlsx"]
 Compression = Literal["gzip", "zstd"]
 
 SUFFIXES: dict[str, Format] = {
@@ -24,8 +26,11 @@ SUFFIXES: dict[str, Format] = {
     ".arrow": "arrow",
     ".feather": "arrow",
     ".arrows": "arrow",
+    ".xlsx": "xlsx",
 }
 COMPRESSIONS: dict[str, Compression] = {".gz": "gzip", ".zst": "zstd"}
+UPLOADS = "upload"
+"""What stands before the id of a file that a client has brought."""
 MOST_QUESTIONS = 8
 USUAL_MOST_REJECTS = 0.01
 
@@ -65,10 +70,14 @@ class BulkOrder:
     source : where the rows are: ``folder:path``, ``source:table``, ``source:SELECT …``, a URL, or ``upload:id``. The path may have * and
     ? and may be a folder. target : where the answers go, None for the service's own folder, from where they can be fetched.
     source_format, target_format : None where the file's suffix says it. delimiter : between the cells of a CSV file.
-    columns : by field, the column that holds it, where its name is another. keep : columns of the source that go into the output; ``*``
+    sheet : of an XLSX file, None for the only one that holds anything.
+    columns : by field, the column that holds it, where its name is another. constants : further columns, each with
+    the text of a value that all rows have. keep : columns of the source that go into the output; ``*``
     for all of them.
     most_rejects : share of rows that may be rejected, 0 to 1. rows_per_second : most rows in a second, None for no bound.
     replace : whether a target that exists is replaced. key : columns of a target table by which its rows are replaced.
+    report : about the finished run, None for none. reasons : of each answer, None for none.
+    on : a cluster that answers, by its name or address; None for the node itself.
     """
 
     questions: tuple[Question, ...]
@@ -77,12 +86,17 @@ class BulkOrder:
     source_format: Format | None = None
     target_format: Format | None = None
     delimiter: str = ","
+    sheet: str | None = None
     columns: dict[str, str] = field(default_factory=dict)
+    constants: dict[str, str] = field(default_factory=dict)
     keep: tuple[str, ...] = ()
     most_rejects: float = USUAL_MOST_REJECTS
     rows_per_second: float | None = None
     replace: bool = False
     key: tuple[str, ...] = ()
+    report: RunReport | None = None
+    reasons: ReasonTerms | None = None
+    on: str | None = None
 
     __pydantic_config__: ClassVar = _CLOSED
 
@@ -169,20 +183,28 @@ def format_of_path(path: str) -> tuple[Format | None, Compression | None]:
     return next((kind for suffix, kind in SUFFIXES.items() if bare.endswith(suffix)), None), compression
 
 
+def rejects_path(path: str) -> str:
+    """Where the rejects of an output go: ``scored.parquet`` has ``scored.rejects.ndjson`` beside it."""
+    folder, slash, name = path.rpartition("/")
+    return f"{folder}{slash}{name.partition('.')[0] or name}.rejects.ndjson"
+
+
 def source_name(order: BulkOrder, found: Mapping[str, Any] | None) -> str:
     """What people call the source of an order: of an upload the name of its file. found : the files as they were found."""
     files = (found or {}).get("files") or []
-    return str(files[0]["path"]) if order.source.startswith("upload:") and files else order.source
+    return str(files[0]["path"]) if order.source.startswith(f"{UPLOADS}:") and files else order.source
 
 
 def require_format(path: str, stated: Format | None, option: str = "--format") -> tuple[Format, Compression | None]:
     """The same, where the format must be known: raise BadRequest if nobody says it. option : with which it can be said."""
     found, compression = format_of_path(path)
+    if compression and "xlsx" in (stated, found):
+        raise BadRequest(f"{path} is a sheet that was compressed once more; unpack it first, XLSX is compressed by itself")
     if stated or found:
         return stated or found, compression  # type: ignore[return-value]
     suffix = "." + path.rpartition(".")[2] if "." in path.rpartition("/")[2] else ""
     like = closest_name(suffix, SUFFIXES) if suffix else None
     raise BadRequest(
-        f"{path} does not say its format; name it with {option} csv, ndjson, parquet or arrow"
+        f"{path} does not say its format; name it with {option} csv, ndjson, parquet, arrow or xlsx"
         + (f" (did you mean {like}?)" if like else f", or end it in {', '.join(SUFFIXES)}")
     )

@@ -9,6 +9,7 @@ from typing import Any
 import orjson
 
 from lamppost.core.errors import LampPostError
+from lamppost.core.payload.fault_gathering import MAX_FAULTS
 from lamppost.core.schema.fields import Schema
 from lamppost.core.schema.value_kinds import shortened_json
 
@@ -59,6 +60,17 @@ def fault_text(error: LampPostError) -> tuple[str, str | None]:
     first = faults[0]
     hint = f" ({first['hint']})" if "hint" in first else ""
     return f"given {first.get('given')}, expected {first.get('expected')}{hint}", first.get("field")
+
+
+def faults_by_row(error: LampPostError, count: int) -> tuple[dict[int, tuple[str, str | None]], bool]:
+    """The fault of each row that an error names, by place, and whether it names every wrong row. count : rows that were asked."""
+    named = error.extra.get("faults") or []
+    wrong: dict[int, tuple[str, str | None]] = {}
+    for fault in named:
+        if "row" in fault and fault["row"] < count:
+            wrong.setdefault(fault["row"], fault_text(LampPostError("", faults=[fault])))
+    told = error.extra.get("fault_count", 0) <= len(named) < MAX_FAULTS  # at the bound nobody counts on
+    return wrong, bool(wrong) and told
 
 
 def private_columns(schema: Schema, columns: Mapping[str, str]) -> frozenset[str]:

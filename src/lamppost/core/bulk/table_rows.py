@@ -193,6 +193,11 @@ def flat_names(answers: Schema, prefix: str) -> list[str]:
     ]
 
 
+def answered_names(answers: Schema) -> set[str]:
+    """All names by which answers may stand in an output: of the fields, and of the columns of a vector."""
+    return {field.name for field in answers} | set(flat_names(answers, ""))
+
+
 def check_output_names(kept: Sequence[str], answered: Sequence[str]) -> None:
     """Raise BadBody if a column that is kept is called as one of the answers."""
     if double := [name for name in kept if name in set(answered)]:

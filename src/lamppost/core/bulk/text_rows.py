@@ -1,7 +1,7 @@
 """Reads blocks of CSV and NDJSON for a bulk run: the good rows by the rules of requests, every other row with its fault.
 
 A block is read as one body first. Where that is refused, the rows that are named as wrong are left out, and what remains is read in
-halves, so that a block with a few bad rows costs little more than a good one.
+small parts, so that a block with a few bad rows costs little more than a good one.
 """
 
 from __future__ import annotations
@@ -15,8 +15,9 @@ from typing import Any
 import orjson
 
 from lamppost.core.bulk.column_match import ColumnMatch
-from lamppost.core.bulk.rejects import Reject, fault_text, private_columns, shown_values
+from lamppost.core.bulk.rejects import Reject, fault_text, faults_by_row, private_columns, shown_values
 from lamppost.core.errors import BadBody, BadRequest, LampPostError
+from lamppost.core.payload.fault_gathering import MAX_FAULTS
 from lamppost.core.payload.text_formats import cell_json
 from lamppost.core.payload.validation_plan import Row, ValidationPlan
 
@@ -179,24 +180,20 @@ def read_good_rows(
             if len(places) == 1:
                 faults[places[0]] = fault_text(error)
                 continue
-            named = error.extra.get("faults") or []
-            wrong: dict[int, tuple[str, str | None]] = {}
-            for fault in named:
-                if "row" in fault and fault["row"] < len(places):
-                    wrong.setdefault(fault["row"], fault_text(LampPostError("", faults=[fault])))
+            wrong, all_named = faults_by_row(error, len(places))
             faults |= {places[at]: fault for at, fault in wrong.items()}
             left = [at for place, at in enumerate(places) if place not in wrong]
-            if wrong and error.extra.get("fault_count", 0) <= len(named):
+            if all_named:
                 waiting += [left] if left else []
-            else:  # others are wrong too, and nobody has said which
-                middle = len(left) // 2
-                waiting += [part for part in (left[:middle], left[middle:]) if part]
+            else:  # others are wrong too, and nobody has said which: of so few rows all faults are named
+                step = min(MAX_FAULTS, max(1, len(left) // 2))
+                waiting += [left[at : at + step] for at in range(0, len(left), step)]
             continue
         rows.update(zip(places, read, strict=True))
     return [rows[at] for at in sorted(rows)], faults
 
 
-def check_csv_header(line: bytes, delimiter: str, known: Sequence[str]) -> list[str]:
+def check_csv_header(line: bytes, delimiter: str) -> list[str]:
     """The columns that the first line of a CSV file names. Raise BadBody for a line that was cut at another delimiter, or is empty."""
     text = decode_text(line, 1).rstrip("\r\n")
     try:
@@ -205,7 +202,7 @@ def check_csv_header(line: bytes, delimiter: str, known: Sequence[str]) -> list[
         raise BadBody(f"the first line is no CSV ({error}); it names the columns") from error
     if not any(header):
         raise BadBody("the file is empty; the first line of a CSV file names its columns")
-    if len(header) == 1 and header[0] not in known:
+    if len(header) == 1:
         for mark in ";\t|,":
             if mark != delimiter and mark in header[0]:
                 raise BadBody(f"the first line is one column with {mark!r} in it; state the delimiter: --delimiter {mark!r}")

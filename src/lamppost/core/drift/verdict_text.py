@@ -171,6 +171,19 @@ def bin_shares(known: ReferenceField, sketch: FieldSketch | None) -> dict[str, A
     }
 
 
+def quantiles_of_bins(known: ReferenceField, sketch: FieldSketch, parts: Sequence[float]) -> list[float] | None:
+    """Quantiles of a number over a window, linear inside a bin; the ends are those of the reference. None for a window without values.
+
+    parts : ascending, 0 to 1.
+    """
+    edges = np.asarray(known.bins.edges, dtype=np.float64)
+    if not sketch.bins.sum() or not len(edges):
+        return None
+    ends = np.concatenate([[min(known.bins.low, edges[0])], edges, [max(known.bins.high, edges[-1])]])
+    below = np.concatenate([[0.0], np.cumsum(sketch.bins)]) / sketch.bins.sum()
+    return [round(float(value), 6) for value in np.interp(parts, below, ends)]
+
+
 def window_as_reference(known: Sequence[ReferenceField], windows: Mapping[str, FieldSketch]) -> tuple[ReferenceField, ...]:
     """An earlier window as the reference: the same bins with the window's counts. The blocks of the reference stay."""
     features = []

@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from lamppost.core.bulk.column_match import ROW, ColumnMatch
-from lamppost.core.bulk.rejects import Reject, fault_text
+from lamppost.core.bulk.rejects import Reject, fault_text, faults_by_row
 from lamppost.core.bulk.table_rows import flat_answers, read_table_rows
 from lamppost.core.bulk.text_rows import BlockPlace, read_csv_block, read_ndjson_block
-from lamppost.core.errors import InvalidRows, LampPostError, LaneFull, LookupFault, ModelFault
-from lamppost.core.payload.validation_plan import Row
+from lamppost.core.errors import InvalidRows, LaneFull, LookupFault, ModelFault
+from lamppost.core.payload.validation_plan import Row, ValidationPlan
 from lamppost.core.schema.columns import Array, Column, column_from_values, columns_from_rows, join_columns, take_columns
 from lamppost.core.schema.fields import Schema
 from lamppost.service.bulk.file_reading import SourceBlock
@@ -28,6 +28,15 @@ _FULL_S = 0.05
 _MOST_COUNTED = 200
 """Different answers that are counted by themselves in one column."""
 _OTHER = "other answers"
+
+
+@dataclass(frozen=True, slots=True)
+class QuestionReader:
+    """How the rows of a source are read for one question. match : of the source's columns. lenient : see `BlockPlace`."""
+
+    plan: ValidationPlan
+    match: ColumnMatch
+    lenient: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +56,11 @@ class OpenQuestion:
         """The fields of a row."""
         return self.predictor.plan.schema
 
+    @property
+    def reader(self) -> QuestionReader:
+        """How its rows are read."""
+        return QuestionReader(self.predictor.plan, self.match, self.lenient)
+
 
 @dataclass(slots=True)
 class ReadRows:
@@ -62,13 +76,12 @@ class ReadRows:
 
 @dataclass(slots=True)
 class ReadBlock:
-    """A block after reading. first_row : number of its first row. count : rows and rejects together. kept : by the first question's rows.
+    """A block after reading. count : rows and rejects together. kept : by the first question's rows.
 
     questions : the same rows for each question.
     """
 
     number: int
-    first_row: int
     count: int
     questions: list[ReadRows]
     kept: pa.Table
@@ -87,7 +100,7 @@ class ScoredBlock:
     rows: list[tuple[OpenQuestion, list[Column], list[Column], int]] = field(default_factory=list)
 
 
-def read_block(questions: Sequence[OpenQuestion], block: SourceBlock, first_row: int, delimiter: str) -> ReadBlock:
+def read_block(readers: Sequence[QuestionReader], block: SourceBlock, first_row: int, delimiter: str) -> ReadBlock:
     """The rows that fit every question; a row that one of them refuses is rejected."""
     import pyarrow as pa
 
@@ -95,20 +108,20 @@ def read_block(questions: Sequence[OpenQuestion], block: SourceBlock, first_row:
     rejects: dict[int, Reject] = {}
     kept: pa.Table | None = None
     count = 0
-    for question in questions:
+    for reader in readers:
         if block.table is not None:
-            found = read_table_rows(question.inputs, question.match, block.table, first_row)
+            found = read_table_rows(reader.plan.schema, reader.match, block.table, first_row)
             count = block.table.num_rows
             rows, kept_here = ReadRows(found.columns, found.numbers), found.kept
         else:
             text = block.text
             assert text is not None
-            place = BlockPlace(first_row, text.line, delimiter, text.constants, question.lenient)
-            plan = question.predictor.plan
+            place = BlockPlace(first_row, text.line, delimiter, text.constants, reader.lenient)
+            plan = reader.plan
             found_text = (
-                read_csv_block(plan, question.match, text.header, text.data, place)
+                read_csv_block(plan, reader.match, text.header, text.data, place)
                 if text.format == "csv"
-                else read_ndjson_block(plan, question.match, text.data, place)
+                else read_ndjson_block(plan, reader.match, text.data, place)
             )
             count = found_text.count
             rows = ReadRows(columns_from_rows(plan.schema, [*found_text.rows]), np.array(found_text.numbers, dtype=np.int64))
@@ -125,7 +138,7 @@ def read_block(questions: Sequence[OpenQuestion], block: SourceBlock, first_row:
             common = np.intersect1d(common, rows.numbers)
         kept = kept.filter(pa.array(np.isin(read[0].numbers, common)))
         read = [rows.take(np.flatnonzero(np.isin(rows.numbers, common))) for rows in read]
-    return ReadBlock(block.number, first_row, count, read, kept, rejects)
+    return ReadBlock(block.number, count, read, kept, rejects)
 
 
 def _kept_table(kept: dict[str, list[Any]], numbers: list[int]) -> pa.Table:
@@ -147,13 +160,13 @@ def _kept_table(kept: dict[str, list[Any]], numbers: list[int]) -> pa.Table:
 async def score_block(questions: Sequence[OpenQuestion], block: ReadBlock) -> ScoredBlock:
     """The answers of all questions; a row on which one of them fails is rejected."""
     results = await asyncio.gather(
-        *(_answer(question, rows.columns, len(rows.numbers)) for question, rows in zip(questions, block.questions, strict=True))
+        *(answer_rows(question, rows.columns, len(rows.numbers)) for question, rows in zip(questions, block.questions, strict=True))
     )
     return await asyncio.to_thread(_combine, questions, block, results)
 
 
 @dataclass(slots=True)
-class _Answered:
+class AnsweredRows:
     """places : of the rows that were answered, ascending. faults : of the others, by place."""
 
     places: Array
@@ -161,7 +174,7 @@ class _Answered:
     faults: dict[int, tuple[str, str | None]]
 
 
-def _combine(questions: Sequence[OpenQuestion], block: ReadBlock, results: Sequence[_Answered]) -> ScoredBlock:
+def _combine(questions: Sequence[OpenQuestion], block: ReadBlock, results: Sequence[AnsweredRows]) -> ScoredBlock:
     import pyarrow as pa
 
     rejects = dict(block.rejects)
@@ -206,7 +219,7 @@ def _counted(question: OpenQuestion, flat: dict[str, pa.Array]) -> dict[str, dic
     return counted
 
 
-async def _answer(question: OpenQuestion, columns: list[Column], rows: int) -> _Answered:
+async def answer_rows(question: OpenQuestion, columns: list[Column], rows: int) -> AnsweredRows:
     """Answers to as many rows as have one. What is refused is left out; where nobody says which row failed, halves are tried."""
     answers: dict[int, tuple[Array, list[Column]]] = {}
     faults: dict[int, tuple[str, str | None]] = {}
@@ -220,28 +233,24 @@ async def _answer(question: OpenQuestion, columns: list[Column], rows: int) -> _
             if len(places) == 1:
                 faults[int(places[0])] = fault_text(error)
                 continue
-            named = error.extra.get("faults") or []
-            wrong: dict[int, tuple[str, str | None]] = {}
-            for fault in named:
-                if "row" in fault and fault["row"] < len(places):
-                    wrong.setdefault(fault["row"], fault_text(LampPostError("", faults=[fault])))
+            wrong, all_named = faults_by_row(error, len(places))
             faults |= {int(places[at]): fault for at, fault in wrong.items()}
             left = np.delete(places, list(wrong)) if wrong else places
-            if wrong and not isinstance(error, LookupFault) and error.extra.get("fault_count", 0) <= len(named):
+            if all_named and not isinstance(error, LookupFault):
                 waiting += [left] if len(left) else []
             else:
                 waiting += [half for half in np.array_split(left, 2) if len(half)]
             continue
         answers[int(places[0])] = (places, answered)
     if not answers:
-        return _Answered(np.arange(0), [], faults)
+        return AnsweredRows(np.arange(0), [], faults)
     ordered = [answers[at] for at in sorted(answers)]
     places = np.concatenate([part for part, _ in ordered])
     joined = ordered[0][1] if len(ordered) == 1 else join_columns(question.predictor.answers, [part for _, part in ordered])
     order = np.argsort(places, kind="stable")
     if not np.array_equal(order, np.arange(len(order))):
         places, joined = places[order], take_columns(joined, order)
-    return _Answered(places, joined, faults)
+    return AnsweredRows(places, joined, faults)
 
 
 async def _ask(question: OpenQuestion, columns: list[Column], rows: int) -> list[Column]:

@@ -21,7 +21,7 @@ from psycopg import sql
 
 from lamppost.core.bulk.order import Place
 from lamppost.core.errors import BadRequest, Conflict, Unavailable
-from lamppost.core.names import closest_name
+from lamppost.core.names import closest_name, unknown_name
 from lamppost.store.database import is_away
 
 if TYPE_CHECKING:
@@ -39,11 +39,7 @@ Connection = psycopg.Connection[Any]
 def _connected(urls: Mapping[str, str], name: str, option: str, settings: str) -> Iterator[Connection]:
     """A connection to a database that the operator named, its errors as our own."""
     if name not in urls:
-        like = closest_name(name, urls)
-        there = f"did you mean {like}?" if like else f"there are: {', '.join(sorted(urls)) or 'none'}."
-        raise BadRequest(
-            f"this node has no database {name!r}; {there} The operator names them at the start: lamppost up {option} {name}=URL"
-        )
+        raise BadRequest(unknown_name("database", name, urls, f"{option} {name}=URL"))
     try:
         with psycopg.connect(urls[name], autocommit=True, connect_timeout=_CONNECT_S, options=settings) as connection:
             yield connection

@@ -1,7 +1,7 @@
 """Reads files in blocks that are the same whenever the same file is read: so a run can go on where it was.
 
 A block of Parquet is some thousand rows of a row group, of Arrow IPC a batch or a part of one, of CSV and NDJSON whole records up to some
-megabytes.
+megabytes, of a sheet some thousand rows, as CSV.
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from lamppost.core.bulk.text_rows import check_csv_header, ndjson_columns
 from lamppost.core.errors import BadBody, BadRequest
 from lamppost.core.payload.line_blocks import LineBlocks
 from lamppost.service.bulk.places import OpenedPlace, SourceFile
+from lamppost.service.bulk.spreadsheets import csv_record, open_sheet
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -71,10 +72,16 @@ class FileSource:
         self.files = files
         self._folder = folder
         self._delimiter = order.delimiter
+        self._sheet = order.sheet
         self._block_rows = block_rows
         self._formats = [require_format(file.shown, order.source_format) for file in files]
         if len(kinds := {kind for kind, _ in self._formats}) > 1:
             raise BadRequest(f"the files are of several formats ({', '.join(sorted(kinds))}); name files of one format")
+
+    @property
+    def is_csv(self) -> bool:
+        """Whether the files are CSV, which is cut at delimiters."""
+        return self._formats[0][0] == "csv"
 
     def describe(self) -> dict[str, Any]:
         """The files as they were found; another description later means that they were changed."""
@@ -120,14 +127,17 @@ class FileSource:
         if kind == "arrow":
             with self._arrow(file, compression) as reader:
                 types = _with_partition(reader.schema, file)
-                rows = reader.num_record_batches if isinstance(reader, pa.RecordBatchFileReader) else None
-                return SourceLook(types.names, types, 0 if rows == 0 else None)
+                rows = reader.count_rows() if isinstance(reader, pa.RecordBatchFileReader) else None
+                return SourceLook(types.names, types, rows)
+        if kind == "xlsx":
+            with self._sheet_of(file) as (header, _):
+                return SourceLook([*header, *extra], None, None)
         with self._stream(file, compression) as stream:
             start = bytearray()
             while len(start) < _TEXT_BYTES and (kind == "ndjson" or b"\n" not in start) and (data := stream.read(_READ_BYTES)):
                 start += data
         if kind == "csv":
-            return SourceLook([*check_csv_header(_first_line(bytes(start)), self._delimiter, ()), *extra], None, None)
+            return SourceLook([*check_csv_header(_first_line(bytes(start)), self._delimiter), *extra], None, None)
         columns = ndjson_columns(bytes(start))
         if not columns:
             raise BadBody("no line of it is a JSON object; each line of NDJSON is one row")
@@ -150,6 +160,8 @@ class FileSource:
             yield from self._parquet_blocks(file)
         elif kind == "arrow":
             yield from self._arrow_blocks(file, compression)
+        elif kind == "xlsx":
+            yield from self._sheet_blocks(file)
         else:
             yield from self._text_blocks(file, kind, compression)
 
@@ -195,7 +207,7 @@ class FileSource:
                     if b"\n" not in held and not ended and len(held) < _TEXT_BYTES:
                         continue
                     first = _first_line(held)
-                    header, data, line = check_csv_header(first, self._delimiter, ()), held[len(first) :], 2
+                    header, data, line = check_csv_header(first, self._delimiter), held[len(first) :], 2
                 try:
                     cut = [*(cutter.feed(data) if data else []), *(cutter.finish() if ended else [])]
                 except BadBody as error:
@@ -204,6 +216,25 @@ class FileSource:
                     if block.strip():
                         yield TextBlock(kind, block, header, line, file.partition)
                     line += block.count(b"\n")
+
+    def _sheet_blocks(self, file: SourceFile) -> Iterator[TextBlock]:
+        """Rows of a sheet as records of CSV. A block ends behind an empty row or a cell of several lines, so that its lines are rows."""
+        with self._sheet_of(file) as (header, rows):
+            held: list[bytes] = []
+            first = 0
+            for number, cells in rows:
+                if held and (len(held) >= min(_TEXT_LINES, self._block_rows) or number != first + len(held) or b"\n" in held[-1][:-1]):
+                    yield TextBlock("csv", b"".join(held), header, first, file.partition)
+                    held = []
+                first = first if held else number
+                held.append(csv_record(cells, self._delimiter))
+            if held:
+                yield TextBlock("csv", b"".join(held), header, first, file.partition)
+
+    @contextmanager
+    def _sheet_of(self, file: SourceFile) -> Iterator[tuple[list[str], Iterator[tuple[int, list[str]]]]]:
+        with self._folder.files.open_input_file(file.path) as opened, open_sheet(opened, self._sheet) as sheet:
+            yield sheet
 
     @contextmanager
     def _stream(self, file: SourceFile, compression: Compression | None) -> Iterator[Any]:
@@ -259,7 +290,7 @@ def _named(file: SourceFile) -> Iterator[None]:
     try:
         yield
     except BadBody as error:
-        raise BadBody(f"{file.shown}: {error.detail}") from error
+        raise BadBody(f"{file.shown}: {error.detail}", **error.extra) from error
     except (pa.ArrowException, OSError, EOFError, ValueError, OverflowError, MemoryError) as error:
         reason = str(error).strip().splitlines()[0][:300] if str(error).strip() else type(error).__name__
         raise BadBody(f"{file.shown} cannot be read: {reason}; it is damaged, cut short, or of another format") from error

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import shutil
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -17,22 +18,29 @@ import orjson
 
 from lamppost.core.bulk.order import Compression, Format
 from lamppost.core.bulk.rejects import Reject
+from lamppost.core.bulk.row_selection import select_places
+from lamppost.core.bulk.run_report import RunReport
 from lamppost.core.errors import BadRequest, Conflict, OutputFull
 from lamppost.service.bulk.places import OpenedPlace
+from lamppost.service.bulk.spreadsheets import write_sheets
 
 if TYPE_CHECKING:
     import pyarrow as pa
 
 _GROUP_ROWS = 131_072
-_COPY_BYTES = 2**20
 _SHOWN_REJECTS = 20
+_MATCHING = b"matching"
 
 
 class RunParts:
-    """The parts of one run in its folder: a file of answers and a file of rejects for each block."""
+    """The parts of one run, in a folder of their own below the run's: a file of answers and a file of rejects for each block.
 
-    def __init__(self, folder: Path) -> None:
-        self._folder = folder
+    source : where the rows of a table or query are kept until the run has finished.
+    """
+
+    def __init__(self, run_folder: Path) -> None:
+        self._folder = run_folder / "parts"
+        self.source = self._folder / "source.arrow"
 
     def prepare(self) -> None:
         """Make the folder, and remove what an interrupted write left."""
@@ -60,6 +68,33 @@ class RunParts:
                 file.flush()
                 os.fsync(file.fileno())
             part.replace(self._folder / name)
+
+    def write_chosen(self, block: int, table: pa.Table, report: RunReport) -> None:
+        """Keep the rows of a block that a report may list, and note how many there were to choose from."""
+        import pyarrow as pa
+
+        places = select_places(table, report.selection)
+        chosen = table.take(places.slice(0, report.rows)).replace_schema_metadata({_MATCHING: str(len(places))})
+        sink = pa.BufferOutputStream()
+        with pa.ipc.new_file(sink, chosen.schema) as writer:
+            writer.write_table(chosen)
+        self._put(f"{block:08}.chosen", sink.getvalue())
+
+    def chosen(self, blocks: Iterable[int], report: RunReport) -> tuple[pa.Table | None, int]:
+        """The rows that a report lists, and how many fit its conditions; None where there are no blocks."""
+        import pyarrow as pa
+
+        best: pa.Table | None = None
+        matching = 0
+        for block in blocks:
+            with pa.OSFile(str(self._folder / f"{block:08}.chosen")) as opened, pa.ipc.open_file(opened) as reader:
+                found = reader.read_all()
+            matching += int(found.schema.metadata[_MATCHING])
+            found = found.replace_schema_metadata(None)
+            best = found if best is None else pa.concat_tables([best, found], promote_options="permissive")
+            if best.num_rows > report.rows:
+                best = best.take(select_places(best, report.selection).slice(0, report.rows))
+        return best, matching
 
     def tables(self, blocks: Iterable[int]) -> Iterator[pa.Table]:
         """The answers of blocks, in their order."""
@@ -106,8 +141,7 @@ class RunParts:
 
     def remove(self) -> None:
         """Remove the parts of a run that has ended."""
-        for file in [*self._folder.glob("*.arrow"), *self._folder.glob("*.rejects"), *self._folder.glob(".*.part")]:
-            file.unlink(missing_ok=True)
+        shutil.rmtree(self._folder, ignore_errors=True)
 
 
 @contextmanager
@@ -119,12 +153,6 @@ def naming_full_disks(where: str) -> Iterator[None]:
         raise OutputFull(
             f"{where} cannot be written: {error.strerror or str(error)[:200]}; make room there, then resume the run"
         ) from error
-
-
-def rejects_path(path: str) -> str:
-    """Where the rejects of an output go: ``scored.parquet`` has ``scored.rejects.ndjson`` beside it."""
-    folder, slash, name = path.rpartition("/")
-    return f"{folder}{slash}{name.partition('.')[0] or name}.rejects.ndjson"
 
 
 class FileTarget:
@@ -235,6 +263,8 @@ def write_tables(kind: Format, in_stream: bool, types: pa.Schema, tables: Iterat
             first = False
         if first:
             pc.write_csv(plain_table(types.empty_table()), sink)
+    elif kind == "xlsx":
+        write_sheets(iter([("answers", types.names, grouped)]), sink)
     else:
         for table in grouped:
             for batch in table.to_batches(max_chunksize=8_192):
@@ -276,10 +306,3 @@ def plain_table(table: pa.Table) -> pa.Table:
             column = pa.nulls(len(column), pa.string())
         columns.append(column)
     return pa.table(columns, names=table.column_names)
-
-
-def read_pieces(file: Path) -> Iterator[bytes]:
-    """A file in pieces."""
-    with file.open("rb") as opened:
-        while data := opened.read(_COPY_BYTES):
-            yield data

@@ -15,14 +15,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from uuid import UUID
 
-from lamppost.core.bulk.order import Place, format_of_path
+from lamppost.core.bulk.order import UPLOADS, Place, format_of_path
 from lamppost.core.errors import BadRequest, Conflict
-from lamppost.core.names import closest_name
+from lamppost.core.names import closest_name, unknown_name
 
 if TYPE_CHECKING:
     from pyarrow.fs import FileSystem
 
-UPLOADS = "upload"
 MOST_FILES = 10_000
 _PARTITION = "="
 
@@ -66,12 +65,24 @@ class OpenedPlace:
 
 @dataclass(frozen=True, slots=True)
 class NamedPlaces:
-    """What the operator named. folders : a path, or the URL of a store. sources : databases to read, targets : to write, as URLs."""
+    """What the operator named. folders : a path, or the URL of a store. sources : databases to read, targets : to write, as URLs.
+
+    clusters : addresses of schedulers.
+    """
 
     data: Path
     folders: Mapping[str, str] = field(default_factory=dict)
     sources: Mapping[str, str] = field(default_factory=dict)
     targets: Mapping[str, str] = field(default_factory=dict)
+    clusters: Mapping[str, str] = field(default_factory=dict)
+
+    def cluster_address(self, on: str) -> str:
+        """The address of the scheduler that an order names; raise BadRequest for one that the operator did not name."""
+        if on in self.clusters:
+            return self.clusters[on]
+        if on in self.clusters.values():
+            return on
+        raise BadRequest(unknown_name("cluster", on, self.clusters, "--cluster NAME=tcp://HOST:8786"))
 
     def open_folder(self, place: Place) -> tuple[OpenedPlace, str]:
         """The folder of a place, and the path in it; raise BadRequest for one that nobody named."""
@@ -80,13 +91,8 @@ class NamedPlaces:
         if place.name == UPLOADS:
             return OpenedPlace(local_files(), str(self.upload_folder(place.path)), True, "uploads"), ""
         if place.name not in self.folders:
-            known = sorted({*self.folders, *self.sources, *self.targets})
-            like = closest_name(place.name, known)
-            there = f"did you mean {like}?" if like else f"there are: {', '.join(known) or 'none'}"
-            raise BadRequest(
-                f"this node has no folder or source {place.name!r}; {there} The operator names them at the start: "
-                f"lamppost up --folder {place.name}=PATH"
-            )
+            known = {*self.folders, *self.sources, *self.targets}
+            raise BadRequest(unknown_name("folder or source", place.name, known, f"--folder {place.name}=PATH"))
         return self._opened(place.name), place.path
 
     def _opened(self, name: str) -> OpenedPlace:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 from collections.abc import Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 import orjson
 
@@ -18,14 +19,17 @@ from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.engine.batch_queue import BatchPolicy
 from lamppost.core.engine.scaling import CopyBounds
 from lamppost.core.errors import BadRequest
+from lamppost.core.names import VersionName
 from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.schema.fields import Schema
+from lamppost.runtime.cluster_worker import PackageTerms
 from lamppost.runtime.fork_server import Needs
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.worker_pool import WorkerPool
 from lamppost.runtime.worker_supply import ForkServers, WorkerSupply, needed_worker
 from lamppost.service.bulk.block_scoring import OpenQuestion
+from lamppost.service.bulk.cluster_lanes import Cluster, ClusterLane
 from lamppost.service.bulk.file_reading import BLOCK_ROWS
 from lamppost.service.bulk.run_setup import NodeFacts
 from lamppost.service.deployment.lane_opening import LaneOpener
@@ -47,13 +51,17 @@ _RUN_S = 300.0
 
 @dataclass(frozen=True, slots=True)
 class AskedSchema:
-    """What one question takes and gives, known from the manifests of its versions, without opening them. needs : kinds of workers."""
+    """What one question takes and gives, known from the manifests of its versions, without opening them.
+
+    needs : kinds of workers. lenient : see `lamppost.core.bulk.text_rows.BlockPlace`.
+    """
 
     question: Question
     schema: EndpointSchema
     plan: ValidationPlan
     options: dict[str, Any]
     needs: frozenset[Needs]
+    lenient: bool = False
 
 
 def setup_for_runs(setup: EndpointSetup) -> EndpointSetup:
@@ -78,7 +86,7 @@ async def asked_schemas(pool: Pool, cache: PackageCache, order: BulkOrder, setup
         plan = ValidationPlan(schema.inputs, options=schema.options)
         options = plan.read_options(orjson.dumps(question.options) if question.options else None)
         needs = frozenset(needed_worker(manifest, LaneSettings()) for manifest in manifests.values())
-        asked.append(AskedSchema(question, schema, plan, options, needs))
+        asked.append(AskedSchema(question, schema, plan, options, needs, setup.lenient))
     return asked
 
 
@@ -114,7 +122,6 @@ class RunLanes:
         memory = NodeMemory(pool, facts.data, self.package_cache)
         self._opener = LaneOpener(pool, self._settings, self.package_cache, memory, self.workers)
         self._assembly = PredictorAssembly(LookupSources(facts.sources), self.window_counting)
-        self._pool = pool
         self.workers.start(None)
 
     def expect(self, asked: Sequence[AskedSchema]) -> None:
@@ -124,13 +131,19 @@ class RunLanes:
 
     @asynccontextmanager
     async def opened(
-        self, setups: Sequence[EndpointSetup], matches: Sequence[ColumnMatch], asked: Sequence[AskedSchema]
+        self, setups: Sequence[EndpointSetup], matches: Sequence[ColumnMatch], asked: Sequence[AskedSchema], cluster: Cluster | None = None
     ) -> AsyncIterator[list[OpenQuestion]]:
-        """The questions of an order with their versions open and proven. Raise what opening them raises."""
+        """The questions of an order with their versions open and proven. Raise what opening them raises.
+
+        cluster : where the versions answer; None for workers of this node.
+        """
         lanes: dict[str, Lane] = {}
         try:
             for version in dict.fromkeys(version for setup in setups for version in setup.versions):
-                lanes[str(version)] = await self._opener.open_lane(version, self._settings.lane, measure=False, apart=True)
+                if cluster is None:
+                    lanes[str(version)] = await self._opener.open_lane(version, self._settings.lane, measure=False, apart=True)
+                else:
+                    lanes[str(version)] = cast(Lane, await self._cluster_lane(cluster, version))
             questions = []
             for one, setup, match in zip(asked, setups, matches, strict=True):
                 predictor = await self._assembly.assemble(setup, {str(version): lanes[str(version)] for version in setup.versions})
@@ -141,6 +154,13 @@ class RunLanes:
         finally:
             for lane in lanes.values():
                 await lane.close(drain_s=0)
+
+    async def _cluster_lane(self, cluster: Cluster, version: VersionName) -> ClusterLane:
+        spec, file = await self._opener.find_spec(version)
+        package = await asyncio.to_thread(file.read_bytes)
+        formats = tuple(sorted(self._settings.lane.formats))
+        terms = PackageTerms(str(version), spec.folder.name, formats, self._settings.workers.confined, _RUN_S)
+        return ClusterLane(cluster, spec, terms, package)
 
     async def close(self) -> None:
         """End every worker."""

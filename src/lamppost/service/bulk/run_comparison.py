@@ -6,10 +6,12 @@ import asyncio
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from lamppost.core.drift.baseline import DriftBaseline, WindowSketch
-from lamppost.core.drift.verdict_text import describe_verdict, window_as_reference
+from lamppost.core.drift.verdict_text import bin_shares, describe_verdict, quantiles_of_bins, window_as_reference
 from lamppost.core.drift.verdicts import judge_windows
+from lamppost.core.drift.watched_features import ANSWERS
 from lamppost.core.drift.window_verdict import WindowVerdict
 from lamppost.core.drift.windows import WindowLayout, pool_windows, read_window
 from lamppost.service.records.window_counting import WindowCounting
@@ -17,6 +19,8 @@ from lamppost.store.bulk import bulk_runs
 from lamppost.store.bulk.bulk_runs import BulkRun, DoneBlock
 from lamppost.store.database import Pool
 
+_QUANTILES = (5, 25, 50, 75, 95)
+_MOST_SPREADS = 24
 LEAST_ROWS = 50
 """Rows below which a run is not compared."""
 
@@ -32,13 +36,27 @@ class QuestionDrift:
 
 
 @dataclass(frozen=True, slots=True)
+class AnswerSpread:
+    """How an answer that is a number is spread. name : of its column. shares : see `bin_shares`. quantiles : by their percentage."""
+
+    name: str
+    version: str
+    shares: dict[str, Any]
+    quantiles: dict[str, float]
+
+
+@dataclass(frozen=True, slots=True)
 class RunComparison:
-    """answers : how often each label was given, by column; answers_before : in the run before. drift : of each question."""
+    """answers : how often each label was given, by column; answers_before : in the run before. drift : of each question.
+
+    spreads : of the answers that are numbers.
+    """
 
     answers: dict[str, dict[str, int]]
     answers_before: dict[str, dict[str, int]] | None
     before: str | None
     drift: list[QuestionDrift]
+    spreads: list[AnswerSpread]
 
 
 def sum_answers(blocks: Sequence[DoneBlock]) -> dict[str, dict[str, int]]:
@@ -56,6 +74,7 @@ async def compare_run(pool: Pool, counting: WindowCounting, run: BulkRun, other:
     before = other or await bulk_runs.latest_run_before(pool, run)
     earlier = [] if before is None else await bulk_runs.done_blocks(pool, before.name)
     drift = []
+    spreads: list[AnswerSpread] = []
     for at, setup in enumerate(run.setups):
         version = str(setup.versions[0])
         scorer = await counting.scorer_of_version(version)
@@ -66,11 +85,27 @@ async def compare_run(pool: Pool, counting: WindowCounting, run: BulkRun, other:
         mine, theirs = _pooled(layout, blocks, at), _pooled(layout, earlier, at)
         training = since = None
         if mine is not None:
+            spreads += _spreads(against, mine, version, run.order.questions[at].prefix)
+        if mine is not None:
             training = await asyncio.to_thread(_verdict, against, mine, "training")
         if mine is not None and theirs is not None and before is not None:
             since = await asyncio.to_thread(_verdict, _as_baseline(against, theirs), mine, before.name)
         drift.append(QuestionDrift(version, training, since, None if since is None or before is None else before.name))
-    return RunComparison(sum_answers(blocks), sum_answers(earlier) if earlier else None, None if before is None else before.name, drift)
+    return RunComparison(
+        sum_answers(blocks), sum_answers(earlier) if earlier else None, None if before is None else before.name, drift, spreads
+    )
+
+
+def _spreads(against: DriftBaseline, window: WindowSketch, version: str, prefix: str) -> list[AnswerSpread]:
+    spreads = []
+    for known in against.known:
+        sketch = window.fields.get(known.name)
+        if known.name.startswith(ANSWERS) and known.numbers and sketch is not None:
+            found = quantiles_of_bins(known, sketch, [part / 100 for part in _QUANTILES])
+            if found is not None:
+                named = {str(part): value for part, value in zip(_QUANTILES, found, strict=True)}
+                spreads.append(AnswerSpread(prefix + known.name.removeprefix(ANSWERS), version, bin_shares(known, sketch), named))
+    return spreads[:_MOST_SPREADS]
 
 
 def _pooled(layout: WindowLayout, blocks: Sequence[DoneBlock], at: int) -> WindowSketch | None:

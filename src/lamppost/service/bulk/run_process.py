@@ -15,20 +15,23 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
+from contextlib import AsyncExitStack
 from datetime import UTC, datetime
 from typing import Any
 
 import orjson
 import uvloop
 
-from lamppost.core.bulk.order import BulkOrder, source_name
+from lamppost.core.bulk.order import BulkOrder, read_order, source_name
 from lamppost.core.bulk.rejects import too_many_rejects
 from lamppost.core.engine.backoff import Backoff
 from lamppost.core.errors import Conflict, LampPostError
 from lamppost.service.bulk.block_scoring import OpenQuestion, ReadBlock, read_block, score_block
+from lamppost.service.bulk.cluster_lanes import connected_cluster
 from lamppost.service.bulk.file_reading import SourceBlock
 from lamppost.service.bulk.questions import RunLanes, asked_schemas, match_questions
-from lamppost.service.bulk.run_places import RunPlaces, check_order
+from lamppost.service.bulk.row_reasons import RowReasons
+from lamppost.service.bulk.run_places import RunPlaces, check_order, look_at_source
 from lamppost.service.bulk.run_setup import NodeFacts, read_check, read_facts
 from lamppost.service.bulk.run_watching import RunWatching
 from lamppost.service.processes.child_process import read_message, run_beside_service, write_message
@@ -57,6 +60,10 @@ class RunWork:
         self._run = run
         self._order = run.order
         self._places = RunPlaces(facts.places, run)
+        self._facts = facts
+        self._in_hand = _IN_HAND
+        terms = run.order.reasons
+        self._reasons = None if terms is None else RowReasons(pool, lanes.package_cache, terms)
         self._watching = RunWatching(lanes.window_counting)
         self._rows = self._rejects = self._blocks = 0
         self._began = time.monotonic()
@@ -96,13 +103,12 @@ class RunWork:
         self, state: bulk_runs.RunState, among: tuple[bulk_runs.RunState, ...], reason: str | None = None, **columns: Any
     ) -> bool:
         """Bring the run into a state, however long the database is away."""
-        backoff = Backoff()
-        while True:
+
+        def change() -> Any:
             busy = self._busy_before + time.monotonic() - self._began
-            try:
-                return await bulk_runs.change_state(self._pool, self._run.name, state, among, reason, busy_s=busy, **columns)
-            except AWAY as error:
-                backoff = await _wait_for_database(backoff, error)
+            return bulk_runs.change_state(self._pool, self._run.name, state, among, reason, busy_s=busy, **columns)
+
+        return bool(await self._patient(change))
 
     # -- scoring ------------------------------------------------------------------------------------------------------
 
@@ -118,7 +124,12 @@ class RunWork:
             await self._change("running", ("running",), row_total=look.rows)
         digest = asyncio.create_task(asyncio.to_thread(source.digest))
         try:
-            async with self._lanes.opened(self._run.setups, matches, asked) as questions:
+            async with AsyncExitStack() as stack:
+                cluster = None
+                if self._order.on is not None:
+                    cluster = await stack.enter_async_context(connected_cluster(self._facts.places.cluster_address(self._order.on)))
+                    self._in_hand = max(_IN_HAND, 2 * cluster.threads)
+                questions = await stack.enter_async_context(self._lanes.opened(self._run.setups, matches, asked, cluster))
                 await asyncio.to_thread(self._places.begin_output, questions, look)
                 await self._all_blocks(source.blocks(), questions, done, look.rows)
             await self._change("running", ("running",), digest=await digest)
@@ -132,6 +143,7 @@ class RunWork:
     ) -> None:
         """Read in order, score some at the same time, mark each as it is done."""
         in_hand: set[asyncio.Task[None]] = set()
+        readers = [question.reader for question in questions]
         first_row = self._blocks = 0
         try:
             while (block := await asyncio.to_thread(next, blocks, None)) is not None:
@@ -139,9 +151,9 @@ class RunWork:
                 if (known := done.get(block.number)) is not None:
                     first_row += known.rows
                     continue
-                read = await asyncio.to_thread(read_block, questions, block, first_row, self._order.delimiter)
+                read = await asyncio.to_thread(read_block, readers, block, first_row, self._order.delimiter)
                 first_row += read.count
-                while len(in_hand) >= _IN_HAND:
+                while len(in_hand) >= self._in_hand:
                     ended, in_hand = await asyncio.wait(in_hand, return_when=asyncio.FIRST_COMPLETED)
                     for task in ended:
                         task.result()
@@ -173,6 +185,8 @@ class RunWork:
 
     async def _one_block(self, questions: list[OpenQuestion], read: ReadBlock, total: int | None) -> None:
         scored = await score_block(questions, read)
+        if self._reasons is not None:
+            await self._reasons.add(scored)
         del read
         await asyncio.to_thread(self._places.write_block, scored)
         sketches, deltas = await self._patient(lambda: self._watching.count_block(scored))
@@ -198,7 +212,7 @@ class RunWork:
 
     async def _complete_blocks(self) -> list[int] | None:
         """The numbers of all blocks; None where some are missing, because the database crashed and forgot what it had stored last."""
-        done = [block.block for block in await self._patient(lambda: bulk_runs.done_blocks(self._pool, self._run.name))]
+        done: list[int] = await self._patient(lambda: bulk_runs.done_block_numbers(self._pool, self._run.name))
         return done if done == list(range(self._blocks)) else None
 
     async def _publish(self, done: list[int]) -> None:
@@ -249,21 +263,23 @@ async def _serve(facts: NodeFacts) -> None:
 
 async def _reply(pool: Pool, facts: NodeFacts, lanes: RunLanes, message: dict[str, Any]) -> dict[str, Any]:
     if "check" in message:
-        order, setups, rows = read_check(message)
-        return {"checked": await _check(pool, facts, lanes, order, setups, rows)}
+        order, setups, rows, tried = read_check(message)
+        return {"checked": await _check(pool, facts, lanes, order, setups, rows, tried)}
+    if "look" in message:
+        return {"checked": await asyncio.to_thread(look_at_source, facts.places, read_order(message["look"]), int(message["rows"]))}
     run = await bulk_runs.get_run(pool, message["run"])
     await RunWork(pool, facts, lanes, run).carry_out()
     return {"ended": run.name}
 
 
-async def _check(pool: Pool, facts: NodeFacts, lanes: RunLanes, order: BulkOrder, setups: Any, rows: int) -> dict[str, Any]:
+async def _check(pool: Pool, facts: NodeFacts, lanes: RunLanes, order: BulkOrder, setups: Any, rows: int, tried: int) -> dict[str, Any]:
     try:
         asked = await asked_schemas(pool, lanes.package_cache, order, setups)
     except AWAY:  # perhaps only the connections are old ones, to a database that was started again since
         await pool.drain()
         asked = await asked_schemas(pool, lanes.package_cache, order, setups)
     lanes.expect(asked)
-    return await asyncio.to_thread(check_order, facts.places, order, asked, rows)
+    return await asyncio.to_thread(check_order, facts.places, order, asked, rows, tried)
 
 
 def _leave_with_service() -> None:

@@ -35,11 +35,12 @@ class NodeFacts:
     folders: dict[str, str] = field(default_factory=dict)
     sources: dict[str, str] = field(default_factory=dict)
     targets: dict[str, str] = field(default_factory=dict)
+    clusters: dict[str, str] = field(default_factory=dict)
 
     @property
     def places(self) -> NamedPlaces:
         """Where runs read and write."""
-        return NamedPlaces(self.data, self.folders, self.sources, self.targets)
+        return NamedPlaces(self.data, self.folders, self.sources, self.targets, self.clusters)
 
     @property
     def worker_rules(self) -> WorkerRules:
@@ -62,6 +63,7 @@ def node_facts(settings: Settings) -> NodeFacts:
         folders=settings.folders,
         sources=settings.sources,
         targets=settings.targets,
+        clusters=settings.clusters,
     )
 
 
@@ -75,9 +77,15 @@ def read_facts(message: bytes) -> NodeFacts:
     return TypeAdapter(NodeFacts).validate_json(message)
 
 
-def check_message(order: BulkOrder, setups: tuple[EndpointSetup, ...], rows: int) -> bytes:
-    """Asks whether an order can be carried out. rows : how many of the source's first rows are wanted back."""
-    return orjson.dumps({"check": write_order(order), "setups": [write_setup(setup) for setup in setups], "rows": rows})
+def check_message(order: BulkOrder, setups: tuple[EndpointSetup, ...], rows: int, tried: int) -> bytes:
+    """Asks whether an order can be carried out. rows : how many of the source's first rows are wanted back. tried : how many are read."""
+    asked = [write_setup(setup) for setup in setups]
+    return orjson.dumps({"check": write_order(order), "setups": asked, "rows": rows, "tried": tried})
+
+
+def look_message(order: BulkOrder, rows: int) -> bytes:
+    """Asks for the columns and first rows of an order's files."""
+    return orjson.dumps({"look": write_order(order), "rows": rows})
 
 
 def run_message(name: str) -> bytes:
@@ -85,6 +93,6 @@ def run_message(name: str) -> bytes:
     return orjson.dumps({"run": name})
 
 
-def read_check(message: Mapping[str, Any]) -> tuple[BulkOrder, tuple[EndpointSetup, ...], int]:
-    """The order, setups and rows of a `check_message`."""
-    return read_order(message["check"]), tuple(map(read_setup, message["setups"])), int(message["rows"])
+def read_check(message: Mapping[str, Any]) -> tuple[BulkOrder, tuple[EndpointSetup, ...], int, int]:
+    """The order, setups, rows and tried rows of a `check_message`."""
+    return read_order(message["check"]), tuple(map(read_setup, message["setups"])), int(message["rows"]), int(message["tried"])

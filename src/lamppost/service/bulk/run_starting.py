@@ -8,7 +8,7 @@ import logging
 import shutil
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import partial
 from typing import Any
@@ -21,7 +21,9 @@ from lamppost.core.errors import Conflict, Unavailable, from_problem
 from lamppost.core.names import check_name
 from lamppost.service.bulk.places import NamedPlaces
 from lamppost.service.bulk.questions import setup_for_runs
-from lamppost.service.bulk.run_setup import MODULE, check_message, node_facts, run_message, write_facts
+from lamppost.service.bulk.run_places import ordered_target
+from lamppost.service.bulk.run_setup import MODULE, check_message, look_message, node_facts, run_message, write_facts
+from lamppost.service.bulk.uploads import upload_text
 from lamppost.service.processes.child_process import ChildEnded, ChildProcess
 from lamppost.service.settings import Settings
 from lamppost.store.bulk import bulk_runs, uploads
@@ -32,12 +34,22 @@ from lamppost.store.trail import ChangedBy
 log = logging.getLogger("lamppost.bulk")
 
 _AT_ONCE = 2
+"""Runs that go on at the same time; one more of a desk, where somebody waits for a short file."""
 _CHECK_S = 120.0
 _LOOK_S = 5.0
 _MOST_ENDS = 3
 """Times that the process of a run may end by itself before the run counts as failed."""
 _UPLOAD_KEPT_S = 24 * 3600.0
 _SPARE_S = 60.0
+
+
+@dataclass(frozen=True, slots=True)
+class DeskPlace:
+    """The desk that a run is started at. keep_until : when the run is forgotten by itself. rows : of its file, None while nobody knows."""
+
+    endpoint: str
+    keep_until: datetime
+    rows: int | None
 
 
 class BulkRuns:
@@ -73,16 +85,23 @@ class BulkRuns:
 
     # -- what callers ask for -----------------------------------------------------------------------------------------
 
-    async def check(self, order: BulkOrder, rows: int = 0) -> dict[str, Any]:
-        """What a run would do; raise whatever it would be refused for. rows : first rows of the source that are wanted."""
-        return await self._check(order, self._setups(order), rows)
+    async def check(self, order: BulkOrder, rows: int = 0, tried: int = 0) -> dict[str, Any]:
+        """What a run would do; raise whatever it would be refused for. rows : first rows of the source that are wanted.
 
-    async def _check(self, order: BulkOrder, setups: tuple[EndpointSetup, ...], rows: int) -> dict[str, Any]:
+        tried : how many rows are read, to tell which would be rejected.
+        """
+        return await self._ask(order, check_message(order, self._setups(order), rows, tried))
+
+    async def look(self, order: BulkOrder, rows: int) -> dict[str, Any]:
+        """The columns and first rows of an order's files, and the delimiter of a CSV file; raise BadRequest for what cannot be read."""
+        return await self._ask(order, look_message(order, rows))
+
+    async def _ask(self, order: BulkOrder, message: bytes) -> dict[str, Any]:
         async with self._spare_lock:
             child = self._spare = self._spare or ChildProcess(MODULE, first=self._first)
             try:
                 async with asyncio.timeout(_CHECK_S):
-                    reply = orjson.loads(await child.ask(check_message(order, setups, rows)))
+                    reply = orjson.loads(await child.ask(message))
                 self._spare_since = time.monotonic()
             except TimeoutError:
                 raise Unavailable(f"{order.source} could not be looked at within {_CHECK_S:g} s; try again, or name fewer files") from None
@@ -95,13 +114,18 @@ class BulkRuns:
         checked: dict[str, Any] = reply["checked"]
         return checked
 
-    async def begin(self, order: BulkOrder, name: str | None, by: ChangedBy) -> BulkRun:
-        """Check an order, and keep it as a run that begins at once; raise whatever it is refused for."""
+    async def begin(self, order: BulkOrder, name: str | None, by: ChangedBy, desk: DeskPlace | None = None) -> BulkRun:
+        """Check an order, and keep it as a run that begins at once; raise whatever it is refused for.
+
+        desk : where it was started, None for elsewhere.
+        """
         if name is not None:
             check_name(name, "bulk run")
         setups = self._setups(order)
-        checked = await self._check(order, setups, 0)
+        checked = await self._ask(order, check_message(order, setups, 0, 0))
         new = NewRun(order, setups, self._settings.name, name, checked["rows"], checked["source"])
+        if desk is not None:
+            new = replace(new, desk=desk.endpoint, keep_until=desk.keep_until, row_total=checked["rows"] or desk.rows)
         run = await bulk_runs.add_run(self._pool, new, by)
         self._look_now.set()
         return run
@@ -125,7 +149,10 @@ class BulkRuns:
 
     async def forget(self, name: str, by: ChangedBy) -> None:
         """Delete a run that has ended, with what the service keeps of its output."""
-        run = await bulk_runs.forget_run(self._pool, name, by)
+        run = await bulk_runs.get_run(self._pool, name)
+        if run.state in RESUMABLE and (table := ordered_target(self.places, run.order, name).table) is not None:
+            await asyncio.to_thread(table.clear)
+        await bulk_runs.forget_run(self._pool, name, by)
         if run.node == self._settings.name:
             await asyncio.to_thread(shutil.rmtree, self.places.run_folder(name), ignore_errors=True)
 
@@ -148,7 +175,7 @@ class BulkRuns:
         while True:
             try:
                 for run in await bulk_runs.runs_to_go_on(self._pool, self._settings.name):
-                    if run.name in self._running or len(self._running) >= _AT_ONCE:
+                    if run.name in self._running or len(self._running) >= _AT_ONCE + (run.desk is not None):
                         continue
                     task = asyncio.create_task(self._carry_out(run), name=f"bulk run {run.name}")
                     self._running[run.name] = task
@@ -157,6 +184,7 @@ class BulkRuns:
                 if time.monotonic() - cleaned > 3600 or not cleaned:
                     cleaned = time.monotonic()
                     await self._delete_old_uploads()
+                    await self._forget_old_runs()
             except AWAY as error:
                 log.debug("bulk runs wait for the database: %s", error)
             except Exception:
@@ -208,11 +236,16 @@ class BulkRuns:
         old = [
             upload.id
             for upload in known.values()
-            if f"upload:{upload.id}" not in busy and (_now() - upload.made_at).total_seconds() > _UPLOAD_KEPT_S
+            if upload_text(upload.id) not in busy and (_now() - upload.made_at).total_seconds() > _UPLOAD_KEPT_S
         ]
         await uploads.delete_uploads(self._pool, old)
         kept = {str(upload_id) for upload_id in known if upload_id not in old}
         await asyncio.to_thread(_delete_others, self.places, kept)
+
+    async def _forget_old_runs(self) -> None:
+        """Forget the runs of desks whose time is over."""
+        for name in await bulk_runs.runs_to_forget(self._pool, self._settings.name):
+            await self.forget(name, ChangedBy("retention"))
 
 
 def _delete_others(places: NamedPlaces, kept: set[str]) -> None:

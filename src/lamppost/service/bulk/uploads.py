@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 from uuid import UUID
 
-from lamppost.core.bulk.order import format_of_path
+from lamppost.core.bulk.order import UPLOADS, format_of_path
 from lamppost.core.errors import BadRequest, Conflict, OutputFull
 from lamppost.core.names import closest_name
 
@@ -20,9 +20,9 @@ def check_file_name(name: str) -> str:
     if not _NAME.fullmatch(name) or name.startswith("."):
         raise BadRequest(f"{name[:100]!r} is no name of a file; send it without folders")
     if format_of_path(name)[0] is None:
-        like = closest_name("." + name.rpartition(".")[2], (".csv", ".ndjson", ".parquet", ".arrow"))
+        like = closest_name("." + name.rpartition(".")[2], (".csv", ".xlsx", ".ndjson", ".parquet", ".arrow"))
         raise BadRequest(
-            f"{name} does not say its format; end its name in .csv, .ndjson, .parquet or .arrow"
+            f"{name} does not say its format; end its name in .csv, .xlsx, .ndjson, .parquet or .arrow"
             + (f" (did you mean {like}?)" if like else "")
         )
     return name
@@ -59,4 +59,4 @@ def add_piece(folder: Path, name: str, at: int, piece: bytes) -> int:
 
 def upload_text(upload_id: UUID) -> str:
     """How an order names an upload."""
-    return f"upload:{upload_id}"
+    return f"{UPLOADS}:{upload_id}"

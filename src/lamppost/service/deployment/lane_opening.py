@@ -6,6 +6,7 @@ import asyncio
 import logging
 from contextlib import suppress
 from dataclasses import asdict
+from pathlib import Path
 
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import PackageRefused, ProofFailed
@@ -21,6 +22,7 @@ from lamppost.service.packages.package_cache import PackageCache
 from lamppost.service.settings import Settings
 from lamppost.store import packages
 from lamppost.store.database import AWAY, Pool
+from lamppost.store.packages import OpenableVersion
 
 log = logging.getLogger("lamppost.deployment")
 
@@ -47,14 +49,7 @@ class LaneOpener:
         Raise NotFound, ProofFailed, PackageRefused or Unavailable.
         """
         version = await self._memory.find_version(name)
-        manifest, proof, folder = await self._package_cache.unpacked_package(version.digest)
-        kept = [Signature(*signature) for signature in version.signatures]
-        check(kept, version.digest)
-        installs = self._environments is not None and bool(differing_pins(manifest))
-        demand(self._settings.signers, kept, manifest.formats | {"python"} if installs else manifest.formats)
-        spec = await asyncio.to_thread(LaneSpec, str(name), folder, manifest, proof, dedicated_worker=apart)
-        if self._environments is not None:
-            spec.overlay = await self._environments.folder_for(str(name), manifest)
+        spec = await self._spec(version, name, apart)
         lane = Lane(spec, rules, self._workers)
         if version.measured is not None and not lane.light:
             spec.expected_bytes = int(version.measured["memory_bytes"])
@@ -71,3 +66,21 @@ class LaneOpener:
                 await packages.note_measurement(self._pool, name, asdict(lane.measurement))
         log.info("%s is open: %s", name, verdict.sentence())
         return lane
+
+    async def find_spec(self, name: VersionName) -> tuple[LaneSpec, Path]:
+        """What a lane of a version is opened from, and its lamp file, for somebody else to open. Raise NotFound or PackageRefused."""
+        version = await self._memory.find_version(name)
+        spec = await self._spec(version, name, True)
+        return spec, await self._package_cache.file_of(version.digest)
+
+    async def _spec(self, version: OpenableVersion, name: VersionName, apart: bool) -> LaneSpec:
+        """A checked, unpacked package."""
+        manifest, proof, folder = await self._package_cache.unpacked_package(version.digest)
+        kept = [Signature(*signature) for signature in version.signatures]
+        check(kept, version.digest)
+        installs = self._environments is not None and bool(differing_pins(manifest))
+        demand(self._settings.signers, kept, manifest.formats | {"python"} if installs else manifest.formats)
+        spec = await asyncio.to_thread(LaneSpec, str(name), folder, manifest, proof, dedicated_worker=apart)
+        if self._environments is not None:
+            spec.overlay = await self._environments.folder_for(str(name), manifest)
+        return spec

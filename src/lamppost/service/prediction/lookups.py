@@ -23,7 +23,7 @@ from psycopg_pool import AsyncConnectionPool, PoolTimeout
 
 from lamppost.core.endpoint.setup import LookupSetup
 from lamppost.core.errors import Conflict, Fault, InvalidRows, LampPostError, LookupFault, Unavailable
-from lamppost.core.names import closest_name
+from lamppost.core.names import closest_name, unknown_name
 from lamppost.core.payload.validation_plan import Row, ValidationPlan
 from lamppost.core.schema.fields import Field, Schema, find_field
 from lamppost.core.schema.value_kinds import shortened_json
@@ -48,9 +48,7 @@ class LookupSources:
     async def source_pool(self, source: str) -> Pool:
         """Connections to a source, every one of them read only; raise Conflict for an unknown one."""
         if source not in self._urls:
-            like = closest_name(source, self._urls)
-            known = f"did you mean {like}?" if like else f"there are: {', '.join(sorted(self._urls)) or 'none'}"
-            raise Conflict(f"this node has no source {source!r}; {known}. Name one at the start: lamppost up --source {source}=URL")
+            raise Conflict(unknown_name("source", source, self._urls, f"--source {source}=URL"))
         async with self._opening:
             if source not in self._pools:
                 pool: Pool = AsyncConnectionPool(

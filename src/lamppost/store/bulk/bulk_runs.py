@@ -27,7 +27,7 @@ RESUMABLE: frozenset[str] = frozenset({"stopped", "failed"})
 
 _COLUMNS = (
     "name, number, written, setups, endpoints, versions, node, state, reason, made_by, made_at, started_at, ended_at, busy_s, row_total,"
-    " source, digest, result"
+    " source, digest, result, reported_at, report_fault, desk, keep_until"
 )
 
 
@@ -37,7 +37,8 @@ class BulkRun:
 
     versions : all that answer. node : that runs it. reason : why it failed or was stopped. busy_s : seconds that it ran. row_total : rows
     of the source, None while nobody knows. source : the files or the table that it reads, as they were found. digest : SHA-256 over them.
-    result : where the output is.
+    result : where the output is. reported_at, report_fault : of the report that the order asks for. desk : the endpoint of the desk that
+    the run was started at. keep_until : when the run is forgotten by itself, None for never.
     """
 
     name: str
@@ -58,6 +59,10 @@ class BulkRun:
     source: dict[str, Any] | None
     digest: str | None
     result: dict[str, Any] | None
+    reported_at: datetime | None = None
+    report_fault: str | None = None
+    desk: str | None = None
+    keep_until: datetime | None = None
 
     @property
     def under_way(self) -> bool:
@@ -113,6 +118,8 @@ class NewRun:
     name: str | None = None
     row_total: int | None = None
     source: dict[str, Any] | None = None
+    desk: str | None = None
+    keep_until: datetime | None = None
 
 
 async def add_run(pool: Pool, new: NewRun, by: ChangedBy) -> BulkRun:
@@ -130,6 +137,8 @@ async def add_run(pool: Pool, new: NewRun, by: ChangedBy) -> BulkRun:
         by.token,
         new.row_total,
         None if new.source is None else orjson.dumps(new.source).decode(),
+        new.desk,
+        new.keep_until,
     )
     async with pool.connection() as connection, connection.transaction():
         name = new.name
@@ -142,8 +151,9 @@ async def add_run(pool: Pool, new: NewRun, by: ChangedBy) -> BulkRun:
             name = f"{stem}-{(await rows.fetchone() or (1,))[0]}"
         try:
             rows = await connection.execute(
-                "INSERT INTO bulk_runs (name, written, setups, endpoints, versions, node, state, made_by, row_total, source)"
-                f" VALUES (%s, %s, %s, %s, %s, %s, 'waiting', %s, %s, %s) RETURNING {_COLUMNS}".encode(),
+                "INSERT INTO bulk_runs"
+                " (name, written, setups, endpoints, versions, node, state, made_by, row_total, source, desk, keep_until)"
+                f" VALUES (%s, %s, %s, %s, %s, %s, 'waiting', %s, %s, %s, %s, %s) RETURNING {_COLUMNS}".encode(),
                 (name, *values),
             )
         except UniqueViolation as error:
@@ -166,15 +176,30 @@ async def get_run(pool: Pool, name: str) -> BulkRun:
 
 
 async def list_runs(pool: Pool, of: str | None, limit: int, before: int | None = None) -> list[tuple[BulkRun, RunCounts]]:
-    """Runs and how far each is, the newest first. of : an endpoint, model or version. before : only runs of lower numbers."""
+    """Runs and how far each is, the newest first, without those of desks.
+
+    of : an endpoint, model or version. before : only runs of lower numbers.
+    """
     async with pool.connection() as connection:
         rows = await connection.execute(
             f"SELECT {_COLUMNS}, counts.* FROM bulk_runs LEFT JOIN LATERAL"
             f" (SELECT {_COUNTS} FROM bulk_blocks WHERE run = name) counts ON true"
-            " WHERE (%(of)s::text IS NULL OR %(of)s = ANY (endpoints) OR %(of)s = ANY (versions)"
+            " WHERE desk IS NULL AND (%(of)s::text IS NULL OR %(of)s = ANY (endpoints) OR %(of)s = ANY (versions)"
             " OR EXISTS (SELECT 1 FROM unnest(versions) version WHERE split_part(version, '@', 1) = %(of)s))"
             " AND (%(before)s::bigint IS NULL OR number < %(before)s) ORDER BY number DESC LIMIT %(limit)s".encode(),
             {"of": of, "before": before, "limit": limit},
+        )
+        return [(_run(row[:-5]), _counts(row[-5:])) for row in await rows.fetchall()]
+
+
+async def list_desk_runs(pool: Pool, desk: str, token: str | None, limit: int) -> list[tuple[BulkRun, RunCounts]]:
+    """The files that were answered at a desk, and how far each is, the newest first. token : only those of one link; None for all."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            f"SELECT {_COLUMNS}, counts.* FROM bulk_runs LEFT JOIN LATERAL"
+            f" (SELECT {_COUNTS} FROM bulk_blocks WHERE run = name) counts ON true"
+            " WHERE desk = %(desk)s AND (%(token)s::text IS NULL OR made_by = %(token)s) ORDER BY number DESC LIMIT %(limit)s".encode(),
+            {"desk": desk, "token": token, "limit": limit},
         )
         return [(_run(row[:-5]), _counts(row[-5:])) for row in await rows.fetchall()]
 
@@ -187,6 +212,35 @@ async def runs_to_go_on(pool: Pool, node: str) -> list[BulkRun]:
             (node, list(UNDER_WAY)),
         )
         return [_run(row) for row in await rows.fetchall()]
+
+
+async def runs_to_report(pool: Pool) -> list[BulkRun]:
+    """The finished runs of the last day whose report is to be sent and was not."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            f"SELECT {_COLUMNS} FROM bulk_runs WHERE state = 'finished' AND reported_at IS NULL"
+            " AND ended_at > now() - interval '1 day' AND json_array_length(written->'report'->'to') > 0 ORDER BY number".encode()
+        )
+        return [_run(row) for row in await rows.fetchall()]
+
+
+async def note_report(pool: Pool, name: str, fault: str | None) -> None:
+    """Keep that the report of a run was sent, or why it was not."""
+    async with pool.connection() as connection:
+        await connection.execute(
+            "UPDATE bulk_runs SET report_fault = %(fault)s::text,"
+            " reported_at = CASE WHEN %(fault)s::text IS NULL THEN now() END WHERE name = %(name)s",
+            {"fault": fault, "name": name},
+        )
+
+
+async def runs_to_forget(pool: Pool, node: str) -> list[str]:
+    """The runs of a node that are kept no longer."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT name FROM bulk_runs WHERE node = %s AND keep_until < now() AND NOT state = ANY (%s)", (node, list(UNDER_WAY))
+        )
+        return [row[0] for row in await rows.fetchall()]
 
 
 async def count_blocks(pool: Pool, name: str) -> RunCounts:
@@ -205,6 +259,13 @@ async def done_blocks(pool: Pool, name: str) -> list[DoneBlock]:
             "SELECT block, row_count, rejects, answers, sketches FROM bulk_blocks WHERE run = %s ORDER BY block", (name,)
         )
         return [DoneBlock(*row) for row in await rows.fetchall()]
+
+
+async def done_block_numbers(pool: Pool, name: str) -> list[int]:
+    """The numbers of the blocks of a run that are done, ascending."""
+    async with pool.connection() as connection:
+        rows = await connection.execute("SELECT block FROM bulk_blocks WHERE run = %s ORDER BY block", (name,))
+        return [row[0] for row in await rows.fetchall()]
 
 
 async def add_block(pool: Pool, name: str, block: DoneBlock, deltas: Sequence[WindowDelta]) -> RunState:
@@ -244,7 +305,7 @@ async def change_state(
         return await _change_state(connection, name, state, among, reason, columns)
 
 
-_SETTABLE = frozenset({"started_at", "ended_at", "busy_s", "row_total", "source", "digest", "result", "written", "node"})
+_SETTABLE = frozenset({"started_at", "ended_at", "busy_s", "row_total", "source", "digest", "result", "written"})
 
 
 async def _change_state(
@@ -274,7 +335,7 @@ async def change_by(pool: Pool, name: str, state: RunState, among: Sequence[RunS
         await trail.add_entry(connection, by, action, name)
 
 
-_DONE_TO = {"bulk stop": "stopped", "bulk resume": "resumed", "bulk forget": "forgotten"}
+_DONE_TO = {"bulk stop": "stopped", "bulk resume": "resumed"}
 
 
 async def forget_run(pool: Pool, name: str, by: ChangedBy) -> BulkRun:
@@ -292,7 +353,7 @@ async def latest_run_before(pool: Pool, run: BulkRun) -> BulkRun | None:
     """The last finished run before this one that asked the same, of the same source if there is one; None where there is none."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            f"SELECT {_COLUMNS} FROM bulk_runs WHERE number < %s AND state = 'finished' AND endpoints = %s"
+            f"SELECT {_COLUMNS} FROM bulk_runs WHERE number < %s AND state = 'finished' AND endpoints = %s AND desk IS NULL"
             " AND (written->'questions')::text = (SELECT (written->'questions')::text FROM bulk_runs WHERE name = %s)"
             " ORDER BY (written->>'source' = %s) DESC, number DESC LIMIT 1".encode(),
             (run.number, list(run.endpoints), run.name, run.order.source),
