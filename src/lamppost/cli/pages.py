@@ -25,10 +25,10 @@ def report(
 ) -> None:
     """Command ``report``."""
     file = to or Path(f"{endpoint}-{period}.html")
-    form = _form_of(file)
+    form = form_of_page(file)
     with Client(address, timeout_s=120) as client:
         content = client.fetch_bytes(f"/api/endpoints/{quote(endpoint, safe='')}/report", form=form, period=period)
-    _write_page(file, content, as_json)
+    write_page(file, content, as_json)
 
 
 def card(
@@ -40,13 +40,13 @@ def card(
     """Command ``card``."""
     name = parse_version(version)
     file = to or Path(f"{name.model}-{name.number}.html")
-    form = _form_of(file)
+    form = form_of_page(file)
     with Client(address, timeout_s=120) as client:
         content = client.fetch_bytes(f"/api/models/{quote(name.model, safe='')}/versions/{name.number}/card", form=form)
-    _write_page(file, content, as_json)
+    write_page(file, content, as_json)
 
 
-def _form_of(file: Path) -> str:
+def form_of_page(file: Path) -> str:
     """What the name of a file says is made: ``html`` or ``pdf``; raise BadRequest for any other."""
     form = file.suffix.lstrip(".").lower()
     if form not in ("html", "pdf"):
@@ -54,7 +54,7 @@ def _form_of(file: Path) -> str:
     return form
 
 
-def _write_page(file: Path, content: bytes, as_json: bool) -> None:
+def write_page(file: Path, content: bytes, as_json: bool) -> None:
     """Write a page, and print where it is; raise BadRequest where that cannot be."""
     try:
         file.write_bytes(content)

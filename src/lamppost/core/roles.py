@@ -8,26 +8,36 @@ from typing import Literal, get_args
 
 from lamppost.core.errors import NotAllowed
 
-Role = Literal["caller", "viewer", "publisher", "operator", "reviewer", "admin"]
-Permission = Literal["predict", "view", "push", "point", "review", "tokens"]
+Role = Literal["caller", "viewer", "publisher", "operator", "reviewer", "admin", "desk"]
+Permission = Literal["predict", "view", "push", "point", "review", "tokens", "desk"]
 ROLES: tuple[str, ...] = get_args(Role)
 
 MAY: dict[str, frozenset[Permission]] = {
     "caller": frozenset({"predict"}),
     "viewer": frozenset({"view"}),
     "publisher": frozenset({"view", "predict", "push"}),
-    "operator": frozenset({"view", "predict", "push", "point"}),
+    "operator": frozenset({"view", "predict", "push", "point", "desk"}),
     "reviewer": frozenset({"view", "predict", "review"}),
     "admin": frozenset(get_args(Permission)),
+    "desk": frozenset({"desk"}),
 }
+
+
+LOAD_TOKEN = "load:"  # noqa: S105, the beginning of a name
+"""What the name of the token of a load begins with; no other token's name can have a colon."""
+
+
+def is_load(token: str | None) -> bool:
+    """Whether a call came from a load: it is recorded, and counts as no traffic."""
+    return token is not None and token.startswith(LOAD_TOKEN)
 
 
 @dataclass(frozen=True, slots=True)
 class Principal:
     """The sender of a request.
 
-    endpoints : the only ones a caller may ask; None for all. expires_at : when the token ends by itself. rate_per_s : requests a second
-    that it may make on each node.
+    endpoints : the only ones a caller may ask, or whose desk a link opens; None for all. expires_at : when the token ends by itself.
+    rate_per_s : requests a second that it may make on each node.
     """
 
     token: str

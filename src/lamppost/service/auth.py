@@ -23,6 +23,8 @@ from lamppost.store.database import Pool
 log = logging.getLogger("lamppost.auth")
 
 COOKIE = "lamppost_session"
+DESK_COOKIE = "lamppost_desk"
+"""Of a desk. Browsers send it to the addresses of that desk only, where it goes before the session of a console that is open too."""
 _MOST_ADDRESSES = 10_000
 _FORGET_S = 600
 _FREE_FAILURES = 10
@@ -179,8 +181,11 @@ def _check_expiry(principal: Principal) -> None:
 
 def session_of(cookie_header: str) -> str | None:
     """The session's secret in a Cookie header (RFC 6265, section 4.2), or None."""
+    found: str | None = None
     for part in cookie_header.split(";"):
         name, _, value = part.strip().partition("=")
-        if name == COOKIE and value:
+        if name == DESK_COOKIE and value:
             return value
-    return None
+        if name == COOKIE and value:
+            found = found or value
+    return found

@@ -199,9 +199,9 @@ def _principal(name: str, role: Role, endpoints: list[str] | None, expires_at: f
     return Principal(name, role, None if endpoints is None else frozenset(endpoints), expires, rate_per_s)
 
 
-async def open_session(pool: Pool, token: str) -> str:
-    """Start a browser session for a token and return its secret."""
-    return await _admit(pool, token, "browser", SESSION_TIME)
+async def open_session(pool: Pool, token: str, time: timedelta = SESSION_TIME) -> str:
+    """Start a browser session for a token and return its secret. time : how long it lasts."""
+    return await _admit(pool, token, "browser", time)
 
 
 async def make_link(pool: Pool, token: str) -> str:

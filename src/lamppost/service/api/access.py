@@ -30,6 +30,10 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
         503: "nothing can answer at the moment",
     }.items()
 }
+FILE_ANSWER: dict[int | str, dict[str, Any]] = {
+    200: {"content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}}
+}
+"""The answer of an address that gives a file of any kind."""
 
 
 def the_node(request: Request) -> Node:
@@ -87,4 +91,5 @@ Pusher = Annotated[Caller, Depends(require_permission("push"))]
 Pointer = Annotated[Caller, Depends(require_permission("point"))]
 Reviewer = Annotated[Caller, Depends(require_permission("review"))]
 TokenKeeper = Annotated[Caller, Depends(require_permission("tokens"))]
+DeskGuest = Annotated[Caller, Depends(require_permission("desk"))]
 RequireCaller = Annotated[Caller, Depends(the_caller)]

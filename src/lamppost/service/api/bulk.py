@@ -10,12 +10,13 @@ from typing import Annotated, Any
 from uuid import UUID, uuid4
 
 from fastapi import APIRouter, Query, Request
-from fastapi.responses import FileResponse, StreamingResponse
+from fastapi.responses import FileResponse, Response, StreamingResponse
 
 from lamppost.core.bulk.order import source_name
 from lamppost.core.errors import Conflict, NotFound
-from lamppost.service.api.access import PROBLEMS, Pointer, RequireView, TheNode
+from lamppost.service.api.access import FILE_ANSWER, PROBLEMS, Pointer, RequireView, TheNode
 from lamppost.service.api.schemas.bulk import (
+    AnswerSpreadAnswer,
     BulkCheckAnswer,
     BulkCheckRequest,
     BulkPlacesAnswer,
@@ -29,6 +30,7 @@ from lamppost.service.api.schemas.bulk import (
     MatchedColumnsAnswer,
     QuestionDriftAnswer,
     QuestionRequest,
+    SentReportAnswer,
     UploadAnswer,
     UploadRequest,
 )
@@ -36,7 +38,9 @@ from lamppost.service.bulk.output import RunParts
 from lamppost.service.bulk.run_comparison import RunComparison, compare_run
 from lamppost.service.bulk.run_places import RunPlaces
 from lamppost.service.bulk.uploads import add_piece, begin_upload, check_file_name, upload_text
+from lamppost.service.monitoring.run_reports import check_receivers, run_report_facts
 from lamppost.service.node import Node
+from lamppost.service.pages.draw import MEDIA_TYPES, Form, draw_page, in_turn
 from lamppost.store.bulk import bulk_runs, uploads
 from lamppost.store.bulk.bulk_runs import BulkRun, RunCounts
 from lamppost.store.bulk.uploads import Upload
@@ -45,9 +49,7 @@ from lamppost.store.database import AWAY
 router = APIRouter(prefix="/api", tags=["bulk runs"], responses=PROBLEMS)
 
 _FOLLOW_S = 0.5
-_FILE: dict[int | str, dict[str, Any]] = {
-    200: {"content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}}
-}
+_REPORT: dict[int | str, dict[str, Any]] = {200: {"content": {"text/html": {}, "application/pdf": {}}}}
 _EVENTS: dict[int | str, dict[str, Any]] = {200: {"content": {"text/event-stream": {"schema": {"type": "string"}}}}}
 
 
@@ -61,7 +63,9 @@ async def list_bulk_places(node: TheNode, _: Pointer) -> BulkPlacesAnswer:
 @router.post("/bulk/check")
 async def check_bulk(body: BulkCheckRequest, node: TheNode, _: Pointer) -> BulkCheckAnswer:
     """What a run of this order would read and write; a run that would be refused is refused here."""
-    checked = await node.bulk_runs.check(body.to_order(), body.rows)
+    order = body.to_order()
+    await check_receivers(node.pool, order.report)
+    checked = await node.bulk_runs.check(order, body.rows)
     return BulkCheckAnswer(
         columns=checked["columns"],
         rows=checked["rows"],
@@ -69,13 +73,16 @@ async def check_bulk(body: BulkCheckRequest, node: TheNode, _: Pointer) -> BulkC
         unused=checked["unused"],
         output=checked["output"],
         first=checked["first"],
+        reason_rows=checked["reason_rows"],
     )
 
 
 @router.post("/bulk", status_code=202)
 async def start_bulk(body: BulkStartRequest, node: TheNode, caller: Pointer) -> BulkRunAnswer:
     """Start a run; it is checked first, and refused with nothing scored if its columns do not fit."""
-    run = await node.bulk_runs.begin(body.to_order(), body.name, caller.changed_by)
+    order = body.to_order()
+    await check_receivers(node.pool, order.report)
+    run = await node.bulk_runs.begin(order, body.name, caller.changed_by)
     return BulkRunAnswer(**_facts(run, RunCounts()))
 
 
@@ -112,6 +119,15 @@ async def get_bulk(
         answers_before=compared.answers_before,
         before=compared.before,
         drift=_drift(compared),
+        spreads=[
+            AnswerSpreadAnswer(
+                name=spread.name,
+                version=spread.version,
+                quantiles=spread.quantiles,
+                **{name: spread.shares[name] for name in ("edges", "range", "reference", "window")},
+            )
+            for spread in compared.spreads
+        ],
         keep=list(found.order.keep),
         columns=found.order.columns,
         first_rejects=first,
@@ -165,7 +181,7 @@ async def forget_bulk(run: str, node: TheNode, caller: Pointer) -> None:
     await node.bulk_runs.forget(run, caller.changed_by)
 
 
-@router.get("/bulk/{run}/output", response_class=FileResponse, responses=_FILE)
+@router.get("/bulk/{run}/output", response_class=FileResponse, responses=FILE_ANSWER)
 async def get_bulk_output(run: str, node: TheNode, _: Pointer) -> FileResponse:
     """The output of a finished run whose order named no target."""
     found = await bulk_runs.get_run(node.pool, run)
@@ -176,7 +192,7 @@ async def get_bulk_output(run: str, node: TheNode, _: Pointer) -> FileResponse:
     return _file(node, found, str((found.result or {}).get("path")))
 
 
-@router.get("/bulk/{run}/rejects", response_class=FileResponse, responses=_FILE)
+@router.get("/bulk/{run}/rejects", response_class=FileResponse, responses=FILE_ANSWER)
 async def get_bulk_rejects(run: str, node: TheNode, _: Pointer) -> FileResponse:
     """The rows that a finished run left out, each with its fault, as NDJSON; where its order named no file as target."""
     found = await bulk_runs.get_run(node.pool, run)
@@ -184,6 +200,19 @@ async def get_bulk_rejects(run: str, node: TheNode, _: Pointer) -> FileResponse:
     if file is None:
         raise NotFound(f"the service keeps no rejects of {run}: there were none, or they are beside its output")
     return _file(node, found, file.name)
+
+
+@router.get("/bulk/{run}/report", response_class=Response, responses=_REPORT)
+async def get_bulk_report(run: str, node: TheNode, _: Pointer, form: Form = "html") -> Response:
+    """The report about a finished run, as HTML or PDF. Which rows it lists is set with the run."""
+    found = await bulk_runs.get_run(node.pool, run)
+    if found.state != "finished":
+        raise Conflict(f"the bulk run {run} is {found.state}; its report is there when it has finished")
+    async with in_turn():
+        facts = await run_report_facts(node.pool, node.window_counting, found, node.settings.public_address)
+        page = await draw_page("run_report", facts, form)
+    head = {"content-disposition": f'inline; filename="{run}.{form}"'}
+    return Response(page, media_type=MEDIA_TYPES[form], headers=head)
 
 
 def _file(node: Node, run: BulkRun, name: str) -> FileResponse:
@@ -238,6 +267,7 @@ async def _answer(node: Node, name: str) -> BulkRunAnswer:
 
 
 def _facts(run: BulkRun, counts: RunCounts) -> dict[str, Any]:
+    report = run.order.report
     going = run.state in ("running", "stopping")
     rate = (counts.recent_rows / counts.recent_s if counts.recent_s > 0 else None) if going else None
     if not going and run.busy_s > 0 and counts.rows:
@@ -268,6 +298,7 @@ def _facts(run: BulkRun, counts: RunCounts) -> dict[str, Any]:
         "busy_s": run.busy_s,
         "digest": run.digest,
         "result": _result(run),
+        "report": report and SentReportAnswer(to=list(report.to), sent_at=run.reported_at, fault=run.report_fault),
     }
 
 

@@ -16,13 +16,21 @@ from lamppost.service.api.mappers import review_answer, rollback_target, rollout
 from lamppost.service.api.openapi_document import manifests_of
 from lamppost.service.api.schemas.base import Instant, field_answers
 from lamppost.service.api.schemas.calls import CallAnswer, CallDetailAnswer
-from lamppost.service.api.schemas.endpoints import EndpointAnswer, EndpointDetailAnswer, OverviewAnswer, RevisionAnswer, ShadowAnswer
+from lamppost.service.api.schemas.endpoints import (
+    EndpointAnswer,
+    EndpointDetailAnswer,
+    GoingLoadAnswer,
+    OverviewAnswer,
+    RevisionAnswer,
+    ShadowAnswer,
+)
 from lamppost.service.deployment.route_table import Route
 from lamppost.service.monitoring.endpoint_summaries import LastHour, MonitoringSummary, SummariesByEndpoint
 from lamppost.service.node import Node
 from lamppost.service.prediction.answer_hooks import ShadowState
 from lamppost.store import call_search, endpoints, reviews
 from lamppost.store.call_search import CallFilter
+from lamppost.store.measuring import loads
 
 router = APIRouter(prefix="/api", tags=["endpoints"], responses=PROBLEMS)
 
@@ -88,6 +96,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> Endpoint
     plan = await asyncio.to_thread(ValidationPlan, schema.inputs, options=schema.options)
     past = await endpoints.endpoint_history(node.pool, endpoint, 1_000)
     back = endpoints.find_rollback_target(past)
+    load = await loads.going_load(node.pool, endpoint)
     return EndpointDetailAnswer(
         **_shape(node, route, *(await node.endpoint_summaries.summary_of(endpoint))).model_dump(),
         inputs=field_answers(schema.inputs),
@@ -112,6 +121,7 @@ async def get_endpoint(endpoint: str, node: TheNode, _: RequireView) -> Endpoint
         approvals=(await endpoints.list_demanded_approvals(node.pool)).get(endpoint, 0),
         back=None if back is None else rollback_target(back),
         rollout=rollout_answer(*going[0]) if (going := await node.rollout_driver.latest_rollouts(endpoint)) else None,
+        load=GoingLoadAnswer(name=load.name, made_by=load.made_by, ends_at=load.ends_at) if load is not None else None,
         shadows=[_shadow(shadow) for shadow in route.hooks.shadows] if route.hooks is not None else [],
         reviews=[
             review_answer(review) for review in await reviews.list_reviews(node.pool, endpoint) if review.state in ("open", "approved")

@@ -20,6 +20,7 @@ from lamppost.service.api.schemas.schedules import (
     ScheduleRunAnswer,
     order_request,
 )
+from lamppost.service.monitoring.run_reports import check_receivers
 from lamppost.store.bulk import schedules
 from lamppost.store.bulk.schedules import ScheduledTime, StoredSchedule
 
@@ -46,6 +47,7 @@ async def save_schedule(name: str, body: ScheduleRequest, node: TheNode, caller:
     """Make a schedule, or change it. Its order is checked as that of a run is, but for a source that a later day will bring."""
     schedule = Schedule(check_name(name, "schedule"), body.every, body.zone, body.run.to_order(), body.missed, body.paused)
     node.bulk_runs.check_questions(schedule.order)
+    await check_receivers(node.pool, schedule.order.report)
     await schedules.save_schedules(node.pool, [schedule], caller.changed_by)
     return _answer(await schedules.get_schedule(node.pool, name), None)
 

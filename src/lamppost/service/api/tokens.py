@@ -61,7 +61,7 @@ async def sign_in(given: SignInRequest, request: Request, response: Response, no
 async def make_link(request: Request, node: TheNode, caller: RequireCaller) -> SignInLinkAnswer:
     """A link that signs one browser in as the caller, once, within 15 minutes."""
     secret = await tokens.make_link(node.pool, caller.token)
-    here = node.settings.public_address if node.settings.public_urls else str(request.base_url).rstrip("/")
+    here = node.settings.link_address(str(request.base_url))
     return SignInLinkAnswer(link=f"{here}/#link={secret}")
 
 
@@ -107,6 +107,8 @@ async def list_tokens(node: TheNode, _: TokenKeeper) -> list[TokenAnswer]:
 async def make_token(body: TokenRequest, node: TheNode, caller: TokenKeeper) -> NewTokenAnswer:
     """Make a token. Its secret is shown only in this answer."""
     check_name(body.name, "token")
+    if body.role == "desk":
+        raise BadRequest("a token of a desk is its link; make one: lamppost desk open ENDPOINT")
     if body.endpoints is not None and body.role != "caller":
         raise BadRequest(f"only a caller's token can be kept to endpoints, not a {body.role}'s")
     if body.expires_at is not None and body.expires_at <= datetime.now(UTC):

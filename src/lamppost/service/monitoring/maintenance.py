@@ -14,10 +14,12 @@ from lamppost.service.monitoring.leader import Job, Leader
 from lamppost.service.monitoring.notices import NoticeSender
 from lamppost.service.monitoring.reports import send_due_reports
 from lamppost.service.monitoring.retention import roll_up_and_delete
+from lamppost.service.monitoring.run_reports import RunReports
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.service.settings import Settings
 from lamppost.store.call_blocks import merge_small_blocks
 from lamppost.store.database import Pool
+from lamppost.store.measuring import loads
 
 
 class Maintenance:
@@ -28,6 +30,7 @@ class Maintenance:
     ) -> None:
         self.drift_evaluation = DriftEvaluation(pool, deployment, window_counting)
         self.notices = NoticeSender(pool, settings)
+        self._run_reports = RunReports(pool, window_counting, self.notices, settings.public_address)
         self._pool = pool
         self._deployment = deployment
         self._node = node
@@ -40,6 +43,8 @@ class Maintenance:
             Job("merge window counts", 60.0, self._merge_deltas),
             Job("merge call blocks", 60.0, self._merge_blocks),
             Job("send reports", 20.0, self._send_reports),
+            Job("send reports of bulk runs", 5.0, self._run_reports.send_due),
+            Job("end overdue loads", 30.0, self._end_loads),
             Job("roll up and delete", 3_600.0, self._roll_up),
         )
         self._leader = Leader(pool, jobs, self._count_calls, self._alerts.forget_windows)
@@ -71,6 +76,9 @@ class Maintenance:
 
     async def _merge_blocks(self, now: datetime) -> None:
         await merge_small_blocks(self._pool, now)
+
+    async def _end_loads(self, _: datetime) -> None:
+        await loads.end_overdue_loads(self._pool)
 
     async def _send_reports(self, now: datetime) -> None:
         await send_due_reports(self._pool, self._deployment, self.notices, now)

@@ -150,13 +150,20 @@ class NoticeSender:
         if answer.status_code >= 300:
             raise ValueError(f"the receiver answered {answer.status_code}")
 
-    def send_mail(self, to: str, subject: str, text: str, attachments: Sequence[tuple[str, str, bytes]] = ()) -> None:
-        """Send one mail over the node's mail server. attachments : name, subtype of application/ or text/, content."""
+    def send_mail(
+        self, to: str, subject: str, text: str, attachments: Sequence[tuple[str, str, bytes]] = (), page: str | None = None
+    ) -> None:
+        """Send one mail over the node's mail server. attachments : name, subtype of application/ or text/, content.
+
+        page : the same as HTML, for mail programs that show it.
+        """
         if self._settings.smtp is None:
             raise ValueError("this node has no mail server; start it with up --smtp HOST:PORT")
         message = EmailMessage()
         message["Subject"], message["From"], message["To"] = f"[Lamp Post] {subject}", self._settings.mail_from, to
         message.set_content(text)
+        if page is not None:
+            message.add_alternative(page, subtype="html")
         for name, subtype, content in attachments:
             message.add_attachment(content, maintype="text" if subtype == "html" else "application", subtype=subtype, filename=name)
         host, _, port = self._settings.smtp.rpartition(":")

@@ -14,7 +14,7 @@ from lamppost.core.errors import LampPostError, Unavailable
 from lamppost.core.extras import check_extra
 
 Form = Literal["html", "pdf"]
-PageKind = Literal["report", "card"]
+PageKind = Literal["report", "run_report", "card"]
 MEDIA_TYPES: dict[Form, str] = {"html": "text/html; charset=utf-8", "pdf": "application/pdf"}
 _DRAW_S = 60.0
 _MOST_WAITING = 4
@@ -60,5 +60,5 @@ async def draw_page(kind: PageKind, facts: dict[str, Any], form: Form) -> bytes:
             process.kill()
         raise
     if process.returncode:
-        raise LampPostError(f"the {kind} could not be drawn: {error.decode(errors='replace').strip()[-300:]}")
+        raise LampPostError(f"the {kind.replace('_', ' ')} could not be drawn: {error.decode(errors='replace').strip()[-300:]}")
     return document

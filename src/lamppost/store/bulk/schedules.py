@@ -65,11 +65,13 @@ async def list_schedules(pool: Pool) -> list[StoredSchedule]:
 
 async def get_schedule(pool: Pool, name: str) -> StoredSchedule:
     """One schedule; raise NotFound."""
-    known = {stored.schedule.name: stored for stored in await list_schedules(pool)}
-    if name not in known:
-        like = closest_name(name, known)
-        raise NotFound(f"there is no schedule {name}; " + (f"did you mean {like}?" if like else "see lamppost schedule list"))
-    return known[name]
+    async with pool.connection() as connection:
+        rows = await connection.execute(f"SELECT {_COLUMNS} FROM schedules WHERE name = %s".encode(), (name,))
+        if (row := await rows.fetchone()) is not None:
+            return _stored(row)
+        others = await connection.execute("SELECT name FROM schedules")
+        like = closest_name(name, [row[0] for row in await others.fetchall()])
+    raise NotFound(f"there is no schedule {name}; " + (f"did you mean {like}?" if like else "see lamppost schedule list"))
 
 
 async def save_schedules(pool: Pool, schedules: Sequence[Schedule], by: ChangedBy, action: str = "schedule") -> None:

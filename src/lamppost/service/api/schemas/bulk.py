@@ -22,11 +22,34 @@ class QuestionRequest(ApiModel):
     options: dict[str, Any] = Described(default_factory=dict)
 
 
+class RunReportRequest(ApiModel):
+    """A report about the finished run. to : mail channels. where : conditions on the rows that it lists, ``label = fails``.
+
+    sort : columns, ``-scores.fails`` for the largest first. rows : how many are listed. text : a template of its first paragraph (Jinja)
+    with ``endpoint``, ``run``, ``source``, ``rows``, ``answered``, ``rejects``, ``answers``, ``answers_before``, ``run_before``, ``chosen``
+    and ``date``; left out, the usual one.
+    """
+
+    to: list[str] = Described(default_factory=list, max_length=20)
+    where: list[str] = Described(default_factory=list, max_length=20)
+    sort: list[str] = Described(default_factory=list, max_length=10)
+    rows: int = Described(default=20, ge=0, le=200)
+    text: str | None = Described(default=None, max_length=10_000)
+
+
+class ReasonTermsRequest(ApiModel):
+    """Reasons of each answer as further columns. fields : how many. rows : most rows that are asked for them, for each row."""
+
+    fields: int = Described(default=3, ge=1, le=20)
+    rows: int = Described(default=64, ge=1, le=2_000)
+
+
 class BulkOrderRequest(ApiModel):
     """What to score, and where to.
 
     source : ``folder:path``, ``source:table``, ``source:SELECT …``, a URL, or ``upload:id``. target : ``folder:path``, ``target:table``,
     or a URL; left out, the service keeps the output for ``GET …/output``. columns : by field, its column. most_rejects : a share.
+    on : a cluster that answers, by its name or the address of its scheduler; left out, the node itself.
     """
 
     questions: list[QuestionRequest] = Described(min_length=1, max_length=MOST_QUESTIONS)
@@ -35,12 +58,16 @@ class BulkOrderRequest(ApiModel):
     source_format: Format | None = None
     target_format: Format | None = None
     delimiter: str = Described(default=",", min_length=1, max_length=1)
+    sheet: str | None = Described(default=None, max_length=200)
     columns: dict[str, str] = Described(default_factory=dict)
     keep: list[str] = Described(default_factory=list, max_length=2_000)
     most_rejects: float = Described(default=USUAL_MOST_REJECTS, ge=0, le=1)
     rows_per_second: float | None = Described(default=None, gt=0)
     replace: bool = False
     key: list[str] = Described(default_factory=list, max_length=20)
+    report: RunReportRequest | None = None
+    reasons: ReasonTermsRequest | None = None
+    on: str | None = Described(default=None, max_length=300)
 
     def to_order(self) -> BulkOrder:
         """The order; raise BadRequest for one that contradicts itself."""
@@ -67,7 +94,10 @@ class MatchedColumnsAnswer(ApiModel):
 
 
 class BulkCheckAnswer(ApiModel):
-    """What a run would read and write. matches : for each question. unused : columns that do nothing. first : rows as text."""
+    """What a run would read and write. matches : for each question. unused : columns that do nothing. first : rows as text.
+
+    reason_rows : how many rows are asked for the reasons of each row, beside the row itself; None where no reasons are wanted.
+    """
 
     columns: list[str]
     rows: int | None
@@ -75,6 +105,7 @@ class BulkCheckAnswer(ApiModel):
     unused: list[str]
     output: list[str]
     first: list[dict[str, Any]]
+    reason_rows: int | None
 
 
 class BulkResultAnswer(ApiModel):
@@ -87,6 +118,14 @@ class BulkResultAnswer(ApiModel):
     rejects: str | None = None
     fetchable: bool = False
     rejects_fetchable: bool = False
+
+
+class SentReportAnswer(ApiModel):
+    """Whether the report of a run has gone out. fault : why it has not; it is tried again for a day."""
+
+    to: list[str]
+    sent_at: datetime | None
+    fault: str | None
 
 
 class BulkRunAnswer(ApiModel):
@@ -118,6 +157,7 @@ class BulkRunAnswer(ApiModel):
     busy_s: float
     digest: str | None
     result: BulkResultAnswer | None
+    report: SentReportAnswer | None
 
 
 class ChangedFieldAnswer(ApiModel):
@@ -138,6 +178,21 @@ class QuestionDriftAnswer(ApiModel):
     fields: list[ChangedFieldAnswer]
 
 
+class AnswerSpreadAnswer(ApiModel):
+    """How an answer that is a number is spread over the rows of a run, beside training: parts of the rows in each bin.
+
+    edges : upper ends of all bins but the last. quantiles : by their percentage, ``"50"`` for the median.
+    """
+
+    name: str
+    version: str
+    edges: list[float]
+    range: list[float]
+    reference: list[float]
+    window: list[float]
+    quantiles: dict[str, float]
+
+
 class BulkRunDetailAnswer(BulkRunAnswer):
     """answers : by column, how often each label was given. before : the run that it is compared with. first_rejects : some of them."""
 
@@ -145,6 +200,7 @@ class BulkRunDetailAnswer(BulkRunAnswer):
     answers_before: dict[str, dict[str, int]] | None
     before: str | None
     drift: list[QuestionDriftAnswer]
+    spreads: list[AnswerSpreadAnswer]
     keep: list[str]
     columns: dict[str, str]
     first_rejects: list[dict[str, Any]]

@@ -135,6 +135,14 @@ class ShadowAnswer(ApiModel):
     left_out: int
 
 
+class GoingLoadAnswer(ApiModel):
+    """A load that goes on at an endpoint. Its calls are recorded, and count as no traffic."""
+
+    name: str
+    made_by: str
+    ends_at: datetime
+
+
 class EndpointDetailAnswer(EndpointAnswer):
     """An endpoint with everything that its page shows. example, json_schema : of a body with one row, options beside its fields.
 
@@ -151,5 +159,6 @@ class EndpointDetailAnswer(EndpointAnswer):
     approvals: int = Described(description="how many others must approve a version before it serves")
     back: RollbackTargetAnswer | None = Described(description="what going back would return to")
     rollout: RolloutAnswer | None = Described(description="the last one, whether it goes on or is over")
+    load: GoingLoadAnswer | None
     shadows: list[ShadowAnswer]
     reviews: list[ReviewAnswer] = Described(description="open and approved ones")
