@@ -147,9 +147,10 @@ class Roles(unittest.TestCase):
                 "caller": ["predict"],
                 "viewer": ["view"],
                 "publisher": ["predict", "push", "view"],
-                "operator": ["point", "predict", "push", "view"],
+                "operator": ["desk", "point", "predict", "push", "view"],
                 "reviewer": ["predict", "review", "view"],
-                "admin": ["point", "predict", "push", "review", "tokens", "view"],
+                "admin": ["desk", "point", "predict", "push", "review", "tokens", "view"],
+                "desk": ["desk"],
             },
         )
 

@@ -36,6 +36,8 @@ NAMES = {
     "request_id": UUID(int=7),
     "run": "no-such-run",
     "upload": UUID(int=8),
+    "file": UUID(int=9),
+    "other": "no-such-load",
 }
 # every route, the permission that it needs ("nobody" for no token at all, "anybody" for any token), and a body that does no harm
 ROUTES: list[tuple[str, str, Any]] = [
@@ -85,9 +87,37 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("POST /api/bulk/{run}/repeat", "point", {}),
     ("GET /api/bulk/{run}/output", "point", None),
     ("GET /api/bulk/{run}/rejects", "point", None),
+    ("GET /api/bulk/{run}/report", "point", None),
     ("DELETE /api/bulk/{run}", "point", None),
     ("POST /api/uploads", "point", {"file_name": "lamps.csv"}),
     ("PUT /api/uploads/{upload}", "point", None),
+    ("GET /api/loads", "view", None),
+    ("POST /api/loads", "point", {"plan": {"endpoints": ["nowhere"]}}),
+    ("GET /api/loads/rows", "point", None),
+    ("GET /api/loads/{name}", "view", None),
+    ("GET /api/loads/{name}/against/{other}", "view", None),
+    ("PUT /api/loads/{name}/result", "point", {"steps": []}),
+    ("DELETE /api/loads/{name}", "point", None),
+    ("GET /api/desks", "view", None),
+    ("GET /api/desks/{endpoint}", "view", None),
+    ("PUT /api/desks/{endpoint}", "point", {"title": "Lamps"}),
+    ("POST /api/desk/{endpoint}/session", "nobody", {}),
+    ("GET /api/desk/{endpoint}", "desk", None),
+    ("POST /api/desk/{endpoint}/ask", "desk", {"row": ROW}),
+    ("POST /api/desk/{endpoint}/why", "desk", {"row": {}}),
+    ("POST /api/desk/{endpoint}/files", "desk", {"file_name": "lamps.csv"}),
+    ("PUT /api/desk/{endpoint}/files/{file}", "desk", None),
+    ("POST /api/desk/{endpoint}/files/{file}/match", "desk", {}),
+    ("POST /api/desk/{endpoint}/results", "desk", {"file": str(UUID(int=1))}),
+    ("GET /api/desk/{endpoint}/results", "desk", None),
+    ("GET /api/desk/{endpoint}/results/{name}", "desk", None),
+    ("GET /api/desk/{endpoint}/results/{name}/rows", "desk", None),
+    ("GET /api/desk/{endpoint}/results/{name}/file", "desk", None),
+    ("DELETE /api/desk/{endpoint}/results/{name}", "desk", None),
+    ("DELETE /api/desk/{endpoint}/session", "desk", None),
+    ("POST /api/desks/{endpoint}/links", "point", {"for_s": 1}),
+    ("DELETE /api/desks/{endpoint}/links/{name}", "point", None),
+    ("DELETE /api/desks/{endpoint}", "point", None),
     ("GET /api/schedules", "view", None),
     ("POST /api/schedules/next", "view", {"every": "0 5 * * *"}),
     (
@@ -325,7 +355,10 @@ class WhoMay(Asking):
         self.assertEqual(routes, {route for route, _, _ in ROUTES if "/predict/" not in route}, "every route stands in the table")
         with self.service.client() as admin:
             for role in ROLES:
-                secret = admin.fetch("POST", "/api/tokens", {"name": f"role-{role}", "role": role})["secret"]
+                if role == "desk":  # the token of a desk is its link
+                    secret = admin.fetch("POST", "/api/desks/outage-risk/links", {"name": "role-desk"})["link"].partition("#link=")[2]
+                else:
+                    secret = admin.fetch("POST", "/api/tokens", {"name": f"role-{role}", "role": role})["secret"]
                 for route, permission, body in ROUTES:
                     method, path = route.split(" ")
                     address = self.service.address + path.format(**NAMES)
@@ -390,7 +423,7 @@ class WhoMay(Asking):
             self.assertTrue("httponly" in cookie and "samesite=strict" in cookie and self.service.token.lower() not in cookie)
             self.assertEqual(
                 browser.get("/api/session").json(),
-                {"token": "admin", "role": "admin", "may": ["point", "predict", "push", "review", "tokens", "view"]},
+                {"token": "admin", "role": "admin", "may": ["desk", "point", "predict", "push", "review", "tokens", "view"]},
             )
             self.assertEqual(browser.post("/predict/outage-risk", json=ROW, headers={"origin": self.service.address}).status_code, 200)
             foreign = browser.post("/predict/outage-risk", json=ROW, headers={"origin": "http://127.0.0.1:1"})

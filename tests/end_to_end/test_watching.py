@@ -173,7 +173,7 @@ class Watching(unittest.TestCase):
         def mails() -> list[str]:
             return [mail for mail in self.mailbox.got if "daily report" in mail]
 
-        until(lambda: any("outage-risk" in mail for mail in mails()), 60, "the report of outage-risk")
+        until(lambda: any("outage-risk" in mail for mail in mails()), 120, "the report of outage-risk")
         (mail, *_) = [mail for mail in mails() if "Subject: [Lamp Post] outage-risk, daily report" in mail]
         self.assertIn("application/pdf", mail)
         self.assertIn('filename="outage-risk.html"', mail)

@@ -23,8 +23,11 @@ from lamppost.service.api import (
     changes,
     declared,
     deletion,
+    desk,
+    desks,
     endpoints,
     explanations,
+    loads,
     logs,
     models,
     monitoring,
@@ -45,7 +48,7 @@ from lamppost.service.node import Node, running
 
 _API = (
     *(endpoints, monitoring, changes, deletion, declared, models, replay, explanations, reviews, alerts, packages, tokens, backup, logs),
-    *(bulk, schedules, node_status),
+    *(bulk, schedules, desks, desk, loads, node_status),
 )
 
 

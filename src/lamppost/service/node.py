@@ -19,6 +19,7 @@ from lamppost.service.auth import Auth
 from lamppost.service.bulk.run_starting import BulkRuns
 from lamppost.service.bulk.scheduling import Scheduling
 from lamppost.service.database_watch import DatabaseWatch
+from lamppost.service.deployment.call_admission import CallAdmission
 from lamppost.service.deployment.changes import EndpointChanges
 from lamppost.service.deployment.deletion import Deletions
 from lamppost.service.deployment.deployment import Deployment
@@ -82,6 +83,7 @@ class Node:
         self.explainer = Explainer(self.deployment)
         self.bulk_runs = BulkRuns(self.pool, settings, lambda name: self.deployment.table.find_route(name).setup)
         self.rollout_driver = RolloutDriver(self.pool, self.deployment, self.changes)
+        self.call_admission = CallAdmission(self.auth, self.deployment)
         self.predict_handler = PredictHandler(self.auth, self.deployment, self.recorder, settings.max_body_bytes)
         self.known_hosts = KnownHosts((settings.address, *settings.public_urls))
         self.connection_limits = ConnectionLimits(available_connections())

@@ -26,6 +26,7 @@ class Settings:
     environments : whether packages with other pins get the libraries that they were packed with.
     sources : databases that fields may be looked up in and bulk runs may read, URL by name. targets : databases that bulk runs may write.
     folders : folders and stores whose files bulk runs may read and write, path or URL by name.
+    clusters : Dask clusters that bulk runs may be spread over, address of the scheduler by name.
     address : where this node listens. public_urls : addresses that people and programs use, the first in links and mails.
     trusted_proxies : networks of proxies whose headers about the sender are believed. cors_origins : origins of pages that may ask with a
     token.
@@ -52,6 +53,7 @@ class Settings:
     sources: dict[str, str] = field(default_factory=dict)
     targets: dict[str, str] = field(default_factory=dict)
     folders: dict[str, str] = field(default_factory=dict)
+    clusters: dict[str, str] = field(default_factory=dict)
     address: str = "http://127.0.0.1:8420"
     public_urls: tuple[str, ...] = ()
     trusted_proxies: tuple[Network, ...] = ()
@@ -69,3 +71,7 @@ class Settings:
     def public_address(self) -> str:
         """The address for links."""
         return self.public_urls[0] if self.public_urls else self.address
+
+    def link_address(self, asked: str) -> str:
+        """The address of a link for a caller: the public one; where there is none, the one that the caller asked."""
+        return self.public_address if self.public_urls else asked.rstrip("/")

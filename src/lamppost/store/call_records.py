@@ -11,6 +11,7 @@ from typing import NamedTuple
 import orjson
 
 from lamppost.core.monitoring.latency_histogram import bucket_counts
+from lamppost.core.roles import is_load
 
 WINDOW_S = 10
 _SIZES = struct.Struct("!II")
@@ -113,9 +114,11 @@ class CallCount(NamedTuple):
 
 
 def count_calls(calls: Iterable[CallRecord]) -> Counter[CallCount]:
-    """The number of calls of each kind."""
+    """The number of calls of each kind; those of loads are none."""
     kinds: dict[tuple[str, str | None, int, int, bool], list[int]] = {}
     for call in calls:
+        if is_load(call.token):
+            continue
         kinds.setdefault((call.endpoint, call.version, call.status, _window(call), call.shadow), []).append(call.total_us)
     counts: Counter[CallCount] = Counter()
     for (endpoint, version, status, at, shadow), took in kinds.items():
@@ -135,10 +138,10 @@ class PhaseCount(NamedTuple):
 
 
 def count_phases(calls: Iterable[CallRecord]) -> Counter[PhaseCount]:
-    """Durations of answered calls by phase; shadows are not counted."""
+    """Durations of answered calls by phase; shadows and loads are not counted."""
     kinds: dict[tuple[str, str, int, tuple[str, ...]], list[tuple[int, ...]]] = {}
     for call in calls:
-        if call.status == 200 and not call.shadow and call.version is not None:
+        if call.status == 200 and not call.shadow and call.version is not None and not is_load(call.token):
             took = call.phases_us
             names, values = (*took, "total", "rows"), (*took.values(), call.total_us, call.rows)
             if call.batch_rows is not None:

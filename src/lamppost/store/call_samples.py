@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from lamppost.core.monitoring.call_sampling import draw_instants
-from lamppost.store.call_search import RECORDED_INPUT, RecordedInput
+from lamppost.store.call_search import NO_LOAD, RECORDED_INPUT, RecordedInput
 from lamppost.store.database import Pool
 
 _STEP_S = 10.0
@@ -17,7 +17,7 @@ _FINE = timedelta(days=1)
 _FEW = 4
 """Calls for each one wanted, up to which all are looked at."""
 _CALLERS = 1_000
-_THERE = "endpoint = %(endpoint)s AND NOT shadow AND at >= %(since)s AND at < %(until)s"
+_THERE = f"endpoint = %(endpoint)s AND NOT shadow AND {NO_LOAD} AND at >= %(since)s AND at < %(until)s"
 _ANSWERED = "AND input IS NOT NULL AND status = 200 AND version = %(version)s"
 
 

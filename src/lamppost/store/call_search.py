@@ -9,6 +9,7 @@ from typing import Any
 from uuid import UUID
 
 from lamppost.core.errors import NotFound
+from lamppost.core.roles import LOAD_TOKEN
 from lamppost.store.call_blocks import COLUMNS
 from lamppost.store.database import Pool
 
@@ -18,6 +19,10 @@ _SOUGHT = timedelta(days=30)
 """How far back calls are looked for."""
 _MOST_BLOCKS = 256
 """Blocks that are opened at once: one at first, because the newest calls are wanted, and more where these do not fulfil the conditions."""
+
+
+NO_LOAD = f"(token IS NULL OR NOT starts_with(token, '{LOAD_TOKEN}'))"
+"""Of calls: those that did not come from a load."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,7 +92,7 @@ async def _newest(pool: Pool, columns: Sequence[str], asked: Mapping[str, Any], 
         for parts in (
             [one.head for one in conditions],
             ["number = ANY(%(blocks)s)", *(one.columns for one in conditions)],
-            ["NOT shadow", also, *(one.call for one in conditions)],
+            ["NOT shadow", "" if "token" in asked else NO_LOAD, also, *(one.call for one in conditions)],
         )
     )
     query = (

@@ -46,6 +46,7 @@ from lamppost.store.database import hand_over, is_away, migrate
 log = logging.getLogger("lamppost.workers")
 
 _SWITCH_S = 0.0005
+_SCHEDULER = re.compile(r"(tcp|tls|ws|wss)://[^\s/]+:\d+")
 """How long a thread that writes records may keep the interpreter from the loop that answers."""
 
 
@@ -159,6 +160,13 @@ def up(
         list[str] | None,
         typer.Option(help="A PostgreSQL database that bulk runs may write to (may be repeated); $NAME as before.", metavar="NAME=URL"),
     ] = None,
+    cluster: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="A Dask cluster that bulk runs may be spread over, by the address of its scheduler (may be repeated).",
+            metavar="NAME=tcp://HOST:PORT",
+        ),
+    ] = None,
     folder: Annotated[
         list[str] | None,
         typer.Option(
@@ -198,6 +206,7 @@ def up(
     sources = dict(_named_url(text, "--source") for text in source or ())
     targets = dict(_named_url(text, "--target") for text in target or ())
     folders = dict(_folder(text) for text in folder or ())
+    clusters = dict(_cluster(text) for text in cluster or ())
     if double := sorted(folders.keys() & {*sources, *targets, "upload"}):
         raise SetupError(f"--folder {double[0]}=… has the name of a database, or of uploads; give the folder another name")
     public_urls = tuple(_public_url(url) for url in public_url or ())
@@ -233,6 +242,7 @@ def up(
                 sources=sources,
                 targets=targets,
                 folders=folders,
+                clusters=clusters,
                 name=check_name(name, "node") if name else f"{socket.gethostname()}:{listener.getsockname()[1]}",
                 address=node_address.rstrip("/") if node_address else address.replace("//0.0.0.0:", f"//{_own_address(url)}:"),
                 log_bytes=_bytes(log_size, "--log-size"),
@@ -362,6 +372,14 @@ def _named_url(text: str, option: str) -> tuple[str, str]:
     if not equals or not url:
         raise SetupError(f"{option} {name}=… needs NAME=URL, or NAME=$VARIABLE with a variable that holds the URL")
     return check_name(name, option.strip("-")), url
+
+
+def _cluster(text: str) -> tuple[str, str]:
+    """Name and address of a cluster's scheduler; raise SetupError for what is neither."""
+    name, address = _named_url(text, "--cluster")
+    if not _SCHEDULER.fullmatch(address):
+        raise SetupError(f"--cluster {name}={address} is no address of a scheduler; write tcp://HOST:PORT, or tls://HOST:PORT")
+    return name, address
 
 
 def _folder(text: str) -> tuple[str, str]:

@@ -14,6 +14,7 @@ from lamppost.core.endpoint.rollout_counts import RolloutTally
 from lamppost.core.endpoint.shares import GOLDEN
 from lamppost.core.errors import LampPostError, LaneFull
 from lamppost.core.payload.validation_plan import Row
+from lamppost.core.roles import is_load
 from lamppost.core.schema.fields import Schema
 from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.runtime.lane import Lane
@@ -76,6 +77,8 @@ class AnswerHooks:
         """Count and copy an answered call. rows : as the model took them; None for columns, which are counted and not copied. keys : by
         version, what gave it the first of its rows, where callers are kept with a version.
         """
+        if is_load(token):
+            return
         key_of = keys or {}
         tally = self.tally
         if tally is not None:

@@ -9,6 +9,7 @@ from bisect import bisect_left
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
+from lamppost.core.roles import is_load
 from lamppost.store.call_records import CallRecord
 
 EDGES_S = (0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0)
@@ -37,9 +38,9 @@ class Meter:
         self.speed: dict[tuple[str, str], LatencyCounts] = {}
 
     def count_calls(self, calls: Iterable[CallRecord]) -> None:
-        """Count some calls; shadows are none."""
+        """Count some calls; shadows and loads are none."""
         for call in calls:
-            if call.shadow:
+            if call.shadow or is_load(call.token):
                 continue
             key = (call.endpoint, call.version or "")
             speed = self.speed.get(key)

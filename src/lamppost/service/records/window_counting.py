@@ -32,6 +32,7 @@ from lamppost.core.errors import DatabaseAway, LampPostError, PackageRefused
 from lamppost.core.monitoring.settings import TICK_S
 from lamppost.core.names import parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
+from lamppost.core.roles import is_load
 from lamppost.core.schema.columns import Column
 from lamppost.core.schema.fields import Schema
 from lamppost.package.read import Lamp
@@ -171,7 +172,14 @@ class WindowCounting:
     ) -> list[WindowDelta]:
         groups: dict[tuple[str, str, int, bool], _Group] = defaultdict(_Group)
         for at, call in enumerate(calls):
-            if call.status != 200 or call.shadow or call.version is None or call.input is None or call.answer is None:
+            if (
+                call.status != 200
+                or call.shadow
+                or call.version is None
+                or call.input is None
+                or call.answer is None
+                or is_load(call.token)
+            ):
                 continue
             rows, answers = request_rows(orjson.loads(call.input)), answer_rows(orjson.loads(call.answer))
             if not rows or len(rows) != len(answers):

@@ -1,0 +1,1 @@
+"""Tables of measurements that people have made: loads."""
