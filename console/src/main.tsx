@@ -1,9 +1,8 @@
 import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { Tooltip } from "radix-ui";
-import { StrictMode } from "react";
+import { type ReactNode, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
-import { App } from "./App";
 import { api, BASE, good, ProblemError } from "./api/client";
 import { Toasts } from "./parts/Toasts";
 import "./styles.css";
@@ -40,15 +39,24 @@ window.addEventListener("hashchange", () => {
   if (window.location.hash.startsWith("#link=")) window.location.reload();
 });
 
-const linkFailed = await signInByLink();
+/** A desk is a page of its own: who only asks there loads nothing of the console. */
+async function page(): Promise<ReactNode> {
+  const desk = /^\/desk\/([^/]+)/.exec(window.location.pathname.slice(BASE.length))?.[1];
+  if (desk === undefined) {
+    const [{ App }, linkFailed] = await Promise.all([import("./App"), signInByLink()]);
+    return <App linkFailed={linkFailed} />;
+  }
+  const { DeskApp, openDesk } = await import("./desk/DeskApp");
+  return <DeskApp linkFailed={await openDesk(decodeURIComponent(desk))} />;
+}
+
+const shown = await page();
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
       <BrowserRouter basename={BASE}>
         <Tooltip.Provider delayDuration={250}>
-          <Toasts>
-            <App linkFailed={linkFailed} />
-          </Toasts>
+          <Toasts>{shown}</Toasts>
         </Tooltip.Provider>
       </BrowserRouter>
     </QueryClientProvider>

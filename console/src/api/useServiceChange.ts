@@ -10,6 +10,7 @@ const CHANGED = {
   token: ["tokens", "trail"],
   calls: ["calls"],
   bulk: ["bulk", "trail"],
+  desks: ["desks", "tokens", "trail"],
 } as const satisfies Record<string, readonly string[]>;
 
 export type Changed = keyof typeof CHANGED;

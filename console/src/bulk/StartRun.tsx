@@ -3,11 +3,12 @@ import { Upload as UploadIcon } from "lucide-react";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, good } from "../api/client";
-import { useOverview } from "../api/queries";
+import { useChannels, useOverview } from "../api/queries";
 import { useServiceChange } from "../api/useServiceChange";
 import { Bar } from "../parts/Bar";
 import { Button, Card, Mono, Snippets, Trouble } from "../parts/basics";
 import { CheckField } from "../parts/CheckField";
+import { SelectMenu } from "../parts/SelectMenu";
 import { count, plural } from "../words";
 import { bringFile, type Check, type Order, usePlaces } from "./queries";
 
@@ -38,6 +39,11 @@ export function StartRun({ endpoint = "" }: { endpoint?: string }) {
   const [keep, setKeep] = useState("");
   const [columns, setColumns] = useState("");
   const [replace, setReplace] = useState(false);
+  const [reasons, setReasons] = useState("");
+  const [reportTo, setReportTo] = useState("");
+  const [reportWhere, setReportWhere] = useState("");
+  const [reportSort, setReportSort] = useState("");
+  const mails = useChannels().data?.filter((channel) => channel.kind === "mail") ?? [];
   const [brought, setBrought] = useState<{ name: string; part: number; source: string | null } | null>(null);
 
   const order: Order = {
@@ -50,6 +56,10 @@ export function StartRun({ endpoint = "" }: { endpoint?: string }) {
     delimiter: ",",
     most_rejects: 0.01,
     key: [],
+    ...(Number(reasons) > 0 ? { reasons: { fields: Number(reasons), rows: 64 } } : {}),
+    ...(reportTo || reportWhere.trim() || reportSort.trim()
+      ? { report: { to: reportTo ? [reportTo] : [], where: list(reportWhere), sort: list(reportSort), rows: 20 } }
+      : {}),
   };
   const ready = order.questions.length > 0 && order.source !== "";
   const check = useServiceChange("bulk", async () => good(await api.POST("/api/bulk/check", { body: { ...order, rows: 5 } })));
@@ -79,6 +89,10 @@ export function StartRun({ endpoint = "" }: { endpoint?: string }) {
     ...list(keep).map((one) => `--keep ${quoted(one)}`),
     ...Object.entries(order.columns ?? {}).map(([name, column]) => `--field ${quoted(`${name}=${column}`)}`),
     ...(replace ? ["--replace"] : []),
+    ...(order.reasons ? [`--reasons ${order.reasons.fields}`] : []),
+    ...(order.report?.to ?? []).map((one) => `--report ${quoted(one)}`),
+    ...(order.report?.where ?? []).map((one) => `--report-where ${quoted(one)}`),
+    ...(order.report?.sort ?? []).map((one) => `--report-sort=${quoted(one)}`),
   ].join(" ");
 
   return (
@@ -138,7 +152,7 @@ export function StartRun({ endpoint = "" }: { endpoint?: string }) {
                   type="file"
                   aria-label="a file of this machine"
                   className="sr-only"
-                  accept=".csv,.gz,.zst,.ndjson,.jsonl,.parquet,.arrow,.feather"
+                  accept=".csv,.xlsx,.gz,.zst,.ndjson,.jsonl,.parquet,.arrow,.feather"
                   onChange={(event) => {
                     const file = event.target.files?.[0];
                     check.reset();
@@ -172,6 +186,41 @@ export function StartRun({ endpoint = "" }: { endpoint?: string }) {
               value={columns}
               onChange={(event) => changed(setColumns)(event.target.value)}
             />
+          </Given>
+          <Given label="reasons of each answer" hint="so many fields that moved it most; they cost 64 more asked rows for each row">
+            <input
+              className="control font-mono"
+              inputMode="numeric"
+              placeholder="none"
+              value={reasons}
+              onChange={(event) => changed(setReasons)(event.target.value)}
+            />
+          </Given>
+          <Given label="report to" hint="a mail channel; the report is on the run's page too">
+            <SelectMenu
+              label="report to"
+              value={reportTo}
+              onChange={changed(setReportTo)}
+              options={[{ value: "", text: "nobody" }, ...mails.map((channel) => ({ value: channel.name }))]}
+            />
+          </Given>
+          <Given label="rows of the report" hint="conditions with commas between: label = fails; and their order: -scores.fails">
+            <span className="flex gap-2">
+              <input
+                className="control min-w-0 flex-1 font-mono"
+                aria-label="conditions on the rows of the report"
+                placeholder="label = fails"
+                value={reportWhere}
+                onChange={(event) => changed(setReportWhere)(event.target.value)}
+              />
+              <input
+                className="control w-40! font-mono"
+                aria-label="order of the rows of the report"
+                placeholder="-scores.fails"
+                value={reportSort}
+                onChange={(event) => changed(setReportSort)(event.target.value)}
+              />
+            </span>
           </Given>
           <div className="flex items-end pb-6">
             <CheckField checked={replace} onChange={changed(setReplace)}>

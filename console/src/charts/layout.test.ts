@@ -2,6 +2,7 @@ import assert from "node:assert/strict";
 import { test } from "node:test";
 import {
   alignSeries,
+  binEnds,
   distinctMarks,
   nearestIndex,
   nearestPoint,
@@ -123,4 +124,10 @@ test("the nearest point is read, and none that is far away", () => {
   assert.equal(nearestPoint(points, 7, 2), 1);
   assert.equal(nearestPoint(points, 50, 50), -1);
   assert.equal(nearestPoint([], 0, 0), -1);
+});
+
+test("bins end where training did, unless a bin lies beyond it", () => {
+  assert.deepEqual(binEnds([1, 2, 3], [0, 10]), [0, 1, 2, 3, 10]);
+  assert.deepEqual(binEnds([-5, 2, 30], [0, 10]), [-5, -5, 2, 30, 30]);
+  assert.deepEqual(binEnds([], null), [0, 1]);
 });

@@ -133,3 +133,11 @@ export function nearestPoint(points: { x: number; y: number }[], x: number, y: n
   });
   return best;
 }
+
+/** The edges of all bins, one more than there are bins: those between them, and the ends of what training had.
+ *  @param edges upper ends of all bins but the last
+ *  @param range where training begins and ends */
+export function binEnds(edges: number[], range: number[] | null): number[] {
+  const [low = 0, high = 1] = range ?? [];
+  return [Math.min(low, edges[0] ?? low), ...edges, Math.max(high, edges[edges.length - 1] ?? high)];
+}

@@ -1,11 +1,14 @@
 import { Download } from "lucide-react";
+import { type ReactNode, useMemo } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, good } from "../api/client";
+import { api, BASE, good } from "../api/client";
 import { useMay } from "../api/queries";
 import { useServiceChange } from "../api/useServiceChange";
 import { outputAddress, type Run, type RunDetail, useRun, useRunProgress } from "../bulk/queries";
 import { RunMark } from "../bulk/RunMark";
 import { duration, rowsOf, runSentence } from "../bulk/wording";
+import { DistributionChart } from "../charts/DistributionChart";
+import { binEnds } from "../charts/layout";
 import { Bar } from "../parts/Bar";
 import { Button, Card, Mono, Snippets, Trouble } from "../parts/basics";
 import { ConfirmDialog } from "../parts/ConfirmDialog";
@@ -13,7 +16,7 @@ import { QueryState } from "../parts/QueryState";
 import { Verdict } from "../parts/Verdict";
 import { VersionLink } from "../parts/VersionLink";
 import { type Column, DataTable } from "../table/DataTable";
-import { count, percent, plural, when } from "../words";
+import { count, percent, plural, short, when } from "../words";
 
 /** How far is it, what came of it, and what is different from last time? */
 export function BulkRunPage() {
@@ -45,6 +48,9 @@ export function BulkRunPage() {
                 {(found) => (
                   <>
                     <Answers found={found} />
+                    {found.spreads.slice(0, 6).map((spread) => (
+                      <Spread key={`${spread.version} ${spread.name}`} spread={spread} />
+                    ))}
                     <Rejects found={found} />
                   </>
                 )}
@@ -146,13 +152,69 @@ function Doing({ run }: { run: Run }) {
   );
 }
 
+/** The report to read, and whether it has gone out. */
+function ReportLinks({ run }: { run: Run }) {
+  const { report } = run;
+  return (
+    <>
+      {(["html", "pdf"] as const).map((form) => (
+        <a
+          key={form}
+          href={`${BASE}/api/bulk/${run.name}/report?form=${form}`}
+          target="_blank"
+          rel="noreferrer"
+          className="mr-3 underline hover:text-ink"
+        >
+          {form.toUpperCase()}
+        </a>
+      ))}
+      {report && report.to.length > 0 && (
+        <span className={report.fault ? "text-brick" : "text-soft"}>
+          {report.sent_at
+            ? `sent to ${report.to.join(", ")} ${when(report.sent_at)}`
+            : report.fault
+              ? `not sent to ${report.to.join(", ")} yet: ${report.fault}`
+              : `goes to ${report.to.join(", ")}`}
+        </span>
+      )}
+    </>
+  );
+}
+
+/** How an answer that is a number is spread over the rows, over training. */
+function Spread({ spread }: { spread: RunDetail["spreads"][number] }) {
+  const ends = useMemo(() => binEnds(spread.edges, spread.range), [spread]);
+  return (
+    <Card
+      title={`Answers: ${spread.name}`}
+      aside={
+        <span className="text-small text-faint">
+          <span className="text-amber">this run</span> over <span className="text-slate">training of {spread.version}</span>
+        </span>
+      }
+    >
+      <p className="text-soft">
+        Half of the rows lie between {short(spread.quantiles["25"]!)} and {short(spread.quantiles["75"]!)}, nine of ten between{" "}
+        {short(spread.quantiles["5"]!)} and {short(spread.quantiles["95"]!)}; the median is {short(spread.quantiles["50"]!)}.
+      </p>
+      <DistributionChart
+        title={spread.name}
+        unit="the area of a bar is its share of the rows"
+        ends={ends}
+        reference={spread.reference}
+        window={spread.window}
+      />
+    </Card>
+  );
+}
+
 /** How often each answer was given, beside the run before. */
 function Answers({ found }: { found: RunDetail }) {
   const columns = Object.entries(found.answers);
-  if (!columns.length)
+  if (!columns.length && !found.spreads.length)
     return (
       <Card title="Answers">
-        <p className="text-soft">{found.rows ? "Its answers are numbers; see how they differ." : "No row is scored yet."}</p>
+        <p className="text-soft">{found.rows ? "Too few rows for a distribution." : "No row is scored yet."}</p>
       </Card>
     );
   return (
@@ -281,7 +343,7 @@ function Rejects({ found }: { found: RunDetail }) {
 }
 
 function Facts({ run }: { run: Run }) {
-  const facts: [string, React.ReactNode][] = [
+  const facts: [string, ReactNode][] = [
     ["from", <Mono key="from">{run.source}</Mono>],
     ["to", run.target ? <Mono key="to">{run.target}</Mono> : "kept here"],
     [
@@ -297,6 +359,7 @@ function Facts({ run }: { run: Run }) {
     ["began", `${when(run.made_at)}, by ${run.made_by}, on ${run.node}`],
     ["ended", run.ended_at ? when(run.ended_at) : "–"],
     ["digest of the input", run.digest ? <Mono key="digest">{run.digest.slice(0, 16)}…</Mono> : "–"],
+    ...(run.state === "finished" ? ([["report", <ReportLinks key="report" run={run} />]] as [string, ReactNode][]) : []),
   ];
   return (
     <Card title="The run">

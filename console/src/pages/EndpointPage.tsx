@@ -17,11 +17,12 @@ import { CallsTable } from "../parts/CallsTable";
 import { Lamp } from "../parts/Lamp";
 import { Serves, SetupCard } from "../parts/Serves";
 import { Verdict } from "../parts/Verdict";
-import { ago, count, ms, plural } from "../words";
+import { ago, clock, count, ms, plural } from "../words";
 import { lazyPage } from "../lazyPage";
 import { timeSearch } from "../time/spans";
 
 const CallsView = lazyPage<{ page: Page }>(() => import("./CallsView"), "CallsView");
+const DeskView = lazyPage<{ page: Page }>(() => import("./DeskView"), "DeskView");
 const DriftView = lazyPage<{ page: Page }>(() => import("./DriftView"), "DriftView");
 const OutcomesView = lazyPage<{ page: Page }>(() => import("./OutcomesView"), "OutcomesView");
 const TrafficView = lazyPage<{ page: Page }>(() => import("./TrafficView"), "TrafficView");
@@ -35,6 +36,7 @@ export function EndpointPage() {
       {(page) => (
         <>
           <Head page={page} />
+          <GoingLoad page={page} />
           <Views endpoint={endpoint} page={page} />
           <Suspense fallback={<Waiting height={480} label="loading the view" />}>
             <Routes>
@@ -43,6 +45,7 @@ export function EndpointPage() {
               <Route path="drift" element={<DriftView page={page} />} />
               <Route path="outcomes" element={<OutcomesView page={page} />} />
               <Route path="calls" element={<CallsView page={page} />} />
+              <Route path="desk" element={<DeskView page={page} />} />
             </Routes>
           </Suspense>
         </>
@@ -57,6 +60,7 @@ const VIEWS = [
   { to: "drift", name: "Drift" },
   { to: "outcomes", name: "Outcomes" },
   { to: "calls", name: "Calls" },
+  { to: "desk", name: "Desk" },
 ];
 
 function Views({ endpoint, page }: { endpoint: string; page: Page }) {
@@ -112,6 +116,18 @@ function Serve({ page }: { page: Page }) {
       <History page={page} />
       <DeleteEndpoint page={page} />
     </>
+  );
+}
+
+/** A load that goes on: its calls are no traffic, and live calls may be slower meanwhile. */
+function GoingLoad({ page }: { page: Page }) {
+  const { load } = page;
+  if (!load) return null;
+  return (
+    <p role="status" className="mt-3 rounded-small border border-amber bg-amber-wash px-3 py-2">
+      The load <span className="font-mono">{load.name}</span> of {load.made_by} goes on here, until {clock(load.ends_at)} at the latest. Its
+      calls are left out of traffic, drift, quality and objectives; live calls may be slower meanwhile.
+    </p>
   );
 }
 

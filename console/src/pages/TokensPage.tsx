@@ -1,12 +1,13 @@
-import { type FormEvent, type ReactNode, useState } from "react";
+import { type FormEvent, useState } from "react";
 import { api, type Fault, good, type MadeToken, ProblemError, type Rotation, type Token } from "../api/client";
 import { useOverview, useTokens } from "../api/queries";
 import { useServiceChange } from "../api/useServiceChange";
-import { Button, Card, CopyButton, Mono, Trouble } from "../parts/basics";
+import { Button, Card, Trouble } from "../parts/basics";
 import { ConfirmDialog } from "../parts/ConfirmDialog";
 import { FieldInput, settingField } from "../parts/FieldInput";
 import { QueryState } from "../parts/QueryState";
 import { useToast } from "../parts/Toasts";
+import { SecretNote } from "../parts/SecretNote";
 import { type Column, DataTable } from "../table/DataTable";
 import { ago, clock, count, plural } from "../words";
 
@@ -19,6 +20,7 @@ const ROLES = {
   operator: ["looks, asks, pushes, points endpoints", "whoever is on duty"],
   reviewer: ["looks, asks, reviews", "whoever approves versions"],
   admin: ["everything, tokens too", "few"],
+  desk: ["asks at one desk", "whoever holds its link, which the desk's page makes"],
 } as const satisfies Record<Role, readonly [string, string]>;
 const TIMES = { "": "never", "1": "in a day", "30": "in 30 days", "90": "in 90 days", "365": "in a year" };
 
@@ -107,7 +109,7 @@ function Make() {
   );
   const fields = [
     settingField({ name: "name", label: "name", kind: "text", oneLine: true, placeholder: "billing-service" }),
-    settingField({ name: "role", label: "role", kind: "choice", choices: Object.keys(ROLES) }),
+    settingField({ name: "role", label: "role", kind: "choice", choices: Object.keys(ROLES).filter((role) => role !== "desk") }),
     ...(role === "caller"
       ? [
           settingField({
@@ -177,17 +179,6 @@ function Make() {
     </Card>
   );
 }
-
-/** A secret to copy now or never. */
-const SecretNote = ({ secret, children }: { secret: string; children: ReactNode }) => (
-  <div className="mt-3 rounded-small border border-amber bg-amber-wash p-3" role="status">
-    <p>{children}</p>
-    <p className="mt-1 flex items-baseline gap-3">
-      <Mono className="break-all">{secret}</Mono>
-      <CopyButton text={secret} />
-    </p>
-  </div>
-);
 
 /** onRotated : gets the new secret of a token. */
 const columns = (onRotated: (rotated: Rotation) => void): Column<Token>[] => [

@@ -2,6 +2,7 @@ import type { EndpointPage, Moment, TrafficPage } from "../api/client";
 import { useTraffic } from "../api/queries";
 import { Bar } from "../parts/Bar";
 import { Card } from "../parts/basics";
+import { LoadsCard } from "../parts/LoadsCard";
 import { QueryState } from "../parts/QueryState";
 import { TimeControl } from "../time/TimeControl";
 import { usePageSpan } from "../time/usePageSpan";
@@ -29,6 +30,7 @@ export function TrafficView({ page }: { page: EndpointPage }) {
           </PageTime>
         )}
       </QueryState>
+      <LoadsCard endpoint={page.name} />
     </>
   );
 }

@@ -2,6 +2,7 @@ import { useMemo } from "react";
 import type { CellsPage } from "../api/client";
 import { useFigure } from "../api/queries";
 import { DistributionChart } from "../charts/DistributionChart";
+import { binEnds } from "../charts/layout";
 import { TimeChart } from "../charts/TimeChart";
 import { count, percent } from "../words";
 import { QueryState } from "./QueryState";
@@ -49,10 +50,7 @@ function Bins({ page, summary }: { page: CellsPage; summary: string }) {
 
 /** Bins between the quantiles of training. */
 function Numbers({ page }: { page: CellsPage }) {
-  const ends = useMemo(() => {
-    const [low, high] = page.range ?? [0, 1];
-    return [Math.min(low!, page.edges[0] ?? low!), ...page.edges, Math.max(high!, page.edges[page.edges.length - 1] ?? high!)];
-  }, [page.range, page.edges]);
+  const ends = useMemo(() => binEnds(page.edges, page.range), [page.range, page.edges]);
   return (
     <div className="max-w-[760px]">
       <DistributionChart

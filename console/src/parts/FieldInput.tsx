@@ -21,6 +21,8 @@ export type FormField = Pick<
   /** How a choice is called in the list, where that is not its value. */
   choiceTexts?: Record<string, string>;
   placeholder?: string;
+  /** What stands for a value that is missing; "missing" where nothing is said. */
+  missingText?: string;
 };
 
 /** A field of a setting, by what is particular about it. */
@@ -69,7 +71,7 @@ export function FieldInput({ field, entry, fault, onChange, onFile }: Props) {
           )}
           {field.missing && (
             <CheckField checked={entry === null} onChange={(missing) => onChange(missing ? null : startOf(field))}>
-              missing
+              {field.missingText ?? "missing"}
             </CheckField>
           )}
         </span>
@@ -92,7 +94,7 @@ export function FieldInput({ field, entry, fault, onChange, onFile }: Props) {
 type ControlProps = Omit<Props, "fault"> & { id: string; "aria-invalid": boolean; "aria-describedby": string };
 
 function Control({ field, entry, onChange, onFile, ...aria }: ControlProps) {
-  if (field.kind === "yes/no") return <YesNo entry={entry} onChange={onChange} {...aria} />;
+  if (field.kind === "yes/no") return <YesNo texts={field.choiceTexts} entry={entry} onChange={onChange} {...aria} />;
   if (field.kind === "image") return <PictureInput field={field} entry={entry} onChange={onChange} onFile={onFile} {...aria} />;
   if (field.kind === "choice" && field.unseen === "refuse") return <Choice field={field} entry={entry} onChange={onChange} {...aria} />;
   if (isWide(field) && !field.oneLine)
@@ -103,7 +105,7 @@ function Control({ field, entry, onChange, onFile, ...aria }: ControlProps) {
         rows={field.kind === "text" ? 2 : 3}
         value={entry ?? ""}
         disabled={entry === null}
-        placeholder={entry === null ? "missing" : undefined}
+        placeholder={entry === null ? (field.missingText ?? "missing") : field.placeholder}
         spellCheck={false}
         onChange={(event) => onChange(event.target.value)}
         onKeyDown={(event) => {
@@ -122,7 +124,11 @@ function Control({ field, entry, onChange, onFile, ...aria }: ControlProps) {
         className={`control ${field.unit || field.kind === "time" ? "pr-16" : ""}`}
         value={entry ?? ""}
         disabled={entry === null}
-        placeholder={entry === null ? "missing" : (field.placeholder ?? (field.kind === "time" ? "2026-11-23T18:30:00Z" : undefined))}
+        placeholder={
+          entry === null
+            ? (field.missingText ?? "missing")
+            : (field.placeholder ?? (field.kind === "time" ? "2026-11-23T18:30:00Z" : undefined))
+        }
         inputMode={numeric ? "decimal" : undefined}
         autoComplete="off"
         spellCheck={false}
@@ -163,14 +169,14 @@ function Choice({ field, entry, onChange, ...aria }: ControlProps) {
       {...aria}
       value={entry ?? ""}
       disabled={entry === null}
-      placeholder={entry === null ? "missing" : "choose"}
+      placeholder={entry === null ? (field.missingText ?? "missing") : "choose"}
       onChange={onChange}
       options={field.choices.map((value) => ({ value, text: field.choiceTexts?.[value] }))}
     />
   );
 }
 
-function YesNo({ entry, onChange, id, ...aria }: Omit<ControlProps, "field" | "onFile">) {
+function YesNo({ texts, entry, onChange, id, ...aria }: Omit<ControlProps, "field" | "onFile"> & { texts?: Record<string, string> }) {
   return (
     <RadioGroup.Root
       {...aria}
@@ -188,7 +194,7 @@ function YesNo({ entry, onChange, id, ...aria }: Omit<ControlProps, "field" | "o
           value={value}
           className={`flex-1 font-mono text-faint hover:text-ink focus-visible:-outline-offset-2 data-[state=checked]:bg-sunk data-[state=checked]:font-semibold data-[state=checked]:text-ink ${at ? "border-l border-line" : ""}`}
         >
-          {value}
+          {texts?.[value] ?? value}
         </RadioGroup.Item>
       ))}
     </RadioGroup.Root>
