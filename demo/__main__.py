@@ -18,6 +18,7 @@ from typing import Any
 
 import lamppost
 from demo import feeders, notes, poles, register
+from demo.desk import open_desk
 from demo.lamps import FIELDS, as_sent, make_traffic
 from demo.mailbox import Mailbox
 from demo.nights import score_nights, write_lamps_to_check
@@ -138,7 +139,8 @@ def fill(address: str, data: Path, calls: int, files: Path, weeks: bool = True) 
             client.predict(BY_NUMBER, [{"lamp": number} for number in range(1, 41)])
         if not client.fetch("GET", "/api/bulk", limit=1):
             serving = next(one["version"] for one in client.fetch("GET", "/api/endpoints") if one["name"] == ENDPOINT)
-            score_nights(client, files, str(serving))
+            client.fetch("POST", "/api/channels/lighting", {"kind": "mail", "target": "lamps@tallowby.example", "reports": "weekly"})
+            score_nights(client, files, str(serving), ["lighting"] if weeks else [])
             write_lamps_to_check(data / TO_CHECK)
         if ENDPOINT not in served and weeks:
             play_weeks(client)
@@ -153,7 +155,6 @@ def play_weeks(client: lamppost.Client) -> None:
     """The weeks before: simulated, answered by what is in service now."""
     print("playing four weeks of traffic, simulated: a season, a gateway that fails, new firmware, a new word …", flush=True)
     versions = {one["name"]: str(one["version"]) for one in client.fetch("GET", "/api/endpoints")}
-    client.fetch("POST", "/api/channels/lighting", {"kind": "mail", "target": "lamps@tallowby.example", "reports": "weekly"})
     play(client, versions)
     deadline = time.monotonic() + _JUDGE_S
     while time.monotonic() < deadline:
@@ -220,6 +221,7 @@ def try_refit(client: lamppost.Client, data: Path) -> None:
 def _greet(address: str, data: Path) -> None:
     with lamppost.Client(address) as client:
         link = client.fetch("POST", "/api/session/link")["link"]
+        desk = open_desk(client, ENDPOINT)
         newest_night = client.fetch("GET", "/api/bulk", limit=1)[0]["name"]
     token = find_connection(address).token
     print(
@@ -228,6 +230,8 @@ def _greet(address: str, data: Path) -> None:
 
   console   {link}
             (the link signs one browser in, once; another: .venv/bin/lamppost console)
+  desk      {desk}
+            (for people who only ask; bring it the file {data / TO_CHECK})
   address   {address}
   token     {token}
 

@@ -23,8 +23,9 @@ class Mailbox:
         self._controller.start()
 
     def stop(self) -> None:
-        """End."""
-        self._controller.stop()
+        """End, if it listens."""
+        if not self._controller.loop.is_closed():
+            self._controller.stop()
 
     async def handle_DATA(self, _: Any, __: Any, envelope: Any) -> str:  # noqa: N802 - the library's name for it
         """Take one mail."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -15,6 +16,11 @@ LAMPS = 18_000
 NIGHTS = 3
 ZONE = "Europe/Lisbon"
 SCHEDULE = "nightly-risk"
+REPORT_TEXT = """Good morning. Of Tallowby's {{ "{:,}".format(answered) }} lamps,
+{{ "{:,}".format(answers.get("fails", 0)) }} are expected to fail within 30 days{% if run_before %};
+last time it was {{ "{:,}".format(answers_before.get("fails", 0)) }}{% endif %}. The list begins with those that are most likely to.
+{% if rejects %}
+{{ rejects }} lamps could not be judged: their records do not fit.{% endif %}"""
 _SEED = 505
 _CHECKED = 400
 
@@ -45,8 +51,9 @@ def write_lamps_to_check(file: Path) -> None:
     file.write_text("\n".join(lines) + "\n", encoding="utf-8")
 
 
-def score_nights(client: lamppost.Client, files: Path, version: str) -> None:
-    """Score the past nights, and keep a schedule for those to come."""
+def score_nights(client: lamppost.Client, files: Path, version: str, to: list[str]) -> None:
+    """Score the past nights, and keep a schedule for those to come. to : mail channels that get the report of each night."""
+    report = {"to": to, "where": ["label = fails"], "sort": ["-scores.fails"], "rows": 15, "text": REPORT_TEXT}
     print(f"scoring all {LAMPS:,} lamps of the last {NIGHTS} nights …", flush=True)
     today = datetime.now(UTC).date()
     lamps_of_night(NIGHTS - 1).to_parquet(files / "lamps.parquet", index=False)
@@ -54,7 +61,8 @@ def score_nights(client: lamppost.Client, files: Path, version: str) -> None:
         day = today - timedelta(days=NIGHTS - night)
         lamps_of_night(night).to_parquet(files / f"lamps-{day}.parquet", index=False)
         target = f"files:risks-{day}.parquet"
-        run = client.bulk(version, f"files:lamps-{day}.parquet", target, keep=["lamp", "district"], name=f"night-of-{day}", replace=True)
+        order: dict[str, Any] = {"keep": ["lamp", "district"], "name": f"night-of-{day}", "replace": True, "report": report}
+        run = client.bulk(version, f"files:lamps-{day}.parquet", target, **order)
         facts = run.wait().facts
         print(f"  {facts['rows']:,} lamps in {facts['busy_s']:.1f} s: {files / f'risks-{day}.parquet'}", flush=True)
     order = {
@@ -63,6 +71,7 @@ def score_nights(client: lamppost.Client, files: Path, version: str) -> None:
         "target": "files:risks-{date}.parquet",
         "keep": ["lamp", "district"],
         "replace": True,
+        "report": report,
     }
     client.fetch("PUT", f"/api/schedules/{SCHEDULE}", {"every": "0 5 * * *", "zone": ZONE, "run": order})
     print(f"from now on the schedule {SCHEDULE} does so at 5 in the morning")

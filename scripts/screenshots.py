@@ -23,7 +23,8 @@ from rich.text import Text
 
 import lamppost
 from bench.servers import free_port, running
-from demo.__main__ import BY_NUMBER, ENDPOINT, FILES, fill, up
+from demo.__main__ import BY_NUMBER, ENDPOINT, FILES, TO_CHECK, fill, up
+from demo.desk import open_desk
 from demo.register import Register
 from demo.versions import STEPS, traffic
 
@@ -137,12 +138,6 @@ def shoot_pages(browser: Browser, address: str) -> None:
         if theme == "dark":
             drifted(page, address)
             page.screenshot(path=OUT / "console-drift.png")
-            page.goto(f"{address}/endpoints/{ENDPOINT}")
-            page.get_by_role("form", name=f"ask {ENDPOINT}").get_by_label("age_years").fill("old")
-            page.get_by_role("form", name=f"ask {ENDPOINT}").get_by_label("voltage_v").first.fill("900")
-            page.get_by_role("button", name="Ask", exact=True).click()
-            page.get_by_role("alert").wait_for()
-            page.screenshot(path=OUT / "console-refused.png")
         context.close()
 
 
@@ -185,6 +180,24 @@ def drifted(page: Page, address: str) -> None:
     page.goto(f"{address}/endpoints/{ENDPOINT}/drift")
     page.get_by_role("figure", name="Size of its leading change").first.wait_for()
     page.wait_for_timeout(500)
+
+
+def shoot_desk(browser: Browser, address: str, folder: Path) -> None:
+    """The desk of the lighting office, with the result of a file."""
+    with lamppost.Client(address) as client:
+        link = open_desk(client, ENDPOINT)
+    page = browser.new_context(viewport={"width": 1280, "height": 800}, color_scheme="light").new_page()
+    page.goto(link)
+    page.get_by_role("link", name="A whole file").click()
+    page.set_input_files("input[type=file]", folder / TO_CHECK)
+    page.get_by_role("button", name="Answer").click()
+    rows = page.get_by_role("region", name="rows", exact=True)
+    page.get_by_role("region", name="answers").get_by_role("button").filter(has_text="Send somebody").click()
+    for _ in range(2):
+        rows.get_by_role("button", name="sure", exact=True).click()
+    page.wait_for_timeout(1_000)
+    page.screenshot(path=OUT / "desk-result.png")
+    page.context.close()
 
 
 def shoot_rollout(browser: Browser, address: str) -> None:
@@ -230,6 +243,7 @@ def main() -> None:
                 shoot_sizes(browser, address, sizes)
             else:
                 shoot_pages(browser, address)
+                shoot_desk(browser, address, folder)
                 shoot_rollout(browser, address)
                 shoot_commands(browser, folder / f"{ENDPOINT}.lamp")
             browser.close()
