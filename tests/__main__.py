@@ -1,5 +1,8 @@
 """Runs every test module in a process of its own, one more at a time than there are cores; the last line is the sum.
 
+Up to two modules that failed are run once more at the end, with nothing beside them: what then passes failed for want of a core, and is
+named above the sum. More failures than that are not repeated.
+
 ``python -m tests [part of a module's name …]`` runs only those. Each process is a fork of this one, which has imported the large libraries
 already: importing them in every process would take a fifth of the whole run.
 """
@@ -26,6 +29,7 @@ from tests.support.starter import STARTER, run_starter
 ROOT = Path(__file__).resolve().parent.parent
 PATIENCE_S = 600
 SLOWEST = 10
+MOST_REPEATED = 2
 AT_ONCE = (os.cpu_count() or 2) + 1
 """Modules that wait for their services leave room for one more."""
 _ONE_THREAD = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"}
@@ -94,14 +98,14 @@ def outcome_of(running: Running, code: int, cpu_s: float) -> Outcome:
     )
 
 
-def run_modules(modules: list[str]) -> list[Outcome]:
-    """Run all modules, some at a time, and print what came of each as soon as it has ended."""
+def run_modules(modules: list[str], at_once: int = AT_ONCE) -> list[Outcome]:
+    """Run all modules, at_once at a time, and print what came of each as soon as it has ended."""
     outcomes: list[Outcome] = []
     waiting = list(modules)
     present: dict[int, Running] = {}
     try:
         while waiting or present:
-            while waiting and len(present) < AT_ONCE:
+            while waiting and len(present) < at_once:
                 pid, running = start_module(waiting.pop(0))
                 present[pid] = running
             pid, status, used = os.wait4(-1, os.WNOHANG)
@@ -122,6 +126,16 @@ def run_modules(modules: list[str]) -> list[Outcome]:
         for late in present:  # this process was told to end
             os.kill(late, signal.SIGKILL)
     return outcomes
+
+
+def repeat_alone(outcomes: list[Outcome]) -> list[Outcome]:
+    """The outcomes, with those of failed modules replaced by what came of them when nothing ran beside them."""
+    failed = [outcome.module for outcome in outcomes if outcome.failed]
+    if not 0 < len(failed) <= MOST_REPEATED or len(outcomes) == len(failed):
+        return outcomes
+    print(f"\nonce more, with nothing beside: {', '.join(failed)}", flush=True)
+    again = {outcome.module: outcome for outcome in run_modules(failed, 1)}
+    return [again.get(outcome.module, outcome) for outcome in outcomes]
 
 
 def import_large_libraries() -> None:
@@ -170,7 +184,8 @@ def main() -> int:
     starter = start_starter(folder)
     try:
         import_large_libraries()
-        outcomes = run_modules(modules)
+        first = run_modules(modules)
+        outcomes = repeat_alone(first)
     finally:
         with contextlib.suppress(ProcessLookupError):
             os.kill(starter, signal.SIGKILL)
@@ -180,6 +195,9 @@ def main() -> int:
         print(f"  {outcome.module:48s}{outcome.seconds:7.1f} s")
     failed, skipped = sum(o.failed for o in outcomes), sum(o.skipped for o in outcomes)
     passed = max(0, sum(o.run for o in outcomes) - failed - skipped)
+    for before, after in zip(first, outcomes, strict=True):
+        if before.failed and not after.failed:
+            print(f"\n{before.module} failed beside others ({before.failed} of {before.run}) and passed alone")
     print(f"\n{passed} passed, {failed} failed, {skipped} skipped")
     return 1 if failed or not passed else 0
 

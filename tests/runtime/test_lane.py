@@ -157,6 +157,33 @@ class Lanes(WithLanes):
         self.assertEqual(await first, [2.0])
 
 
+class Reopening(WithLanes):
+    async def test_another_form_and_more_threads_are_opened_beside_what_answers(self) -> None:
+        lane = self.make(outage_lamp(), LaneSettings())
+        await lane.open()
+        self.pool.start(None)
+        row = lane.plan.read_rows(lane.proof.rows[:1])[0]
+        first = lane.seats[0]
+        self.assertEqual(first.needs, "graphs")
+        answers: list[str] = []
+
+        async def ask_until_others_serve() -> list[str]:
+            for _ in range(10_000):
+                answers.append(str((await lane.predict([row], 10)).rows[0]["label"]))
+                if lane.seats and first not in lane.seats:
+                    break
+                await asyncio.sleep(0.002)
+            return [seat.needs for seat in lane.seats]
+
+        lane.apply_settings(replace(lane.settings, original=True))
+        self.assertEqual(await ask_until_others_serve(), ["sklearn"])
+        first = lane.seats[0]
+        lane.apply_settings(replace(lane.settings, original=False, threads=2))
+        self.assertEqual(await ask_until_others_serve(), ["graphs"])
+        self.assertGreater(len(os.listdir(f"/proc/{lane.seats[0].worker.pid}/task")), 1)  # noqa: PTH208 - not worth a thread
+        self.assertEqual(len(set(answers)), 1, answers[:3])
+
+
 class Proving(WithLanes):
     async def test_answers_that_depend_on_the_batch_fail_the_proof(self) -> None:
         lane = self.make(moody_lamp("companion", Companion()))

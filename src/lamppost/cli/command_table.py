@@ -33,6 +33,7 @@ GROUPS = {
     "bulk": "Score files and tables as a whole; follow, stop, resume and repeat such runs.",
     "desk": "Pages for people who only ask: open one by a link, say what it shows, see who uses it.",
     "schedule": "Have bulk runs started by themselves: add, list, pause, run and remove schedules.",
+    "sweep": "Measure settings of lanes, and pick the best one within limits. A version alone begins one: lamppost sweep VERSION.",
     "channel": "Add, list and remove channels, where alerts and reports go.",
 }
 COMMANDS = {
@@ -123,6 +124,18 @@ COMMANDS = {
     "watch": CommandEntry("watching", "Watch endpoints live: state, calls, latency, quality, drift, alerts."),
     "load": CommandEntry("measuring.loads", "Put load on endpoints by real calls, and measure what they answer."),
     "loads": CommandEntry("measuring.loads", "List loads, show one, or compare two."),
+    "sweep start": CommandEntry(
+        "measuring.sweeps", "Measure rows of a batch, linger, copies, threads and forms of versions, with real rows."
+    ),
+    "sweep list": CommandEntry("measuring.sweeps", "List sweeps, the newest first."),
+    "sweep show": CommandEntry("measuring.sweeps", "Show what a sweep measured, and its pick."),
+    "sweep pick": CommandEntry(
+        "measuring.sweeps", "Pick again from what was measured, with any limits; exit code 1 if nothing meets them."
+    ),
+    "sweep stop": CommandEntry("measuring.sweeps", "Stop a sweep; what was measured is kept."),
+    "sweep resume": CommandEntry("measuring.sweeps", "Go on with a sweep from what it has measured."),
+    "sweep report": CommandEntry("measuring.sweeps", "Write a report about a sweep to a file, .html or .pdf."),
+    "sweep forget": CommandEntry("measuring.sweeps", "Delete a sweep with all that it measured."),
     "outcome": CommandEntry("outcomes", "Report the truth about an earlier answer."),
     "outcomes": CommandEntry("outcomes", "Show the quality of answers, as far as the truth is known."),
     "alerts": CommandEntry("alerts", "Show open alerts: what, since when, how sure, and the probable cause."),
@@ -164,7 +177,13 @@ class _WholeSummary:
 
 
 class _CommandGroup(_WholeSummary, TyperGroup):
-    """Commands under one word."""
+    """Commands under one word; a version in place of a command means ``start``, where there is such a command."""
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        """The command that the arguments name, and what is left of them."""
+        if args and "@" in args[0] and args[0] not in self.commands and "start" in self.commands:
+            args = ["start", *args]
+        return super().resolve_command(ctx, args)
 
 
 class _ListedCommand(_WholeSummary, TyperCommand):

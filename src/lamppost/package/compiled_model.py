@@ -15,12 +15,12 @@ from lamppost.package.quiet_onnxruntime import import_onnxruntime
 
 
 class CompiledModel:
-    """One session on one thread; many of them share a machine better than many threads share one."""
+    """One session, on one thread unless more are asked for: many sessions share a machine better than many threads share one."""
 
-    def __init__(self, graph: bytes, compiled: CompiledForm, inputs: Schema) -> None:
+    def __init__(self, graph: bytes, compiled: CompiledForm, inputs: Schema, threads: int = 1) -> None:
         onnxruntime = import_onnxruntime()
         options = onnxruntime.SessionOptions()
-        options.intra_op_num_threads = options.inter_op_num_threads = 1
+        options.intra_op_num_threads, options.inter_op_num_threads = threads, 1
         options.log_severity_level = 3
         self._session = onnxruntime.InferenceSession(graph, options, providers=["CPUExecutionProvider"])
         self._outputs = [output.name for output in self._session.get_outputs()]

@@ -28,10 +28,10 @@ Ask = Callable[[dict[str, Array]], dict[str, Any]]
 class NetworkModel:
     """An open network."""
 
-    def __init__(self, step: NetworkStep, takes: Schema, file: Path) -> None:
+    def __init__(self, step: NetworkStep, takes: Schema, file: Path, threads: int = 1) -> None:
         self.step = step
         self._place = {field.name: (at, field) for at, field in enumerate(takes)}
-        self._ask = open_onnx(file) if step.format == "onnx" else open_torch(file, step)
+        self._ask = open_onnx(file, threads) if step.format == "onnx" else open_torch(file, step, threads)
 
     def run(self, columns: Sequence[Column]) -> list[Column]:
         """Columns out of columns, in the orders of the step's ``takes`` and ``gives``."""
@@ -170,11 +170,11 @@ def _column(field: Field, values: list[Any]) -> Column:
     return column_from_step(field, [value.decode() if isinstance(value, bytes) else value for value in plain])
 
 
-def open_onnx(file: Path) -> Ask:
-    """An ONNX graph on one thread; files beside it are found by the runtime."""
+def open_onnx(file: Path, threads: int = 1) -> Ask:
+    """An ONNX graph on so many threads; files beside it are found by the runtime."""
     onnxruntime = import_onnxruntime()
     options = onnxruntime.SessionOptions()
-    options.intra_op_num_threads = options.inter_op_num_threads = 1
+    options.intra_op_num_threads, options.inter_op_num_threads = threads, 1
     options.log_severity_level = 3
     try:
         session = onnxruntime.InferenceSession(str(file), options, providers=["CPUExecutionProvider"])
@@ -184,13 +184,13 @@ def open_onnx(file: Path) -> Ask:
     return lambda feeds: dict(zip(names, session.run(names, feeds), strict=True))
 
 
-def open_torch(file: Path, step: NetworkStep) -> Ask:
-    """A PyTorch program on one thread, without gradients; its outputs are named by position."""
+def open_torch(file: Path, step: NetworkStep, threads: int = 1) -> Ask:
+    """A PyTorch program on so many threads, without gradients; its outputs are named by position."""
     try:
         import torch
     except ImportError as error:
         raise PackageRefused("PyTorch is not installed here; install lamppost[torch], or export the network to ONNX") from error
-    torch.set_num_threads(1)
+    torch.set_num_threads(threads)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", DeprecationWarning)  # PyTorch would rather see no TorchScript any more

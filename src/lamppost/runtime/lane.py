@@ -11,22 +11,23 @@ import asyncio
 import logging
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
+from weakref import WeakKeyDictionary
 
 from lamppost.core.artifact.proof import USUAL_CAUSES, ProofVerdict
 from lamppost.core.endpoint.states import LaneCondition, LaneState
 from lamppost.core.engine.backoff import Backoff
 from lamppost.core.engine.batch_queue import BatchQueue, Job, JobSlice
 from lamppost.core.engine.opening_measurement import OpeningMeasurement
-from lamppost.core.errors import DeadlinePassed, LampPostError, LaneFull, ModelFault, ProofFailed, Unavailable, shift_fault_rows
+from lamppost.core.errors import DeadlinePassed, LampPostError, LaneFull, ModelFault, ProofFailed, Unavailable
 from lamppost.core.payload.validation_plan import Row
 from lamppost.core.schema.columns import Column, check_answer_columns, join_columns, slice_columns
 from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.runtime.fork_server import Needs
 from lamppost.runtime.lane_load import LaneLoad
-from lamppost.runtime.lane_options import LIVE_REQUEST, AnswerReceiver, LaneAnswer, LaneSettings, RequestOptions
+from lamppost.runtime.lane_options import LIVE_REQUEST, AnswerReceiver, LaneAnswer, LaneSettings, RequestOptions, SeatOpening
+from lamppost.runtime.lane_requests import LaneBatch, LaneRequest, error_in_request, is_over, names_row
 from lamppost.runtime.seat_opening import LaneSpec, open_seat
 from lamppost.runtime.wire import pack_columns
 from lamppost.runtime.worker_driver import FramePart, WorkerDriver
@@ -39,25 +40,8 @@ log = logging.getLogger("lamppost.lane")
 T = TypeVar("T")
 _MOST_SILENT = 2
 """With so many silent workers no further one is opened: the lane's own rows may be what silences them."""
+_GIVE_UP_S = 0.005
 _LIGHT_BYTES = 4 * 2**20
-
-
-@dataclass(slots=True, eq=False)
-class _Request:
-    rows: Sequence[Row]
-    done: AnswerReceiver
-    since: float
-    terms: RequestOptions
-    columns: Sequence[Column] | None = None
-    request_id: str = ""
-    answers: dict[int, LaneAnswer] = field(default_factory=dict)
-
-
-@dataclass(slots=True)
-class _Batch:
-    pieces: list[JobSlice[_Request]]
-    rows: int
-    as_columns: bool
 
 
 class Lane:
@@ -81,6 +65,7 @@ class Lane:
         self.memory_bytes = 0
         self.measurement: OpeningMeasurement | None = None
         self.seats: list[WorkerDriver] = []
+        self._opened_as: WeakKeyDictionary[WorkerDriver, SeatOpening] = WeakKeyDictionary()
         self.dedicated_worker = spec.dedicated_worker
         self.exclusive_frame = False
         self.overlay: Path | None = spec.overlay
@@ -90,7 +75,7 @@ class Lane:
         self._spec = spec
         self._frames = spec.frames
         self._pool = pool
-        self._waiting: BatchQueue[_Request] = BatchQueue(settings.batch, pool.queued)
+        self._waiting: BatchQueue[LaneRequest] = BatchQueue(settings.batch, pool.queued)
         self._running = 0
         self._seating: asyncio.Task[None] | None = None
         self._lingering: asyncio.TimerHandle | None = None
@@ -159,7 +144,9 @@ class Lane:
         return self.proof_verdict
 
     async def _seat(self, measure: bool = False) -> None:
+        opening = self.settings.opening
         seat = await open_seat(self._spec, self.settings, self, self._pool, measure)
+        self._opened_as[seat.driver] = opening
         driver, self.proof_verdict = seat.driver, seat.verdict
         self.memory_bytes = max(self.memory_bytes, seat.memory_bytes)
         self.measurement = seat.measurement or self.measurement
@@ -197,16 +184,23 @@ class Lane:
         self._waiting.policy = settings.batch
         self.load.apply_settings(settings)
 
+    @property
+    def _stale_seat(self) -> WorkerDriver | None:
+        """A seat that was opened for other settings than the present ones."""
+        return next((seat for seat in self.seats if self._opened_as.get(seat, self.settings.opening) != self.settings.opening), None)
+
     def needs_maintenance(self, since: float) -> bool:
         """Whether the lane was used since that time, has requests in hand, or has copies that it may not need."""
-        return self.used_at >= since or not self.idle or len(self.seats) != 1
+        return self.used_at >= since or not self.idle or len(self.seats) != 1 or self._stale_seat is not None
 
     def adapt_to_load(self, now: float) -> int:
         """Adapt to the load since the last call of this method. Returns how many copies there should be, 0 for none."""
         copies = self.load.wanted_copies(now, len(self.seats), self.waiting, now - self.used_at)
         self._waiting.rows_s = self.load.rows_s
         if self.state == "serving" and self._seating is None and self.seats:
-            if copies > len(self.seats) and self._pool.memory_bytes + self.memory_bytes <= self._pool.budget_bytes:
+            if (stale := self._stale_seat) is not None:
+                self._seating = asyncio.create_task(self._replace_stale(stale), name=f"{self.name} with other settings")
+            elif copies > len(self.seats) and self._pool.memory_bytes + self.memory_bytes <= self._pool.budget_bytes:
                 self._seating = asyncio.create_task(self._another(), name=f"another copy of {self.name}")
             elif 0 < copies < len(self.seats):
                 free = next((seat for seat in reversed(self.seats) if not seat.busy), None)
@@ -238,6 +232,17 @@ class Lane:
             return LaneCondition(self.name, "silent", "its worker does not answer" if mine else "a worker that it shares does not answer")
         return LaneCondition(self.name, self.state, self.reason)
 
+    async def _replace_stale(self, stale: WorkerDriver) -> None:
+        """Open a seat for the present settings, then give up one of earlier settings once it has answered what it has in hand."""
+        await self._another()
+        if all(self._opened_as.get(seat) != self.settings.opening for seat in self.seats):
+            return  # it could not be opened, and the earlier one goes on
+        if stale in self.seats:
+            self.seats.remove(stale)
+            while self in stale.lanes_in_hand:
+                await asyncio.sleep(_GIVE_UP_S)
+            self._pool.give_up_seat(self, stale)
+
     async def _another(self) -> None:
         """Open one more copy. A failure is logged, and the other copies go on serving."""
         try:
@@ -263,16 +268,16 @@ class Lane:
     ) -> LaneAnswer:
         """Answer many rows as columns, in columns. Requests with columns are batches of their own."""
         done: asyncio.Future[LaneAnswer] = self._loop.create_future()
-        self._enqueue(_Request((), done, time.monotonic(), terms, columns, terms.request_id), rows, size_bytes)
+        self._enqueue(LaneRequest((), done, time.monotonic(), terms, columns, terms.request_id), rows, size_bytes)
         return await done
 
     def submit(self, rows: Sequence[Row], size_bytes: int, terms: RequestOptions, done: AnswerReceiver, request_id: str = "") -> None:
         """Queue rows; ``done`` gets the answer or an error later, from the event loop. Raise LaneFull or Unavailable if the rows are not
         queued.
         """
-        self._enqueue(_Request(rows, done, time.monotonic(), terms, None, request_id), len(rows), size_bytes)
+        self._enqueue(LaneRequest(rows, done, time.monotonic(), terms, None, request_id), len(rows), size_bytes)
 
-    def _enqueue(self, request: _Request, rows: int, size_bytes: int) -> None:
+    def _enqueue(self, request: LaneRequest, rows: int, size_bytes: int) -> None:
         if self.state in ("down", "closed", "opening"):
             raise Unavailable(f"{self.name} is not serving: {self.reason or self.state}; see lamppost show {self.name}")
         if self._pool.queued.size_bytes + size_bytes > MAX_QUEUED_BYTES:
@@ -310,7 +315,7 @@ class Lane:
             if self._lingering is None:
                 self._lingering = self._loop.call_later(wait_s, self._kick)
             return None
-        pieces, late = self._waiting.take_batch(now, _is_over, min(room, self.load.max_rows))
+        pieces, late = self._waiting.take_batch(now, is_over, min(room, self.load.max_rows))
         for job in late:
             if not job.item.done.done():
                 job.item.done.set_exception(
@@ -335,7 +340,14 @@ class Lane:
         self.load.note_sent(rows, len(pieces), len(self._waiting), now)
         request = first.request_id if len(pieces) == 1 else ""
         return FramePart(
-            self, _Batch(pieces, rows, first.columns is not None), rows, entries, body, request, self.private, self._frames.most_bytes(rows)
+            self,
+            LaneBatch(pieces, rows, first.columns is not None),
+            rows,
+            entries,
+            body,
+            request,
+            self.private,
+            self._frames.most_bytes(rows),
         )
 
     def keep_private(self) -> None:
@@ -346,7 +358,7 @@ class Lane:
         """Deliver the answers of a batch to the requests that wait for them."""
         self._running -= 1
         self.exclusive_frame = False
-        batch: _Batch = part.batch
+        batch: LaneBatch = part.batch
         now = time.monotonic()
         took = now - sent
         try:
@@ -374,7 +386,7 @@ class Lane:
         alone_s = alone / 1e6 if isinstance(alone, int) and 0 <= alone <= took * 1e6 else took
         self.load.note_ran(batch.rows, alone_s, [now - piece.job.item.since for piece in batch.pieces])
 
-    def _settle(self, piece: JobSlice[_Request], answer: LaneAnswer) -> None:
+    def _settle(self, piece: JobSlice[LaneRequest], answer: LaneAnswer) -> None:
         """Deliver the answer of a request once all slices of the request are answered."""
         job = piece.job
         request = job.item
@@ -395,9 +407,9 @@ class Lane:
         times = min(part.queue_s for part in parts), sum(part.worker_s for part in parts)
         request.done.set_result(LaneAnswer(joined, *times, max(part.batch_rows for part in parts), columns))
 
-    def _failed(self, batch: _Batch, error: LampPostError) -> None:
+    def _failed(self, batch: LaneBatch, error: LampPostError) -> None:
         """Try a batch again on which the model failed: request by request, and a request of several rows in halves, to find the bad row."""
-        again: list[JobSlice[_Request]] = []
+        again: list[JobSlice[LaneRequest]] = []
         for piece in batch.pieces:
             request = piece.job.item
             if request.done.done():
@@ -405,18 +417,18 @@ class Lane:
             piece.exclusive_batch = True
             if len(batch.pieces) > 1:
                 again.append(piece)
-            elif piece.rows > 1 and not _names_row(error):
+            elif piece.rows > 1 and not names_row(error):
                 again += piece.split(piece.rows // 2)
             else:
-                request.done.set_exception(_placed(error, piece))
+                request.done.set_exception(error_in_request(error, piece))
         self._waiting.put_back(again)
         self._kick()
 
     def retry_interrupted(self, part: FramePart, reason: str, together: bool) -> None:
         """Try a batch once more over which the worker ended. together : whether other lanes had batches in the same frame."""
         self._running -= 1
-        batch: _Batch = part.batch
-        again: list[JobSlice[_Request]] = []
+        batch: LaneBatch = part.batch
+        again: list[JobSlice[LaneRequest]] = []
         for piece in batch.pieces:
             piece.tries += 1
             request = piece.job.item
@@ -471,27 +483,3 @@ class Lane:
         for request in self._waiting.drain():
             if not request.done.done():
                 request.done.set_exception(Unavailable(f"{self.name} is not serving: {reason}"))
-
-
-def _is_over(request: _Request) -> bool:
-    """Whether nobody waits for the answer of a request any more; if its caller hung up, the request is refused here."""
-    if request.done.done():
-        return True
-    if request.terms.is_abandoned is None or not request.terms.is_abandoned():
-        return False
-    request.done.set_exception(DeadlinePassed("the caller hung up before its rows were run; they were not"))
-    return True
-
-
-def _names_row(error: LampPostError) -> bool:
-    return any("row" in fault for fault in error.extra.get("faults") or [])
-
-
-def _placed(error: LampPostError, piece: JobSlice[_Request]) -> LampPostError:
-    """The error of one row of a larger request, with the row's place in that request."""
-    if piece.job.rows == 1:
-        return error
-    if _names_row(error):
-        return shift_fault_rows(error, lambda row: row + piece.start)
-    faults = [{"row": piece.start, "expected": "a row that the model can answer", "given": error.detail}]
-    return type(error)(f"row {piece.start}: {error.detail}", **{**error.extra, "faults": faults})

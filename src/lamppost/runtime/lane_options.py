@@ -13,16 +13,25 @@ from lamppost.core.errors import LampPostError
 from lamppost.core.schema.columns import Column
 
 
+class SeatOpening(NamedTuple):
+    """The settings that a worker is told when it opens a package; with others it has to be opened again."""
+
+    original: bool
+    threads: int
+
+
 @dataclass(frozen=True, slots=True)
 class LaneSettings:
     """formats : artifact formats that may be opened. original : serve the original even where there is a compiled form.
 
+    threads : of a worker's computation on one batch.
     open_s, run_s : bounds on opening a package and on one batch, in seconds. tries : workers a request may end. target_ms : what the
     lane's p99 should stay under, None for no target. keep_warm : whether it is never let go for want of memory.
     """
 
     formats: frozenset[str] = frozenset({"skops"})
     original: bool = False
+    threads: int = 1
     batch: BatchPolicy = field(default_factory=BatchPolicy)
     copies: CopyBounds = field(default_factory=CopyBounds)
     target_ms: float | None = None
@@ -30,6 +39,11 @@ class LaneSettings:
     open_s: float = 120.0
     run_s: float = 30.0
     tries: int = 2
+
+    @property
+    def opening(self) -> SeatOpening:
+        """What of it a worker is told when it opens a package."""
+        return SeatOpening(self.original, self.threads)
 
 
 def lane_settings(base: LaneSettings, rules: LaneRules, cores: int) -> LaneSettings:
@@ -43,7 +57,16 @@ def lane_settings(base: LaneSettings, rules: LaneRules, cores: int) -> LaneSetti
     )
     least = rules.copies_least or 1
     copies = CopyBounds(least, max(least, rules.copies_most or cores), rules.sleep_after_s)
-    return replace(base, batch=batch, copies=copies, target_ms=rules.target_ms, run_s=rules.run_s or base.run_s, keep_warm=rules.keep_warm)
+    return replace(
+        base,
+        original=base.original if rules.form is None else rules.form == "original",
+        threads=rules.threads or base.threads,
+        batch=batch,
+        copies=copies,
+        target_ms=rules.target_ms,
+        run_s=rules.run_s or base.run_s,
+        keep_warm=rules.keep_warm,
+    )
 
 
 @dataclass(frozen=True, slots=True)

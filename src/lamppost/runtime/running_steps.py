@@ -188,13 +188,17 @@ class StepChain:
         return [table[name] for name in self._answers]
 
 
-def open_chain(folder: Path, manifest: Manifest, formats: frozenset[str], original: bool = False) -> StepChain:
+def open_chain(folder: Path, manifest: Manifest, formats: frozenset[str], original: bool = False, threads: int = 1) -> StepChain:
     """Open an unpacked package as one chain; see `open_steps`."""
-    return StepChain(manifest.columns, open_steps(folder, manifest, formats, original), manifest.answers)
+    return StepChain(manifest.columns, open_steps(folder, manifest, formats, original, threads), manifest.answers)
 
 
-def open_steps(folder: Path, manifest: Manifest, formats: frozenset[str], original: bool = False) -> list[tuple[Step, RunningStep]]:
+def open_steps(
+    folder: Path, manifest: Manifest, formats: frozenset[str], original: bool = False, threads: int = 1
+) -> list[tuple[Step, RunningStep]]:
     """Open the steps of an unpacked package: compiled forms where there are some, unless the originals are asked for.
+
+    threads : that graphs and networks compute one batch on; other steps compute on one. With one, sums come out in one order only.
 
     Raise PackageRefused for a format that the policy does not allow, or a member that was changed on disk.
     """
@@ -209,13 +213,19 @@ def open_steps(folder: Path, manifest: Manifest, formats: frozenset[str], origin
     opened: list[tuple[Step, RunningStep]] = []
     for at, step in enumerate(manifest.steps):
         takes = fields_by_name(known, step.takes, f"step {at}")
-        opened.append((step, open_step(step, takes, folder, member, formats, original)))
+        opened.append((step, open_step(step, takes, folder, member, formats, original, threads)))
         known |= {field.name: field for field in step.gives}
     return opened
 
 
 def open_step(
-    step: Step, takes: Schema, folder: Path, member: Callable[[str], bytes], formats: frozenset[str], original: bool = False
+    step: Step,
+    takes: Schema,
+    folder: Path,
+    member: Callable[[str], bytes],
+    formats: frozenset[str],
+    original: bool = False,
+    threads: int = 1,
 ) -> RunningStep:
     """Open one step; ``member`` gives the checked bytes of a file of the package."""
     if isinstance(step, TableStep):
@@ -229,12 +239,12 @@ def open_step(
             _allowed("torch", formats)
         for path in step.files:
             member(path)  # checked before it is opened
-        return NetworkModel(step, takes, folder / step.file)
+        return NetworkModel(step, takes, folder / step.file, threads)
     if isinstance(step, PythonStep):
         _allowed("python", formats)
         return RunningPython(step, takes, _made(step, folder, member))
     if step.compiled is not None and not original:
-        model = CompiledModel(member(step.compiled.file), step.compiled, takes)
+        model = CompiledModel(member(step.compiled.file), step.compiled, takes, threads)
         return model if step.gives.fields[0].kind == "choice" or not step.labels else RunningTypedLabels(step, model)
     fitted = None
     if step.file is not None:

@@ -85,7 +85,7 @@ async def open_seat(spec: LaneSpec, settings: LaneSettings, tenant: Tenant, pool
     try:
         ask = {
             "formats": sorted(settings.formats),
-            "original": settings.original,
+            **settings.opening._asdict(),
             "memory_bytes": _memory_bound(spec, driver, pool.budget_bytes),
         }
         header = await driver.open_lane(tenant, spec.folder, ask, settings.open_s)

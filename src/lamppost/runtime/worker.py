@@ -92,7 +92,7 @@ class Worker:
         self._bound_memory(int(header["memory_bytes"]))
         folder, (_, before) = Path(header["folder"]), self._memory.address_and_resident_bytes()
         manifest = read_manifest((folder / MANIFEST).read_bytes())
-        steps = open_chain(folder, manifest, frozenset(header["formats"]), bool(header.get("original")))
+        steps = open_chain(folder, manifest, frozenset(header["formats"]), bool(header.get("original")), int(header.get("threads", 1)))
         private = any(field.private for field in (*manifest.columns, *manifest.answers))
         self.slots[int(header["slot"])] = _Slot(FrameCodec(manifest.columns), steps, private)
         gc.freeze()  # a look for cycles through all that is open would hold up a batch for a tenth of a second

@@ -37,6 +37,7 @@ from lamppost.service.api import (
     replay,
     reviews,
     schedules,
+    sweeps,
     tokens,
 )
 from lamppost.service.console import mount_console
@@ -48,7 +49,7 @@ from lamppost.service.node import Node, running
 
 _API = (
     *(endpoints, monitoring, changes, deletion, declared, models, replay, explanations, reviews, alerts, packages, tokens, backup, logs),
-    *(bulk, schedules, desks, desk, loads, node_status),
+    *(bulk, schedules, desks, desk, loads, sweeps, node_status),
 )
 
 

@@ -33,6 +33,7 @@ from lamppost.service.http.known_hosts import KnownHosts
 from lamppost.service.http.predict_handler import PredictHandler
 from lamppost.service.http.request_gate import RequestGate
 from lamppost.service.logs.log_files import LogFiles
+from lamppost.service.measuring.sweep_runs import SweepRuns
 from lamppost.service.monitoring.endpoint_summaries import EndpointSummaries
 from lamppost.service.monitoring.maintenance import Maintenance
 from lamppost.service.packages.package_cache import PackageCache
@@ -82,6 +83,7 @@ class Node:
         self.deletions = Deletions(self.pool, self.deployment)
         self.explainer = Explainer(self.deployment)
         self.bulk_runs = BulkRuns(self.pool, settings, lambda name: self.deployment.table.find_route(name).setup)
+        self.sweep_runs = SweepRuns(self.pool, settings, package_cache, self.deployment.table)
         self.rollout_driver = RolloutDriver(self.pool, self.deployment, self.changes)
         self.call_admission = CallAdmission(self.auth, self.deployment)
         self.predict_handler = PredictHandler(self.auth, self.deployment, self.recorder, settings.max_body_bytes)
@@ -126,6 +128,7 @@ class Node:
         self.rollout_driver.start()
         self.maintenance.start()
         self.bulk_runs.start()
+        self.sweep_runs.start()
         self._listening = asyncio.create_task(self._listen(), name="changes")
         self._importing = asyncio.create_task(_import_arrow(), name="import of Arrow")
         if self.settings.grpc is not None:
@@ -146,6 +149,7 @@ class Node:
         await self.memory.close()
         await self.explainer.close()
         await self.bulk_runs.close()
+        await self.sweep_runs.close()
         await self.maintenance.close()
         await self.rollout_driver.close()
         await self.changes.close()

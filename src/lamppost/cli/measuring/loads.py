@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import csv
 from collections.abc import Mapping
-from contextlib import suppress
 from pathlib import Path
 from typing import Annotated, Any
 from urllib.parse import urlsplit
@@ -12,6 +10,7 @@ from urllib.parse import urlsplit
 import orjson
 import typer
 
+from lamppost.cli.measuring.row_files import MOST_ROWS, read_row_file
 from lamppost.cli.out import AMBER, BRICK, DIM, paint, print_done, print_json, print_line, print_table, time_ago
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.cli.times import parse_seconds
@@ -22,7 +21,6 @@ from lamppost.core.load.load_result import LoadStep, StepSummary, summarize_step
 from lamppost.core.monitoring.latency_histogram import quantiles
 
 _HERE = frozenset({"127.0.0.1", "::1", "localhost"})
-_MOST_ROWS = 2_000
 _RIGHT = frozenset({"clients", "requests/s", "p50 ms", "p90 ms", "p95 ms", "p99 ms", "most ms", "calls", "errors"})
 
 
@@ -88,42 +86,15 @@ def load(
 def _bodies(client: Client, endpoints: list[str], rows: str | None) -> tuple[dict[str, list[str]], str]:
     """JSON bodies of one row each, by endpoint, and where they are from."""
     if rows is not None and rows not in ("records", "reference"):
-        bodies = _bodies_of_file(Path(rows))
+        bodies = read_row_file(Path(rows))
         return dict.fromkeys(endpoints, bodies), Path(rows).name
     found: dict[str, list[str]] = {}
     said: list[str] = []
     for endpoint in endpoints:
-        answer = client.fetch("GET", "/api/loads/rows", endpoint=endpoint, of=rows, limit=_MOST_ROWS)
+        answer = client.fetch("GET", "/api/loads/rows", endpoint=endpoint, of=rows, limit=MOST_ROWS)
         found[endpoint] = [orjson.dumps(body).decode() for body in answer["bodies"]]
         said.append("recorded calls" if answer["of"] == "records" else "the reference")
     return found, " and ".join(dict.fromkeys(said))
-
-
-def _bodies_of_file(file: Path) -> list[str]:
-    if not file.is_file():
-        raise BadRequest(f"--rows {file} is neither records, nor reference, nor a file")
-    bodies: list[str] = []
-    try:
-        with file.open(encoding="utf-8-sig", newline="") as lines:
-            if file.suffix == ".csv":
-                bodies = [orjson.dumps({name: _cell(value) for name, value in row.items()}).decode() for row in csv.DictReader(lines)]
-            else:
-                bodies = [orjson.dumps(orjson.loads(line)).decode() for line in lines if line.strip()]
-    except (OSError, UnicodeDecodeError, ValueError, csv.Error) as error:
-        raise BadRequest(
-            f"{file} cannot be read: {error}; it has a row on each line, as JSON, or as CSV with a first line of names"
-        ) from error
-    if not bodies:
-        raise BadRequest(f"{file} has no rows")
-    return bodies[:_MOST_ROWS]
-
-
-def _cell(text: str | None) -> Any:
-    if text is None or text == "":
-        return None
-    with suppress(ValueError):
-        return orjson.loads(text)
-    return {"True": True, "False": False}.get(text, text)
 
 
 def _print_head() -> None:

@@ -10,7 +10,7 @@ import re
 from dataclasses import dataclass
 from dataclasses import field as default
 from functools import cache
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal
 
 import orjson
 from pydantic import TypeAdapter, ValidationError
@@ -151,6 +151,17 @@ class Manifest:
             or (isinstance(step, NetworkStep) and step.format == "onnx")
             for step in self.steps
         )
+
+    @property
+    def forms(self) -> tuple[Literal["compiled", "original"], ...]:
+        """The forms of its fitted steps that a lane can serve, the usual one first."""
+        compiled = any(isinstance(step, SklearnStep) and step.compiled is not None for step in self.steps)
+        return ("compiled", "original") if compiled else ("original",)
+
+    @property
+    def computes_in_threads(self) -> bool:
+        """Whether a batch can be computed on several threads: by a graph or a network."""
+        return any(isinstance(step, NetworkStep) or getattr(step, "compiled", None) is not None for step in self.steps)
 
 
 def fields_by_name(known: dict[str, Field], names: tuple[str, ...], who: str) -> Schema:

@@ -88,7 +88,8 @@ class LaneRules:
     copies_least, copies_most : workers that a version is open in. max_rows : most rows of a batch. target_ms : what the p99 should stay
     under; batches are made smaller for it. queue_rows, queue_s : most rows that may wait, and longest expected wait, before callers are
     refused. linger_ms : how long a lone request waits for others. run_s : longest time for one batch. keep_warm : opened at the start and
-    never let go. sleep_after_s : quiet time after which it is let go until the next request.
+    never let go. sleep_after_s : quiet time after which it is let go until the next request. threads : that graphs and
+    networks compute one batch on. form : whether the compiled form of fitted steps answers where there is one, or the original.
     """
 
     copies_least: int | None = None
@@ -101,6 +102,8 @@ class LaneRules:
     run_s: float | None = None
     keep_warm: bool = False
     sleep_after_s: float | None = None
+    threads: int | None = None
+    form: Literal["compiled", "original"] | None = None
 
     __pydantic_config__: ClassVar = _CLOSED
 
@@ -115,6 +118,7 @@ class LaneRules:
             "linger_ms": (0, 1_000),
             "run_s": (0.01, 600),
             "sleep_after_s": (1, 86_400),
+            "threads": (1, 64),
         }
         for name, (low, high) in bounds.items():
             value = getattr(self, name)
@@ -125,7 +129,9 @@ class LaneRules:
 
 
 def combine_lane_rules(rules: Iterable[LaneRules]) -> LaneRules:
-    """The rules of a lane that several endpoints use: room enough for each of them, the tightest target, the longest sleep."""
+    """The rules of a lane that several endpoints use: room enough for each of them, the tightest target, the longest sleep, and
+    the original form where one of them asks for it.
+    """
     combined = LaneRules()
     for rule in rules:
         if combined == LaneRules():

@@ -180,11 +180,16 @@ def _difference(clients: int, figure: str, before: Sequence[float], after: Seque
 
 
 def t_quantile(probability: float, freedom: float) -> float:
-    """A quantile of Student's t (Abramowitz and Stegun, *Handbook of Mathematical Functions*, 26.7.5), within 1 % from 3 degrees on.
+    """A quantile of Student's t: exact for 1 and 2 degrees of freedom, within 1 % from 3 degrees on (Abramowitz and Stegun, *Handbook of
+    Mathematical Functions*, 26.7.3, 26.7.4 and 26.7.5).
 
-    >>> round(t_quantile(0.975, 10), 2)
-    2.23
+    >>> [round(t_quantile(0.975, freedom), 2) for freedom in (1, 2, 10)]
+    [12.71, 4.3, 2.23]
     """
+    if freedom == 1:
+        return math.tan(math.pi * (probability - 0.5))
+    if freedom == 2:
+        return (2 * probability - 1) / math.sqrt(2 * probability * (1 - probability))
     z = NormalDist().inv_cdf(probability)
     if math.isinf(freedom):
         return z

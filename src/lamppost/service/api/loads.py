@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import asdict
-from datetime import UTC, datetime, timedelta
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query
@@ -13,7 +12,6 @@ from lamppost.core.load.load_plan import write_plan
 from lamppost.core.load.load_result import LoadStep, compare_steps, read_steps, summarize_step
 from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.core.names import check_name
-from lamppost.core.payload.recorded_bodies import request_options, request_rows
 from lamppost.service.api.access import PROBLEMS, Pointer, RequireView, TheNode
 from lamppost.service.api.schemas.loads import (
     FigureDifferenceAnswer,
@@ -25,15 +23,12 @@ from lamppost.service.api.schemas.loads import (
     StartedLoadAnswer,
     StepFiguresAnswer,
 )
+from lamppost.service.measuring.sweep_rows import LEAST_RECORDS, recorded_rows
 from lamppost.service.node import Node
-from lamppost.store import call_samples
 from lamppost.store.measuring import loads
 from lamppost.store.measuring.loads import StoredLoad
 
 router = APIRouter(prefix="/api/loads", tags=["loads"], responses=PROBLEMS)
-
-_BACK = timedelta(days=30)
-_LEAST_RECORDS = 20
 
 
 @router.post("", status_code=201)
@@ -83,14 +78,11 @@ async def list_load_rows(
     private = any(field.private for field in route.predictor.plan.schema) if route.predictor is not None else False
     bodies: list[dict[str, Any]] = []
     if of != "reference" and not private:
-        now = datetime.now(UTC)
         for version in route.setup.versions:
-            for found in await call_samples.sample_inputs(node.pool, endpoint, str(version), now - _BACK, now, limit):
-                options = request_options(found.input)
-                bodies += [{**row, **({"options": options} if options else {})} for row in request_rows(found.input)[:1]]
+            bodies += await recorded_rows(node.pool, endpoint, str(version), limit)
         if of == "records" and not bodies:
             raise BadRequest(f"no input of a call to {endpoint} is recorded; take rows of the reference, or a file")
-        if len(bodies) >= _LEAST_RECORDS or of == "records":
+        if len(bodies) >= LEAST_RECORDS or of == "records":
             return LoadRowsAnswer(endpoint=endpoint, of="records", bodies=bodies[:limit])
     bodies = await _reference_rows(node, endpoint, limit)
     return LoadRowsAnswer(endpoint=endpoint, of="reference", bodies=bodies)

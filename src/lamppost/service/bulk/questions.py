@@ -26,19 +26,16 @@ from lamppost.runtime.cluster_worker import PackageTerms
 from lamppost.runtime.fork_server import Needs
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
-from lamppost.runtime.worker_pool import WorkerPool
-from lamppost.runtime.worker_supply import ForkServers, WorkerSupply, needed_worker
+from lamppost.runtime.worker_supply import needed_worker
 from lamppost.service.bulk.block_scoring import OpenQuestion
 from lamppost.service.bulk.cluster_lanes import Cluster, ClusterLane
 from lamppost.service.bulk.file_reading import BLOCK_ROWS
 from lamppost.service.bulk.run_setup import NodeFacts
-from lamppost.service.deployment.lane_opening import LaneOpener
-from lamppost.service.deployment.node_memory import NodeMemory
 from lamppost.service.deployment.predictor_assembly import PredictorAssembly
+from lamppost.service.deployment.scratch_lanes import ScratchLanes
 from lamppost.service.packages.package_cache import PackageCache
 from lamppost.service.prediction.lookups import LookupSources
 from lamppost.service.records.window_counting import WindowCounting
-from lamppost.service.settings import Settings
 from lamppost.store import packages
 from lamppost.store.database import Pool
 
@@ -105,29 +102,18 @@ class RunLanes:
     """Opens lanes for runs; `close` ends every worker."""
 
     def __init__(self, pool: Pool, facts: NodeFacts) -> None:
-        self._settings = Settings(
-            facts.data,
-            facts.database,
-            name=facts.name,
-            lane=LaneSettings(formats=frozenset(facts.formats), batch=_BATCH, copies=CopyBounds(1, os.cpu_count() or 1), run_s=_RUN_S),
-            signers=frozenset(facts.signers),
-            environments=facts.environments,
-            workers=facts.worker_rules,
-        )
-        self.package_cache = PackageCache(pool, facts.data / "packages")
+        copies = CopyBounds(1, os.cpu_count() or 1)
+        lane = LaneSettings(formats=frozenset(facts.formats), batch=_BATCH, copies=copies, run_s=_RUN_S)
+        self._settings = facts.settings(lane)
+        self._scratch = ScratchLanes(pool, self._settings, BLOCK_ROWS)
+        self.package_cache = self._scratch.package_cache
         self.window_counting = WindowCounting(pool, self.package_cache)
-        self.workers: WorkerPool[Lane] = WorkerPool(
-            WorkerSupply(ForkServers(), facts.worker_rules), facts.memory_bytes, frame_rows=BLOCK_ROWS
-        )
-        memory = NodeMemory(pool, facts.data, self.package_cache)
-        self._opener = LaneOpener(pool, self._settings, self.package_cache, memory, self.workers)
         self._assembly = PredictorAssembly(LookupSources(facts.sources), self.window_counting)
-        self.workers.start(None)
 
     def expect(self, asked: Sequence[AskedSchema]) -> None:
         """Begin to import what the workers of these questions will need."""
         for needs in {needs for one in asked for needs in one.needs}:
-            self.workers.supply.expect(needs)
+            self._scratch.workers.supply.expect(needs)
 
     @asynccontextmanager
     async def opened(
@@ -141,7 +127,7 @@ class RunLanes:
         try:
             for version in dict.fromkeys(version for setup in setups for version in setup.versions):
                 if cluster is None:
-                    lanes[str(version)] = await self._opener.open_lane(version, self._settings.lane, measure=False, apart=True)
+                    lanes[str(version)] = await self._scratch.open_lane(version, self._settings.lane)
                 else:
                     lanes[str(version)] = cast(Lane, await self._cluster_lane(cluster, version))
             questions = []
@@ -156,7 +142,7 @@ class RunLanes:
                 await lane.close(drain_s=0)
 
     async def _cluster_lane(self, cluster: Cluster, version: VersionName) -> ClusterLane:
-        spec, file = await self._opener.find_spec(version)
+        spec, file = await self._scratch.opener.find_spec(version)
         package = await asyncio.to_thread(file.read_bytes)
         formats = tuple(sorted(self._settings.lane.formats))
         terms = PackageTerms(str(version), spec.folder.name, formats, self._settings.workers.confined, _RUN_S)
@@ -164,5 +150,5 @@ class RunLanes:
 
     async def close(self) -> None:
         """End every worker."""
-        await self.workers.close()
+        await self._scratch.close()
         await self._assembly.sources.close()

@@ -34,7 +34,7 @@ from lamppost.service.bulk.row_reasons import RowReasons
 from lamppost.service.bulk.run_places import RunPlaces, check_order, look_at_source
 from lamppost.service.bulk.run_setup import NodeFacts, read_check, read_facts
 from lamppost.service.bulk.run_watching import RunWatching
-from lamppost.service.processes.child_process import read_message, run_beside_service, write_message
+from lamppost.service.processes.child_process import leave_with_service, read_message, run_beside_service, write_message
 from lamppost.store.bulk import bulk_runs
 from lamppost.store.bulk.bulk_runs import BulkRun, DoneBlock
 from lamppost.store.database import AWAY, Pool, make_pool
@@ -282,18 +282,10 @@ async def _check(pool: Pool, facts: NodeFacts, lanes: RunLanes, order: BulkOrder
     return await asyncio.to_thread(check_order, facts.places, order, asked, rows, tried)
 
 
-def _leave_with_service() -> None:
-    """End at once when the service has ended, also in the middle of a run: the next start goes on with it."""
-    parent = os.getppid()
-    while os.getppid() == parent:
-        time.sleep(0.5)
-    os._exit(0)
-
-
 def main() -> int:
     """Carry out messages until the pipe ends. The first message holds the facts of the node."""
     run_beside_service()
-    threading.Thread(target=_leave_with_service, daemon=True).start()
+    threading.Thread(target=leave_with_service, daemon=True).start()
     gc.set_threshold(50_000)
     first = read_message(sys.stdin.buffer)
     if first is not None:

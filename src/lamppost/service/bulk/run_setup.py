@@ -13,6 +13,7 @@ from pydantic import TypeAdapter
 from lamppost.core.bulk.order import BulkOrder, read_order, write_order
 from lamppost.core.endpoint.setup import EndpointSetup, read_setup, write_setup
 from lamppost.runtime.confinement.worker_home import WorkerRules
+from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.bulk.places import NamedPlaces
 from lamppost.service.settings import Settings
 
@@ -42,10 +43,18 @@ class NodeFacts:
         """Where runs read and write."""
         return NamedPlaces(self.data, self.folders, self.sources, self.targets, self.clusters)
 
-    @property
-    def worker_rules(self) -> WorkerRules:
-        """What workers are confined to."""
-        return WorkerRules(self.workers_folder, self.data, self.confined)
+    def settings(self, lane: LaneSettings) -> Settings:
+        """The settings of lanes beside the service. lane : how they are run."""
+        return Settings(
+            self.data,
+            self.database,
+            name=self.name,
+            lane=lane,
+            memory_bytes=self.memory_bytes,
+            signers=frozenset(self.signers),
+            environments=self.environments,
+            workers=WorkerRules(self.workers_folder, self.data, self.confined),
+        )
 
 
 def node_facts(settings: Settings) -> NodeFacts:

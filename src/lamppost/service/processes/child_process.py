@@ -10,6 +10,7 @@ import os
 import signal
 import struct
 import sys
+import time
 from typing import BinaryIO
 
 from lamppost.runtime.confinement.system_calls import keep_memory_private
@@ -17,6 +18,7 @@ from lamppost.service.processes.child_logs import log_lines_of, send_log_lines
 
 _LENGTH = struct.Struct("!I")
 _END_S = 10.0
+_LOOK_S = 0.5
 _NICE = 10
 """Behind every answer, and still with a tenth of a busy core: at the lowest priority a saturated machine starts no process for a minute."""
 
@@ -98,6 +100,14 @@ def run_beside_service() -> None:
         os.nice(_NICE)
     send_log_lines(logging.WARNING)
     gc.freeze()
+
+
+def leave_with_service() -> None:
+    """In a thread of the process: end it at once when the service has ended, also in the middle of its work."""
+    parent = os.getppid()
+    while os.getppid() == parent:
+        time.sleep(_LOOK_S)
+    os._exit(0)
 
 
 def read_message(pipe: BinaryIO) -> bytes | None:

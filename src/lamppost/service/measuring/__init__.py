@@ -1,0 +1,1 @@
+"""Measures settings of lanes, in a process beside the service."""
