@@ -29,7 +29,7 @@ PLAN = SweepPlan((VERSION,), limits=(parse_limit("p99=20ms"),))
 
 
 def make_grid(plan: SweepPlan = PLAN) -> SweepGrid:
-    return sweep_grid(plan, {version: ("compiled", "original") for version in plan.versions}, plan.versions, 2)
+    return sweep_grid(plan, dict.fromkeys(plan.versions, ("compiled", "original")), plan.versions, 2)
 
 
 def rate(setting: SweepSetting) -> float:
@@ -160,6 +160,14 @@ class Comparing(unittest.TestCase):
         self.assertTrue(ratio.differs)
         self.assertAlmostEqual(ratio.ratio, 1.10, places=2)
 
+    def test_figures_are_those_of_a_round_of_usual_pace(self) -> None:
+        third, other = SweepSetting(VERSION, copies=2), SweepSetting(VERSION, threads=2)
+        everywhere = [*one(self.usual, 100, 50, 100, p99=10), *one(self.small, 80, 40, 80), *one(other, 90, 45, 90)]
+        found = summarize([*everywhere, *one(third, 100, 50)[1:], Measurement(third, 4, 100.0)])  # in the slow second round, and alone
+        self.assertAlmostEqual(found[third].paces[2], 0.5, places=6)
+        self.assertEqual([round(value) for value in found[third].values("throughput")], [100, 100])
+        self.assertEqual([round(value) for value in found[self.usual].values("p99")], [10, 5, 10])
+
     def test_with_fewer_than_three_rounds_nothing_is_told_apart(self) -> None:
         found = summarize([*one(self.usual, 100, 100), *one(self.small, 50, 50)])
         self.assertIsNone(compare_settings(found[self.usual], found[self.small], "throughput").low)
@@ -216,7 +224,8 @@ class Picking(unittest.TestCase):
         self.assertEqual(
             pick_sentences(picked, limits, "throughput"),
             [
-                "no setting has p99 at most 5 ms and throughput at least 90 requests/s; nearest is compiled, 16 rows a batch, 1 copy: its p99 is 8 ms"
+                "no setting has p99 at most 5 ms and throughput at least 90 requests/s; "
+                "nearest is compiled, 16 rows a batch, 1 copy: its p99 is 8 ms"
             ],
         )
 

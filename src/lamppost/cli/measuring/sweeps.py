@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import sys
 import time
 from collections.abc import Iterable
@@ -263,17 +264,16 @@ def _follow_or_leave(client: Client, begun: dict[str, Any], wait: bool, as_json:
 
 def _follow(client: Client, name: str, quiet: bool) -> dict[str, Any]:
     """Wait for the end, saying what was found so far."""
-    said = ""
+    rounds = 0
     live = sys.stderr.isatty() and not quiet
     while True:
         found: dict[str, Any] = client.fetch("GET", f"/api/sweeps/{name}")
-        if not quiet and (text := _so_far(found)) != said:
-            said = text
-            if live:
-                sys.stderr.write(f"\r\x1b[K{text[:150]}")
-                sys.stderr.flush()
-            elif found["rounds"]:
-                print_line(paint(text, DIM))
+        if live:
+            sys.stderr.write(f"\r\x1b[K{_so_far(found)[: shutil.get_terminal_size().columns - 1]}")
+            sys.stderr.flush()
+        elif not quiet and found["rounds"] > rounds:
+            rounds = found["rounds"]
+            print_line(paint(_so_far(found), DIM))
         if found["state"] not in _UNDER_WAY:
             if live:
                 sys.stderr.write("\r\x1b[K")

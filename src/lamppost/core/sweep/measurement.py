@@ -1,12 +1,13 @@
 """What was measured of a setting, once and over all its repeats, and whether two settings can be told apart.
 
-Settings are compared within the rounds in which both were measured: what slows down a machine for a minute slows down all settings of a
-round alike, and cancels out of their ratio.
+What slows down a machine for a minute slows down all settings of a round alike. So two settings are compared within the rounds in which
+both were measured, where it cancels out of their ratio; figures are those of a round of usual pace: `round_paces` says how fast each was.
 """
 
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
@@ -21,6 +22,9 @@ from lamppost.core.sweep.sweep_plan import SweepSetting
 LEAST_ROUNDS = 3
 """Rounds from which on two settings can be told apart."""
 _SIDE = 0.975
+_POLISHES = 5
+_LEAST_SETTINGS = 3
+_TIMES = frozenset({"p50", "p90", "p95", "p99", "max"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,15 +72,21 @@ def write_measurement(measurement: Measurement) -> dict[str, Any]:
 
 @dataclass(frozen=True, slots=True)
 class SettingSummary:
-    """A setting over its repeats. rounds : what was measured, by round. failed : why it has no figures."""
+    """A setting over its repeats. rounds : what was measured, by round. failed : why it has no figures. paces : see `round_paces`."""
 
     setting: SweepSetting
     rounds: Mapping[int, Measurement]
     failed: str | None = None
+    paces: Mapping[int, float] = field(default_factory=dict)
+
+    def values(self, name: str) -> list[float]:
+        """A figure in each repeat, as it would have been in a round of usual pace."""
+        power = -1 if name == "throughput" else 1 if name in _TIMES else 0
+        return [getattr(one, name) * self.paces.get(number, 1.0) ** power for number, one in self.rounds.items()]
 
     def figure(self, name: str) -> float:
         """The median of a figure over the repeats."""
-        return float(median(getattr(one, name) for one in self.rounds.values()))
+        return float(median(self.values(name)))
 
     def interval(self, name: str) -> tuple[float, float]:
         """Between which values the median lies with 95 % where there are six repeats or more; all that was measured where there are fewer.
@@ -84,7 +94,7 @@ class SettingSummary:
         Order statistics k and n + 1 - k with the largest k for which 2 P(Binomial(n, 1/2) < k) stays below 5 % (Conover, *Practical
         Nonparametric Statistics*, section 3.2).
         """
-        values = sorted(getattr(one, name) for one in self.rounds.values())
+        values = sorted(self.values(name))
         outside = median_rank(len(values))
         return values[outside], values[-1 - outside]
 
@@ -121,11 +131,38 @@ def summarize(measurements: Iterable[Measurement]) -> dict[SweepSetting, Setting
             failed[one.setting] = one.failed
         else:
             known[one.round] = one
+    paces = round_paces(rounds)
     return {
-        setting: SettingSummary(setting, known, failed.get(setting) if not known else None)
+        setting: SettingSummary(setting, known, failed.get(setting) if not known else None, paces)
         for setting, known in rounds.items()
         if known or setting in failed
     }
+
+
+def round_paces(rounds: Mapping[SweepSetting, Mapping[int, Measurement]]) -> dict[int, float]:
+    """How fast each round was, 1 for the usual pace, from the throughput of its settings.
+
+    A setting's throughput is its own times the round's, which median polish of their logarithms takes apart (Tukey, *Exploratory Data
+    Analysis*, 1977, chapter 11). Settings that were measured in one round only say nothing about it, and fewer than three settings cannot
+    tell a slow round from their own chance.
+    """
+    logs = {
+        setting: {number: math.log(one.throughput) for number, one in known.items() if one.throughput > 0}
+        for setting, known in rounds.items()
+        if len(known) > 1
+    }
+    measured = Counter(number for known in logs.values() for number in known)
+    logs = {
+        setting: {number: value for number, value in known.items() if measured[number] >= _LEAST_SETTINGS}
+        for setting, known in logs.items()
+    }
+    paces = {number: 0.0 for known in logs.values() for number in known}
+    for _ in range(_POLISHES):
+        own = {setting: median(value - paces[number] for number, value in known.items()) for setting, known in logs.items() if known}
+        paces = {number: median(known[number] - own[setting] for setting, known in logs.items() if number in known) for number in paces}
+        usual = median(paces.values()) if paces else 0.0
+        paces = {number: pace - usual for number, pace in paces.items()}
+    return {number: math.exp(pace) for number, pace in paces.items()}
 
 
 @dataclass(frozen=True, slots=True)

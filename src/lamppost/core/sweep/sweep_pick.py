@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from lamppost.core.sweep.measurement import LEAST_ROUNDS, SettingSummary, compare_settings
+from lamppost.core.sweep.measurement import LEAST_ROUNDS, SettingRatio, SettingSummary, compare_settings
 from lamppost.core.sweep.sweep_plan import Goal, Limit, SweepSetting, figure_text
 
 _ALIKE = 0.1
@@ -62,7 +62,7 @@ def pick_setting(measured: Sequence[SettingSummary], limits: Sequence[Limit], go
     pick, *equals = _plainest_of_best(goal, within)
     chosen = {one.setting for one in (pick, *equals)}
     second = next((one for one in better(goal, within) if one.setting not in chosen), None)
-    doubtful = tuple(limit for limit in limits if not all(meets(getattr(one, limit.figure), limit) for one in pick.rounds.values()))
+    doubtful = tuple(limit for limit in limits if not all(meets(value, limit) for value in pick.values(limit.figure)))
     return SweepPick(pick, tuple(equals), second, unlimited, doubtful=doubtful)
 
 
@@ -118,7 +118,7 @@ def pick_sentences(pick: SweepPick, limits: Sequence[Limit], goal: Goal, many_ve
         lines.append(f"equal to it as far as can be told, and less plain: {others}{more}")
     if pick.second is not None:
         found = compare_settings(best, pick.second, goal)
-        lines.append(f"second: {words(pick.second.setting)} ({_ratio_text(found.ratio, found.low, found.high, goal)})")
+        lines.append(f"second: {words(pick.second.setting)} ({_ratio_text(found, goal)})")
     if pick.unlimited is not None and limits and pick.unlimited.setting != best.setting:
         free = pick.unlimited
         figures = ", ".join(
@@ -129,10 +129,11 @@ def pick_sentences(pick: SweepPick, limits: Sequence[Limit], goal: Goal, many_ve
 
 
 def _worst(one: SettingSummary, limit: Limit) -> float:
-    values = [getattr(repeat, limit.figure) for repeat in one.rounds.values()]
+    values = one.values(limit.figure)
     return float(min(values) if limit.figure == "throughput" else max(values))
 
 
-def _ratio_text(ratio: float, low: float | None, high: float | None, goal: Goal) -> str:
-    interval = "" if low is None or high is None else f", 95 % interval {low:.2f} to {high:.2f}"
-    return f"the pick has {ratio:.2f} × its {goal}{interval}"
+def _ratio_text(found: SettingRatio, goal: Goal) -> str:
+    if found.low is None or found.high is None:
+        return f"the pick has {found.ratio:.2f} × its {goal}; the two have too few rounds in common to be told apart"
+    return f"the pick has {found.ratio:.2f} × its {goal}, 95 % interval {found.low:.2f} to {found.high:.2f}"

@@ -26,7 +26,7 @@ _NEAR = 0.8
 
 
 def next_settings(plan: SweepPlan, grid: SweepGrid, measured: Sequence[Measurement]) -> tuple[int, list[SweepSetting]]:
-    """The round that is to be measured, and what of it is still to do, in order; nothing once all is known that the search wants to know."""
+    """The round that is to be measured, and what of it is still to do, in order; nothing where the search wants to know no more."""
     last = max((one.round for one in measured), default=0)
     if last:
         before = [one for one in measured if one.round < last]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Response
 
 from lamppost.core.endpoint.setup import LaneRules
 from lamppost.core.sweep.measurement import SettingSummary, frontier, summarize
@@ -22,12 +22,14 @@ from lamppost.service.api.schemas.sweeps import (
     SweepStartRequest,
 )
 from lamppost.service.node import Node
+from lamppost.service.pages.draw import MEDIA_TYPES, Form, draw_page, in_turn
 from lamppost.store.measuring import sweeps
 from lamppost.store.measuring.sweeps import StoredSweep
 
 router = APIRouter(prefix="/api/sweeps", tags=["sweeps"], responses=PROBLEMS)
 
 FIGURES = ("throughput", "p50", "p90", "p95", "p99", "max", "memory", "cpu")
+_REPORT: dict[int | str, dict[str, Any]] = {200: {"content": {"text/html": {}, "application/pdf": {}}}}
 Limits = Annotated[list[str] | None, Query(alias="limit", max_length=8, description="such as p99=50ms; left out, the sweep's own")]
 
 
@@ -53,14 +55,24 @@ async def list_sweeps(
 @router.get("/{name}")
 async def get_sweep(name: str, node: TheNode, _: RequireView, limit: Limits = None, goal: Goal | None = None) -> SweepDetailAnswer:
     """One sweep with all that it measured, and the best setting within limits."""
-    found = await _read(node, name, limit, goal)
-    return SweepDetailAnswer(**await _facts(node, found.sweep), settings=_settings(found), picked=_pick(found))
+    return await _detail(node, name, limit, goal)
 
 
 @router.get("/{name}/pick")
 async def pick_from_sweep(name: str, node: TheNode, _: RequireView, limit: Limits = None, goal: Goal | None = None) -> SweepPickAnswer:
     """The best setting within limits, from what was measured already."""
     return _pick(await _read(node, name, limit, goal))
+
+
+@router.get("/{name}/report", response_class=Response, responses=_REPORT)
+async def get_sweep_report(
+    name: str, node: TheNode, _: RequireView, form: Form = "html", limit: Limits = None, goal: Goal | None = None
+) -> Response:
+    """The report about a sweep, as HTML or PDF."""
+    found = await _detail(node, name, limit, goal)
+    async with in_turn():
+        page = await draw_page("sweep_report", found.model_dump(mode="json"), form)
+    return Response(page, media_type=MEDIA_TYPES[form], headers={"content-disposition": f'inline; filename="{name}.{form}"'})
 
 
 @router.post("/{name}/stop")
@@ -102,6 +114,11 @@ async def _read(node: Node, name: str, limits: list[str] | None, goal: Goal | No
     measured = await sweeps.list_measurements(node.pool, name)
     wanted = sweep.plan.limits if limits is None else tuple(parse_limit(text) for text in limits if text)
     return ReadSweep(sweep, list(summarize(measured).values()), wanted, goal or sweep.plan.goal)
+
+
+async def _detail(node: Node, name: str, limits: list[str] | None, goal: Goal | None) -> SweepDetailAnswer:
+    found = await _read(node, name, limits, goal)
+    return SweepDetailAnswer(**await _facts(node, found.sweep), settings=_settings(found), picked=_pick(found))
 
 
 async def _facts(node: Node, sweep: StoredSweep) -> dict[str, Any]:

@@ -14,7 +14,7 @@ from lamppost.core.errors import LampPostError, Unavailable
 from lamppost.core.extras import check_extra
 
 Form = Literal["html", "pdf"]
-PageKind = Literal["report", "run_report", "card"]
+PageKind = Literal["report", "run_report", "sweep_report", "card"]
 MEDIA_TYPES: dict[Form, str] = {"html": "text/html; charset=utf-8", "pdf": "application/pdf"}
 _DRAW_S = 60.0
 _MOST_WAITING = 4
