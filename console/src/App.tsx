@@ -22,6 +22,8 @@ const LanesPage = lazyPage(() => import("./pages/LanesPage"), "LanesPage");
 const Models = lazyPage(() => import("./pages/Models"), "Models");
 const ReviewsPage = lazyPage(() => import("./pages/ReviewsPage"), "ReviewsPage");
 const DeclaredPage = lazyPage(() => import("./pages/DeclaredPage"), "DeclaredPage");
+const SweepPage = lazyPage(() => import("./pages/SweepPage"), "SweepPage");
+const SweepsPage = lazyPage(() => import("./pages/SweepsPage"), "SweepsPage");
 const TokensPage = lazyPage(() => import("./pages/TokensPage"), "TokensPage");
 const LogsPage = lazyPage(() => import("./pages/LogsPage"), "LogsPage");
 const TrailPage = lazyPage(() => import("./pages/TrailPage"), "TrailPage");
@@ -60,6 +62,8 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
                 <Route path="/bulk" element={<BulkPage />} />
                 <Route path="/bulk/:run" element={<BulkRunPage />} />
                 <Route path="/lanes" element={<LanesPage />} />
+                <Route path="/sweeps" element={<SweepsPage />} />
+                <Route path="/sweeps/:sweep" element={<SweepPage />} />
                 <Route path="/calls/:id" element={<CallPage />} />
                 <Route path="/reviews" element={<ReviewsPage />} />
                 <Route path="/declared" element={<DeclaredPage />} />
@@ -93,6 +97,7 @@ const TITLES: Record<string, string> = {
   compare: "Compare",
   bulk: "Bulk runs",
   lanes: "Lanes",
+  sweeps: "Sweeps",
   calls: "Call",
   reviews: "Reviews",
   declared: "Declared document",
@@ -110,7 +115,7 @@ function PageTitle() {
       ? [name, view]
       : section === "models" && name
         ? [view ? `${name}@${view}` : name]
-        : section === "bulk" && name
+        : (section === "bulk" || section === "sweeps") && name
           ? [name]
           : [TITLES[section] ?? "No such page"];
   const title = `${named.filter(Boolean).join(", ")} · Lamp Post`;

@@ -10,6 +10,7 @@ const CHANGED = {
   token: ["tokens", "trail"],
   calls: ["calls"],
   bulk: ["bulk", "trail"],
+  sweeps: ["sweeps", "trail"],
   desks: ["desks", "tokens", "trail"],
 } as const satisfies Record<string, readonly string[]>;
 

@@ -8,6 +8,7 @@ import { useServiceChange } from "../api/useServiceChange";
 import { Bar } from "../parts/Bar";
 import { Button, Card, Mono, Snippets, Trouble } from "../parts/basics";
 import { CheckField } from "../parts/CheckField";
+import { Given } from "../parts/Given";
 import { SelectMenu } from "../parts/SelectMenu";
 import { count, plural } from "../words";
 import { bringFile, type Check, type Order, usePlaces } from "./queries";
@@ -250,14 +251,6 @@ export function StartRun({ endpoint = "" }: { endpoint?: string }) {
     </Card>
   );
 }
-
-const Given = ({ label, hint, children }: { label: string; hint: string; children: React.ReactNode }) => (
-  <label className="grid content-start gap-1 text-small text-soft">
-    {label}
-    {children}
-    <span className="text-faint">{hint}</span>
-  </label>
-);
 
 /** What a run would read and write. */
 function Checked({ check }: { check: Check }) {

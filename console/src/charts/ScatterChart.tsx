@@ -1,6 +1,6 @@
 // Points of two numbers, with a limit that can be taken hold of: what lies above it stands out.
 import { Slider } from "radix-ui";
-import { useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import uPlot from "uplot";
 import { short, when } from "../words";
 import { ChartFrame } from "./ChartFrame";
@@ -10,10 +10,22 @@ import { nearestPoint, niceTop } from "./layout";
 import { readable } from "./readable";
 import { usePlot } from "./usePlot";
 
-/** x : a number, or milliseconds since 1970 on an axis of time. name : what is read of it. */
-export type ScatterPoint = { x: number; y: number; name: string; tone: "held" | "live" | "trouble" };
-/** value : null for no limit. onCommit : called when the limit is let go. */
-export type ScatterLimit = { value: number | null; name: string; onCommit: (value: number | null) => void };
+/**
+ * x : a number, or milliseconds since 1970 on an axis of time. name : what is read of it. label : stands beside it. onLine : whether the line
+ * goes through it.
+ */
+export type ScatterPoint = { x: number; y: number; name: string; tone: "held" | "live" | "trouble"; label?: string; onLine?: boolean };
+/**
+ * value : null for no limit. onCommit : called when the limit is let go. onDrag : while it is moved. text : what stands at its handle, by
+ * default how many points are above it.
+ */
+export type ScatterLimit = {
+  value: number | null;
+  name: string;
+  onCommit: (value: number | null) => void;
+  onDrag?: (value: number | null) => void;
+  text?: (value: number | null) => string;
+};
 
 const TONES = ["held", "live", "trouble"] as const;
 const COLOURS = { held: "var(--slate)", live: "var(--amber-fill)", trouble: "var(--brick)" } as const;
@@ -22,6 +34,26 @@ const RIGHT = 80;
 const AXIS = 24;
 const TOP = 8;
 const STEPS = 200;
+const LABEL = 20;
+
+/** The labels of points, beside them; one that would cover another stands above it. */
+function drawLabels(plot: uPlot, points: ScatterPoint[]): void {
+  const { ctx } = plot;
+  ctx.save();
+  ctx.font = `600 ${11 * devicePixelRatio}px ${getComputedStyle(document.body).fontFamily}`;
+  ctx.fillStyle = colourOf("var(--ink)");
+  const taken: { x: number; y: number; width: number }[] = [];
+  for (const { x, y, label } of points) {
+    if (!label) continue;
+    const width = ctx.measureText(label).width;
+    const place = { x: plot.valToPos(x, "x", true) + 6 * devicePixelRatio, y: plot.valToPos(y, "y", true) - 6 * devicePixelRatio, width };
+    const row = 13 * devicePixelRatio;
+    while (taken.some((one) => Math.abs(one.y - place.y) < row && one.x < place.x + width && place.x < one.x + one.width)) place.y -= row;
+    taken.push(place);
+    ctx.fillText(label, place.x, place.y);
+  }
+  ctx.restore();
+}
 
 type Props = {
   title: string;
@@ -29,33 +61,42 @@ type Props = {
   points: ScatterPoint[];
   /** Whether x is a time. */
   time?: boolean;
+  /** What x is, under its axis; it then begins at 0. */
+  across?: string;
   height?: number;
+  /** The highest y that is drawn, unless the limit is above it; what lies higher stands at the edge. */
+  most?: number;
   limit: ScatterLimit;
   /** Called with a point that is pressed, or on which Enter is pressed. */
   onPick?: (point: ScatterPoint) => void;
 };
 
-export function ScatterChart({ title, unit, points, time = false, height = 148, limit, onPick }: Props) {
+export function ScatterChart({ title, unit, points, time = false, across, height = 148, most = Infinity, limit, onPick }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const [chosen, setChosen] = useState(-1);
   const [dragged, setDragged] = useState<number | null>(null);
   const sorted = useMemo(() => [...points].sort((a, b) => a.x - b.x), [points]);
+  const top = niceTop(Math.max(0, limit.value ?? 0, Math.min(most, Math.max(0, ...sorted.map((point) => point.y)))));
   const data = useMemo(
     () =>
       [
         sorted.map((point) => (time ? point.x / 1_000 : point.x)),
-        ...TONES.map((tone) => sorted.map((point) => (point.tone === tone ? point.y : null))),
+        ...TONES.map((tone) => sorted.map((point) => (point.tone === tone ? Math.min(point.y, top) : null))),
+        sorted.map((point) => (point.onLine ? Math.min(point.y, top) : null)),
       ] as uPlot.AlignedData,
-    [sorted, time],
+    [sorted, time, top],
   );
-  const top = niceTop(Math.max(0, limit.value ?? 0, ...sorted.map((point) => point.y)));
   const low = sorted[0]?.x ?? 0;
   const high = Math.max(sorted[sorted.length - 1]?.x ?? 1, low + 1e-9);
+  const latest = useRef(sorted);
+  useEffect(() => {
+    latest.current = sorted;
+  }, [sorted]);
   const place = (plot: uPlot): number => {
     const { left, top: y } = plot.cursor;
     if (left === undefined || y === undefined || left < 0) return -1;
     return nearestPoint(
-      sorted.map((point) => ({ x: plot.valToPos(time ? point.x / 1_000 : point.x, "x"), y: plot.valToPos(point.y, "y") })),
+      sorted.map((point) => ({ x: plot.valToPos(time ? point.x / 1_000 : point.x, "x"), y: plot.valToPos(Math.min(point.y, top), "y") })),
       left,
       y,
     );
@@ -69,11 +110,25 @@ export function ScatterChart({ title, unit, points, time = false, height = 148, 
       padding: [TOP, RIGHT, 0, 0],
       legend: { show: false },
       scales: {
-        x: { time, range: (plot) => [plot.data[0][0] ?? 0, plot.data[0][plot.data[0].length - 1] ?? 1] },
+        x: {
+          time,
+          range: (plot) => {
+            const last = plot.data[0][plot.data[0].length - 1] ?? 1;
+            return across ? [0, 1.05 * last] : [plot.data[0][0] ?? 0, last];
+          },
+        },
         y: { range: () => [0, top] },
       },
       axes: [
-        { ...axis, size: AXIS, gap: 4, grid: { show: false }, space: 72, ...(time ? { values: clockTicks } : {}) },
+        {
+          ...axis,
+          size: AXIS,
+          gap: 4,
+          grid: { show: false },
+          space: 72,
+          ...(time ? { values: clockTicks } : {}),
+          ...(across ? { label: across, labelSize: LABEL, labelFont: FONT } : {}),
+        },
         {
           ...axis,
           size: LEFT,
@@ -89,17 +144,18 @@ export function ScatterChart({ title, unit, points, time = false, height = 148, 
           stroke: "transparent",
           points: { show: true, size: 6, fill: colourOf(COLOURS[tone]), stroke: colourOf(COLOURS[tone]) },
         })),
+        { stroke: colourOf("var(--slate)"), width: 1, dash: [3, 3], spanGaps: true, points: { show: false } },
       ],
       cursor: { drag: { x: false, y: false }, x: false, y: false, points: { show: false } },
-      hooks: { setCursor: [(plot) => setChosen(place(plot))] },
+      hooks: { setCursor: [(plot) => setChosen(place(plot))], draw: [(plot) => drawLabels(plot, latest.current)] },
     };
   };
-  usePlot(box, JSON.stringify([low, high, sorted.length, top, height, time]), options, data);
+  usePlot(box, JSON.stringify([low, high, sorted.length, top, height, time, across]), options, data);
 
   const point = sorted[chosen];
   const reading = point && `${time ? when(point.x) : short(point.x)}: ${point.name}`;
   const shown = dragged ?? limit.value;
-  const inside = height - AXIS - TOP;
+  const inside = height - (across ? AXIS + LABEL : AXIS) - TOP;
   const over = shown === null ? 0 : sorted.filter((one) => one.y >= shown).length;
   return (
     <ChartFrame
@@ -143,7 +199,10 @@ export function ScatterChart({ title, unit, points, time = false, height = 148, 
           max={top}
           step={top / STEPS}
           value={[shown ?? top]}
-          onValueChange={([next]) => setDragged(next ?? null)}
+          onValueChange={([next]) => {
+            setDragged(next ?? null);
+            limit.onDrag?.(next === undefined || next >= top ? null : next);
+          }}
           onValueCommit={([next]) => {
             setDragged(null);
             limit.onCommit(next === undefined || next >= top ? null : Number(next.toPrecision(3)));
@@ -155,7 +214,7 @@ export function ScatterChart({ title, unit, points, time = false, height = 148, 
             className="relative block h-3 w-5 cursor-ns-resize rounded-small border border-slate bg-card"
           >
             <span className="absolute top-1/2 left-6 -translate-y-1/2 text-[11px] leading-[13px] whitespace-nowrap text-slate">
-              {shown === null ? "no limit" : `${short(shown)}: ${over}`}
+              {limit.text ? limit.text(shown) : shown === null ? "no limit" : `${short(shown)}: ${over}`}
             </span>
           </Slider.Thumb>
         </Slider.Root>

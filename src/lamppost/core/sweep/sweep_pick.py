@@ -73,9 +73,9 @@ def _plainest_of_best(goal: Goal, settings: Sequence[SettingSummary]) -> list[Se
 
 
 def are_equal(one: SettingSummary, other: SettingSummary, goal: Goal) -> bool:
-    """Whether two settings cannot be told apart: chance explains their difference, and it is small."""
+    """Whether two settings cannot be told apart: chance may explain their difference, and it is small."""
     found = compare_settings(one, other, goal)
-    return found.low is not None and not found.differs and 1 / (1 + _ALIKE) <= found.ratio <= 1 + _ALIKE
+    return not found.differs and 1 / (1 + _ALIKE) <= found.ratio <= 1 + _ALIKE
 
 
 def _excess(one: SettingSummary, limits: Sequence[Limit]) -> float:

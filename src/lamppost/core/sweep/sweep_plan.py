@@ -111,7 +111,8 @@ def figure_text(figure: str, value: float) -> str:
         return f"{value:,.0f} requests/s"
     if figure == "memory":
         return f"{value / 1e6:,.0f} MB"
-    return f"{value:,.3g} {'µs a row' if figure == 'cpu' else 'ms'}"
+    amount = f"{value:,.0f}" if value >= 1_000 else f"{value:.3g}"
+    return f"{amount} {'µs a row' if figure == 'cpu' else 'ms'}"
 
 
 def parse_limit(text: str) -> Limit:

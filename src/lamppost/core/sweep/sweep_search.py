@@ -8,8 +8,8 @@ everything, adds the neighbours of the best ones, and repeats what is left: the 
 
 from __future__ import annotations
 
-import random
 from collections.abc import Sequence
+from hashlib import sha256
 
 from lamppost.core.sweep.measurement import Measurement, SettingSummary, compare_settings, frontier, summarize
 from lamppost.core.sweep.sweep_pick import better, is_within
@@ -56,9 +56,7 @@ def _round(plan: SweepPlan, grid: SweepGrid, measured: Sequence[Measurement], nu
             wanted.update(dict.fromkeys(near for near in grid.neighbours(one.setting) if near not in summaries))
         if wanted:  # whoever is compared with the best one needs rounds in common with it
             wanted.update(dict.fromkeys(one.setting for one in better(plan.goal, _within(plan, alive))[:1]))
-    order = list(wanted)
-    random.Random(number).shuffle(order)
-    return order
+    return sorted(wanted, key=lambda setting: sha256(f"{number} {setting}".encode()).digest())  # another order in each round
 
 
 def _spread(grid: SweepGrid, usual: Sequence[SweepSetting]) -> list[SweepSetting]:

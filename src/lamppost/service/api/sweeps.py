@@ -18,6 +18,7 @@ from lamppost.service.api.schemas.sweeps import (
     SweepDetailAnswer,
     SweepFigureAnswer,
     SweepPickAnswer,
+    SweepPlanRequest,
     SweepResumeRequest,
     SweepStartRequest,
 )
@@ -128,7 +129,7 @@ async def _facts(node: Node, sweep: StoredSweep) -> dict[str, Any]:
     plan["limits"] = [limit_text(limit) for limit in sweep.plan.limits]
     return {
         "name": sweep.name,
-        "plan": plan,
+        "plan": SweepPlanRequest.model_validate(plan),
         "node": sweep.node,
         "state": sweep.state,
         "reason": sweep.reason,

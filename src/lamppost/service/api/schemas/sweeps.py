@@ -57,13 +57,13 @@ class SweepResumeRequest(ApiModel):
 
 
 class SweepAnswer(ApiModel):
-    """A sweep. plan : with limits as text. combinations : that could be measured. measured : that were, and how often in all (repeats).
+    """A sweep. combinations : that could be measured. measured : that were, and how often in all (repeats).
 
     rounds : in which every setting of interest is measured once. waits_for : the sweep that is measured before this one.
     """
 
     name: str
-    plan: dict[str, Any]
+    plan: SweepPlanRequest
     node: str
     state: SweepState
     reason: str | None
