@@ -182,17 +182,15 @@ class SettingRatio:
 def compare_settings(one: SettingSummary, other: SettingSummary, figure: str) -> SettingRatio:
     """The ratio of a figure over the rounds in which both were measured (Student's interval of the mean of its logarithm).
 
-    Where there is no such round, the ratio of the medians.
+    With fewer than three such rounds, the ratio of the figures over all rounds, without an interval.
     """
     common = [number for number in one.rounds if number in other.rounds]
     pairs = [(getattr(one.rounds[number], figure), getattr(other.rounds[number], figure)) for number in common]
     logs = [math.log(first / second) for first, second in pairs if first > 0 and second > 0]
-    if not logs:
+    if len(logs) < LEAST_ROUNDS:
         first, second = one.figure(figure), other.figure(figure)
         return SettingRatio(first / second if second > 0 else math.inf if first > 0 else 1.0, None, None)
     mean = fmean(logs)
-    if len(logs) < LEAST_ROUNDS:
-        return SettingRatio(math.exp(mean), None, None)
     width = t_quantile(_SIDE, len(logs) - 1) * math.sqrt(variance(logs) / len(logs))
     return SettingRatio(math.exp(mean), math.exp(mean - width), math.exp(mean + width))
 

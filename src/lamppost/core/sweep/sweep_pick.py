@@ -75,7 +75,8 @@ def _plainest_of_best(goal: Goal, settings: Sequence[SettingSummary]) -> list[Se
 def are_equal(one: SettingSummary, other: SettingSummary, goal: Goal) -> bool:
     """Whether two settings cannot be told apart: chance may explain their difference, and it is small."""
     found = compare_settings(one, other, goal)
-    return not found.differs and 1 / (1 + _ALIKE) <= found.ratio <= 1 + _ALIKE
+    ratios = found.ratio, one.figure(goal) / max(other.figure(goal), 1e-9)
+    return not found.differs and all(1 / (1 + _ALIKE) <= ratio <= 1 + _ALIKE for ratio in ratios)
 
 
 def _excess(one: SettingSummary, limits: Sequence[Limit]) -> float:

@@ -10,6 +10,8 @@ from lamppost.service.pages.paper import AMBER, BRICK, FAINT, INK, SLATE, Drawn,
 from lamppost.service.pages.paper import write_html as write_page
 
 _MOST_SETTINGS = 25
+_SHOWN = 3
+"""So many times the limit on p99, or the lowest p99 of the frontier, are drawn; what lies higher is in the table."""
 _HEAD = ["setting", "requests/s", "p50 ms", "p99 ms", "p99 between", "memory MB", "µs a row", "repeats"]
 _WIDTHS = (6, 2, 1, 1, 2, 2, 2, 1)
 
@@ -82,18 +84,20 @@ def draw_figures(facts: dict[str, Any]) -> Drawn:
         colour = AMBER if one["within"] else SLATE
         axes.plot([place[0]] * 2, [figures["p99"]["low"], figures["p99"]["high"]], color=colour, alpha=0.35, linewidth=1)
         axes.plot(*place, marker="o", markersize=4, color=colour)
-        if mark := _mark(facts, one):
+        if (mark := _mark(facts, one)) and mark != "equal":
             axes.annotate(mark, place, xytext=(5, 4), textcoords="offset points", fontsize=8, color=INK)
     edge = sorted((one["figures"]["throughput"]["median"], one["figures"]["p99"]["median"]) for one in known if one["on_frontier"])
     axes.plot([x for x, _ in edge], [y for _, y in edge], color=SLATE, linewidth=1, linestyle=":")
+    limit = 0.0
     for text in facts["picked"]["limits"]:
         name, _, value = text.partition("=")
         if name == "p99":
-            axes.axhline(float(value.removesuffix("ms")), color=BRICK, linewidth=0.8, linestyle="--")
+            limit = float(value.removesuffix("ms"))
+            axes.axhline(limit, color=BRICK, linewidth=0.8, linestyle="--")
     axes.set_xlabel("requests/s")
     axes.set_ylabel("p99, ms")
     axes.set_xlim(left=0)
-    axes.set_ylim(bottom=0)
+    axes.set_ylim(0, min(1.05 * max(one["figures"]["p99"]["high"] for one in known), _SHOWN * max(limit, edge[0][1])))
     return [("Throughput against p99", figure)]
 
 
