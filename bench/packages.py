@@ -59,7 +59,7 @@ async def _opened(lamp: Lamp, folder: Path, original: bool) -> tuple[OpeningMeas
     pool: WorkerPool[Lane] = WorkerPool(supply)
     lane = Lane(LaneSpec(lamp.manifest.name, unpacked, lamp.manifest, lamp.proof), LaneSettings(frozenset(formats), original), pool)
     await (await supply.take_worker("first", "graphs" if graphs else "sklearn")).close()  # once the imports are done
-    await lane.open(measure=True)
+    await lane.open(measure_s=0.12)
     await lane.close()
     await pool.close()
     assert lane.measurement is not None

@@ -101,7 +101,7 @@ npm_packages() {
 
 console() {
   local built=src/lamppost/console/dist/.source wanted
-  wanted=$(cd console && find src public index.html compress.js package-lock.json package.json vite.config.ts tsconfig.json openapi.json ../docs/glossary.md -type f ! -name schema.d.ts -print0 \
+  wanted=$(cd console && find src public index.html compress.js package-lock.json package.json vite.config.ts tsconfig.json ../src/lamppost/service/openapi.json ../docs/glossary.md -type f ! -name schema.d.ts -print0 \
     | sort -z | xargs -0 sha256sum | sha256sum)
   [ "$(cat "$built" 2>/dev/null)" = "$wanted" ] && return
   node_path

@@ -9,7 +9,7 @@ from lamppost.cli.command_table import COMMANDS
 from lamppost.cli.equivalents import EQUIVALENTS
 from scripts.equivalents_table import PAGE, page_with_table
 
-PATHS = json.loads((Path(__file__).resolve().parents[2] / "console" / "openapi.json").read_text())["paths"]
+PATHS = json.loads((Path(__file__).resolve().parents[2] / "src/lamppost/service/openapi.json").read_text())["paths"]
 BESIDE_THE_API = {"/predict/{endpoint}"}
 
 

@@ -23,30 +23,41 @@ from lamppost.cli.out import (
     time_ago,
     transfer_progress,
 )
-from lamppost.cli.parameters import Address, AsJson, BreakCallers, LampFile, Override
+from lamppost.cli.parameters import Address, AsJson, BreakCallers, Override
 from lamppost.client import Client
+from lamppost.core.errors import BadRequest
 from lamppost.core.names import parse_version
 from lamppost.core.quantities import format_bytes
 
 
 def push(
-    file: LampFile,
-    model: Annotated[str | None, typer.Option(help="Push under another model name.")] = None,
+    files: Annotated[list[Path], typer.Argument(help="Lamp files.", metavar="FILE")],
+    model: Annotated[str | None, typer.Option(help="Push under another model name; one file only.")] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
     """Command ``push``."""
-    with Client(address, timeout_s=180) as client, transfer_progress(f"sending {file.name}", as_json) as progress:
-        answer = client.push(file, model, progress)
+    if model is not None and len(files) > 1:
+        raise BadRequest("--model names one model, and there are several files; push them one by one")
+    if missing := next((file for file in files if not file.is_file()), None):
+        raise BadRequest(f"there is no file {missing}")
+    with Client(address, timeout_s=180) as client:
+        if len(files) == 1:
+            with transfer_progress(f"sending {files[0].name}", as_json) as progress:
+                answers = [client.push(files[0], model, progress)]
+        else:
+            answers = client.push_all(files)
     if as_json:
-        print_json(answer)
+        print_json(answers if len(files) > 1 else answers[0])
         return
-    version = answer["version"]
-    if answer["new"]:
-        print_line(f"{paint('◌', SLATE)} {version} is stored, digest {answer['digest'][:12]}")
-    else:
-        print_line(f"{paint('◌', SLATE)} this package is {version} already; nothing was stored again")
-    print_line(paint(f"  next: lamppost point {version.partition('@')[0]} {version}", DIM))
+    for answer in answers:
+        if answer["new"]:
+            print_line(f"{paint('◌', SLATE)} {answer['version']} is stored, digest {answer['digest'][:12]}")
+        else:
+            print_line(f"{paint('◌', SLATE)} this package is {answer['version']} already; nothing was stored again")
+    if len(answers) == 1:
+        version = answers[0]["version"]
+        print_line(paint(f"  next: lamppost point {version.partition('@')[0]} {version}", DIM))
 
 
 def fetch(

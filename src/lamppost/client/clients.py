@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import io
 import os
 import ssl
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from types import TracebackType
 from typing import Any, BinaryIO, Protocol, Self, TypeVar
@@ -32,6 +34,7 @@ T = TypeVar("T")
 
 _OPENING_S = 300.0
 REPEATS = 2
+PUSHES_AT_ONCE = 8
 _LOST = (httpx.ReadError, httpx.WriteError, httpx.CloseError, httpx.RemoteProtocolError)
 """A connection that ended before the answer was there, such as a kept one that a balancer has just closed."""
 _THIS_MACHINE = ("localhost", "127.0.0.1", "::1")
@@ -147,6 +150,28 @@ class Client(ClientQuestions):
         """
         with _opened(file) as content:
             return self._run(calls.push(content, model, progress))
+
+    def push_all(
+        self, files: Iterable[str | Path | PackedFile], progress: Progress | None = None, at_once: int = PUSHES_AT_ONCE
+    ) -> list[dict[str, Any]]:
+        """Push many lamp files, some at the same time; returns what `push` returns for each, in their order.
+
+        Raise the first error; files before it are stored, and pushing all of them again stores only what is missing.
+        progress : called with files that are there and files in all.
+        """
+        wanted = list(files)
+        done = 0
+        answers = []
+        with ThreadPoolExecutor(at_once) as pool:
+            try:
+                for answer in pool.map(self.push, wanted):
+                    answers.append(answer)
+                    done += 1
+                    if progress is not None:
+                        progress(done, len(wanted))
+            finally:
+                pool.shutdown(wait=True, cancel_futures=True)
+        return answers
 
     def download(self, version: str, to: str | Path) -> Path:
         """Write the lamp file of ``model@number`` to disk, whole or not at all; returns the path."""
@@ -296,6 +321,18 @@ class AsyncClient(AsyncClientQuestions):
         """See `Client.push`; the file is held in memory meanwhile."""
         content = await anyio.to_thread.run_sync(lambda: _opened(file).read())
         return await self._run(calls.push(io.BytesIO(content), model, progress))
+
+    async def push_all(
+        self, files: Iterable[str | Path | PackedFile], progress: Progress | None = None, at_once: int = PUSHES_AT_ONCE
+    ) -> list[dict[str, Any]]:
+        """See `Client.push_all`."""
+        wanted = list(files)
+        answers: list[dict[str, Any]] = []
+        for start in range(0, len(wanted), at_once):
+            answers += await asyncio.gather(*(self.push(file) for file in wanted[start : start + at_once]))
+            if progress is not None:
+                progress(len(answers), len(wanted))
+        return answers
 
     async def download(self, version: str, to: str | Path) -> Path:
         """See `Client.download`."""

@@ -128,13 +128,13 @@ class Lane:
 
     # -- opening and closing ------------------------------------------------------------------------------------------
 
-    async def open(self, measure: bool = False) -> ProofVerdict:
-        """Open and prove the package in a worker, measure it if asked to, then take traffic. Raise ProofFailed, or the error that the
+    async def open(self, measure_s: float = 0.0) -> ProofVerdict:
+        """Open and prove the package in a worker, measure it for so long, then take traffic. Raise ProofFailed, or the error that the
         worker reports; the lane then takes no requests.
         """
         try:
             await self._pool.make_room(self, self._spec.expected_bytes)
-            await self._seat(measure)
+            await self._seat(measure_s)
         except BaseException as error:
             self.state, self.reason = "down", str(error)
             raise
@@ -143,9 +143,9 @@ class Lane:
         assert self.proof_verdict is not None
         return self.proof_verdict
 
-    async def _seat(self, measure: bool = False) -> None:
+    async def _seat(self, measure_s: float = 0.0) -> None:
         opening = self.settings.opening
-        seat = await open_seat(self._spec, self.settings, self, self._pool, measure)
+        seat = await open_seat(self._spec, self.settings, self, self._pool, measure_s)
         self._opened_as[seat.driver] = opening
         driver, self.proof_verdict = seat.driver, seat.verdict
         self.memory_bytes = max(self.memory_bytes, seat.memory_bytes)

@@ -26,7 +26,8 @@ from lamppost.runtime.worker_process import WorkerGone
 
 MAX_SINGLE_ROWS = 32
 """Most proof rows that are also asked one by one."""
-_MEASURE_S = 0.06
+MEASURE_S = 0.12
+"""How long a version is measured where few are opened at a time; three batches of each size at least, however short it is."""
 _NEEDS_TIMES = 4
 _LEAST_ROOM_BYTES = 2**30
 _RESERVED_BYTES = 2**29
@@ -74,8 +75,8 @@ class OpenedSeat:
     measurement: OpeningMeasurement | None = None
 
 
-async def open_seat(spec: LaneSpec, settings: LaneSettings, tenant: Tenant, pool: WorkerPool[Any], measure: bool) -> OpenedSeat:
-    """Open a package in a worker of the pool, replay its proof, and measure it if the proof passed and ``measure`` says so.
+async def open_seat(spec: LaneSpec, settings: LaneSettings, tenant: Tenant, pool: WorkerPool[Any], measure_s: float) -> OpenedSeat:
+    """Open a package in a worker of the pool, replay its proof, and measure it for so long if the proof passed; 0 for not at all.
 
     Raise Unavailable where the worker ends or the package is too large, or the error that the worker reports; the seat is given up then.
     """
@@ -100,8 +101,8 @@ async def open_seat(spec: LaneSpec, settings: LaneSettings, tenant: Tenant, pool
         batches = _Batches(spec, tenant, driver, settings.run_s)
         verdict = await _replay_proof(spec, batches)
         measurement = None
-        if measure and verdict.passed:
-            measurement = await _measure(batches, time.perf_counter() - start, int(header.get("memory_bytes", 0)))
+        if measure_s and verdict.passed:
+            measurement = await _measure(batches, measure_s, time.perf_counter() - start, int(header.get("memory_bytes", 0)))
     except WorkerGone as error:
         pool.give_up_seat(tenant, driver)
         raise Unavailable(f"the worker for {spec.name} ended while opening it: {error}") from error
@@ -158,16 +159,16 @@ async def _replay_proof(spec: LaneSpec, batches: _Batches) -> ProofVerdict:
     return compare_answers(answers, spec.proof, [single[0] for single in singles] + together[len(singles) :])
 
 
-async def _measure(batches: _Batches, open_s: float, memory_bytes: int) -> OpeningMeasurement:
+async def _measure(batches: _Batches, measure_s: float, open_s: float, memory_bytes: int) -> OpeningMeasurement:
     """How long one row takes and how long 64 take, rows of the proof in turn, there and back."""
     rows = batches.rows
-    took = [await _median_ms(batches, [rows[at % len(rows)] for at in range(count)]) for count in (1, BATCH_ROWS)]
+    took = [await _median_ms(batches, [rows[at % len(rows)] for at in range(count)], measure_s / 2) for count in (1, BATCH_ROWS)]
     return OpeningMeasurement(round(open_s, 4), memory_bytes, round(took[0], 4), round(took[1], 4))
 
 
-async def _median_ms(batches: _Batches, rows: Sequence[Row]) -> float:
+async def _median_ms(batches: _Batches, rows: Sequence[Row], lasts_s: float) -> float:
     took: list[float] = []
-    end = time.perf_counter() + _MEASURE_S
+    end = time.perf_counter() + lasts_s
     while len(took) < 3 or time.perf_counter() < end:
         start = time.perf_counter()
         await batches.run([rows])

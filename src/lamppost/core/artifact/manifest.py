@@ -191,7 +191,7 @@ def read_manifest(data: bytes) -> Manifest:
         raw = orjson.loads(data)
     except ValueError as error:
         raise PackageRefused(f"{MANIFEST} is not JSON ({error}); pack the model again") from error
-    check_document(raw, MANIFEST)
+    check_document(raw, data, MANIFEST)
     version = raw.get("format") if isinstance(raw, dict) else None
     if not isinstance(version, int) or version < 1:
         raise PackageRefused(f"{MANIFEST} names no format version; this is no lamp file, or a damaged one")

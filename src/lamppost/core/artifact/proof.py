@@ -167,7 +167,7 @@ def write_proof(proof: Proof) -> bytes:
 def read_proof(data: bytes) -> Proof:
     """Read what `write_proof` wrote; raise PackageRefused for anything else."""
     try:
-        check_document(orjson.loads(data), "the proof")
+        check_document(orjson.loads(data), data, "the proof")
         return _adapter().validate_json(data)
     except ValidationError as error:
         first = error.errors(include_url=False)[0]

@@ -271,7 +271,7 @@ def read_reference(data: bytes, package_format: int = FORMAT) -> Reference:
         raw = orjson.loads(data)
     except ValueError as error:
         raise PackageRefused(f"the reference is not JSON ({error}); pack the model again") from error
-    check_document(raw, "the reference")
+    check_document(raw, data, "the reference")
     try:
         return _adapter().validate_json(data if package_format == FORMAT else orjson.dumps(upgrade_reference(raw, package_format)))
     except ValidationError as error:

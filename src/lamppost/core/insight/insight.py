@@ -183,7 +183,7 @@ def read_insight(data: bytes) -> ModelInsight:
         raw = orjson.loads(data)
     except ValueError as error:
         raise PackageRefused(f"the insight is not JSON ({error}); pack the model again") from error
-    check_document(raw, "the insight")
+    check_document(raw, data, "the insight")
     try:
         insight = _adapter().validate_json(data)
     except ValidationError as error:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
-from copy import deepcopy
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from functools import cache
+from pathlib import Path
 from typing import Any
 
 import orjson
@@ -15,32 +17,79 @@ from lamppost.core.artifact.manifest import Manifest, read_manifest
 from lamppost.core.endpoint.openapi_paths import endpoint_paths
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import NotSignedIn
+from lamppost.core.names import VersionName
 from lamppost.core.roles import MAY, Principal
 from lamppost.service.api.access import TheNode
 from lamppost.service.api.schemas.predictions import PredictionAnswer
 from lamppost.service.node import Node
 from lamppost.store import packages
+from lamppost.store.endpoints import EndpointRevision
 
 router = APIRouter()
 
-Contract = tuple[dict[str, Any], dict[str, Any]]
+OWN_DOCUMENT = Path(__file__).parents[1] / "openapi.json"
+"""The API's own paths, as `lamppost.service.openapi` wrote them."""
+
+_READ_AT_ONCE = 500
+"""Manifests that are read from the database in one question."""
+
+
+@dataclass(frozen=True, slots=True)
+class WrittenPaths:
+    """Path item and schemas of an endpoint's revision, as JSON: as values, those of thousands of endpoints take hundreds of megabytes."""
+
+    revision: int
+    path: bytes
+    schemas: dict[str, bytes]
 
 
 class EndpointPaths:
-    """OpenAPI paths of endpoints, made once for each revision."""
+    """OpenAPI paths of endpoints, written once for each revision."""
 
     def __init__(self) -> None:
-        self._paths_by_endpoint: dict[str, tuple[int, Contract]] = {}
+        self._written: dict[str, WrittenPaths] = {}
 
-    async def of(self, node: Node, endpoint: str) -> Contract:
-        """Path item and schemas of an endpoint's present revision."""
-        revision = node.deployment.table.find_route(endpoint).in_force
-        kept = self._paths_by_endpoint.get(endpoint)
-        if kept is None or kept[0] != revision.revision:
-            manifests = await manifests_of(node, revision.setup)
-            paths = await asyncio.to_thread(endpoint_paths, endpoint, revision.setup, manifests)
-            kept = self._paths_by_endpoint[endpoint] = (revision.revision, paths)
-        return kept[1]
+    async def of(self, node: Node, endpoints: Sequence[str]) -> dict[str, WrittenPaths]:
+        """What is written of the present revisions of endpoints; those that are gone meanwhile are left out."""
+        routes = {name: route for name in endpoints if (route := node.deployment.table.by_endpoint.get(name)) is not None}
+        stale = {
+            name: route.in_force
+            for name, route in routes.items()
+            if (known := self._written.get(name)) is None or known.revision != route.in_force.revision
+        }
+        if stale:
+            manifests = {lane.name: lane.manifest for name in stale for lane in routes[name].lanes}
+            versions = {str(version): version for revision in stale.values() for version in revision.setup.versions}
+            stored = await _stored_manifests(node, [version for name, version in versions.items() if name not in manifests])
+            self._written |= await asyncio.to_thread(_write_paths, stale, manifests, stored)
+        for gone in self._written.keys() - node.deployment.table.by_endpoint.keys():
+            del self._written[gone]
+        return {name: self._written[name] for name in routes if name in self._written}
+
+
+async def _stored_manifests(node: Node, versions: Sequence[VersionName]) -> dict[str, str]:
+    """The manifests of versions as JSON, by their names."""
+    found: dict[str, str] = {}
+    for start in range(0, len(versions), _READ_AT_ONCE):
+        known = await packages.openable_versions(node.pool, versions[start : start + _READ_AT_ONCE])
+        texts = await packages.read_manifests(node.pool, sorted({version.digest for version in known.values()}))
+        found |= {name: texts[version.digest] for name, version in known.items() if version.digest in texts}
+    return found
+
+
+def _write_paths(
+    revisions: Mapping[str, EndpointRevision], manifests: Mapping[str, Manifest], stored: Mapping[str, str]
+) -> dict[str, WrittenPaths]:
+    """What is written of revisions. manifests, stored : of their versions, read or as JSON."""
+    written = {}
+    for endpoint, revision in revisions.items():
+        names = [str(version) for version in revision.setup.versions]
+        if any(name not in manifests and name not in stored for name in names):
+            continue  # deleted meanwhile
+        known = {name: manifests[name] if name in manifests else read_manifest(stored[name].encode()) for name in names}
+        path, schemas = endpoint_paths(endpoint, revision.setup, known)
+        written[endpoint] = WrittenPaths(revision.revision, orjson.dumps(path), {name: orjson.dumps(one) for name, one in schemas.items()})
+    return written
 
 
 async def manifests_of(node: Node, setup: EndpointSetup) -> dict[str, Manifest]:
@@ -49,24 +98,23 @@ async def manifests_of(node: Node, setup: EndpointSetup) -> dict[str, Manifest]:
     return await asyncio.to_thread(lambda: {version.name: read_manifest(version.manifest.encode()) for version in versions})
 
 
-def api_document(app: FastAPI) -> dict[str, Any]:
-    """The API's own paths and schemas, without those of endpoints."""
-    document = deepcopy(app.openapi())
-    document["components"]["schemas"] |= _prediction_schemas()
+def own_document(app: FastAPI) -> dict[str, Any]:
+    """The API's own paths and schemas, without those of endpoints, made from the routes."""
+    document = app.openapi()
+    _, schemas = models_json_schema([(PredictionAnswer, "serialization")], ref_template="#/components/schemas/{model}")
+    document["components"]["schemas"] |= schemas["$defs"]
     return document
 
 
 @cache
-def _prediction_schemas() -> dict[str, Any]:
-    _, schemas = models_json_schema([(PredictionAnswer, "serialization")], ref_template="#/components/schemas/{model}")
-    return dict(schemas["$defs"])
+def _kept_document() -> bytes:
+    return OWN_DOCUMENT.read_bytes()
 
 
 @router.get("/openapi.json", include_in_schema=False)
 async def openapi(request: Request, node: TheNode) -> Response:
     """The whole document. Without a token it has the API's own paths only, because fields and examples may be confidential."""
-    app: FastAPI = request.app
-    document = await asyncio.to_thread(api_document, app)
+    document: dict[str, Any] = await asyncio.to_thread(lambda: orjson.loads(_kept_document()))
     document["components"].setdefault("securitySchemes", {})["token"] = {"type": "http", "scheme": "bearer"}
     try:
         who = await node.auth.check("GET", request.scope["headers"])
@@ -75,11 +123,11 @@ async def openapi(request: Request, node: TheNode) -> Response:
             raise
         return await _written(document)
     contracts: EndpointPaths = request.app.state.contracts
-    for endpoint in sorted(node.deployment.table.by_endpoint):
-        if _may_know(who, endpoint):
-            path, schemas = await contracts.of(node, endpoint)
-            document["paths"][f"/predict/{endpoint}"] = path
-            document["components"]["schemas"] |= schemas
+    known = [endpoint for endpoint in sorted(node.deployment.table.by_endpoint) if _may_know(who, endpoint)]
+    for endpoint, written in (await contracts.of(node, known)).items():
+        document["paths"][f"/predict/{endpoint}"] = orjson.Fragment(written.path)
+        for name, schema in written.schemas.items():
+            document["components"]["schemas"][name] = orjson.Fragment(schema)
     return await _written(document)
 
 

@@ -24,6 +24,7 @@ from lamppost.core.payload.recorded_bodies import request_as_sent
 from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.service.deployment.deployment import Deployment
+from lamppost.service.deployment.side_by_side import do_for_each
 from lamppost.service.deployment.switching import MadeChange
 from lamppost.store import call_search, endpoints, packages, records, reviews
 from lamppost.store.database import AWAY, Pool
@@ -33,6 +34,7 @@ from lamppost.store.trail import ChangedBy
 log = logging.getLogger("lamppost.changes")
 
 _LOOKED_AT = 2_000
+_CHECKED_AT_ONCE = 4
 """Most calls of the last hour that are tried against a changed schema."""
 _PATIENCE_S = 0.5
 _REMEMBERED = 50
@@ -98,7 +100,7 @@ class EndpointChanges:
 
         retires : a version that serves nothing after the changes, and is retired with them.
         """
-        checked = [await self.check_change(change, role, overrides) for change in changes]
+        checked = await do_for_each(changes, lambda change: self.check_change(change, role, overrides), _CHECKED_AT_ONCE)
 
         async def commit(ready: Sequence[EndpointChange]) -> list[MadeChange]:
             return await endpoints.change_endpoints(self._pool, ready, by, retires)

@@ -66,8 +66,8 @@ class Deployment:
         self.keep_for_rollback = self._activation.keep_for_rollback
         self.workers.put_to_sleep = self.waking.put_to_sleep
 
-    async def _open_lane(self, version: VersionName, measure: bool, dedicated: bool) -> Lane:
-        return await self.opener.open_lane(version, self._tuning.settings_of(version), measure, dedicated)
+    async def _open_lane(self, version: VersionName, measure_s: float, dedicated: bool) -> Lane:
+        return await self.opener.open_lane(version, self._tuning.settings_of(version), measure_s, dedicated)
 
     @contextmanager
     def kept_open(self, endpoint: str, predictor: Predictor) -> Iterator[None]:

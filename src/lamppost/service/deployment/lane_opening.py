@@ -43,8 +43,9 @@ class LaneOpener:
         progress = self._environments.progress if self._environments is not None else {}
         return next((f"{version}: {progress[str(version)]}" for version in setup.versions if str(version) in progress), None)
 
-    async def open_lane(self, name: VersionName, rules: LaneSettings, measure: bool, apart: bool = False) -> Lane:
-        """An open, proven lane; the verdict of the proof is stored. dedicated : in a worker of its own, whatever the package.
+    async def open_lane(self, name: VersionName, rules: LaneSettings, measure_s: float = 0.0, apart: bool = False) -> Lane:
+        """An open, proven lane; the verdict of the proof is stored. measure_s : how long a version that was not measured yet is.
+        apart : in a worker of its own, whatever the package.
 
         Raise NotFound, ProofFailed, PackageRefused or Unavailable.
         """
@@ -54,7 +55,7 @@ class LaneOpener:
         if version.measured is not None and not lane.light:
             spec.expected_bytes = int(version.measured["memory_bytes"])
         try:
-            verdict = await lane.open(measure=measure and version.measured is None)
+            verdict = await lane.open(measure_s if version.measured is None else 0.0)
         except (ProofFailed, PackageRefused) as error:
             with suppress(*AWAY):
                 await packages.note_proof(self._pool, name, "failed", error.detail)

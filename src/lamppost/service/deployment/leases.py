@@ -21,8 +21,8 @@ log = logging.getLogger("lamppost.deployment")
 
 Purpose = Literal["route", "rollback", "shadow", "visit", "use"]
 Holder = tuple[Purpose, Hashable]
-OpenLane = Callable[[VersionName, bool, bool], Coroutine[Any, Any, Lane]]
-"""Opens and proves a version. Arguments: its name; whether to measure it; whether it needs a worker of its own."""
+OpenLane = Callable[[VersionName, float, bool], Coroutine[Any, Any, Lane]]
+"""Opens and proves a version. Arguments: its name; for how many seconds to measure it; whether it needs a worker of its own."""
 
 _VISIT_S = 60.0
 _MAX_VISITS = 4
@@ -64,13 +64,13 @@ class LaneLeases:
         counts = self._purposes.get(version)
         return counts is not None and any(counts[purpose] > 0 for purpose in purposes)
 
-    async def lane(self, version: VersionName, measure: bool = False, dedicated: bool = False) -> Lane:
+    async def lane(self, version: VersionName, measure_s: float = 0.0, dedicated: bool = False) -> Lane:
         """The open, proven lane of a version that the caller holds; raise what opening it raises."""
         if version not in self._purposes:
             raise Unavailable(f"{version} was let go before it was opened; try again", retry_after_s=1)
         task = self._lanes.get(version)
         if task is None:
-            task = self._lanes[version] = asyncio.create_task(self._open_lane(version, measure, dedicated), name=f"open {version}")
+            task = self._lanes[version] = asyncio.create_task(self._open_lane(version, measure_s, dedicated), name=f"open {version}")
         try:
             return await asyncio.shield(task)
         except BaseException:
@@ -86,13 +86,13 @@ class LaneLeases:
         return task.result()
 
     @asynccontextmanager
-    async def opened(self, versions: Sequence[VersionName], measure: bool = False) -> AsyncIterator[dict[str, Lane]]:
+    async def opened(self, versions: Sequence[VersionName], measure_s: float = 0.0) -> AsyncIterator[dict[str, Lane]]:
         """Open lanes by the names of their versions, kept open inside the block; all of them, or the first error."""
         with self.kept_open(versions):
             if len(versions) == 1:
-                yield {str(versions[0]): await self.lane(versions[0], measure)}
+                yield {str(versions[0]): await self.lane(versions[0], measure_s)}
                 return
-            lanes = await asyncio.gather(*(self.lane(version, measure) for version in versions), return_exceptions=True)
+            lanes = await asyncio.gather(*(self.lane(version, measure_s) for version in versions), return_exceptions=True)
             for lane in lanes:
                 if isinstance(lane, BaseException):
                     raise lane

@@ -31,7 +31,7 @@ class ScratchLanes:
 
     async def open_lane(self, version: VersionName, settings: LaneSettings) -> Lane:
         """An open, proven lane in workers of its own; raise what opening it raises."""
-        return await self.opener.open_lane(version, settings, measure=False, apart=True)
+        return await self.opener.open_lane(version, settings, apart=True)
 
     async def find_spec(self, version: VersionName) -> LaneSpec:
         """What lanes of a version are opened from; raise NotFound or PackageRefused."""

@@ -10,16 +10,22 @@ from contextlib import AsyncExitStack
 from dataclasses import replace
 
 from lamppost.runtime.lane import Lane
+from lamppost.runtime.seat_opening import MEASURE_S
 from lamppost.service.deployment.activation import RouteActivation
 from lamppost.service.deployment.lane_tuning import LaneTuning
 from lamppost.service.deployment.leases import LaneLeases
 from lamppost.service.deployment.predictor_assembly import PredictorAssembly
 from lamppost.service.deployment.route_table import Route, RouteTable
+from lamppost.service.deployment.side_by_side import do_for_each
 from lamppost.service.prediction.predictors import Predictor
 from lamppost.store.endpoints import EndpointChange, EndpointRevision
 
 MadeChange = tuple[EndpointRevision, EndpointRevision | None]
 """The revision that a change made, and the one before it; None for a new endpoint."""
+_OPEN_AT_ONCE = 4
+"""Changes whose versions are opened at the same time: while one is in its worker, another one is read."""
+_ALL_MEASURED_S = 2.0
+"""So long all new versions of a change are measured together."""
 Commit = Callable[[Sequence[EndpointChange]], Awaitable[list[MadeChange]]]
 
 
@@ -44,11 +50,14 @@ class Switching:
         async with AsyncExitStack() as stack:
             for name in sorted({change.endpoint for change in changes}):
                 await stack.enter_async_context(self._table.lock(name))
-            ready: list[tuple[EndpointChange, Predictor, dict[str, Lane]]] = []
-            for change in changes:
+            measure_s = min(MEASURE_S, _ALL_MEASURED_S / max(1, len(changes)))
+
+            async def open_change(change: EndpointChange) -> tuple[EndpointChange, Predictor, dict[str, Lane]]:
                 setup = await self._assembly.with_resolved_lookups(change.setup)
-                lanes = await stack.enter_async_context(self._leases.opened(setup.versions, measure=True))
-                ready.append((replace(change, setup=setup), await self._assembly.assemble(setup, lanes), lanes))
+                lanes = await stack.enter_async_context(self._leases.opened(setup.versions, measure_s))
+                return replace(change, setup=setup), await self._assembly.assemble(setup, lanes), lanes
+
+            ready = await do_for_each(changes, open_change, _OPEN_AT_ONCE)
             switched = {revision.endpoint: (revision, before) for revision, before in await commit([change for change, _, _ in ready])}
             for change, predictor, lanes in ready:
                 revision, before = switched[change.endpoint]
