@@ -16,6 +16,7 @@ import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path, PurePosixPath
 
 from lamppost.core.artifact.manifest import MANIFEST, Manifest, PackageFile, manifest_digest, read_manifest
@@ -27,6 +28,7 @@ from lamppost.core.limits import MAX_MANIFEST_BYTES, MAX_MEMBER_BYTES, MAX_MEMBE
 from lamppost.package.signing import MAX_SIGNATURES_BYTES, SIGNATURES, Signature, check, read_signatures
 
 _CHUNK = 2**20
+_SHARED_BYTES = 2**20
 _SHOWN_ERROR = 200
 """Letters of an error of the ZIP library; it quotes the file, which may be anything."""
 
@@ -115,7 +117,7 @@ def read_lamp(path: Path) -> Lamp:
                 pass
         proof = read_proof(_read_small(archive, entries[manifest.proof], MAX_MEMBER_BYTES))
         reference = (
-            read_reference(_read_small(archive, entries[manifest.reference], MAX_MEMBER_BYTES), manifest.format)
+            _reference_of(_read_small(archive, entries[manifest.reference], MAX_MEMBER_BYTES), manifest.format)
             if manifest.reference
             else None
         )
@@ -124,6 +126,16 @@ def read_lamp(path: Path) -> Lamp:
     digest = manifest_digest(raw)
     check(signatures, digest)
     return Lamp(path, manifest, proof, reference, digest, path.stat().st_size, signatures, insight)
+
+
+def _reference_of(data: bytes, package_format: int) -> Reference:
+    """A reference; versions of one family often share it, so small ones that were read last are kept."""
+    return _shared_reference(data, package_format) if len(data) <= _SHARED_BYTES else read_reference(data, package_format)
+
+
+@lru_cache(8)
+def _shared_reference(data: bytes, package_format: int) -> Reference:
+    return read_reference(data, package_format)
 
 
 def _read_head(path: Path, archive: zipfile.ZipFile) -> tuple[dict[str, zipfile.ZipInfo], bytes]:

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 from uuid import uuid4
 
 import psycopg
+from psycopg.rows import TupleRow
 
 import lamppost
 from lamppost.service.auth import Auth
@@ -42,7 +43,7 @@ from lamppost.service.records.record_writer import WriterProcess
 from lamppost.service.records.recorder import Recorder
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.service.settings import Settings
-from lamppost.store.database import AWAY, CHANGES, DELETED_VERSIONS, make_pool
+from lamppost.store.database import AWAY, CHANGES, DELETED_VERSIONS, NEW_VERSIONS, make_pool
 from lamppost.store.nodes import SEEN_WITHIN, forget_node, note_node
 
 if TYPE_CHECKING:
@@ -172,9 +173,7 @@ class Node:
                     while True:
                         await self._catch_up()
                         self._warm_up()
-                        async for notice in connection.notifies(timeout=_LOOK_AGAIN_S, stop_after=1):
-                            if notice.payload == DELETED_VERSIONS:
-                                await self.deployment.package_cache.delete_unknown()
+                        await self._await_change(connection)
             except (psycopg.Error, OSError, *AWAY) as error:
                 if self.pool.away is None:
                     log.warning("the database cannot be followed, trying again: %s", str(error).strip())
@@ -182,6 +181,16 @@ class Node:
             except Exception:
                 log.exception("following changes failed on a fault of our own, trying again")
                 await asyncio.sleep(1.0)
+
+    async def _await_change(self, connection: psycopg.AsyncConnection[TupleRow]) -> None:
+        """Return when something has changed that this node serves by, and after ten seconds in any case."""
+        loop = asyncio.get_running_loop()
+        until, changed = loop.time() + _LOOK_AGAIN_S, False
+        while not changed and (left_s := until - loop.time()) > 0:
+            async for notice in connection.notifies(timeout=left_s, stop_after=1):
+                if notice.payload == DELETED_VERSIONS:
+                    await self.deployment.package_cache.delete_unknown()
+                changed = changed or notice.payload != NEW_VERSIONS  # a version changes nothing here until an endpoint serves it
 
     async def refresh(self) -> None:
         """Read tokens and endpoints anew now, and not with the next notification."""

@@ -23,6 +23,8 @@ log = logging.getLogger("lamppost.database")
 Pool = AsyncConnectionPool[AsyncConnection[TupleRow]]
 CHANGES = "lamppost_changes"
 """NOTIFY channel: the payload is the kind of thing that changed, such as ``routes`` or ``tokens``."""
+NEW_VERSIONS = "versions"
+"""The payload after which there are more versions, or other ones are retired."""
 DELETED_VERSIONS = "deleted versions"
 """The payload after which nodes delete the files of packages that are stored no more."""
 

@@ -17,7 +17,7 @@ from psycopg.rows import TupleRow
 from lamppost.core.errors import BodyTooLarge, Conflict, NotFound
 from lamppost.core.names import VersionName
 from lamppost.store import trail
-from lamppost.store.database import CHUNKS_LOCK, Pool, announce
+from lamppost.store.database import CHUNKS_LOCK, NEW_VERSIONS, Pool, announce
 from lamppost.store.trail import ChangedBy
 
 Proven = Literal["not yet", "passed", "failed"]
@@ -88,7 +88,10 @@ async def store_version(
                     await connection.execute("INSERT INTO chunks (sha256, data) VALUES (%s, %s) ON CONFLICT DO NOTHING", (sha256, data))
                     await connection.execute("INSERT INTO package_chunks VALUES (%s, %s, %s)", (digest, position, sha256))
             await connection.execute(
-                "UPDATE chunks SET awaited_until = now() WHERE sha256 IN (SELECT sha256 FROM package_chunks WHERE digest = %s)", (digest,)
+                # only those that are awaited: chunks that many packages share would make pushes wait for each other
+                "UPDATE chunks SET awaited_until = now() WHERE awaited_until > now()"
+                " AND sha256 IN (SELECT sha256 FROM package_chunks WHERE digest = %s)",
+                (digest,),
             )
         number = await (
             await connection.execute(
@@ -99,7 +102,7 @@ async def store_version(
         ).fetchone()
         assert number is not None
         await trail.add_entry(connection, by, "pushed", f"{model}@{number[0]}", after={"digest": digest, "size_bytes": size_bytes})
-        await announce(connection, "versions")
+        await announce(connection, NEW_VERSIONS)
         return VersionName(model, number[0]), True
 
 
@@ -331,7 +334,7 @@ async def retire_version_within(connection: AsyncConnection[TupleRow], name: Ver
     values = (name.model, name.number) if back else (by.token, name.model, name.number)
     await connection.execute(f"UPDATE versions SET {change} WHERE {where}".encode(), values)
     await trail.add_entry(connection, by, "took out of retirement" if back else "retired", str(name))
-    await announce(connection, "versions")
+    await announce(connection, NEW_VERSIONS)
 
 
 async def _serving_endpoints(connection: AsyncConnection[TupleRow], name: VersionName) -> list[str]:

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import anyio
+from cachetools import LRUCache
 from fastapi import APIRouter, Request, Response
 from pydantic import Field as Described
 
@@ -41,6 +42,11 @@ _SHA256 = re.compile(r"[0-9a-f]{64}")
 MAX_CHUNKS = MAX_PACKAGE_BYTES // CHUNK_BYTES + 2 * MAX_MEMBERS
 _assembling = asyncio.Semaphore(2)
 """Each holds a connection to the database for as long as it takes."""
+
+_reading = anyio.CapacityLimiter(2)
+"""Lamp files that are checked at the same time: more threads would only take the interpreter from each other, and from calls."""
+_tried: LRUCache[bytes, bool] = LRUCache(1_024)
+"""References that were tried and are well, by `_tried_with`."""
 
 Digest = Annotated[str, Described(pattern=_SHA256.pattern, min_length=64, max_length=64)]
 
@@ -103,7 +109,7 @@ async def push_chunks(sent: Chunks, node: TheNode, caller: Pusher, model: str | 
 
 async def _store(node: Node, path: Path, model: str | None, by: ChangedBy, cut: Sequence[tuple[int, int]] | None) -> PushAnswer:
     """Check a complete file and store it as a version."""
-    lamp = await anyio.to_thread.run_sync(_read, path)
+    lamp = await anyio.to_thread.run_sync(_read, path, limiter=_reading)
     settings = node.settings
     if refused := lamp.manifest.formats - settings.lane.formats:
         raise PackageRefused(refused_format(sorted(refused)[0]))
@@ -116,6 +122,13 @@ async def _store(node: Node, path: Path, model: str | None, by: ChangedBy, cut: 
     await node.deployment.package_cache.take_over(lamp.digest, path)
     node.deployment.workers.supply.expect(needed_worker(lamp.manifest, settings.lane))
     return PushAnswer(version=str(version), digest=lamp.digest, new=new)
+
+
+def _tried_with(lamp: Lamp) -> bytes:
+    """What trying a reference depends on: itself, the proof, and the schemas. Thousands of versions of one family may share all three."""
+    manifest = lamp.manifest
+    members = [manifest.members[name].sha256 for name in (manifest.reference, manifest.proof) if name is not None]
+    return hashlib.sha256(repr((members, manifest.inputs, manifest.options, manifest.answers)).encode()).digest()
 
 
 @contextmanager
@@ -144,7 +157,10 @@ async def _receive(request: Request, handle: int, limit: int) -> None:
 def _read(path: Path) -> Lamp:
     try:
         lamp = read_lamp(path)
-        try_reference(lamp)
+        key = _tried_with(lamp)
+        if key not in _tried:
+            try_reference(lamp)
+            _tried[key] = True
         return lamp
     except PackageRefused as error:  # the caller does not know our temporary name
         raise PackageRefused(error.detail.replace(path.name, "the file")) from error
