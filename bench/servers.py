@@ -23,10 +23,8 @@ def free_port() -> int:
 
 
 @contextmanager
-def running(
-    command: list[str], url: str, log: Path, environment: Mapping[str, str] | None = None, patience_s: float = 60
-) -> Iterator[None]:
-    """A server from its first answer (of any status) at ``url`` until the end of the block."""
+def running(command: list[str], url: str, log: Path, environment: Mapping[str, str] | None = None, patience_s: float = 60) -> Iterator[int]:
+    """A server from its first answer (of any status) at ``url`` until the end of the block; its process id."""
     with log.open("ab") as out:
         process = subprocess.Popen(command, stdout=out, stderr=out, env={**os.environ, **(environment or {})})
     try:
@@ -39,7 +37,7 @@ def running(
                 break
             except httpx.TransportError:
                 time.sleep(0.05)
-        yield
+        yield process.pid
     finally:
         if process.poll() is None:
             process.send_signal(signal.SIGTERM)

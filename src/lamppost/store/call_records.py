@@ -113,12 +113,21 @@ class CallCount(NamedTuple):
     shadow: bool
 
 
+def load_tokens(calls: Sequence[CallRecord]) -> set[str | None]:
+    """The tokens of loads that are among the tokens of calls."""
+    return {token for token in {call.token for call in calls} if is_load(token)}
+
+
+def without_loads(calls: Sequence[CallRecord]) -> Sequence[CallRecord]:
+    """The calls that count as traffic: those of loads are left out."""
+    loads = load_tokens(calls)
+    return [call for call in calls if call.token not in loads] if loads else calls
+
+
 def count_calls(calls: Iterable[CallRecord]) -> Counter[CallCount]:
-    """The number of calls of each kind; those of loads are none."""
+    """The number of calls of each kind."""
     kinds: dict[tuple[str, str | None, int, int, bool], list[int]] = {}
     for call in calls:
-        if is_load(call.token):
-            continue
         kinds.setdefault((call.endpoint, call.version, call.status, _window(call), call.shadow), []).append(call.total_us)
     counts: Counter[CallCount] = Counter()
     for (endpoint, version, status, at, shadow), took in kinds.items():
@@ -138,10 +147,10 @@ class PhaseCount(NamedTuple):
 
 
 def count_phases(calls: Iterable[CallRecord]) -> Counter[PhaseCount]:
-    """Durations of answered calls by phase; shadows and loads are not counted."""
+    """Durations of answered calls by phase; shadows are not counted."""
     kinds: dict[tuple[str, str, int, tuple[str, ...]], list[tuple[int, ...]]] = {}
     for call in calls:
-        if call.status == 200 and not call.shadow and call.version is not None and not is_load(call.token):
+        if call.status == 200 and not call.shadow and call.version is not None:
             took = call.phases_us
             names, values = (*took, "total", "rows"), (*took.values(), call.total_us, call.rows)
             if call.batch_rows is not None:

@@ -17,7 +17,7 @@ from psycopg.rows import TupleRow
 from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.store import windows
 from lamppost.store.call_blocks import COPY_BLOCKS, StoredCall, block_lines
-from lamppost.store.call_records import CallCount, CallRecord, PhaseCount, count_calls, count_phases
+from lamppost.store.call_records import CallCount, CallRecord, PhaseCount, count_calls, count_phases, without_loads
 from lamppost.store.database import Pool
 from lamppost.store.spool import SpoolFrame
 from lamppost.store.windows import WindowDelta
@@ -95,6 +95,7 @@ async def skip_frame(pool: Pool, segment: str, number: int) -> None:
 
 
 def _counts(frames: Sequence[SpoolFrame], kept: Sequence[CallRecord]) -> tuple[Counter[CallCount], Counter[PhaseCount]]:
+    kept = without_loads(kept)
     counts = count_calls(kept)
     for frame in frames:
         if frame.kind == "counts":

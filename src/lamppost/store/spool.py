@@ -36,6 +36,7 @@ from lamppost.store.call_records import (
     read_counts,
     strip_payloads,
     unpack_calls,
+    without_loads,
     write_counts,
 )
 from lamppost.store.copy_lines import read_copy_lines
@@ -70,7 +71,7 @@ class SpoolFrame:
     @cached_property
     def counts(self) -> Counter[CallCount]:
         """The number of calls of each kind in the frame."""
-        return read_counts(self.payload) if self.kind == "counts" else count_calls(self.calls)
+        return read_counts(self.payload) if self.kind == "counts" else count_calls(without_loads(self.calls))
 
     @property
     def total(self) -> int:

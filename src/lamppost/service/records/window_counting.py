@@ -32,13 +32,12 @@ from lamppost.core.errors import DatabaseAway, LampPostError, PackageRefused
 from lamppost.core.monitoring.settings import TICK_S
 from lamppost.core.names import parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
-from lamppost.core.roles import is_load
 from lamppost.core.schema.columns import Column
 from lamppost.core.schema.fields import Schema
 from lamppost.package.read import Lamp
 from lamppost.service.packages.package_cache import PackageCache
 from lamppost.store import packages
-from lamppost.store.call_records import CallRecord
+from lamppost.store.call_records import CallRecord, load_tokens
 from lamppost.store.database import Pool
 from lamppost.store.records import CountedFrames
 from lamppost.store.spool import SpoolFrame
@@ -171,6 +170,7 @@ class WindowCounting:
         self, calls: Sequence[CallRecord], scorers: dict[str, ReferenceScorer | None], odd: dict[int, tuple[float, str]]
     ) -> list[WindowDelta]:
         groups: dict[tuple[str, str, int, bool], _Group] = defaultdict(_Group)
+        loads = load_tokens(calls)
         for at, call in enumerate(calls):
             if (
                 call.status != 200
@@ -178,7 +178,7 @@ class WindowCounting:
                 or call.version is None
                 or call.input is None
                 or call.answer is None
-                or is_load(call.token)
+                or call.token in loads
             ):
                 continue
             rows, answers = request_rows(orjson.loads(call.input)), answer_rows(orjson.loads(call.answer))
