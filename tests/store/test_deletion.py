@@ -1,6 +1,7 @@
 """Deleting endpoints and versions in the store."""
 
 import asyncio
+from collections.abc import Awaitable
 from pathlib import Path
 
 import psycopg
@@ -55,6 +56,21 @@ class Endpoints(WithVersions):
         self.assertEqual(len(await endpoints.endpoint_history(self.pool, "risk")), 2)
         with self.assertRaisesRegex(Conflict, "is not deleted"):
             await endpoint_deletion.restore_endpoint(self.pool, "risk", ADMIN)
+
+    async def test_whatever_happens_to_an_endpoint_is_seen_by_who_reads_what_was_touched(self) -> None:
+        await self.point("quiet", "risk@1")
+
+        async def touched_by(change: Awaitable[object]) -> tuple[list[tuple[str, int]], list[str]]:
+            since = await endpoints.database_time(self.pool)
+            await change
+            found = await endpoints.list_touched(self.pool, since)
+            return [(revision.endpoint, revision.revision) for revision in found.revisions], found.gone
+
+        self.assertEqual(await touched_by(self.point("risk", "risk@1")), ([("risk", 1)], []))
+        self.assertEqual(await touched_by(self.point("risk", "risk@2")), ([("risk", 2)], []))
+        self.assertEqual(await touched_by(self.delete("risk")), ([], ["risk"]))
+        self.assertEqual(await touched_by(endpoint_deletion.restore_endpoint(self.pool, "risk", ADMIN)), ([("risk", 2)], []))
+        self.assertEqual(await touched_by(asyncio.sleep(0)), ([], []))
 
     async def test_after_a_day_its_name_is_free_and_the_new_one_has_none_of_its_past(self) -> None:
         for again in (False, True):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -67,7 +68,39 @@ async def list_revisions(pool: Pool) -> list[EndpointRevision]:
             f"SELECT DISTINCT ON (endpoint) {_COLUMNS} FROM endpoint_revisions JOIN endpoints ON name = endpoint"
             " WHERE deleted_at IS NULL ORDER BY endpoint, revision DESC".encode()
         )
-        return [_revision(*row) for row in await rows.fetchall()]
+        found = await rows.fetchall()
+    return await asyncio.to_thread(lambda: [_revision(*row) for row in found])
+
+
+@dataclass(frozen=True, slots=True)
+class TouchedEndpoints:
+    """What has become of endpoints that were touched since some time. gone : names of those that are deleted."""
+
+    revisions: list[EndpointRevision]
+    gone: list[str]
+
+
+async def list_touched(pool: Pool, since: datetime) -> TouchedEndpoints:
+    """The endpoints that were touched since then. since : on the database's clock."""
+    columns = ", ".join(f"r.{column}" for column in _COLUMNS.split(", "))
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            f"SELECT e.name, e.deleted_at IS NOT NULL, {columns} FROM endpoints e JOIN LATERAL (SELECT * FROM endpoint_revisions"
+            " WHERE endpoint = e.name ORDER BY revision DESC LIMIT 1) r ON true WHERE e.touched_at >= %s ORDER BY e.name".encode(),
+            (since,),
+        )
+        found = await rows.fetchall()
+    revisions = await asyncio.to_thread(lambda: [_revision(*row[2:]) for row in found if not row[1]])
+    return TouchedEndpoints(revisions, [row[0] for row in found if row[1]])
+
+
+async def database_time(pool: Pool) -> datetime:
+    """The time on the database's clock."""
+    async with pool.connection() as connection:
+        row = await (await connection.execute("SELECT clock_timestamp()")).fetchone()
+    assert row is not None
+    time: datetime = row[0]
+    return time
 
 
 async def endpoint_history(pool: Pool, endpoint: str, limit: int = 50) -> list[EndpointRevision]:

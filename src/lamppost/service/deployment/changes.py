@@ -106,6 +106,8 @@ class EndpointChanges:
             return await endpoints.change_endpoints(self._pool, ready, by, retires)
 
         changed = await self._deployment.switching.switch(checked, commit)
+        if len(changed) > 1:
+            await self.refresh_history()  # of all in one question
         for revision, before in changed:
             await self._keep_for_rollback(revision.endpoint, before)
         return changed

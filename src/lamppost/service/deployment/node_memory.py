@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import os
+import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
@@ -31,6 +32,8 @@ log = logging.getLogger("lamppost.node")
 
 FILE = "node-memory.json"
 _FORMAT = 1
+_QUICK_S = 0.25
+_REST_TIMES = 20
 _KEPT_REVISIONS = 20
 """Latest revisions of an endpoint that are kept, for going back."""
 
@@ -58,6 +61,7 @@ class NodeMemory:
         self._newest: dict[str, int] = {}
         self._principals: Mapping[bytes, Principal] = {}
         self._failed = False
+        self._write_after = 0.0
         self._fetched: set[str] = set()
         self._fetching: asyncio.Task[None] | None = None
 
@@ -88,7 +92,8 @@ class NodeMemory:
     async def remember(self, histories: Histories, principals: Mapping[bytes, Principal]) -> None:
         """Write the state if it has changed, and fetch the packages that would be needed without the database."""
         newest = {name: history[0].revision for name, history in histories.items() if history}
-        if newest != self._newest or principals != self._principals:
+        if (newest != self._newest or principals != self._principals) and time.monotonic() >= self._write_after:
+            begun = time.monotonic()
             kept = {name: tuple(history[:_KEPT_REVISIONS]) for name, history in histories.items() if history}
             needed = await asyncio.to_thread(_needed_versions, kept)
             new = [name for name in needed if str(name) not in self._versions]
@@ -102,6 +107,9 @@ class NodeMemory:
                 self._failed = True
             else:
                 self._newest, self._principals, self._failed = newest, principals, False
+            # the state of a hundred thousand endpoints takes seconds to write; the last of many changes is written with a later look
+            if (took_s := time.monotonic() - begun) > _QUICK_S:
+                self._write_after = time.monotonic() + _REST_TIMES * took_s
         if self._fetching is None or self._fetching.done():
             self._fetching = asyncio.create_task(self._fetch_packages(), name="packages for times without the database")
 
