@@ -6,6 +6,7 @@ import json
 import shutil
 import stat
 import unittest
+from pathlib import Path
 
 import joblib
 
@@ -14,8 +15,8 @@ from demo.lamps import make_traffic
 from demo.train import pack_refit
 from lamppost.core.errors import InvalidRows, NotSignedIn
 from tests.support import serving_code
-from tests.support.lamps import outage_lamp
-from tests.support.models import small_outage_model
+from tests.support.lamps import moody_lamp, outage_lamp
+from tests.support.models import Moody, small_outage_model
 from tests.support.service import Service, until
 
 DESCRIPTION = """
@@ -172,6 +173,19 @@ class FromDescriptionToAnswer(unittest.TestCase):
     def write(self, name: str, text: str) -> str:
         (self.service.folder / name).write_text(text)
         return name
+
+    def test_several_lamp_files_are_pushed_at_once_and_those_that_are_there_are_said(self) -> None:
+        one, other = str(outage_lamp()), str(moody_lamp("moody-pushed", Moody()))
+        self.assertIn("there is no file", self.bad("push", one, "none.lamp"))
+        self.assertIn("--model names one model", self.bad("push", one, one, "--model", "x"))
+        self.assertIn("start it with --allow-pickle", self.bad("push", one, other))
+        with self.service.client() as client:
+            known = client.push(one)["version"]
+            told: list[tuple[int, int | None]] = []
+            answers = client.push_all([one, Path(one), one], progress=lambda there, whole: told.append((there, whole)))
+            self.assertEqual([(answer["version"], answer["new"]) for answer in answers], [(known, False)] * 3)
+            self.assertEqual(told, [(1, 3), (2, 3), (3, 3)])
+        self.assertEqual(self.good("push", one, one).count(f"this package is {known} already"), 2)
 
     def test_errors_are_one_line_and_an_exit_code(self) -> None:
         self.assertIn("there is no none.toml", self.bad("pack", "--allow-code", "none.toml"))

@@ -73,13 +73,14 @@ def _account() -> _Account:
 
 
 class PrivateServer:
-    """The server of one data folder. `start` gives a connection string, `stop` ends it."""
+    """The server of one data folder. `start` gives a connection string, `stop` ends it. connections : most at the same time."""
 
-    def __init__(self, data: Path, durable: bool = True) -> None:
+    def __init__(self, data: Path, durable: bool = True, connections: int = 60) -> None:
         self._account = _account()
         self._binaries = find_binaries()
         self._home = data.resolve()
         self._durable = durable
+        self._connections = connections
         self._process: subprocess.Popen[bytes] | None = None
         self._port: int | None = None
         self.folder = self._home / "postgres"
@@ -108,7 +109,7 @@ class PrivateServer:
             "synchronous_commit": "on" if self._durable else "off",
             "full_page_writes": "on" if self._durable else "off",
             "shared_buffers": "128MB",
-            "max_connections": "60",
+            "max_connections": str(self._connections),
             "max_parallel_workers_per_gather": "0",  # a question about millions of calls may take longer, answers may not
             "jit": "off",
         }

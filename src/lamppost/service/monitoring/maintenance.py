@@ -23,7 +23,7 @@ from lamppost.store.measuring import loads
 
 
 class Maintenance:
-    """`start` once, `close` ends it. node : the name that this node's samples are kept under."""
+    """`start` once, `close` ends it. node : the name that this node's samples are kept under. jobs : of the leader, in their order."""
 
     def __init__(
         self, pool: Pool, deployment: Deployment, window_counting: WindowCounting, scheduling: Scheduling, settings: Settings, node: str
@@ -35,7 +35,7 @@ class Maintenance:
         self._deployment = deployment
         self._node = node
         self._alerts = AlertEvaluation(pool, deployment, self.drift_evaluation, scheduling, settings.public_address)
-        jobs = (
+        self.jobs = (
             Job("judge windows", 0.0, self._judge_windows),
             Job("evaluate alerts", 5.0, self._alerts.evaluate_alerts),
             Job("send notices", 0.0, self._send_notices),
@@ -47,7 +47,7 @@ class Maintenance:
             Job("end overdue loads", 30.0, self._end_loads),
             Job("roll up and delete", 3_600.0, self._roll_up),
         )
-        self._leader = Leader(pool, jobs, self._count_calls, self._alerts.forget_windows)
+        self._leader = Leader(pool, self.jobs, self._count_calls, self._alerts.forget_windows)
         self._sampling: asyncio.Task[None] | None = None
 
     def start(self) -> None:
