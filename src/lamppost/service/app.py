@@ -40,6 +40,7 @@ from lamppost.service.api import (
     sweeps,
     tokens,
 )
+from lamppost.service.api.other_node import OnOtherNode, pass_on
 from lamppost.service.console import mount_console
 from lamppost.service.http.allowed_methods import AllowedMethods, allow_header
 from lamppost.service.http.answer_compression import CompressedSend, takes_gzip
@@ -134,8 +135,13 @@ def problem(error: LampPostError) -> Response:
     return Response(body, error.status, headers, media_type="application/problem+json")
 
 
-async def _on_error(_: Request, error: Exception) -> Response:
+async def _on_error(request: Request, error: Exception) -> Response:
     assert isinstance(error, LampPostError)
+    if isinstance(error, OnOtherNode):
+        try:
+            return await pass_on(request, request.app.state.node, error)
+        except LampPostError as fault:
+            error = fault
     return problem(error)
 
 

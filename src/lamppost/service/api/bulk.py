@@ -11,10 +11,12 @@ from uuid import UUID, uuid4
 
 from fastapi import APIRouter, Query, Request
 from fastapi.responses import FileResponse, Response, StreamingResponse
+from pydantic import BaseModel
 
 from lamppost.core.bulk.order import source_name
 from lamppost.core.errors import Conflict, NotFound
 from lamppost.service.api.access import FILE_ANSWER, PROBLEMS, Pointer, RequireView, TheNode
+from lamppost.service.api.other_node import require_here
 from lamppost.service.api.schemas.bulk import (
     AnswerSpreadAnswer,
     BulkCheckAnswer,
@@ -37,7 +39,7 @@ from lamppost.service.api.schemas.bulk import (
 from lamppost.service.bulk.output import RunParts
 from lamppost.service.bulk.run_comparison import RunComparison, compare_run
 from lamppost.service.bulk.run_places import RunPlaces
-from lamppost.service.bulk.uploads import add_piece, begin_upload, check_file_name, upload_text
+from lamppost.service.bulk.uploads import add_piece, begin_upload, check_file_name, upload_of, upload_text
 from lamppost.service.monitoring.run_reports import check_receivers, run_report_facts
 from lamppost.service.node import Node
 from lamppost.service.pages.draw import MEDIA_TYPES, Form, draw_page, in_turn
@@ -64,6 +66,7 @@ async def list_bulk_places(node: TheNode, _: Pointer) -> BulkPlacesAnswer:
 async def check_bulk(body: BulkCheckRequest, node: TheNode, _: Pointer) -> BulkCheckAnswer:
     """What a run of this order would read and write; a run that would be refused is refused here."""
     order = body.to_order()
+    await _require_upload_here(node, order.source, body)
     await check_receivers(node.pool, order.report)
     checked = await node.bulk_runs.check(order, body.rows)
     return BulkCheckAnswer(
@@ -81,6 +84,7 @@ async def check_bulk(body: BulkCheckRequest, node: TheNode, _: Pointer) -> BulkC
 async def start_bulk(body: BulkStartRequest, node: TheNode, caller: Pointer) -> BulkRunAnswer:
     """Start a run; it is checked first, and refused with nothing scored if its columns do not fit."""
     order = body.to_order()
+    await _require_upload_here(node, order.source, body)
     await check_receivers(node.pool, order.report)
     run = await node.bulk_runs.begin(order, body.name, caller.changed_by)
     return BulkRunAnswer(**_facts(run, RunCounts()))
@@ -157,6 +161,7 @@ async def stop_bulk(run: str, node: TheNode, caller: Pointer) -> BulkRunAnswer:
 @router.post("/bulk/{run}/resume")
 async def resume_bulk(run: str, body: BulkResumeRequest, node: TheNode, caller: Pointer) -> BulkRunAnswer:
     """Go on with a run that was stopped or failed, where it was."""
+    require_here(node, (await bulk_runs.get_run(node.pool, run)).node, f"the parts of {run} are", body)
     await node.bulk_runs.resume(run, body.most_rejects, caller.changed_by)
     return await _answer(node, run)
 
@@ -178,6 +183,7 @@ async def repeat_bulk(run: str, body: BulkRepeatRequest, node: TheNode, caller: 
 @router.delete("/bulk/{run}", status_code=204)
 async def forget_bulk(run: str, node: TheNode, caller: Pointer) -> None:
     """Delete a run that has ended, and what the service keeps of its output; files and tables that it wrote elsewhere stay."""
+    require_here(node, (await bulk_runs.get_run(node.pool, run)).node, f"what is kept of {run} is")
     await node.bulk_runs.forget(run, caller.changed_by)
 
 
@@ -217,11 +223,16 @@ async def get_bulk_report(run: str, node: TheNode, _: Pointer, form: Form = "htm
 
 def _file(node: Node, run: BulkRun, name: str) -> FileResponse:
     file = node.bulk_runs.places.run_folder(run.name) / Path(name).name
-    if run.node != node.settings.name:
-        raise Conflict(f"the files of {run.name} are on the node {run.node}; ask that one")
+    require_here(node, run.node, f"the files of {run.name} are")
     if not file.exists():
         raise NotFound(f"{name} is gone from the disk of {run.node}; repeat the run: lamppost bulk repeat {run.name}")
     return FileResponse(file, media_type="application/octet-stream", filename=file.name)
+
+
+async def _require_upload_here(node: Node, source: str, body: BaseModel) -> None:
+    """Raise OnOtherNode for the order of a file that was brought to another node."""
+    if (upload := upload_of(source)) is not None:
+        require_here(node, (await uploads.get_upload(node.pool, upload)).node, "the file was brought to a place", body)
 
 
 # -- uploads --------------------------------------------------------------------------------------------------------------
@@ -249,8 +260,7 @@ async def add_to_upload(
 ) -> UploadAnswer:
     """A piece of the file; a piece that is sent twice is the same as once."""
     found = await uploads.get_upload(node.pool, upload)
-    if found.node != node.settings.name:
-        raise Conflict(f"the upload was begun on the node {found.node}; send its pieces there")
+    require_here(node, found.node, "the upload was begun")
     folder = node.bulk_runs.places.upload_folder(str(upload))
     return _upload(found, await asyncio.to_thread(add_piece, folder, found.file_name, at, await request.body()))
 

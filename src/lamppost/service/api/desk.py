@@ -10,6 +10,7 @@ from uuid import UUID, uuid4
 
 from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.responses import FileResponse
+from pydantic import BaseModel
 
 from lamppost.core.bulk.order import format_of_path
 from lamppost.core.bulk.row_selection import RowSelection
@@ -19,6 +20,7 @@ from lamppost.core.endpoint.endpoint_schema import EndpointSchema
 from lamppost.core.errors import BadBody, BadRequest, Conflict, NotAllowed, NotFound, NotSignedIn
 from lamppost.service.api.access import FILE_ANSWER, PROBLEMS, Caller, DeskGuest, TheNode
 from lamppost.service.api.desks import ROLE, schema_of
+from lamppost.service.api.other_node import require_here
 from lamppost.service.api.schemas.base import field_answers
 from lamppost.service.api.schemas.desks import (
     AnswerWordsRequest,
@@ -209,20 +211,19 @@ async def add_to_desk_file(
     return DeskFileAnswer(id=file, file_name=name, size_bytes=size)
 
 
-async def _own_file(desk: Desk, file: UUID) -> str:
+async def _own_file(desk: Desk, file: UUID, body: BaseModel | None = None) -> str:
     """The name of a file that this link has brought; raise NotFound for any other."""
     found = await uploads.get_upload(desk.node.pool, file)
     if found.made_by != desk.caller.token:
         raise NotFound("there is no such file here; bring it again")
-    if found.node != desk.node.settings.name:
-        raise Conflict("the file was brought to another node of the service, which is not at hand now; bring it again")
+    require_here(desk.node, found.node, "the file was brought to a place", body)
     return found.file_name
 
 
 @router.post("/files/{file}/match")
 async def match_desk_file(file: UUID, body: DeskMatchRequest, desk: TheDesk) -> DeskMatchAnswer:
     """How a file would be understood, and which of its rows would stay without an answer. Nothing is answered yet."""
-    await _own_file(desk, file)
+    await _own_file(desk, file, body)
     try:
         matching = await desk.files.match(file, body.columns, body.sheet)
     except BadBody as error:
@@ -257,7 +258,7 @@ async def _trial(desk: Desk, matching: Matching, options: dict[str, Any]) -> tup
 async def start_desk_result(body: DeskResultRequest, desk: TheDesk) -> DeskResultAnswer:
     """Answer a file."""
     node = desk.node
-    name = await _own_file(desk, body.file)
+    name = await _own_file(desk, body.file, body)
     matching = await desk.files.match(body.file, body.columns, body.sheet)
     run = await desk.files.begin(matching, body.options, desk.caller.changed_by)
     trial_rows = run.row_total or 0
@@ -289,6 +290,7 @@ async def delete_desk_result(name: str, desk: TheDesk) -> None:
     if run.under_way:
         await desk.node.bulk_runs.stop(name, desk.caller.changed_by)
         raise Conflict("it is being stopped; delete it in a moment")
+    require_here(desk.node, run.node, "the answers are")
     await desk.node.bulk_runs.forget(name, desk.caller.changed_by)
 
 
@@ -351,8 +353,7 @@ async def _finished(desk: Desk, name: str) -> BulkRun:
     run = await _run(desk, name)
     if run.state != "finished":
         raise Conflict("the file is not answered to its end yet" if run.under_way else f"the file was not answered: {run.reason}")
-    if run.node != desk.node.settings.name:
-        raise Conflict("the answers are on another node of the service, which is not at hand now; try again later")
+    require_here(desk.node, run.node, "the answers are")
     return run
 
 

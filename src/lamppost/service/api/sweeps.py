@@ -12,6 +12,7 @@ from lamppost.core.sweep.measurement import SettingSummary, frontier, summarize
 from lamppost.core.sweep.sweep_pick import is_within, pick_sentences, pick_setting
 from lamppost.core.sweep.sweep_plan import Goal, Limit, limit_text, parse_limit, write_plan
 from lamppost.service.api.access import PROBLEMS, Pointer, RequireView, TheNode
+from lamppost.service.api.other_node import require_here
 from lamppost.service.api.schemas.sweeps import (
     SettingAnswer,
     SweepAnswer,
@@ -86,6 +87,7 @@ async def stop_sweep(name: str, node: TheNode, caller: Pointer) -> SweepAnswer:
 @router.post("/{name}/resume")
 async def resume_sweep(name: str, body: SweepResumeRequest, node: TheNode, caller: Pointer) -> SweepAnswer:
     """Go on from what was measured."""
+    require_here(node, (await sweeps.get_sweep(node.pool, name)).node, f"the rows of {name} are", body)
     limits = None if body.limits is None else tuple(map(parse_limit, body.limits))
     sweep = await node.sweep_runs.resume(name, body.more_s, limits, caller.changed_by)
     return SweepAnswer(**await _facts(node, sweep))
@@ -94,6 +96,7 @@ async def resume_sweep(name: str, body: SweepResumeRequest, node: TheNode, calle
 @router.delete("/{name}", status_code=204)
 async def forget_sweep(name: str, node: TheNode, caller: Pointer) -> None:
     """Delete a sweep with all that it measured."""
+    require_here(node, (await sweeps.get_sweep(node.pool, name)).node, f"the rows of {name} are")
     await node.sweep_runs.forget(name, caller.changed_by)
 
 

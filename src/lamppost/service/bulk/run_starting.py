@@ -17,7 +17,7 @@ import orjson
 
 from lamppost.core.bulk.order import BulkOrder, Question, write_order
 from lamppost.core.endpoint.setup import EndpointSetup
-from lamppost.core.errors import Conflict, Unavailable, from_problem
+from lamppost.core.errors import Unavailable, from_problem
 from lamppost.core.names import check_name
 from lamppost.service.bulk.places import NamedPlaces
 from lamppost.service.bulk.questions import setup_for_runs
@@ -138,8 +138,6 @@ class BulkRuns:
     async def resume(self, name: str, most_rejects: float | None, by: ChangedBy) -> None:
         """Have a run go on where it was; raise NotFound or Conflict. most_rejects : another bound than it had."""
         run = await bulk_runs.get_run(self._pool, name)
-        if run.node != self._settings.name:
-            raise Conflict(f"the parts of {name} are on the node {run.node}; resume it there, or start another run")
         changed: dict[str, Any] = {"ended_at": None}
         if most_rejects is not None:
             changed["written"] = write_order(replace(run.order, most_rejects=most_rejects))

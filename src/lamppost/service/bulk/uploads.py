@@ -28,6 +28,15 @@ def check_file_name(name: str) -> str:
     return name
 
 
+def upload_of(source: str) -> UUID | None:
+    """The upload that a source of an order names; None for any other place."""
+    name, _, text = source.partition(":")
+    try:
+        return UUID(text) if name == UPLOADS else None
+    except ValueError:
+        return None  # it is refused with the order
+
+
 def begin_upload(folder: Path, name: str) -> None:
     """Make the file, empty."""
     folder.mkdir(parents=True, mode=0o700)

@@ -93,11 +93,9 @@ class SweepRuns:
     async def resume(self, name: str, more_s: float, limits: tuple[Limit, ...] | None, by: ChangedBy) -> StoredSweep:
         """Have a sweep go on from what it has measured. more_s : how much longer. limits : instead of those that it had.
 
-        Raise NotFound, or Conflict for a sweep that goes on, or whose rows are not here.
+        Raise NotFound, or Conflict for a sweep that goes on, or whose rows are not kept.
         """
         sweep = await sweeps.get_sweep(self._pool, name)
-        if sweep.node != self._settings.name:
-            raise Conflict(f"the rows of {name} are on the node {sweep.node}; resume it there, or begin another sweep")
         plan = replace(sweep.plan, whole_s=sweep.busy_s + more_s, limits=sweep.plan.limits if limits is None else limits)
         if not await asyncio.to_thread(rows_file(self._settings.data, name).exists):
             await self._write_rows_again(sweep)
