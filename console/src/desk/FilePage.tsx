@@ -5,9 +5,12 @@ import { Link, useNavigate } from "react-router";
 import { api, good, ProblemError } from "../api/client";
 import { Bar } from "../parts/Bar";
 import { Button, Trouble } from "../parts/basics";
+import { bodyOf, type Entries, type Entry } from "../form";
+import { FieldInput } from "../parts/FieldInput";
 import { SelectMenu } from "../parts/SelectMenu";
 import { count, plural, when } from "../words";
 import { bringDeskFile, type DeskPage, isUnderWay, type Match, type Result, useResults } from "./queries";
+import { deskField, firstEntry, sent } from "./fields";
 import { RejectTable } from "./RejectTable";
 
 type Brought = { id: string; name: string };
@@ -19,13 +22,18 @@ export function FilePage({ endpoint, desk }: { endpoint: string; desk: DeskPage 
   const [brought, setBrought] = useState<Brought | null>(null);
   const [part, setPart] = useState(0);
   const [sheet, setSheet] = useState<string | null>(null);
+  const [entries, setEntries] = useState<Entries>(() =>
+    Object.fromEntries(desk.options.map((option) => [option.name, firstEntry(option)])),
+  );
+  const optionsOf = (all: Entries): Record<string, unknown> =>
+    JSON.parse(bodyOf(desk.options, [], sent(desk.options, all))) as Record<string, unknown>;
   const results = useResults(endpoint);
   const match = useMutation({
-    mutationFn: async ({ id, columns, of }: { id: string; columns: Record<string, string> | null; of: string | null }) =>
+    mutationFn: async ({ id, columns, of, all }: { id: string; columns: Record<string, string> | null; of: string | null; all: Entries }) =>
       good(
         await api.POST("/api/desk/{endpoint}/files/{file}/match", {
           params: { path: { endpoint, file: id } },
-          body: { columns, sheet: of, options: {} },
+          body: { columns, sheet: of, options: optionsOf(all) },
         }),
       ),
   });
@@ -39,7 +47,7 @@ export function FilePage({ endpoint, desk }: { endpoint: string; desk: DeskPage 
     },
     onSuccess: (file) => {
       setBrought(file);
-      match.mutate({ id: file.id, columns: null, of: null });
+      match.mutate({ id: file.id, columns: null, of: null, all: entries });
     },
   });
   const start = useMutation({
@@ -47,7 +55,7 @@ export function FilePage({ endpoint, desk }: { endpoint: string; desk: DeskPage 
       good(
         await api.POST("/api/desk/{endpoint}/results", {
           params: { path: { endpoint } },
-          body: { file: id, columns, sheet, options: {} },
+          body: { file: id, columns, sheet, options: optionsOf(entries) },
         }),
       ),
     onSuccess: (result) => {
@@ -59,12 +67,18 @@ export function FilePage({ endpoint, desk }: { endpoint: string; desk: DeskPage 
   const columns = found ? statedOf(found) : {};
 
   function change(field: string, column: string): void {
-    if (brought) match.mutate({ id: brought.id, columns: { ...columns, [field]: column }, of: sheet });
+    if (brought) match.mutate({ id: brought.id, columns: { ...columns, [field]: column }, of: sheet, all: entries });
+  }
+
+  function changeOption(name: string, entry: Entry): void {
+    const all = { ...entries, [name]: entry };
+    setEntries(all);
+    if (brought) match.mutate({ id: brought.id, columns, of: sheet, all });
   }
 
   function choose(name: string): void {
     setSheet(name);
-    if (brought) match.mutate({ id: brought.id, columns: null, of: name });
+    if (brought) match.mutate({ id: brought.id, columns: null, of: name, all: entries });
   }
 
   const error = bring.error ?? match.error ?? start.error;
@@ -88,6 +102,18 @@ export function FilePage({ endpoint, desk }: { endpoint: string; desk: DeskPage 
       {brought && found && found.sheets.length === 0 && (
         <>
           <Columns desk={desk} found={found} onChange={change} />
+          {desk.options.length > 0 && (
+            <section aria-label="for all rows" className="grid gap-x-6 gap-y-4 rounded-card border border-line bg-card p-4 sm:grid-cols-2">
+              {desk.options.map((option) => (
+                <FieldInput
+                  key={option.name}
+                  field={deskField(option, desk)}
+                  entry={entries[option.name] ?? null}
+                  onChange={(entry) => changeOption(option.name, entry)}
+                />
+              ))}
+            </section>
+          )}
           <FirstRows found={found} />
           <section aria-label="before it starts" className="rounded-card border border-line bg-card p-4">
             {found.problem ? (

@@ -5,8 +5,9 @@ import { checkAll } from "../check";
 import { bodyOf, type Entries, type Entry } from "../form";
 import { Bar } from "../parts/Bar";
 import { Button, Trouble } from "../parts/basics";
-import { FieldInput, type FormField } from "../parts/FieldInput";
+import { FieldInput } from "../parts/FieldInput";
 import { plural, short } from "../words";
+import { deskField, firstEntry, sent } from "./fields";
 import { type DeskPage, postText, type Reason, type Reply } from "./queries";
 import { StateMark } from "./StateMark";
 
@@ -141,40 +142,11 @@ function Reasons({ reasons }: { reasons: Reason[] }) {
   );
 }
 
-/** A field as the desk shows it: in the owner's words, and without what only engineers need. */
-function deskField(field: Field, desk: DeskPage): FormField {
-  const words = desk.words[field.name];
-  return {
-    ...field,
-    label: words?.label ?? field.name,
-    meaning: words?.hint ?? "",
-    seen: null,
-    missing: field.missing && field.kind === "yes/no", // elsewhere an empty entry says it
-    missingText: "not known",
-    choices: field.missing && field.kind === "choice" ? ["", ...field.choices] : field.choices,
-    choiceTexts: field.kind === "yes/no" ? { true: "yes", false: "no" } : { "": "not known" },
-    placeholder: placeholderOf(field),
-  };
-}
-
 /** What is wrong, in the words of a desk. */
 function faultText(field: Field, entry: Entry, fault: Fault | undefined): Fault | undefined {
   if (!fault || field.kind !== "yes/no") return fault && entry === "" ? { ...fault, hint: undefined } : fault;
   return { ...fault, expected: "yes or no", hint: undefined };
 }
-
-function placeholderOf(field: Field): string | undefined {
-  if (field.example === null || (field.kind === "choice" && field.unseen === "refuse")) return undefined;
-  return `such as ${String(field.example)}${field.missing ? ", or empty" : ""}`;
-}
-
-function firstEntry(field: Field): Entry {
-  return field.default !== null && field.default !== undefined ? String(field.default) : "";
-}
-
-/** The entries as they are sent: what was left empty is missing, where it may be. */
-const sent = (fields: Field[], entries: Entries): Entries =>
-  Object.fromEntries(fields.map((field) => [field.name, entries[field.name] || (field.missing ? null : (entries[field.name] ?? null))]));
 
 const sureText = (share: number): string =>
   share >= 0.995 && share < 1 ? "over 99 %" : share > 0 && share < 0.005 ? "under 1 %" : `${Math.round(100 * share)} %`;

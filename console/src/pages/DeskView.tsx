@@ -78,9 +78,11 @@ function usedText(uses: Use[]): string {
   return questions + files ? `${plural(questions, "question")} and ${plural(files, "file")} in the last 90 days` : "nobody has used it yet";
 }
 
+const mainAnswer = (page: Page) => page.answers.find((one) => ["choice", "yes/no", "number", "integer", "text"].includes(one.kind));
+
 /** The first settings of a desk: every field and every answer under its own name. */
 function firstSettings(page: Page): Settings {
-  const answer = page.answers.find((one) => ["choice", "yes/no", "number", "integer", "text"].includes(one.kind));
+  const answer = mainAnswer(page);
   const labels = answer?.kind === "yes/no" ? ["yes", "no"] : answer?.kind === "choice" ? answer.choices : [];
   return {
     title: page.name,
@@ -180,6 +182,9 @@ function SettingsCard({ page, desk }: { page: Page; desk: Desk | null }) {
             </table>
           </>
         )}
+        {mainAnswer(page)?.kind === "number" || mainAnswer(page)?.kind === "integer" ? (
+          <RangeRows ranges={settings.ranges ?? []} onChange={(ranges) => change({ ranges })} />
+        ) : null}
         <h3 className="mt-3 font-semibold">Fields in plain words</h3>
         <table className="mt-1 w-full">
           <thead className="text-left text-small text-faint">
@@ -250,6 +255,65 @@ function SettingsCard({ page, desk }: { page: Page; desk: Desk | null }) {
         />
       </details>
     </Card>
+  );
+}
+
+type NumberRange = NonNullable<Settings["ranges"]>[number];
+
+/** What an answer that is a number means from some value upwards. */
+function RangeRows({ ranges, onChange }: { ranges: NumberRange[]; onChange: (ranges: NumberRange[]) => void }) {
+  const set = (place: number, more: Partial<NumberRange>): void =>
+    onChange(ranges.map((range, at) => (at === place ? { ...range, ...more } : range)));
+  const last = ranges[ranges.length - 1];
+  return (
+    <>
+      <h3 className="mt-3 font-semibold">What numbers mean</h3>
+      <table className="mt-1 w-full">
+        <tbody>
+          {ranges.map((range, at) => (
+            <tr key={at}>
+              <td className="w-40 py-1 pr-2">
+                <span className="flex items-center gap-2">
+                  from
+                  <input
+                    className="control"
+                    type="number"
+                    step="any"
+                    aria-label={`range ${at + 1} begins at`}
+                    value={range.least}
+                    onChange={(event) => set(at, { least: event.target.valueAsNumber || 0 })}
+                  />
+                </span>
+              </td>
+              <td className="w-full py-1">
+                <input
+                  className="control"
+                  aria-label={`what range ${at + 1} is called`}
+                  value={range.text}
+                  onChange={(event) => set(at, { text: event.target.value })}
+                />
+              </td>
+              <td className="min-w-36 py-1 pl-2">
+                <SelectMenu
+                  label={`what range ${at + 1} asks for`}
+                  value={range.state ?? ""}
+                  options={STATES}
+                  onChange={(state) => set(at, { state: (state || null) as State })}
+                />
+              </td>
+              <td className="py-1 pl-2">
+                <Button aria-label={`remove range ${at + 1}`} onClick={() => onChange(ranges.filter((_, place) => place !== at))}>
+                  Remove
+                </Button>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <Button className="mt-1" onClick={() => onChange([...ranges, { least: last ? last.least + 1 : 0, text: "", state: null }])}>
+        Add a range
+      </Button>
+    </>
   );
 }
 
