@@ -14,6 +14,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import time
 from pathlib import Path
 
 from playwright.sync_api import Browser, Page, sync_playwright
@@ -111,6 +112,7 @@ def shoot_pages(browser: Browser, address: str) -> None:
         with lamppost.Client(address) as client:
             page.goto(client.fetch("POST", "/api/session/link")["link"])
             newest_night = client.fetch("GET", "/api/bulk", limit=1)[0]["name"]
+            sweep = measure_sweep(client)
         page.get_by_role("table").get_by_role("link", name=ENDPOINT, exact=True).wait_for()
         if theme == "light":
             page.screenshot(path=OUT / "console-endpoints.png")
@@ -118,7 +120,7 @@ def shoot_pages(browser: Browser, address: str) -> None:
                 ("console-models", "/models", "8 versions"),
                 ("console-version", f"/models/{ENDPOINT}/1", "What goes in"),
                 ("console-lanes", "/lanes", "Open now"),
-                ("console-trail", "/trail", "began rollout"),
+                ("console-sweep", f"/sweeps/{sweep}", "Where the time goes"),
                 ("console-traffic", f"/endpoints/{ENDPOINT}/traffic", "Where the time goes"),
                 ("console-outcomes", f"/endpoints/{ENDPOINT}/outcomes", "Calibration"),
                 ("console-bulk-run", f"/bulk/{newest_night}", "What is different"),
@@ -141,6 +143,19 @@ def shoot_pages(browser: Browser, address: str) -> None:
         context.close()
 
 
+def measure_sweep(client: lamppost.Client) -> str:
+    """The name of a short sweep, which is begun unless there is one."""
+    if known := client.fetch("GET", "/api/sweeps", limit=1):
+        return str(known[0]["name"])
+    plan = {"versions": [f"{ENDPOINT}@1"], "limits": ["p99=20ms"], "whole_s": SWEEP_S, "seconds": 1}
+    name = str(client.fetch("POST", "/api/sweeps", {"plan": plan})["name"])
+    deadline = time.monotonic() + 2 * SWEEP_S
+    while client.fetch("GET", f"/api/sweeps/{name}")["ended_at"] is None and time.monotonic() < deadline:
+        time.sleep(1.0)
+    return name
+
+
+SWEEP_S = 90
 SIZES = ((1280, 800), (1920, 1080), (390, 844))
 PATHS = (
     "/",
@@ -150,6 +165,7 @@ PATHS = (
     f"/compare?before={ENDPOINT}@1&after={ENDPOINT}@5",
     "/bulk",
     "/lanes",
+    "/sweeps",
     "/reviews",
     "/trail",
     "/declared",

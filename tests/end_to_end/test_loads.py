@@ -107,7 +107,7 @@ class Loads(unittest.TestCase):
         self.assertEqual((done.returncode, "--elsewhere" in done.stderr), (1, True))
 
     def test_two_at_once_are_refused_and_one_that_is_broken_off_keeps_what_it_has(self) -> None:
-        words = ("load", "outage-risk", "--clients", "1,2", "--for", "2s", "--name", "broken-off")
+        words = ("load", "outage-risk", "--clients", "1,2,3,4,5,6", "--for", "2s", "--name", "broken-off")
         environment = {**os.environ, **self.service.environment, "PYTHONUNBUFFERED": "1"}
         going = subprocess.Popen(self.service.command(*words), stdout=subprocess.PIPE, text=True, env=environment, cwd=self.service.folder)
         self.addCleanup(going.wait)
@@ -127,7 +127,9 @@ class Loads(unittest.TestCase):
             said = going.communicate(timeout=30)[0]
             self.assertIn("broken off", said)
             kept = client.fetch("GET", "/api/loads/broken-off")
-            self.assertEqual([step["clients"] for step in kept["steps"]], [1])
+            done = [step["clients"] for step in kept["steps"]]
+            self.assertEqual(done, [1, 2, 3, 4, 5][: len(done)])
+            self.assertGreater(len(done), 0)
             self.assertIsNone(client.fetch("GET", "/api/endpoints/outage-risk")["load"])
             with self.assertRaises(LampPostError):
                 client.fetch("PUT", "/api/loads/broken-off/result", {"steps": [{"clients": "many"}]})
