@@ -11,7 +11,7 @@ from demo.lamps import make_traffic
 from lamppost.core.errors import Conflict, LampPostError, NotAllowed
 from tests.support.lamps import moody_lamp, outage_lamp
 from tests.support.models import Moody
-from tests.support.service import Service, until
+from tests.support.service import Service, take_interrupts, until
 
 
 class Loads(unittest.TestCase):
@@ -109,7 +109,14 @@ class Loads(unittest.TestCase):
     def test_two_at_once_are_refused_and_one_that_is_broken_off_keeps_what_it_has(self) -> None:
         words = ("load", "outage-risk", "--clients", "1,2,3,4,5,6", "--for", "2s", "--name", "broken-off")
         environment = {**os.environ, **self.service.environment, "PYTHONUNBUFFERED": "1"}
-        going = subprocess.Popen(self.service.command(*words), stdout=subprocess.PIPE, text=True, env=environment, cwd=self.service.folder)
+        going = subprocess.Popen(
+            self.service.command(*words),
+            stdout=subprocess.PIPE,
+            text=True,
+            env=environment,
+            cwd=self.service.folder,
+            preexec_fn=take_interrupts,
+        )
         self.addCleanup(going.wait)
         self.addCleanup(going.kill)
         with self.service.client() as client:

@@ -12,7 +12,7 @@ from lamppost.client import Client
 from lamppost.core.errors import BadRequest, Conflict, NotAllowed, NotFound
 from tests.support.lamps import moody_lamp, outage_lamp
 from tests.support.models import Moody
-from tests.support.service import Service, until
+from tests.support.service import Service, take_interrupts, until
 
 VERSION = "outage-risk@1"
 SHORT = ("--each", "1s", "--clients", "8", "--max-rows", "16,256", "--linger-ms", "0", "--threads", "1")
@@ -100,7 +100,9 @@ class Sweeps(unittest.TestCase):
 
     def test_ctrl_c_keeps_what_was_measured_and_resume_goes_on(self) -> None:
         command = self.service.command("sweep", "start", VERSION, *SHORT, "--copies", "1", "--name", "broken-off")
-        begun = subprocess.Popen(command, env=self.service.environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        begun = subprocess.Popen(
+            command, env=self.service.environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, preexec_fn=take_interrupts
+        )
         with begun, self.service.client() as client:
             until(lambda: self.measured(client, "broken-off"), 60, "a measurement")
             os.kill(begun.pid, signal.SIGINT)

@@ -42,6 +42,11 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
+def take_interrupts() -> None:
+    """In a process that is started to be interrupted: take SIGINT also where it is ignored, as in what a shell runs in the background."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+
+
 def until(condition: Callable[[], T | None], patience_s: float = 90.0, what: str = "the condition") -> T:
     """The first true value of ``condition``; fails when none comes in time."""
     deadline = time.monotonic() + patience_s
