@@ -54,7 +54,7 @@ def main() -> int:
     with tempfile.TemporaryDirectory(prefix="lamppost-bench-") as name:
         folder = Path(name)
         folder.chmod(0o755)
-        server = PrivateServer(folder / "data", durable=False, connections=given.nodes + 100)
+        server = PrivateServer(folder / "data", durable=False, connections=2 * given.nodes + 100)
         try:
             url = server.start()
             migrate(url, own_server=True)
@@ -184,9 +184,12 @@ def _server_mb(postmaster: int) -> float:
 
 
 async def _follow(url: str, nodes: int) -> None:
-    """A process of followers: after each change, the times at which each had read what it changed."""
+    """A process of followers: after each change, the times at which each had read what it changed. Each has a connection to ask by."""
     pool = make_pool(url)
+    pool.timeout = 120.0
     await pool.open()
+    await pool.resize(nodes, nodes)
+    await pool.wait(120.0)
     seen: asyncio.Queue[float] = asyncio.Queue()
     ready = asyncio.Semaphore(0)
 
