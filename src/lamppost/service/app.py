@@ -27,7 +27,6 @@ from lamppost.service.api import (
     desks,
     endpoints,
     explanations,
-    loads,
     logs,
     models,
     monitoring,
@@ -37,9 +36,9 @@ from lamppost.service.api import (
     replay,
     reviews,
     schedules,
-    sweeps,
     tokens,
 )
+from lamppost.service.api.measuring import loads, sweeps
 from lamppost.service.api.other_node import OnOtherNode, pass_on
 from lamppost.service.console import mount_console
 from lamppost.service.http.allowed_methods import AllowedMethods, allow_header

@@ -1,0 +1,1 @@
+"""API of what is measured: loads and sweeps."""
