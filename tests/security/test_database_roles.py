@@ -71,6 +71,18 @@ class Roles(unittest.TestCase):
             self.assertEqual(connection.execute("SELECT count(*) FROM lamppost.trail").fetchone(), (2,), "not the temporary one")
         self.assertFalse(self.is_superuser())
 
+    def test_a_second_start_keeps_every_trigger_of_the_migrations(self) -> None:
+        def triggers() -> list[tuple[object, ...]]:
+            with psycopg.connect(self.url) as connection:
+                found = "SELECT tgrelid::regclass::text, tgname FROM pg_trigger WHERE NOT tgisinternal ORDER BY 1, 2"
+                return connection.execute(found.encode()).fetchall()
+
+        database.migrate(self.url, own_server=True)
+        first = triggers()
+        self.assertIn(("endpoints", "note_touch"), first)
+        database.migrate(self.url, own_server=True)
+        self.assertEqual(triggers(), first)
+
     def test_what_was_planted_before_does_not_run_at_the_next_start(self) -> None:
         """A database of an earlier version, where the service's role owned the tables and could make functions in public."""
         name = "earlier"

@@ -123,6 +123,16 @@ def _prepare(connection: psycopg.Connection[TupleRow], own_server: bool) -> None
     connection.execute(f"SET search_path = {SCHEMA}".encode())
 
 
+_OWN_TRIGGERS = frozenset(
+    (
+        ("trail", "trail_stands", "trail_stands"),
+        ("endpoints", "note_touch", "note_touch"),
+        ("endpoint_revisions", "touch_endpoint", "touch_endpoint"),
+    )
+)
+"""Table, name and function of every trigger that a migration makes."""
+
+
 def make_schema(connection: psycopg.Connection[TupleRow], own_server: bool) -> None:
     """Make the schema of all tables; on a private server its owner is theirs."""
     connection.execute(f"CREATE SCHEMA {SCHEMA} {f'AUTHORIZATION {OWNER}' if own_server else ''}".encode())
@@ -149,12 +159,14 @@ def _move_former_tables(connection: psycopg.Connection[TupleRow], own_server: bo
     if not own_server:
         return
     planted = connection.execute(
-        "SELECT t.tgname, c.relname FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_class c ON c.oid = t.tgrelid"
-        " JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace"
-        " WHERE n.nspname = %s AND NOT t.tgisinternal AND t.tgname <> 'trail_stands'",
+        "SELECT t.tgname, c.relname, p.proname FROM pg_catalog.pg_trigger t JOIN pg_catalog.pg_class c ON c.oid = t.tgrelid"
+        " JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace JOIN pg_catalog.pg_proc p ON p.oid = t.tgfoid"
+        " WHERE n.nspname = %s AND NOT t.tgisinternal",
         (SCHEMA,),
     ).fetchall()
-    for trigger, table in planted:
+    for trigger, table, function in planted:
+        if (table, trigger, function) in _OWN_TRIGGERS:
+            continue
         log.error("the trigger %s on %s is none of Lamp Post's; it is dropped", trigger, table)
         connection.execute(sql.SQL("DROP TRIGGER {} ON {}").format(sql.Identifier(trigger), sql.Identifier(SCHEMA, table)))
     for (table,) in connection.execute(
