@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -66,21 +67,19 @@ class SweepRuns:
         """
         if name is not None:
             check_name(name, "sweep")
-        by_version: dict[str, list[dict[str, Any]]] = {}
-        said = []
         for version in plan.versions:
-            parsed = parse_version(version)
-            if (await packages.get_version(self._pool, parsed)).retired_at is not None:
+            if (await packages.get_version(self._pool, parse_version(version))).retired_at is not None:
                 raise Conflict(f"{version} is retired; take it out of retirement first: lamppost retire {version} --undo")
-            if rows is not None:
-                by_version[version] = rows[:MOST_ROWS]
-                continue
-            endpoints = [route.in_force.endpoint for route in self._table.routes_naming(parsed)]
-            by_version[version], source = await rows_of_version(self._pool, self._cache, endpoints, parsed, MOST_ROWS)
-            said.append(source)
-        plan = replace(plan, rows=plan.rows if rows is not None else " and ".join(dict.fromkeys(said)))
-        sweep = await sweeps.add_sweep(self._pool, plan, name, self._settings.name, by)
-        await asyncio.to_thread(write_rows, self._settings.data, sweep.name, by_version)
+        if rows is None:
+            by_version, source = await self._own_rows(plan.versions)
+            plan = replace(plan, rows=source)
+        else:
+            by_version = dict.fromkeys(plan.versions, rows[:MOST_ROWS])
+
+        async def keep_rows(sweep: str) -> None:
+            await asyncio.to_thread(write_rows, self._settings.data, sweep, by_version)
+
+        sweep = await sweeps.add_sweep(self._pool, plan, name, self._settings.name, by, keep_rows)
         self._look_now.set()
         return sweep
 
@@ -107,12 +106,19 @@ class SweepRuns:
     async def _write_rows_again(self, sweep: StoredSweep) -> None:
         if sweep.plan.rows not in _OWN_ROWS:
             raise Conflict(f"{sweep.name} was asked with rows of {sweep.plan.rows}, which are not kept; begin another sweep with them")
-        by_version = {}
-        for version in sweep.plan.versions:
+        by_version, _ = await self._own_rows(sweep.plan.versions)
+        await asyncio.to_thread(write_rows, self._settings.data, sweep.name, by_version)
+
+    async def _own_rows(self, versions: Sequence[str]) -> tuple[dict[str, list[dict[str, Any]]], str]:
+        """Rows that the service has for each version, and where they are from."""
+        by_version: dict[str, list[dict[str, Any]]] = {}
+        sources = []
+        for version in versions:
             parsed = parse_version(version)
             endpoints = [route.in_force.endpoint for route in self._table.routes_naming(parsed)]
-            by_version[version], _ = await rows_of_version(self._pool, self._cache, endpoints, parsed, MOST_ROWS)
-        await asyncio.to_thread(write_rows, self._settings.data, sweep.name, by_version)
+            by_version[version], source = await rows_of_version(self._pool, self._cache, endpoints, parsed, MOST_ROWS)
+            sources.append(source)
+        return by_version, " and ".join(dict.fromkeys(sources))
 
     async def forget(self, name: str, by: ChangedBy) -> None:
         """Delete a sweep that has ended."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
@@ -60,8 +60,13 @@ def _sweep(row: TupleRow) -> StoredSweep:
     return StoredSweep(name, number, read_plan(plan), *others)
 
 
-async def add_sweep(pool: Pool, plan: SweepPlan, name: str | None, node: str, by: ChangedBy) -> StoredSweep:
-    """Keep a sweep that waits to be measured on a node; raise Conflict for a name that is taken."""
+async def add_sweep(
+    pool: Pool, plan: SweepPlan, name: str | None, node: str, by: ChangedBy, keep_rows: Callable[[str], Awaitable[None]]
+) -> StoredSweep:
+    """Keep a sweep that waits to be measured on a node; raise Conflict for a name that is taken.
+
+    keep_rows : called with the name of the sweep before anybody can see it, so that a visible sweep has its rows.
+    """
     async with pool.connection() as connection, connection.transaction():
         await connection.execute("LOCK TABLE sweeps IN SHARE ROW EXCLUSIVE MODE")
         if name is None:
@@ -82,6 +87,7 @@ async def add_sweep(pool: Pool, plan: SweepPlan, name: str | None, node: str, by
         row = await rows.fetchone()
         assert row is not None
         await trail.add_entry(connection, by, "began sweep", name, after=write_plan(plan))
+        await keep_rows(name)
     return _sweep(row)
 
 
