@@ -1,7 +1,8 @@
 """Processor time of a request, by process, beside that of a bare ASGI callable: noise on the machine hardly touches it.
 
-``python -m bench.cpu``. Goals at 64 clients: the front at most 1.6 times the bare callable, record writer and PostgreSQL together at most
-35 µs a call, a worker at most 40 µs a row of the forest.
+``python -m bench.cpu`` measures a node that reads requests itself, and then one with two front processes. Goals at 64 clients: the node
+alone at most 1.6 times the bare callable, record writer and PostgreSQL together at most 35 µs a call, a worker at most 40 µs a row of the
+forest.
 """
 
 from __future__ import annotations
@@ -10,7 +11,8 @@ import os
 import sys
 import tempfile
 import time
-from contextlib import ExitStack
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -22,6 +24,7 @@ from demo.lamps import make_traffic
 from lamppost.client.config import find_connection
 
 CLIENTS = (1, 16, 64)
+FRONTS = 2
 _TICKS = os.sysconf("SC_CLK_TCK")
 _STORED_S = 120.0
 
@@ -50,7 +53,7 @@ def all_processes() -> dict[int, ProcessFacts]:
 
 
 def used_by_part(service: int, postmaster: int) -> dict[str, float]:
-    """Seconds of processor time so far: of the front, its workers, the record writer, and PostgreSQL."""
+    """Seconds of processor time so far: of the node, its front processes, its workers, the record writer, and PostgreSQL."""
     processes = all_processes()
 
     def is_below(pid: int, ancestor: int) -> bool:
@@ -58,14 +61,15 @@ def used_by_part(service: int, postmaster: int) -> dict[str, float]:
             pid = processes[pid].parent
         return pid == ancestor
 
-    used = dict.fromkeys(("front", "worker", "record writer", "PostgreSQL"), 0.0)
+    used = dict.fromkeys(("node", "fronts", "worker", "record writer", "PostgreSQL"), 0.0)
     for pid, one in processes.items():
         if is_below(pid, postmaster):
             used["PostgreSQL"] += one.used_s
         elif pid == service:
-            used["front"] += one.used_s
+            used["node"] += one.used_s
         elif is_below(pid, service):
-            used["record writer" if "record_writer" in one.command else "worker"] += one.used_s
+            part = "record writer" if "record_writer" in one.command else "fronts" if "front_process" in one.command else "worker"
+            used[part] += one.used_s
     return used
 
 
@@ -79,36 +83,48 @@ def measure(seconds: int = 6) -> int:
         folder = Path(name)
         folder.chmod(0o755)
         os.environ["LAMPPOST_CONFIG"] = str(folder / "client.toml")
-        bare, port = (free_port() for _ in range(2))
-        address, log = f"http://127.0.0.1:{port}", folder / "log"
-        ceiling = stack.enter_context(running(uvicorn("bench.bare:app", bare), f"http://127.0.0.1:{bare}", log))
-        up = [sys.executable, "-m", "lamppost", "up", "--data", str(folder / "data"), "--port", str(port)]
-        stack.enter_context(running(up, f"{address}/health/ready", log))
-        service = int((folder / "data" / "lock").read_text())
-        postmaster = int((folder / "data" / "postgres" / "postmaster.pid").read_text().split()[0])
+        bare = free_port()
+        ceiling = stack.enter_context(running(uvicorn("bench.bare:app", bare), f"http://127.0.0.1:{bare}", folder / "log"))
+        lamp = pack_outage_risk(folder).path
         rows = make_traffic(500, seed=77)
-        with lamppost.Client(address, timeout_s=120) as client:
-            client.point("outage-risk", client.push(pack_outage_risk(folder).path)["version"])
-            headers = {"Authorization": f"Bearer {find_connection(address).token}"}
-            print(f"\n{'µs of processor time a request':32s}{'bare':>8s}{'front':>8s}{'worker':>8s}{'writer':>8s}{'PostgreSQL':>12s}")
-            for clients in CLIENTS:
-                one_bare = _bare(ceiling, bare, rows, clients, seconds)
-                used = _service(client, (service, postmaster), headers, rows, clients, seconds)
-                print(
-                    f"{clients:4d} clients{'':21s}{one_bare:8.0f}{used['front']:8.0f}{used['worker']:8.0f}"
-                    f"{used['record writer']:8.0f}{used['PostgreSQL']:12.0f}",
-                    flush=True,
-                )
+        parts = ("bare", "node", "fronts", "worker", "record writer", "PostgreSQL")
+        print(f"\n{'µs of processor time a request':34s}" + "".join(f"{part:>15s}" for part in parts))
+        last: dict[int, dict[str, float]] = {}
+        for fronts in (1, FRONTS):
+            with _started_service(folder, lamp, fronts) as (client, pids, headers):
+                for clients in CLIENTS:
+                    used = {"bare": _bare(ceiling, bare, rows, clients, seconds)}
+                    used |= _service(client, pids, headers, rows, clients, seconds)
+                    about = f"{clients} clients" + (f", {fronts} front processes" if fronts > 1 else "")
+                    print(f"{about:34s}" + "".join(f"{used[part]:15.0f}" for part in parts), flush=True)
+                    last[fronts] = used
         missed = 0
-        stored = used["record writer"] + used["PostgreSQL"]
+        alone, split = last[1], last[FRONTS]
         for what, value, goal in (
-            ("front over the bare callable", used["front"] / one_bare, 1.6),
-            ("record writer and PostgreSQL, µs a call", stored, 35.0),
-            ("worker, µs a row", used["worker"], 40.0),
+            ("node over the bare callable", alone["node"] / alone["bare"], 1.6),
+            ("record writer and PostgreSQL, µs a call", alone["record writer"] + alone["PostgreSQL"], 35.0),
+            ("worker, µs a row", alone["worker"], 40.0),
         ):
             missed += value > goal
             print(f"{what}: {value:.2f} (goal: at most {goal:g}) {'met' if value <= goal else 'MISSED'}")
+        print(
+            f"with {FRONTS} front processes the node itself takes {split['node'] / alone['node']:.2f} of what it takes alone, "
+            f"and a front {split['fronts'] / alone['node']:.2f}"
+        )
     return missed
+
+
+@contextmanager
+def _started_service(folder: Path, lamp: Path, fronts: int) -> Iterator[tuple[lamppost.Client, tuple[int, int], dict[str, str]]]:
+    """A service with the forest behind ``outage-risk``: a client, the ids of the node and of PostgreSQL, and headers of a caller."""
+    port = free_port()
+    address, data = f"http://127.0.0.1:{port}", folder / f"data-{fronts}"
+    up = [sys.executable, "-m", "lamppost", "up", "--data", str(data), "--port", str(port), "--fronts", str(fronts)]
+    with running(up, f"{address}/health/ready", folder / "log"), lamppost.Client(address, timeout_s=120) as client:
+        client.point("outage-risk", client.push(lamp)["version"])
+        service = int((data / "lock").read_text())
+        postmaster = int((data / "postgres" / "postmaster.pid").read_text().split()[0])
+        yield client, (service, postmaster), {"Authorization": f"Bearer {find_connection(address).token}"}
 
 
 def _bare(pid: int, port: int, rows: list[dict[str, object]], clients: int, seconds: int) -> float:

@@ -59,6 +59,7 @@ ORDER = (
     "service.monitoring",
     "service.desk",
     "service.http",
+    "service.fronts",
     "service.grpc",
     "service.node",
     "service.api",

@@ -48,11 +48,12 @@ def post_lamp(name: str, private: bool) -> Any:
 class Parity(unittest.TestCase):
     service: Service
     channel: grpc.Channel
+    options: tuple[str, ...] = ()
 
     @classmethod
     def setUpClass(cls) -> None:
         port = free_port()
-        cls.service = Service("--grpc-port", str(port)).start()
+        cls.service = Service("--grpc-port", str(port), *cls.options).start()
         cls.addClassCleanup(cls.service.remove)
         with cls.service.client() as client:
             for name, private in (("post", True), ("post", False), ("sleepy", False)):

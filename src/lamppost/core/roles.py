@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import datetime
-from typing import Literal, get_args
+from typing import Any, Literal, get_args
 
 from lamppost.core.errors import NotAllowed
 
@@ -56,3 +56,19 @@ class Principal:
                 f"token {self.token!r} may ask {', '.join(sorted(self.endpoints)) or 'no endpoint'}, not {endpoint}; "
                 "ask an admin for a token that covers it"
             )
+
+
+def principal_to_dict(principal: Principal) -> dict[str, Any]:
+    """A principal as values that JSON has, its time as a datetime."""
+    return {**asdict(principal), "endpoints": None if principal.endpoints is None else sorted(principal.endpoints)}
+
+
+def principal_from_dict(data: dict[str, Any]) -> Principal:
+    """The principal that `principal_to_dict` wrote, from JSON: its time as text in ISO 8601."""
+    return Principal(
+        data["token"],
+        data["role"],
+        None if data["endpoints"] is None else frozenset(data["endpoints"]),
+        None if data["expires_at"] is None else datetime.fromisoformat(data["expires_at"]),
+        data["rate_per_s"],
+    )

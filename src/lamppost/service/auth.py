@@ -8,7 +8,7 @@ import asyncio
 import logging
 import math
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
@@ -40,22 +40,14 @@ class UnknownSecret(NotSignedIn):
     """A token or session that nobody has: a guess, perhaps."""
 
 
-class Auth:
-    """The principals in force. `reload` after every change of tokens. own_origins : of the console, behind a proxy."""
+class TokenPrincipals:
+    """The principals in force, by their tokens, and the rates that are charged to them."""
 
-    def __init__(self, pool: Pool, own_origins: frozenset[str] = frozenset()) -> None:
-        self._pool = pool
-        self._own_origins = own_origins
-        self._failures: TTLCache[str, int] = TTLCache(_MOST_ADDRESSES, _FORGET_S)
+    def __init__(self) -> None:
         self._by_hash: dict[bytes, Principal] = {}
-        self._in_force: set[str] = set()
-        self._sessions: dict[str, tuple[Principal, datetime]] = {}
+        self._by_token: dict[str, Principal] = {}
         self._buckets: dict[str, TokenBucket] = {}
         self._used: dict[str, float] = {}
-
-    async def reload(self) -> None:
-        """Read all tokens anew and forget cached sessions, so that what was revoked ends at once."""
-        self.put_in_force(await tokens.principals_by_hash(self._pool))
 
     @property
     def principals(self) -> Mapping[bytes, Principal]:
@@ -65,16 +57,9 @@ class Auth:
     def put_in_force(self, by_hash: Mapping[bytes, Principal]) -> None:
         """Put principals in force in place of those before. by_hash : by the hashes of their tokens."""
         self._by_hash = dict(by_hash)
-        self._in_force = {principal.token for principal in self._by_hash.values()}
-        self._sessions.clear()
+        self._by_token = {principal.token: principal for principal in self._by_hash.values()}
         rates = {known.token: known.rate_per_s for known in self._by_hash.values()}
         self._buckets = {token: bucket for token, bucket in self._buckets.items() if rates.get(token) == bucket.rate_per_s}
-
-    async def note_used(self) -> None:
-        """Store when tokens were last used, for those used since the last call of this method."""
-        used, self._used = self._used, {}
-        if used:
-            await tokens.note_used(self._pool, {token: datetime.fromtimestamp(at, UTC) for token, at in used.items()})
 
     def principal_of_token(self, secret: str) -> Principal:
         """The principal of a token; raise NotSignedIn for an unknown, revoked or expired one. Its rate is not charged."""
@@ -98,17 +83,56 @@ class Auth:
                 )
         self._used[principal.token] = now
 
+    def require_in_force(self, principal: Principal) -> None:
+        """Raise NotSignedIn for a principal whose token was revoked or has expired since it was identified."""
+        self.principal_named(principal.token)
+
+    def principal_named(self, token: str) -> Principal:
+        """The principal with a token of this name; raise NotSignedIn for a token that was revoked or has expired."""
+        principal = self._by_token.get(token)
+        if principal is None:
+            raise NotSignedIn(f"the token {token!r} was revoked")
+        _check_expiry(principal)
+        return principal
+
+
+class Auth(TokenPrincipals):
+    """The principals in force, and the sessions of browsers. `reload` after every change of tokens.
+
+    own_origins : of the console, behind a proxy. changed : is called after other principals were put in force.
+    """
+
+    def __init__(self, pool: Pool, own_origins: frozenset[str] = frozenset()) -> None:
+        super().__init__()
+        self._pool = pool
+        self._own_origins = own_origins
+        self._failures: TTLCache[str, int] = TTLCache(_MOST_ADDRESSES, _FORGET_S)
+        self._sessions: dict[str, tuple[Principal, datetime]] = {}
+        self.changed: Callable[[], None] | None = None
+
+    async def reload(self) -> None:
+        """Read all tokens anew and forget cached sessions, so that what was revoked ends at once."""
+        self.put_in_force(await tokens.principals_by_hash(self._pool))
+
+    def put_in_force(self, by_hash: Mapping[bytes, Principal]) -> None:
+        """Put principals in force in place of those before, and forget cached sessions."""
+        before = self._by_hash
+        super().put_in_force(by_hash)
+        self._sessions.clear()
+        if self.changed is not None and self._by_hash != before:
+            self.changed()
+
+    async def note_used(self) -> None:
+        """Store when tokens were last used, for those used since the last call of this method."""
+        used, self._used = self._used, {}
+        if used:
+            await tokens.note_used(self._pool, {token: datetime.fromtimestamp(at, UTC) for token, at in used.items()})
+
     async def check(self, method: str, headers: Headers, address: str | None = None) -> Principal:
         """The sender of these request headers, charged for the request; raises as `identify` and `charge` do."""
         principal = await self.identify(method, headers, address)
         self.charge(principal)
         return principal
-
-    def require_in_force(self, principal: Principal) -> None:
-        """Raise NotSignedIn for a principal whose token was revoked or has expired since it was identified."""
-        if principal.token not in self._in_force:
-            raise NotSignedIn(f"the token {principal.token!r} was revoked")
-        _check_expiry(principal)
 
     async def note_failure(self, address: str | None) -> None:
         """Note that a secret which nobody has came from an address: the log tells it, and the more there were, the later the answer."""

@@ -28,6 +28,7 @@ from lamppost.service.deployment.node_memory import NodeMemory
 from lamppost.service.deployment.rollout_driver import RolloutDriver
 from lamppost.service.explanation.explainer import Explainer
 from lamppost.service.forwarding import Forwarding
+from lamppost.service.fronts.front_set import FrontSet
 from lamppost.service.http.connection_limits import ConnectionLimits, available_connections
 from lamppost.service.http.fast_path import FastPath
 from lamppost.service.http.known_hosts import KnownHosts
@@ -91,7 +92,8 @@ class Node:
         self.known_hosts = KnownHosts((settings.address, *settings.public_urls))
         self.connection_limits = ConnectionLimits(available_connections())
         self.request_gate = RequestGate(self.auth, self.known_hosts, settings.max_body_bytes, settings.max_package_bytes)
-        self.fast_path = FastPath(self.auth, self.known_hosts, self.deployment.table, self.recorder)
+        self.fast_path = FastPath(self.auth, self.known_hosts, self.deployment.table.by_endpoint, self.recorder)
+        self.fronts = FrontSet(settings, self.deployment.table, self.auth, self.recorder, self.connection_limits)
         self.scheduling = Scheduling(self.pool, self.bulk_runs)
         self.maintenance = Maintenance(self.pool, self.deployment, self.window_counting, self.scheduling, settings, uuid4().hex[:8])
         self.drift_evaluation = self.maintenance.drift_evaluation

@@ -34,6 +34,7 @@ class Settings:
     records : whether calls are recorded at all. otlp : URL that spans are sent to (OTLP over HTTP), None for none.
     options : what the service was started with, as a file of settings would have it, without URLs of databases.
     ready_needs_all : whether this node is ready only while every endpoint answers.
+    fronts : front processes that read requests; 1 for none beside the node itself.
     workers : what worker processes are confined to. confinement : what of that was measured to be in force.
     """
 
@@ -64,6 +65,7 @@ class Settings:
     otlp: str | None = None
     ready_needs_all: bool = False
     options: dict[str, Any] = field(default_factory=dict)
+    fronts: int = 1
     workers: WorkerRules = field(default_factory=WorkerRules)
     confinement: ConfinementReport = field(default_factory=ConfinementReport)
 

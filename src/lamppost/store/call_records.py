@@ -75,6 +75,13 @@ def join_bundles(bundles: Sequence[CallBundle]) -> bytes:
     return b"".join((sizes, b"[", heads, b"]", *(bundle.payloads for bundle in bundles)))
 
 
+def split_bundle(joined: bytes) -> CallBundle:
+    """The one bundle that `join_bundles` made of one or several."""
+    calls, length = _SIZES.unpack_from(joined)
+    start = _SIZES.size
+    return CallBundle(calls, joined[start + 1 : start + length - 1], joined[start + length :])
+
+
 def pack_calls(calls: Iterable[CallRecord]) -> bytes:
     """Calls as the payload of one frame of the spool."""
     return join_bundles([bundle_calls(calls)])

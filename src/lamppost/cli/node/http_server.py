@@ -11,6 +11,7 @@ import socket
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from types import FrameType
+from typing import Any
 
 import uvicorn
 
@@ -18,6 +19,7 @@ from lamppost.cli.out import AMBER, paint, print_line
 from lamppost.client.config import keep_token
 from lamppost.core.errors import LampPostError, SetupError
 from lamppost.service.console import console_folder
+from lamppost.service.fronts.moved_connection import MovedConnection
 from lamppost.service.http.tls import TlsFiles
 from lamppost.service.node import Node
 
@@ -39,6 +41,7 @@ class HttpServer(uvicorn.Server):
         self._drain_s = drain_s
         self._loop: asyncio.AbstractEventLoop | None = None
         self._refreshing: asyncio.Task[None] | None = None
+        self._taking: set[asyncio.Future[Any]] = set()
 
     @contextmanager
     def capture_signals(self) -> Iterator[None]:
@@ -91,10 +94,14 @@ class HttpServer(uvicorn.Server):
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         """Say where the service is, once it answers."""
-        await super().startup(sockets)
+        fronts = self._node.fronts
+        await super().startup([] if fronts.count else sockets)
         if not self.started:
             return
         self._loop = asyncio.get_running_loop()
+        if fronts.count and sockets is not None:
+            host, port = sockets[0].getsockname()[:2]
+            await fronts.start((host, port))
         gc.freeze()  # what is there now stays: to look through it for cycles, again and again, takes a tenth of a second each time
         print_line(f"{paint('●', AMBER)} Lamp Post answers at {self._address}")
         self.show_secret()
@@ -102,17 +109,44 @@ class HttpServer(uvicorn.Server):
             print_line("  the console is not built; build it with: make console")
         else:
             print_line("  sign a browser in with: lamppost console")
+        fronts.admit(self._take_connection)
+
+    def _take_connection(self, moved: socket.socket, unanswered: bytes, give_back: Callable[[asyncio.Transport], None]) -> None:
+        """Serve a connection that a front has moved here."""
+        loop = asyncio.get_running_loop()
+        of_uvicorn = {"config": self.config, "server_state": self.server_state, "app_state": self.lifespan.state, "_loop": loop}
+        moved.setblocking(False)
+        taking = asyncio.ensure_future(loop.connect_accepted_socket(lambda: MovedConnection(unanswered, give_back, **of_uvicorn), moved))
+        self._taking.add(taking)
+        taking.add_done_callback(self._note_taken)
+
+    def _note_taken(self, taking: asyncio.Future[Any]) -> None:
+        self._taking.discard(taking)
+        if not taking.cancelled() and (error := taking.exception()) is not None:
+            log.debug("a connection was gone before it came from a front: %s", error)
+
+    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        """Let the fronts end first, and then the connections of the node itself."""
+        if self._node.fronts.count:
+            await self._node.fronts.finish()
+        await super().shutdown(sockets)
 
 
 @contextmanager
-def listening(host: str, port: int, option: str) -> Iterator[socket.socket]:
-    """The port, taken before anything else is started."""
+def listening(host: str, port: int, option: str, shared: bool = False) -> Iterator[socket.socket]:
+    """The port, taken before anything else is started. shared : by front processes, which listen; the socket given only keeps the port."""
+    if shared and port:
+        with listening(host, port, option):
+            pass  # a port that is shared could be taken although another service shares it
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
     with socket.socket(family) as listener:
         listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
+            if shared:
+                listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
             listener.bind((host, port))
-            listener.listen(2048)
+            if not shared:
+                listener.listen(2048)
         except OSError as error:
             if isinstance(error, socket.gaierror) or error.errno == errno.EADDRNOTAVAIL:
                 raise SetupError(

@@ -45,6 +45,7 @@ from lamppost.store.database import hand_over, is_away, migrate
 
 log = logging.getLogger("lamppost.workers")
 
+_CORES_OF_FRONT = 4
 _SWITCH_S = 0.0005
 _SCHEDULER = re.compile(r"(tcp|tls|ws|wss)://[^\s/]+:\d+")
 """How long a thread that writes records may keep the interpreter from the loop that answers."""
@@ -185,6 +186,9 @@ def up(
         float, typer.Option(help="Seconds between a SIGTERM, from which on the node is not ready, and its end.", min=0, max=600)
     ] = 0.0,
     ready_needs: Annotated[str, typer.Option(help="What /health/ready needs: node, or all (every endpoint answers).")] = "node",
+    fronts: Annotated[
+        int | None, typer.Option(help="Processes that read requests on the port [a quarter of the cores, at least 1].", min=1, max=64)
+    ] = None,
     log_json: Annotated[bool, typer.Option("--log-json", help="Log as lines of JSON.")] = False,
     name: Annotated[str | None, typer.Option(help="Name of this node among all [the machine's and the port].")] = None,
     node_address: Annotated[str | None, typer.Option(help="Address where other nodes reach this one [--host and --port].")] = None,
@@ -213,6 +217,12 @@ def up(
     if environments and not allow_code:
         raise SetupError("libraries that packages name run code when they are imported; start with --allow-code as well as --environments")
     tls = None if tls_cert is None and tls_key is None else TlsFiles(tls_cert, tls_key)
+    if tls is not None and fronts is not None and fronts > 1:
+        raise SetupError(
+            "--fronts and --tls-cert do not go together: a connection with TLS cannot move from one process to another; "
+            "let a proxy in front end TLS, or leave --fronts out"
+        )
+    fronts = fronts or (1 if tls is not None else max(1, (os.cpu_count() or 1) // _CORES_OF_FRONT))
     if grpc_port is not None:
         check_extra("grpc")
         with listening(host, grpc_port, "--grpc-port"):
@@ -222,7 +232,7 @@ def up(
     first_secret = os.environ.get("LAMPPOST_ADMIN_TOKEN") or (
         None if admin_token_file is None else _read_secret(admin_token_file, "--admin-token-file")
     )
-    with listening(host, port, "--port") as listener, only_one(data), database_url(database, data) as url:
+    with listening(host, port, "--port", shared=fronts > 1) as listener, only_one(data), database_url(database, data) as url:
         address = f"{'https' if tls_cert else 'http'}://{host}:{listener.getsockname()[1]}"
         formats = frozenset({"skops"} | ({"pickle", "torch"} if allow_pickle else set()) | ({"python"} if allow_code else set()))
         worker_rules = WorkerRules(data / "workers", data, not unconfined)
@@ -256,6 +266,7 @@ def up(
                 ready_needs_all=ready_needs == "all",
                 options=_options_given(context),
                 records=records,
+                fronts=fronts,
                 workers=worker_rules,
                 confinement=confinement,
             ),

@@ -71,6 +71,7 @@ class _Collected(Collector):
                 node.recorder.set_aside.calls,
             ),
             ("lamppost_spool_failing", "Whether records cannot be written to the spool.", float(node.recorder.spool_failure is not None)),
+            ("lamppost_connections", "Open connections of callers.", self._connections()),
             ("lamppost_spool_bytes", "What waiting records take on disk.", spool.size),
         ):
             yield GaugeMetricFamily(name, documentation, value=value)
@@ -82,9 +83,14 @@ class _Collected(Collector):
             ("lamppost_explanations", "Explanations and curves that were made.", node.explainer.made),
             ("lamppost_explanations_failed", "Explanations that failed on a fault of the service.", node.explainer.failed),
             ("lamppost_explanation_rows", "Rows that models answered for explanations.", node.explainer.rows_asked),
+            ("lamppost_fronts_restarted", "Front processes that ended and were started again.", node.fronts.restarts),
             ("lamppost_notices_failed", "Tries to bring out a notice that failed.", node.maintenance.notices.failed),
         ):
             yield CounterMetricFamily(name, documentation, value=value)
+
+    def _connections(self) -> int:
+        """Open connections of this process and of the fronts; those that fronts have moved here are this process's."""
+        return self._node.connection_limits.open + sum(front.connections for front in self._node.fronts.facts)
 
 
 def _buckets(speed: LatencyCounts) -> list[Any]:

@@ -19,6 +19,7 @@ from lamppost.service.api.schemas.node import (
     BatchSizeCount,
     ConfinementAnswer,
     CopiesSince,
+    FrontAnswer,
     LanesAnswer,
     LaneStateAnswer,
     NodeAnswer,
@@ -87,6 +88,7 @@ async def get_node(node: TheNode, _: RequireView) -> NodeAnswer:
         payloads_given_up=spool.payloads_given_up,
         calls_given_up=spool.calls_given_up,
         formats=sorted(node.settings.lane.formats),
+        fronts=[FrontAnswer(**asdict(front)) for front in node.fronts.facts],
         confinement=ConfinementAnswer(**asdict(confinement), summary=confinement.summary),
     )
 

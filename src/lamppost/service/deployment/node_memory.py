@@ -21,7 +21,7 @@ import orjson
 from lamppost.core.endpoint.setup import read_setup, write_setup
 from lamppost.core.errors import LampPostError, Unavailable
 from lamppost.core.names import VersionName
-from lamppost.core.roles import Principal
+from lamppost.core.roles import Principal, principal_from_dict, principal_to_dict
 from lamppost.service.packages.package_cache import PackageCache
 from lamppost.store import endpoints, packages
 from lamppost.store.database import AWAY, Pool
@@ -157,10 +157,7 @@ def _write_state(histories: Histories, principals: Mapping[bytes, Principal], ve
     return {
         "format": _FORMAT,
         "endpoints": {name: [_write_revision(revision) for revision in history] for name, history in histories.items()},
-        "tokens": {
-            hashed.hex(): {**asdict(principal), "endpoints": None if principal.endpoints is None else sorted(principal.endpoints)}
-            for hashed, principal in principals.items()
-        },
+        "tokens": {hashed.hex(): principal_to_dict(principal) for hashed, principal in principals.items()},
         "versions": {name: asdict(version) for name, version in versions.items()},
     }
 
@@ -187,16 +184,7 @@ def _read_state(data: Any) -> RememberedState:
         ]
         for name, history in data["endpoints"].items()
     }
-    principals = {
-        bytes.fromhex(hashed): Principal(
-            token["token"],
-            token["role"],
-            None if token["endpoints"] is None else frozenset(token["endpoints"]),
-            None if token["expires_at"] is None else read_time(token["expires_at"]),
-            token["rate_per_s"],
-        )
-        for hashed, token in data["tokens"].items()
-    }
+    principals = {bytes.fromhex(hashed): principal_from_dict(token) for hashed, token in data["tokens"].items()}
     versions = {
         name: OpenableVersion(**(version | {"signatures": _pairs(version["signatures"])})) for name, version in data["versions"].items()
     }

@@ -65,7 +65,8 @@ class Route:
 class RouteTable:
     """All routes of one node. settled : whether every endpoint was read once. deleted : endpoints that can be given back, by name.
 
-    trouble : tells what is wrong with the node itself; endpoints are degraded by it.
+    trouble : tells what is wrong with the node itself; endpoints are degraded by it. changed : is called with the name of an endpoint
+    whose route has changed.
     """
 
     def __init__(self, trouble: Callable[[], Sequence[str]] = tuple) -> None:
@@ -73,6 +74,7 @@ class RouteTable:
         self.by_endpoint: dict[str, Route] = {}
         self.settled = False
         self.deleted: dict[str, DeletedEndpoint] = {}
+        self.changed: Callable[[str], None] | None = None
         self._naming: defaultdict[VersionName, set[str]] = defaultdict(set)
         self._locks: defaultdict[str, asyncio.Lock] = defaultdict(asyncio.Lock)
 
@@ -117,4 +119,6 @@ class RouteTable:
             self.by_endpoint[endpoint] = route
             for version in route.setup.versions:
                 self._naming[version].add(endpoint)
+        if self.changed is not None:
+            self.changed(endpoint)
         return before

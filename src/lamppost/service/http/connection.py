@@ -263,6 +263,11 @@ class HttpConnection(HttpToolsProtocol):
         self._watch = self.loop.call_later(_LINGER_S, self.transport.close)
 
     @property
+    def is_between_requests(self) -> bool:
+        """Whether nothing of a next request has come, and reading does not rest."""
+        return not (self._in_head or self._body_open or self.pipeline or self._lingering) and self._resting is None
+
+    @property
     def is_reading_body(self) -> bool:
         """Whether a body is not whole."""
         return self._body_open

@@ -13,20 +13,21 @@ from typing import Any, Protocol, TypeGuard
 
 import orjson
 
+from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import LampPostError, LaneFull
 from lamppost.core.payload.text_formats import JSON
 from lamppost.runtime.lane_options import LaneAnswer, RequestOptions
-from lamppost.service.auth import Auth
-from lamppost.service.deployment.route_table import RouteTable
+from lamppost.service.auth import TokenPrincipals
 from lamppost.service.http.known_hosts import KnownHosts
 from lamppost.service.http.predict_handler import PREFIX
 from lamppost.service.http.problems import PROBLEM_TYPE, problem_headers
 from lamppost.service.prediction import bodies
+from lamppost.service.prediction.answer_hooks import AnswerHooks
 from lamppost.service.prediction.call import PredictionCall
 from lamppost.service.prediction.predictors import Headers, PredictionInput, PredictionOutput, Predictor, SingleVersion
 from lamppost.service.prediction.request_ids import valid_traceparent
 from lamppost.service.prediction.share_router import ShareRouter
-from lamppost.service.records.recorder import Recorder
+from lamppost.service.records.record_buffer import RecordBuffer
 
 _PREFIX = PREFIX.encode()
 _MAX_BYTES = 32 * 1024
@@ -60,6 +61,29 @@ class Connection(Protocol):
         """Read nothing more for a moment."""
 
 
+class FoundRoute(Protocol):
+    """What the fast path needs of a route."""
+
+    @property
+    def predictor(self) -> Predictor | None:
+        """What answers, None where nothing can at the moment."""
+
+    @property
+    def hooks(self) -> AnswerHooks | None:
+        """What follows an answer."""
+
+    @property
+    def setup(self) -> EndpointSetup:
+        """What is served, and how."""
+
+
+class Routes(Protocol):
+    """Routes by the names of their endpoints."""
+
+    def get(self, endpoint: str, /) -> FoundRoute | None:
+        """The route of an endpoint, None where there is none."""
+
+
 class _NoEvent:
     """Replaces the event by which uvicorn wakes an app; the fast path does not wait for it."""
 
@@ -71,11 +95,11 @@ _NO_EVENT = _NoEvent()
 
 
 class FastPath:
-    """Begins calls of one node on the fast path."""
+    """Begins calls of one process on the fast path."""
 
-    def __init__(self, auth: Auth, hosts: KnownHosts, table: RouteTable, recorder: Recorder) -> None:
+    def __init__(self, auth: TokenPrincipals, hosts: KnownHosts, routes: Routes, recorder: RecordBuffer) -> None:
         self._hosts = hosts.seen
-        self.table = table
+        self.routes = routes
         self.recorder = recorder
         self._auth = auth
 
@@ -88,8 +112,8 @@ class FastPath:
             endpoint = url[len(_PREFIX) :].decode("ascii")
         except UnicodeDecodeError:
             return None
-        route = self.table.by_endpoint.get(endpoint)
-        if route is None or not (type(route.predictor) is SingleVersion or _takes_whole_calls(route.predictor)):
+        route = self.routes.get(endpoint)
+        if route is None or not answers_whole_calls(route.predictor):
             return None
         token = b""
         trace: str | None = None
@@ -131,6 +155,11 @@ class FastPath:
         return FastPathCall(self, connection, call)
 
 
+def answers_whole_calls(predictor: Predictor | None) -> TypeGuard[SingleVersion | ShareRouter]:
+    """Whether each call has one version that answers it, whose rows it takes as they are."""
+    return type(predictor) is SingleVersion or _takes_whole_calls(predictor)
+
+
 def _takes_whole_calls(predictor: Predictor | None) -> TypeGuard[ShareRouter]:
     """Whether one version answers each whole call, chosen by the call's header or by turn."""
     return type(predictor) is ShareRouter and predictor.takes_whole_calls
@@ -141,11 +170,11 @@ class FastPathCall:
 
     __slots__ = (
         "_begun",
-        "_connection",
         "_path",
         "_version",
         "body",
         "call",
+        "connection",
         "disconnected",
         "keep_alive",
         "message_event",
@@ -162,7 +191,7 @@ class FastPathCall:
         self.keep_alive = connection.parser.should_keep_alive()
         self.message_event = _NO_EVENT
         self._path = path
-        self._connection = connection
+        self.connection = connection
         self._begun = False
 
     # -- what a lane tells a receiver of answers -------------------------------------------------------------------------
@@ -177,7 +206,7 @@ class FastPathCall:
             self._answer(answer)
         except Exception:
             self.call.own_fault()
-            self._connection.transport.close()
+            self.connection.transport.close()
 
     def set_exception(self, error: LampPostError) -> None:
         """Write a problem document."""
@@ -190,8 +219,8 @@ class FastPathCall:
         if self._begun:
             return True
         self._begun = True
-        call, connection = self.call, self._connection
-        route = self._path.table.by_endpoint.get(call.endpoint)
+        call, connection = self.call, self.connection
+        route = self._path.routes.get(call.endpoint)
         if route is None:
             return False
         predictor = route.predictor
@@ -203,7 +232,7 @@ class FastPathCall:
             return False
         self._version = version
         call.body = self.body
-        call.bind(predictor, route.hooks, version.version, route.in_force.setup.lenient)
+        call.bind(predictor, route.hooks, version.version, route.setup.lenient)
         call.timer.mark("read")
         try:
             parsed = predictor.plan.read_body(self.body, call.coercions)
@@ -236,13 +265,13 @@ class FastPathCall:
         self.call.timer.mark("answer")
         self._send(error.status, PROBLEM_TYPE, b"".join(b"%s: %s\r\n" % header for header in problem_headers(error)), body)
         if isinstance(error, LaneFull):
-            self._connection.pause_reading()
+            self.connection.pause_reading()
         self.call.record(self._path.recorder, error.status, body)
 
     def _send(self, status: int, content_type: bytes, extra: bytes, body: bytes) -> None:
         """The whole answer in one piece, if anybody is there."""
         self.response_started = self.response_complete = True
-        connection, call = self._connection, self.call
+        connection, call = self.connection, self.call
         if self.disconnected or connection.transport.is_closing():
             return
         if not self.keep_alive:

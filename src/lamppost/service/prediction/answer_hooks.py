@@ -19,7 +19,7 @@ from lamppost.core.schema.fields import Schema
 from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneAnswer, RequestOptions
-from lamppost.service.records.recorder import MAX_PAYLOAD_BYTES, Recorder
+from lamppost.service.records.record_buffer import MAX_PAYLOAD_BYTES, RecordBuffer
 from lamppost.store.call_records import CallRecord
 
 _MOST_WAITING = 64
@@ -51,7 +51,7 @@ class AnswerHooks:
         self,
         endpoint: str,
         columns: Schema,
-        recorder: Recorder,
+        recorder: RecordBuffer,
         tally: RolloutTally | None,
         shadows: Sequence[ShadowState],
         redaction: RedactionPolicy | None = None,

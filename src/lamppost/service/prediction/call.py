@@ -31,13 +31,13 @@ from lamppost.core.payload.text_formats import JSON
 from lamppost.core.roles import Principal
 from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.runtime.lane_options import LaneAnswer
-from lamppost.service.auth import Auth
+from lamppost.service.auth import TokenPrincipals
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.answer_hooks import AnswerHooks
 from lamppost.service.prediction.phase_timer import PhaseTimer
 from lamppost.service.prediction.predictors import PredictionInput, PredictionOutput, Predictor
 from lamppost.service.prediction.request_ids import new_request_id
-from lamppost.service.records.recorder import MAX_PAYLOAD_BYTES, Recorder
+from lamppost.service.records.record_buffer import MAX_PAYLOAD_BYTES, RecordBuffer
 from lamppost.store.call_records import CallRecord
 
 log = logging.getLogger("lamppost.predict")
@@ -94,7 +94,7 @@ class PredictionCall:
         self.rows = 0
         self.answer: LaneAnswer | None = None
 
-    def admit(self, auth: Auth, principal: Principal, permitted: bool = False) -> None:
+    def admit(self, auth: TokenPrincipals, principal: Principal, permitted: bool = False) -> None:
         """Let a principal in: raise RateLimited, or NotAllowed, which is charged too. A call that was admitted is not charged again.
 
         permitted : whether the caller of this method has checked the permission already.
@@ -159,7 +159,7 @@ class PredictionCall:
             log.error("request %s to %s failed on a fault of our own (%s):\n%s", *about, kind and kind.__name__, frames, extra=extra)
         return LampPostError("the service failed on this request; the log has more")
 
-    def record(self, recorder: Recorder, status: int, body: bytes) -> None:
+    def record(self, recorder: RecordBuffer, status: int, body: bytes) -> None:
         """Hand the record over, if the call got as far as an endpoint. body : what was sent back, or stands for that as JSON."""
         if (record := self.make_record(status, body)) is not None:
             recorder.add_record(record)

@@ -8,6 +8,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from typing import Any
 
 from lamppost.core.roles import is_load
 from lamppost.store.call_records import CallRecord
@@ -45,8 +46,7 @@ class Meter:
             key = (call.endpoint, call.version or "")
             speed = self.speed.get(key)
             if speed is None:
-                if len(self.speed) >= MAX_SERIES:
-                    key = (call.endpoint, "")
+                key = (call.endpoint, self._counted_version(*key))
                 speed = self.speed.setdefault(key, LatencyCounts())
             named = (*key, str(call.status))
             self.calls[named] = self.calls.get(named, 0) + 1
@@ -57,3 +57,33 @@ class Meter:
                 speed.total_s += seconds
                 speed.counts[at] += 1
                 speed.seen[at] = (call.request_id, seconds, call.at)
+
+    def take(self) -> dict[str, Any]:
+        """The counts as JSON has them; from then on this meter counts from zero."""
+        taken = {
+            "calls": [[*key, count] for key, count in self.calls.items()],
+            "rows": [[*key, count] for key, count in self.rows.items()],
+            "speed": [
+                [*key, speed.counts, speed.total_s, [[at, *seen] for at, seen in speed.seen.items()]] for key, speed in self.speed.items()
+            ],
+        }
+        self.calls, self.rows, self.speed = {}, {}, {}
+        return taken
+
+    def add(self, taken: dict[str, Any]) -> None:
+        """Add what another meter has taken."""
+        for endpoint, version, status, count in taken["calls"]:
+            key = (endpoint, self._counted_version(endpoint, version), status)
+            self.calls[key] = self.calls.get(key, 0) + count
+        for endpoint, version, count in taken["rows"]:
+            pair = (endpoint, self._counted_version(endpoint, version))
+            self.rows[pair] = self.rows.get(pair, 0) + count
+        for endpoint, version, counts, total_s, seen in taken["speed"]:
+            speed = self.speed.setdefault((endpoint, self._counted_version(endpoint, version)), LatencyCounts())
+            speed.counts = [own + other for own, other in zip(speed.counts, counts, strict=True)]
+            speed.total_s += total_s
+            speed.seen.update({at: (request_id, seconds, when) for at, request_id, seconds, when in seen})
+
+    def _counted_version(self, endpoint: str, version: str) -> str:
+        """The version that a call is counted under: none, past the bound on series."""
+        return "" if (endpoint, version) not in self.speed and len(self.speed) >= MAX_SERIES else version

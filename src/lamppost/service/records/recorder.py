@@ -1,11 +1,8 @@
 """Moves records from memory to the spool on disk, and from there to PostgreSQL. An answer never waits for its record.
 
-`Recorder.add` only appends to a bounded buffer; every tenth of a second what it holds becomes a frame of the spool, from where it
+`RecordBuffer.add_record` only appends to a bounded buffer; every tenth of a second what that holds becomes a frame of the spool, where it
 survives the end of this process; another task brings frames to the database. While the database is away the spool grows to its
 bound. Only where the disk takes nothing the buffer fills; past its bound the oldest records give way and are counted.
-
-Records become bytes a few at a time and in the event loop: a thread that did it would fight the loop over the interpreter, and hold up
-answers for several times as long as the work takes.
 """
 
 from __future__ import annotations
@@ -14,59 +11,38 @@ import asyncio
 import contextlib
 import logging
 import time
-from collections import deque
 from pathlib import Path
 
-from lamppost.core.endpoint.shares import GOLDEN
 from lamppost.core.engine.backoff import Backoff
-from lamppost.service.records.meter import Meter
+from lamppost.service.records.record_buffer import RecordBuffer
 from lamppost.service.records.record_writer import RecordSink
-from lamppost.service.records.spans import SpanExporter
-from lamppost.store.call_records import CallBundle, CallRecord, bundle_calls
+from lamppost.store.call_records import CallBundle, bundle_calls
 from lamppost.store.database import is_away
 from lamppost.store.set_aside import SetAsideFrames
 from lamppost.store.spool import Spool, SpoolPortion
 
 log = logging.getLogger("lamppost.records")
 
-MAX_CALLS = 100_000
-MAX_BYTES = 128 * 2**20
-MAX_PAYLOAD_BYTES = 2**20
-"""An input or answer above this is not kept with its record."""
 _PAUSE_S = 0.1
 _QUICK_S = 0.02
-_BUNDLE_CALLS = 64
-_LARGE_BYTES = 64 * 2**10
-"""A call with more makes a bundle at once: only bundles count against the bound on memory."""
 _FRAME_CALLS = 2_000
 _FRAME_BYTES = 4 * 2**20
 _DELIVERY_BYTES = 4 * 2**20
 _LONGEST_REST_S = 10.0
 
 
-class Recorder:
-    """Buffer, spool and delivery. `start` once, `add` from the event loop; `stop` leaves nothing in memory.
+class Recorder(RecordBuffer):
+    """Buffer, spool and delivery. `start` once, `add_record` from the event loop; `stop` leaves nothing in memory.
 
-    on : whether anything is recorded.
-    samples : percent of answered calls to an endpoint whose input and answer are kept, where not all are.
     dropped : records lost from memory, because the disk did not take them, or the database could not hold them.
     """
 
     def __init__(self, sink: RecordSink, folder: Path, most_bytes: int, otlp: str | None = None) -> None:
-        self.dropped = 0
+        super().__init__(otlp)
         self.written = 0
         self.spool = Spool(folder, most_bytes)
         self.set_aside = SetAsideFrames(folder)
         self._sink = sink
-        self.sampling_percent: dict[str, float] = {}
-        self.sampled_calls = 0
-        self.enabled = True
-        self.meter = Meter()
-        self.spans = SpanExporter(otlp)
-        self._calls: list[CallRecord] = []
-        self._bundles: deque[CallBundle] = deque()
-        self._bundled_calls = 0
-        self._bytes = 0
         self._moving = 0
         self._tasks: list[asyncio.Task[None]] = []
         self._stopping = asyncio.Event()
@@ -83,34 +59,6 @@ class Recorder:
         """Begin writing in the background."""
         self.spans.start()
         self._tasks = [asyncio.create_task(self._fill(), name="spool"), asyncio.create_task(self._deliver(), name="records")]
-
-    def add_record(self, call: CallRecord) -> None:
-        """Add a record. At the bound on memory the oldest records are dropped and counted."""
-        if not self.enabled:
-            return
-        if self.sampling_percent and call.status == 200 and (share := self.sampling_percent.get(call.endpoint)) is not None:
-            self.sampled_calls += 1
-            if (self.sampled_calls * GOLDEN) % 1.0 * 100 >= share:
-                call = call._replace(input=None, answer=None)
-        self._calls.append(call)
-        if len(self._calls) >= _BUNDLE_CALLS or len(call.input or b"") + len(call.answer or b"") > _LARGE_BYTES:
-            self._bundle()
-
-    def _bundle(self) -> None:
-        calls, self._calls = self._calls, []
-        if not calls:
-            return
-        self.meter.count_calls(calls)
-        self.spans.add_calls(calls)
-        self._bundles.append(bundle := bundle_calls(calls))
-        self._count(bundle, 1)
-        while self._bundled_calls > MAX_CALLS or self._bytes > MAX_BYTES:
-            self._count(gone := self._bundles.popleft(), -1)
-            self.dropped += gone.calls
-
-    def _count(self, bundle: CallBundle, sign: int) -> None:
-        self._bundled_calls += sign * bundle.calls
-        self._bytes += sign * (len(bundle.heads) + len(bundle.payloads))
 
     @property
     def waiting(self) -> int:

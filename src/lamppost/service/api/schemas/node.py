@@ -91,6 +91,14 @@ class RetriedAnswer(ApiModel):
     calls: int
 
 
+class FrontAnswer(ApiModel):
+    """A front process of a node. connections : that it reads now. calls : predictions that it has asked the node about."""
+
+    pid: int
+    connections: int
+    calls: int
+
+
 class NodeAnswer(ApiModel):
     """This node. records_waiting : calls not in the database yet. records_dropped : lost, because neither disk nor database took them.
 
@@ -109,6 +117,7 @@ class NodeAnswer(ApiModel):
     payloads_given_up: int
     calls_given_up: int
     formats: list[str]
+    fronts: list[FrontAnswer] = Described(description="processes that read requests; none where the node does so itself")
     confinement: ConfinementAnswer
 
 
