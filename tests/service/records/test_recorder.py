@@ -8,7 +8,7 @@ from unittest import mock
 
 import psycopg
 
-from lamppost.service.records import recorder as recording
+from lamppost.service.records import record_buffer
 from lamppost.service.records.recorder import Recorder
 from lamppost.store.call_records import CallRecord
 from lamppost.store.spool import Spool, SpoolPortion
@@ -89,7 +89,7 @@ class Records(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(self.brought.numbers, list(range(131)))
 
     async def test_past_the_bound_of_memory_the_oldest_give_way_and_are_counted(self) -> None:
-        with mock.patch.object(recording, "MAX_CALLS", 200), mock.patch.object(recording, "_BUNDLE_CALLS", 10):
+        with mock.patch.object(record_buffer, "MAX_CALLS", 200), mock.patch.object(record_buffer, "BUNDLE_CALLS", 10):
             for number in range(500):
                 self.recorder.add_record(call(number))
         self.assertEqual((self.recorder.dropped, self.recorder.waiting), (300, 200))
