@@ -62,6 +62,7 @@ ORDER = (
     "service.fronts",
     "service.grpc",
     "service.node",
+    "service.outpost",
     "service.api",
     "service.app",
     "service.openapi",

@@ -38,6 +38,7 @@ GROUPS = {
 }
 COMMANDS = {
     "up": CommandEntry("node.up", "Start the service, with a private PostgreSQL unless --database names another."),
+    "serve": CommandEntry("node.serve_files", "Put lamp files behind addresses, with no database and no registration."),
     "pack": CommandEntry("lamp_files.packing", "Make a lamp file and prove it."),
     "inspect": CommandEntry("lamp_files.packages", "Show what is in a lamp file."),
     "diff": CommandEntry(

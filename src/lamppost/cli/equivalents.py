@@ -18,6 +18,7 @@ _FETCH = "Client.fetch"
 
 EQUIVALENTS = {
     "up": Equivalent("serve"),
+    "serve": Equivalent(),
     "pack": Equivalent("pack"),
     "inspect": Equivalent(),
     "diff": Equivalent("Client.compare", "GET /api/compare"),

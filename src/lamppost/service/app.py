@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from http import HTTPStatus
+from types import ModuleType
 from typing import Any
 
 import orjson
@@ -36,6 +37,7 @@ from lamppost.service.api import (
     replay,
     reviews,
     schedules,
+    standalone,
     tokens,
 )
 from lamppost.service.api.measuring import loads, sweeps
@@ -85,8 +87,12 @@ class App(FastAPI):
             await self.node.request_gate.pass_on(super().__call__, scope, receive, send)
 
 
-def make_app(node: Node) -> App:
-    """The app of one node."""
+STANDALONE_API = (standalone, node_status)
+"""What a node without a database answers beside predictions."""
+
+
+def make_app(node: Node, api: Sequence[ModuleType] = _API, console: bool = True) -> App:
+    """The app of one node. api : modules with routers. console : whether the console is served."""
 
     @contextlib.asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
@@ -107,14 +113,17 @@ def make_app(node: Node) -> App:
     app.node = app.state.node = node
     app.state.contracts = openapi_document.EndpointPaths()
     app.include_router(openapi_document.router)
-    for module in _API:
+    for module in api:
         app.include_router(module.router)
     app.add_exception_handler(LampPostError, _on_error)
     app.add_exception_handler(RequestValidationError, _on_invalid)
     app.add_exception_handler(HTTPException, _on_http)
     app.add_exception_handler(Exception, _on_fault)
-    app.allowed_methods = AllowedMethods([*openapi_document.router.routes, *(route for module in _API for route in module.router.routes)])
-    mount_console(app, node.forwarding.base)
+    routes = [*openapi_document.router.routes, *(route for module in api for route in module.router.routes)]
+    app.state.paths = frozenset(getattr(route, "path", "") for route in routes)
+    app.allowed_methods = AllowedMethods(routes)
+    if console:
+        mount_console(app, node.forwarding.base)
     if node.settings.cors_origins:
         app.cors = CORSMiddleware(
             app.answer,

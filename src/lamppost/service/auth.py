@@ -41,9 +41,13 @@ class UnknownSecret(NotSignedIn):
 
 
 class TokenPrincipals:
-    """The principals in force, by their tokens, and the rates that are charged to them."""
+    """The principals in force, by their tokens, and the rates that are charged to them.
+
+    anonymous : who sends requests without a token; None where a token is needed.
+    """
 
     def __init__(self) -> None:
+        self.anonymous: Principal | None = None
         self._by_hash: dict[bytes, Principal] = {}
         self._by_token: dict[str, Principal] = {}
         self._buckets: dict[str, TokenBucket] = {}
@@ -90,6 +94,8 @@ class TokenPrincipals:
     def principal_named(self, token: str) -> Principal:
         """The principal with a token of this name; raise NotSignedIn for a token that was revoked or has expired."""
         principal = self._by_token.get(token)
+        if principal is None and self.anonymous is not None and token == self.anonymous.token:
+            return self.anonymous
         if principal is None:
             raise NotSignedIn(f"the token {token!r} was revoked")
         _check_expiry(principal)
@@ -175,6 +181,9 @@ class Auth(TokenPrincipals):
                 raise NotSignedIn("the Authorization header is not of the form: Bearer <token>")
             return self.principal_of_token(secret.strip())
         session = session_of(cookie.decode("latin-1"))
+        if session is None and self.anonymous is not None:
+            _check_page(origin, host)
+            return self.anonymous
         if session is None:
             raise NotSignedIn("send a token in the header Authorization: Bearer <token>, or sign in on the console")
         principal = await self._by_session(session)
@@ -194,6 +203,12 @@ class Auth(TokenPrincipals):
             raise NotSignedIn("the session has ended; sign in again")
         _check_expiry(cached[0])
         return cached[0]
+
+
+def _check_page(origin: bytes, host: bytes) -> None:
+    """Raise NotAllowed for a request without a token that a page of another origin has sent."""
+    if origin and urlsplit(origin).netloc != host:
+        raise NotAllowed("a page of another origin may not ask this service")
 
 
 def _check_expiry(principal: Principal) -> None:

@@ -40,7 +40,7 @@ from lamppost.service.monitoring.endpoint_summaries import EndpointSummaries
 from lamppost.service.monitoring.maintenance import Maintenance
 from lamppost.service.packages.package_cache import PackageCache
 from lamppost.service.packages.version_listing import VersionListing
-from lamppost.service.records.record_writer import WriterProcess
+from lamppost.service.records.record_writer import RecordSink, WriterProcess
 from lamppost.service.records.recorder import Recorder
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.service.settings import Settings
@@ -58,9 +58,11 @@ _NOTED_EVERY = SEEN_WITHIN / 4
 
 
 class Node:
-    """Pool, sign-in, routes, records and the prediction path of one process."""
+    """Pool, sign-in, routes, records and the prediction path of one process. sink : takes the records, in place of the record writer."""
 
-    def __init__(self, settings: Settings, before_database_returns: Callable[[], object] | None = None) -> None:
+    def __init__(
+        self, settings: Settings, before_database_returns: Callable[[], object] | None = None, sink: RecordSink | None = None
+    ) -> None:
         self.settings = settings
         self.pool = make_pool(settings.database)
         self.database_watch = DatabaseWatch(self.pool, settings.database, before_database_returns)
@@ -68,8 +70,8 @@ class Node:
         self.auth = Auth(self.pool, self.forwarding.origins)
         package_cache = PackageCache(self.pool, settings.data / "packages")
         self.window_counting = WindowCounting(self.pool, package_cache)
-        writer = WriterProcess(settings.database, settings.data / "packages", self.window_counting)
-        self.recorder = Recorder(writer, settings.data / "spool", settings.spool_bytes, settings.otlp)
+        sink = sink or WriterProcess(settings.database, settings.data / "packages", self.window_counting)
+        self.recorder = Recorder(sink, settings.data / "spool", settings.spool_bytes, settings.otlp)
         self.recorder.enabled = settings.records
         self.log_files = LogFiles(settings.data / "logs", settings.name, settings.log_bytes, settings.log_days)
         self.memory = NodeMemory(self.pool, settings.data, package_cache)
@@ -133,7 +135,10 @@ class Node:
         self.bulk_runs.start()
         self.sweep_runs.start()
         self._listening = asyncio.create_task(self._listen(), name="changes")
-        self._importing = asyncio.create_task(_import_arrow(), name="import of Arrow")
+        self._importing = asyncio.create_task(import_arrow(), name="import of Arrow")
+        await self._start_grpc()
+
+    async def _start_grpc(self) -> None:
         if self.settings.grpc is not None:
             self._rpc = _rpc(self, self.settings.grpc)
             await self._rpc.start()
@@ -242,7 +247,7 @@ async def running(node: Node) -> AsyncIterator[Node]:
         await node.stop()
 
 
-async def _import_arrow() -> None:
+async def import_arrow() -> None:
     """Import Arrow once the node answers: the first caller who sends it would hold up all others for half a second."""
     await asyncio.sleep(_IMPORT_AFTER_S)
     await asyncio.to_thread(importlib.import_module, "pyarrow")

@@ -216,15 +216,19 @@ def connect(url: str) -> psycopg.Connection[TupleRow]:
 class DatabasePool(Pool):
     """A pool that says so at once while the database is known to be away, and raises DatabaseAway for every failure of that kind.
 
-    away : why the database is away, None while it is not known to be. on_failure : is called when a connection fails.
+    away : why the database is away, None while it is not known to be. there_is_none : whether this node has no database at all; whoever
+    asks for a connection is told so. on_failure : is called when a connection fails.
     """
 
     away: str | None = None
+    there_is_none = False
     on_failure: Callable[[], object] = staticmethod(lambda: None)
 
     @asynccontextmanager
     async def connection(self, timeout: float | None = None) -> AsyncIterator[AsyncConnection[TupleRow]]:  # noqa: ASYNC109 - as its base
         """A connection; raise DatabaseAway if there is none, or if it is lost inside the block."""
+        if self.there_is_none:
+            raise DatabaseAway("this node has no database: it answers predictions and says how it is, and nothing else")
         if self.away is not None:
             raise database_away(self.away)
         try:

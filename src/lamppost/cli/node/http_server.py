@@ -8,32 +8,55 @@ import gc
 import logging
 import signal
 import socket
+import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from types import FrameType
 from typing import Any
 
 import uvicorn
+import uvloop
 
 from lamppost.cli.out import AMBER, paint, print_line
 from lamppost.client.config import keep_token
 from lamppost.core.errors import LampPostError, SetupError
+from lamppost.service.app import App
 from lamppost.service.console import console_folder
 from lamppost.service.fronts.moved_connection import MovedConnection
+from lamppost.service.http.connection import HttpConnection
 from lamppost.service.http.tls import TlsFiles
 from lamppost.service.node import Node
 
 log = logging.getLogger("lamppost.node")
 
+_SWITCH_S = 0.0005
+"""How long a thread that writes records may keep the interpreter from the loop that answers."""
+
 
 class HttpServer(uvicorn.Server):
     """uvicorn, which says where it is once it answers, and lets callers go before it ends.
 
-    secret : of a new admin token, which is shown once. drain_s : seconds between SIGTERM and the end.
+    secret : of a new token, which is shown once. shown_as : whose that token is, in a word. has_console : whether there is a console.
+    drain_s : seconds between SIGTERM and the end. after_start : says more, once the service answers.
     """
 
-    def __init__(self, config: uvicorn.Config, node: Node, address: str, secret: str | None, drain_s: float, tls: TlsFiles | None) -> None:
+    def __init__(
+        self,
+        config: uvicorn.Config,
+        node: Node,
+        address: str,
+        *,
+        secret: str | None,
+        shown_as: str,
+        has_console: bool,
+        drain_s: float,
+        tls: TlsFiles | None,
+        after_start: Callable[[], None],
+    ) -> None:
         super().__init__(config)
+        self._after_start = after_start
+        self._shown_as = shown_as
+        self._has_console = has_console
         self._tls = tls
         self._node = node
         self._address = address
@@ -90,7 +113,7 @@ class HttpServer(uvicorn.Server):
             kept = f"kept in {keep_token(self._address, secret)}"
         except (OSError, LampPostError, RuntimeError) as error:  # no HOME, or one that cannot be written
             kept = f"it could not be kept: {error}"
-        print_line(f"  admin token (shown this once, {kept}): {secret}")
+        print_line(f"  {self._shown_as} token (shown this once, {kept}): {secret}")
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         """Say where the service is, once it answers."""
@@ -105,10 +128,13 @@ class HttpServer(uvicorn.Server):
         gc.freeze()  # what is there now stays: to look through it for cycles, again and again, takes a tenth of a second each time
         print_line(f"{paint('●', AMBER)} Lamp Post answers at {self._address}")
         self.show_secret()
-        if console_folder() is None:
+        if not self._has_console:
+            pass
+        elif console_folder() is None:
             print_line("  the console is not built; build it with: make console")
         else:
             print_line("  sign a browser in with: lamppost console")
+        self._after_start()
         fronts.admit(self._take_connection)
 
     def _take_connection(self, moved: socket.socket, unanswered: bytes, give_back: Callable[[asyncio.Transport], None]) -> None:
@@ -130,6 +156,50 @@ class HttpServer(uvicorn.Server):
         if self._node.fronts.count:
             await self._node.fronts.finish()
         await super().shutdown(sockets)
+
+
+def run_node(
+    node: Node,
+    app: App,
+    listener: socket.socket,
+    address: str,
+    *,
+    secret: str | None = None,
+    shown_as: str = "admin",
+    secret_stays: bool = True,
+    has_console: bool = True,
+    drain_s: float = 0.0,
+    tls: TlsFiles | None = None,
+    after_start: Callable[[], None] = lambda: None,
+) -> None:
+    """Serve an app on a port until a signal ends it. The arguments are those of `HttpServer`.
+
+    secret_stays : whether the token is there also when the start fails; it is shown then, because nobody would ever know it.
+    """
+    config = uvicorn.Config(
+        app,
+        http=HttpConnection,
+        log_config=None,
+        access_log=False,
+        server_header=False,
+        lifespan="on",
+        proxy_headers=False,
+        timeout_graceful_shutdown=10,
+        timeout_keep_alive=75,
+        backlog=2048,
+    )
+    config.load()
+    config.ssl = None if tls is None else tls.context
+    sys.setswitchinterval(_SWITCH_S)
+    server = HttpServer(
+        config, node, address, secret=secret, shown_as=shown_as, has_console=has_console, drain_s=drain_s, tls=tls, after_start=after_start
+    )
+    try:
+        with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
+            runner.run(server.serve(sockets=[listener]))
+    finally:
+        if secret_stays:
+            server.show_secret()
 
 
 @contextmanager

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
 import logging
 import os
 import re
-import shutil
 import socket
-import sys
 import tomllib
 from collections.abc import Callable
 from functools import partial
@@ -19,25 +16,38 @@ from urllib.parse import urlsplit
 
 import psycopg
 import typer
-import uvicorn
-import uvloop
 
 from lamppost.cli.node.data_folder import database_url, only_one
-from lamppost.cli.node.http_server import HttpServer, listening
+from lamppost.cli.node.http_server import listening, run_node
 from lamppost.cli.node.logging_setup import set_up_logging
+from lamppost.cli.node.options import (
+    AllowCode,
+    AllowPickle,
+    GrpcPort,
+    LogJson,
+    Memory,
+    PublicUrl,
+    SignedBy,
+    TlsCert,
+    TlsKey,
+    Unconfined,
+    byte_count,
+    measured_confinement,
+    package_formats,
+    public_address,
+    read_secret,
+    tls_files,
+)
 from lamppost.core.errors import SetupError
 from lamppost.core.extras import check_extra
 from lamppost.core.names import check_name, closest_name
 from lamppost.package.signing import read_public
-from lamppost.runtime.confinement.probe import ConfinementReport, measure_confinement
 from lamppost.runtime.confinement.system_calls import keep_memory_private
 from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.app import make_app
 from lamppost.service.deployment.node_memory import FILE as MEMORY_FILE
 from lamppost.service.forwarding import read_network
-from lamppost.service.http.connection import HttpConnection
-from lamppost.service.http.tls import TlsFiles
 from lamppost.service.node import Node
 from lamppost.service.settings import Settings
 from lamppost.store import tokens
@@ -46,9 +56,7 @@ from lamppost.store.database import hand_over, is_away, migrate
 log = logging.getLogger("lamppost.workers")
 
 _CORES_OF_FRONT = 4
-_SWITCH_S = 0.0005
 _SCHEDULER = re.compile(r"(tcp|tls|ws|wss)://[^\s/]+:\d+")
-"""How long a thread that writes records may keep the interpreter from the loop that answers."""
 
 
 def _read_settings(context: typer.Context, file: Path | None) -> Path | None:
@@ -112,13 +120,9 @@ def up(
     data: Annotated[Path, typer.Option(help="Folder for everything the service keeps.")] = Path(".lamppost"),
     host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
     port: Annotated[int, typer.Option(help="Port to listen on.", min=0, max=65535)] = 8420,
-    public_url: Annotated[
-        list[str] | None, typer.Option(help="Address that people and programs use, such as https://lamps.example (may be repeated).")
-    ] = None,
-    tls_cert: Annotated[
-        Path | None, typer.Option(help="Certificate chain (PEM) to answer over TLS with; read anew on SIGHUP.", metavar="FILE")
-    ] = None,
-    tls_key: Annotated[Path | None, typer.Option(help="Its private key (PEM).", metavar="FILE")] = None,
+    public_url: PublicUrl = None,
+    tls_cert: TlsCert = None,
+    tls_key: TlsKey = None,
     trust_proxy: Annotated[
         list[str] | None,
         typer.Option(help="Address or network of a proxy whose X-Forwarded headers are believed (may be repeated).", metavar="NETWORK"),
@@ -130,26 +134,17 @@ def up(
         bool,
         typer.Option("--environments", help="Serve packages with the library versions they were packed with; pip installs what differs."),
     ] = False,
-    memory: Annotated[
-        str | None, typer.Option(help="Memory that all models together may hold, such as 2GB [half of the machine's].")
-    ] = None,
+    memory: Memory = None,
     spool: Annotated[str, typer.Option(help="Disk space for records while the database is away.")] = "1GB",
-    grpc_port: Annotated[int | None, typer.Option(help="Port for gRPC; without this option there is no gRPC.", min=1, max=65535)] = None,
+    grpc_port: GrpcPort = None,
     database: Annotated[str | None, typer.Option(help="URL of an existing PostgreSQL, instead of a private one.")] = None,
     database_file: Annotated[
         Path | None, typer.Option(help="File that holds that URL, so that its password stands nowhere else.", metavar="FILE")
     ] = None,
-    allow_pickle: Annotated[
-        bool, typer.Option("--allow-pickle", help="Open packages that are stored as pickle; a pickle can run code.")
-    ] = False,
-    allow_code: Annotated[bool, typer.Option("--allow-code", help="Open packages that carry Python code of their own.")] = False,
-    unconfined: Annotated[
-        bool, typer.Option("--unconfined", help="Let packages reach what the service reaches: files, network, other processes.")
-    ] = False,
-    signed_by: Annotated[
-        list[Path] | None,
-        typer.Option(help="Public key, one of which must have signed packages that can run code (may be repeated).", metavar="FILE"),
-    ] = None,
+    allow_pickle: AllowPickle = False,
+    allow_code: AllowCode = False,
+    unconfined: Unconfined = False,
+    signed_by: SignedBy = None,
     source: Annotated[
         list[str] | None,
         typer.Option(
@@ -189,7 +184,7 @@ def up(
     fronts: Annotated[
         int | None, typer.Option(help="Processes that read requests on the port [a quarter of the cores, at least 1].", min=1, max=64)
     ] = None,
-    log_json: Annotated[bool, typer.Option("--log-json", help="Log as lines of JSON.")] = False,
+    log_json: LogJson = False,
     name: Annotated[str | None, typer.Option(help="Name of this node among all [the machine's and the port].")] = None,
     node_address: Annotated[str | None, typer.Option(help="Address where other nodes reach this one [--host and --port].")] = None,
     log_size: Annotated[str, typer.Option(help="Disk space for log lines, which lamppost logs reads.")] = "100MB",
@@ -213,10 +208,10 @@ def up(
     clusters = dict(_cluster(text) for text in cluster or ())
     if double := sorted(folders.keys() & {*sources, *targets, "upload"}):
         raise SetupError(f"--folder {double[0]}=… has the name of a database, or of uploads; give the folder another name")
-    public_urls = tuple(_public_url(url) for url in public_url or ())
+    public_urls = tuple(public_address(url) for url in public_url or ())
     if environments and not allow_code:
         raise SetupError("libraries that packages name run code when they are imported; start with --allow-code as well as --environments")
-    tls = None if tls_cert is None and tls_key is None else TlsFiles(tls_cert, tls_key)
+    tls = tls_files(tls_cert, tls_key)
     if tls is not None and fronts is not None and fronts > 1:
         raise SetupError(
             "--fronts and --tls-cert do not go together: a connection with TLS cannot move from one process to another; "
@@ -228,15 +223,15 @@ def up(
         with listening(host, grpc_port, "--grpc-port"):
             pass  # only to say it at once when it is taken
     if database_file is not None:
-        database = _read_secret(database_file, "--database-file")
+        database = read_secret(database_file, "--database-file")
     first_secret = os.environ.get("LAMPPOST_ADMIN_TOKEN") or (
-        None if admin_token_file is None else _read_secret(admin_token_file, "--admin-token-file")
+        None if admin_token_file is None else read_secret(admin_token_file, "--admin-token-file")
     )
     with listening(host, port, "--port", shared=fronts > 1) as listener, only_one(data), database_url(database, data) as url:
         address = f"{'https' if tls_cert else 'http'}://{host}:{listener.getsockname()[1]}"
-        formats = frozenset({"skops"} | ({"pickle", "torch"} if allow_pickle else set()) | ({"python"} if allow_code else set()))
+        formats = package_formats(allow_pickle, allow_code)
         worker_rules = WorkerRules(data / "workers", data, not unconfined)
-        confinement = _confinement(worker_rules, formats)
+        confinement = measured_confinement(worker_rules, formats)
         served_from, secret, before_database_returns = _prepare_database(url, database is not None, data, new_admin_token, first_secret)
         grpc = None if grpc_port is None else f"{host}:{grpc_port}"
         node = Node(
@@ -244,8 +239,8 @@ def up(
                 data,
                 served_from,
                 lane=LaneSettings(formats=formats),
-                memory_bytes=None if memory is None else _bytes(memory, "--memory"),
-                spool_bytes=_bytes(spool, "--spool"),
+                memory_bytes=None if memory is None else byte_count(memory, "--memory"),
+                spool_bytes=byte_count(spool, "--spool"),
                 environments=environments,
                 signers=signers,
                 grpc=grpc,
@@ -255,7 +250,7 @@ def up(
                 clusters=clusters,
                 name=check_name(name, "node") if name else f"{socket.gethostname()}:{listener.getsockname()[1]}",
                 address=node_address.rstrip("/") if node_address else address.replace("//0.0.0.0:", f"//{_own_address(url)}:"),
-                log_bytes=_bytes(log_size, "--log-size"),
+                log_bytes=byte_count(log_size, "--log-size"),
                 log_days=log_days,
                 public_urls=public_urls,
                 trusted_proxies=tuple(read_network(text) for text in trust_proxy or ()),
@@ -272,38 +267,7 @@ def up(
             ),
             before_database_returns,
         )
-        config = uvicorn.Config(
-            make_app(node),
-            http=HttpConnection,
-            log_config=None,
-            access_log=False,
-            server_header=False,
-            lifespan="on",
-            proxy_headers=False,
-            timeout_graceful_shutdown=10,
-            timeout_keep_alive=75,
-            backlog=2048,
-        )
-        config.load()
-        config.ssl = None if tls is None else tls.context
-        sys.setswitchinterval(_SWITCH_S)
-        server = HttpServer(config, node, address, secret, drain, tls)
-        try:
-            with asyncio.Runner(loop_factory=uvloop.new_event_loop) as runner:
-                runner.run(server.serve(sockets=[listener]))
-        finally:
-            server.show_secret()  # if the start failed: nobody would ever know it
-
-
-def _read_secret(file: Path, option: str) -> str:
-    """The one line of a file; raise SetupError if there is none."""
-    try:
-        secret = file.read_text(encoding="utf-8").strip()
-    except (OSError, UnicodeDecodeError) as error:
-        raise SetupError(f"{option} {file} cannot be read: {getattr(error, 'strerror', None) or error}") from error
-    if not secret or len(secret.splitlines()) > 1:
-        raise SetupError(f"{option} {file} holds {'nothing' if not secret else 'several lines'}; write one line")
-    return secret
+        run_node(node, make_app(node), listener, address, secret=secret, drain_s=drain, tls=tls)
 
 
 def _prepare_database(
@@ -327,21 +291,6 @@ def _prepare_database(
         return url, None, partial(migrate, url)
 
 
-def _confinement(rules: WorkerRules, formats: frozenset[str]) -> ConfinementReport:
-    """Measure what workers are confined to. Raise SetupError where packages may run code and files would be open to them."""
-    if rules.folder is not None:
-        shutil.rmtree(rules.folder, ignore_errors=True)  # of a service that was killed
-    report = asyncio.run(measure_confinement(rules))
-    if not report.files and rules.confined and formats != {"skops"}:
-        raise SetupError(
-            "packages that run code are allowed, and this kernel cannot keep them from the files of the service "
-            "(Landlock is needed: Linux 5.13 or later, with landlock in /sys/kernel/security/lsm); start without --allow-code and "
-            "--allow-pickle, or with --unconfined if you trust every package"
-        )
-    log.log(logging.INFO if report.files else logging.WARNING, "%s", report.summary)
-    return report
-
-
 def _own_address(database: str) -> str:
     """The address of this machine by which it reaches the database, and by which other nodes probably reach it."""
     host = urlsplit(database).hostname or "127.0.0.1"
@@ -349,22 +298,6 @@ def _own_address(database: str) -> str:
         probe.connect((host, 1))  # sends nothing
         return str(probe.getsockname()[0])
     return "127.0.0.1"
-
-
-def _bytes(text: str, option: str) -> int:
-    """Bytes of ``512MB``, ``2GB``."""
-    size_match = re.fullmatch(r"(\d+(?:\.\d+)?) ?(k|M|G)B?", text.strip(), re.IGNORECASE)
-    if size_match is None or float(size_match[1]) <= 0:
-        raise SetupError(f"{option} {text} is no amount of bytes; write 512MB or 2GB")
-    return int(float(size_match[1]) * {"K": 1e3, "M": 1e6, "G": 1e9}[size_match[2].upper()])
-
-
-def _public_url(text: str) -> str:
-    """An address without a slash at its end; raise SetupError for what is none."""
-    parts = urlsplit(text)
-    if parts.scheme not in ("http", "https") or not parts.hostname:
-        raise SetupError(f"--public-url {text} is no address; write http:// or https:// and a name")
-    return text.rstrip("/")
 
 
 def _origin(text: str) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from dataclasses import asdict
 from datetime import datetime
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Header, Query
 from fastapi.responses import Response
@@ -59,7 +59,8 @@ async def ready(
     down = sorted(name for name, route in table.by_endpoint.items() if not route.status.answers)
     if down and node.settings.ready_needs_all:
         raise Unavailable(f"these endpoints are down: {', '.join(down[:_NAMED])}", down=down)
-    return ReadyAnswer(status="ready", database="there" if node.pool.away is None else "away", down=down[:_NAMED])
+    database: Literal["none", "there", "away"] = "none" if node.pool.there_is_none else "there" if node.pool.away is None else "away"
+    return ReadyAnswer(status="ready", database=database, down=down[:_NAMED])
 
 
 @router.get("/metrics", response_class=Response, responses={200: {"content": {"application/openmetrics-text": {}}}})

@@ -81,6 +81,11 @@ class Deployment:
         with self.leases.kept_open(route.setup.versions):
             yield
 
+    async def take_away(self, endpoint: str) -> None:
+        """Serve an endpoint no more."""
+        async with self.table.lock(endpoint):
+            self.reconciler.take_away(endpoint)
+
     def start(self) -> None:
         """Begin to start the spare workers, and to look after the lanes."""
         self.workers.start()

@@ -77,6 +77,10 @@ class NodeMemory:
         self._versions = dict(state.versions)
         return state
 
+    def know_versions(self, versions: Mapping[str, OpenableVersion]) -> None:
+        """Know where the packages of these versions are, by the names of the versions."""
+        self._versions |= versions
+
     async def find_version(self, name: VersionName) -> OpenableVersion:
         """Where the package of a version is: of the database, or of this memory while that is away. Raise NotFound or Unavailable."""
         try:

@@ -55,7 +55,7 @@ class Reconciler:
                 since, self._read_at = self._read_at - _LONGEST_CHANGE, None
                 touched = await endpoints.list_touched(self._pool, since)
                 for endpoint in touched.gone:
-                    self._take_away(endpoint)
+                    self.take_away(endpoint)
                 again = [route.in_force for route in self._table.by_endpoint.values() if route.failure]
                 await self._serve({revision.endpoint: revision for revision in (*again, *touched.revisions)})
             self._read_at = begun
@@ -65,10 +65,11 @@ class Reconciler:
         """Serve these revisions and nothing else."""
         revisions_by_endpoint = {revision.endpoint: revision for revision in revisions}
         for endpoint in self._table.by_endpoint.keys() - revisions_by_endpoint.keys():
-            self._take_away(endpoint)
+            self.take_away(endpoint)
         await self._serve(revisions_by_endpoint)
 
-    def _take_away(self, endpoint: str) -> None:
+    def take_away(self, endpoint: str) -> None:
+        """Serve an endpoint no more."""
         if endpoint in self._table.by_endpoint:
             self._activation.put(endpoint, None)
             self._activation.keep_for_rollback(endpoint, [])

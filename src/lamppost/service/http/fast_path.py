@@ -142,11 +142,12 @@ class FastPath:
                 trace = valid_traceparent(value)
             else:
                 return None
-        if not known or not 0 < length <= _MAX_BYTES or token[:7] != b"Bearer ":
+        anonymous = self._auth.anonymous if not token else None
+        if not known or not 0 < length <= _MAX_BYTES or (token[:7] != b"Bearer " and anonymous is None):
             return None
         call = PredictionCall(endpoint)
         try:
-            principal = self._auth.principal_of_token(token[7:].decode("latin-1"))
+            principal = anonymous or self._auth.principal_of_token(token[7:].decode("latin-1"))
             principal.require_permission("predict", endpoint)  # before it is charged: the handler charges what it refuses
             call.admit(self._auth, principal, permitted=True)
         except LampPostError:

@@ -25,13 +25,15 @@ _LARGE_BYTES = 64 * 2**10
 class RecordBuffer:
     """Records of one process.
 
-    enabled : whether anything is recorded. sampling_percent : of answered calls to an endpoint, whose input and answer are kept, where
-    not all are. dropped : records lost from memory.
+    enabled : whether anything is recorded. only_counted : whether records are counted, and then kept nowhere.
+    sampling_percent : of answered calls to an endpoint, whose input and answer are kept, where not all are.
+    dropped : records lost from memory.
     """
 
     def __init__(self, otlp: str | None = None) -> None:
         self.dropped = 0
         self.enabled = True
+        self.only_counted = False
         self.sampling_percent: dict[str, float] = {}
         self.sampled_calls = 0
         self.meter = Meter()
@@ -59,6 +61,8 @@ class RecordBuffer:
             return
         self.meter.count_calls(calls)
         self.spans.add_calls(calls)
+        if self.only_counted:
+            return
         self.add_bundle(bundle_calls(calls))
 
     def add_bundle(self, bundle: CallBundle) -> None:

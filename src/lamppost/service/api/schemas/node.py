@@ -125,5 +125,5 @@ class ReadyAnswer(ApiModel):
     """A node that takes calls. down : endpoints that are down on it, 20 at most."""
 
     status: Literal["ready"]
-    database: Literal["there", "away"]
+    database: Literal["there", "away", "none"]
     down: list[str]

@@ -1,0 +1,143 @@
+"""Command ``serve``: puts lamp files behind addresses, with no database, until a signal."""
+
+from __future__ import annotations
+
+import ipaddress
+import logging
+import secrets
+import tempfile
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from lamppost.cli.node.http_server import listening, run_node
+from lamppost.cli.node.logging_setup import set_up_logging
+from lamppost.cli.node.options import (
+    AllowCode,
+    AllowPickle,
+    GrpcPort,
+    LogJson,
+    Memory,
+    PublicUrl,
+    SignedBy,
+    TlsCert,
+    TlsKey,
+    Unconfined,
+    byte_count,
+    measured_confinement,
+    package_formats,
+    public_address,
+    read_secret,
+    tls_files,
+)
+from lamppost.cli.out import AMBER, DIM, paint, print_line
+from lamppost.core.errors import SetupError
+from lamppost.core.extras import check_extra
+from lamppost.package.signing import read_public
+from lamppost.runtime.confinement.system_calls import keep_memory_private
+from lamppost.runtime.confinement.worker_home import WorkerRules
+from lamppost.runtime.lane_options import LaneSettings
+from lamppost.service.app import STANDALONE_API, make_app
+from lamppost.service.outpost.lamp_file_endpoints import LampFileEndpoints, read_source
+from lamppost.service.outpost.standalone_node import StandaloneNode
+from lamppost.service.settings import Settings
+
+_LEAST_SECRET = 16
+
+
+def serve(
+    files: Annotated[
+        list[str], typer.Argument(help="Lamp files, or folders of them, which are followed; NAME=FILE for another name.", metavar="FILE...")
+    ],
+    host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(help="Port for HTTP.", min=0, max=65535)] = 8421,
+    token_file: Annotated[
+        Path | None, typer.Option(help="File with the token that callers send [a made and printed one].", metavar="FILE")
+    ] = None,
+    no_token: Annotated[bool, typer.Option("--no-token", help="Let everybody on this machine ask without a token.")] = False,
+    grpc_port: GrpcPort = None,
+    public_url: PublicUrl = None,
+    tls_cert: TlsCert = None,
+    tls_key: TlsKey = None,
+    memory: Memory = None,
+    allow_pickle: AllowPickle = False,
+    allow_code: AllowCode = False,
+    unconfined: Unconfined = False,
+    signed_by: SignedBy = None,
+    log_json: LogJson = False,
+) -> None:
+    """Command ``serve``."""
+    set_up_logging(log_json)
+    keep_memory_private()
+    if no_token and token_file is not None:
+        raise SetupError("--no-token and --token-file exclude each other")
+    if no_token and not _is_loopback(host):
+        raise SetupError(
+            f"--no-token lets everybody ask who reaches {host}; it goes with an address of this machine alone, 127.0.0.1 or ::1"
+        )
+    secret = None if no_token else read_secret(token_file, "--token-file") if token_file is not None else secrets.token_urlsafe(32)
+    if secret is not None and len(secret) < _LEAST_SECRET:
+        raise SetupError(f"--token-file {token_file} holds fewer than {_LEAST_SECRET} characters; take a longer secret")
+    if grpc_port is not None:
+        check_extra("grpc")
+    sources = [read_source(text) for text in files]
+    tls = tls_files(tls_cert, tls_key)
+    formats = package_formats(allow_pickle, allow_code)
+    with listening(host, port, "--port") as listener, tempfile.TemporaryDirectory(prefix="lamppost-serve-") as folder:
+        data = Path(folder)
+        data.chmod(0o711)  # workers may be other users
+        shown = f"[{host}]" if ":" in host else host
+        address = f"{'http' if tls is None else 'https'}://{shown}:{listener.getsockname()[1]}"
+        rules = WorkerRules(data / "workers", data, not unconfined)
+        confinement = measured_confinement(rules, formats)
+        logging.getLogger("lamppost.node").setLevel(logging.WARNING)
+        node = StandaloneNode(
+            Settings(
+                data,
+                "",
+                name=f"serve:{listener.getsockname()[1]}",
+                address=address,
+                lane=LaneSettings(formats=formats),
+                memory_bytes=None if memory is None else byte_count(memory, "--memory"),
+                signers=frozenset(read_public(path) for path in signed_by or ()),
+                grpc=None if grpc_port is None else f"{host}:{grpc_port}",
+                public_urls=tuple(public_address(url) for url in public_url or ()),
+                workers=rules,
+                confinement=confinement,
+            )
+        )
+        node.let_in(secret)
+        node.source = endpoints = LampFileEndpoints(node, sources)
+
+        def show_endpoints() -> None:
+            for name, route in sorted(node.deployment.table.by_endpoint.items()):
+                print_line(f"  {paint('●', AMBER)} {name}  {route.setup.summary()}  {address}/predict/{name}")
+            for path, reason in endpoints.refused.items():
+                print_line(f"  {paint('○', DIM)} {path} is not served: {reason}")
+            if secret is None:
+                print_line(paint("  no token is needed on this machine", DIM))
+
+        logging.getLogger("uvicorn.error").setLevel(logging.CRITICAL + 1)  # it writes a traceback where the start fails
+        try:
+            run_node(
+                node,
+                make_app(node, STANDALONE_API, console=False),
+                listener,
+                address,
+                secret=None if token_file is not None else secret,
+                shown_as="caller",
+                secret_stays=False,
+                has_console=False,
+                tls=tls,
+                after_start=show_endpoints,
+            )
+        except SystemExit:
+            raise node.failure or SetupError("the service could not be started; the lines above say why") from None
+
+
+def _is_loopback(host: str) -> bool:
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"

@@ -1,0 +1,88 @@
+"""A node without a database: lanes, predictions, metrics and logs, and nothing that is kept elsewhere."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Protocol
+
+from lamppost.core.errors import LampPostError
+from lamppost.core.roles import Principal
+from lamppost.service.node import Node, import_arrow
+from lamppost.service.records.record_writer import RecordSink
+from lamppost.service.settings import Settings
+from lamppost.store.spool import SpoolPortion
+from lamppost.store.tokens import hash_of
+
+
+class ServedSource(Protocol):
+    """Where a node has from what it serves."""
+
+    async def start(self) -> None:
+        """Serve what there is, and follow it."""
+
+    async def close(self) -> None:
+        """Follow it no more."""
+
+
+class NoSink:
+    """Takes no records: those of a node that only counts its calls."""
+
+    async def __call__(self, portion: SpoolPortion) -> int:
+        """Nothing is brought here."""
+        return portion.calls
+
+    async def close(self) -> None:
+        """Nothing is to be done."""
+
+
+class StandaloneNode(Node):
+    """See the module. sink : takes the records; without it calls are only counted. source : is started and closed with the node.
+
+    failure : the error on which the start failed, None where it did not.
+    """
+
+    def __init__(self, settings: Settings, sink: RecordSink | None = None) -> None:
+        super().__init__(settings, sink=sink or NoSink())
+        self.pool.there_is_none = True
+        self.recorder.only_counted = sink is None
+        self.source: ServedSource | None = None
+        self.failure: LampPostError | None = None
+
+    def let_in(self, secret: str | None) -> None:
+        """Let callers in who know a secret, and may ask and look. With None, everybody who reaches the node."""
+        if secret is None:
+            self.auth.anonymous = Principal("anyone", "publisher")
+        else:
+            self.auth.put_in_force({hash_of(secret): Principal("serve", "publisher")})
+
+    async def start(self) -> None:
+        """Serve what the source has. Raise its error."""
+        self.log_files.start()
+        self.recorder.start()
+        self.deployment.start()
+        self.deployment.table.settled = True
+        self._importing = asyncio.create_task(import_arrow(), name="import of Arrow")
+        await self._start_grpc()
+        if self.source is not None:
+            try:
+                await self.source.start()
+            except LampPostError as error:
+                self.failure = error
+                await self.stop()
+                raise
+        self.deployment.waking.warm = True
+
+    async def stop(self) -> None:
+        """Finish what is in hand."""
+        if self.source is not None:
+            await self.source.close()
+        if self._importing is not None:
+            self._importing.cancel()
+            await asyncio.gather(self._importing, return_exceptions=True)
+        if self._rpc is not None:
+            await self._rpc.stop()
+        await self.memory.close()
+        await self.explainer.close()
+        await self.deployment.close()
+        await self.recorder.stop()
+        await asyncio.to_thread(self.log_files.close)
