@@ -25,10 +25,11 @@ from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.service.node import Node, running
 from lamppost.service.prediction.request_ids import new_request_id
 from lamppost.service.settings import Settings
-from lamppost.store import call_search, endpoint_deletion, endpoints, tokens
+from lamppost.store import call_search, endpoints, tokens
 from lamppost.store.call_records import CallRecord, pack_calls
 from lamppost.store.call_search import CallFilter
 from lamppost.store.database import CHANGES, Pool, make_pool, migrate
+from lamppost.store.deletion import endpoint_deletion
 from lamppost.store.endpoints import EndpointChange
 from lamppost.store.postgres import PrivateServer
 from lamppost.store.records import CountedFrames, make_partition, store_frames

@@ -56,6 +56,7 @@ ORDER = (
     "service.bulk",
     "service.measuring",
     "service.pages",
+    "service.hub",
     "service.monitoring",
     "service.desk",
     "service.http",

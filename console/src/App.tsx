@@ -23,6 +23,7 @@ const Models = lazyPage(() => import("./pages/Models"), "Models");
 const ReviewsPage = lazyPage(() => import("./pages/ReviewsPage"), "ReviewsPage");
 const DeclaredPage = lazyPage(() => import("./pages/DeclaredPage"), "DeclaredPage");
 const SweepPage = lazyPage(() => import("./pages/SweepPage"), "SweepPage");
+const OutpostsPage = lazyPage(() => import("./pages/OutpostsPage"), "OutpostsPage");
 const SweepsPage = lazyPage(() => import("./pages/SweepsPage"), "SweepsPage");
 const TokensPage = lazyPage(() => import("./pages/TokensPage"), "TokensPage");
 const LogsPage = lazyPage(() => import("./pages/LogsPage"), "LogsPage");
@@ -62,6 +63,7 @@ export function App({ linkFailed }: { linkFailed: Error | null }) {
                 <Route path="/bulk" element={<BulkPage />} />
                 <Route path="/bulk/:run" element={<BulkRunPage />} />
                 <Route path="/lanes" element={<LanesPage />} />
+                <Route path="/outposts" element={<OutpostsPage />} />
                 <Route path="/sweeps" element={<SweepsPage />} />
                 <Route path="/sweeps/:sweep" element={<SweepPage />} />
                 <Route path="/calls/:id" element={<CallPage />} />
@@ -97,6 +99,7 @@ const TITLES: Record<string, string> = {
   compare: "Compare",
   bulk: "Bulk runs",
   lanes: "Lanes",
+  outposts: "Outposts",
   sweeps: "Sweeps",
   calls: "Call",
   reviews: "Reviews",

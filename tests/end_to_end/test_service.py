@@ -29,6 +29,7 @@ NAMES = {
     "number": 1,
     "name": "no-such-token",
     "sha256": "0" * 64,
+    "digest": "0" * 64,
     "act": "pause",
     "review": 999_999,
     "alert": 999_999,
@@ -40,6 +41,17 @@ NAMES = {
     "other": "no-such-load",
 }
 # every route, the permission that it needs ("nobody" for no token at all, "anybody" for any token), and a body that does no harm
+OUTPOST_REPORT = {
+    "instance": "one",
+    "clock": "2026-05-01T00:00:00Z",
+    "software": "0.2.0",
+    "address": "http://127.0.0.1:1",
+    "served": {},
+    "refused": {},
+    "records_waiting": 0,
+    "payloads_left_out": 0,
+    "disk_free_bytes": 0,
+}
 ROUTES: list[tuple[str, str, Any]] = [
     ("POST /predict/{endpoint}", "predict", ROW),
     ("GET /api/endpoints", "view", None),
@@ -183,6 +195,16 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("POST /api/records/set-aside/retry", "point", None),
     ("GET /health/live", "nobody", None),
     ("GET /health/ready", "nobody", None),
+    ("GET /api/outposts", "view", None),
+    ("POST /api/outposts", "tokens", {"name": "Not A Name"}),
+    ("GET /api/outposts/{name}", "view", None),
+    ("PUT /api/outposts/{name}/labels", "point", {"labels": []}),
+    ("POST /api/outposts/{name}/bar", "tokens", None),
+    ("PUT /api/endpoints/{endpoint}/outposts", "point", {"at": "nowhere", "version": "nothing@1"}),
+    ("POST /api/outposts/{name}/report", "outpost", OUTPOST_REPORT),
+    ("GET /api/outposts/{name}/packages/{digest}/chunks", "outpost", None),
+    ("GET /api/outposts/{name}/packages/{digest}/chunks/{sha256}", "outpost", None),
+    ("POST /api/outposts/{name}/records", "outpost", {}),
 ]
 
 
@@ -365,6 +387,8 @@ class WhoMay(Asking):
             for role in ROLES:
                 if role == "desk":  # the token of a desk is its link
                     secret = admin.fetch("POST", "/api/desks/outage-risk/links", {"name": "role-desk"})["link"].partition("#link=")[2]
+                elif role == "outpost":
+                    secret = admin.fetch("POST", "/api/outposts", {"name": "role-outpost"})["secret"]
                 else:
                     secret = admin.fetch("POST", "/api/tokens", {"name": f"role-{role}", "role": role})["secret"]
                 for route, permission, body in ROUTES:

@@ -9,10 +9,11 @@ from uuid import UUID, uuid4
 import psycopg
 
 from lamppost.service.prediction.request_ids import new_request_id
-from lamppost.store import call_search, database, endpoint_deletion, explanations, outcomes, records, timeline
+from lamppost.store import call_search, database, explanations, outcomes, records, timeline
 from lamppost.store.call_blocks import COPY_BLOCKS, StoredCall, block_lines, merge_small_blocks
 from lamppost.store.call_records import CallRecord
 from lamppost.store.call_search import CallFilter
+from lamppost.store.deletion import endpoint_deletion
 from tests.store.test_store import WithServer
 from tests.support.earlier_tables import apply_migrations, migrations_after
 

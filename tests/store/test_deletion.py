@@ -10,7 +10,8 @@ from lamppost.core.artifact.chunks import CHUNK_BYTES, chunk_bounds
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import Conflict, NotAllowed, NotFound
 from lamppost.core.names import VersionName
-from lamppost.store import endpoint_deletion, endpoints, packages, reviews, version_deletion
+from lamppost.store import endpoints, packages, reviews
+from lamppost.store.deletion import endpoint_deletion, version_deletion
 from lamppost.store.endpoints import EndpointChange
 from lamppost.store.trail import ChangedBy
 from tests.store.test_store import WithServer

@@ -21,6 +21,7 @@ const ROLES = {
   reviewer: ["looks, asks, reviews", "whoever approves versions"],
   admin: ["everything, tokens too", "few"],
   desk: ["asks at one desk", "whoever holds its link, which the desk's page makes"],
+  outpost: ["is one outpost", "a node far away; it gets its token when it is added"],
 } as const satisfies Record<Role, readonly [string, string]>;
 const TIMES = { "": "never", "1": "in a day", "30": "in 30 days", "90": "in 90 days", "365": "in a year" };
 
@@ -109,7 +110,12 @@ function Make() {
   );
   const fields = [
     settingField({ name: "name", label: "name", kind: "text", oneLine: true, placeholder: "billing-service" }),
-    settingField({ name: "role", label: "role", kind: "choice", choices: Object.keys(ROLES).filter((role) => role !== "desk") }),
+    settingField({
+      name: "role",
+      label: "role",
+      kind: "choice",
+      choices: Object.keys(ROLES).filter((role) => role !== "desk" && role !== "outpost"),
+    }),
     ...(role === "caller"
       ? [
           settingField({

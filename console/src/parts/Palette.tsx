@@ -32,6 +32,7 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
     { name: "Models", kind: "page", go: () => navigate("/models") },
     { name: "Bulk runs", kind: "page", go: () => navigate("/bulk") },
     { name: "Lanes", kind: "page", go: () => navigate("/lanes") },
+    { name: "Outposts", kind: "page", go: () => navigate("/outposts") },
     { name: "Sweeps", kind: "page", go: () => navigate("/sweeps") },
     { name: "Reviews", kind: "page", go: () => navigate("/reviews") },
     { name: "Trail", kind: "page", go: () => navigate("/trail") },

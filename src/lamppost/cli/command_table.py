@@ -34,11 +34,19 @@ GROUPS = {
     "desk": "Pages for people who only ask: open one by a link, say what it shows, see who uses it.",
     "schedule": "Have bulk runs started by themselves: add, list, pause, run and remove schedules.",
     "sweep": "Measure settings of lanes, and pick the best one within limits. A version alone begins one: lamppost sweep VERSION.",
+    "outpost": "Nodes far away without a database: add them, start one, say what each serves, see how they do.",
     "channel": "Add, list and remove channels, where alerts and reports go.",
 }
 COMMANDS = {
     "up": CommandEntry("node.up", "Start the service, with a private PostgreSQL unless --database names another."),
     "serve": CommandEntry("node.serve_files", "Put lamp files behind addresses, with no database and no registration."),
+    "outpost new": CommandEntry("outposts.manage", "Add an outpost, with a token of its own."),
+    "outpost join": CommandEntry("node.join_hub", "Start an outpost: a node without a database that serves what its hub says."),
+    "outpost list": CommandEntry("outposts.manage", "List outposts: what each serves, when it was heard of, what is to come."),
+    "outpost show": CommandEntry("outposts.manage", "Show one outpost."),
+    "outpost label": CommandEntry("outposts.manage", "Give an outpost other labels."),
+    "outpost clear": CommandEntry("outposts.manage", "Have outposts serve nothing for an endpoint any more."),
+    "outpost bar": CommandEntry("outposts.manage", "End the token of an outpost that is lost or given up."),
     "pack": CommandEntry("lamp_files.packing", "Make a lamp file and prove it."),
     "inspect": CommandEntry("lamp_files.packages", "Show what is in a lamp file."),
     "diff": CommandEntry(

@@ -19,6 +19,13 @@ _FETCH = "Client.fetch"
 EQUIVALENTS = {
     "up": Equivalent("serve"),
     "serve": Equivalent(),
+    "outpost new": Equivalent(_FETCH, "POST /api/outposts"),
+    "outpost join": Equivalent(),
+    "outpost list": Equivalent(_FETCH, "GET /api/outposts"),
+    "outpost show": Equivalent(_FETCH, "GET /api/outposts/{name}"),
+    "outpost label": Equivalent(_FETCH, "PUT /api/outposts/{name}/labels"),
+    "outpost clear": Equivalent(_FETCH, f"PUT {_ENDPOINT}/outposts"),
+    "outpost bar": Equivalent(_FETCH, "POST /api/outposts/{name}/bar"),
     "pack": Equivalent("pack"),
     "inspect": Equivalent(),
     "diff": Equivalent("Client.compare", "GET /api/compare"),

@@ -23,6 +23,7 @@ from lamppost.cli.out import (
     time_ago,
     transfer_progress,
 )
+from lamppost.cli.outposts.manage import point_outposts
 from lamppost.cli.parameters import Address, AsJson, BreakCallers, Override
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
@@ -83,6 +84,7 @@ def fetch(
 def point(
     endpoint: Annotated[str, typer.Argument(help="The endpoint; a new name makes a new endpoint.")],
     version: Annotated[str, typer.Argument(help="Version, such as outage-risk@2.")],
+    at: Annotated[str | None, typer.Option(help="Only at this outpost, or at those with this label.", metavar="OUTPOST|KEY=VALUE")] = None,
     break_callers: BreakCallers = False,
     override: Override = None,
     address: Address = None,
@@ -90,6 +92,9 @@ def point(
 ) -> None:
     """Command ``point``."""
     parse_version(version)
+    if at is not None:
+        point_outposts(endpoint, version, at, address, as_json)
+        return
     with Client(address, timeout_s=180) as client:
         answer = client.point(endpoint, version, break_callers, override)
     print_change(answer, as_json)

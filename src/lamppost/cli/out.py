@@ -30,6 +30,8 @@ LAMPS = {
     "silent": ("◐", AMBER),
     "restarting": ("◐", AMBER),
     "closed": ("⊖", BRICK),
+    "barred": ("⊖", SLATE),
+    "not joined": ("○", SLATE),
 }
 """The picture of each state of an endpoint or a lane."""
 

@@ -22,6 +22,7 @@ LampPostError
 ├── PackageRefused          422  a lamp file that is broken, hostile or not allowed here
 ├── Unavailable             503  nothing can answer now
 │   ├── DatabaseAway        503  PostgreSQL does not answer; predictions go on
+│   ├── HubAway             503  the hub of an outpost does not answer
 │   ├── LaneFull            503  the queue is at its bound, try again after a moment
 │   └── DeadlinePassed      504  the caller's own deadline has passed
 ├── ModelFault              502  the model failed, or gave an answer outside its own schema
@@ -240,6 +241,12 @@ class DatabaseAway(Unavailable):
     """PostgreSQL does not answer."""
 
     code, title = "database-away", "The database is away"
+
+
+class HubAway(Unavailable):
+    """The hub of an outpost does not answer; what was asked is to be asked again later."""
+
+    code, title = "hub-away", "The hub is away"
 
 
 class LaneFull(Unavailable):

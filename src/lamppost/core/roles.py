@@ -8,8 +8,8 @@ from typing import Any, Literal, get_args
 
 from lamppost.core.errors import NotAllowed
 
-Role = Literal["caller", "viewer", "publisher", "operator", "reviewer", "admin", "desk"]
-Permission = Literal["predict", "view", "push", "point", "review", "tokens", "desk"]
+Role = Literal["caller", "viewer", "publisher", "operator", "reviewer", "admin", "desk", "outpost"]
+Permission = Literal["predict", "view", "push", "point", "review", "tokens", "desk", "outpost"]
 ROLES: tuple[str, ...] = get_args(Role)
 
 MAY: dict[str, frozenset[Permission]] = {
@@ -18,8 +18,9 @@ MAY: dict[str, frozenset[Permission]] = {
     "publisher": frozenset({"view", "predict", "push"}),
     "operator": frozenset({"view", "predict", "push", "point", "desk"}),
     "reviewer": frozenset({"view", "predict", "review"}),
-    "admin": frozenset(get_args(Permission)),
+    "admin": frozenset(get_args(Permission)) - {"outpost"},
     "desk": frozenset({"desk"}),
+    "outpost": frozenset({"outpost"}),
 }
 
 

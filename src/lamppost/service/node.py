@@ -34,6 +34,7 @@ from lamppost.service.http.fast_path import FastPath
 from lamppost.service.http.known_hosts import KnownHosts
 from lamppost.service.http.predict_handler import PredictHandler
 from lamppost.service.http.request_gate import RequestGate
+from lamppost.service.hub.outpost_hub import OutpostHub
 from lamppost.service.logs.log_files import LogFiles
 from lamppost.service.measuring.sweep_runs import SweepRuns
 from lamppost.service.monitoring.endpoint_summaries import EndpointSummaries
@@ -97,7 +98,10 @@ class Node:
         self.fast_path = FastPath(self.auth, self.known_hosts, self.deployment.table.by_endpoint, self.recorder)
         self.fronts = FrontSet(settings, self.deployment.table, self.auth, self.recorder, self.connection_limits)
         self.scheduling = Scheduling(self.pool, self.bulk_runs)
-        self.maintenance = Maintenance(self.pool, self.deployment, self.window_counting, self.scheduling, settings, uuid4().hex[:8])
+        self.outpost_hub = OutpostHub(self.pool, self.auth, self.deployment.table)
+        self.maintenance = Maintenance(
+            self.pool, self.deployment, self.window_counting, self.scheduling, self.outpost_hub, settings, uuid4().hex[:8]
+        )
         self.drift_evaluation = self.maintenance.drift_evaluation
         self.endpoint_summaries = EndpointSummaries(self.pool, self.deployment)
         self.version_listing = VersionListing(self.pool)
@@ -213,6 +217,7 @@ class Node:
         await self.deployment.reconciler.reconcile()
         await self.changes.refresh_history()
         await self.memory.remember(self.changes.histories, self.auth.principals)
+        self.outpost_hub.note_change()
 
     async def _note_presence(self) -> None:
         """Tell other nodes that this one is there, now and then."""

@@ -16,9 +16,9 @@ from lamppost.service.api.schemas.deletion import (
     EndpointRestoredAnswer,
     VersionDeletionAnswer,
 )
-from lamppost.store import endpoint_deletion
-from lamppost.store.endpoint_deletion import EndpointCaller
-from lamppost.store.version_deletion import DeletedVersions
+from lamppost.store.deletion import endpoint_deletion
+from lamppost.store.deletion.endpoint_deletion import EndpointCaller
+from lamppost.store.deletion.version_deletion import DeletedVersions
 
 router = APIRouter(prefix="/api", tags=["deletion"], responses=PROBLEMS)
 

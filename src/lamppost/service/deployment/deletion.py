@@ -12,12 +12,12 @@ from lamppost.core.errors import BreaksCallers
 from lamppost.core.quantities import few_names
 from lamppost.core.roles import MAY, Role
 from lamppost.service.deployment.deployment import Deployment
-from lamppost.store import endpoint_deletion, version_deletion
 from lamppost.store.database import Pool
-from lamppost.store.endpoint_deletion import DeletedEndpoint, EndpointCaller
+from lamppost.store.deletion import endpoint_deletion, version_deletion
+from lamppost.store.deletion.endpoint_deletion import DeletedEndpoint, EndpointCaller
+from lamppost.store.deletion.version_deletion import DeletedVersions
 from lamppost.store.endpoints import EndpointRevision
 from lamppost.store.trail import ChangedBy
-from lamppost.store.version_deletion import DeletedVersions
 
 CALLERS_OF = timedelta(days=7)
 _SHOWN = 3

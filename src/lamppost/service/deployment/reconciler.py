@@ -18,8 +18,9 @@ from lamppost.service.deployment.lane_tuning import LaneTuning
 from lamppost.service.deployment.leases import LaneLeases
 from lamppost.service.deployment.route_table import Route, RouteTable
 from lamppost.service.deployment.waking import Waking
-from lamppost.store import endpoint_deletion, endpoints
+from lamppost.store import endpoints
 from lamppost.store.database import Pool
+from lamppost.store.deletion import endpoint_deletion
 from lamppost.store.endpoints import EndpointRevision
 
 _READ_WHOLE_EVERY = timedelta(minutes=10)

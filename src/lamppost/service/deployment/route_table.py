@@ -18,7 +18,7 @@ from lamppost.core.names import VersionName, closest_name
 from lamppost.runtime.lane import Lane
 from lamppost.service.prediction.answer_hooks import AnswerHooks
 from lamppost.service.prediction.predictors import Predictor
-from lamppost.store.endpoint_deletion import DeletedEndpoint
+from lamppost.store.deletion.endpoint_deletion import DeletedEndpoint
 from lamppost.store.endpoints import EndpointRevision
 
 _RETRY_S = 20.0

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import logging
 from collections import defaultdict
+from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
@@ -15,8 +16,6 @@ from lamppost.core.monitoring import alert_rules
 from lamppost.core.monitoring.alert_rules import Alert, ErrorBudget, Level, RuleReading, next_alert
 from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.core.monitoring.settings import AlertRule, Objectives
-from lamppost.service.bulk.scheduling import RULE as SCHEDULE
-from lamppost.service.bulk.scheduling import Scheduling
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.deployment.route_table import Route
 from lamppost.service.monitoring.drift_evaluation import DriftEvaluation
@@ -34,19 +33,26 @@ _NEVER = datetime.max.replace(tzinfo=UTC)
 _QUIET = timedelta(minutes=30)
 """An alert whose cause was told so short a time ago is not told again."""
 
-_SCHEDULE_RULE = AlertRule("down", minutes=1)
-"""How an alert about a schedule ends: with the first run that finishes."""
+_BESIDE_RULE = AlertRule("down", minutes=1)
+"""How an alert about a schedule or an outpost ends: with the first reading that is back."""
+ReadBeside = Callable[[datetime], Awaitable[dict[tuple[str, str], RuleReading]]]
+"""Reads alerts that are not of rules of endpoints, by endpoint and name of the rule."""
 NamedRoutes = list[tuple[str, Route]]
 
 
 class AlertEvaluation:
-    """Evaluates the alert rules of all endpoints, and how schedules fare. address : of the service, for links in notices."""
+    """Evaluates the alert rules of all endpoints, and how schedules and outposts fare.
 
-    def __init__(self, pool: Pool, deployment: Deployment, drift_evaluation: DriftEvaluation, scheduling: Scheduling, address: str) -> None:
+    beside : by what the names of their rules begin with, what reads these. address : of the service, for links in notices.
+    """
+
+    def __init__(
+        self, pool: Pool, deployment: Deployment, drift_evaluation: DriftEvaluation, beside: Mapping[str, ReadBeside], address: str
+    ) -> None:
         self._pool = pool
         self._deployment = deployment
         self._drift_evaluation = drift_evaluation
-        self._scheduling = scheduling
+        self._beside = beside
         self._address = address
         self._closes: dict[str, tuple[int, datetime]] = {}
 
@@ -77,11 +83,13 @@ class AlertEvaluation:
                 else:
                     readings = [await self._reading(endpoint, route, rule, now, lasts.get(endpoint))]
                 changed += await self._advance_alert(endpoint, rule, stored, readings)
-        of_schedules = await self._scheduling.alert_readings(now)
-        for (endpoint, rule_name), reading in of_schedules.items():
-            changed += await self._advance_alert(endpoint, _SCHEDULE_RULE, known.get((endpoint, rule_name)), [reading], rule_name)
+        beside: dict[tuple[str, str], RuleReading] = {}
+        for read in self._beside.values():
+            beside |= await read(now)
+        for (endpoint, rule_name), reading in beside.items():
+            changed += await self._advance_alert(endpoint, _BESIDE_RULE, known.get((endpoint, rule_name)), [reading], rule_name)
         for (endpoint, on), stored in known.items():
-            if on.startswith(SCHEDULE) and (stored.alert.state == "resolved" or (endpoint, on) in of_schedules):
+            if on.startswith(tuple(self._beside)) and (stored.alert.state == "resolved" or (endpoint, on) in beside):
                 continue
             route_of = self._deployment.table.by_endpoint.get(endpoint)
             rule_there = route_of is None or on in {rule.on for rule in route_of.in_force.setup.monitoring.alerts}
@@ -141,10 +149,10 @@ class AlertEvaluation:
         changed = []
         for reading in readings:
             after = next_alert(endpoint, rule, before, reading)
-            if after is not None and rule_name is not None:
-                after = replace(after, rule=rule_name)
             if after is None or after is before:
                 continue
+            if rule_name is not None:
+                after = replace(after, rule=rule_name)
             begins = before is None or before.state == "resolved"
             async with self._pool.connection() as connection:
                 number = await alerts.save_alert(connection, after, None if begins else number)

@@ -5,8 +5,11 @@ from __future__ import annotations
 import asyncio
 from datetime import datetime
 
+from lamppost.service.bulk.scheduling import RULE as SCHEDULE
 from lamppost.service.bulk.scheduling import Scheduling
 from lamppost.service.deployment.deployment import Deployment
+from lamppost.service.hub.outpost_hub import RULE as OUTPOST
+from lamppost.service.hub.outpost_hub import OutpostHub
 from lamppost.service.monitoring.alert_evaluation import AlertEvaluation
 from lamppost.service.monitoring.drift_evaluation import DriftEvaluation
 from lamppost.service.monitoring.lane_sampling import sample_lanes
@@ -26,7 +29,14 @@ class Maintenance:
     """`start` once, `close` ends it. node : the name that this node's samples are kept under. jobs : of the leader, in their order."""
 
     def __init__(
-        self, pool: Pool, deployment: Deployment, window_counting: WindowCounting, scheduling: Scheduling, settings: Settings, node: str
+        self,
+        pool: Pool,
+        deployment: Deployment,
+        window_counting: WindowCounting,
+        scheduling: Scheduling,
+        outpost_hub: OutpostHub,
+        settings: Settings,
+        node: str,
     ) -> None:
         self.drift_evaluation = DriftEvaluation(pool, deployment, window_counting)
         self.notices = NoticeSender(pool, settings)
@@ -34,7 +44,13 @@ class Maintenance:
         self._pool = pool
         self._deployment = deployment
         self._node = node
-        self._alerts = AlertEvaluation(pool, deployment, self.drift_evaluation, scheduling, settings.public_address)
+        self._alerts = AlertEvaluation(
+            pool,
+            deployment,
+            self.drift_evaluation,
+            {SCHEDULE: scheduling.alert_readings, OUTPOST: outpost_hub.alert_readings},
+            settings.public_address,
+        )
         self.jobs = (
             Job("judge windows", 0.0, self._judge_windows),
             Job("evaluate alerts", 5.0, self._alerts.evaluate_alerts),

@@ -5,8 +5,9 @@ from __future__ import annotations
 from datetime import datetime
 
 from lamppost.service.deployment.deployment import Deployment
-from lamppost.store import endpoint_deletion, packages, timeline
+from lamppost.store import packages, timeline
 from lamppost.store.database import Pool
+from lamppost.store.deletion import endpoint_deletion
 
 
 async def roll_up_and_delete(pool: Pool, deployment: Deployment, now: datetime) -> None:

@@ -6,6 +6,7 @@ import asyncio
 from typing import Protocol
 
 from lamppost.core.errors import LampPostError
+from lamppost.core.names import VersionName
 from lamppost.core.roles import Principal
 from lamppost.service.node import Node, import_arrow
 from lamppost.service.records.record_writer import RecordSink
@@ -36,17 +37,26 @@ class NoSink:
 
 
 class StandaloneNode(Node):
-    """See the module. sink : takes the records; without it calls are only counted. source : is started and closed with the node.
+    """See the module. Calls are only counted, unless something takes their records. source : is started and closed with the node.
 
     failure : the error on which the start failed, None where it did not.
     """
 
-    def __init__(self, settings: Settings, sink: RecordSink | None = None) -> None:
-        super().__init__(settings, sink=sink or NoSink())
+    def __init__(self, settings: Settings) -> None:
+        super().__init__(settings, sink=NoSink())
         self.pool.there_is_none = True
-        self.recorder.only_counted = sink is None
+        self.window_counting.find_digest = self._digest_of
+        self.recorder.only_counted = True
         self.source: ServedSource | None = None
         self.failure: LampPostError | None = None
+
+    def bring_records_to(self, sink: RecordSink) -> None:
+        """Keep records, and bring them to a sink."""
+        self.recorder.sink = sink
+        self.recorder.only_counted = False
+
+    async def _digest_of(self, version: VersionName) -> str:
+        return (await self.memory.find_version(version)).digest
 
     def let_in(self, secret: str | None) -> None:
         """Let callers in who know a secret, and may ask and look. With None, everybody who reaches the node."""
@@ -58,7 +68,6 @@ class StandaloneNode(Node):
     async def start(self) -> None:
         """Serve what the source has. Raise its error."""
         self.log_files.start()
-        self.recorder.start()
         self.deployment.start()
         self.deployment.table.settled = True
         self._importing = asyncio.create_task(import_arrow(), name="import of Arrow")
@@ -70,6 +79,7 @@ class StandaloneNode(Node):
                 self.failure = error
                 await self.stop()
                 raise
+        self.recorder.start()  # by now it is known where the packages are by which waiting rows are counted
         self.deployment.waking.warm = True
 
     async def stop(self) -> None:

@@ -34,6 +34,7 @@ _LONGEST_REST_S = 10.0
 class Recorder(RecordBuffer):
     """Buffer, spool and delivery. `start` once, `add_record` from the event loop; `stop` leaves nothing in memory.
 
+    sink : takes what is delivered.
     dropped : records lost from memory, because the disk did not take them, or the database could not hold them.
     """
 
@@ -42,7 +43,7 @@ class Recorder(RecordBuffer):
         self.written = 0
         self.spool = Spool(folder, most_bytes)
         self.set_aside = SetAsideFrames(folder)
-        self._sink = sink
+        self.sink = sink
         self._moving = 0
         self._tasks: list[asyncio.Task[None]] = []
         self._stopping = asyncio.Event()
@@ -73,7 +74,7 @@ class Recorder(RecordBuffer):
             for task in late:
                 task.cancel()
             await asyncio.gather(*self._tasks, return_exceptions=True)
-        await self._sink.close()
+        await self.sink.close()
         await self.spans.close()
         with contextlib.suppress(OSError):
             await asyncio.to_thread(self.spool.close)
@@ -175,7 +176,7 @@ class Recorder(RecordBuffer):
 
     async def _store(self, portion: SpoolPortion) -> None:
         started = time.perf_counter()
-        lost = await self._sink(portion)
+        lost = await self.sink(portion)
         took = time.perf_counter() - started
         self.dropped += lost
         self.written += portion.calls - lost

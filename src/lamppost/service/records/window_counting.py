@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
@@ -30,7 +30,7 @@ from lamppost.core.endpoint.endpoint_schema import WHICH
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import DatabaseAway, LampPostError, PackageRefused
 from lamppost.core.monitoring.settings import TICK_S
-from lamppost.core.names import parse_version
+from lamppost.core.names import VersionName, parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
 from lamppost.core.schema.columns import Column
 from lamppost.core.schema.fields import Schema
@@ -110,7 +110,7 @@ class _Group:
 
 
 class WindowCounting:
-    """The scorers of one node, by version."""
+    """The scorers of one node, by version. find_digest : of the package of a version; the database knows it, unless somebody else does."""
 
     def __init__(self, pool: Pool, package_cache: PackageCache) -> None:
         self._pool = pool
@@ -118,6 +118,10 @@ class WindowCounting:
         self._scorers: LRUCache[str, ReferenceScorer | None] = LRUCache(_REMEMBERED)
         self.sent: dict[str, frozenset[str]] = {}
         self.failed = 0
+        self.find_digest: Callable[[VersionName], Awaitable[str]] = self._stored_digest
+
+    async def _stored_digest(self, version: VersionName) -> str:
+        return (await packages.get_version(self._pool, version)).digest
 
     def configure_endpoint(self, endpoint: str, setup: EndpointSetup | None, sent: Schema | None) -> None:
         """Note the fields that callers of an endpoint send, if they differ from those of its version (look-ups, several versions)."""
@@ -140,8 +144,7 @@ class WindowCounting:
             return self._scorers[version]
         scorer: ReferenceScorer | None = None
         try:
-            stored = await packages.get_version(self._pool, parse_version(version))
-            lamp = await self.package_cache.lamp_of(stored.digest)
+            lamp = await self.package_cache.lamp_of(await self.find_digest(parse_version(version)))
             scorer = await asyncio.to_thread(ReferenceScorer, lamp)
             scorer = scorer if scorer.has_reference else None
         except (psycopg.Error, DatabaseAway):

@@ -1,0 +1,130 @@
+"""Command ``outpost join``: a node without a database, which serves what its hub says, until a signal."""
+
+from __future__ import annotations
+
+import logging
+import os
+from pathlib import Path
+from typing import Annotated
+from urllib.parse import urlsplit
+
+import typer
+
+from lamppost.cli.node.data_folder import only_one
+from lamppost.cli.node.http_server import listening, run_node
+from lamppost.cli.node.logging_setup import set_up_logging
+from lamppost.cli.node.options import (
+    AllowCode,
+    AllowPickle,
+    GrpcPort,
+    LogJson,
+    Memory,
+    PublicUrl,
+    SignedBy,
+    TlsCert,
+    TlsKey,
+    Unconfined,
+    byte_count,
+    measured_confinement,
+    package_formats,
+    public_address,
+    read_secret,
+    tls_files,
+)
+from lamppost.cli.out import AMBER, paint, print_line
+from lamppost.core.errors import SetupError
+from lamppost.core.extras import check_extra
+from lamppost.core.names import check_name
+from lamppost.package.signing import read_public
+from lamppost.runtime.confinement.system_calls import keep_memory_private
+from lamppost.runtime.confinement.worker_home import WorkerRules
+from lamppost.runtime.lane_options import LaneSettings
+from lamppost.service.app import STANDALONE_API, make_app
+from lamppost.service.outpost.hub_follower import HubFollower
+from lamppost.service.outpost.hub_link import HubLink
+from lamppost.service.outpost.record_delivery import HubSink, PayloadBudget
+from lamppost.service.outpost.standalone_node import StandaloneNode
+from lamppost.service.settings import Settings
+
+_TOKEN = "LAMPPOST_OUTPOST_TOKEN"  # noqa: S105, the name of a variable
+
+
+def outpost_join(
+    hub: Annotated[str, typer.Argument(help="Address of the hub, such as https://lamps.example.", metavar="URL")],
+    name: Annotated[str, typer.Option(help="Name of this outpost at the hub.")],
+    token_file: Annotated[Path | None, typer.Option(help=f"File with its token [the variable {_TOKEN}].", metavar="FILE")] = None,
+    data: Annotated[Path, typer.Option(help="Folder for everything that it keeps.")] = Path(".lamppost-outpost"),
+    host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(help="Port for HTTP.", min=0, max=65535)] = 8422,
+    hub_ca: Annotated[
+        Path | None, typer.Option(help="Certificates (PEM) to trust the hub by, instead of those of this machine.", metavar="FILE")
+    ] = None,
+    spool: Annotated[str, typer.Option(help="Disk space for records while the hub is away.")] = "1GB",
+    grpc_port: GrpcPort = None,
+    public_url: PublicUrl = None,
+    tls_cert: TlsCert = None,
+    tls_key: TlsKey = None,
+    memory: Memory = None,
+    allow_pickle: AllowPickle = False,
+    allow_code: AllowCode = False,
+    unconfined: Unconfined = False,
+    signed_by: SignedBy = None,
+    log_json: LogJson = False,
+) -> None:
+    """Command ``outpost join``."""
+    set_up_logging(log_json)
+    logging.getLogger("httpx").setLevel(logging.WARNING)
+    keep_memory_private()
+    check_name(name, "outpost")
+    parts = urlsplit(hub)
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise SetupError(f"{hub} is no address of a hub; write https:// and a name")
+    secret = read_secret(token_file, "--token-file") if token_file is not None else os.environ.get(_TOKEN, "")
+    if not secret:
+        raise SetupError(f"the token of the outpost is missing; put it into a file and name that with --token-file, or set {_TOKEN}")
+    if grpc_port is not None:
+        check_extra("grpc")
+    tls = tls_files(tls_cert, tls_key)
+    formats = package_formats(allow_pickle, allow_code)
+    data = data.resolve()
+    with listening(host, port, "--port") as listener, only_one(data):
+        shown = f"[{host}]" if ":" in host else host
+        address = f"{'http' if tls is None else 'https'}://{shown}:{listener.getsockname()[1]}"
+        rules = WorkerRules(data / "workers", data, not unconfined)
+        settings = Settings(
+            data,
+            "",
+            name=name,
+            address=address,
+            lane=LaneSettings(formats=formats),
+            memory_bytes=None if memory is None else byte_count(memory, "--memory"),
+            spool_bytes=byte_count(spool, "--spool"),
+            signers=frozenset(read_public(path) for path in signed_by or ()),
+            grpc=None if grpc_port is None else f"{host}:{grpc_port}",
+            public_urls=tuple(public_address(url) for url in public_url or ()),
+            workers=rules,
+            confinement=measured_confinement(rules, formats),
+        )
+        link, budget = HubLink(hub, name, secret, hub_ca), PayloadBudget(data / "payloads-of-day.json")
+        node = StandaloneNode(settings)
+        node.bring_records_to(HubSink(link, node.window_counting, budget))
+        node.source = HubFollower(node, link, budget)
+
+        def show_endpoints() -> None:
+            print_line(f"  the outpost {name} of {hub}")
+            for endpoint, route in sorted(node.deployment.table.by_endpoint.items()):
+                print_line(f"  {paint('●', AMBER)} {endpoint}  {route.setup.summary()}  {address}/predict/{endpoint}")
+
+        logging.getLogger("uvicorn.error").setLevel(logging.CRITICAL + 1)  # it writes a traceback where the start fails
+        try:
+            run_node(
+                node,
+                make_app(node, STANDALONE_API, console=False),
+                listener,
+                address,
+                has_console=False,
+                tls=tls,
+                after_start=show_endpoints,
+            )
+        except SystemExit:
+            raise node.failure or SetupError("the outpost could not be started; the lines above say why") from None

@@ -1,0 +1,1 @@
+"""Commands on outposts, which talk to their hub."""

@@ -1,0 +1,1 @@
+"""API of outposts, at their hub, and of nodes without a database."""

@@ -1,0 +1,142 @@
+"""API schemas of outposts."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import Field as Described
+
+from lamppost.service.api.schemas.base import ApiModel
+
+OutpostState = Literal["serving", "degraded", "down", "barred", "not joined"]
+
+
+class OutpostRequest(ApiModel):
+    """An outpost to be added."""
+
+    name: str = Described(examples=["harbour-substation"])
+    labels: list[str] = Described(default=[], examples=[["region=coast"]])
+    payload_bytes_per_day: int | None = Described(
+        default=None, ge=0, description="most bytes of inputs and answers that it sends in a day; without it, any"
+    )
+
+
+class OutpostLabelsRequest(ApiModel):
+    """Other labels of an outpost."""
+
+    labels: list[str]
+
+
+class OutpostVersionRequest(ApiModel):
+    """What outposts are to serve for an endpoint; null ends it."""
+
+    at: str = Described(description="name of an outpost, or a label", examples=["harbour-substation", "region=coast"])
+    version: str | None = Described(examples=["outage-risk@6"])
+
+
+class OutpostEndpointAnswer(ApiModel):
+    """An endpoint at one outpost. wanted : what it is to serve. served : what it does serve, null for nothing. refused : why it does not
+    serve what it should.
+    """
+
+    endpoint: str
+    at: str | None = Described(description="what the version was set for: its name, or one of its labels")
+    wanted: str | None
+    served: str | None
+    state: str | None
+    refused: str | None
+
+
+class OutpostAnswer(ApiModel):
+    """An outpost. reasons : why it is degraded or down. heard_at : when it last reported, null before it has joined.
+
+    records_waiting : calls whose records have not come. records_at : time of the latest call whose record came.
+    """
+
+    name: str
+    state: OutpostState
+    reasons: list[str]
+    labels: list[str]
+    payload_bytes_per_day: int | None
+    endpoints: list[OutpostEndpointAnswer]
+    heard_at: datetime | None
+    records_at: datetime | None
+    records_waiting: int | None
+    payloads_left_out: int | None = Described(description="calls of this day whose inputs and answers the budget did not allow")
+    clock_ahead_s: float | None
+    disk_free_bytes: int | None
+    software: str | None = Described(description="version of Lamp Post that it runs")
+    address: str | None = Described(description="where it answers, as it says")
+    made_by: str
+    made_at: datetime
+    barred_at: datetime | None
+
+
+class NewOutpostAnswer(ApiModel):
+    """An outpost that was added. secret : of its token, shown this once. command : that starts it."""
+
+    outpost: OutpostAnswer
+    secret: str
+    command: str
+
+
+class OutpostVersionAnswer(ApiModel):
+    """What outposts are to serve for an endpoint now. outposts : those that it is meant for. undo : the command that takes it back."""
+
+    endpoint: str
+    at: str
+    version: str | None
+    before: str | None
+    outposts: list[str]
+    undo: str
+
+
+class ServedAtOutpost(ApiModel):
+    """What an outpost serves for an endpoint."""
+
+    version: str | None
+    state: str
+
+
+class RefusedAtOutpost(ApiModel):
+    """A version that an outpost does not serve, and why."""
+
+    version: str
+    reason: str = Described(max_length=2_000)
+
+
+class OutpostReportRequest(ApiModel):
+    """What an outpost says of itself. known : digest of the state that it has. wait_s : how long it waits for another state."""
+
+    instance: str = Described(max_length=100)
+    known: str = Described(default="", max_length=64)
+    wait_s: float = Described(default=0.0, ge=0, le=60)
+    clock: datetime
+    software: str = Described(max_length=100)
+    address: str = Described(max_length=300)
+    served: dict[str, ServedAtOutpost] = Described(max_length=10_000)
+    refused: dict[str, RefusedAtOutpost] = Described(max_length=10_000)
+    records_waiting: int = Described(ge=0)
+    payloads_left_out: int = Described(ge=0)
+    disk_free_bytes: int = Described(ge=0)
+
+
+class OutpostStateAnswer(ApiModel):
+    """What an outpost is to have: endpoints, packages of versions, tokens by the hash of their secret, and its budget."""
+
+    digest: str
+    state: dict[str, Any]
+
+
+class ChunkAnswer(ApiModel):
+    """A chunk of a package."""
+
+    sha256: str
+    size_bytes: int
+
+
+class StoredRecordsAnswer(ApiModel):
+    """Records that were stored. lost : calls that the database could not hold."""
+
+    lost: int

@@ -1,0 +1,197 @@
+"""Has an outpost serve what its hub says, and keep that on its disk: it goes on while the hub is away, also after a restart.
+
+A version is fetched, opened and proven beside what answers, and takes its place only then. A version that cannot be served leaves what
+answers as it is; the hub is told the reason.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import shutil
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from typing import Any
+from uuid import uuid4
+
+import lamppost
+from lamppost.core.endpoint.setup import EndpointSetup, read_setup
+from lamppost.core.errors import HubAway, LampPostError, Unavailable
+from lamppost.core.names import parse_version
+from lamppost.core.roles import principal_from_dict
+from lamppost.service.deployment.switching import MadeChange
+from lamppost.service.outpost.hub_link import HubLink
+from lamppost.service.outpost.package_fetching import PackageFetching
+from lamppost.service.outpost.record_delivery import PayloadBudget
+from lamppost.service.outpost.standalone_node import StandaloneNode
+from lamppost.store.endpoints import EndpointChange, EndpointRevision
+from lamppost.store.packages import OpenableVersion
+
+log = logging.getLogger("lamppost.outpost")
+
+_WAIT_S = 20.0
+_AGAIN_S = 5.0
+_LONGEST_REST_S = 60.0
+
+
+class HubFollower:
+    """Follows the hub for one node. refused : by endpoint, the version that is not served, and why."""
+
+    def __init__(self, node: StandaloneNode, link: HubLink, budget: PayloadBudget) -> None:
+        self.refused: dict[str, tuple[str, str]] = {}
+        self._node = node
+        self._link = link
+        self._budget = budget
+        self._fetching = PackageFetching(link, node.deployment.package_cache, node.settings.data / "packages")
+        self._known = ""
+        self._instance = self._own_instance()
+        self._task: asyncio.Task[None] | None = None
+        self._away_said = False
+
+    def _own_instance(self) -> str:
+        file = self._node.settings.data / "instance"
+        if not file.exists():
+            file.write_text(uuid4().hex)
+        return file.read_text().strip()
+
+    async def start(self) -> None:
+        """Serve what was served before; else ask the hub. Raise Unavailable where neither is possible, or the hub's refusal."""
+        remembered = await asyncio.to_thread(self._node.memory.read)
+        if remembered is not None:
+            self._node.auth.put_in_force(remembered.principals)
+            revisions = [history[0] for history in remembered.histories.values() if history]
+            await self._node.deployment.reconciler.serve_revisions(revisions)
+            await self._node.deployment.waking.warm_up()
+        try:
+            await self._report(0.0)
+        except HubAway as error:
+            if remembered is None:
+                raise Unavailable(
+                    f"{error.detail}; this outpost has never joined, so it has nothing to serve: start it again when the hub answers"
+                ) from error
+            self._note_away(error)
+        except LampPostError as error:
+            if remembered is None:
+                raise
+            log.error("the hub refuses this outpost, which goes on with what it has: %s", error.detail)
+        self._task = asyncio.create_task(self._follow(), name="hub")
+
+    async def close(self) -> None:
+        """Follow the hub no more."""
+        if self._task is not None:
+            self._task.cancel()
+            await asyncio.gather(self._task, return_exceptions=True)
+
+    async def _follow(self) -> None:
+        rest_s = _AGAIN_S
+        while True:
+            try:
+                await self._report(_WAIT_S)
+                rest_s = _AGAIN_S
+                if not self._known:
+                    await asyncio.sleep(_AGAIN_S)  # something could not be fetched; it is tried again
+                continue
+            except HubAway as error:
+                self._note_away(error)
+            except LampPostError as error:
+                log.error("the hub refuses this outpost, which goes on with what it has: %s", error.detail)
+            except Exception:
+                log.exception("following the hub failed on a fault of our own, trying again")
+            await asyncio.sleep(rest_s)
+            rest_s = min(_LONGEST_REST_S, 2 * rest_s)
+
+    def _note_away(self, error: HubAway) -> None:
+        if not self._away_said:
+            self._away_said = True
+            log.warning("%s; this outpost goes on with what it has, and keeps its records", error.detail)
+
+    async def _report(self, wait_s: float) -> None:
+        digest, state = await self._link.report(self._about(), wait_s)
+        if self._away_said:
+            self._away_said = False
+            log.warning("the hub answers again")
+        if state:
+            applied = await self._apply(state)
+            self._known = digest if applied else ""
+
+    def _about(self) -> dict[str, Any]:
+        """What the hub is told of this outpost."""
+        node = self._node
+        return {
+            "instance": self._instance,
+            "known": self._known,
+            "software": lamppost.__version__,
+            "address": node.settings.public_address,
+            "served": {
+                endpoint: {"version": str(route.in_force.version), "state": route.status.state}
+                for endpoint, route in node.deployment.table.by_endpoint.items()
+            },
+            "refused": {endpoint: {"version": version, "reason": reason[:2_000]} for endpoint, (version, reason) in self.refused.items()},
+            "records_waiting": node.recorder.waiting,
+            "payloads_left_out": self._budget.spent_on(datetime.now(UTC).timestamp()).left_out,
+            "disk_free_bytes": shutil.disk_usage(node.settings.data).free,
+        }
+
+    async def _apply(self, state: dict[str, Any]) -> bool:
+        """Serve what the hub says. Returns whether all of it was tried; what the hub or the disk kept from that is tried again."""
+        node = self._node
+        node.auth.put_in_force({bytes.fromhex(hashed): principal_from_dict(token) for hashed, token in state["tokens"].items()})
+        self._budget.most_bytes = state["payload_bytes_per_day"]
+        versions = {
+            name: OpenableVersion(about["digest"], "not yet", None, tuple((key, signature) for key, signature in about["signatures"]))
+            for name, about in state["versions"].items()
+        }
+        table = node.deployment.table
+        whole = True
+        for endpoint in table.by_endpoint.keys() - state["endpoints"].keys():
+            log.warning("%s is not to be served here any more", endpoint)
+            await node.deployment.take_away(endpoint)
+        self.refused = {endpoint: about for endpoint, about in self.refused.items() if endpoint in state["endpoints"]}
+        for endpoint, wanted in state["endpoints"].items():
+            setup = read_setup(wanted["setup"])
+            route = table.by_endpoint.get(endpoint)
+            if route is not None and route.setup == setup and not route.failure:
+                self.refused.pop(endpoint, None)
+                continue
+            try:
+                await self._fetching.fetch(versions[wanted["version"]].digest)
+                node.memory.know_versions({wanted["version"]: versions[wanted["version"]]})
+                await self._switch(endpoint, setup)
+                self.refused.pop(endpoint, None)
+            except HubAway as error:
+                whole = False
+                self._note_away(error)
+            except (LampPostError, OSError) as error:
+                reason = error.detail if isinstance(error, LampPostError) else f"this outpost's disk: {error.strerror or error}"
+                whole = whole and isinstance(error, LampPostError)
+                if self.refused.get(endpoint) != (wanted["version"], reason):
+                    kept = f"; {route.in_force.version} goes on" if route is not None else ""
+                    log.error("%s cannot serve %s: %s%s", endpoint, wanted["version"], reason, kept)
+                self.refused[endpoint] = (wanted["version"], reason)
+        await self._remember()
+        return whole
+
+    async def _switch(self, endpoint: str, setup: EndpointSetup) -> None:
+        """Open and prove a version, then serve it. Raise what opening it raises; what answers goes on then."""
+        route = self._node.deployment.table.by_endpoint.get(endpoint)
+        before = None if route is None else route.in_force
+        revision = 1 if before is None else before.revision + 1
+
+        async def commit(changes: Sequence[EndpointChange]) -> list[MadeChange]:
+            return [(EndpointRevision(change.endpoint, revision, change.setup, datetime.now(UTC), "hub"), before) for change in changes]
+
+        await self._node.deployment.switching.switch([EndpointChange(endpoint, setup)], commit)
+        self._node.deployment.keep_for_rollback(endpoint, [])
+        log.info("%s serves %s", endpoint, setup.summary())
+
+    async def _remember(self) -> None:
+        """Write down what is served and who may ask, and delete packages that are not needed for it."""
+        node = self._node
+        routes = node.deployment.table.by_endpoint
+        await node.memory.remember({endpoint: [route.in_force] for endpoint, route in routes.items()}, node.auth.principals)
+        digests = set()
+        for route in routes.values():
+            for version in route.setup.versions:
+                digests.add((await node.memory.find_version(parse_version(str(version)))).digest)
+        if not node.recorder.waiting:  # rows that wait in the spool are still to be counted by the package that answered them
+            await self._fetching.forget_others(digests)

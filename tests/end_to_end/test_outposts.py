@@ -1,0 +1,311 @@
+"""Outposts: nodes without a database that serve what their hub says, go on without it, and bring their records home once."""
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from collections import Counter
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import lamppost
+from lamppost.core.payload.outpost_records import CONTENT_TYPE, SentFrame, SentRecords, write_records
+from lamppost.store.call_records import CallRecord, pack_calls
+from tests.support import http
+from tests.support.lamps import moody_lamp, run_folder
+from tests.support.models import Companion, Moody
+from tests.support.service import Service, free_port, take_interrupts, until
+from tests.support.versions import times_lamp
+
+
+class Outpost:
+    """A process of ``lamppost outpost join``; `start` again serves the same data."""
+
+    def __init__(self, hub: Service, name: str, secret: str) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="outpost-", dir=run_folder()))
+        self.folder.chmod(0o755)
+        self.name = name
+        self.hub = hub
+        self.port = free_port()
+        self.address = f"http://127.0.0.1:{self.port}"
+        self.log = self.folder / "log"
+        (self.folder / "token").write_text(secret)
+        self.options: tuple[str, ...] = ()
+        self.process: subprocess.Popen[bytes] | None = None
+
+    def run(self) -> None:
+        words = ["outpost", "join", self.hub.address, "--name", self.name, "--token-file", str(self.folder / "token")]
+        command = [sys.executable, "-m", "lamppost", *words, "--data", str(self.folder / "data"), "--port", str(self.port), *self.options]
+        with self.log.open("ab") as log:
+            self.process = subprocess.Popen(command, stdout=log, stderr=log, preexec_fn=take_interrupts, env={**os.environ})
+
+    def start(self) -> "Outpost":
+        self.run()
+        until(self.ready, what="the outpost")
+        return self
+
+    def ready(self) -> bool:
+        assert self.process is not None
+        if self.process.poll() is not None:
+            raise AssertionError(self.log.read_text())
+        try:
+            return http.get(f"{self.address}/health/ready").status_code == 200
+        except Exception:
+            return False
+
+    def end(self) -> int:
+        if self.process is None or self.process.poll() is not None:
+            return 0
+        self.process.terminate()
+        return self.process.wait(30)
+
+    def kill(self) -> None:
+        assert self.process is not None
+        self.process.kill()
+        self.process.wait()
+
+    def ask(self, x: float, endpoint: str = "times") -> tuple[float, str]:
+        """The answer to x, and the version that gave it."""
+        with lamppost.Client(self.address, self.hub.token, repeats=0) as client:
+            answer = client.predict(endpoint, {"x": x})
+        return round(answer.answers[0]["y"], 6), answer.version
+
+
+class Outposts(unittest.TestCase):
+    hub: Service
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.hub = Service("--allow-pickle").start()
+        cls.addClassCleanup(cls.hub.remove)
+        with cls.hub.client() as client:
+            for factor in (2, 3, 4):
+                client.push(times_lamp(factor))
+            client.set_up("times", {"version": "times@1"})
+
+    def outpost(self, name: str, **more: Any) -> Outpost:
+        with self.hub.client() as client:
+            added = client.fetch("POST", "/api/outposts", {"name": name, **more})
+        outpost = Outpost(self.hub, name, added["secret"])
+        self.addCleanup(shutil.rmtree, outpost.folder, True)
+        self.addCleanup(outpost.end)
+        return outpost
+
+    def point(self, version: str | None, at: str, endpoint: str = "times") -> dict[str, Any]:
+        with self.hub.client() as client:
+            return dict(client.fetch("PUT", f"/api/endpoints/{endpoint}/outposts", {"at": at, "version": version}))
+
+    def about(self, name: str) -> dict[str, Any]:
+        with self.hub.client() as client:
+            return dict(client.fetch("GET", f"/api/outposts/{name}"))
+
+    def recorded(self, **params: Any) -> list[dict[str, Any]]:
+        with self.hub.client() as client:
+            return list(client.fetch("GET", "/api/calls", **{"endpoint": "times", "limit": 1_000, **params}))
+
+    def test_it_serves_what_the_hub_says_and_swaps_without_a_lost_call(self) -> None:
+        outpost = self.outpost("harbour", labels=["region=coast"])
+        self.assertEqual(self.point("times@2", "region=coast")["outposts"], ["harbour"])
+        outpost.start()
+        answered = [outpost.ask(10)]
+        self.assertEqual(answered, [(30, "times@2")])
+        self.assertEqual(self.point("times@3", "harbour")["undo"], "lamppost outpost clear times --at harbour")
+        until(lambda: answered.append(outpost.ask(10)) or answered[-1][1] == "times@3", what="the version of its own")
+        self.assertEqual(set(answered), {(30, "times@2"), (40, "times@3")})
+        until(lambda: self.about("harbour")["endpoints"][0]["served"] == "times@3", what="what the hub knows of it")
+        self.assertEqual(self.about("harbour")["state"], "serving")
+        self.point(None, "harbour")
+        until(lambda: outpost.ask(10) == (30, "times@2"), what="the version of its label again")
+        self.point(None, "region=coast")
+        with lamppost.Client(outpost.address, self.hub.token, repeats=0) as client:
+            until(lambda: client.fetch("GET", "/api/endpoints") == [], what="the end of the endpoint")
+
+    def test_it_goes_on_without_its_hub_also_after_a_restart_and_brings_each_record_once(self) -> None:
+        hub = Service().start()
+        self.addCleanup(hub.remove)
+        with hub.client() as client:
+            client.push(times_lamp(2))
+            client.set_up("times", {"version": "times@1"})
+            secret = client.fetch("POST", "/api/outposts", {"name": "pier"})["secret"]
+            client.fetch("PUT", "/api/endpoints/times/outposts", {"at": "pier", "version": "times@1"})
+        outpost = Outpost(hub, "pier", secret)
+        self.addCleanup(outpost.end)
+        outpost.start()
+        asked = 0
+        for _ in range(20):
+            outpost.ask(asked)
+            asked += 1
+        hub.kill()
+        for end in (outpost.end, outpost.kill):
+            for _ in range(20):
+                self.assertEqual(outpost.ask(asked), (2.0 * asked, "times@1"))
+                asked += 1
+            if end == outpost.kill:  # what is killed loses the last tenth of a second
+                until(lambda: self.waiting(outpost) >= 0 and not self.in_memory(outpost), what="the spool")
+            end()
+            outpost.start()
+        self.assertIn("this outpost goes on with what it has", outpost.log.read_text())
+        hub.start()
+
+        def values() -> Counter[float]:
+            with hub.client() as client:
+                calls = client.fetch("GET", "/api/calls", endpoint="times", limit=1_000)
+            return Counter(call["input"]["x"] for call in calls)
+
+        until(lambda: sum(values().values()) >= asked, 120, "all records")
+        self.assertEqual(values(), Counter(range(asked)))
+
+    def waiting(self, outpost: Outpost) -> int:
+        with lamppost.Client(outpost.address, outpost.hub.token) as client:
+            return int(client.fetch("GET", "/api/node")["records_waiting"])
+
+    def in_memory(self, outpost: Outpost) -> bool:
+        def spooled() -> int:
+            return sum(path.stat().st_size for path in (outpost.folder / "data" / "spool").glob("*.spool"))
+
+        before = spooled()
+        time.sleep(0.3)
+        return before != spooled()
+
+    def test_inputs_and_answers_fit_the_budget_and_counts_are_whole(self) -> None:
+        outpost = self.outpost("mill", payload_bytes_per_day=3_000)
+        self.point("times@1", "mill")
+        outpost.start()
+        before = len(self.recorded())
+        with lamppost.Client(outpost.address, self.hub.token) as client:
+            ids = {client.predict("times", {"x": float(at % 40)}).request_id for at in range(200)}
+
+        def mine() -> list[dict[str, Any]]:
+            return [call for call in self.recorded() if call["request_id"] in ids]
+
+        until(lambda: len(mine()) == 200, what=f"the records, beside {before} others")
+        kept = [call for call in mine() if call["input"] is not None]
+        sent = sum(len(str(call["input"])) + len(str(call["answer"])) for call in kept)
+        self.assertTrue(0 < sent < 6_000, f"{len(kept)} calls with {sent} characters")
+        until(lambda: self.about("mill")["payloads_left_out"] == 200 - len(kept), 60, "the hub knows what was left out")
+        with self.hub.client() as client:
+            windows = client.fetch("GET", "/api/endpoints/times/drift", version="times@1")
+        self.assertIn("200", str(windows) + str(sum(window.get("rows", 0) for window in windows.get("windows", []))))
+
+    def test_a_version_that_fails_its_proof_is_refused_there_and_what_answers_goes_on(self) -> None:
+        outpost = self.outpost("weir")
+        outpost.options = ("--allow-pickle",)
+        with self.hub.client() as client:
+            client.point("doubler", client.push(moody_lamp("moody", Moody()))["version"])
+            bad = client.push(moody_lamp("companion", Companion()))["version"]
+        self.point("moody@1", "weir", "doubler")
+        outpost.start()
+        self.point(bad, "weir", "doubler")
+        until(lambda: self.about("weir")["endpoints"][0]["refused"], what="the refusal")
+        about = self.about("weir")
+        self.assertEqual((about["state"], about["endpoints"][0]["served"], about["endpoints"][0]["wanted"]), ("degraded", "moody@1", bad))
+        self.assertIn("does not reproduce its training", about["endpoints"][0]["refused"])
+        with lamppost.Client(outpost.address, self.hub.token) as client:
+            self.assertEqual(client.predict("doubler", {"x": 2.0}).version, "moody@1")
+        with self.hub.client() as client:
+            until(lambda: "outpost weir" in str(client.fetch("GET", "/api/alerts", endpoint="doubler")), what="the alert")
+        self.point("moody@1", "weir", "doubler")
+        until(lambda: self.about("weir")["state"] == "serving", what="the end of its trouble")
+        with self.hub.client() as client:
+
+            def alerts() -> list[dict[str, Any]]:
+                return [one for one in client.fetch("GET", "/api/alerts", endpoint="doubler") if one["rule"] == "outpost weir"]
+
+            until(lambda: [one["state"] for one in alerts()] == ["resolved"], what="the end of the alert")
+            time.sleep(11)  # the leader evaluates every five seconds
+            self.assertEqual(len(alerts()), 1, "an alert that has ended is not told again")
+
+    def test_a_second_outpost_of_a_name_and_one_that_is_barred(self) -> None:
+        outpost = self.outpost("lock")
+        self.point("times@1", "lock")
+        outpost.start()
+        second = Outpost(self.hub, "lock", (outpost.folder / "token").read_text())
+        self.addCleanup(shutil.rmtree, second.folder, True)
+        second.run()
+        assert second.process is not None
+        self.assertEqual(second.process.wait(60), 1)
+        self.assertIn("another outpost reports as lock", second.log.read_text())
+        stranger = Outpost(self.hub, "lock", self.hub.token)
+        stranger.run()
+        assert stranger.process is not None
+        self.assertEqual(stranger.process.wait(60), 4)
+        self.assertIn("may not outpost", stranger.log.read_text())
+        with self.hub.client() as client:
+            client.fetch("POST", "/api/outposts/lock/bar")
+        until(lambda: "the hub refuses this outpost" in outpost.log.read_text(), 60, "the bar")
+        self.assertEqual(self.about("lock")["state"], "barred")
+        self.assertEqual(outpost.ask(3), (6, "times@1"), "what is on its disk goes on")
+
+    def test_a_hub_that_is_away_at_the_first_start(self) -> None:
+        nowhere = Service()
+        self.addCleanup(shutil.rmtree, nowhere.folder, True)
+        outpost = Outpost(nowhere, "early", "a-secret")
+        self.addCleanup(shutil.rmtree, outpost.folder, True)
+        outpost.run()
+        assert outpost.process is not None
+        self.assertEqual(outpost.process.wait(60), 1)
+        self.assertIn("this outpost has never joined", " ".join(outpost.log.read_text().split()))
+        self.assertNotIn("Traceback", outpost.log.read_text())
+
+    # -- the hub's side ------------------------------------------------------------------------------------------------------
+
+    def bring(self, name: str, token: str, segment: str, frames: list[tuple[int, list[CallRecord]]], clock: datetime | None = None) -> Any:
+        records = SentRecords(segment, [SentFrame(number, "calls", pack_calls(calls)) for number, calls in frames], [], {})
+        headers = {"authorization": f"Bearer {token}", "content-type": CONTENT_TYPE, "clock": (clock or datetime.now(UTC)).isoformat()}
+        return http.post(f"{self.hub.address}/api/outposts/{name}/records", content=write_records(records), headers=headers)
+
+    def call(self, number: int, at: datetime, endpoint: str = "times") -> CallRecord:
+        request_id = f"01a20000-0000-7000-8000-{number:012d}"
+        rows = b'{"x": 1.0}', b'{"answer": {"y": 2.0}}'
+        return CallRecord(at.timestamp(), request_id, endpoint, "times@1", "admin", 200, 1, 1, 900, {}, *rows)
+
+    def test_the_hub_stores_frames_once_corrects_clocks_and_refuses_what_is_not_theirs(self) -> None:
+        with self.hub.client() as client:
+            secrets = {name: client.fetch("POST", "/api/outposts", {"name": name})["secret"] for name in ("first", "second")}
+        now, segment = datetime.now(UTC), "a" * 32
+        first, second = [self.call(1, now)], [self.call(2, now)]
+        for _ in range(2):
+            self.assertEqual(self.bring("first", secrets["first"], segment, [(1, first)]).json(), {"lost": 0})
+        both = self.bring("first", secrets["first"], segment, [(1, first), (2, second)])
+        self.assertEqual((both.status_code, both.json()["through"]), (409, 1))
+        self.assertEqual(self.bring("first", secrets["first"], segment, [(2, second)]).json(), {"lost": 0})
+        self.assertEqual(self.bring("second", secrets["second"], segment, [(1, [self.call(3, now)])]).json(), {"lost": 0})
+        self.assertEqual(self.bring("second", secrets["first"], segment, [(2, [self.call(9, now)])]).status_code, 403)
+        ahead = now + timedelta(days=365)
+        self.assertEqual(self.bring("first", secrets["first"], "b" * 32, [(1, [self.call(4, ahead)])], ahead).json(), {"lost": 0})
+        ids = Counter(call["request_id"][-1] for call in self.recorded() if call["request_id"].startswith("01a20000-"))
+        self.assertEqual(ids, Counter("1234"))
+        times = [datetime.fromisoformat(call["at"]) for call in self.recorded() if call["request_id"].startswith("01a20000-")]
+        self.assertLess(max(times) - now, timedelta(minutes=1))
+        foreign = self.bring("first", secrets["first"], "c" * 32, [(1, [self.call(5, now, "elsewhere")])])
+        self.assertEqual(foreign.status_code, 400)
+        for body in (b"", b"\x00\x00\x00\x05{}", write_records(SentRecords("../x", [SentFrame(1, "calls", b"")], [], {})), os.urandom(400)):
+            headers = {"authorization": f"Bearer {secrets['first']}", "content-type": CONTENT_TYPE, "clock": now.isoformat()}
+            answer = http.post(f"{self.hub.address}/api/outposts/first/records", content=body, headers=headers)
+            self.assertEqual((answer.status_code, answer.json()["type"]), (400, "urn:lamppost:bad-body"), body)
+
+    def test_commands(self) -> None:
+        added = self.hub.run("outpost", "new", "gate", "--label", "region=hill", "--bytes-per-day", "1000")
+        self.assertIn("lamppost outpost join", added.stdout)
+        pointed = self.hub.run("point", "times", "times@2", "--at", "region=hill")
+        self.assertIn("times serves times@2 at region=hill: gate", pointed.stdout)
+        self.assertIn("not joined", self.hub.run("outpost", "list").stdout)
+        self.assertIn("region=hill", self.hub.run("outpost", "show", "gate").stdout)
+        self.assertIn("region=sea", self.hub.run("outpost", "label", "gate", "--label", "region=sea").stdout)
+        self.assertIn("no outpost yet", self.hub.run("outpost", "clear", "times", "--at", "region=hill").stdout)
+        self.assertIn("barred", self.hub.run("outpost", "bar", "gate").stdout)
+        for words, said in (
+            (("outpost", "new", "gate"), "choose another name"),
+            (("outpost", "show", "gatte"), "did you mean gate?"),
+            (("point", "times", "times@9", "--at", "gate"), "there is no times@9"),
+            (("point", "nothing", "times@1", "--at", "gate"), "there is no endpoint"),
+            (("outpost", "label", "gate", "--label", "Region"), "is no label"),
+        ):
+            with self.subTest(said):
+                done = self.hub.run(*words)
+                self.assertEqual(done.returncode, 1)
+                self.assertIn(said, done.stderr)
