@@ -88,6 +88,8 @@ function summary(all: Outpost[]): string {
   return `${count(known.length)} ${known.length > 1 ? "serve" : "serves"} what is set.`;
 }
 
+const difference = (seconds: number) => (Math.abs(seconds) < 0.05 ? "0.0" : `${seconds > 0 ? "+" : ""}${seconds.toFixed(1)}`);
+
 const isBehind = (served: Served) => served.served !== served.wanted;
 
 const COLUMNS: Column<Outpost>[] = [
@@ -109,7 +111,8 @@ const COLUMNS: Column<Outpost>[] = [
     value: (one) => one.endpoints.map((served) => served.served ?? "nothing").join(", "),
     cell: (one) => (
       <span className="flex flex-wrap gap-2">
-        {one.endpoints.map((served) => (
+        {one.state === "not joined" && <span className="text-faint">nothing yet</span>}
+        {(one.state === "not joined" ? [] : one.endpoints).map((served) => (
           <span key={served.endpoint} className={isBehind(served) ? "text-brick" : ""}>
             {isBehind(served) ? (
               <span className="font-mono">{`${served.served ?? "nothing"}, not ${served.wanted ?? "nothing"}`}</span>
@@ -132,7 +135,7 @@ const COLUMNS: Column<Outpost>[] = [
     id: "clock s",
     numeric: true,
     value: (one) => one.clock_ahead_s,
-    cell: (one) => (one.clock_ahead_s === null ? "–" : `${one.clock_ahead_s > 0 ? "+" : ""}${one.clock_ahead_s.toFixed(1)}`),
+    cell: (one) => (one.clock_ahead_s === null ? "–" : difference(one.clock_ahead_s)),
   },
   {
     id: "disk free",

@@ -153,6 +153,7 @@ class HttpServer(uvicorn.Server):
 
     async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
         """Let the fronts end first, and then the connections of the node itself."""
+        self._node.outpost_hub.end_waits()
         if self._node.fronts.count:
             await self._node.fronts.finish()
         await super().shutdown(sockets)

@@ -53,6 +53,12 @@ class OutpostHub:
         self._auth = auth
         self._table = table
         self._changed = asyncio.Event()
+        self._ending = False
+
+    def end_waits(self) -> None:
+        """Answer outposts that wait at once, from now on: this node is about to end."""
+        self._ending = True
+        self._changed.set()
 
     def note_change(self) -> None:
         """Have outposts that wait for a change look again."""
@@ -126,7 +132,7 @@ class OutpostHub:
             changed = self._changed
             state = await self.state_of(name)
             left_s = until - loop.time()
-            if state.digest != known or left_s <= 0:
+            if state.digest != known or left_s <= 0 or self._ending:
                 return state
             try:
                 await asyncio.wait_for(changed.wait(), left_s)
