@@ -49,6 +49,7 @@ COMMANDS = {
     "outpost bar": CommandEntry("outposts.manage", "End the token of an outpost that is lost or given up."),
     "pack": CommandEntry("lamp_files.packing", "Make a lamp file and prove it."),
     "inspect": CommandEntry("lamp_files.packages", "Show what is in a lamp file."),
+    "export": CommandEntry("lamp_files.export", "Write a package as SQL, ONNX, Python or C, held against its own answers."),
     "diff": CommandEntry(
         "lamp_files.packages", "Show what changed between two lamp files or versions; exit code 1 if it would break callers."
     ),

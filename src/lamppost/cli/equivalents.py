@@ -28,6 +28,7 @@ EQUIVALENTS = {
     "outpost bar": Equivalent(_FETCH, "POST /api/outposts/{name}/bar"),
     "pack": Equivalent("pack"),
     "inspect": Equivalent(),
+    "export": Equivalent(),
     "diff": Equivalent("Client.compare", "GET /api/compare"),
     "sign": Equivalent(),
     "prove": Equivalent(),

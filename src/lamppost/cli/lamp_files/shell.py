@@ -46,7 +46,7 @@ def shell(
 ) -> None:
     """Command ``shell``."""
     with tempfile.TemporaryDirectory(prefix="lamppost-shell-") as folder:
-        lamp = read_lamp(_package_file(package, Path(folder), address))
+        lamp = read_lamp(package_file(package, Path(folder), address))
         require_trusted_package(lamp, package, allow_code)
         pins = differing_pins(lamp.manifest, graphs=False)
         starts_anew = bool(pins) and not same_libraries and _LAID_OVER not in os.environ
@@ -65,7 +65,7 @@ def _open_shell(lamp: Lamp, package: str, folder: Path, pins: dict[str, str], ru
     code.interact(banner=_banner(lamp, package, names, pins), local=names, exitmsg="")
 
 
-def _package_file(package: str, folder: Path, address: str | None) -> Path:
+def package_file(package: str, folder: Path, address: str | None) -> Path:
     """A lamp file on disk: the one that is named, or that of a stored version."""
     if "@" not in package or Path(package).exists():
         return Path(package)

@@ -1,0 +1,76 @@
+"""Command ``export``: writes a package in another form, after that was held against the package's own answers."""
+
+from __future__ import annotations
+
+import contextlib
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from lamppost.cli.lamp_files.shell import package_file
+from lamppost.cli.out import AMBER, DIM, paint, print_json, print_line
+from lamppost.cli.parameters import Address, AllowCode, AsJson
+from lamppost.core.errors import BadRequest
+from lamppost.core.extras import check_extra
+from lamppost.core.names import closest_name
+from lamppost.core.quantities import format_bytes
+from lamppost.package.read import read_lamp
+from lamppost.packing.export.exporting import FORMS, SqlOptions, export_package
+
+_ENDINGS = {"sql": "sql", "onnx": "onnx", "python": "py", "c": "c"}
+
+
+def export(
+    package: Annotated[str, typer.Argument(help="A lamp file, or a stored version.", metavar="FILE|MODEL@N")],
+    form: Annotated[str, typer.Option("--as", help="sql, onnx, python or c.", metavar="FORM")],
+    to: Annotated[Path | None, typer.Option(help="Where the file goes [the model's name with the form's ending].", metavar="FILE")] = None,
+    table: Annotated[
+        str | None, typer.Option(help="For SQL: the table of the rows, as SQL writes it, or a query in brackets.", metavar="TABLE")
+    ] = None,
+    keep: Annotated[list[str] | None, typer.Option(help="For SQL: a column that goes along (may be repeated).", metavar="COLUMN")] = None,
+    view: Annotated[str | None, typer.Option(help="For SQL: make a view of this name.", metavar="NAME")] = None,
+    allow_code: AllowCode = False,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``export``."""
+    chosen = next((one for one in FORMS if one == form), None)
+    if chosen is None:
+        like = closest_name(form, FORMS)
+        raise BadRequest(f"there is no form {form!r}" + (f"; did you mean {like}?" if like else f"; there are {', '.join(FORMS)}"))
+    if chosen == "sql" and table is None:
+        raise BadRequest("SQL needs the table of the rows; name it with --table")
+    if chosen != "sql" and (table is not None or keep or view is not None):
+        raise BadRequest(f"--table, --keep and --view go with --as sql, and not with --as {chosen}")
+    formats = frozenset({"skops"} | ({"pickle", "python", "torch"} if allow_code else set()))
+    with tempfile.TemporaryDirectory(prefix="lamppost-export-") as folder:
+        lamp = read_lamp(package_file(package, Path(folder), address))
+        target = to or Path(f"{lamp.manifest.name}.{_ENDINGS[chosen]}")
+        options = None if table is None else SqlOptions(table, _private_database, tuple(keep or ()), view)
+        made = export_package(lamp, chosen, target, formats, options)
+    if as_json:
+        print_json({"path": str(target), "form": made.form, "size_bytes": made.size_bytes, "rows_checked": made.checked.rows,
+                    "largest_difference": made.checked.largest})  # fmt: skip
+        return
+    print_line(f"{paint('●', AMBER)} {target}  {format_bytes(made.size_bytes)}")
+    print_line(f"  {made.checked.rows:,} rows get the package's own answers from it; numbers differ by {made.checked.largest:.1g} at most")
+    if made.form == "sql":
+        print_line(paint("  rows that the service would refuse (out of range, of an unknown choice) are not refused here", DIM))
+
+
+@contextlib.contextmanager
+def _private_database() -> Iterator[str]:
+    """A PostgreSQL that is there as long as the block."""
+    check_extra("service")
+    from lamppost.store.postgres import PrivateServer
+
+    with tempfile.TemporaryDirectory(prefix="lamppost-sql-") as folder:
+        Path(folder).chmod(0o711)  # the server is another user where this one is root
+        server = PrivateServer(Path(folder) / "data", durable=False)
+        try:
+            yield server.start()
+        finally:
+            server.stop()
