@@ -10,6 +10,7 @@ from typing import Annotated
 
 import typer
 
+import lamppost
 from lamppost.cli.lamp_files.shell import package_file
 from lamppost.cli.out import AMBER, DIM, paint, print_json, print_line
 from lamppost.cli.parameters import Address, AllowCode, AsJson
@@ -50,13 +51,14 @@ def export(
         lamp = read_lamp(package_file(package, Path(folder), address))
         target = to or Path(f"{lamp.manifest.name}.{_ENDINGS[chosen]}")
         options = None if table is None else SqlOptions(table, _private_database, tuple(keep or ()), view)
-        made = export_package(lamp, chosen, target, formats, options)
+        made = export_package(lamp, chosen, target, formats, options, f"Lamp Post {lamppost.__version__}")
     if as_json:
         print_json({"path": str(target), "form": made.form, "size_bytes": made.size_bytes, "rows_checked": made.checked.rows,
                     "largest_difference": made.checked.largest})  # fmt: skip
         return
     print_line(f"{paint('●', AMBER)} {target}  {format_bytes(made.size_bytes)}")
-    print_line(f"  {made.checked.rows:,} rows get the package's own answers from it; numbers differ by {made.checked.largest:.1g} at most")
+    numbers = f"numbers differ by {made.checked.largest:.1g} at most" if made.checked.largest else "every number is the same"
+    print_line(f"  {made.checked.rows:,} rows get the package's own answers from it; {numbers}")
     if made.form == "sql":
         print_line(paint("  rows that the service would refuse (out of range, of an unknown choice) are not refused here", DIM))
 

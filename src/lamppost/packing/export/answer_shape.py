@@ -18,7 +18,8 @@ _KINDS = frozenset({"number", "integer", "choice", "yes/no"})
 class ExportedModel:
     """A package as a program. fields : of a row, in schema order. label : the field of the label, None for a regressor.
 
-    scores : the field of scores by label, None where there are none. values : the fields of numbers.
+    scores : the field of scores by label, None where there are none. values : the fields of numbers. written_by : what stands in the
+    form as its writer.
     """
 
     manifest: Manifest
@@ -27,6 +28,7 @@ class ExportedModel:
     label: Field | None
     scores: Field | None
     values: tuple[Field, ...]
+    written_by: str = "Lamp Post"
 
     @property
     def by_name(self) -> dict[str, Field]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from itertools import chain
 
-import lamppost
 from lamppost.core.names import plain_name
 from lamppost.packing.export.answer_shape import ExportedModel, number_outputs
 from lamppost.packing.export.c_like import ExpressionWriter, Language
@@ -171,7 +170,7 @@ def _introduction(model: ExportedModel, name: str) -> str:
     answers = [f"   answers[{at}]  {column}" for at, column in enumerate(given)]
     returned = f"It returns the place of the label in {name}_labels." if model.label is not None else "It returns 0."
     text = [
-        f"/* {model.manifest.name}, written by Lamp Post {lamppost.__version__}. C99; link with -lm.",
+        f"/* {model.manifest.name}, written by {model.written_by}. C99; link with -lm.",
         f"   {name}_predict(n, c, answers) answers one row. {returned} A missing number is NAN.",
         *(line.replace("*/", "* /") for line in (*numbers, *codes, *answers)),
         "   Compile without -ffast-math. Values are not checked here. */",

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Literal
 
 import onnx
 import orjson
 
-import lamppost
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import plain_name
 from lamppost.package.read import Lamp
@@ -48,16 +47,18 @@ class SqlOptions:
     view: str | None = None
 
 
-def export_package(lamp: Lamp, form: Form, to: Path, formats: frozenset[str], options: SqlOptions | None = None) -> ExportedForm:
+def export_package(
+    lamp: Lamp, form: Form, to: Path, formats: frozenset[str], options: SqlOptions | None = None, written_by: str = "Lamp Post"
+) -> ExportedForm:
     """Write a package in a form to a file. Nothing is written where the form gives other answers, or cannot be made.
 
-    formats : artifact formats that may be opened. options : for SQL. Raise NoSuchForm, DiffersFromPackage, or SetupError where what is
-    needed to check the form is missing.
+    formats : artifact formats that may be opened. options : for SQL. written_by : what stands in the file as its writer. Raise
+    NoSuchForm, DiffersFromPackage, or SetupError where what is needed to check the form is missing.
     """
     with tempfile.TemporaryDirectory(prefix="lamppost-export-") as name:
         folder = Path(name)
         unpacked = lamp.unpack(folder)
-        model = read_model(lamp.manifest, unpacked, with_program=form != "onnx")
+        model = replace(read_model(lamp.manifest, unpacked, with_program=form != "onnx"), written_by=written_by)
         content, answer = _write(model, form, unpacked, folder, options)
         rows = rows_to_check(lamp)
         checked = hold_against(rows, own_answers(lamp, unpacked, rows, formats), answer, lamp.proof.tolerance, form)
@@ -106,7 +107,7 @@ def _with_metadata(model: ExportedModel, unpacked: Path) -> bytes:
         "labels": list(model.label.choices) if model.label is not None else [],
         "answers": model.answer_columns,
         "schema": model.manifest.inputs.to_json_schema(),
-        "written_by": f"Lamp Post {lamppost.__version__}",
+        "written_by": model.written_by,
     }
     onnx.helper.set_model_props(graph, {"lamppost": orjson.dumps(about).decode()})
     graph.doc_string = f"{model.manifest.name}; how rows become tensors stands in the metadata, as JSON under lamppost"

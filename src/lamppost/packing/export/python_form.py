@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from itertools import chain
 
-import lamppost
 from lamppost.packing.export.answer_shape import ExportedModel, number_outputs
 from lamppost.packing.export.c_like import ExpressionWriter, Language
 from lamppost.packing.export.expressions import Trees, statements
@@ -196,7 +195,7 @@ def write_python(model: ExportedModel) -> str:
         }
         for field in model.fields
     }
-    head = f'"""{manifest.name}, written by Lamp Post {lamppost.__version__}. ``predict`` answers a row as the service does."""'
+    head = f'"""{manifest.name}, written by {model.written_by}. ``predict`` answers a row as the service does."""'
     lines = [head, "", "import math", "import struct", "", f"NAME = {manifest.name!r}", f"FIELDS = {fields!r}"]
     lines += [
         *tables,

@@ -9,7 +9,6 @@ from __future__ import annotations
 import math
 from itertools import chain
 
-import lamppost
 from lamppost.core.schema.fields import Field
 from lamppost.packing.export.answer_shape import ExportedModel, number_outputs
 from lamppost.packing.export.expressions import Expression, Trees, statements
@@ -166,7 +165,7 @@ def write_sql(model: ExportedModel, table: str, keep: tuple[str, ...] = ()) -> s
         source = f"(SELECT *, {', '.join(columns[level])} FROM {source} OFFSET 0) AS lp_step{level}"
     kept = [quote(name) for name in keep]
     answers = [f"{text} AS {quote(name)}" for text, name in zip(_answers(model, writer), model.answer_columns, strict=True)]
-    head = f"-- {model.manifest.name}, written by Lamp Post {lamppost.__version__}".replace("\n", " ")
+    head = f"-- {model.manifest.name}, written by {model.written_by}".replace("\n", " ")
     return f"{head}\nSELECT {', '.join([*kept, *answers])} FROM {source}"
 
 
