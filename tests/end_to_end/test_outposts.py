@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import lamppost
-from lamppost.core.payload.outpost_records import CONTENT_TYPE, SentFrame, SentRecords, write_records
+from lamppost.core.payload.outpost_records import CONTENT_TYPE, SentFrame, SentRecords, SentWindow, write_records
 from lamppost.store.call_records import CallRecord, pack_calls
 from tests.support import http
 from tests.support.lamps import moody_lamp, run_folder
@@ -283,7 +283,16 @@ class Outposts(unittest.TestCase):
         self.assertLess(max(times) - now, timedelta(minutes=1))
         foreign = self.bring("first", secrets["first"], "c" * 32, [(1, [self.call(5, now, "elsewhere")])])
         self.assertEqual(foreign.status_code, 400)
-        for body in (b"", b"\x00\x00\x00\x05{}", write_records(SentRecords("../x", [SentFrame(1, "calls", b"")], [], {})), os.urandom(400)):
+        late = self.bring("first", secrets["first"], "d" * 32, [(1, [self.call(6, now + timedelta(days=400))])])
+        self.assertEqual((late.status_code, "a day ahead" in late.json()["detail"]), (400, True))
+        far = SentRecords("e" * 32, [SentFrame(1, "calls", pack_calls([]))], [SentWindow("times", "times@1", 1e300, 1, 0, b"x")], {})
+        for body in (
+            write_records(far),
+            b"",
+            b"\x00\x00\x00\x05{}",
+            write_records(SentRecords("../x", [SentFrame(1, "calls", b"")], [], {})),
+            os.urandom(400),
+        ):
             headers = {"authorization": f"Bearer {secrets['first']}", "content-type": CONTENT_TYPE, "clock": now.isoformat()}
             answer = http.post(f"{self.hub.address}/api/outposts/first/records", content=body, headers=headers)
             self.assertEqual((answer.status_code, answer.json()["type"]), (400, "urn:lamppost:bad-body"), body)

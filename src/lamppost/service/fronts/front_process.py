@@ -106,6 +106,7 @@ class Front(Asking):
             self._auth.put_in_force({bytes.fromhex(hashed): principal_from_dict(token) for hashed, token in values[0].items()})
         elif name == "settings":
             self._starting = asyncio.create_task(self._start(values[0]), name="start")
+            self._starting.add_done_callback(_end_where_failed)
         elif name == "finish":
             self._over.set()
 
@@ -180,6 +181,13 @@ class Front(Asking):
         await self._records.spans.close()
         self._link.close()
         await asyncio.sleep(0.05)
+
+
+def _end_where_failed(starting: asyncio.Task[None]) -> None:
+    """End the process where it cannot start; the node starts another one, and gives up after a few."""
+    if not starting.cancelled() and (error := starting.exception()) is not None:
+        logging.getLogger("lamppost.fronts").error("this front cannot start: %s", error)
+        os._exit(1)
 
 
 def _take_no_records(_: object) -> None:

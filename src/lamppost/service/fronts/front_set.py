@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from lamppost.core.engine.backoff import Backoff
-from lamppost.core.errors import LampPostError
+from lamppost.core.errors import LampPostError, SetupError
 from lamppost.core.payload.validation_plan import Row
 from lamppost.core.roles import principal_to_dict
 from lamppost.runtime.lane_options import LaneAnswer, RequestOptions
@@ -36,6 +36,8 @@ log = logging.getLogger("lamppost.fronts")
 MODULE = "lamppost.service.fronts.front_process"
 _ROUTES_AT_ONCE = 100
 _FINISH_S = 10.0
+_MOST_TRIES = 4
+"""Starts of a front that may fail before the node gives up its own start."""
 TakeConnection = Callable[[socket.socket, bytes, Callable[[asyncio.Transport], None]], None]
 """Takes a connection over: its socket, the bytes that were read from it, and what gives it back to the front it came from."""
 
@@ -229,9 +231,8 @@ class FrontSet:
             self.note_route(endpoint)
         self._keeping = [asyncio.create_task(self._keep(number), name=f"front {number}") for number in range(self.count)]
         while not all(number in self._fronts and self._fronts[number].listening.is_set() for number in range(self.count)):
-            for task in self._keeping:
-                if task.done():
-                    task.result()
+            if self.restarts > _MOST_TRIES * self.count:
+                raise SetupError(f"front processes cannot listen on {listen_at[0]}:{listen_at[1]}; the lines above say why")
             await asyncio.sleep(0.01)
 
     def admit(self, take_connection: TakeConnection) -> None:
@@ -304,7 +305,14 @@ class FrontSet:
         loop = asyncio.get_running_loop()
         while not self._ending.is_set():
             front = _Front(self, number)
-            await front.start()
+            try:
+                await front.start()
+            except OSError as error:
+                self.restarts += 1
+                log.error("front %d cannot be started, trying again: %s", number, error)
+                backoff = backoff.failed(loop.time())
+                await asyncio.sleep(backoff.wait(loop.time()))
+                continue
             self._tell_tokens_to(front)
             self._fronts[number] = front
             endpoints = list(self.table.by_endpoint)

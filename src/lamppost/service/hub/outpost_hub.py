@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -33,6 +34,8 @@ RULE = "outpost "
 _SEGMENT = re.compile("[0-9a-f]{32}")
 _REPLACED_AFTER = timedelta(minutes=2)
 """Another process may report under the name of an outpost that has not been heard of for so long."""
+MAX_WINDOW_ROWS = 10**9
+_AHEAD_S, _OLDEST_S = 86_400.0, 3 * 366 * 86_400.0
 _WRONG_CLOCK_S = 60.0
 """Clocks that differ by more are wrong, and the times of records are corrected."""
 
@@ -150,8 +153,10 @@ class OutpostHub:
         shift_s = -ahead_s if abs(ahead_s) > _WRONG_CLOCK_S else 0.0
         counted = await asyncio.to_thread(_counted, outpost.name, frames, records, shift_s)
         calls = [call for frame in counted.frames for call in frame.calls]
-        if foreign := {call.endpoint for call in calls} - self._table.by_endpoint.keys():
+        named = {call.endpoint for call in calls} | {delta.endpoint for delta in counted.deltas}
+        if foreign := named - self._table.by_endpoint.keys():
             raise BadBody(f"the records name the endpoint {min(foreign)!r}, which this service does not have")
+        _check_times([*(call.at for call in calls), *(delta.at.timestamp() for delta in counted.deltas)])
         for day in days_of_calls(calls):
             await make_partition(self._pool, day)
         lost = await store_frames(self._pool, counted)
@@ -186,6 +191,13 @@ class OutpostHub:
         return readings
 
 
+def _check_times(times: Sequence[float]) -> None:
+    """Raise BadBody for times that would make partitions of days that nobody looks at."""
+    now = datetime.now(UTC).timestamp()
+    if times and (max(times) > now + _AHEAD_S or min(times) < now - _OLDEST_S):
+        raise BadBody("the records are of more than a day ahead, or of more than three years ago")
+
+
 def _frames_of(name: str, records: SentRecords) -> list[SpoolFrame]:
     if not _SEGMENT.fullmatch(records.segment) or not records.frames:
         raise BadBody("the records name no segment, or hold no frame")
@@ -210,15 +222,20 @@ def _counted(name: str, frames: list[SpoolFrame], records: SentRecords, shift_s:
             shifted = [call._replace(at=call.at + shift_s) for call in frame.calls]
             frame.__dict__["calls"] = shifted  # in place of what was read of the payload
             frame.__dict__.pop("counts", None)
-    deltas = [
-        WindowDelta(
-            window.endpoint,
-            window.version,
-            datetime.fromtimestamp(window.at + round(shift_s / 10) * 10, UTC),
-            window.rows,
-            window.odd,
-            window.data,
-        )
-        for window in records.windows
-    ]
+    try:
+        deltas = [
+            WindowDelta(
+                window.endpoint,
+                window.version,
+                datetime.fromtimestamp(window.at + round(shift_s / 10) * 10, UTC),
+                window.rows,
+                window.odd,
+                window.data,
+            )
+            for window in records.windows
+        ]
+    except (ValueError, OverflowError, OSError) as error:
+        raise BadBody(f"a window is at no time that there is: {error}") from error
+    if any(not 0 <= delta.odd <= delta.rows <= MAX_WINDOW_ROWS for delta in deltas):
+        raise BadBody("a window counts more rows than there can be")
     return CountedFrames(frames, deltas, records.odd, f"outpost {name}")

@@ -163,7 +163,7 @@ class HubFollower:
                 self._note_away(error)
             except (LampPostError, OSError) as error:
                 reason = error.detail if isinstance(error, LampPostError) else f"this outpost's disk: {error.strerror or error}"
-                whole = whole and isinstance(error, LampPostError)
+                whole = whole and isinstance(error, LampPostError) and not isinstance(error, Unavailable)
                 if self.refused.get(endpoint) != (wanted["version"], reason):
                     kept = f"; {route.in_force.version} goes on" if route is not None else ""
                     log.error("%s cannot serve %s: %s%s", endpoint, wanted["version"], reason, kept)
