@@ -43,6 +43,7 @@ EQUIVALENTS = {
     "show": Equivalent("Client.describe", f"GET {_ENDPOINT}"),
     "card": Equivalent("Client.fetch_bytes", "GET /api/models/{model}/versions/{number}/card"),
     "ask": Equivalent("Client.predict", "POST /predict/{endpoint}"),
+    "door": Equivalent(),
     "explain": Equivalent("Client.explain", f"POST {_ENDPOINT}/explain"),
     "bulk start": Equivalent("Client.bulk", "POST /api/bulk"),
     "bulk list": Equivalent(_FETCH, "GET /api/bulk"),
