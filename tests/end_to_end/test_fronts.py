@@ -16,14 +16,15 @@ from typing import Any
 
 import httpx
 
-from tests.end_to_end.test_parity import ROW, Parity, post_lamp
+from tests.end_to_end import test_parity  # not its class by itself, which would be run once more here
+from tests.end_to_end.test_parity import ROW, post_lamp
 from tests.support import http
 from tests.support.service import Service, until
 
 FRONTS = 2
 
 
-class ParityWithFronts(Parity):
+class ParityWithFronts(test_parity.Parity):
     """The same matrix, with a front as the fast way."""
 
     options = ("--fronts", str(FRONTS))
