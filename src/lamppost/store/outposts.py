@@ -87,12 +87,12 @@ async def list_outposts(pool: Pool) -> list[StoredOutpost]:
 
 async def get_outpost(pool: Pool, name: str) -> StoredOutpost:
     """One outpost; raise NotFound with the closest name."""
-    known = await list_outposts(pool)
-    found = next((outpost for outpost in known if outpost.name == name), None)
-    if found is None:
-        like = closest_name(name, [outpost.name for outpost in known])
-        raise NotFound(f"there is no outpost {name!r}; " + (f"did you mean {like}?" if like else "see lamppost outpost list"))
-    return found
+    async with pool.connection() as connection:
+        rows = await connection.execute(f"SELECT {_COLUMNS} FROM outposts WHERE name = %s".encode(), (name,))
+        if (row := await rows.fetchone()) is not None:
+            return _outpost(row)
+    like = closest_name(name, [outpost.name for outpost in await list_outposts(pool)])
+    raise NotFound(f"there is no outpost {name!r}; " + (f"did you mean {like}?" if like else "see lamppost outpost list"))
 
 
 async def label_outpost(pool: Pool, name: str, labels: Sequence[str], by: ChangedBy) -> StoredOutpost:

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from lamppost.packing.export.expressions import Expression, Trees
+from lamppost.packing.export.expressions import Expression
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,7 +30,6 @@ class ExpressionWriter:
     def __init__(self, language: Language) -> None:
         self.names: dict[int, str] = {}
         self.tables: dict[str, list[float | int]] = {}
-        self.ensembles: dict[int, tuple[str, Trees]] = {}
         self.tree_names: dict[tuple[int, tuple[int, ...]], str] = {}
         self._language = language
         self._table_names: dict[tuple[float | int, ...], str] = {}

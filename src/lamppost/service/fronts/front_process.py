@@ -23,7 +23,7 @@ from lamppost.service.auth import TokenPrincipals
 from lamppost.service.forwarding import Forwarding
 from lamppost.service.fronts.connection_mover import ConnectionMover
 from lamppost.service.fronts.front_connection import FrontConnection
-from lamppost.service.fronts.front_routes import Asking, FrontRoutes
+from lamppost.service.fronts.front_routes import FrontRoutes
 from lamppost.service.fronts.messages import Message, MessageLink, error_from_values
 from lamppost.service.http.connection_limits import ConnectionLimits, available_connections
 from lamppost.service.http.fast_path import FastPath, FastPathCall
@@ -55,7 +55,7 @@ class _FrontRecords(RecordBuffer):
             link.send_records(bundle)
 
 
-class Front(Asking):
+class Front:
     """The parts of the process, and its end of the conversation with the node."""
 
     def __init__(self, messages: socket.socket, moving: socket.socket) -> None:

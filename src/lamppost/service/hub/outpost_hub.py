@@ -12,7 +12,7 @@ from typing import Any
 
 import orjson
 
-from lamppost.core.endpoint.outposts import SILENT_AFTER, setup_at_outpost, versions_of_outpost
+from lamppost.core.endpoint.outposts import SILENT_AFTER, OutpostVersion, setup_at_outpost, versions_of_outpost
 from lamppost.core.endpoint.setup import write_setup
 from lamppost.core.errors import BadBody, Conflict, LampPostError, NotAllowed, Unavailable
 from lamppost.core.monitoring.alert_rules import Level, RuleReading
@@ -25,6 +25,7 @@ from lamppost.store import outposts, packages
 from lamppost.store.call_records import days_of_calls
 from lamppost.store.database import Pool
 from lamppost.store.outposts import StoredOutpost
+from lamppost.store.packages import OpenableVersion
 from lamppost.store.records import CountedFrames, last_stored_frame, make_partition, store_frames
 from lamppost.store.spool import KINDS, SpoolFrame
 from lamppost.store.windows import WindowDelta
@@ -94,19 +95,23 @@ class OutpostHub:
         if not self._table.settled:
             raise Unavailable("this node is starting and does not know its endpoints yet; try again in a second", retry_after_s=1)
 
+    async def _wanted_by(self, outpost: StoredOutpost) -> tuple[dict[str, OutpostVersion], dict[str, OpenableVersion]]:
+        """What an outpost is to serve, by endpoint, and the packages of those versions that there are, by their names."""
+        wanted = versions_of_outpost(outpost.name, outpost.labels, await outposts.list_outpost_versions(self._pool))
+        return wanted, await packages.openable_versions(self._pool, [parse_version(one.version) for one in wanted.values()])
+
     async def state_of(self, name: str) -> OutpostState:
         """What an outpost is to have now: endpoints with setups, packages of their versions, and who may ask."""
         self._require_settled()
         outpost = await outposts.get_outpost(self._pool, name)
-        wanted = versions_of_outpost(name, outpost.labels, await outposts.list_outpost_versions(self._pool))
-        known = await packages.openable_versions(self._pool, [parse_version(one.version) for one in wanted.values()])
+        wanted, known = await self._wanted_by(outpost)
         served = {
             endpoint: {"version": one.version, "setup": write_setup(setup_at_outpost(route.setup, one.version))}
             for endpoint, one in wanted.items()
             if one.version in known and (route := self._table.by_endpoint.get(endpoint)) is not None
         }
         document = {
-            "endpoints": {endpoint: one for endpoint, one in served.items() if one["version"] in known},
+            "endpoints": served,
             "versions": {
                 version: {"digest": about.digest, "signatures": [list(pair) for pair in about.signatures]}
                 for version, about in known.items()
@@ -123,8 +128,8 @@ class OutpostHub:
 
     async def require_package(self, outpost: StoredOutpost, digest: str) -> None:
         """Raise NotAllowed for a package that an outpost is not to serve."""
-        versions = (await self.state_of(outpost.name)).document["versions"].values()
-        if digest not in {version["digest"] for version in versions}:
+        _, known = await self._wanted_by(outpost)
+        if digest not in {version.digest for version in known.values()}:
             raise NotAllowed(f"the outpost {outpost.name} is not to serve the package {digest[:12]}…")
 
     async def changed_state(self, name: str, known: str, wait_s: float) -> OutpostState:

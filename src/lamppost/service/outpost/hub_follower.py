@@ -9,22 +9,19 @@ from __future__ import annotations
 import asyncio
 import logging
 import shutil
-from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any
 from uuid import uuid4
 
 import lamppost
-from lamppost.core.endpoint.setup import EndpointSetup, read_setup
+from lamppost.core.endpoint.setup import read_setup
 from lamppost.core.errors import HubAway, LampPostError, Unavailable
 from lamppost.core.names import parse_version
 from lamppost.core.roles import principal_from_dict
-from lamppost.service.deployment.switching import MadeChange
 from lamppost.service.outpost.hub_link import HubLink
 from lamppost.service.outpost.package_fetching import PackageFetching
 from lamppost.service.outpost.record_delivery import PayloadBudget
 from lamppost.service.outpost.standalone_node import StandaloneNode
-from lamppost.store.endpoints import EndpointChange, EndpointRevision
 from lamppost.store.packages import OpenableVersion
 
 log = logging.getLogger("lamppost.outpost")
@@ -156,7 +153,8 @@ class HubFollower:
             try:
                 await self._fetching.fetch(versions[wanted["version"]].digest)
                 node.memory.know_versions({wanted["version"]: versions[wanted["version"]]})
-                await self._switch(endpoint, setup)
+                await node.switch(endpoint, setup, "hub")
+                log.info("%s serves %s", endpoint, setup.summary())
                 self.refused.pop(endpoint, None)
             except HubAway as error:
                 whole = False
@@ -170,19 +168,6 @@ class HubFollower:
                 self.refused[endpoint] = (wanted["version"], reason)
         await self._remember()
         return whole
-
-    async def _switch(self, endpoint: str, setup: EndpointSetup) -> None:
-        """Open and prove a version, then serve it. Raise what opening it raises; what answers goes on then."""
-        route = self._node.deployment.table.by_endpoint.get(endpoint)
-        before = None if route is None else route.in_force
-        revision = 1 if before is None else before.revision + 1
-
-        async def commit(changes: Sequence[EndpointChange]) -> list[MadeChange]:
-            return [(EndpointRevision(change.endpoint, revision, change.setup, datetime.now(UTC), "hub"), before) for change in changes]
-
-        await self._node.deployment.switching.switch([EndpointChange(endpoint, setup)], commit)
-        self._node.deployment.keep_for_rollback(endpoint, [])
-        log.info("%s serves %s", endpoint, setup.summary())
 
     async def _remember(self) -> None:
         """Write down what is served and who may ask, and delete packages that are not needed for it."""

@@ -11,7 +11,6 @@ import logging
 import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from pathlib import Path
 from uuid import uuid4
 
@@ -19,9 +18,7 @@ from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import Conflict, LampPostError, PackageRefused
 from lamppost.core.names import VersionName, check_name
 from lamppost.package.read import Lamp, read_lamp
-from lamppost.service.deployment.switching import MadeChange
 from lamppost.service.outpost.standalone_node import StandaloneNode
-from lamppost.store.endpoints import EndpointChange, EndpointRevision
 from lamppost.store.packages import OpenableVersion
 
 log = logging.getLogger("lamppost.deployment")
@@ -160,13 +157,7 @@ class LampFileEndpoints:
         signatures = tuple((signature.key, signature.signature) for signature in lamp.signatures)
         await deployment.package_cache.take_over(lamp.digest, copied)
         self._node.memory.know_versions({str(version): OpenableVersion(lamp.digest, "not yet", None, signatures)})
-
-        async def commit(changes: Sequence[EndpointChange]) -> list[MadeChange]:
-            before = None if route is None else route.in_force
-            return [(EndpointRevision(change.endpoint, number, change.setup, datetime.now(UTC), "lamp file"), before) for change in changes]
-
-        await deployment.switching.switch([EndpointChange(endpoint, EndpointSetup(version=str(version)))], commit)
-        deployment.keep_for_rollback(endpoint, [])
+        await self._node.switch(endpoint, EndpointSetup(version=str(version)), "lamp file", number)
         self._numbers[endpoint] = number
         return True
 

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Sequence
+from datetime import UTC, datetime
 from typing import Protocol
 
+from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import LampPostError
 from lamppost.core.names import VersionName
 from lamppost.core.roles import Principal
+from lamppost.service.deployment.switching import MadeChange
 from lamppost.service.node import Node, import_arrow
 from lamppost.service.records.record_writer import RecordSink
 from lamppost.service.settings import Settings
+from lamppost.store.endpoints import EndpointChange, EndpointRevision
 from lamppost.store.spool import SpoolPortion
 from lamppost.store.tokens import hash_of
 
@@ -64,6 +69,21 @@ class StandaloneNode(Node):
             self.auth.anonymous = Principal("anyone", "publisher")
         else:
             self.auth.put_in_force({hash_of(secret): Principal("serve", "publisher")})
+
+    async def switch(self, endpoint: str, setup: EndpointSetup, changed_by: str, revision: int | None = None) -> None:
+        """Open and prove what an endpoint is to serve, then serve it. Raise what opening raises; what answers goes on then.
+
+        revision : its number, the one after the present revision's by default.
+        """
+        route = self.deployment.table.by_endpoint.get(endpoint)
+        before = None if route is None else route.in_force
+        number = revision or (1 if before is None else before.revision + 1)
+
+        async def commit(changes: Sequence[EndpointChange]) -> list[MadeChange]:
+            return [(EndpointRevision(change.endpoint, number, change.setup, datetime.now(UTC), changed_by), before) for change in changes]
+
+        await self.deployment.switching.switch([EndpointChange(endpoint, setup)], commit)
+        self.deployment.keep_for_rollback(endpoint, [])
 
     async def start(self) -> None:
         """Serve what the source has. Raise its error."""
