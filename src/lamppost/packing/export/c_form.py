@@ -7,7 +7,7 @@ from itertools import chain
 from lamppost.core.names import plain_name
 from lamppost.packing.export.answer_shape import ExportedModel, number_outputs
 from lamppost.packing.export.c_like import ExpressionWriter, Language
-from lamppost.packing.export.expressions import Expression, Trees, statements
+from lamppost.packing.export.expressions import Expression, Trees
 
 _C = Language(
     {
@@ -80,32 +80,29 @@ def write_c(model: ExportedModel) -> str:
     name = plain_name(manifest.name).replace("-", "_")
     outputs = list(chain.from_iterable(program.outputs.values()))
     writer = ExpressionWriter(_C)
-    body: list[str] = []
-    ensembles: dict[int, tuple[str, Trees]] = {}
-    for one in statements(outputs):
-        if one.operation == "trees":
-            trees = one.value[0]
-            key = (id(trees), tuple(map(id, one.parts)))
-            if key not in writer.tree_names:
-                forest, _ = ensembles.setdefault(id(trees), (f"F{len(ensembles)}", trees))
-                sums = writer.tree_names[key] = f"s{len(writer.tree_names)}"
-                body.append(f"const double x{sums}[] = {{{', '.join(writer.write(part) for part in one.parts)}}};")
-                body.append(f"double {sums}[{trees.targets}] = {{0}};")
-                body.append(f"lp_trees({forest}_nodes, {forest}_leaves, {forest}_roots, {len(trees.roots)}, x{sums}, {sums});")
-            continue
-        variable = f"v{len(writer.names)}"
-        body.append(f"const {'double' if one.kind == 'float' else 'int'} {variable} = {writer.write_whole(one)};")
-        writer.names[id(one)] = variable
+    body = writer.write_statements(outputs, _assign, _sum_trees)
     body += _answers(model, writer)
     lines = [_introduction(model, name), "#include <math.h>", "#include <string.h>", _HELPERS]
     for table, values in writer.tables.items():
         kind = "int" if all(isinstance(value, int) for value in values) else "double"
         lines.append(f"static const {kind} {table}[] = {{{', '.join(_literal(value) for value in values)}}};")
-    for forest, trees in ensembles.values():
+    for forest, trees in writer.forests.values():
         lines += _forest(forest, trees)
     lines += [*_codes(model, name), f"int {name}_predict(const double n[], const int c[], double answers[]) {{"]
     lines += [*(f"    {line}" for line in body), "}", ""]
     return "\n".join(lines)
+
+
+def _assign(kind: str, name: str, text: str) -> str:
+    return f"const {'double' if kind == 'float' else 'int'} {name} = {text};"
+
+
+def _sum_trees(sums: str, forest: str, trees: Trees, features: list[str]) -> list[str]:
+    return [
+        f"const double x{sums}[] = {{{', '.join(features)}}};",
+        f"double {sums}[{trees.targets}] = {{0}};",
+        f"lp_trees({forest}_nodes, {forest}_leaves, {forest}_roots, {len(trees.roots)}, x{sums}, {sums});",
+    ]
 
 
 def _literal(value: float) -> str:

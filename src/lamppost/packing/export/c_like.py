@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 
-from lamppost.packing.export.expressions import Expression
+from lamppost.packing.export.expressions import Expression, Trees, statements
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,14 +25,42 @@ class Language:
 
 
 class ExpressionWriter:
-    """Writes expressions with names for those that have one. tables : values of lookups, by the names of their tables."""
+    """Writes expressions with names for those that have one.
+
+    tables : values of lookups, by the names of their tables. forests : names of ensembles, with their trees.
+    """
 
     def __init__(self, language: Language) -> None:
         self.names: dict[int, str] = {}
         self.tables: dict[str, list[float | int]] = {}
+        self.forests: dict[int, tuple[str, Trees]] = {}
         self.tree_names: dict[tuple[int, tuple[int, ...]], str] = {}
         self._language = language
         self._table_names: dict[tuple[float | int, ...], str] = {}
+
+    def write_statements(
+        self,
+        outputs: Iterable[Expression],
+        assign: Callable[[str, str, str], str],
+        sum_trees: Callable[[str, str, Trees, list[str]], list[str]],
+    ) -> list[str]:
+        """The lines that compute what the outputs are written with. assign : the line for a kind, a name and an expression. sum_trees : the
+        lines for a name, the name of a forest, its trees and its features.
+        """
+        lines: list[str] = []
+        for one in statements(outputs):
+            if one.operation == "trees":
+                trees = one.value[0]
+                key = (id(trees), tuple(map(id, one.parts)))
+                if key not in self.tree_names:
+                    forest, _ = self.forests.setdefault(id(trees), (f"F{len(self.forests)}", trees))
+                    sums = self.tree_names[key] = f"s{len(self.tree_names)}"
+                    lines += sum_trees(sums, forest, trees, [self.write(part) for part in one.parts])
+                continue
+            name = f"v{len(self.names)}"
+            lines.append(assign(one.kind, name, self.write_whole(one)))
+            self.names[id(one)] = name
+        return lines
 
     def write(self, one: Expression) -> str:
         """An expression, by its name where it has one."""

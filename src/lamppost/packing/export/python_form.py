@@ -6,7 +6,7 @@ from itertools import chain
 
 from lamppost.packing.export.answer_shape import ExportedModel, number_outputs
 from lamppost.packing.export.c_like import ExpressionWriter, Language
-from lamppost.packing.export.expressions import Trees, statements
+from lamppost.packing.export.expressions import Trees
 
 _PYTHON = Language(
     {
@@ -165,24 +165,14 @@ def write_python(model: ExportedModel) -> str:
     manifest = model.manifest
     outputs = list(chain.from_iterable(model.program.outputs.values()))
     writer = ExpressionWriter(_PYTHON)
-    body: list[str] = []
-    ensembles: dict[int, tuple[str, Trees]] = {}
-    for one in statements(outputs):
-        if one.operation == "trees":
-            trees = one.value[0]
-            key = (id(trees), tuple(map(id, one.parts)))
-            if key not in writer.tree_names:
-                name, _ = ensembles.setdefault(id(trees), (f"FOREST{len(ensembles)}", trees))
-                writer.tree_names[key] = f"s{len(writer.tree_names)}"
-                features = ", ".join(writer.write(part) for part in one.parts)
-                body.append(f"{writer.tree_names[key]} = _trees(*{name}, ({features},))")
-            continue
-        name = f"v{len(writer.names)}"
-        body.append(f"{name} = {writer.write_whole(one)}")
-        writer.names[id(one)] = name
+    body = writer.write_statements(
+        outputs,
+        lambda _, name, text: f"{name} = {text}",
+        lambda sums, forest, _, features: [f"{sums} = _trees(*{forest}, ({', '.join(features)},))"],
+    )
     answer = _answer(model, writer)
     tables = [f"{name} = {values!r}".replace("nan", "math.nan").replace("inf", "math.inf") for name, values in writer.tables.items()]
-    forests = [f"{name} = {_forest(trees)}" for name, trees in ensembles.values()]
+    forests = [f"{name} = {_forest(trees)}" for name, trees in writer.forests.values()]
     fields = {
         field.name: {
             "kind": field.kind,
