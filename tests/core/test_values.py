@@ -151,6 +151,7 @@ class Roles(unittest.TestCase):
                 "reviewer": ["predict", "review", "view"],
                 "admin": ["desk", "point", "predict", "push", "review", "tokens", "view"],
                 "desk": ["desk"],
+                "outpost": ["outpost"],
             },
         )
 

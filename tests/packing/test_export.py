@@ -74,10 +74,6 @@ def odd_names_lamp() -> Path:
     return made_once("odd-names.lamp", make)
 
 
-def _trained(train: Any, frame: pd.DataFrame, target: str) -> tuple[Any, pd.DataFrame, str]:
-    return train(), frame.assign(**{target: boosters.LAMPS[target]}), target
-
-
 def zoo_lamps() -> list[tuple[str, Path]]:
     """The packages of some kinds of models, each made once a run."""
     lamps = zoo.frame()
@@ -95,9 +91,9 @@ def zoo_lamps() -> list[tuple[str, Path]]:
     for name in KINDS:
 
         def make(path: Path, name: str = name) -> None:
-            model, frame, target = known[name]()
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")
+                model, frame, target = known[name]()
                 build_package(model, frame, Recipe("kind", target if isinstance(target, list) or target in frame else None), path)
 
         made.append((name, made_once(f"export-{''.join(letter if letter.isalnum() else '-' for letter in name)}.lamp", make)))
