@@ -122,7 +122,7 @@ class Forms(unittest.TestCase):
         model = read_model(lamp.manifest, unpacked)
         rows = rows_to_check(lamp)[:rows_most]
         own = own_answers(lamp, unpacked, rows, FORMATS)
-        for form in ("python", "c", "onnx"):
+        for form in ("python", "c", "onnx", "pmml"):
             with self.subTest(form=form):
                 _, answer = exporting._write(model, form, unpacked, self.folder, None)
                 self.assertEqual(hold_against(rows, own, answer, lamp.proof.tolerance, form).rows, len(rows))

@@ -16,7 +16,7 @@ from lamppost.core.artifact.manifest import Manifest, Provenance, fields_by_name
 from lamppost.core.artifact.proof import write_proof
 from lamppost.core.artifact.reference import write_reference
 from lamppost.core.artifact.schema_inference import choose_proof_rows, columns_from_frame, infer_inputs, infer_kind
-from lamppost.core.artifact.steps import ArtifactFormat, FrameColumn, NetworkStep, PixelsStep, Reads, SklearnStep, Step, TableStep
+from lamppost.core.artifact.steps import ArtifactFormat, FrameColumn, NetworkStep, PixelsStep, PmmlStep, Reads, SklearnStep, Step, TableStep
 from lamppost.core.errors import BadRequest
 from lamppost.core.insight.insight import write_insight
 from lamppost.core.names import check_name
@@ -31,6 +31,8 @@ from lamppost.packing.fitted import fitted_step, inputs_of, prepared, takes_unkn
 from lamppost.packing.frames import training_frame
 from lamppost.packing.networks import Network, field_hints, network_step, read_notes
 from lamppost.packing.pins import find_pins
+from lamppost.packing.pmml.reading import Pmml, read_pmml
+from lamppost.packing.pmml.step import columns_read, pmml_step
 from lamppost.packing.provenance import find_origin
 from lamppost.packing.quantizing import quantized
 from lamppost.packing.recipe import Part, Recipe, Remarks
@@ -77,16 +79,24 @@ def build_package(
         raise BadRequest(f"there is no format {recipe.format!r}; choose {' or '.join(FORMATS)}, or leave it out")
     if isinstance(model, type):
         raise BadRequest(f"{model.__name__} is a class; give the object that was fitted: model = {model.__name__}().fit(…)")
+    if isinstance(model, (str, Path)):
+        model = Pmml(Path(model)) if str(model).lower().endswith(".pmml") else Network(model)
+    drawn = isinstance(model, Pmml) and frame is None
+    if drawn:
+        frame, own = read_pmml(model.path).rows()
+        recipe = replace(recipe, drawn_rows=not own)
     frame, notes = training_frame(frame, model)
     if not len(frame):
         raise BadRequest("the training frame has no rows; give the frame the model was trained on")
-    if isinstance(model, (str, Path)):
-        model = Network(model)
-    network = isinstance(model, Network)
-    if recipe.quantize and not network:
+    if recipe.drawn_rows:
+        notes.append(
+            "without rows of training: the proof's were drawn from the values in the document, and drift has nothing to compare with"
+        )
+    from_file = isinstance(model, Network | Pmml)
+    if recipe.quantize and not isinstance(model, Network):
         raise BadRequest("only a network can be quantized; compiled graphs of other models stay exact")
-    model = model if network else prepared(model)
-    with nullcontext() if network else sklearn_model.one_thread(model), tempfile.TemporaryDirectory(prefix="lamppost-packing-") as folder:
+    model = model if from_file else prepared(model)
+    with nullcontext() if from_file else sklearn_model.one_thread(model), tempfile.TemporaryDirectory(prefix="lamppost-packing-") as folder:
         return _build(_Package(frame, recipe, Path(folder)), model, to, notes, stages, on_written)
 
 
@@ -96,6 +106,8 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: St
     if isinstance(model, Network):
         own_notes, tags = read_notes(model)
         provenance = replace(provenance, notes=recipe.notes or own_notes, tags=tags | provenance.tags)
+    if isinstance(model, Pmml):
+        provenance = replace(provenance, notes=recipe.notes or read_pmml(model.path).notes)
     package.begin(model, notes)
     package.add_parts(recipe.before)
     stages.begin("asking the model")
@@ -105,6 +117,9 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: St
             notes.append(f"{change}; {faster:.2f} times as fast as before here")
             provenance = replace(provenance, quantized=change)
         package.add_parts([model])
+    elif isinstance(model, Pmml):
+        package.add_parts([model])
+        notes.append("answers are those of a graph made of the document")
     else:
         package.add_fitted(model, notes)
     package.add_parts(recipe.after)
@@ -114,7 +129,8 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: St
     stages.begin("making the proof")
     members = package.members | {"proof.json": write_proof(evidence.proof())}
     stages.begin("describing the training")
-    members["reference.json"] = write_reference(evidence.reference())
+    if not recipe.drawn_rows:
+        members["reference.json"] = write_reference(evidence.reference())
     insight = None
     if recipe.insight:
         stages.begin("measuring what it learned")
@@ -124,7 +140,7 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: St
     origin = find_origin(to.parent.absolute(), recipe.by)
     provenance = replace(
         provenance,
-        trained_rows=package.trained_rows,
+        trained_rows=None if recipe.drawn_rows else package.trained_rows,
         metrics=dict(recipe.metrics or {}),
         libraries=find_pins(model, package.members, package.imports()),
         python=platform.python_version(),
@@ -140,7 +156,7 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: St
         tuple(package.steps),
         "proof.json",
         describe(members),
-        "reference.json",
+        None if recipe.drawn_rows else "reference.json",
         provenance,
         package.options,
         "insight.json" if insight is not None else None,
@@ -190,7 +206,7 @@ class _Package:
             needed.append("pandas")
         graphs = [step for step in self.steps if isinstance(step, SklearnStep) and step.compiled]
         networks = {step.format for step in self.steps if isinstance(step, NetworkStep)}
-        if graphs or "onnx" in networks:
+        if graphs or "onnx" in networks or any(isinstance(step, PmmlStep) for step in self.steps):
             needed.append("onnxruntime")
         if networks - {"onnx"}:
             needed.append("torch")
@@ -204,15 +220,20 @@ class _Package:
         """Take the columns of a request from the training frame."""
         recipe = self.recipe
         given = {name for part in recipe.before for name in (part.gives if isinstance(part, Table) else ())}
-        if recipe.before or isinstance(model, Network):
+        if recipe.before or isinstance(model, Network | Pmml):
             lost = [name for name in recipe.targets if name not in self.frame.columns]
-            if lost and not isinstance(model, Network):
+            if lost and not isinstance(model, Network | Pmml):
                 raise BadRequest(f"the target {lost[0]!r} is no column of the training frame")
             self.request_frame = self.frame.drop(columns=[n for n in self.frame.columns if n in given or n in recipe.targets])
+            if isinstance(model, Pmml) and not recipe.before:
+                self.request_frame, left = columns_read(model, self.request_frame)
+                notes += left
         else:
             self.request_frame, self._reads, left = inputs_of(model, self.frame, recipe.targets)
             notes += left
         self.inputs = infer_inputs(self.request_frame, self._hinted(model))
+        if recipe.drawn_rows:
+            self.inputs = Schema(tuple(replace(field, seen=None) for field in self.inputs))
         self._whole_request_frame = self.request_frame
         self._take_sample(notes)
         self._known = {field.name: field for field in self.inputs}
@@ -221,7 +242,7 @@ class _Package:
             if needed := [field.name for field in self.options if field.required]:
                 raise BadRequest(f"options.{needed[0]}: an option needs a default, or missing = true; the proof is made with it")
             self._known |= {field.name: field for field in self.options}
-        if recipe.before or recipe.after or isinstance(model, Network):
+        if recipe.before or recipe.after or isinstance(model, Network | Pmml):
             self._flow(columns_from_frame(self.inputs, self.request_frame), self.inputs)
             if self.options:
                 rows = len(self.frame)
@@ -252,6 +273,10 @@ class _Package:
     def _hinted(self, model: Any) -> dict[str, Mapping[str, Any]]:
         """Attributes of fields: those that the packer states, and those that follow from the network that reads them."""
         said: dict[str, Mapping[str, Any]] = dict(self.recipe.fields or {})
+        if isinstance(model, Pmml):
+            return {
+                name: {**hint, **said.get(name, {})} for name, hint in read_pmml(model.path).hints().items() if name in self.request_frame
+            }
         if not isinstance(model, Network) and not self.recipe.before:
             columns = [str(name) for name in self.request_frame.columns]
             for name in takes_unknown(model, columns) & set(columns):
@@ -301,6 +326,8 @@ class _Package:
             return pixels_step(part), {}
         if isinstance(part, Threshold):
             return threshold_step(part, self._known), {}
+        if isinstance(part, Pmml):
+            return pmml_step(part, at, self._known)
         return network_step(part, at, *self._some(_LOOKED_AT_ROWS), self._unread())
 
     def _some(self, rows: int) -> tuple[dict[str, Field], dict[str, Column]]:

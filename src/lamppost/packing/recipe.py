@@ -9,15 +9,19 @@ from typing import Any
 from lamppost.core.artifact.proof import Tolerance
 from lamppost.core.artifact.steps import ArtifactFormat
 from lamppost.packing.networks import Network
+from lamppost.packing.pmml.reading import Pmml
 from lamppost.packing.side_steps import Code, Encoder, Pixels, Table, Threshold
 
-Part = Code | Table | Encoder | Pixels | Network | Threshold
+Part = Code | Table | Encoder | Pixels | Network | Pmml | Threshold
 """What can stand before and after the model."""
 
 
 @dataclass(frozen=True, slots=True)
 class Recipe:
-    """Everything `build_package` needs beside model and frame; the same as the arguments of `lamppost.pack`, where they are described."""
+    """Everything `build_package` needs beside model and frame; the same as the arguments of `lamppost.pack`, where they are described.
+
+    drawn_rows : whether the frame is no training frame but was drawn from what the model's document holds.
+    """
 
     name: str
     target: str | Sequence[str] | None = None
@@ -41,6 +45,7 @@ class Recipe:
     installed: Sequence[str] = ()
     all_rows: bool = False
     insight: bool = True
+    drawn_rows: bool = False
 
     @property
     def targets(self) -> tuple[str, ...]:

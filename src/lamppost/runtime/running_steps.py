@@ -16,7 +16,7 @@ import numpy as np
 import orjson
 
 from lamppost.core.artifact.manifest import Manifest, fields_by_name
-from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep, ThresholdStep
+from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PmmlStep, PythonStep, SklearnStep, Step, TableStep, ThresholdStep
 from lamppost.core.errors import Fault, InvalidRows, ModelFault, PackageRefused
 from lamppost.core.schema.columns import Array, Column, array_for_step, column_from_step
 from lamppost.core.schema.fields import Schema
@@ -234,6 +234,8 @@ def open_step(
         return RunningPixels(step, takes)
     if isinstance(step, ThresholdStep):
         return RunningThreshold(step, takes)
+    if isinstance(step, PmmlStep):
+        return CompiledModel(member(step.compiled.file), step.compiled, takes, threads)
     if isinstance(step, NetworkStep):
         if step.format != "onnx":
             _allowed("torch", formats)

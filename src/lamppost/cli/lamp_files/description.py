@@ -13,6 +13,7 @@ from lamppost.core.artifact.proof import Tolerance
 from lamppost.core.artifact.steps import ArtifactFormat
 from lamppost.core.errors import BadRequest
 from lamppost.packing.networks import FORMATS, Network
+from lamppost.packing.pmml.reading import Pmml
 from lamppost.packing.recipe import Part
 from lamppost.packing.side_steps import Code, Encoder, Pixels, Table, Threshold
 
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-_DATA_ONLY = frozenset({".skops", ".onnx", ".txt", ".json", ".ubj", ".csv", ".parquet"})
+_DATA_ONLY = frozenset({".skops", ".onnx", ".pmml", ".txt", ".json", ".ubj", ".csv", ".parquet"})
 
 
 class _Shape(BaseModel):
@@ -46,6 +47,8 @@ class _Model(_Network):
         if isinstance(self.file, list):
             return [load_model(folder / file, allow_code) for file in self.file]
         path = folder / self.file
+        if path.suffix.lower() == ".pmml":
+            return Pmml(path)
         if path.suffix.lower() not in FORMATS:
             return load_model(path, allow_code)
         require_trust(path, allow_code)

@@ -21,12 +21,12 @@ from lamppost.core.quantities import format_bytes
 from lamppost.package.read import read_lamp
 from lamppost.packing.export.exporting import FORMS, SqlOptions, export_package
 
-_ENDINGS = {"sql": "sql", "onnx": "onnx", "python": "py", "c": "c"}
+_ENDINGS = {"sql": "sql", "onnx": "onnx", "pmml": "pmml", "python": "py", "c": "c"}
 
 
 def export(
     package: Annotated[str, typer.Argument(help="A lamp file, or a stored version.", metavar="FILE|MODEL@N")],
-    form: Annotated[str, typer.Option("--as", help="sql, onnx, python or c.", metavar="FORM")],
+    form: Annotated[str, typer.Option("--as", help="sql, onnx, pmml, python or c.", metavar="FORM")],
     to: Annotated[Path | None, typer.Option(help="Where the file goes [the model's name with the form's ending].", metavar="FILE")] = None,
     table: Annotated[
         str | None, typer.Option(help="For SQL: the table of the rows, as SQL writes it, or a query in brackets.", metavar="TABLE")

@@ -25,7 +25,7 @@ from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.recipe import Recipe
 from lamppost.packing.summary import pack_summary
 
-_OBJECTS = frozenset({".skops", ".joblib", ".pkl", ".pickle", ".ubj"})
+_OBJECTS = frozenset({".skops", ".joblib", ".pkl", ".pickle", ".ubj", ".pmml"})
 _FRAMES = (".parquet", ".csv", ".json")
 
 
@@ -45,9 +45,11 @@ class PackOptions:
 
 
 def pack(
-    source: Annotated[Path, typer.Argument(help="A lamp.toml, a model file such as one .onnx, or a folder or ZIP with either.")],
+    source: Annotated[Path, typer.Argument(help="A lamp.toml, a model file such as .onnx or .pmml, or a folder or ZIP with either.")],
     to: Annotated[Path | None, typer.Option(help="File to write [NAME.lamp beside the source].")] = None,
-    rows: Annotated[Path | None, typer.Option(help="Rows for the proof (.json, .csv or .parquet), if there is no lamp.toml.")] = None,
+    rows: Annotated[
+        Path | None, typer.Option(help="Rows for the proof (.json, .csv, .parquet), if there is no lamp.toml; .pmml needs none.")
+    ] = None,
     name: Annotated[str | None, typer.Option(help="Name of the model, if there is no lamp.toml [name of the file].")] = None,
     quantize: Annotated[
         bool, typer.Option("--quantize", help="Store the weights of an ONNX network as 8-bit integers, and print what that changed.")
@@ -114,16 +116,17 @@ def _described(answer: Description, folder: Path, options: PackOptions) -> tuple
 def _bare(model: Path, source: Path, options: PackOptions) -> tuple[Any, Any, Recipe]:
     """A model file by itself: the schema comes from the graph and the rows, the proof from the rows."""
     rows = options.rows or _rows_beside(model)
-    if rows is None:
+    pmml = model.suffix.lower() == ".pmml"
+    if rows is None and not pmml:
         raise BadRequest(
             f"{source} comes without rows, and a package proves itself on rows; give some with --rows FILE, or write a lamp.toml beside it"
         )
     name = options.name or plain_name(source.stem) or "model"
     require_trust(model, options.allow_code)
-    loaded = Network(model) if model.suffix.lower() in FORMATS else load_model(model, options.allow_code)
+    loaded = model if pmml else Network(model) if model.suffix.lower() in FORMATS else load_model(model, options.allow_code)
     targets = None if options.target is None else [part.strip() for part in options.target.split(",")]
     recipe = Recipe(name, targets, quantize=options.quantize, all_rows=options.all_rows, insight=options.insight)
-    return loaded, read_frame(rows, options.allow_code), recipe
+    return loaded, None if rows is None else read_frame(rows, options.allow_code), recipe
 
 
 def _rows_beside(model: Path) -> Path | None:

@@ -17,7 +17,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from lamppost.core.artifact.documents import check_document
 from lamppost.core.artifact.older_formats import upgrade_manifest
-from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PythonStep, SklearnStep, Step, TableStep, ThresholdStep
+from lamppost.core.artifact.steps import NetworkStep, PixelsStep, PmmlStep, PythonStep, SklearnStep, Step, TableStep, ThresholdStep
 from lamppost.core.errors import PackageRefused
 from lamppost.core.limits import MAX_STEPS
 from lamppost.core.names import check_name
@@ -107,7 +107,7 @@ class Manifest:
         known = {field.name: field for field in self.columns}
         for at, step in enumerate(self.steps):
             fields_by_name(known, step.takes, f"step {at}")
-            if isinstance(step, SklearnStep) and step.compiled:
+            if isinstance(step, SklearnStep | PmmlStep) and step.compiled:
                 fields_by_name(known, (*step.compiled.numbers, *step.compiled.codes), f"the graph of step {at}")
             known |= {field.name: field for field in step.gives}
         if wrong := [field.name for field in self.answers if known.get(field.name) != field]:
@@ -146,7 +146,7 @@ class Manifest:
     def serves_graphs(self) -> bool:
         """Whether a worker needs the ONNX runtime only, and no library of models."""
         return all(
-            isinstance(step, (TableStep, PixelsStep, ThresholdStep))
+            isinstance(step, (TableStep, PixelsStep, PmmlStep, ThresholdStep))
             or (isinstance(step, SklearnStep) and step.compiled is not None)
             or (isinstance(step, NetworkStep) and step.format == "onnx")
             for step in self.steps

@@ -291,6 +291,31 @@ class NetworkStep:
 
 
 @dataclass(frozen=True, slots=True)
+class PmmlStep:
+    """A model of a PMML document, as the graph that was made of it.
+
+    file : member with the document. compiled : the graph. gives : label and scores, label and distance to its cluster, or a number.
+    """
+
+    file: str
+    compiled: CompiledForm
+    gives: Schema
+    kind: Literal["pmml"] = "pmml"
+
+    __pydantic_config__: ClassVar = _STRICT
+
+    @property
+    def takes(self) -> tuple[str, ...]:
+        """Names of the columns it reads."""
+        return (*self.compiled.numbers, *self.compiled.codes)
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """Members it needs."""
+        return (self.file, self.compiled.file)
+
+
+@dataclass(frozen=True, slots=True)
 class ThresholdStep:
     """Another label where its score reaches a threshold; below, the most likely of the others.
 
@@ -321,7 +346,7 @@ class ThresholdStep:
         return (self.scores,) if self.option is None else (self.scores, self.option)
 
 
-Step = SklearnStep | NetworkStep | PixelsStep | PythonStep | TableStep | ThresholdStep
+Step = SklearnStep | NetworkStep | PixelsStep | PmmlStep | PythonStep | TableStep | ThresholdStep
 
 
 def step_summary(step: Step) -> str:
@@ -340,6 +365,8 @@ def step_summary(step: Step) -> str:
         called = {"onnx": "ONNX graph", "exported": "PyTorch exported program", "torchscript": "TorchScript module"}[step.format]
         rows = f", {step.rows} rows at a time" if step.rows else ""
         return f"{called}: makes {', '.join(step.gives.names)} of {', '.join(step.takes)}{rows}"
+    if isinstance(step, PmmlStep):
+        return f"PMML document, served by the graph made of it: makes {', '.join(step.gives.names)} of {', '.join(step.takes)}"
     served = "its compiled graph serves" if step.compiled else f"not compiled: {step.not_compiled or 'it was not asked for'}"
     with_code = f" with code of its own ({', '.join(step.code)})" if step.code else ""
     stored = f"scikit-learn, stored as {step.format}{with_code}" if step.file else ""

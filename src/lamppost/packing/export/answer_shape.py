@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lamppost.core.artifact.manifest import Manifest
-from lamppost.core.artifact.steps import CompiledForm, SklearnStep
+from lamppost.core.artifact.steps import CompiledForm, PmmlStep, SklearnStep
 from lamppost.core.schema.fields import Field
 from lamppost.packing.export.expressions import Expression, RowProgram
 from lamppost.packing.export.row_program import NoSuchForm, read_graph
@@ -48,9 +48,10 @@ def read_model(manifest: Manifest, folder: Path, with_program: bool = True) -> E
     """
     if manifest.options is not None and len(manifest.options):
         raise NoSuchForm(f"{manifest.name} takes options, and a form of it would not")
-    if len(manifest.steps) != 1 or not isinstance(manifest.steps[0], SklearnStep) or manifest.steps[0].compiled is None:
+    step = manifest.steps[0]
+    if len(manifest.steps) != 1 or not isinstance(step, SklearnStep | PmmlStep) or step.compiled is None:
         raise NoSuchForm(f"{manifest.name} has no compiled graph that gives its answers; lamppost inspect says why")
-    compiled: CompiledForm = manifest.steps[0].compiled
+    compiled: CompiledForm = step.compiled
     if odd := [field for field in manifest.inputs if field.kind not in _KINDS]:
         raise NoSuchForm(f"{odd[0].name} is {odd[0].expected_text()}, which has no counterpart outside")
     answers = list(manifest.answers)

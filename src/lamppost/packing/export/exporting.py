@@ -18,11 +18,12 @@ from lamppost.packing.export import running_forms
 from lamppost.packing.export.answer_shape import ExportedModel, read_model
 from lamppost.packing.export.c_form import write_c
 from lamppost.packing.export.checking import CheckedForm, Row, hold_against, own_answers, rows_to_check
+from lamppost.packing.export.pmml_form import write_pmml
 from lamppost.packing.export.python_form import write_python
 from lamppost.packing.export.sql_form import quote, write_sql
 
-Form = Literal["sql", "onnx", "python", "c"]
-FORMS: tuple[Form, ...] = ("sql", "onnx", "python", "c")
+Form = Literal["sql", "onnx", "pmml", "python", "c"]
+FORMS: tuple[Form, ...] = ("sql", "onnx", "pmml", "python", "c")
 Answer = Callable[[Sequence[Row]], list[Row]]
 
 
@@ -78,6 +79,9 @@ def _write(model: ExportedModel, form: Form, unpacked: Path, folder: Path, optio
         content = write_c(model).encode()
         (source := folder / "form.c").write_bytes(content)
         return content, running_forms.run_c(source, model, plain_name(model.manifest.name).replace("-", "_"))
+    if form == "pmml":
+        content = write_pmml(model)
+        return content, running_forms.run_pmml(content, model)
     if form == "onnx":
         content = _with_metadata(model, unpacked)
         return content, running_forms.run_onnx(content, model)

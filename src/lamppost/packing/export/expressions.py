@@ -84,6 +84,11 @@ def combine(operation: Operation, kind: Any, *parts: Expression) -> Expression:
         return next((part for part in parts if not (is_constant(part) and part.value == 1)), parts[0])
     if operation == "choose" and is_constant(parts[0]):
         return parts[1] if parts[0].value else parts[2]
+    if operation == "choose" and is_constant(parts[1]) and is_constant(parts[2]) and parts[1].value == parts[2].value:
+        return parts[1]
+    if operation in ("and", "or") and (known := next((part for part in parts if is_constant(part)), None)) is not None:
+        other = parts[1] if known is parts[0] else parts[0]
+        return other if known.value == (operation == "and") else known
     return Expression(operation, kind, parts)
 
 
@@ -110,6 +115,18 @@ def _compute(operation: Operation, values: list[Any]) -> Any:
                 return isinstance(values[0], float) and math.isnan(values[0])
             case "choose":
                 return values[1] if values[0] else values[2]
+            case "equal":
+                return values[0] == values[1]
+            case "less":
+                return values[0] < values[1]
+            case "less_equal":
+                return values[0] <= values[1]
+            case "and":
+                return values[0] and values[1]
+            case "or":
+                return values[0] or values[1]
+            case "not":
+                return not values[0]
             case _:
                 return None
     except (OverflowError, ValueError):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from itertools import chain
 
 from lamppost.packing.export.answer_shape import ExportedModel, number_outputs
@@ -205,7 +206,8 @@ def _forest(trees: Trees) -> str:
         (-1, node.weights) if node.feature < 0 else (node.feature, node.threshold, node.less, node.missing_yes, node.yes, node.no)
         for node in trees.nodes
     ]
-    return f"({nodes!r}, {list(trees.roots)!r}, {trees.targets})"
+    written = re.sub(r"\b(nan|inf)\b", r"math.\1", repr(nodes))
+    return f"({written}, {list(trees.roots)!r}, {trees.targets})"
 
 
 def _answer(model: ExportedModel, writer: ExpressionWriter) -> list[str]:

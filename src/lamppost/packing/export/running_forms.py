@@ -15,9 +15,11 @@ import numpy as np
 import orjson
 
 from lamppost.core.errors import SetupError
-from lamppost.core.schema.fields import Field
+from lamppost.core.schema.fields import Field, Schema
 from lamppost.packing.export.answer_shape import ExportedModel
 from lamppost.packing.export.checking import Row
+from lamppost.packing.pmml.document import parse_document
+from lamppost.packing.pmml.reading import PmmlDocument
 
 OpenDatabase = Callable[[], AbstractContextManager[str]]
 _RUN_S = 600
@@ -161,14 +163,8 @@ def run_onnx(graph: bytes, model: ExportedModel) -> Callable[[Sequence[Row]], li
 
         session = onnxruntime.InferenceSession(graph, providers=["CPUExecutionProvider"])
         about = orjson.loads(session.get_modelmeta().custom_metadata_map["lamppost"])
-        feeds: dict[str, Any] = {}
-        if about["numbers"]:
-            feeds["numbers"] = np.array(
-                [[np.nan if row[one] is None else row[one] for one in about["numbers"]] for row in rows], np.float64
-            )
-        if about["codes"]:
-            feeds["codes"] = np.array([[_code_of(row[one["field"]], one) for one in about["codes"]] for row in rows], np.int64)
-        outputs = dict(zip([one.name for one in session.get_outputs()], session.run(None, feeds), strict=True))
+        codes = [(one["field"], one["values"]) for one in about["codes"]]
+        outputs = _run(session, rows, about["numbers"], codes)
         label = [[about["labels"][place]] for place in outputs["label"]] if model.label is not None else [[] for _ in rows]
         scores = outputs["scores"].tolist() if model.scores is not None else [[] for _ in rows]
         rest = next((outputs[name] for name in ("values", "value") if name in outputs), None)
@@ -180,7 +176,39 @@ def run_onnx(graph: bytes, model: ExportedModel) -> Callable[[Sequence[Row]], li
     return answer
 
 
-def _code_of(value: Any, about: dict[str, Any]) -> int:
+def run_pmml(content: bytes, model: ExportedModel) -> Callable[[Sequence[Row]], list[Row]]:
+    """Answers of a PMML document, read again by what it says alone."""
+
+    def answer(rows: Sequence[Row]) -> list[Row]:
+        import onnxruntime
+
+        document = PmmlDocument(parse_document(content))
+        inputs = Schema(tuple(Field(name, **hint) for name, hint in document.hints().items()))
+        read = document.as_graph(inputs, "graph", with_columns=True)
+        by_name = {field.name: ("false", "true") if field.kind == "yes/no" else field.choices for field in inputs}
+        codes = [(name, {choice: at for at, choice in enumerate(by_name[name])}) for name in read.compiled.codes]
+        session = onnxruntime.InferenceSession(read.graph, providers=["CPUExecutionProvider"])
+        outputs = _run(session, rows, read.compiled.numbers, codes)
+        columns = {name: outputs[output].reshape(-1).tolist() for name, output in read.columns.items()}
+        if model.label is not None:
+            labels = read.gives.fields[0].choices
+            columns[model.label.name] = [labels[int(place)] if place < len(labels) else None for place in columns[model.label.name]]
+        return [as_answer(model, [columns[name][at] for name in model.answer_columns]) for at in range(len(rows))]
+
+    return answer
+
+
+def _run(session: Any, rows: Sequence[Row], numbers: Sequence[str], codes: Sequence[tuple[str, dict[str, int]]]) -> dict[str, Any]:
+    """The outputs of a graph by name. codes : fields of choices, with the code of each choice; then come one for any other, and missing."""
+    feeds: dict[str, Any] = {}
+    if numbers:
+        feeds["numbers"] = np.array([[np.nan if row[one] is None else row[one] for one in numbers] for row in rows], np.float64)
+    if codes:
+        feeds["codes"] = np.array([[_code_of(row[name], known) for name, known in codes] for row in rows], np.int64)
+    return dict(zip([one.name for one in session.get_outputs()], session.run(None, feeds), strict=True))
+
+
+def _code_of(value: Any, known: dict[str, int]) -> int:
     if value is None:
-        return int(about["missing"])
-    return int(about["values"].get(str(value).lower() if isinstance(value, bool) else str(value), about["unseen"]))
+        return len(known) + 1
+    return known.get(str(value).lower() if isinstance(value, bool) else str(value), len(known))

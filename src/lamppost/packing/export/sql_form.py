@@ -123,7 +123,7 @@ def _tree(trees: Trees, root: int, target: int, features: list[str]) -> str | No
     node = trees.nodes[root]
     if node.feature < 0:
         weight = sum(weight for of, weight in node.weights if of == target)
-        return repr(float(weight)) if any(of == target for of, _ in node.weights) else None
+        return _literal(float(weight)) if any(of == target for of, _ in node.weights) else None
     yes, no = (_tree(trees, at, target, features) for at in (node.yes, node.no))
     if yes is None and no is None:
         return None
