@@ -3,8 +3,12 @@
 import tempfile
 import unittest
 from pathlib import Path
+from xml.etree import ElementTree as ET
 
 import pandas as pd
+from sklearn.ensemble import GradientBoostingRegressor, RandomForestClassifier, RandomForestRegressor
+from sklearn.linear_model import LinearRegression, LogisticRegression
+from sklearn.tree import DecisionTreeClassifier, DecisionTreeRegressor
 
 from lamppost.core.errors import BadRequest, InvalidRows
 from lamppost.package.read import read_lamp
@@ -15,6 +19,7 @@ from lamppost.packing.pack import pack_with_remarks
 from lamppost.packing.pmml.document import MAX_DEPTH, PmmlRefused, parse_document
 from lamppost.packing.pmml.reading import PmmlDocument
 from lamppost.packing.recipe import Recipe
+from tests.support import zoo
 from tests.support.pmml import FIELDS, ROWS, TreeGrower, document, leaf, reader, values, write
 
 
@@ -88,6 +93,35 @@ class Packages(unittest.TestCase):
             with self.subTest(wrong), self.assertRaises(InvalidRows):
                 answer([ROWS[0] | wrong])
         answer([ROWS[0] | {"age": 59.999}])
+
+
+class Written(unittest.TestCase):
+    def test_models_are_written_as_what_they_are(self) -> None:
+        lamps = zoo.frame()
+        frame = lamps[["age_years", "height_m", "nights_since_visit"]]
+        labels, numbers = lamps["grade"], lamps["kwh"]
+        forest = '{*}MiningModel/{*}Segmentation[@multipleModelMethod="average"]/{*}Segment/{*}TreeModel[@functionName="%s"]'
+        for model, target, path, count in (
+            (DecisionTreeClassifier(max_depth=4), labels, "{*}TreeModel", 1),
+            (DecisionTreeRegressor(max_depth=4), numbers, "{*}TreeModel", 1),
+            (RandomForestClassifier(15, random_state=0), labels, forest % "classification", 15),  # an odd number: shares are often equal
+            (RandomForestRegressor(5, random_state=0), numbers, forest % "regression", 5),
+            (LogisticRegression(), labels == "new", '{*}RegressionModel[@normalizationMethod="logit"]', 1),
+            (LogisticRegression(max_iter=3_000), labels, '{*}RegressionModel[@normalizationMethod="softmax"]', 1),
+            (LinearRegression(), numbers, '{*}RegressionModel[@normalizationMethod="none"]', 1),
+            (
+                GradientBoostingRegressor(n_estimators=7),
+                numbers,
+                '{*}MiningModel/{*}Segmentation[@multipleModelMethod="modelChain"]/{*}Segment/{*}MiningModel/{*}Segmentation/{*}Segment/{*}TreeModel',
+                7,
+            ),
+        ):
+            with self.subTest(type(model).__name__, path=path), tempfile.TemporaryDirectory() as name:
+                lamp, out = Path(name) / "model.lamp", Path(name) / "model.pmml"
+                target = target.map(str) if target.dtype == bool else target
+                build_package(model.fit(frame, target), frame.assign(told=target), Recipe("model", "told", insight=False), lamp)
+                export_package(read_lamp(lamp), "pmml", out, frozenset(FORMATS))
+                self.assertEqual(len(ET.parse(out).getroot().findall(path)), count)
 
 
 class Refused(unittest.TestCase):

@@ -23,7 +23,9 @@ class LinearSum:
 
 
 def linear_sum(root: Expression) -> LinearSum:
-    """An expression as a sum. What is no sum, difference or multiple is one term."""
+    """An expression as a sum. What is no sum, difference or multiple is one term. What is 0 for every finite number, with which graphs
+    guard themselves against others, is left out.
+    """
     intercept = 0.0
     weights: dict[int, float] = {}
     terms: dict[int, Expression] = {}
@@ -31,6 +33,8 @@ def linear_sum(root: Expression) -> LinearSum:
     while stack:
         one, weight = stack.pop()
         scaled = _scaled(one)
+        if _is_nothing(one):
+            continue
         if is_constant(one):
             intercept += weight * float(one.value)
         elif one.operation in ("add", "subtract"):
@@ -43,6 +47,23 @@ def linear_sum(root: Expression) -> LinearSum:
             terms[key] = one
             weights[key] = weights.get(key, 0.0) + weight
     return LinearSum(intercept, tuple(terms.values()), tuple(weights[key] for key in terms))
+
+
+def _is_nothing(root: Expression) -> bool:
+    """Whether an expression is 0 for every finite number."""
+    stack = [root]
+    while stack:
+        one = stack.pop()
+        if is_constant(one):
+            if one.value != 0:
+                return False
+        elif one.operation == "choose":
+            stack += one.parts[1:]
+        elif one.operation == "add":
+            stack += one.parts
+        elif one.operation != "multiply" or not any(is_constant(part) and part.value == 0 for part in one.parts):
+            return False
+    return True
 
 
 def _key(one: Expression) -> int:

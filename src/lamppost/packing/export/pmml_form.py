@@ -26,7 +26,9 @@ _DEEPEST = 20
 
 def write_pmml(model: ExportedModel) -> bytes:
     """The document; raise NoSuchForm for a package that has none."""
-    content: bytes = ET.tostring(_Writer(model).document(), encoding="utf-8", xml_declaration=True)
+    document = _Writer(model).document()
+    ET.indent(document, " ")
+    content: bytes = ET.tostring(document, encoding="utf-8", xml_declaration=True)
     if len(content) > MAX_BYTES:
         raise NoSuchForm(f"{model.manifest.name} would take more than {MAX_BYTES // 2**20} MiB of PMML")
     return content
@@ -175,7 +177,8 @@ class _Writer:
         described = self._model
         output = ET.Element("Output")
         first = described.label.name if described.label is not None else described.values[0].name
-        below(output, "OutputField", name=first, feature="predictedValue")
+        kinds = ("continuous", "double") if described.label is None else ("categorical", "string")
+        below(output, "OutputField", name=first, optype=kinds[0], dataType=kinds[1], feature="predictedValue")
         for choice in () if self._shares is None else self._shares.choices:
             below(
                 output,
