@@ -266,6 +266,23 @@ class Outposts(unittest.TestCase):
     def test_the_hub_stores_frames_once_corrects_clocks_and_refuses_what_is_not_theirs(self) -> None:
         with self.hub.client() as client:
             secrets = {name: client.fetch("POST", "/api/outposts", {"name": name})["secret"] for name in ("first", "second")}
+            client.set_up("others", {"version": "times@1"})
+        never = self.bring("first", secrets["first"], "f" * 32, [(1, [self.call(7, datetime.now(UTC))])])
+        self.assertEqual((never.status_code, "was never to serve" in never.json()["detail"]), (400, True))
+        for name, secret in secrets.items():
+            self.hub.run("point", "times", "times@1", "--at", name)
+            headers = {"authorization": f"Bearer {secret}"}
+            report = {
+                "instance": name,
+                "clock": datetime.now(UTC).isoformat(),
+                "software": "test",
+                "address": "",
+                "served": {},
+                "refused": {},
+            }
+            report |= {"records_waiting": 0, "payloads_left_out": 0, "disk_free_bytes": 0}
+            told = http.post(f"{self.hub.address}/api/outposts/{name}/report", json=report, headers=headers)
+            self.assertEqual(list(told.json()["state"]["endpoints"]), ["times"])
         now, segment = datetime.now(UTC), "a" * 32
         first, second = [self.call(1, now)], [self.call(2, now)]
         for _ in range(2):
@@ -283,6 +300,8 @@ class Outposts(unittest.TestCase):
         self.assertLess(max(times) - now, timedelta(minutes=1))
         foreign = self.bring("first", secrets["first"], "c" * 32, [(1, [self.call(5, now, "elsewhere")])])
         self.assertEqual(foreign.status_code, 400)
+        another = self.bring("first", secrets["first"], "c" * 32, [(1, [self.call(5, now, "others")])])
+        self.assertIn("'others', which the outpost first was never to serve", another.json()["detail"])
         late = self.bring("first", secrets["first"], "d" * 32, [(1, [self.call(6, now + timedelta(days=400))])])
         self.assertEqual((late.status_code, "a day ahead" in late.json()["detail"]), (400, True))
         far = SentRecords("e" * 32, [SentFrame(1, "calls", pack_calls([]))], [SentWindow("times", "times@1", 1e300, 1, 0, b"x")], {})

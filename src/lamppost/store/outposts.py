@@ -143,6 +143,22 @@ async def set_outpost_version(pool: Pool, endpoint: str, target: str, version: s
     return before
 
 
+async def note_endpoints(pool: Pool, name: str, endpoints: Sequence[str]) -> None:
+    """Note endpoints that an outpost is told to serve; those that are gone meanwhile are left out."""
+    async with pool.connection() as connection:
+        await connection.execute(
+            "INSERT INTO outpost_endpoints (outpost, endpoint) SELECT %s, name FROM endpoints WHERE name = ANY (%s) ON CONFLICT DO NOTHING",
+            (name, list(endpoints)),
+        )
+
+
+async def endpoints_of_outpost(pool: Pool, name: str) -> frozenset[str]:
+    """Every endpoint that an outpost was ever told to serve."""
+    async with pool.connection() as connection:
+        rows = await connection.execute("SELECT endpoint FROM outpost_endpoints WHERE outpost = %s", (name,))
+        return frozenset(str(endpoint) for (endpoint,) in await rows.fetchall())
+
+
 async def note_report(pool: Pool, name: str, instance: str, report: dict[str, Any], clock_ahead_s: float) -> None:
     """Note what an outpost says of itself."""
     async with pool.connection() as connection:

@@ -58,6 +58,7 @@ class OutpostHub:
         self._table = table
         self._changed = asyncio.Event()
         self._ending = False
+        self._noted: dict[str, frozenset[str]] = {}
 
     def end_waits(self) -> None:
         """Answer outposts that wait at once, from now on: this node is about to end."""
@@ -110,6 +111,9 @@ class OutpostHub:
             for endpoint, one in wanted.items()
             if one.version in known and (route := self._table.by_endpoint.get(endpoint)) is not None
         }
+        if not served.keys() <= self._noted.get(name, frozenset()):
+            await outposts.note_endpoints(self._pool, name, list(served))
+            self._noted[name] = self._noted.get(name, frozenset()) | served.keys()
         document = {
             "endpoints": served,
             "versions": {
@@ -161,6 +165,8 @@ class OutpostHub:
         named = {call.endpoint for call in calls} | {delta.endpoint for delta in counted.deltas}
         if foreign := named - self._table.by_endpoint.keys():
             raise BadBody(f"the records name the endpoint {min(foreign)!r}, which this service does not have")
+        if others := named - await outposts.endpoints_of_outpost(self._pool, outpost.name):
+            raise BadBody(f"the records name the endpoint {min(others)!r}, which the outpost {outpost.name} was never to serve")
         _check_times([*(call.at for call in calls), *(delta.at.timestamp() for delta in counted.deltas)])
         for day in days_of_calls(calls):
             await make_partition(self._pool, day)
