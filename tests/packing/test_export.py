@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import duckdb
 import numpy as np
 import pandas as pd
 import psycopg
@@ -24,11 +25,11 @@ from lamppost.core.errors import SetupError
 from lamppost.package.read import Lamp, read_lamp
 from lamppost.packing.build import build_package
 from lamppost.packing.export import exporting, running_forms
-from lamppost.packing.export.answer_shape import read_model
+from lamppost.packing.export.answer_shape import ExportedModel, read_model
 from lamppost.packing.export.checking import DiffersFromPackage, hold_against, own_answers, rows_to_check
 from lamppost.packing.export.exporting import SqlOptions, export_package
 from lamppost.packing.export.row_program import NoSuchForm
-from lamppost.packing.export.sql_form import write_sql
+from lamppost.packing.export.sql_form import SQL_KINDS, quote, write_sql
 from lamppost.packing.recipe import Recipe
 from lamppost.store.postgres import PrivateServer
 from tests.support import boosters, zoo
@@ -100,6 +101,19 @@ def zoo_lamps() -> list[tuple[str, Path]]:
     return made
 
 
+def answers_in_duckdb(select: str, model: ExportedModel, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Answers of the same SELECT in another engine."""
+    columns = ", ".join(f"{quote(field.name)} {SQL_KINDS[field.kind]}" for field in model.fields)
+    with duckdb.connect() as engine:
+        engine.execute(f"CREATE TABLE checked (lp_place integer, {columns})")
+        places = ", ".join("?" * (1 + len(model.fields)))
+        engine.executemany(
+            f"INSERT INTO checked VALUES ({places})", [[at, *(row[field.name] for field in model.fields)] for at, row in enumerate(rows)]
+        )
+        found = engine.execute(f"SELECT * FROM ({select}\n) AS given ORDER BY lp_place").fetchall()
+    return [running_forms.as_answer(model, row[1:]) for row in found]
+
+
 class Forms(unittest.TestCase):
     url: str
 
@@ -130,6 +144,8 @@ class Forms(unittest.TestCase):
             select = write_sql(model, "checked", ("lp_place",))
             answers = running_forms.answers_in_database(connection, select, model, rows)
             hold_against(rows, own, lambda _: answers, lamp.proof.tolerance, "sql")
+            elsewhere = answers_in_duckdb(write_sql(model, "checked", ("lp_place",)), model, rows)
+            hold_against(rows, own, lambda _: elsewhere, lamp.proof.tolerance, "sql in a second engine")
 
     def test_every_form_of_many_kinds_of_models_gives_their_own_answers(self) -> None:
         for name, path in zoo_lamps():
@@ -167,7 +183,7 @@ class Forms(unittest.TestCase):
     def test_a_view_in_a_database(self) -> None:
         lamp = read_lamp(outage_lamp())
         made = self.folder / "view.sql"
-        export_package(lamp, "sql", made, FORMATS, SqlOptions('town."lamps of today"', self.database, ("lamp_id",), "risks"))
+        export_package(lamp, "sql", made, FORMATS, SqlOptions(self.database, 'town."lamps of today"', ("lamp_id",), "risks"))
         model = read_model(lamp.manifest, lamp.unpack(self.folder))
         rows = rows_to_check(lamp)[:50]
         with psycopg.connect(self.url, autocommit=True) as connection:
@@ -177,6 +193,23 @@ class Forms(unittest.TestCase):
             connection.execute(made.read_bytes())
             found = connection.execute("SELECT * FROM risks ORDER BY lamp_id").fetchall()
         self.assertEqual([running_forms.as_answer(model, row[1:]) for row in found], answers)
+
+    def test_a_function_in_a_database(self) -> None:
+        lamp = read_lamp(outage_lamp())
+        made = self.folder / "function.sql"
+        done = export_package(lamp, "sql", made, FORMATS, SqlOptions(self.database, function="risk of a lamp"))
+        self.assertGreaterEqual(done.checked.rows, 2_000)
+        unpacked = lamp.unpack(self.folder)
+        model = read_model(lamp.manifest, unpacked)
+        row = rows_to_check(lamp)[0]
+        with psycopg.connect(self.url, autocommit=True) as connection:
+            connection.execute(made.read_bytes())
+            named = ", ".join(f"{quote(name)} => %s" for name in row)
+            (found,) = connection.execute(f'SELECT * FROM "risk of a lamp"({named})'.encode(), list(row.values())).fetchall()
+        given = running_forms.as_answer(model, found)
+        self.assertEqual(
+            hold_against([row], own_answers(lamp, unpacked, [row], FORMATS), lambda _: [given], lamp.proof.tolerance, "sql").rows, 1
+        )
 
     def test_a_form_that_differs_is_refused_and_nothing_is_written(self) -> None:
         lamp = read_lamp(outage_lamp())
@@ -197,7 +230,7 @@ class Forms(unittest.TestCase):
         path = self.folder / "note.lamp"
         build_package(model, frame.assign(label=label), Recipe("note", "label", fields={"note": {"kind": "text", "choices": []}}), path)
         with self.assertRaises(NoSuchForm) as caught:
-            export_package(read_lamp(path), "sql", self.folder / "note.sql", FORMATS, SqlOptions("notes", self.database))
+            export_package(read_lamp(path), "sql", self.folder / "note.sql", FORMATS, SqlOptions(self.database, "notes"))
         self.assertIn("no compiled graph", caught.exception.detail)
         with mock.patch("shutil.which", return_value=None), self.assertRaises(SetupError):
             export_package(read_lamp(outage_lamp()), "c", self.folder / "x.c", FORMATS)

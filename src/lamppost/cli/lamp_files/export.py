@@ -33,6 +33,9 @@ def export(
     ] = None,
     keep: Annotated[list[str] | None, typer.Option(help="For SQL: a column that goes along (may be repeated).", metavar="COLUMN")] = None,
     view: Annotated[str | None, typer.Option(help="For SQL: make a view of this name.", metavar="NAME")] = None,
+    function: Annotated[
+        str | None, typer.Option(help="For SQL: make a function of this name that takes the fields of a row.", metavar="NAME")
+    ] = None,
     allow_code: AllowCode = False,
     address: Address = None,
     as_json: AsJson = False,
@@ -42,15 +45,17 @@ def export(
     if chosen is None:
         like = closest_name(form, FORMS)
         raise BadRequest(f"there is no form {form!r}" + (f"; did you mean {like}?" if like else f"; there are {', '.join(FORMS)}"))
-    if chosen == "sql" and table is None:
-        raise BadRequest("SQL needs the table of the rows; name it with --table")
-    if chosen != "sql" and (table is not None or keep or view is not None):
-        raise BadRequest(f"--table, --keep and --view go with --as sql, and not with --as {chosen}")
+    if chosen == "sql" and (table is None) == (function is None):
+        raise BadRequest("SQL needs the table of the rows with --table, or with --function the name of a function to make; one of both")
+    if function is not None and (keep or view is not None):
+        raise BadRequest("--keep and --view go with --table, and not with --function")
+    if chosen != "sql" and (table is not None or function is not None or keep or view is not None):
+        raise BadRequest(f"--table, --function, --keep and --view go with --as sql, and not with --as {chosen}")
     formats = frozenset({"skops"} | ({"pickle", "python", "torch"} if allow_code else set()))
     with tempfile.TemporaryDirectory(prefix="lamppost-export-") as folder:
         lamp = read_lamp(package_file(package, Path(folder), address))
         target = to or Path(f"{lamp.manifest.name}.{_ENDINGS[chosen]}")
-        options = None if table is None else SqlOptions(table, _private_database, tuple(keep or ()), view)
+        options = SqlOptions(_private_database, table, tuple(keep or ()), view, function) if chosen == "sql" else None
         made = export_package(lamp, chosen, target, formats, options, f"Lamp Post {lamppost.__version__}")
     if as_json:
         print_json({"path": str(target), "form": made.form, "size_bytes": made.size_bytes, "rows_checked": made.checked.rows,

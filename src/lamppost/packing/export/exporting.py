@@ -5,6 +5,7 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Literal
 
@@ -20,7 +21,7 @@ from lamppost.packing.export.c_form import write_c
 from lamppost.packing.export.checking import CheckedForm, Row, hold_against, own_answers, rows_to_check
 from lamppost.packing.export.pmml_form import write_pmml
 from lamppost.packing.export.python_form import write_python
-from lamppost.packing.export.sql_form import quote, write_sql
+from lamppost.packing.export.sql_form import quote, write_sql, write_sql_function
 
 Form = Literal["sql", "onnx", "pmml", "python", "c"]
 FORMS: tuple[Form, ...] = ("sql", "onnx", "pmml", "python", "c")
@@ -38,14 +39,16 @@ class ExportedForm:
 
 @dataclass(frozen=True, slots=True)
 class SqlOptions:
-    """table : of the rows, as SQL writes it, or a query in brackets. database : opens the PostgreSQL that the form is checked in. keep :
-    columns that go along. view : name of a view to make, None for the SELECT alone.
+    """database : opens the PostgreSQL that the form is checked in. table : of the rows, as SQL writes it, or a query in brackets. keep :
+    columns that go along. view : name of a view to make. function : name of a function to make, over no table. With neither of both it is
+    a SELECT.
     """
 
-    table: str
     database: running_forms.OpenDatabase
+    table: str | None = None
     keep: tuple[str, ...] = ()
     view: str | None = None
+    function: str | None = None
 
 
 def export_package(
@@ -85,8 +88,12 @@ def _write(model: ExportedModel, form: Form, unpacked: Path, folder: Path, optio
     if form == "onnx":
         content = _with_metadata(model, unpacked)
         return content, running_forms.run_onnx(content, model)
-    if options is None:
-        raise BadRequest("SQL needs the table of the rows; name it with --table")
+    if options is not None and options.function is not None:
+        whole = write_sql_function(model, options.function)
+        asking = partial(running_forms.select_from_function, model, options.function)
+        return f"{whole};\n".encode(), running_forms.run_sql(asking, model, options.database, whole)
+    if options is None or options.table is None:
+        raise BadRequest("SQL needs the table of the rows, or the name of a function to make")
     select = write_sql(model, options.table, options.keep)
     whole = f"{select};\n" if options.view is None else f"CREATE OR REPLACE VIEW {quote(options.view)} AS\n{select};\n"
     return whole.encode(), running_forms.run_sql(lambda table: write_sql(model, table, ("lp_place",)), model, options.database)

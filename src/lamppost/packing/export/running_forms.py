@@ -18,6 +18,7 @@ from lamppost.core.errors import SetupError
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.packing.export.answer_shape import ExportedModel
 from lamppost.packing.export.checking import Row
+from lamppost.packing.export.sql_form import SQL_KINDS, quote
 from lamppost.packing.pmml.document import parse_document
 from lamppost.packing.pmml.reading import PmmlDocument
 
@@ -31,7 +32,6 @@ spec.loader.exec_module(form)
 for line in sys.stdin:
     print(json.dumps(form.predict(json.loads(line))))
 """
-_SQL_KINDS = {"number": "double precision", "integer": "bigint", "choice": "text", "yes/no": "boolean"}
 
 
 def run_python(module: Path) -> Callable[[Sequence[Row]], list[Row]]:
@@ -129,16 +129,28 @@ def as_answer(model: ExportedModel, values: Sequence[Any]) -> Row:
     return answer
 
 
-def run_sql(write: Callable[[str], str], model: ExportedModel, database: OpenDatabase) -> Callable[[Sequence[Row]], list[Row]]:
-    """Answers of a SELECT in a PostgreSQL. write : gives the SELECT over a table. database : opens one, and gives its URL."""
+def run_sql(
+    write: Callable[[str], str], model: ExportedModel, database: OpenDatabase, before: str | None = None
+) -> Callable[[Sequence[Row]], list[Row]]:
+    """Answers of a SELECT in a PostgreSQL. write : gives the SELECT over a table. database : opens one, and gives its URL. before : a
+    statement that the SELECT needs.
+    """
 
     def answer(rows: Sequence[Row]) -> list[Row]:
         import psycopg  # a machine that packs needs it for this form alone
 
         with database() as url, psycopg.connect(url, autocommit=True) as connection:
+            if before is not None:
+                connection.execute(before.encode())
             return answers_in_database(connection, write("checked"), model, rows)
 
     return answer
+
+
+def select_from_function(model: ExportedModel, function: str, table: str) -> str:
+    """A SELECT that asks a function about every row of a table."""
+    given = ", ".join(f"lp_rows.{quote(field.name)}" for field in model.fields)
+    return f"SELECT lp_place, lp_given.* FROM {table} AS lp_rows, LATERAL {quote(function)}({given}) AS lp_given"
 
 
 def answers_in_database(connection: Any, select: str, model: ExportedModel, rows: Sequence[Row]) -> list[Row]:
@@ -146,7 +158,7 @@ def answers_in_database(connection: Any, select: str, model: ExportedModel, rows
     from psycopg import sql
 
     fields: list[Field] = list(model.fields)
-    kinds = [sql.SQL("{} " + _SQL_KINDS[field.kind]).format(sql.Identifier(field.name)) for field in fields]
+    kinds = [sql.SQL("{} " + SQL_KINDS[field.kind]).format(sql.Identifier(field.name)) for field in fields]
     connection.execute(sql.SQL("CREATE TEMP TABLE checked (lp_place int, {})").format(sql.SQL(", ").join(kinds)))
     with connection.cursor().copy("COPY checked FROM STDIN") as copy:
         for place, row in enumerate(rows):

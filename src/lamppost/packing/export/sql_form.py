@@ -46,6 +46,10 @@ _PATTERNS = {
 }
 
 
+SQL_KINDS = {"number": "double precision", "integer": "bigint", "choice": "text", "yes/no": "boolean"}
+"""Types of columns by the kinds of fields."""
+
+
 def quote(name: str) -> str:
     """An identifier in double quotes (SQL:2016, 5.2)."""
     doubled = name.replace('"', '""')
@@ -167,6 +171,27 @@ def write_sql(model: ExportedModel, table: str, keep: tuple[str, ...] = ()) -> s
     answers = [f"{text} AS {quote(name)}" for text, name in zip(_answers(model, writer), model.answer_columns, strict=True)]
     head = f"-- {model.manifest.name}, written by {model.written_by}".replace("\n", " ")
     return f"{head}\nSELECT {', '.join([*kept, *answers])} FROM {source}"
+
+
+def write_sql_function(model: ExportedModel, name: str) -> str:
+    """A function in SQL of PostgreSQL that takes the fields of a row, by their names or in their order, and gives one row of answers."""
+    columns = [f"{quote(column)} {kind}" for column, kind in zip(model.answer_columns, _answer_kinds(model), strict=True)]
+    if twice := set(model.by_name) & set(model.answer_columns):
+        raise NoSuchForm(f"{min(twice)!r} is a field and an answer, and a function cannot have both; make a view")
+    row = ", ".join(f"${at} AS {quote(field.name)}" for at, field in enumerate(model.fields, start=1))
+    arguments = ", ".join(f"{quote(field.name)} {SQL_KINDS[field.kind]}" for field in model.fields)
+    body = write_sql(model, f"(SELECT {row})")
+    tag = "lp_body"
+    while f"${tag}$" in body:
+        tag += "_"
+    return (
+        f"CREATE OR REPLACE FUNCTION {quote(name)}({arguments})\nRETURNS TABLE ({', '.join(columns)})\n"
+        f"LANGUAGE sql IMMUTABLE PARALLEL SAFE\nAS ${tag}$\n{body}\n${tag}$"
+    )
+
+
+def _answer_kinds(model: ExportedModel) -> list[str]:
+    return ["double precision" if column != (model.label and model.label.name) else "text" for column in model.answer_columns]
 
 
 def statements_with(outputs: list[Expression], named: list[Expression], wide: set[int]) -> list[Expression]:
