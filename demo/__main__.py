@@ -22,11 +22,13 @@ from demo.desk import open_desk
 from demo.lamps import FIELDS, as_sent, make_traffic
 from demo.mailbox import Mailbox
 from demo.nights import score_nights, write_lamps_to_check
+from demo.outposts import Outposts
 from demo.train import pack_refit, train_outage_risk
 from demo.versions import roll_out_all
 from demo.weeks import WINDOWS, play, set_window
 from lamppost.client.config import find_connection
 from lamppost.core.errors import LampPostError, ProofFailed
+from lamppost.package.read import read_lamp
 
 ENDPOINT = "outage-risk"
 BY_NUMBER = "outage-by-number"
@@ -58,13 +60,18 @@ def main() -> int:
     mails = Mailbox(_free_port(), given.data / "mails")
     mails.start()
     command = [*up(given.data, given.port), "--smtp", f"127.0.0.1:{mails.port}"]
+    outposts = Outposts(given.data, given.port)
     service = subprocess.Popen(command, stdout=subprocess.DEVNULL, start_new_session=True)
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
         if not _wait(service, address):
             return 1
         fill(address, given.data, given.calls, given.data / FILES, weeks=not given.no_weeks)
+        with lamppost.Client(address) as client:
+            compare_with_view(client, town, given.data)
+            outposts.start(client, serving_version(client))
         _greet(address, given.data)
+        outposts.mend_later()
         return service.wait()
     except LampPostError as error:
         print(f"✗ {error.detail}", file=sys.stderr)
@@ -73,6 +80,7 @@ def main() -> int:
         print("\nputting the lamps out …", flush=True)
         return 0
     finally:
+        outposts.stop()
         _end(service)
         mails.stop()
         town.stop()
@@ -134,13 +142,11 @@ def fill(address: str, data: Path, calls: int, files: Path, weeks: bool = True) 
         if PHOTO not in served:
             serve_pole_photo(client, data)
         if BY_NUMBER not in served:
-            serving = next(one["version"] for one in client.fetch("GET", "/api/endpoints") if one["name"] == ENDPOINT)
-            print(client.set_up(BY_NUMBER, register.setup(serving))["summary"], flush=True)
+            print(client.set_up(BY_NUMBER, register.setup(serving_version(client)))["summary"], flush=True)
             client.predict(BY_NUMBER, [{"lamp": number} for number in range(1, 41)])
         if not client.fetch("GET", "/api/bulk", limit=1):
-            serving = next(one["version"] for one in client.fetch("GET", "/api/endpoints") if one["name"] == ENDPOINT)
             client.fetch("POST", "/api/channels/lighting", {"kind": "mail", "target": "lamps@tallowby.example", "reports": "weekly"})
-            score_nights(client, files, str(serving), ["lighting"] if weeks else [])
+            score_nights(client, files, serving_version(client), ["lighting"] if weeks else [])
             write_lamps_to_check(data / TO_CHECK)
         if ENDPOINT not in served and weeks:
             play_weeks(client)
@@ -149,6 +155,20 @@ def fill(address: str, data: Path, calls: int, files: Path, weeks: bool = True) 
         with ThreadPoolExecutor(8) as pool:
             said = list(pool.map(lambda row: client.predict(ENDPOINT, row).answer["label"], rows))
         print(f"{said.count('fails')} of them will fail within 30 days, it says")
+
+
+def serving_version(client: lamppost.Client) -> str:
+    """The version that outage-risk serves."""
+    return next(str(one["version"]) for one in client.fetch("GET", "/api/endpoints") if one["name"] == ENDPOINT)
+
+
+def compare_with_view(client: lamppost.Client, town: register.Register, data: Path) -> None:
+    """Make outage-risk a view in the town's register, and compare it with the endpoint."""
+    lamp = client.download(serving_version(client), data / "serving.lamp")
+    numbers = list(range(1, 201))
+    said = client.predict(BY_NUMBER, [{"lamp": number} for number in numbers]).answers
+    same = town.compare_view(read_lamp(lamp), {number: answer["scores"] for number, answer in zip(numbers, said, strict=True)}, data)
+    print(f"the view {register.VIEW} in the town's register says the same as the endpoint of {same} of {len(numbers)} lamps", flush=True)
 
 
 def play_weeks(client: lamppost.Client) -> None:

@@ -79,6 +79,7 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("DELETE /api/models/{model}/versions/{number}", "point", None),
     ("DELETE /api/models/{model}", "point", None),
     ("GET /api/models/{model}/versions/{number}/package", "push", None),
+    ("GET /api/models/{model}/versions/{number}/export", "push", None),
     ("GET /api/models/{model}/versions/{number}/card", "view", None),
     ("GET /api/endpoints/{endpoint}/callers", "view", None),
     ("DELETE /api/endpoints/{endpoint}", "point", None),

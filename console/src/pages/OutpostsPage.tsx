@@ -85,7 +85,9 @@ function summary(all: Outpost[]): string {
   if (!known.length) return "None has joined yet.";
   if (silent.length) return `${silent.map((one) => one.name).join(", ")} ${silent.length > 1 ? "are" : "is"} silent.`;
   if (behind.length) return `${behind.map((one) => one.name).join(", ")} ${behind.length > 1 ? "do" : "does"} not serve what is set.`;
-  return `${count(known.length)} ${known.length > 1 ? "serve" : "serves"} what is set.`;
+  const served = `${count(known.length)} ${known.length > 1 ? "serve" : "serves"} what is set`;
+  const odd = known.find((one) => one.reasons.length);
+  return odd ? `${served}; ${odd.name}: ${odd.reasons[0]}.` : `${served}.`;
 }
 
 const difference = (seconds: number) => (Math.abs(seconds) < 0.05 ? "0.0" : `${seconds > 0 ? "+" : ""}${seconds.toFixed(1)}`);

@@ -70,6 +70,7 @@ function Page({ version }: { version: VersionDetail }) {
             <p className="text-soft">It is opened and proven first; what is served goes on until then.</p>
             <Snippets all={[{ name: "Command", text: `lamppost point ${version.model} ${version.name}` }]} id="how to serve it" />
           </Card>
+          {version.exportable && <Elsewhere page={version} />}
           <Others page={version} />
           <EndOfVersion page={version} />
           <Files page={version} />
@@ -196,6 +197,37 @@ function packed({ provenance, signers }: VersionDetail): [string, string][] {
     .filter(Boolean)
     .join(" ");
   return [...(words ? [["packed", words] as [string, string]] : []), ...signers.map((key): [string, string] => ["signed by", key])];
+}
+
+const FORMS = [
+  { form: "onnx", text: "ONNX graph" },
+  { form: "pmml", text: "PMML document" },
+];
+
+function Elsewhere({ page }: { page: VersionDetail }) {
+  const command = (form: string, more = "") => ({ name: form, text: `lamppost export ${page.name} --as ${form.toLowerCase()}${more}` });
+  return (
+    <Card
+      title="Take it elsewhere"
+      aside={
+        <span className="flex gap-3 text-small">
+          {FORMS.map(({ form, text }) => (
+            <a
+              key={form}
+              className="text-slate hover:underline"
+              href={`/api/models/${page.model}/versions/${page.number}/export?form=${form}`}
+              download
+            >
+              {text}
+            </a>
+          ))}
+        </span>
+      }
+    >
+      <p className="text-soft">Each form is held against this version's own answers on 2,000 rows or more before you get it.</p>
+      <Snippets all={[command("SQL", " --table TABLE"), command("Python"), command("C")]} id="how to take it elsewhere" />
+    </Card>
+  );
 }
 
 function Others({ page }: { page: VersionDetail }) {

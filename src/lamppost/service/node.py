@@ -40,6 +40,7 @@ from lamppost.service.measuring.sweep_runs import SweepRuns
 from lamppost.service.monitoring.endpoint_summaries import EndpointSummaries
 from lamppost.service.monitoring.maintenance import Maintenance
 from lamppost.service.packages.package_cache import PackageCache
+from lamppost.service.packages.package_export import PackageExport
 from lamppost.service.packages.version_listing import VersionListing
 from lamppost.service.records.record_writer import RecordSink, WriterProcess
 from lamppost.service.records.recorder import Recorder
@@ -105,6 +106,7 @@ class Node:
         self.drift_evaluation = self.maintenance.drift_evaluation
         self.endpoint_summaries = EndpointSummaries(self.pool, self.deployment)
         self.version_listing = VersionListing(self.pool)
+        self.package_export = PackageExport(settings.workers)
         self.ending = False
         self._began_at = datetime.now(UTC)
         self._noted_at = datetime.fromtimestamp(0, UTC)

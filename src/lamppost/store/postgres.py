@@ -167,12 +167,12 @@ class PrivateServer:
         if self.folder.exists():
             shutil.rmtree(self.folder)  # a first start that was broken off
         self.folder.mkdir(mode=0o700)
-        os.chown(self.folder, self._account.uid, self._account.gid)
+        self._give(self.folder)
         unfinished = self.folder.parent / "initdb.password"
         try:
             unfinished.touch(mode=0o600)
             unfinished.write_text(password)
-            os.chown(unfinished, self._account.uid, self._account.gid)
+            self._give(unfinished)
             command = [
                 *self._account.prefix,
                 str(self._binaries / "initdb"),
@@ -197,6 +197,11 @@ class PrivateServer:
         self._password_file.unlink(missing_ok=True)
         self._password_file.touch(mode=0o600)
         self._password_file.write_text(password)
+
+    def _give(self, path: Path) -> None:
+        """Make the server's user the owner of a path, where that is not this process's own user."""
+        if self._account.prefix:
+            os.chown(path, self._account.uid, self._account.gid)
 
     def _end_leftover(self) -> None:
         """End a server of this folder that outlived its service, so that only one ever writes here."""

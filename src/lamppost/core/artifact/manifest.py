@@ -153,6 +153,11 @@ class Manifest:
         )
 
     @property
+    def is_one_graph(self) -> bool:
+        """Whether one compiled graph gives all answers, without options: what exports are written from."""
+        return len(self.steps) == 1 and not self.options and getattr(self.steps[0], "compiled", None) is not None
+
+    @property
     def forms(self) -> tuple[Literal["compiled", "original"], ...]:
         """The forms of its fitted steps that a lane can serve, the usual one first."""
         compiled = any(isinstance(step, SklearnStep) and step.compiled is not None for step in self.steps)

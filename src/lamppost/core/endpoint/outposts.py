@@ -15,6 +15,8 @@ _LABEL = re.compile(r"[a-z0-9][a-z0-9_-]{0,39}=[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 MAX_LABELS = 20
 SILENT_AFTER = timedelta(minutes=10)
 """An outpost that was not heard of for so long raises an alert."""
+LATE_AFTER = timedelta(minutes=1)
+"""An outpost reports three times in a minute; one that has missed these is degraded."""
 
 
 @dataclass(frozen=True, slots=True)

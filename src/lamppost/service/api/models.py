@@ -35,6 +35,8 @@ from lamppost.service.api.schemas.models import (
 )
 from lamppost.service.deployment.changes import ChangeOverrides
 from lamppost.service.node import Node
+from lamppost.service.packages.package_export import MEDIA_TYPES as EXPORT_TYPES
+from lamppost.service.packages.package_export import ServedForm
 from lamppost.service.pages.draw import MEDIA_TYPES, Form, draw_page, in_turn
 from lamppost.store import packages
 from lamppost.store.packages import ListedVersion, ModelRecord, StoredVersion
@@ -122,6 +124,26 @@ async def download_package(model: str, number: int, node: TheNode, _: Pusher) ->
 
 
 @router.get(
+    "/models/{model}/versions/{number}/export",
+    response_class=Response,
+    responses={200: {"content": {one: {"schema": {"type": "string", "format": "binary"}} for one in EXPORT_TYPES.values()}}},
+)
+async def export_version(model: str, number: int, node: TheNode, _: Pusher, form: ServedForm) -> Response:
+    """A version as an ONNX graph or a PMML document, after that was held against the version's own answers. The headers say on how many
+    rows, and by how much numbers differed at most. The other forms of lamppost export are programs, and made and checked by the command.
+    """
+    version = await packages.get_version(node.pool, VersionName(model, number))
+    lamp_file = await node.deployment.package_cache.file_of(version.digest)
+    written = await node.package_export.write(lamp_file, model, form)
+    headers = {
+        "content-disposition": f'attachment; filename="{model}-{number}.{form}"',
+        "rows-checked": str(written.rows_checked),
+        "largest-difference": f"{written.largest:.3g}",
+    }
+    return Response(written.content, media_type=EXPORT_TYPES[form], headers=headers)
+
+
+@router.get(
     "/models/{model}/versions/{number}/card",
     response_class=Response,
     responses={200: {"content": {"text/html": {}, "application/pdf": {}}}},
@@ -185,6 +207,7 @@ async def _page(node: Node, version: StoredVersion, lamp: Lamp) -> VersionDetail
         purpose=about_model.purpose,
         insight=lamp.insight,
         insight_lines=[InsightLine(word=word, text=text) for word, text in insight_lines(lamp.insight)] if lamp.insight else [],
+        exportable=manifest.is_one_graph,
     )
 
 

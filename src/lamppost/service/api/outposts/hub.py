@@ -8,7 +8,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Header, Path, Request
 from fastapi.responses import Response
 
-from lamppost.core.endpoint.outposts import SILENT_AFTER, OutpostVersion, check_labels, is_label, versions_of_outpost
+from lamppost.core.endpoint.outposts import LATE_AFTER, SILENT_AFTER, OutpostVersion, check_labels, is_label, versions_of_outpost
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import check_name, parse_version
 from lamppost.core.payload.outpost_records import read_records
@@ -131,6 +131,8 @@ def _state(outpost: StoredOutpost, report: dict[str, Any]) -> tuple[OutpostState
     reasons += [
         f"{endpoint} is {one['state']}" for endpoint, one in (report.get("served") or {}).items() if one["state"] in ("down", "degraded")
     ]
+    if outpost.heard_s_ago > LATE_AFTER.total_seconds():
+        reasons.insert(0, f"not heard of for {outpost.heard_s_ago / 60:.1f} minutes; it may go on answering where it is")
     if abs(outpost.clock_ahead_s or 0) > 60:
         reasons.append(f"its clock is {abs(outpost.clock_ahead_s or 0):.0f} s {'ahead' if (outpost.clock_ahead_s or 0) > 0 else 'behind'}")
     return ("degraded" if reasons else "serving"), reasons

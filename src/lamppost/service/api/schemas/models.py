@@ -77,6 +77,7 @@ class VersionDetailAnswer(VersionAnswer):
     reference_answers: list[FeatureProfile]
     insight: ModelInsight | None = Described(description="what it has learned, if packing measured that")
     insight_lines: list[InsightLine] = Described(description="the same in words")
+    exportable: bool = Described(description="whether one compiled graph gives its answers, from which other forms are written")
 
 
 class VersionPredictionAnswer(ApiModel):
