@@ -12,7 +12,7 @@ from lamppost.core.errors import SetupError
 
 MODULES_OF_EXTRAS: dict[str, tuple[str, ...]] = {
     "frames": ("pyarrow",),
-    "pack": ("PIL", "cloudpickle", "cryptography", "numpy", "onnx", "onnxruntime", "pandas", "sklearn", "skops"),
+    "pack": ("PIL", "cloudpickle", "cryptography", "numpy", "onnx", "onnxruntime", "packaging", "pandas", "sklearn", "skops"),
     "service": (
         *("cachetools", "cronsim", "fastapi", "httptools", "multipart", "openpyxl", "prometheus_client", "psycopg", "psycopg_pool"),
         *("python_multipart", "starlette", "uvicorn", "uvloop"),

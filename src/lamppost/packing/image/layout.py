@@ -51,14 +51,22 @@ class ImageLayout:
             self._members = {member.name.removeprefix("./"): member for member in self._tar if member.isfile()}
         except (OSError, tarfile.TarError) as error:
             raise BadRequest(f"{path} is no tar of an image layout: {error}") from error
+        try:
+            self.manifest, self.config = self._read()
+        except BaseException:
+            self.close()
+            raise
+
+    def _read(self) -> tuple[dict[str, Any], dict[str, Any]]:
+        """The manifest and the configuration of the image for this machine."""
         layout = self._document("oci-layout")
         if layout.get("imageLayoutVersion") != "1.0.0":
-            raise BadRequest(f"{path} is an image layout of version {layout.get('imageLayoutVersion')!r}; 1.0.0 is expected")
-        self.manifest = self._manifest(self._document("index.json"))
-        config = self.manifest.get("config")
+            raise BadRequest(f"{self.path} is an image layout of version {layout.get('imageLayoutVersion')!r}; 1.0.0 is expected")
+        manifest = self._manifest(self._document("index.json"))
+        config = manifest.get("config")
         if not isinstance(config, dict) or config.get("mediaType") != CONFIG:
-            raise BadRequest(f"{path} holds an image with a configuration of type {_type_of(config)!r}; {CONFIG} is expected")
-        self.config = self._described(config)
+            raise BadRequest(f"{self.path} holds an image with a configuration of type {_type_of(config)!r}; {CONFIG} is expected")
+        return manifest, self._described(config)
 
     def close(self) -> None:
         """Close the file."""
