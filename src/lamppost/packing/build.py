@@ -31,7 +31,7 @@ from lamppost.packing.fitted import fitted_step, inputs_of, prepared, takes_unkn
 from lamppost.packing.frames import training_frame
 from lamppost.packing.networks import Network, field_hints, network_step, read_notes
 from lamppost.packing.pins import find_pins
-from lamppost.packing.pmml.reading import Pmml, read_pmml
+from lamppost.packing.pmml.reading import Pmml
 from lamppost.packing.pmml.step import columns_read, pmml_step
 from lamppost.packing.provenance import find_origin
 from lamppost.packing.quantizing import quantized
@@ -83,7 +83,7 @@ def build_package(
         model = Pmml(Path(model)) if str(model).lower().endswith(".pmml") else Network(model)
     drawn = isinstance(model, Pmml) and frame is None
     if drawn:
-        frame, own = read_pmml(model.path).rows()
+        frame, own = model.document.rows()
         recipe = replace(recipe, drawn_rows=not own)
     frame, notes = training_frame(frame, model)
     if not len(frame):
@@ -107,7 +107,7 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: St
         own_notes, tags = read_notes(model)
         provenance = replace(provenance, notes=recipe.notes or own_notes, tags=tags | provenance.tags)
     if isinstance(model, Pmml):
-        provenance = replace(provenance, notes=recipe.notes or read_pmml(model.path).notes)
+        provenance = replace(provenance, notes=recipe.notes or model.document.notes)
     package.begin(model, notes)
     package.add_parts(recipe.before)
     stages.begin("asking the model")
@@ -142,7 +142,7 @@ def _build(package: _Package, model: Any, to: Path, notes: list[str], stages: St
         provenance,
         trained_rows=None if recipe.drawn_rows else package.trained_rows,
         metrics=dict(recipe.metrics or {}),
-        libraries=find_pins(model, package.members, package.imports()),
+        libraries=find_pins(None if isinstance(model, Pmml) else model, package.members, package.imports()),
         python=platform.python_version(),
         by=origin.by,
         commit=origin.commit,
@@ -274,9 +274,7 @@ class _Package:
         """Attributes of fields: those that the packer states, and those that follow from the network that reads them."""
         said: dict[str, Mapping[str, Any]] = dict(self.recipe.fields or {})
         if isinstance(model, Pmml):
-            return {
-                name: {**hint, **said.get(name, {})} for name, hint in read_pmml(model.path).hints().items() if name in self.request_frame
-            }
+            return {name: {**hint, **said.get(name, {})} for name, hint in model.document.hints().items() if name in self.request_frame}
         if not isinstance(model, Network) and not self.recipe.before:
             columns = [str(name) for name in self.request_frame.columns]
             for name in takes_unknown(model, columns) & set(columns):

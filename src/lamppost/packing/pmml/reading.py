@@ -34,11 +34,16 @@ _FAR = 1e15
 _MISSING_AWARE = frozenset({"defaultChild", "lastPrediction", "weightedConfidence", "aggregateNodes"})
 
 
-@dataclass(frozen=True, slots=True)
 class Pmml:
-    """A model in a PMML document of version 3 or 4."""
+    """A model in a PMML document of version 3 or 4, which is read once."""
 
-    path: Path
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    @cached_property
+    def document(self) -> PmmlDocument:
+        """What the document says; raise PmmlRefused for what is no PMML, or not supported."""
+        return PmmlDocument(read_document(self.path))
 
 
 @dataclass(frozen=True, slots=True)
@@ -263,11 +268,6 @@ def _final(graph: Graph, columns: Columns, outcome: Outcome) -> dict[str, tuple[
     if outcome.scores is not None:
         outputs["scores"] = (outcome.scores.name, [None, count], TensorProto.DOUBLE)
     return outputs
-
-
-def read_pmml(path: Path) -> PmmlDocument:
-    """Read a document."""
-    return PmmlDocument(read_document(path))
 
 
 def _walk(root: Element) -> Iterator[Element]:

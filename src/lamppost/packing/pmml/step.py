@@ -11,7 +11,7 @@ from lamppost.core.schema.columns import columns_from_rows, rows_from_columns
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.package.compiled_model import CompiledModel
 from lamppost.packing.pmml.document import PmmlRefused
-from lamppost.packing.pmml.reading import Pmml, PmmlDocument, read_pmml
+from lamppost.packing.pmml.reading import Pmml, PmmlDocument
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -21,7 +21,7 @@ _SHOWN = 3
 
 def columns_read(pmml: Pmml, frame: pd.DataFrame) -> tuple[pd.DataFrame, list[str]]:
     """The columns of a frame that a document reads, in its order, and a sentence about those it does not."""
-    used = list(read_pmml(pmml.path).used)
+    used = list(pmml.document.used)
     if lost := [name for name in used if name not in frame.columns]:
         raise PmmlRefused(f"the document reads {', '.join(lost)}, and the rows have no such column; they have {', '.join(map(str, frame))}")
     left = [str(name) for name in frame.columns if name not in used]
@@ -30,7 +30,7 @@ def columns_read(pmml: Pmml, frame: pd.DataFrame) -> tuple[pd.DataFrame, list[st
 
 def pmml_step(pmml: Pmml, at: int, known: Mapping[str, Field]) -> tuple[PmmlStep, dict[str, bytes]]:
     """The step and its members. known : the fields that steps can read."""
-    document = read_pmml(pmml.path)
+    document = pmml.document
     if lost := [name for name in document.used if name not in known]:
         raise PmmlRefused(f"the document reads {', '.join(lost)}, and no step before it gives that")
     inputs = Schema(tuple(known[name] for name in document.used))
