@@ -251,6 +251,28 @@ class Outposts(unittest.TestCase):
         self.assertIn("this outpost has never joined", " ".join(outpost.log.read_text().split()))
         self.assertNotIn("Traceback", outpost.log.read_text())
 
+    def test_a_sealed_outpost_keeps_its_packages_in_cipher(self) -> None:
+        outpost = self.outpost("sealed")
+        outpost.options = ("--sealed",)
+        self.point("times@1", "sealed")
+        outpost.start()
+        self.assertEqual(outpost.ask(3), (6, "times@1"))
+        (kept,) = (outpost.folder / "data" / "sealed").iterdir()
+        written = kept.read_bytes()
+        open_files = [path for path in outpost.folder.rglob("*") if path.is_file() and path.read_bytes()[:4] == b"PK\x03\x04"]
+        self.assertEqual(open_files, [], "no lamp file lies open on the disk")
+        self.assertEqual(list(outpost.folder.rglob("*.onnx")), [], "nor what is in it")
+        self.assertEqual(outpost.end(), 0)
+        outpost.start()
+        self.assertEqual((outpost.ask(4), kept.read_bytes()), ((8, "times@1"), written), "it was opened again, and not fetched")
+        outpost.kill()
+        with self.hub.client() as client:
+            client.fetch("POST", "/api/outposts/sealed/bar")
+        outpost.run()
+        assert outpost.process is not None
+        self.assertNotEqual(outpost.process.wait(60), 0)
+        self.assertNotIn("Traceback", outpost.log.read_text())
+
     # -- the hub's side ------------------------------------------------------------------------------------------------------
 
     def bring(self, name: str, token: str, segment: str, frames: list[tuple[int, list[CallRecord]]], clock: datetime | None = None) -> Any:

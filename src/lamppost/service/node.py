@@ -70,9 +70,9 @@ class Node:
         self.database_watch = DatabaseWatch(self.pool, settings.database, before_database_returns)
         self.forwarding = Forwarding(settings.public_urls, settings.trusted_proxies)
         self.auth = Auth(self.pool, self.forwarding.origins)
-        package_cache = PackageCache(self.pool, settings.data / "packages")
+        package_cache = PackageCache(self.pool, settings.packages_folder)
         self.window_counting = WindowCounting(self.pool, package_cache)
-        sink = sink or WriterProcess(settings.database, settings.data / "packages", self.window_counting)
+        sink = sink or WriterProcess(settings.database, settings.packages_folder, self.window_counting)
         self.recorder = Recorder(sink, settings.data / "spool", settings.spool_bytes, settings.otlp)
         self.recorder.enabled = settings.records
         self.log_files = LogFiles(settings.data / "logs", settings.name, settings.log_bytes, settings.log_days)

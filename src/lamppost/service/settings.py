@@ -35,6 +35,7 @@ class Settings:
     options : what the service was started with, as a file of settings would have it, without URLs of databases.
     ready_needs_all : whether this node is ready only while every endpoint answers.
     fronts : front processes that read requests; 1 for none beside the node itself.
+    packages : folder of lamp files and what is unpacked of them, None for one in ``data``.
     workers : what worker processes are confined to. confinement : what of that was measured to be in force.
     """
 
@@ -66,8 +67,14 @@ class Settings:
     ready_needs_all: bool = False
     options: dict[str, Any] = field(default_factory=dict)
     fronts: int = 1
+    packages: Path | None = None
     workers: WorkerRules = field(default_factory=WorkerRules)
     confinement: ConfinementReport = field(default_factory=ConfinementReport)
+
+    @property
+    def packages_folder(self) -> Path:
+        """The folder of lamp files."""
+        return self.packages or self.data / "packages"
 
     @property
     def public_address(self) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -166,6 +167,20 @@ async def note_report(pool: Pool, name: str, instance: str, report: dict[str, An
             "UPDATE outposts SET instance = %s, heard_at = now(), report = %s, clock_ahead_s = %s WHERE name = %s",
             (instance, orjson.dumps(report).decode(), clock_ahead_s, name),
         )
+
+
+async def seal_key(pool: Pool, name: str) -> bytes:
+    """The key that the packages of an outpost are sealed with, made with the first question for it."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "UPDATE outposts SET seal_key = coalesce(seal_key, %s) WHERE name = %s AND barred_at IS NULL RETURNING seal_key",
+            (secrets.token_bytes(32), name),
+            binary=True,
+        )
+        row = await rows.fetchone()
+    if row is None:
+        raise NotFound(f"there is no outpost {name!r} that may have a key")
+    return bytes(row[0])
 
 
 async def note_records(pool: Pool, name: str, latest: datetime) -> None:

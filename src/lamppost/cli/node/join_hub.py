@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import os
+import shutil
 from pathlib import Path
 from typing import Annotated
 from urllib.parse import urlsplit
@@ -43,6 +44,7 @@ from lamppost.service.app import STANDALONE_API, make_app
 from lamppost.service.outpost.hub_follower import HubFollower
 from lamppost.service.outpost.hub_link import HubLink
 from lamppost.service.outpost.record_delivery import HubSink, PayloadBudget
+from lamppost.service.outpost.sealed_packages import SealedPackages, memory_folder
 from lamppost.service.outpost.standalone_node import StandaloneNode
 from lamppost.service.settings import Settings
 
@@ -60,6 +62,9 @@ def outpost_join(
         Path | None, typer.Option(help="Certificates (PEM) to trust the hub by, instead of those of this machine.", metavar="FILE")
     ] = None,
     spool: Annotated[str, typer.Option(help="Disk space for records while the hub is away.")] = "1GB",
+    sealed: Annotated[
+        bool, typer.Option("--sealed", help="Keep packages in cipher on this disk, with a key that the hub gives at every start.")
+    ] = False,
     grpc_port: GrpcPort = None,
     public_url: PublicUrl = None,
     tls_cert: TlsCert = None,
@@ -90,7 +95,8 @@ def outpost_join(
     with listening(host, port, "--port") as listener, only_one(data):
         shown = f"[{host}]" if ":" in host else host
         address = f"{'http' if tls is None else 'https'}://{shown}:{listener.getsockname()[1]}"
-        rules = WorkerRules(data / "workers", data, not unconfined)
+        opened = memory_folder(data) if sealed else data
+        rules = WorkerRules(opened / "workers", data, not unconfined)
         settings = Settings(
             data,
             "",
@@ -102,13 +108,14 @@ def outpost_join(
             signers=frozenset(read_public(path) for path in signed_by or ()),
             grpc=None if grpc_port is None else f"{host}:{grpc_port}",
             public_urls=tuple(public_address(url) for url in public_url or ()),
+            packages=opened / "packages",
             workers=rules,
             confinement=measured_confinement(rules, formats),
         )
         link, budget = HubLink(hub, name, secret, hub_ca), PayloadBudget(data / "payloads-of-day.json")
         node = StandaloneNode(settings)
         node.bring_records_to(HubSink(link, node.window_counting, budget))
-        node.source = HubFollower(node, link, budget)
+        node.source = HubFollower(node, link, budget, SealedPackages(data / "sealed") if sealed else None)
 
         def show_endpoints() -> None:
             print_line(f"  the outpost {name} of {hub}")
@@ -128,3 +135,6 @@ def outpost_join(
             )
         except SystemExit:
             raise node.failure or SetupError("the outpost could not be started; the lines above say why") from None
+        finally:
+            if sealed:
+                shutil.rmtree(opened, ignore_errors=True)

@@ -19,7 +19,7 @@ class ScratchLanes:
     """Lanes of one process; `close` ends every worker. frame_rows : most rows that a worker gets at once, None for the usual number."""
 
     def __init__(self, pool: Pool, settings: Settings, frame_rows: int | None = None) -> None:
-        self.package_cache = PackageCache(pool, settings.data / "packages")
+        self.package_cache = PackageCache(pool, settings.packages_folder)
         supply = WorkerSupply(ForkServers(), settings.workers)
         if frame_rows is None:
             self.workers: WorkerPool[Lane] = WorkerPool(supply, settings.memory_bytes)

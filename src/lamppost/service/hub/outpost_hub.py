@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import base64
 import hashlib
 import re
 from collections.abc import Sequence
@@ -101,8 +102,10 @@ class OutpostHub:
         wanted = versions_of_outpost(outpost.name, outpost.labels, await outposts.list_outpost_versions(self._pool))
         return wanted, await packages.openable_versions(self._pool, [parse_version(one.version) for one in wanted.values()])
 
-    async def state_of(self, name: str) -> OutpostState:
-        """What an outpost is to have now: endpoints with setups, packages of their versions, and who may ask."""
+    async def state_of(self, name: str, sealed: bool = False) -> OutpostState:
+        """What an outpost is to have now: endpoints with setups, packages of their versions, and who may ask. sealed : whether it seals
+        its packages, and gets its key.
+        """
         self._require_settled()
         outpost = await outposts.get_outpost(self._pool, name)
         wanted, known = await self._wanted_by(outpost)
@@ -127,6 +130,8 @@ class OutpostHub:
             },
             "payload_bytes_per_day": outpost.payload_bytes_per_day,
         }
+        if sealed:
+            document["seal_key"] = base64.b64encode(await outposts.seal_key(self._pool, name)).decode()
         content = orjson.dumps(document, option=orjson.OPT_SORT_KEYS, default=str)
         return OutpostState(hashlib.sha256(content).hexdigest(), orjson.loads(content))
 
@@ -136,13 +141,13 @@ class OutpostHub:
         if digest not in {version.digest for version in known.values()}:
             raise NotAllowed(f"the outpost {outpost.name} is not to serve the package {digest[:12]}…")
 
-    async def changed_state(self, name: str, known: str, wait_s: float) -> OutpostState:
+    async def changed_state(self, name: str, known: str, wait_s: float, sealed: bool = False) -> OutpostState:
         """What an outpost is to have: as soon as it differs from what the outpost knows, or after so many seconds."""
         loop = asyncio.get_running_loop()
         until = loop.time() + wait_s
         while True:
             changed = self._changed
-            state = await self.state_of(name)
+            state = await self.state_of(name, sealed)
             left_s = until - loop.time()
             if state.digest != known or left_s <= 0 or self._ending:
                 return state

@@ -21,6 +21,7 @@ from lamppost.core.roles import principal_from_dict
 from lamppost.service.outpost.hub_link import HubLink
 from lamppost.service.outpost.package_fetching import PackageFetching
 from lamppost.service.outpost.record_delivery import PayloadBudget
+from lamppost.service.outpost.sealed_packages import SealedPackages
 from lamppost.service.outpost.standalone_node import StandaloneNode
 from lamppost.store.packages import OpenableVersion
 
@@ -32,14 +33,17 @@ _LONGEST_REST_S = 60.0
 
 
 class HubFollower:
-    """Follows the hub for one node. refused : by endpoint, the version that is not served, and why."""
+    """Follows the hub for one node. sealed : keeps its packages in cipher; None where they lie open on its disk. refused : by endpoint, the
+    version that is not served, and why.
+    """
 
-    def __init__(self, node: StandaloneNode, link: HubLink, budget: PayloadBudget) -> None:
+    def __init__(self, node: StandaloneNode, link: HubLink, budget: PayloadBudget, sealed: SealedPackages | None = None) -> None:
         self.refused: dict[str, tuple[str, str]] = {}
         self._node = node
         self._link = link
         self._budget = budget
-        self._fetching = PackageFetching(link, node.deployment.package_cache, node.settings.data / "packages")
+        self._sealed = sealed
+        self._fetching = PackageFetching(link, node.deployment.package_cache, node.settings.packages_folder, sealed)
         self._known = ""
         self._instance = self._own_instance()
         self._task: asyncio.Task[None] | None = None
@@ -53,6 +57,9 @@ class HubFollower:
 
     async def start(self) -> None:
         """Serve what was served before; else ask the hub. Raise Unavailable where neither is possible, or the hub's refusal."""
+        if self._sealed is not None:
+            await self._start_sealed()
+            return
         remembered = await asyncio.to_thread(self._node.memory.read)
         if remembered is not None:
             self._node.auth.put_in_force(remembered.principals)
@@ -71,6 +78,16 @@ class HubFollower:
             if remembered is None:
                 raise
             log.error("the hub refuses this outpost, which goes on with what it has: %s", error.detail)
+        self._task = asyncio.create_task(self._follow(), name="hub")
+
+    async def _start_sealed(self) -> None:
+        """Ask the hub for the key, and serve what it says. Raise Unavailable where it is away: without the key nothing can be opened."""
+        try:
+            await self._report(0.0)
+        except HubAway as error:
+            raise Unavailable(
+                f"{error.detail}; the packages of this outpost are sealed, and open only with the key that the hub gives at the start"
+            ) from error
         self._task = asyncio.create_task(self._follow(), name="hub")
 
     async def close(self) -> None:
@@ -127,11 +144,14 @@ class HubFollower:
             "records_waiting": node.recorder.waiting,
             "payloads_left_out": self._budget.spent_on(datetime.now(UTC).timestamp()).left_out,
             "disk_free_bytes": shutil.disk_usage(node.settings.data).free,
+            "sealed": self._sealed is not None,
         }
 
     async def _apply(self, state: dict[str, Any]) -> bool:
         """Serve what the hub says. Returns whether all of it was tried; what the hub or the disk kept from that is tried again."""
         node = self._node
+        if self._sealed is not None:
+            self._sealed.take_key(str(state.get("seal_key", "")))
         node.auth.put_in_force({bytes.fromhex(hashed): principal_from_dict(token) for hashed, token in state["tokens"].items()})
         self._budget.most_bytes = state["payload_bytes_per_day"]
         versions = {

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import logging
 import shutil
 from pathlib import Path
 
@@ -11,23 +12,29 @@ from lamppost.core.artifact.chunks import chunk_bounds
 from lamppost.core.errors import HubAway, LampPostError, PackageRefused
 from lamppost.package.read import member_starts, read_lamp
 from lamppost.service.outpost.hub_link import HubLink
+from lamppost.service.outpost.sealed_packages import SealedPackages
 from lamppost.service.packages.package_cache import PackageCache
+
+log = logging.getLogger("lamppost.outpost")
 
 _PARTS = "arriving"
 
 
 class PackageFetching:
-    """For one outpost. folder : of its packages. fetched_bytes : that came from the hub since the start."""
+    """For one outpost. folder : of its packages; of memory where they are sealed, and then ``sealed`` keeps them on the disk.
+    fetched_bytes : that came from the hub since the start.
+    """
 
-    def __init__(self, link: HubLink, package_cache: PackageCache, folder: Path) -> None:
+    def __init__(self, link: HubLink, package_cache: PackageCache, folder: Path, sealed: SealedPackages | None = None) -> None:
         self.fetched_bytes = 0
         self._link = link
         self._package_cache = package_cache
         self._folder = folder
+        self._sealed = sealed
 
     async def fetch(self, digest: str) -> None:
         """Put a package on this disk, unless it is there. Raise HubAway, PackageRefused, or OSError for a disk that is full."""
-        if await asyncio.to_thread((self._folder / f"{digest}.lamp").exists):
+        if await asyncio.to_thread((self._folder / f"{digest}.lamp").exists) or await self.unseal(digest):
             return
         parts = self._folder / _PARTS / digest
         await asyncio.to_thread(parts.mkdir, parents=True, exist_ok=True)
@@ -53,11 +60,26 @@ class PackageFetching:
             await asyncio.to_thread(shutil.rmtree, parts, ignore_errors=True)
             await asyncio.to_thread(whole.unlink, missing_ok=True)
             raise
+        if self._sealed is not None:
+            await asyncio.to_thread(self._sealed.seal, digest, whole)
         await self._package_cache.take_over(digest, whole)
         await asyncio.to_thread(shutil.rmtree, parts, ignore_errors=True)
 
+    async def unseal(self, digest: str) -> bool:
+        """Put a package that is kept sealed where it can be opened; whether there is one. One that was changed is fetched again."""
+        if self._sealed is None:
+            return False
+        await asyncio.to_thread(self._folder.mkdir, parents=True, exist_ok=True)
+        try:
+            return await asyncio.to_thread(self._sealed.open, digest, self._folder / f"{digest}.lamp")
+        except PackageRefused as error:
+            log.error("%s", error.detail)
+            return False
+
     async def forget_others(self, digests: set[str]) -> None:
         """Delete the packages that are served no more, and parts of those that are wanted no more."""
+        if self._sealed is not None:
+            await asyncio.to_thread(self._sealed.forget_others, digests)
         await asyncio.to_thread(_forget_others, self._folder, digests)
 
 

@@ -161,9 +161,9 @@ def _endpoints(outpost: StoredOutpost, report: dict[str, Any], wanted: list[Outp
 async def report_of_outpost(name: str, body: OutpostReportRequest, node: TheNode, caller: OutpostCaller) -> OutpostStateAnswer:
     """Take in what an outpost says of itself, and answer with what it is to have: at once where that has changed, else after its wait."""
     outpost = await node.outpost_hub.require_outpost(name, caller.principal)
-    report = body.model_dump(mode="json", exclude={"instance", "known", "wait_s", "clock"})
+    report = body.model_dump(mode="json", exclude={"instance", "known", "wait_s", "clock", "sealed"})
     await node.outpost_hub.note_report(outpost, body.instance, body.clock, report)
-    state = await node.outpost_hub.changed_state(name, body.known, body.wait_s)
+    state = await node.outpost_hub.changed_state(name, body.known, body.wait_s, body.sealed)
     return OutpostStateAnswer(digest=state.digest, state=state.document if state.digest != body.known else {})
 
 

@@ -120,6 +120,7 @@ class OutpostReportRequest(ApiModel):
     records_waiting: int = Described(ge=0)
     payloads_left_out: int = Described(ge=0)
     disk_free_bytes: int = Described(ge=0)
+    sealed: bool = Described(default=False, description="whether it keeps its packages in cipher, and asks for its key")
 
 
 class OutpostStateAnswer(ApiModel):
