@@ -1,5 +1,6 @@
 """Outposts: nodes without a database that serve what their hub says, go on without it, and bring their records home once."""
 
+import contextlib
 import os
 import shutil
 import subprocess
@@ -250,6 +251,33 @@ class Outposts(unittest.TestCase):
         self.assertEqual(outpost.process.wait(60), 1)
         self.assertIn("this outpost has never joined", " ".join(outpost.log.read_text().split()))
         self.assertNotIn("Traceback", outpost.log.read_text())
+
+    def test_a_full_disk_keeps_what_answers_and_is_told_until_there_is_room(self) -> None:
+        outpost = self.outpost("cupboard")
+        data = outpost.folder / "data"
+        data.mkdir()
+        mounted = subprocess.run(["mount", "-t", "tmpfs", "-o", "size=8m", "none", str(data)], capture_output=True, check=False)
+        if mounted.returncode:
+            self.skipTest("no small file system can be mounted here")
+        self.addCleanup(subprocess.run, ["umount", "--lazy", str(data)], check=True)
+        self.addCleanup(outpost.end)
+        self.point("times@1", "cupboard")
+        outpost.start()
+        self.assertEqual(outpost.ask(3), (6, "times@1"))
+        filler = data / "filler"
+        with contextlib.suppress(OSError), filler.open("wb") as file:
+            while True:
+                file.write(b"x" * 4_096)
+                file.flush()
+        self.point("times@2", "cupboard")
+        until(lambda: self.about("cupboard")["state"] == "degraded", 90, "the disk that is full")
+        (served,) = self.about("cupboard")["endpoints"]
+        self.assertEqual((served["wanted"], served["served"]), ("times@2", "times@1"))
+        self.assertIn("No space left on device", served["refused"])
+        self.assertEqual(outpost.ask(5), (10, "times@1"), "what answered goes on")
+        filler.unlink()
+        until(lambda: outpost.ask(5) == (15, "times@2"), 90, "room again")
+        until(lambda: self.about("cupboard")["state"] == "serving", 60, "what the hub knows of it")
 
     def test_a_sealed_outpost_keeps_its_packages_in_cipher(self) -> None:
         outpost = self.outpost("sealed")
