@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import lamppost
+from lamppost.core.errors import BadRequest
 from lamppost.core.payload.outpost_records import CONTENT_TYPE, SentFrame, SentRecords, SentWindow, write_records
 from lamppost.store.call_records import CallRecord, pack_calls
 from tests.support import http
@@ -278,6 +279,40 @@ class Outposts(unittest.TestCase):
         filler.unlink()
         until(lambda: outpost.ask(5) == (15, "times@2"), 90, "room again")
         until(lambda: self.about("cupboard")["state"] == "serving", 60, "what the hub knows of it")
+
+    def test_outcomes_that_are_reported_here_come_home_behind_their_records(self) -> None:
+        hub = Service().start()
+        self.addCleanup(hub.remove)
+        with hub.client() as client:
+            client.push(times_lamp(2))
+            for endpoint in ("times", "others"):
+                client.set_up(endpoint, {"version": "times@1"})
+            secret = client.fetch("POST", "/api/outposts", {"name": "meter"})["secret"]
+            client.fetch("PUT", "/api/endpoints/times/outposts", {"at": "meter", "version": "times@1"})
+        outpost = Outpost(hub, "meter", secret)
+        self.addCleanup(outpost.end)
+        outpost.start()
+        hub.kill()
+        with lamppost.Client(outpost.address, hub.token) as there:
+            ids = [there.predict("times", {"x": float(x)}).request_id for x in (1, 2, 3)]
+            truths = {"outcomes": [{"request_id": one, "truth": truth} for one, truth in zip(ids, (2.0, 4.0, 7.0), strict=True)]}
+            kept = there.fetch("POST", "/api/endpoints/times/outcomes", truths)
+            self.assertEqual((kept["kept"], "are kept" in kept["summary"]), (3, True))
+            with self.assertRaises(BadRequest):
+                there.fetch("POST", "/api/endpoints/times/outcomes", {"outcomes": [{"truth": 1.0}]})
+        outpost.end()
+        waiting = outpost.folder / "data" / "outcomes"
+        self.assertEqual(len(list(waiting.glob("*.json"))), 1, "they are kept over the end")
+        hub.start()
+        outpost.start()
+        until(lambda: not list(waiting.glob("*.json")), 120, "the outcomes")
+        with hub.client() as client:
+            (version,) = client.fetch("GET", "/api/endpoints/times/quality")["versions"]
+        self.assertEqual(version["known"], 3)
+        headers = {"authorization": f"Bearer {secret}"}
+        foreign = {"endpoint": "others", "by": "admin", "reported": truths}
+        refused = http.post(f"{hub.address}/api/outposts/meter/outcomes", json=foreign, headers=headers)
+        self.assertEqual((refused.status_code, "was never to serve" in refused.json()["detail"]), (400, True))
 
     def test_a_sealed_outpost_keeps_its_packages_in_cipher(self) -> None:
         outpost = self.outpost("sealed")

@@ -206,6 +206,7 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("GET /api/outposts/{name}/packages/{digest}/chunks", "outpost", None),
     ("GET /api/outposts/{name}/packages/{digest}/chunks/{sha256}", "outpost", None),
     ("POST /api/outposts/{name}/records", "outpost", {}),
+    ("POST /api/outposts/{name}/outcomes", "outpost", {}),
 ]
 
 

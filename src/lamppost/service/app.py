@@ -41,8 +41,8 @@ from lamppost.service.api import (
 )
 from lamppost.service.api.measuring import loads, sweeps
 from lamppost.service.api.other_node import OnOtherNode, pass_on
+from lamppost.service.api.outposts import here, standalone
 from lamppost.service.api.outposts import hub as outposts
-from lamppost.service.api.outposts import standalone
 from lamppost.service.console import mount_console
 from lamppost.service.http.allowed_methods import AllowedMethods, allow_header
 from lamppost.service.http.answer_compression import CompressedSend, takes_gzip
@@ -90,6 +90,8 @@ class App(FastAPI):
 
 STANDALONE_API = (standalone, node_status)
 """What a node without a database answers beside predictions."""
+OUTPOST_API = (*STANDALONE_API, here)
+"""What an outpost answers beside predictions."""
 
 
 def make_app(node: Node, api: Sequence[ModuleType] = _API, console: bool = True) -> App:

@@ -40,9 +40,10 @@ from lamppost.package.signing import read_public
 from lamppost.runtime.confinement.system_calls import keep_memory_private
 from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
-from lamppost.service.app import STANDALONE_API, make_app
+from lamppost.service.app import OUTPOST_API, make_app
 from lamppost.service.outpost.hub_follower import HubFollower
 from lamppost.service.outpost.hub_link import HubLink
+from lamppost.service.outpost.outcome_delivery import OutcomeDelivery
 from lamppost.service.outpost.record_delivery import HubSink, PayloadBudget
 from lamppost.service.outpost.sealed_packages import SealedPackages, memory_folder
 from lamppost.service.outpost.standalone_node import StandaloneNode
@@ -115,6 +116,7 @@ def outpost_join(
         link, budget = HubLink(hub, name, secret, hub_ca), PayloadBudget(data / "payloads-of-day.json")
         node = StandaloneNode(settings)
         node.bring_records_to(HubSink(link, node.window_counting, budget))
+        node.outcomes = OutcomeDelivery(data / "outcomes", link, lambda: node.recorder.waiting)
         node.source = HubFollower(node, link, budget, SealedPackages(data / "sealed") if sealed else None)
 
         def show_endpoints() -> None:
@@ -125,13 +127,7 @@ def outpost_join(
         logging.getLogger("uvicorn.error").setLevel(logging.CRITICAL + 1)  # it writes a traceback where the start fails
         try:
             run_node(
-                node,
-                make_app(node, STANDALONE_API, console=False),
-                listener,
-                address,
-                has_console=False,
-                tls=tls,
-                after_start=show_endpoints,
+                node, make_app(node, OUTPOST_API, console=False), listener, address, has_console=False, tls=tls, after_start=show_endpoints
             )
         except SystemExit:
             raise node.failure or SetupError("the outpost could not be started; the lines above say why") from None

@@ -22,6 +22,7 @@ from lamppost.core.errors import BadRequest, NotFound
 from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.core.names import closest_name, parse_version
 from lamppost.core.payload.recorded_bodies import request_rows
+from lamppost.core.roles import Principal
 from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.service.api.access import PROBLEMS, Pointer, RequireCaller, RequireView, TheNode
 from lamppost.service.api.schemas.base import Instant
@@ -35,7 +36,7 @@ from lamppost.service.api.schemas.drift import (
     PairDriftAnswer,
     WindowAnswer,
 )
-from lamppost.service.api.schemas.outcomes import OutcomesAnswer, OutcomesRequest, QualityAnswer
+from lamppost.service.api.schemas.outcomes import OutcomesAnswer, OutcomesRequest, QualityAnswer, check_identified
 from lamppost.service.api.schemas.traffic import (
     ChangeMark,
     ErrorBudgetAnswer,
@@ -293,15 +294,18 @@ async def tell_outcomes(endpoint: str, body: OutcomesRequest, node: TheNode, cal
     """Report the truth about earlier answers, by request id and row or by a key. A second report replaces the first."""
     caller.require_permission("predict", endpoint)
     node.deployment.table.find_route(endpoint)
-    for at, sent_outcome in enumerate(body.outcomes):
-        if (sent_outcome.key is None) == (body.key is not None) or (sent_outcome.request_id is None) == (body.key is None):
-            raise BadRequest(f"outcome {at} needs {'a key' if body.key is not None else 'a request_id'}, as all others of its list")
+    return await store_outcomes(node, endpoint, body, caller.principal)
+
+
+async def store_outcomes(node: Node, endpoint: str, body: OutcomesRequest, by: Principal) -> OutcomesAnswer:
+    """Store what was reported of an endpoint; see `outcomes.store_reported_outcomes`."""
+    check_identified(body)
     told_outcomes = [
         outcomes.ReportedOutcome(outcome.truth, outcome.request_id, outcome.row, None if outcome.key is None else str(outcome.key))
         for outcome in body.outcomes
     ]
     span = _span(body.since, body.until, outcomes.SINCE)
-    taken = await outcomes.store_reported_outcomes(node.pool, node.deployment, endpoint, told_outcomes, body.key, span, caller.principal)
+    taken = await outcomes.store_reported_outcomes(node.pool, node.deployment, endpoint, told_outcomes, body.key, span, by)
     summary = f"{taken.new:,} outcomes of {endpoint} are new, {taken.known - taken.new:,} were known"
     if taken.unknown:
         summary += f"; {len(taken.unknown):,} belong to no recorded answer (the first is number {taken.unknown[0]})"

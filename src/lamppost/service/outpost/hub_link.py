@@ -65,6 +65,13 @@ class HubLink:
         answer = await self._ask("POST", "/records", content=gzip.compress(write_records(records), 5), headers=headers)
         return int(orjson.loads(answer.content)["lost"])
 
+    async def bring_outcomes(self, reported: dict[str, Any]) -> dict[str, Any]:
+        """Bring outcomes that were reported here; what the hub made of them."""
+        headers = {"content-type": "application/json"}
+        answer = await self._ask("POST", "/outcomes", content=orjson.dumps(reported), headers=headers)
+        taken: dict[str, Any] = orjson.loads(answer.content)
+        return taken
+
     async def _ask(self, method: str, path: str, **request: Any) -> httpx.Response:
         """An answer; raise HubAway, or the error that the hub answers with."""
         try:

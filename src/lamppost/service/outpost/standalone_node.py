@@ -13,6 +13,7 @@ from lamppost.core.names import VersionName
 from lamppost.core.roles import Principal
 from lamppost.service.deployment.switching import MadeChange
 from lamppost.service.node import Node, import_arrow
+from lamppost.service.outpost.outcome_delivery import OutcomeDelivery
 from lamppost.service.records.record_writer import RecordSink
 from lamppost.service.settings import Settings
 from lamppost.store.endpoints import EndpointChange, EndpointRevision
@@ -44,6 +45,7 @@ class NoSink:
 class StandaloneNode(Node):
     """See the module. Calls are only counted, unless something takes their records. source : is started and closed with the node.
 
+    outcomes : keeps those that are reported here, None where nobody takes them.
     failure : the error on which the start failed, None where it did not.
     """
 
@@ -53,6 +55,7 @@ class StandaloneNode(Node):
         self.window_counting.find_digest = self._digest_of
         self.recorder.only_counted = True
         self.source: ServedSource | None = None
+        self.outcomes: OutcomeDelivery | None = None
         self.failure: LampPostError | None = None
 
     def bring_records_to(self, sink: RecordSink) -> None:
@@ -99,6 +102,8 @@ class StandaloneNode(Node):
                 self.failure = error
                 await self.stop()
                 raise
+        if self.outcomes is not None:
+            self.outcomes.start()
         self.recorder.start()  # by now it is known where the packages are by which waiting rows are counted
         self.deployment.waking.warm = True
 
@@ -106,6 +111,8 @@ class StandaloneNode(Node):
         """Finish what is in hand."""
         if self.source is not None:
             await self.source.close()
+        if self.outcomes is not None:
+            await self.outcomes.close()
         if self._importing is not None:
             self._importing.cancel()
             await asyncio.gather(self._importing, return_exceptions=True)

@@ -12,10 +12,14 @@ from lamppost.core.endpoint.outposts import LATE_AFTER, SILENT_AFTER, OutpostVer
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import check_name, parse_version
 from lamppost.core.payload.outpost_records import read_records
+from lamppost.core.roles import Principal
 from lamppost.service.api.access import FILE_ANSWER, PROBLEMS, OutpostCaller, Pointer, RequireView, TheNode, TokenKeeper
+from lamppost.service.api.monitoring import store_outcomes
+from lamppost.service.api.schemas.outcomes import OutcomesAnswer
 from lamppost.service.api.schemas.outposts import (
     ChunkAnswer,
     NewOutpostAnswer,
+    OutcomesOfOutpostRequest,
     OutpostAnswer,
     OutpostEndpointAnswer,
     OutpostLabelsRequest,
@@ -188,3 +192,13 @@ async def take_records(
     """Store records that an outpost brings: each once, however often they are brought."""
     outpost = await node.outpost_hub.require_outpost(name, caller.principal)
     return StoredRecordsAnswer(lost=await node.outpost_hub.take_records(outpost, read_records(await request.body()), clock))
+
+
+@router.post("/outposts/{name}/outcomes")
+async def take_outcomes(name: str, body: OutcomesOfOutpostRequest, node: TheNode, caller: OutpostCaller) -> OutcomesAnswer:
+    """Store the truth about answers of an endpoint that was reported at an outpost. Brought twice, it is stored once."""
+    outpost = await node.outpost_hub.require_outpost(name, caller.principal)
+    node.deployment.table.find_route(body.endpoint)
+    if body.endpoint not in await outposts.endpoints_of_outpost(node.pool, outpost.name):
+        raise BadRequest(f"the outpost {outpost.name} was never to serve {body.endpoint!r}")
+    return await store_outcomes(node, body.endpoint, body.reported, Principal(body.by, "caller"))

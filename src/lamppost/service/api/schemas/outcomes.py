@@ -9,6 +9,7 @@ from uuid import UUID
 from pydantic import Field as Described
 from pydantic import JsonValue
 
+from lamppost.core.errors import BadRequest
 from lamppost.service.api.schemas.base import ApiModel, Instant
 
 
@@ -30,6 +31,20 @@ class OutcomesRequest(ApiModel):
     key: str | None = Described(default=None, max_length=200)
     since: Instant | None = None
     until: Instant | None = None
+
+
+def check_identified(body: OutcomesRequest) -> None:
+    """Raise BadRequest unless each outcome names its answer as its list says: by a request id, or by a key."""
+    for at, outcome in enumerate(body.outcomes):
+        if (outcome.key is None) == (body.key is not None) or (outcome.request_id is None) == (body.key is None):
+            raise BadRequest(f"outcome {at} needs {'a key' if body.key is not None else 'a request_id'}, as all others of its list")
+
+
+class KeptOutcomesAnswer(ApiModel):
+    """Outcomes that an outpost keeps until its hub has them. kept : how many."""
+
+    kept: int
+    summary: str
 
 
 class OutcomesAnswer(ApiModel):

@@ -8,6 +8,7 @@ from typing import Any, Literal
 from pydantic import Field as Described
 
 from lamppost.service.api.schemas.base import ApiModel
+from lamppost.service.api.schemas.outcomes import OutcomesRequest
 
 OutpostState = Literal["serving", "degraded", "down", "barred", "not joined"]
 
@@ -135,6 +136,14 @@ class ChunkAnswer(ApiModel):
 
     sha256: str
     size_bytes: int
+
+
+class OutcomesOfOutpostRequest(ApiModel):
+    """Outcomes that were reported at an outpost. by : the token that reported them there."""
+
+    endpoint: str = Described(max_length=200)
+    by: str = Described(max_length=200)
+    reported: OutcomesRequest
 
 
 class StoredRecordsAnswer(ApiModel):
