@@ -56,9 +56,10 @@ def read_naive_bayes(element: Element, scope: Scope, labels: Sequence[str]) -> O
         derived = one.find("DerivedField")
         value = scope.value(name, one) if derived is None else read_derived(derived, scope)
         stats = one.find("TargetValueStats")
-        likely = _by_distribution(stats, columns, as_number(one, columns, value), labels, threshold) if stats is not None else None
-        if likely is None:
+        if stats is None:
             likely = _by_counts(one, columns, value, labels, threshold)
+        else:
+            likely = _by_distribution(stats, columns, as_number(one, columns, value), labels, threshold)
         total = columns.add("Add", total, columns.choose(columns.is_missing(value), columns.scalar(0.0), likely))
     shape = columns.add("Add", columns.filled(0.0), total)  # a row each, also where no input is read
     return classified(columns, softmax(columns.graph, Tensor(shape, len(labels))), labels)

@@ -117,9 +117,14 @@ def _interval(element: Element) -> tuple[float, float, bool, bool]:
     return low, high, closure.startswith("closed"), closure.endswith("Closed")
 
 
+def is_target(mining: Element) -> bool:
+    """Whether a field of a mining schema is what is predicted."""
+    return mining.get("usageType", "active") in _TARGETS
+
+
 def target_of(schema: Element) -> str | None:
     """The name of what is predicted, if the mining schema says it."""
-    return next((one.get("name") for one in schema.all("MiningField") if one.get("usageType", "active") in _TARGETS), None)
+    return next((one.get("name") for one in schema.all("MiningField") if is_target(one)), None)
 
 
 def used_fields(schema: Element, fields: Mapping[str, DataField]) -> dict[str, UsedField]:

@@ -11,7 +11,7 @@ import numpy as np
 from lamppost.packing.compiling.graph import Tensor
 from lamppost.packing.pmml.columns import Columns, ColumnValue, Truth
 from lamppost.packing.pmml.counted import read_clustering, read_naive_bayes, read_scorecard
-from lamppost.packing.pmml.dictionary import DataField, treated
+from lamppost.packing.pmml.dictionary import DataField, is_target, target_of, treated
 from lamppost.packing.pmml.document import Element
 from lamppost.packing.pmml.formulas import EXPRESSIONS, Scope, read_expression
 from lamppost.packing.pmml.networks import read_network
@@ -66,7 +66,7 @@ class ModelReader:
         """Put the fields of the mining schema into the scope of the model, treated as it says."""
         for one in element.need("MiningSchema").all("MiningField"):
             name = one.get("name")
-            if one.get("usageType", "active") in ("target", "predicted"):
+            if is_target(one):
                 continue
             inner.values[name] = treated(scope.columns, scope.value(name, one), one, self._fields.get(name) if top else None)
 
@@ -74,14 +74,7 @@ class ModelReader:
         """The labels of a classification: those of its own target, else of the document's, else those that stand in it."""
         if element.one_of("functionName", ("regression", "classification", "clustering")) != "classification":
             return ()
-        own = next(
-            (
-                one.get("name")
-                for one in element.need("MiningSchema").all("MiningField")
-                if one.get("usageType", "active") in ("target", "predicted")
-            ),
-            None,
-        )
+        own = target_of(element.need("MiningSchema"))
         listed = self._fields[own].values if own is not None and own in self._fields else ()
         found = tuple(listed) or labels_in(element)
         return self._labels if set(found) <= set(self._labels) else found
@@ -128,9 +121,7 @@ class ModelReader:
         trees = []
         for model in models:
             inner = scope.inner()
-            for one in model.need("MiningSchema").all("MiningField"):
-                if one.get("usageType", "active") not in ("target", "predicted"):
-                    inner.values[one.get("name")] = treated(scope.columns, scope.value(one.get("name"), one), one, None)
+            self._treat(model, scope, inner, top=False)
             trees.append(reader.read(model, inner))
         if labels:
             return classified(scope.columns, averaged_trees(features, trees, weights, "ajority" in method), labels)

@@ -72,11 +72,11 @@ class PmmlDocument:
         self._fields = read_dictionary(root)
         schema = self._model.need("MiningSchema")
         self.target = target_of(schema)
-        mentioned = _mentioned(root)
+        mentioned, missing_known = _mentioned(root), _missing_known(root)
         self.used: dict[str, UsedField] = used_fields(schema, self._fields)
         for name, one in self.used.items():
             one.constants = list(mentioned.get(name, []))
-            one.takes_missing = name in _missing_known(root)
+            one.takes_missing = name in missing_known
         if not self.used:
             schema.refuse("it names no field of a row")
 

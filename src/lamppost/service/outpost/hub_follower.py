@@ -57,10 +57,8 @@ class HubFollower:
 
     async def start(self) -> None:
         """Serve what was served before; else ask the hub. Raise Unavailable where neither is possible, or the hub's refusal."""
-        if self._sealed is not None:
-            await self._start_sealed()
-            return
-        remembered = await asyncio.to_thread(self._node.memory.read)
+        # what is sealed opens only with the key that the hub gives
+        remembered = await asyncio.to_thread(self._node.memory.read) if self._sealed is None else None
         if remembered is not None:
             self._node.auth.put_in_force(remembered.principals)
             revisions = [history[0] for history in remembered.histories.values() if history]
@@ -70,24 +68,17 @@ class HubFollower:
             await self._report(0.0)
         except HubAway as error:
             if remembered is None:
-                raise Unavailable(
-                    f"{error.detail}; this outpost has never joined, so it has nothing to serve: start it again when the hub answers"
-                ) from error
+                reason = (
+                    "this outpost has never joined, so it has nothing to serve: start it again when the hub answers"
+                    if self._sealed is None
+                    else "the packages of this outpost are sealed, and open only with the key that the hub gives at the start"
+                )
+                raise Unavailable(f"{error.detail}; {reason}") from error
             self._note_away(error)
         except LampPostError as error:
             if remembered is None:
                 raise
             log.error("the hub refuses this outpost, which goes on with what it has: %s", error.detail)
-        self._task = asyncio.create_task(self._follow(), name="hub")
-
-    async def _start_sealed(self) -> None:
-        """Ask the hub for the key, and serve what it says. Raise Unavailable where it is away: without the key nothing can be opened."""
-        try:
-            await self._report(0.0)
-        except HubAway as error:
-            raise Unavailable(
-                f"{error.detail}; the packages of this outpost are sealed, and open only with the key that the hub gives at the start"
-            ) from error
         self._task = asyncio.create_task(self._follow(), name="hub")
 
     async def close(self) -> None:

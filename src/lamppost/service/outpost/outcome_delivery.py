@@ -33,7 +33,7 @@ class OutcomeDelivery:
         self._records_waiting = records_waiting
         self._kept = asyncio.Event()
         self._task: asyncio.Task[None] | None = None
-        self._number = max((int(path.stem) for path in folder.glob("*.json")), default=0)
+        self._number = max((int(path.stem) for path in folder.glob("*.*")), default=0)  # also of those that are set aside
 
     def start(self) -> None:
         """Begin to bring what waits."""

@@ -34,7 +34,7 @@ class PackageFetching:
 
     async def fetch(self, digest: str) -> None:
         """Put a package on this disk, unless it is there. Raise HubAway, PackageRefused, or OSError for a disk that is full."""
-        if await asyncio.to_thread((self._folder / f"{digest}.lamp").exists) or await self.unseal(digest):
+        if await asyncio.to_thread((self._folder / f"{digest}.lamp").exists) or await self._unseal(digest):
             return
         parts = self._folder / _PARTS / digest
         await asyncio.to_thread(parts.mkdir, parents=True, exist_ok=True)
@@ -65,7 +65,7 @@ class PackageFetching:
         await self._package_cache.take_over(digest, whole)
         await asyncio.to_thread(shutil.rmtree, parts, ignore_errors=True)
 
-    async def unseal(self, digest: str) -> bool:
+    async def _unseal(self, digest: str) -> bool:
         """Put a package that is kept sealed where it can be opened; whether there is one. One that was changed is fetched again."""
         if self._sealed is None:
             return False
