@@ -58,6 +58,14 @@ def own_answers(lamp: Lamp, folder: Path, rows: Sequence[Row], formats: frozense
     return rows_from_columns(manifest.answers, chain.run(columns_from_rows(manifest.columns, parsed)))
 
 
+def check_form(
+    lamp: Lamp, folder: Path, formats: frozenset[str], answer: Callable[[Sequence[Row]], Sequence[Row]], form: str
+) -> CheckedForm:
+    """Hold a form against its package on the rows to check it on. folder : where the package is unpacked. Raises as `hold_against` does."""
+    rows = rows_to_check(lamp)
+    return hold_against(rows, own_answers(lamp, folder, rows, formats), answer, lamp.proof.tolerance, form)
+
+
 def hold_against(
     rows: Sequence[Row], own: Sequence[Row], answer: Callable[[Sequence[Row]], Sequence[Row]], tolerance: Tolerance, form: str
 ) -> CheckedForm:

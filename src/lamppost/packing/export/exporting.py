@@ -18,7 +18,7 @@ from lamppost.package.read import Lamp
 from lamppost.packing.export import running_forms
 from lamppost.packing.export.answer_shape import ExportedModel, read_model
 from lamppost.packing.export.c_form import write_c
-from lamppost.packing.export.checking import CheckedForm, Row, hold_against, own_answers, rows_to_check
+from lamppost.packing.export.checking import CheckedForm, Row, check_form
 from lamppost.packing.export.pmml_form import write_pmml
 from lamppost.packing.export.python_form import write_python
 from lamppost.packing.export.sql_form import quote, write_sql, write_sql_function
@@ -64,8 +64,7 @@ def export_package(
         unpacked = lamp.unpack(folder)
         model = replace(read_model(lamp.manifest, unpacked, with_program=form != "onnx"), written_by=written_by)
         content, answer = _write(model, form, unpacked, folder, options)
-        rows = rows_to_check(lamp)
-        checked = hold_against(rows, own_answers(lamp, unpacked, rows, formats), answer, lamp.proof.tolerance, form)
+        checked = check_form(lamp, unpacked, formats, answer, form)
     part = to.with_name(f".{to.name}.part")
     part.write_bytes(content)
     part.replace(to)

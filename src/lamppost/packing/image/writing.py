@@ -19,7 +19,7 @@ import httpx
 
 from lamppost.core.errors import BadRequest, SetupError
 from lamppost.package.read import Lamp
-from lamppost.packing.export.checking import CheckedForm, Row, hold_against, own_answers, rows_to_check
+from lamppost.packing.export.checking import CheckedForm, Row, check_form
 from lamppost.packing.image.contents import LIBRARY, PACKAGES, extras_of, interpreter_name, library_files
 from lamppost.packing.image.layout import ImageLayout, Layer, write_image, write_layer
 
@@ -116,10 +116,7 @@ def _checked(lamp: Lamp, layers: Sequence[Layer], command: list[str], formats: f
     for layer in layers:
         with tarfile.open(layer.file, "r:gz") as tar:
             tar.extractall(root, filter="data")
-    rows = rows_to_check(lamp)
-    unpacked = lamp.unpack(folder)
-    own = own_answers(lamp, unpacked, rows, formats)
-    return hold_against(rows, own, _serving(root, command, folder), lamp.proof.tolerance, "image")
+    return check_form(lamp, lamp.unpack(folder), formats, _serving(root, command, folder), "image")
 
 
 def _serving(root: Path, command: list[str], folder: Path) -> Callable[[Sequence[Row]], list[Row]]:
