@@ -26,7 +26,11 @@ export function SetupCard({ endpoint, setup }: { endpoint: string; setup: Setup 
         />
       )}
       {together && (
-        <Ways head={["part", "version"]} all={[...Object.entries(together.parts), ["their answers combined", together.combine]]} />
+        <Ways
+          head={["part", "version"]}
+          all={[...Object.entries(together.parts), ["their answers combined", together.combine]]}
+          there={together.described}
+        />
       )}
       {lookups.map((lookup) => (
         <p key={lookup.key} className="mt-2">
@@ -50,7 +54,8 @@ export function SetupCard({ endpoint, setup }: { endpoint: string; setup: Setup 
   );
 }
 
-function Ways({ head, all }: { head: string[]; all: [string, string][] }) {
+/** there : what endpoints of other services promised when the setup was made, by address. */
+function Ways({ head, all, there = {} }: { head: string[]; all: [string, string][]; there?: Record<string, Record<string, unknown>> }) {
   return (
     <table className="figures">
       <thead>
@@ -68,6 +73,7 @@ function Ways({ head, all }: { head: string[]; all: [string, string][] }) {
             </td>
             <td>
               <VersionLink name={version} live />
+              {version in there && <span className="text-soft">, {String(there[version]!.version)} when it was set up</span>}
             </td>
           </tr>
         ))}

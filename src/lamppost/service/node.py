@@ -47,7 +47,7 @@ from lamppost.service.records.recorder import Recorder
 from lamppost.service.records.window_counting import WindowCounting
 from lamppost.service.settings import Settings
 from lamppost.store.database import AWAY, CHANGES, DELETED_VERSIONS, NEW_VERSIONS, make_pool
-from lamppost.store.nodes import SEEN_WITHIN, forget_node, note_node
+from lamppost.store.nodes import SEEN_WITHIN, database_mark, forget_node, note_node
 
 if TYPE_CHECKING:
     from lamppost.service.grpc.server import GrpcServer
@@ -126,6 +126,7 @@ class Node:
         try:
             await self.auth.reload()
             await self.deployment.package_cache.delete_unknown()
+            self.deployment.remote.mark = await database_mark(self.pool)
         except AWAY:
             if (state := await asyncio.to_thread(self.memory.read)) is None:
                 raise
@@ -241,7 +242,7 @@ def _rpc(node: Node, address: str) -> GrpcServer:
     from lamppost.service.grpc.server import GrpcServer, PredictionServicer
 
     servicer = PredictionServicer(node.auth, node.deployment, node.recorder)
-    return GrpcServer(address, servicer, node.deployment, node.settings.max_body_bytes)
+    return GrpcServer(address, servicer, node.deployment, node.settings.max_body_bytes, node.settings.tls)
 
 
 @contextlib.asynccontextmanager

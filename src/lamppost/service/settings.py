@@ -11,6 +11,7 @@ from lamppost.runtime.confinement.probe import ConfinementReport
 from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.forwarding import Network
+from lamppost.service.service_addresses import ServiceAddresses
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +27,8 @@ class Settings:
     environments : whether packages with other pins get the libraries that they were packed with.
     sources : databases that fields may be looked up in and bulk runs may read, URL by name. targets : databases that bulk runs may write.
     folders : folders and stores whose files bulk runs may read and write, path or URL by name.
+    remotes : other services whose endpoints may take part in answers, by name. tls : certificate chain and key that this node answers over
+    TLS with, None for plain connections.
     clusters : Dask clusters that bulk runs may be spread over, address of the scheduler by name.
     address : where this node listens. public_urls : addresses that people and programs use, the first in links and mails.
     trusted_proxies : networks of proxies whose headers about the sender are believed. cors_origins : origins of pages that may ask with a
@@ -56,6 +59,8 @@ class Settings:
     targets: dict[str, str] = field(default_factory=dict)
     folders: dict[str, str] = field(default_factory=dict)
     clusters: dict[str, str] = field(default_factory=dict)
+    remotes: dict[str, ServiceAddresses] = field(default_factory=dict)
+    tls: tuple[Path, Path] | None = None
     address: str = "http://127.0.0.1:8420"
     public_urls: tuple[str, ...] = ()
     trusted_proxies: tuple[Network, ...] = ()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -47,3 +48,14 @@ async def list_nodes(pool: Pool) -> list[StoredNode]:
             "SELECT name, address, software, started_at, seen_at FROM nodes WHERE seen_at > now() - %s ORDER BY name", (SEEN_WITHIN,)
         )
         return [StoredNode(*row) for row in await rows.fetchall()]
+
+
+async def database_mark(pool: Pool) -> str:
+    """A mark that all nodes of one database have in common, and those of no other."""
+    question = (
+        "SELECT system_identifier || '/' || (SELECT oid FROM pg_database WHERE datname = current_database()) FROM pg_control_system()"
+    )
+    async with pool.connection() as connection:
+        found = await (await connection.execute(question.encode())).fetchone()
+    assert found is not None
+    return hashlib.sha256(str(found[0]).encode()).hexdigest()[:12]

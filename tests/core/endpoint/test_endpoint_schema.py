@@ -7,7 +7,7 @@ import orjson
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lamppost.core.endpoint.endpoint_schema import endpoint_schema, fit_rows, merge_schemas, part_answer_fields, part_answer_row
+from lamppost.core.endpoint.endpoint_schema import EndpointSchema, endpoint_schema, fit_rows, merge_schemas, part_answers
 from lamppost.core.endpoint.setup import EndpointSetup, EnsembleSetup, LookupSetup, VersionChoice, read_setup, write_setup
 from lamppost.core.endpoint.shares import Shares, StickyKey
 from lamppost.core.errors import BadRequest, Conflict, InvalidRows
@@ -176,14 +176,19 @@ class Combining(unittest.TestCase):
         self.assertEqual(promise.answers, combine.answers)
 
     def test_answers_are_handed_on_by_part(self) -> None:
-        self.assertEqual(list(part_answer_fields({"a": Schema((LABEL, SCORES))})), ["a.label", "a.scores.holds", "a.scores.fails"])
-        row = part_answer_row(
-            "a",
-            Schema((LABEL, SCORES, Field("at", "time"))),
-            {"label": "holds", "scores": {"holds": 0.75, "fails": 0.25}, "at": "1970-01-01T00:00:00Z"},
-        )
+        schema = EndpointSchema(Schema((Field("age", "number"),)), None, Schema((LABEL, SCORES, Field("at", "time"))))
+        sources = part_answers(EnsembleSetup({"a": "a@1"}, "c@1"), {"a@1": schema})
+        self.assertEqual(list(sources), ["a.label", "a.scores.holds", "a.scores.fails", "a.at", "label", "at"])
+        row = {"label": "holds", "scores": {"holds": 0.75, "fails": 0.25}, "at": "1970-01-01T00:00:00Z"}
         at = datetime(1970, 1, 1, tzinfo=UTC)
-        self.assertEqual(row, {"a.label": "holds", "a.scores.holds": 0.75, "a.scores.fails": 0.25, "a.at": at})
+        self.assertEqual([source.value(row) for source in sources.values()], ["holds", 0.75, 0.25, at, "holds", at])
+
+    def test_an_answer_goes_by_its_bare_name_where_that_means_one_thing(self) -> None:
+        said = Schema((LABEL, Field("age", "number"), Field("risk", "number")))
+        of = {"a@1": EndpointSchema(Schema((Field("age", "number"),)), None, said)}
+        of["b@1"] = EndpointSchema(Schema((Field("wind", "number"),)), None, Schema((LABEL,)))
+        sources = part_answers(EnsembleSetup({"a": "a@1", "b": "b@1"}, "c@1"), of)
+        self.assertEqual([name for name in sources if "." not in name], ["risk"])  # two give label, and age is of the request
 
     def test_what_cannot_be_combined_is_refused(self) -> None:
         setup = EndpointSetup(together=EnsembleSetup({"a": "north@1"}, "c@1"))

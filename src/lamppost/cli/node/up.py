@@ -49,6 +49,7 @@ from lamppost.service.app import make_app
 from lamppost.service.deployment.node_memory import FILE as MEMORY_FILE
 from lamppost.service.forwarding import read_network
 from lamppost.service.node import Node
+from lamppost.service.service_addresses import read_service
 from lamppost.service.settings import Settings
 from lamppost.store import tokens
 from lamppost.store.database import hand_over, is_away, migrate
@@ -156,6 +157,14 @@ def up(
         list[str] | None,
         typer.Option(help="A PostgreSQL database that bulk runs may write to (may be repeated); $NAME as before.", metavar="NAME=URL"),
     ] = None,
+    remote: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="Another Lamp Post service whose endpoints may take part in answers (may be repeated); grpcs:// for TLS, several hosts "
+            "with commas, ?token=FILE&ca=FILE behind them.",
+            metavar="NAME=grpc://HOST:PORT",
+        ),
+    ] = None,
     cluster: Annotated[
         list[str] | None,
         typer.Option(
@@ -206,6 +215,9 @@ def up(
     targets = dict(_named_url(text, "--target") for text in target or ())
     folders = dict(_folder(text) for text in folder or ())
     clusters = dict(_cluster(text) for text in cluster or ())
+    remotes = dict(read_service(text) for text in remote or ())
+    if remotes:
+        check_extra("grpc")
     if double := sorted(folders.keys() & {*sources, *targets, "upload"}):
         raise SetupError(f"--folder {double[0]}=… has the name of a database, or of uploads; give the folder another name")
     public_urls = tuple(public_address(url) for url in public_url or ())
@@ -248,6 +260,8 @@ def up(
                 targets=targets,
                 folders=folders,
                 clusters=clusters,
+                remotes=remotes,
+                tls=None if tls_cert is None or tls_key is None else (tls_cert, tls_key),
                 name=check_name(name, "node") if name else f"{socket.gethostname()}:{listener.getsockname()[1]}",
                 address=node_address.rstrip("/") if node_address else address.replace("//0.0.0.0:", f"//{_own_address(url)}:"),
                 log_bytes=byte_count(log_size, "--log-size"),

@@ -6,12 +6,14 @@ Versions of which one answers are merged to the widest schema, and each row is t
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any, Literal
 
 from lamppost.core.artifact.manifest import Manifest
+from lamppost.core.endpoint.remote_endpoints import is_remote
 from lamppost.core.endpoint.setup import EndpointSetup, EnsembleSetup, LookupSetup, VersionChoice
 from lamppost.core.endpoint.shares import Shares
 from lamppost.core.errors import Conflict, Fault, InvalidRows
@@ -169,56 +171,84 @@ def _with_key(name: str, schema: Iterable[Field]) -> Schema:
 # -- several together ---------------------------------------------------------------------------------------------------
 
 
+@dataclass(frozen=True, slots=True)
+class PartAnswer:
+    """An answer of a part, as whatever combines the parts takes it. answer : its field in the part's answers. choice : the element of a
+    vector, None for the answer itself.
+    """
+
+    part: str
+    answer: Field
+    choice: str | None = None
+
+    def as_field(self, name: str) -> Field:
+        """As a field of a row."""
+        return replace(self.answer, name=name) if self.choice is None else Field(name, "number")
+
+    def value(self, row: Row) -> Any:
+        """Its value in an answer row of the part."""
+        value = row[self.answer.name]
+        if self.choice is not None:
+            return value[self.choice]
+        return datetime.fromisoformat(value) if self.answer.kind == "time" and isinstance(value, str) else value
+
+
+def part_schemas(together: EnsembleSetup, manifests: Mapping[str, Manifest]) -> dict[str, EndpointSchema]:
+    """What each part promises, and what combines them, by version or address; raise Conflict for an address that was not asked yet."""
+    schemas = {}
+    for name in dict.fromkeys(together.names):
+        of = together.description_of(name) if is_remote(name) else manifests[name]
+        schemas[name] = EndpointSchema(of.inputs, of.options, of.answers)
+    return schemas
+
+
+def part_answers(together: EnsembleSetup, schemas: Mapping[str, EndpointSchema]) -> dict[str, PartAnswer]:
+    """The answers of parts by the names that whatever combines them may take them under: ``part.answer``, ``part.answer.choice`` of a
+    vector, and ``answer`` alone where one part gives that and none takes it.
+    """
+    given: dict[str, PartAnswer] = {}
+    bare: dict[str, list[PartAnswer]] = defaultdict(list)
+    for part, name in together.parts.items():
+        for field in schemas[name].answers:
+            if field.kind == "vector":
+                given |= {f"{part}.{field.name}.{choice}": PartAnswer(part, field, choice) for choice in field.choices}
+            else:
+                given[f"{part}.{field.name}"] = PartAnswer(part, field)
+                bare[field.name].append(given[f"{part}.{field.name}"])
+    taken = {field for name in together.parts.values() for field in (*schemas[name].inputs.names, *(schemas[name].options or ()))}
+    return given | {name: answers[0] for name, answers in bare.items() if len(answers) == 1 and name not in taken and name not in given}
+
+
 def _together(together: EnsembleSetup, manifests: Mapping[str, Manifest]) -> EndpointSchema:
-    parts = {name: manifests[version] for name, version in together.parts.items()}
-    combine = manifests[together.combine]
-    given = part_answer_fields({name: part.answers for name, part in parts.items()})
+    promised = part_schemas(together, manifests)
+    combine = promised[together.combine]
+    given = part_answers(together, promised)
     own: list[Field] = []
     for field in combine.inputs:
-        answer = given.get(field.name)
-        if answer is None:
-            if "." in field.name and field.name.partition(".")[0] in parts:
+        if field.name not in given:
+            if "." in field.name and field.name.partition(".")[0] in together.parts:
                 raise Conflict(f"{together.combine} takes {field.name!r}; the parts give {', '.join(list(given)[:20])}")
             own.append(field)
-        elif not _holds(field, answer):
+        elif not _holds(field, answer := given[field.name].as_field(field.name)):
             raise Conflict(f"{together.combine} takes {field.name} as {field.expected_text()}, and the part gives {answer.expected_text()}")
     if len(own) == len(combine.inputs):
-        raise Conflict(f"{together.combine} takes no answer of a part; its inputs are to be named such as {next(iter(given))!r}")
-    schemas = [part.inputs for part in parts.values()] + ([Schema(tuple(own))] if own else [])
+        raise Conflict(
+            f"{together.combine} takes no answer of a part; its inputs are to be named such as {next(iter(given), 'part.answer')!r}"
+        )
+    parts = [promised[name] for name in dict.fromkeys(together.parts.values())]
+    schemas = [part.inputs for part in parts] + ([Schema(tuple(own))] if own else [])
     inputs = merge_schemas(schemas, widest=False, what="field")
-    lists = [part.options for part in (*parts.values(), combine) if part.options is not None]
+    lists = [part.options for part in (*parts, combine) if part.options is not None]
     return EndpointSchema(inputs, merge_schemas(lists, widest=False, what="option") if lists else None, combine.answers)
-
-
-def part_answer_fields(answers: Mapping[str, Schema]) -> dict[str, Field]:
-    """The answers of parts as fields of whatever combines them: ``part.answer``, or ``part.answer.choice`` of a vector."""
-    given: dict[str, Field] = {}
-    for part, schema in answers.items():
-        for field in schema:
-            name = f"{part}.{field.name}"
-            if field.kind == "vector":
-                given |= {f"{name}.{choice}": Field(f"{name}.{choice}", "number") for choice in field.choices}
-            else:
-                given[name] = replace(field, name=name)
-    return given
-
-
-def part_answer_row(part: str, answers: Schema, row: Row) -> Row:
-    """The answer row of a part as fields of the version that combines."""
-    row_part: Row = {}
-    for field in answers:
-        value, name = row[field.name], f"{part}.{field.name}"
-        if field.kind == "vector":
-            row_part |= {f"{name}.{choice}": value[choice] for choice in field.choices}
-        elif field.kind == "time" and value is not None:
-            row_part[name] = datetime.fromisoformat(value)
-        else:
-            row_part[name] = value
-    return row_part
 
 
 def _holds(field: Field, answer: Field) -> bool:
     texts = ("choice", "text")
+    if field.kind == "tensor" == answer.kind:
+        axes = len(field.shape) == len(answer.shape) and all(
+            want in (0, have) for want, have in zip(field.shape, answer.shape, strict=True)
+        )
+        return axes and (field.elements == "number" or answer.elements == "integer")
     return field.kind == answer.kind or (field.kind in texts and answer.kind in texts) or (field.kind, answer.kind) == ("number", "integer")
 
 

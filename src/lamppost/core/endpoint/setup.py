@@ -13,9 +13,10 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import TypeAdapter, ValidationError
 
+from lamppost.core.endpoint.remote_endpoints import RemoteAddress, RemoteDescription, is_remote, parse_remote, read_description
 from lamppost.core.endpoint.rollout import RolloutPlan
 from lamppost.core.endpoint.shares import Shares
-from lamppost.core.errors import BadRequest
+from lamppost.core.errors import BadRequest, Conflict
 from lamppost.core.monitoring.settings import MonitoringSettings
 from lamppost.core.names import RESERVED_FIELDS, VersionName, parse_version
 
@@ -44,16 +45,35 @@ class VersionChoice:
 
 @dataclass(frozen=True, slots=True)
 class EnsembleSetup:
-    """Versions that all answer, and a version that makes one answer of theirs.
+    """Versions and remote endpoints that all answer, and one more that makes one answer of theirs.
 
-    parts : a name for each of them, with its version. combine : takes their answers as ``part.answer`` (``part.answer.choice`` of a vector)
-    and, by their own names, fields of the request.
+    parts : a name for each of them, with its version or the address of a remote endpoint. combine : a version or such an address too;
+    takes their answers as ``part.answer`` (``part.answer.choice`` of a vector), or as ``answer`` where only one part gives that, and, by
+    their own names, fields of the request. described : by address, what each remote endpoint promised when the setup was made, which
+    the service finds out.
     """
 
     parts: dict[str, str]
     combine: str
+    described: dict[str, dict[str, Any]] = default(default_factory=dict)
 
     __pydantic_config__: ClassVar = _CLOSED
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Versions and addresses; the one that combines first."""
+        return (self.combine, *self.parts.values())
+
+    @property
+    def remotes(self) -> tuple[RemoteAddress, ...]:
+        """The remote endpoints, each once."""
+        return tuple(parse_remote(name) for name in dict.fromkeys(self.names) if is_remote(name))
+
+    def description_of(self, address: str) -> RemoteDescription:
+        """What a remote endpoint promised; raise Conflict where that was not found out."""
+        if address not in self.described:
+            raise Conflict(f"what {address} answers was not asked yet")
+        return read_description(self.described[address], address)
 
 
 @dataclass(frozen=True, slots=True)
@@ -191,10 +211,15 @@ class EndpointSetup:
             raise BadRequest(
                 "an endpoint serves a version, or gives versions shares, or chooses between them, or asks several together: say exactly one"
             )
+        remote = () if self.together is None else self.together.remotes
         if not self._names:
-            raise BadRequest("name at least one version")
-        if len(self._names) > MAX_VERSIONS:
-            raise BadRequest(f"an endpoint may have {MAX_VERSIONS} versions, this one has {len(self._names)}")
+            raise BadRequest(
+                f"all parts are remote ({', '.join(map(str, remote))}); name a version of this service too, or let callers ask there"
+                if remote
+                else "name at least one version"
+            )
+        if len(self._names) + len(remote) > MAX_VERSIONS:
+            raise BadRequest(f"an endpoint may have {MAX_VERSIONS} versions, this one has {len(self._names) + len(remote)}")
         for name in self._names:
             parse_version(name)
         keys = [self.choose.name] if self.choose else [self.shares.sticky.name] if self.shares and self.shares.sticky else []
@@ -227,12 +252,12 @@ class EndpointSetup:
         if self.choose is not None:
             return (*self.choose.cases.values(), *([self.choose.other] if self.choose.other else []))
         assert self.together is not None
-        return (self.together.combine, *self.together.parts.values())
+        return tuple(name for name in self.together.names if not is_remote(name))
 
     @property
     def versions(self) -> tuple[VersionName, ...]:
-        """Every version, once; the one that stands for the endpoint first: the only, the first case's, the one that combines, or the one
-        with the largest share. Shadows are none of them.
+        """Every version of this service, once; the one that stands for the endpoint first: the only, the first case's, the one that
+        combines, or the one with the largest share. Shadows are none of them.
         """
         return _parsed(self._names)
 

@@ -283,9 +283,9 @@ def _tensors(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) ->
     if axes != len(field.shape) or not allowed:
         raise _WrongType
     arrays: list[Array] = []
-    for row, value in enumerate(array.to_pylist()):
+    for row, value in enumerate(_equal_tensors(array, dtype_of(field)) or array.to_pylist()):
         try:
-            tensor = np.array(value, dtype=dtype_of(field))
+            tensor = np.asarray(value, dtype=dtype_of(field))
         except (TypeError, ValueError):
             tensor = np.empty(0)
         fits = tensor.ndim == axes and all(want in (0, have) for want, have in zip(field.shape, tensor.shape, strict=True)) and tensor.size
@@ -295,6 +295,19 @@ def _tensors(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) ->
             tensor = np.zeros([length or 1 for length in field.shape])
         arrays.append(tensor)
     return Column(arrays if 0 in field.shape else np.stack(arrays))
+
+
+def _equal_tensors(array: pa.Array, dtype: str) -> list[Array] | None:
+    """The tensors of a column whose type says that all are of one shape, without a detour over Python's numbers; None for any other."""
+    import pyarrow as pa
+
+    lengths = []
+    while pa.types.is_fixed_size_list(array.type) and not array.null_count:
+        lengths.append(array.type.list_size)
+        array = array.flatten()
+    if pa.types.is_nested(array.type) or array.null_count or not lengths:
+        return None
+    return list(array.to_numpy(zero_copy_only=False).astype(dtype, copy=False).reshape(-1, *lengths))
 
 
 def _outside(field: Field, array: Array) -> bool:

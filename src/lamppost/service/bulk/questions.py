@@ -36,6 +36,7 @@ from lamppost.service.deployment.scratch_lanes import ScratchLanes
 from lamppost.service.packages.package_cache import PackageCache
 from lamppost.service.prediction.lookups import LookupSources
 from lamppost.service.records.window_counting import WindowCounting
+from lamppost.service.remote.services import RemoteServices
 from lamppost.store import packages
 from lamppost.store.database import Pool
 
@@ -108,7 +109,7 @@ class RunLanes:
         self._scratch = ScratchLanes(pool, self._settings, BLOCK_ROWS)
         self.package_cache = self._scratch.package_cache
         self.window_counting = WindowCounting(pool, self.package_cache)
-        self._assembly = PredictorAssembly(LookupSources(facts.sources), self.window_counting)
+        self._assembly = PredictorAssembly(LookupSources(facts.sources), RemoteServices(facts.remotes), self.window_counting)
 
     def expect(self, asked: Sequence[AskedSchema]) -> None:
         """Begin to import what the workers of these questions will need."""
@@ -132,8 +133,10 @@ class RunLanes:
                     lanes[str(version)] = cast(Lane, await self._cluster_lane(cluster, version))
             questions = []
             for one, setup, match in zip(asked, setups, matches, strict=True):
-                predictor = await self._assembly.assemble(setup, {str(version): lanes[str(version)] for version in setup.versions})
                 endpoint = "" if one.question.version is not None else one.question.of
+                predictor = await self._assembly.assemble(
+                    endpoint, setup, {str(version): lanes[str(version)] for version in setup.versions}
+                )
                 first = str(setup.versions[0])
                 questions.append(OpenQuestion(one.question.prefix, predictor, one.options, match, first, endpoint, setup.lenient))
             yield questions
@@ -151,4 +154,4 @@ class RunLanes:
     async def close(self) -> None:
         """End every worker."""
         await self._scratch.close()
-        await self._assembly.sources.close()
+        await self._assembly.close()

@@ -15,6 +15,7 @@ from lamppost.core.endpoint.setup import EndpointSetup, read_setup, write_setup
 from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.bulk.places import NamedPlaces
+from lamppost.service.service_addresses import ServiceAddresses
 from lamppost.service.settings import Settings
 
 MODULE = "lamppost.service.bulk.run_process"
@@ -37,6 +38,7 @@ class NodeFacts:
     sources: dict[str, str] = field(default_factory=dict)
     targets: dict[str, str] = field(default_factory=dict)
     clusters: dict[str, str] = field(default_factory=dict)
+    remotes: dict[str, ServiceAddresses] = field(default_factory=dict)
 
     @property
     def places(self) -> NamedPlaces:
@@ -73,6 +75,7 @@ def node_facts(settings: Settings) -> NodeFacts:
         sources=settings.sources,
         targets=settings.targets,
         clusters=settings.clusters,
+        remotes=settings.remotes,
     )
 
 

@@ -133,6 +133,7 @@ class EndpointChanges:
         """Check a change. Returns the change, with a note for the trail if a rule was overridden. Raise Conflict or NotAllowed."""
         check_name(change.endpoint, "endpoint")
         present = self._deployment.table.find_setup(change.endpoint)
+        change = replace(change, setup=await self._deployment.remote.with_descriptions(change.setup, change.endpoint, present))
         serving = set(present.versions) if present is not None else set()
         new = [version for version in change.setup.versions if version not in serving]
         for version in change.setup.versions:

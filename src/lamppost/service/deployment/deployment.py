@@ -25,6 +25,7 @@ from lamppost.service.prediction.lookups import LookupSources
 from lamppost.service.prediction.predictors import Predictor
 from lamppost.service.records.recorder import Recorder
 from lamppost.service.records.window_counting import WindowCounting
+from lamppost.service.remote.services import RemoteServices
 from lamppost.service.settings import Settings
 from lamppost.store.database import Pool
 
@@ -33,7 +34,8 @@ class Deployment:
     """The parts, by what they are for.
 
     table : routes by endpoint. leases : what keeps lanes open. waking : opens what sleeps. reconciler : follows the database.
-    switching : changes what is served. opener : opens packages. workers : the processes.
+    switching : changes what is served. opener : opens packages. workers : the processes. remote : other services whose
+    endpoints take part in answers.
     """
 
     def __init__(
@@ -53,7 +55,8 @@ class Deployment:
         self.leases = LaneLeases(self._open_lane)
         self._tuning = LaneTuning(settings.lane, self.table, self.workers.cores)
         self._activation = RouteActivation(self.table, self.leases, recorder, window_counting)
-        self._assembly = PredictorAssembly(LookupSources(settings.sources), window_counting)
+        self.remote = RemoteServices(settings.remotes)
+        self._assembly = PredictorAssembly(LookupSources(settings.sources), self.remote, window_counting)
         self.waking = Waking(
             pool=pool, table=self.table, leases=self.leases, activation=self._activation, assembly=self._assembly, tuning=self._tuning
         )
@@ -96,4 +99,4 @@ class Deployment:
         await self._activation.close()
         await self.leases.close()
         await self.workers.close()
-        await self._assembly.sources.close()
+        await self._assembly.close()

@@ -17,7 +17,7 @@ from lamppost.core.errors import NotFound, Unavailable
 from lamppost.core.names import VersionName, closest_name
 from lamppost.runtime.lane import Lane
 from lamppost.service.prediction.answer_hooks import AnswerHooks
-from lamppost.service.prediction.predictors import Predictor
+from lamppost.service.prediction.predictors import Predictor, remote_parts_of
 from lamppost.store.deletion.endpoint_deletion import DeletedEndpoint
 from lamppost.store.endpoints import EndpointRevision
 
@@ -58,8 +58,13 @@ class Route:
     @property
     def status(self) -> EndpointStatus:
         """State and reasons, as they are now."""
-        lanes = None if self.predictor is None else [lane.condition for lane in self.lanes]
-        return endpoint_status(lanes, self.opening, self.failure, self.trouble())
+        if self.predictor is None:
+            return endpoint_status(None, self.opening, self.failure, self.trouble())
+        parts = remote_parts_of(self.predictor).parts.values()
+        trouble = [sentence for part in parts if (sentence := part.trouble) is not None]
+        return endpoint_status(
+            [*(lane.condition for lane in self.lanes), *(part.condition for part in parts)], trouble=(*self.trouble(), *trouble)
+        )
 
 
 class RouteTable:

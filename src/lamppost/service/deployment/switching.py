@@ -55,7 +55,7 @@ class Switching:
             async def open_change(change: EndpointChange) -> tuple[EndpointChange, Predictor, dict[str, Lane]]:
                 setup = await self._assembly.with_resolved_lookups(change.setup)
                 lanes = await stack.enter_async_context(self._leases.opened(setup.versions, measure_s))
-                return replace(change, setup=setup), await self._assembly.assemble(setup, lanes), lanes
+                return replace(change, setup=setup), await self._assembly.assemble(change.endpoint, setup, lanes), lanes
 
             ready = await do_for_each(changes, open_change, _OPEN_AT_ONCE)
             switched = {revision.endpoint: (revision, before) for revision, before in await commit([change for change, _, _ in ready])}
@@ -71,5 +71,5 @@ class Switching:
         async with self._table.lock(endpoint):
             async with self._leases.opened(setup.versions) as lanes:
                 ahead = replace(target, revision=present.revision + 1, restores=target.revision, counted=None, rollout=None)
-                self._activation.put(endpoint, Route(ahead, await self._assembly.assemble(setup, lanes), tuple(lanes.values())))
+                self._activation.put(endpoint, Route(ahead, await self._assembly.assemble(endpoint, setup, lanes), tuple(lanes.values())))
             self._tuning.apply_to(self._leases, (*setup.versions, *present.setup.versions))

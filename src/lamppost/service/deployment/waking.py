@@ -90,7 +90,7 @@ class Waking:
         setup = revision.setup
         try:
             async with self._leases.opened(setup.versions) as lanes:
-                route = Route(revision, await self._assembly.assemble(setup, lanes), tuple(lanes.values()))
+                route = Route(revision, await self._assembly.assemble(revision.endpoint, setup, lanes), tuple(lanes.values()))
                 self._activation.put(revision.endpoint, route)
         except LampPostError as error:
             log.error("%s cannot serve %s: %s", revision.endpoint, setup.summary(), error.detail)

@@ -6,6 +6,24 @@ from typing import ClassVar as _ClassVar, Optional as _Optional, Union as _Union
 
 DESCRIPTOR: _descriptor.FileDescriptor
 
+class DescribeRequest(_message.Message):
+    __slots__ = ("endpoint", "wake")
+    ENDPOINT_FIELD_NUMBER: _ClassVar[int]
+    WAKE_FIELD_NUMBER: _ClassVar[int]
+    endpoint: str
+    wake: bool
+    def __init__(self, endpoint: _Optional[str] = ..., wake: _Optional[bool] = ...) -> None: ...
+
+class DescribeReply(_message.Message):
+    __slots__ = ("version", "revision", "description")
+    VERSION_FIELD_NUMBER: _ClassVar[int]
+    REVISION_FIELD_NUMBER: _ClassVar[int]
+    DESCRIPTION_FIELD_NUMBER: _ClassVar[int]
+    version: str
+    revision: int
+    description: bytes
+    def __init__(self, version: _Optional[str] = ..., revision: _Optional[int] = ..., description: _Optional[bytes] = ...) -> None: ...
+
 class PredictRequest(_message.Message):
     __slots__ = ("endpoint", "rows", "columns", "options")
     class OptionsEntry(_message.Message):

@@ -6,6 +6,7 @@ import asyncio
 import logging
 from collections.abc import AsyncIterator, Sequence
 from functools import partial
+from pathlib import Path
 from typing import Any
 
 import grpc
@@ -13,9 +14,11 @@ import orjson
 from grpc_health.v1 import health_pb2, health_pb2_grpc
 from grpc_reflection.v1alpha import reflection, reflection_pb2
 
-from lamppost.core.errors import LampPostError, SetupError
+from lamppost.core.endpoint.remote_endpoints import RemoteDescription, write_description
+from lamppost.core.errors import LampPostError, SetupError, Unavailable
 from lamppost.core.payload.coercion import MAX_LISTED
 from lamppost.core.payload.text_formats import JSON
+from lamppost.core.schema.fields import Schema
 from lamppost.runtime.lane_options import RequestOptions
 from lamppost.service.auth import Auth
 from lamppost.service.deployment.call_admission import CallAdmission
@@ -26,6 +29,7 @@ from lamppost.service.prediction import bodies
 from lamppost.service.prediction.call import PredictionCall
 from lamppost.service.prediction.predictors import PredictionInput
 from lamppost.service.records.recorder import Recorder
+from lamppost.service.remote.hops import next_hop
 
 log = logging.getLogger("lamppost.grpc")
 
@@ -63,6 +67,7 @@ class PredictionServicer:
 
     def __init__(self, auth: Auth, deployment: Deployment, recorder: Recorder) -> None:
         self.auth = auth
+        self._deployment = deployment
         self._admission = CallAdmission(auth, deployment)
         self._recorder = recorder
 
@@ -81,6 +86,36 @@ class PredictionServicer:
                 yield await self._answer(message, context)
             except RefusedCall as refused:
                 await _end(context, refused)
+
+    async def describe(self, message: pb.DescribeRequest, context: Context) -> pb.DescribeReply:
+        """What an endpoint takes and answers; with ``wake`` also whether a circle of endpoints would ask itself."""
+        call = PredictionCall(message.endpoint)
+        try:
+            headers = metadata_headers(context.invocation_metadata())
+            call.admit(self.auth, await self.auth.identify("POST", headers, GRPC))
+            hop = next_hop(headers, self._deployment.remote.mark_of(message.endpoint), message.endpoint)
+            if message.wake:
+                await self._deployment.waking.awake(message.endpoint)
+            route = self._deployment.table.find_route(message.endpoint)
+            if route.failure is not None:
+                raise Unavailable(f"{message.endpoint} is down: {route.failure}", retry_after_s=5)
+            if message.wake and route.setup.together is not None:
+                await self._deployment.remote.check_no_circle(route.setup.together, hop.passed)
+            reply = pb.DescribeReply(version=str(route.in_force.version), revision=route.in_force.revision)
+            predictor = route.predictor
+            if predictor is not None:
+                options = tuple(predictor.columns)[len(predictor.plan.schema) :]
+                inputs, answers = predictor.plan.schema, predictor.answers
+                described = RemoteDescription(reply.version, reply.revision, inputs, answers, Schema(options) if options else None)
+                reply.description = await asyncio.to_thread(orjson.dumps, write_description(described))
+            return reply
+        except LampPostError as error:
+            refused = RefusedCall(error, call.problem(error), call.request_id)
+        except Exception:
+            fault = call.own_fault()
+            refused = RefusedCall(fault, call.problem(fault), call.request_id)
+        await _end(context, refused)
+        raise refused
 
     async def _answer(self, message: pb.PredictRequest, context: Context) -> pb.PredictReply:
         call = PredictionCall(message.endpoint)
@@ -208,10 +243,18 @@ def _stable_reflection(names: Sequence[str]) -> grpc.GenericRpcHandler:
 
 
 class GrpcServer:
-    """`start`, then `stop`."""
+    """`start`, then `stop`. tls : files of a certificate chain and its key; None for plain connections."""
 
-    def __init__(self, address: str, predictions: PredictionServicer, deployment: Deployment, max_body_bytes: int) -> None:
+    def __init__(
+        self,
+        address: str,
+        predictions: PredictionServicer,
+        deployment: Deployment,
+        max_body_bytes: int,
+        tls: tuple[Path, Path] | None = None,
+    ) -> None:
         self.address = address
+        self._tls = tls
         handlers = {
             "Predict": grpc.unary_unary_rpc_method_handler(
                 predictions.predict,
@@ -222,6 +265,11 @@ class GrpcServer:
                 predictions.predict_stream,
                 request_deserializer=pb.PredictRequest.FromString,
                 response_serializer=pb.PredictReply.SerializeToString,
+            ),
+            "Describe": grpc.unary_unary_rpc_method_handler(
+                predictions.describe,
+                request_deserializer=pb.DescribeRequest.FromString,
+                response_serializer=pb.DescribeReply.SerializeToString,
             ),
         }
         limits = [("grpc.max_receive_message_length", max_body_bytes), ("grpc.max_send_message_length", -1), ("grpc.so_reuseport", 0)]
@@ -235,7 +283,10 @@ class GrpcServer:
     async def start(self) -> None:
         """Listen; raise SetupError where that cannot be."""
         try:
-            self._server.add_insecure_port(self.address)
+            if self._tls is None:
+                self._server.add_insecure_port(self.address)
+            else:
+                self._server.add_secure_port(self.address, _credentials(*self._tls))
         except RuntimeError as error:
             raise SetupError(f"cannot listen for gRPC on {self.address}; choose another port with --grpc-port") from error
         await self._server.start()
@@ -243,3 +294,28 @@ class GrpcServer:
     async def stop(self, grace_s: float = 10.0) -> None:
         """Take no more calls, and finish those in hand."""
         await self._server.stop(grace_s)
+
+
+def _credentials(certificate: Path, key: Path) -> grpc.ServerCredentials:
+    """The certificate of connections, read anew once its file has been replaced."""
+    read_at = [_changed_at(certificate, key)]
+
+    def pair() -> Any:
+        return grpc.ssl_server_certificate_configuration([(key.read_bytes(), certificate.read_bytes())])
+
+    def renewed() -> Any:
+        changed_at = _changed_at(certificate, key)
+        if changed_at == read_at[0]:
+            return None
+        read_at[0] = changed_at
+        try:
+            return pair()
+        except (OSError, ValueError) as error:
+            log.warning("the certificate %s cannot be read, connections go on with the former one: %s", certificate, error)
+            return None
+
+    return grpc.dynamic_ssl_server_credentials(pair(), renewed)
+
+
+def _changed_at(*files: Path) -> float:
+    return max((file.stat().st_mtime for file in files if file.exists()), default=0.0)

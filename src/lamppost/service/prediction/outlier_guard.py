@@ -15,12 +15,12 @@ from lamppost.service.records.window_counting import WindowCounting
 
 
 class OutlierGuard:
-    """Whatever answers, behind a look at each row. limit : oddness from which a row is refused."""
+    """Whatever answers, behind a look at each row. inner : what answers. limit : oddness from which a row is refused."""
 
     def __init__(self, inner: Predictor, window_counting: WindowCounting, version: str, limit: float) -> None:
         self.plan, self.columns, self.answers, self.redaction = inner.plan, inner.columns, inner.answers, inner.redaction
         self.row_schema = inner.row_schema
-        self._inner = inner
+        self.inner = inner
         self._counting = window_counting
         self._version = version
         self._limit = limit
@@ -42,7 +42,7 @@ class OutlierGuard:
             if faults:
                 fault_dicts = [fault.to_dict() for fault in faults[:50]]
                 raise InvalidRows(faults[0].sentence(), faults=fault_dicts, fault_count=len(faults))
-        return await self._inner.predict(given, options)
+        return await self.inner.predict(given, options)
 
     def _fault(self, at: int, name: str, row: dict[str, Any]) -> Fault:
         hint = f"this endpoint refuses rows with an oddness of {self._limit:g} and more"

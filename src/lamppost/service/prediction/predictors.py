@@ -7,19 +7,23 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Mapping, Sequence
-from typing import Any, Literal, NamedTuple, Protocol
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, Protocol
 
-from lamppost.core.endpoint.endpoint_schema import WHICH, EndpointSchema, fit_rows, part_answer_fields, part_answer_row
+from lamppost.core.endpoint.endpoint_schema import WHICH, EndpointSchema, fit_rows, part_answers, part_schemas
 from lamppost.core.endpoint.setup import EnsembleSetup, VersionChoice
 from lamppost.core.errors import BadRequest, Fault, InvalidRows, LampPostError, ModelFault, shift_fault_rows
 from lamppost.core.payload.validation_plan import Row, ValidationPlan
-from lamppost.core.schema.columns import Column, columns_from_rows, rows_from_columns
+from lamppost.core.schema.columns import Column, answer_rows_from_columns, columns_from_rows, rows_from_columns
 from lamppost.core.schema.fields import Schema, find_field
 from lamppost.core.schema.redaction import RedactionPolicy
 from lamppost.core.schema.value_kinds import choice_text, shortened_json
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LIVE_REQUEST, LaneAnswer, RequestOptions
 from lamppost.service.prediction.lookups import LookupTable
+from lamppost.service.remote.hops import Hop, next_hop
+
+if TYPE_CHECKING:
+    from lamppost.service.remote.remote_part import RemotePart
 
 Headers = list[tuple[bytes, bytes]]
 
@@ -190,39 +194,81 @@ class ChosenVersion(RowRouter):
         return versions
 
 
-class Ensemble(MergedSchemaPredictor):
-    """Several versions that all answer, and one that makes one answer of theirs."""
+class RemoteParts(NamedTuple):
+    """The remote endpoints that take part in an answer. parts : by address. endpoint : the one that asks them. mark : of that endpoint,
+    by which a call is known that has come here before.
+    """
 
-    def __init__(self, together: EnsembleSetup, schema: EndpointSchema, lanes: Mapping[str, Lane]) -> None:
+    parts: Mapping[str, RemotePart] = {}
+    endpoint: str = ""
+    mark: str = ""
+
+
+NO_REMOTE_PARTS = RemoteParts()
+
+
+def remote_parts_of(predictor: Predictor) -> RemoteParts:
+    """The remote endpoints that a predictor asks, whatever is around the one that asks them."""
+    inner: Predictor | None = getattr(predictor, "inner", None)
+    if inner is not None:
+        return remote_parts_of(inner)
+    return predictor.remote if isinstance(predictor, Ensemble) else NO_REMOTE_PARTS
+
+
+class Ensemble(MergedSchemaPredictor):
+    """Several versions, or remote endpoints, that all answer, and one that makes one answer of theirs."""
+
+    def __init__(self, together: EnsembleSetup, schema: EndpointSchema, lanes: Mapping[str, Lane], remote: RemoteParts) -> None:
         super().__init__(schema)
         self._together = together
         self._lanes = lanes
-        self._version = ", ".join(dict.fromkeys((together.combine, *together.parts.values())))
-        given = part_answer_fields({part: lanes[version].answers for part, version in together.parts.items()})
-        known = given | {field.name: field for field in self.columns if field.name not in given}
-        self._given = Schema(tuple(known[name] for name in lanes[together.combine].columns.names))
+        self.remote = remote
+        sources = part_answers(together, part_schemas(together, {name: lane.manifest for name, lane in lanes.items()}))
+        self._columns = {name: (remote.parts.get(name) or lanes[name]).columns for name in together.names}
+        taken = self._columns[together.combine]
+        self._sources = {name: source for name, source in sources.items() if name in taken.names}
+        known = {field.name: field for field in self.columns} | {name: source.as_field(name) for name, source in self._sources.items()}
+        self._given = Schema(tuple(known[name] for name in taken.names))
+        self._own = [name for name in taken.names if name not in self._sources]
+
+    @property
+    def _version(self) -> str:
+        parts = self.remote.parts
+        return ", ".join(dict.fromkeys(parts[name].version if name in parts else name for name in self._together.names))
 
     async def predict(self, given: PredictionInput, options: RequestOptions = LIVE_REQUEST) -> PredictionOutput:
         """All parts at once, then what combines them."""
-        rows, parts = self.rows_of(given), self._together.parts
-        answers = await asyncio.gather(*(self._by(version, rows, given.size_bytes, options) for version in parts.values()))
-        combine = self._lanes[self._together.combine]
-        fields = frozenset(combine.columns.names)
-        merged: list[Row] = [{name: value for name, value in row.items() if name in fields} for row in rows]
-        for (part, version), answer in zip(parts.items(), answers, strict=True):
-            schema = self._lanes[version].answers
-            for row, part_row in zip(merged, answer.rows, strict=True):
-                row.update((name, value) for name, value in part_answer_row(part, schema, part_row).items() if name in fields)
+        rows, parts, combine = self.rows_of(given), self._together.parts, self._together.combine
+        hop = next_hop(given.headers, self.remote.mark, self.remote.endpoint) if self.remote.parts else None
+        asked = [[{name: row[name] for name in self._columns[name_of].names} for row in rows] for name_of in parts.values()]
+        answers = await asyncio.gather(
+            *(self._by(name, part_rows, given.size_bytes, options, hop) for name, part_rows in zip(parts.values(), asked, strict=True))
+        )
+        by_part = {part: answer.rows for part, answer in zip(parts, answers, strict=True)}
+        merged: list[Row] = [{name: row[name] for name in self._own} for row in rows]
+        for name, source in self._sources.items():
+            for row, part_row in zip(merged, by_part[source.part], strict=True):
+                row[name] = source.value(part_row)
         try:
-            last = await combine.predict(fit_rows(merged, combine.columns, self._given, self._together.combine), given.size_bytes, options)
+            fitted = fit_rows(merged, self._columns[combine], self._given, combine)
+            last = await self._by(combine, fitted, given.size_bytes, options, hop)
         except InvalidRows as error:
-            raise ModelFault(f"{self._together.combine} cannot take what the parts answered: {error.detail}") from error
+            raise ModelFault(f"{combine} cannot take what the parts answered: {error.detail}") from error
         worker_s = max(answer.worker_s for answer in answers) + last.worker_s
         return PredictionOutput(join_answers([*answers, last], last.rows)._replace(worker_s=worker_s), self._version)
 
-    async def _by(self, version: str, rows: list[Row], size_bytes: int, options: RequestOptions) -> LaneAnswer:
-        lane = self._lanes[version]
-        return await lane.predict([{name: row[name] for name in lane.columns.names} for row in rows], size_bytes, options)
+    async def _by(self, name: str, rows: list[Row], size_bytes: int, options: RequestOptions, hop: Hop | None) -> LaneAnswer:
+        """The answer of one of them, as rows."""
+        part = self.remote.parts.get(name)
+        if part is not None:
+            assert hop is not None
+            answer = await part.predict(rows, options, hop)
+            return answer._replace(rows=answer_rows_from_columns(part.answers, answer.columns or [], len(rows)))
+        lane = self._lanes[name]
+        if not any(field.kind == "tensor" for field in lane.answers) or name == self._together.combine:
+            return await lane.predict(rows, size_bytes, options)
+        answer = await lane.predict_columns(columns_from_rows(lane.columns, rows), len(rows), size_bytes, options)
+        return answer._replace(rows=rows_from_columns(lane.answers, answer.columns or []))  # tensors stay arrays
 
 
 class LookupPredictor(MergedSchemaPredictor):

@@ -16,6 +16,7 @@ from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LIVE_REQUEST, RequestOptions
 from lamppost.service.prediction.lookups import LookupTable
 from lamppost.service.prediction.predictors import (
+    NO_REMOTE_PARTS,
     ChosenVersion,
     Ensemble,
     Headers,
@@ -23,6 +24,7 @@ from lamppost.service.prediction.predictors import (
     PredictionInput,
     PredictionOutput,
     Predictor,
+    RemoteParts,
     RowRouter,
     SingleVersion,
 )
@@ -88,7 +90,9 @@ def _same(schema: Schema, promised: Schema) -> bool:
     )
 
 
-def make_predictor(setup: EndpointSetup, lanes: Mapping[str, Lane], tables: Sequence[LookupTable] = ()) -> Predictor:
+def make_predictor(
+    setup: EndpointSetup, lanes: Mapping[str, Lane], tables: Sequence[LookupTable] = (), remote: RemoteParts = NO_REMOTE_PARTS
+) -> Predictor:
     """What answers for a setup, by the open lanes of its versions; raise Conflict when they do not go together."""
     manifests = {name: lane.manifest for name, lane in lanes.items()}
     bare = endpoint_schema(replace(setup, lookups=()), manifests)
@@ -96,7 +100,7 @@ def make_predictor(setup: EndpointSetup, lanes: Mapping[str, Lane], tables: Sequ
     if setup.choose is not None:
         inner = ChosenVersion(setup.choose, bare, lanes)
     elif setup.together is not None:
-        inner = Ensemble(setup.together, bare, lanes)
+        inner = Ensemble(setup.together, bare, lanes, remote)
     elif setup.shares is not None:
         inner = ShareRouter(setup.shares, bare, lanes)
     else:

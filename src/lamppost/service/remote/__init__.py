@@ -1,0 +1,1 @@
+"""Endpoints of other services that take part in an answer: connections, descriptions, and calls."""
