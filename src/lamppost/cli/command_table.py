@@ -57,6 +57,7 @@ COMMANDS = {
     "prove": CommandEntry(
         "lamp_files.packages", "Replay a lamp file's proof in a fresh process; exit code 1 if any answer differs from training."
     ),
+    "split-package": CommandEntry("lamp_files.splitting", "Split a lamp file in two between its steps, and prove both."),
     "push": CommandEntry("manage", "Store a lamp file as the next version of its model."),
     "fetch": CommandEntry("manage", "Write the lamp file of a stored version to disk."),
     "shell": CommandEntry(
@@ -170,7 +171,7 @@ _HELP: dict[str, Any] = {"help_option_names": ["-h", "--help"]}
 def load_command(name: str) -> Any:
     """The command ``name`` with its arguments and options; imports its module."""
     entry = COMMANDS[name]
-    function = getattr(import_module(f"lamppost.cli.{entry.module}"), name.replace(" ", "_"))
+    function = getattr(import_module(f"lamppost.cli.{entry.module}"), name.replace(" ", "_").replace("-", "_"))
     alone = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False)
     settings = _HELP | ({"auto_envvar_prefix": "LAMPPOST"} if name == "up" else {})
     alone.command(name.split(" ")[-1], help=entry.summary, context_settings=settings)(function)

@@ -32,6 +32,7 @@ EQUIVALENTS = {
     "diff": Equivalent("Client.compare", "GET /api/compare"),
     "sign": Equivalent(),
     "prove": Equivalent(),
+    "split-package": Equivalent(),
     "push": Equivalent("Client.push", "POST /api/packages"),
     "fetch": Equivalent("Client.download", f"GET {_VERSION}/package"),
     "shell": Equivalent(),
