@@ -41,7 +41,7 @@ class Sweeps(unittest.TestCase):
         return done.stdout if code == 0 else done.stdout + done.stderr
 
     def test_settings_are_measured_picked_again_and_used(self) -> None:
-        said = self.command(VERSION, *SHORT, "--copies", "1,2", "--limit", "p99=1s", "--for", "25s", "--name", "first")
+        said = self.command(VERSION, *SHORT, "--copies", "1,2", "--limit", "p99=1s", "--for", "90s", "--name", "first")
         self.assertIn("the most throughput with p99 at most 1,000 ms", said)
         with self.service.client() as client:
             found = client.fetch("GET", "/api/sweeps/first")
@@ -104,7 +104,7 @@ class Sweeps(unittest.TestCase):
             command, env=self.service.environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, preexec_fn=take_interrupts
         )
         with begun, self.service.client() as client:
-            until(lambda: self.measured(client, "broken-off"), 60, "a measurement")
+            until(lambda: self.measured(client, "broken-off"), 150, "a measurement")
             os.kill(begun.pid, signal.SIGINT)
             said, _ = begun.communicate(timeout=60)
             self.assertIn("what was measured is kept", said)
