@@ -103,20 +103,30 @@ class RemoteParts(unittest.TestCase):
         return {"together": {"parts": {"n": "north@1", "s": south}, "combine": "stack@1"}}
 
     def state(self, endpoint: str) -> tuple[str, str]:
-        with self.gateway.client() as client:
-            found = client.fetch("GET", f"/api/endpoints/{endpoint}")
+        try:
+            with self.gateway.client() as client:
+                found = client.fetch("GET", f"/api/endpoints/{endpoint}")
+        except Unavailable as error:  # the node is starting
+            return "starting", error.detail
         return found["state"], "; ".join(found["reasons"])
+
+    def assert_alike(self, answers: list[dict[str, Any]], expected: list[dict[str, Any]]) -> None:
+        """The same labels, and scores to the last digits, which depend on what is computed together."""
+        self.assertEqual([answer["label"] for answer in answers], [answer["label"] for answer in expected])
+        for answer, wanted in zip(answers, expected, strict=True):
+            for name, score in wanted["scores"].items():
+                self.assertAlmostEqual(answer["scores"][name], score, places=12)
 
     def test_two_halves_answer_as_the_whole_does(self) -> None:
         photos = list(make_photos(40, seed=9)["photo"])
         rows = [{"photo": photo} for photo in photos]
         with self.gateway.client() as client, self.models[0].client() as there:
             whole, split = client.predict("pole-photo", rows), client.predict("post", rows)
-            self.assertEqual(split.answers, whole.answers)
+            self.assert_alike(split.answers, whole.answers)
             self.assertEqual(split.version, "pole-net@1 (models), pole-eye@1")
             with ThreadPoolExecutor(16) as pool:
                 single = list(pool.map(lambda row: client.predict("post", row).answer, rows))
-            self.assertEqual(single, whole.answers)
+            self.assert_alike(single, whole.answers)
             response = self.gateway.post("/predict/post", orjson.dumps({"photo": photos[0]}, default=base64_text), traceparent=TRACE)
             self.assertEqual(response.status_code, 200, response.text)
 
@@ -126,7 +136,7 @@ class RemoteParts(unittest.TestCase):
             calls = until(lambda: (found := recorded()) and sum(call["rows"] for call in found) >= 81 and found, what="records there")
             self.assertLess(len(calls), 42)  # what came while calls were out went together
             traced = [there.fetch("GET", f"/api/calls/{call['request_id']}") for call in calls]
-            self.assertIn(TRACE, [call.get("trace") for call in traced])
+            self.assertIn(TRACE.split("-")[1], [call.get("trace") for call in traced])
             record = until(lambda: client.fetch("GET", "/api/calls", endpoint="post") or None, what="the record here")[0]
             self.assertEqual(record["version"], "pole-net@1 (models), pole-eye@1")
 

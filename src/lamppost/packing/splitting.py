@@ -34,6 +34,7 @@ _NEEDED_BY_DATA = frozenset({"numpy", "onnxruntime", "pillow"})
 """Libraries, in lower case, that steps without objects and code of their own need."""
 _MOST_BYTES = MAX_MEMBER_BYTES * 3 // 4
 _MOST_EXAMPLE = 400
+Steps = tuple[Step, ...]
 _PROOF, _REFERENCE = "proof.json", "reference.json"
 
 
@@ -65,11 +66,13 @@ def split_package(lamp: Lamp, at: str, first: Path, second: Path, names: tuple[s
         given = flow.crossing_rows(lamp.proof.rows, cut, crossing)
         notes: list[str] = []
         rows, answers, given = _fitting(lamp.proof.rows, lamp.proof.answers, given, notes)
-        crossing = Schema(tuple(_with_example(field, given) for field in crossing))
+        if any(field.private for field in _taken(manifest.columns, halves[0])):
+            crossing, halves = _kept_private(crossing, halves)
         taken = _taken(manifest.inputs, halves[0])
         if not taken:
             raise BadRequest(f"the steps up to {at!r} take no field of a request; there is nothing to split")
-        inputs = (Schema(taken), Schema((*crossing, *_taken(manifest.inputs, halves[1]))))
+        asked_of_second = (field if field in manifest.answers.fields else _with_example(field, given) for field in crossing)
+        inputs = (Schema(taken), Schema((*asked_of_second, *_taken(manifest.inputs, halves[1]))))
         proofs = [_Rows(rows, given), _Rows(_beside(rows, given), answers)]
         samples: Sequence[_Rows | None] = (None, None)
         if (sampled := flow.samples(lamp, cut, crossing, notes)) is not None:
@@ -145,8 +148,9 @@ def _crossing(manifest: Manifest, before: Sequence[Step], after: Sequence[Step])
     needed = {name for step in after for name in step.takes} | set(manifest.answers.names)
     given_later = {field.name for step in after for field in step.gives}
     crossing = [field for name, field in known.items() if name in needed and name not in given_later]
-    if pictures := [field.name for field in crossing if field.kind == "image"]:
-        raise BadRequest(f"{pictures[0]!r} would go from one half to the other, and a picture is no answer")
+    if odd := [field for field in crossing if field.kind in ("image", "vector")]:
+        what = "a picture is no answer" if odd[0].kind == "image" else "numbers by name are answers, and no input"
+        raise BadRequest(f"{odd[0].name!r} would go from one half to the other, and {what}; split elsewhere")
     return Schema(tuple(crossing))
 
 
@@ -208,8 +212,20 @@ def _fitting(rows: list[Row], answers: list[Row], given: list[Row], notes: list[
     return [rows[at] for at in places], [answers[at] for at in places], [given[at] for at in places]
 
 
+def _kept_private(crossing: Schema, halves: tuple[Steps, Steps]) -> tuple[Schema, tuple[Steps, Steps]]:
+    """What crosses the cut, and both halves, with that as private as what it is made of."""
+    names = set(crossing.names)
+
+    def kept(fields: Schema) -> Schema:
+        return Schema(tuple(replace(field, private=True, example=None) if field.name in names else field for field in fields))
+
+    return kept(crossing), (tuple(replace(step, gives=kept(step.gives)) for step in halves[0]), halves[1])
+
+
 def _with_example(field: Field, given: Sequence[Row]) -> Field:
-    """A column as an input of the second half, with a value of its own as an example where that is short."""
+    """A column as an input of the second half, with a value of its own as an example where that is short and nobody's secret."""
+    if field.private:
+        return field
     value: Any = next((row[field.name] for row in given if row[field.name] is not None), None)
     return replace(field, example=value) if len(orjson.dumps(value)) <= _MOST_EXAMPLE else field
 
