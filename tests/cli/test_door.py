@@ -5,7 +5,7 @@ import contextlib
 import io
 import unittest
 
-from lamppost.cli.door import Door, serve_door
+from lamppost.cli.doors.http_door import Door, serve_door
 from tests.support.service import eventually, free_port
 
 END = b"\r\n\r\n"

@@ -73,7 +73,7 @@ COMMANDS = {
     "show": CommandEntry("manage", "Show an endpoint or a version: fields, state, history."),
     "card": CommandEntry("pages", "Write a page about a version for people who decide on it."),
     "ask": CommandEntry("ask", "Ask an endpoint; without a row, the example of its schema is sent."),
-    "door": CommandEntry("door", "Forward requests from this machine to the service, with your token, until Ctrl-C."),
+    "door": CommandEntry("doors.door", "Forward requests from this machine to the service, with your token, until Ctrl-C."),
     "explain": CommandEntry("explain", "Explain an answer: what each field contributed, what would change it, and a rule for it."),
     "bulk start": CommandEntry("bulk.runs", "Score a file or table as a whole, and wait for it; or only check it."),
     "bulk list": CommandEntry("bulk.runs", "List bulk runs, the newest first."),

@@ -1,4 +1,4 @@
-"""Command ``door``: forwards requests from this machine to a service elsewhere, with the client's own token added.
+"""The part of a door that HTTP goes through: forwards requests from this machine to a service, with the client's own token added.
 
 For browsers, notebooks and tools that cannot sign in. Each request has a connection of its own: its head is read and written anew, and
 everything after it passes both ways as it comes, so that streams work.
@@ -10,21 +10,15 @@ import asyncio
 import contextlib
 import ssl
 from dataclasses import dataclass
-from typing import Annotated
 from urllib.parse import urlsplit
 
-import typer
+from lamppost.cli.out import DIM, paint, print_line
 
-from lamppost.cli.out import AMBER, DIM, paint, print_line
-from lamppost.cli.parameters import Address
-from lamppost.client.config import find_connection
-from lamppost.core.errors import SetupError
-
-_LOOPBACK = "127.0.0.1"
+LOOPBACK = "127.0.0.1"
 _MOST_HEAD = 64 * 1024
 _HEAD_S = 30.0
 _PIECE = 64 * 1024
-_USUAL = ("/predict/", "/health/", "/openapi.json")
+USUAL = ("/predict/", "/health/", "/openapi.json")
 _LEFT_OUT = frozenset(
     ("host", "authorization", "cookie", "connection", "keep-alive", "proxy-connection", "upgrade", "http2-settings", "origin")
 )
@@ -73,10 +67,10 @@ def rewrite_head(door: Door, head: bytes) -> tuple[bytes, str]:
         if not colon or name != name.strip() or not name:
             raise Refused("400 Bad Request", "a header is not of the form name: value")
         headers.append((name.lower(), value.strip()))
-    own = {f"{name}:{door.port}" for name in (_LOOPBACK, "localhost")}
+    own = {f"{name}:{door.port}" for name in (LOOPBACK, "localhost")}
     hosts = [value for name, value in headers if name == "host"]
     if len(hosts) != 1 or hosts[0].lower() not in own:
-        raise Refused("421 Misdirected Request", f"this door is asked as {_LOOPBACK}:{door.port} or localhost:{door.port}")
+        raise Refused("421 Misdirected Request", f"this door is asked as {LOOPBACK}:{door.port} or localhost:{door.port}")
     origins = [value for name, value in headers if name == "origin"]
     if any(urlsplit(origin).netloc.lower() not in own for origin in origins):
         raise Refused("403 Forbidden", "a page of another origin may not use this door")
@@ -137,7 +131,7 @@ async def serve_door(door: Door) -> asyncio.Server:
             if said or status:
                 print_line(paint(f"  {said or 'refused'}  {status}", DIM))
 
-    return await asyncio.start_server(handle, _LOOPBACK, door.port, limit=_MOST_HEAD)
+    return await asyncio.start_server(handle, LOOPBACK, door.port, limit=_MOST_HEAD)
 
 
 async def _pass_on(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> bytes:
@@ -158,28 +152,3 @@ async def _answer(writer: asyncio.StreamWriter, status: str, why: str) -> None:
     head = f"HTTP/1.1 {status}\r\ncontent-type: text/plain; charset=utf-8\r\ncontent-length: {len(body)}\r\nconnection: close\r\n\r\n"
     writer.write(head.encode() + body)
     await writer.drain()
-
-
-def door(
-    port: Annotated[int, typer.Option(help="Port on this machine.", min=1, max=65535)] = 9000,
-    everything: Annotated[bool, typer.Option("--all", help="Let everything through, and not predictions alone.")] = False,
-    address: Address = None,
-) -> None:
-    """Command ``door``."""
-    connection = find_connection(address)
-    if connection.token is None:
-        raise SetupError(f"there is no token for {connection.address}; set LAMPPOST_TOKEN, or sign in there first")
-    opened = Door(port, connection.address, connection.token, None if everything else _USUAL)
-
-    async def run() -> None:
-        try:
-            server = await serve_door(opened)
-        except OSError as error:
-            raise SetupError(f"cannot listen on {_LOOPBACK}:{port} ({error.strerror}); choose another port with --port") from error
-        print_line(f"{paint('●', AMBER)} http://{_LOOPBACK}:{port} leads to {connection.address}, with your token; Ctrl-C ends it")
-        print_line(paint(f"  it lets {'everything' if everything else ', '.join(_USUAL)} through, for programs on this machine", DIM))
-        async with server:
-            await server.serve_forever()
-
-    with contextlib.suppress(KeyboardInterrupt, asyncio.CancelledError):
-        asyncio.run(run())

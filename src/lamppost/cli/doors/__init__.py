@@ -1,0 +1,1 @@
+"""Command ``door``: forwards requests from this machine to a service, over HTTP and over gRPC."""
