@@ -149,7 +149,7 @@ class RemoteConnections:
                 "answers again" if answers else "is gone",
             )
         node.answers = answers
-        node.trouble = "" if answers or error is None else _short(error)
+        node.trouble = "" if answers or error is None else _short(error).removeprefix(f"{node.target}: ")
 
     async def close(self) -> None:
         """Close every connection."""
