@@ -150,6 +150,9 @@ class RemoteParts(unittest.TestCase):
                 client.predict("both", {"age": 70, "load": 0.5})
             page = client.fetch("GET", "/api/endpoints/both")
             self.assertEqual((page["versions"], page["summary"]), (["stack@1", "north@1"], "stack@1 over north@1, grpc://models/south"))
+            shown = self.gateway.run("setup", "both").stdout
+            self.assertIn('s = "grpc://models/south"', shown)
+            self.assertNotIn("described", shown)
             document = client.fetch("GET", "/openapi.json")
             self.assertEqual(document["components"]["schemas"]["BothRow"]["properties"]["age"]["maximum"], 40)
 

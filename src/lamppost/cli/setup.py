@@ -15,7 +15,7 @@ import typer
 from lamppost.cli.out import DIM, paint, print_change, print_json, print_line
 from lamppost.cli.parameters import Address, AsJson
 from lamppost.client import Client
-from lamppost.core.endpoint.setup import read_setup, write_setup
+from lamppost.core.endpoint.setup import read_setup, without_findings, write_setup
 from lamppost.core.errors import BadRequest, NotFound
 
 
@@ -106,8 +106,8 @@ def _rule(text: str) -> tuple[str, Any]:
 
 
 def _plain(setup: Any) -> dict[str, Any]:
-    """A setup without what is at its default."""
-    return write_setup(read_setup(setup))
+    """A setup without what is at its default, and without what the service finds out."""
+    return write_setup(without_findings(read_setup(setup)))
 
 
 def read_toml(file: Path) -> dict[str, Any]:

@@ -29,7 +29,7 @@ class ServiceAddresses:
 def read_service(text: str) -> tuple[str, ServiceAddresses]:
     """Name and addresses of a service as the command line gives them; raise SetupError for what is none.
 
-    >>> read_service("models=grpcs://a.internal:8430,b.internal:8430?token=/run/models")[0]
+    >>> read_service("models=grpcs://a.internal:8430,b.internal:8430")[0]
     'models'
     >>> read_service("grpc://models.internal:8430")
     ('models.internal:8430', ServiceAddresses(targets=('models.internal:8430',), tls=False, token_file=None, ca_file=None))

@@ -12,7 +12,7 @@ import orjson
 from psycopg import AsyncConnection
 from psycopg.rows import TupleRow
 
-from lamppost.core.endpoint.setup import EndpointSetup, read_setup, write_setup
+from lamppost.core.endpoint.setup import EndpointSetup, read_setup, without_findings, write_setup
 from lamppost.core.errors import Conflict, NotFound
 from lamppost.core.names import VersionName
 from lamppost.store import packages, rollouts, trail
@@ -225,8 +225,8 @@ async def add_revision(
             "INSERT INTO revision_versions (endpoint, revision, model, number) VALUES (%s, %s, %s, %s)",
             (endpoint, now + 1, name.model, name.number),
         )
-    old = None if before is None else write_setup(before.setup)
-    await trail.add_entry(connection, by, change.action, endpoint, old, written, change.note)
+    old, new = (None if of is None else write_setup(without_findings(of)) for of in (None if before is None else before.setup, setup))
+    await trail.add_entry(connection, by, change.action, endpoint, old, new, change.note)
     return _revision(*inserted), before
 
 

@@ -14,7 +14,7 @@ from lamppost.core.endpoint.remote_endpoints import (
     read_description,
     write_description,
 )
-from lamppost.core.endpoint.setup import read_setup, write_setup
+from lamppost.core.endpoint.setup import read_setup, without_findings, write_setup
 from lamppost.core.errors import BadRequest, Conflict
 from lamppost.core.names import VersionName
 from lamppost.core.schema.fields import Field, Schema
@@ -116,6 +116,7 @@ class RemoteParts(unittest.TestCase):
         promise = endpoint_schema(setup, {"eye@1": eye})
         self.assertEqual((promise.inputs.names, promise.answers.names), (("photo", "age", "kind"), ("label",)))
         self.assertEqual(promise.options, THERE.options)
+        self.assertEqual(write_setup(without_findings(setup)), write_setup(self.SETUP))
         flat = manifest("eye", Field("photo", "image"), answers=(replace(EYE, shape=(12,)),))
         with self.assertRaisesRegex(
             Conflict, "grpc://models/net takes eye as lists of numbers, 4×3 from 0 to 1, and the part gives lists of numbers, 12"

@@ -9,7 +9,7 @@ from typing import Any
 
 import orjson
 
-from lamppost.core.endpoint.setup import EndpointSetup, read_setup, write_setup
+from lamppost.core.endpoint.setup import EndpointSetup, read_setup, without_findings, write_setup
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import check_name
 
@@ -51,7 +51,7 @@ def write_declared(endpoints: Mapping[str, DeclaredEndpoint], schedules: Mapping
     document: dict[str, Any] = {}
     for name in sorted(endpoints):
         endpoint = endpoints[name]
-        document[name] = ({APPROVALS: endpoint.approvals} if endpoint.approvals else {}) | write_setup(endpoint.setup)
+        document[name] = ({APPROVALS: endpoint.approvals} if endpoint.approvals else {}) | write_setup(without_findings(endpoint.setup))
     return {"endpoints": document, **({SCHEDULES: dict(schedules)} if schedules else {})}
 
 

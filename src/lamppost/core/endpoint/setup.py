@@ -340,6 +340,13 @@ def write_setup(setup: EndpointSetup) -> dict[str, Any]:
     return data
 
 
+def without_findings(setup: EndpointSetup) -> EndpointSetup:
+    """A setup as somebody would write it: without what the service finds out about look-ups and remote endpoints."""
+    lookups = tuple(replace(lookup, key_kind=None, example=None) for lookup in setup.lookups)
+    together = None if setup.together is None else replace(setup.together, described={})
+    return replace(setup, lookups=lookups, together=together)
+
+
 def read_setup(data: Any) -> EndpointSetup:
     """A setup from JSON values; raise BadRequest that names the key."""
     try:
