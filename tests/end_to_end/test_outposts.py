@@ -16,6 +16,7 @@ from typing import Any
 import lamppost
 from lamppost.core.errors import BadRequest
 from lamppost.core.payload.outpost_records import CONTENT_TYPE, SentFrame, SentRecords, SentWindow, write_records
+from lamppost.package.read import read_lamp
 from lamppost.store.call_records import CallRecord, pack_calls
 from tests.support import http
 from tests.support.lamps import moody_lamp, run_folder
@@ -280,6 +281,35 @@ class Outposts(unittest.TestCase):
         filler.unlink()
         until(lambda: outpost.ask(5) == (15, "times@2"), 90, "room again")
         until(lambda: self.about("cupboard")["state"] == "serving", 60, "what the hub knows of it")
+
+    def test_drift_is_told_of_each_outpost_by_itself(self) -> None:
+        with self.hub.client() as client:
+            client.set_up("measured", {"version": "times@1"})
+        outposts = {name: self.outpost(name) for name in ("upstream", "downstream")}
+        for name, outpost in outposts.items():
+            self.point("times@1", name, "measured")
+            outpost.start()
+        reference = read_lamp(times_lamp(2)).reference
+        assert reference is not None
+        usual = [row["x"] for row in reference.sample] * 6
+        for name, outpost in outposts.items():
+            rows = [{"x": x + (0.0 if name == "upstream" else 4 * max(usual))} for x in usual]
+            with lamppost.Client(outpost.address, self.hub.token) as client:
+                client.predict("measured", rows)
+
+        def told() -> dict[str, Any] | None:
+            with self.hub.client() as client:
+                found = {name: client.fetch("GET", f"/api/outposts/{name}/drift")[0] for name in outposts}
+            return found if all(one["rows"] for one in found.values()) else None
+
+        found = until(told, what="counts from both")
+        states = {name: (one["state"], one["rows"]) for name, one in found.items()}
+        self.assertEqual(states, {"upstream": ("steady", len(usual)), "downstream": ("drifted", len(usual))})
+        self.assertEqual(found["downstream"]["figures"][0]["name"], "x")
+        said = self.hub.run("outpost", "drift", "downstream")
+        self.assertIn(f"times@1: {len(usual)} rows in 24 h", said.stdout)
+        self.assertIn("x: ", said.stdout)
+        self.assertIn("there is no outpost", self.hub.run("outpost", "drift", "nowhere").stderr)
 
     def test_outcomes_that_are_reported_here_come_home_behind_their_records(self) -> None:
         hub = Service().start()

@@ -134,7 +134,6 @@ class RemoteParts(unittest.TestCase):
                 return [call for call in there.fetch("GET", "/api/calls", endpoint="pole-net", limit=200) if call["rows"]]
 
             calls = until(lambda: (found := recorded()) and sum(call["rows"] for call in found) >= 81 and found, what="records there")
-            self.assertLess(len(calls), 42)  # what came while calls were out went together
             traced = [there.fetch("GET", f"/api/calls/{call['request_id']}") for call in calls]
             self.assertIn(TRACE.split("-")[1], [call.get("trace") for call in traced])
             record = until(lambda: client.fetch("GET", "/api/calls", endpoint="post") or None, what="the record here")[0]

@@ -199,6 +199,7 @@ ROUTES: list[tuple[str, str, Any]] = [
     ("GET /api/outposts", "view", None),
     ("POST /api/outposts", "tokens", {"name": "Not A Name"}),
     ("GET /api/outposts/{name}", "view", None),
+    ("GET /api/outposts/{name}/drift", "view", None),
     ("PUT /api/outposts/{name}/labels", "point", {"labels": []}),
     ("POST /api/outposts/{name}/bar", "tokens", None),
     ("PUT /api/endpoints/{endpoint}/outposts", "point", {"at": "nowhere", "version": "nothing@1"}),

@@ -8,9 +8,14 @@ import unittest
 from pathlib import Path
 from typing import Any, ClassVar
 
+from sklearn.linear_model import LogisticRegression
+
+from demo.train import train_outage_risk
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest, Conflict, NotAllowed, NotFound
-from tests.support.lamps import moody_lamp, outage_lamp
+from lamppost.packing.build import build_package
+from lamppost.packing.recipe import Recipe
+from tests.support.lamps import moody_lamp, outage_lamp, run_folder
 from tests.support.models import Moody
 from tests.support.service import Service, take_interrupts, until
 
@@ -116,6 +121,26 @@ class Sweeps(unittest.TestCase):
             self.assertGreater(resumed["repeats"], stopped["repeats"])
             kept = {setting["sentence"] for setting in stopped["settings"]}
             self.assertLessEqual(kept, {setting["sentence"] for setting in resumed["settings"]})
+
+    def test_two_versions_are_measured_over_each_other(self) -> None:
+        light = run_folder() / "outage-light.lamp"
+        _, frame, _, _ = train_outage_risk()
+        numbers = ["age_years", "height_m", "nights_since_visit"]
+        build_package(
+            LogisticRegression().fit(frame[numbers], frame["failed"]), frame[[*numbers, "failed"]], Recipe("light", "failed"), light
+        )
+        with self.service.client() as client:
+            forest, linear = VERSION, str(client.push(light)["version"])
+            settings = ("--clients", "8", "--each", "1s", "--max-rows", "64", "--linger-ms", "0", "--threads", "1", "--copies", "1")
+            said = self.command("start", forest, linear, *settings, "--form", "original", "--for", "60s", "--name", "both")
+            found = client.fetch("GET", "/api/sweeps/both")
+            self.assertEqual((found["state"], found["combinations"]), ("finished", 2))
+            self.assertEqual({setting["version"] for setting in found["settings"]}, {forest, linear})
+            paces = {setting["version"]: setting["figures"]["throughput"]["median"] for setting in found["settings"]}
+            self.assertGreater(paces[linear], paces[forest])
+            self.assertEqual(found["settings"][found["picked"]["pick"]]["version"], linear)
+            self.assertIn(f"{linear}, original", said)
+            self.assertIn(forest, self.command("show", "both", "--all"))
 
     def measured(self, client: Client, name: str) -> bool:
         found = {one["name"]: one["repeats"] for one in client.fetch("GET", "/api/sweeps")}

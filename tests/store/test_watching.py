@@ -81,15 +81,24 @@ class Watching(WithServer):
         asked = {"w": tick, "nobody": tick}
         self.assertEqual(await windows.judged_windows_by_endpoint(self.pool, asked, NOW), {"w": [judged]})
         self.assertEqual(await windows.judged_windows_by_endpoint(self.pool, {"w": tick + timedelta(seconds=1)}, NOW), {})
-        self.assertIn(("w", "a@1", tick), await windows.ticks_to_merge(self.pool, 0, 50))
-        self.assertNotIn(("w", "a@1", tick), await windows.ticks_to_merge(self.pool, fresh.number - 1, 50), "one delta is not crowded")
+        self.assertIn(("w", "a@1", tick, None), await windows.ticks_to_merge(self.pool, 0, 50))
+        self.assertNotIn(
+            ("w", "a@1", tick, None), await windows.ticks_to_merge(self.pool, fresh.number - 1, 50), "one delta is not crowded"
+        )
+        async with self.pool.connection() as connection:
+            await windows.add_deltas(connection, [WindowDelta("w", "a@1", tick, 5, 0, bytes([at]), "outpost mill") for at in range(2)])
+        self.assertIn(("w", "a@1", tick, "outpost mill"), await windows.ticks_to_merge(self.pool, 0, 50), "by origin")
+        brought = WindowDelta("w", "a@1", tick, 10, 0, b"brought", "outpost mill")
+        await windows.replace_deltas(self.pool, brought, taken=2)
         merged = WindowDelta("w", "a@1", tick, 33, 3, b"together")
         await windows.replace_deltas(self.pool, merged, taken=2)
         self.assertEqual(
-            len(await windows.deltas_between(self.pool, "w", "a@1", tick, NOW)), 3, "another came meanwhile: left for the next look"
+            len(await windows.deltas_between(self.pool, "w", "a@1", tick, NOW)), 4, "another came meanwhile: left for the next look"
         )
         await windows.replace_deltas(self.pool, merged, taken=3)
-        self.assertEqual(await windows.deltas_between(self.pool, "w", "a@1", tick, NOW), [merged])
+        self.assertEqual(await windows.deltas_between(self.pool, "w", "a@1", tick, NOW), [merged, brought])
+        (new,) = [one for one in await windows.unjudged_windows(self.pool) if one.endpoint == "w"]
+        await windows.store_verdicts(self.pool, [judged], new)
         self.assertEqual([one for one in await windows.unjudged_windows(self.pool) if one.endpoint == "w"], [], "merging is nothing new")
         explanation = DriftExplanation(tick, "because", 33, (), None, (NearbyChange(tick, "a change"),), ())
         await windows.store_explanation(self.pool, judged, explanation)

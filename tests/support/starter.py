@@ -22,10 +22,19 @@ STARTER = "LAMPPOST_TEST_STARTER"
 
 
 def run_starter(listener: socket.socket) -> NoReturn:
-    """Fork a service for each connection; the connection gets the id of its process, and the exit code once that has ended."""
+    """Fork a service for each connection; the connection gets the id of its process, and the exit code once that has ended.
+
+    A service whose connection is closed is told to end: whoever asked for it was ended, perhaps because it took too long.
+    """
     waiting: dict[int, socket.socket] = {}
+    left: set[int] = set()
     while True:
-        if select.select([listener], [], [], 0.05)[0]:
+        asked = {pid: connection for pid, connection in waiting.items() if pid not in left}
+        readable = select.select([listener, *asked.values()], [], [], 0.05)[0]
+        for pid in [pid for pid, connection in asked.items() if connection in readable]:
+            left.add(pid)  # nothing more is said on it but that it is closed
+            os.kill(pid, signal.SIGTERM)
+        if listener in readable:
             connection, _ = listener.accept()
             request = json.loads(connection.makefile("r").readline())
             pid = os.fork()
@@ -39,6 +48,7 @@ def run_starter(listener: socket.socket) -> NoReturn:
             pid, status = os.waitpid(-1, os.WNOHANG)
             if pid == 0:
                 break
+            left.discard(pid)
             with waiting.pop(pid) as connection, contextlib.suppress(OSError):  # who asked may have ended
                 connection.sendall(f"{os.waitstatus_to_exitcode(status)}\n".encode())
 

@@ -13,6 +13,7 @@ type Outpost = components["schemas"]["OutpostAnswer"];
 type Served = components["schemas"]["OutpostEndpointAnswer"];
 
 const LOOK_MS = 3_000;
+const DRIFT_MS = 30_000;
 const LAMPS = {
   serving: "serving",
   degraded: "degraded",
@@ -148,6 +149,22 @@ const COLUMNS: Column<Outpost>[] = [
   { id: "software", value: (one) => one.software ?? "–" },
 ];
 
+/** Whether the rows of the last day at one outpost look like training, an endpoint a line. */
+function DriftThere({ outpost }: { outpost: Outpost }) {
+  const drift = useQuery({
+    queryKey: ["outpost drift", outpost.name],
+    queryFn: async () => good(await api.GET("/api/outposts/{name}/drift", { params: { path: { name: outpost.name } } })),
+    refetchInterval: DRIFT_MS,
+  });
+  const counted = (drift.data ?? []).filter((one) => one.rows > 0);
+  return counted.map((one) => (
+    <p key={one.endpoint}>
+      <span className="font-mono">{one.endpoint}</span>, {count(one.rows)} rows of the last day, {count(one.odd)} of them odd:{" "}
+      <span className={one.state === "steady" || one.state === "too few" ? "text-soft" : "text-brick"}>{one.summary}</span>
+    </p>
+  ));
+}
+
 /** What one outpost serves, why it does not serve what it should, and what can be done. */
 function OutpostDetails({ outpost }: { outpost: Outpost }) {
   return (
@@ -165,6 +182,7 @@ function OutpostDetails({ outpost }: { outpost: Outpost }) {
           rowKey={(served) => served.endpoint}
         />
       )}
+      <DriftThere outpost={outpost} />
       <p className="text-soft">
         {outpost.address && `It answers at ${outpost.address}. `}
         {outpost.records_at && `The latest call whose record came was ${ago(outpost.records_at)}. `}

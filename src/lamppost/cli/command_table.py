@@ -44,6 +44,7 @@ COMMANDS = {
     "outpost join": CommandEntry("node.join_hub", "Start an outpost: a node without a database that serves what its hub says."),
     "outpost list": CommandEntry("outposts.manage", "List outposts: what each serves, when it was heard of, what is to come."),
     "outpost show": CommandEntry("outposts.manage", "Show one outpost."),
+    "outpost drift": CommandEntry("outposts.manage", "Say whether the rows that one outpost answered look like training."),
     "outpost label": CommandEntry("outposts.manage", "Give an outpost other labels."),
     "outpost clear": CommandEntry("outposts.manage", "Have outposts serve nothing for an endpoint any more."),
     "outpost bar": CommandEntry("outposts.manage", "End the token of an outpost that is lost or given up."),

@@ -23,6 +23,7 @@ EQUIVALENTS = {
     "outpost join": Equivalent(),
     "outpost list": Equivalent(_FETCH, "GET /api/outposts"),
     "outpost show": Equivalent(_FETCH, "GET /api/outposts/{name}"),
+    "outpost drift": Equivalent(_FETCH, "GET /api/outposts/{name}/drift"),
     "outpost label": Equivalent(_FETCH, "PUT /api/outposts/{name}/labels"),
     "outpost clear": Equivalent(_FETCH, f"PUT {_ENDPOINT}/outposts"),
     "outpost bar": Equivalent(_FETCH, "POST /api/outposts/{name}/bar"),

@@ -16,14 +16,14 @@ from lamppost.cli.parameters import Address, AsJson, Endpoint, Since, Until
 from lamppost.client import Client
 from lamppost.core.names import escape_controls
 
-_COLOURS = {"steady": SLATE, "shifting": AMBER, "drifted": BRICK, "too few": DIM}
+DRIFT_COLOURS = {"steady": SLATE, "shifting": AMBER, "drifted": BRICK, "too few": DIM}
 _BARS = " ▁▂▃▄▅▆▇█"
 _LOOK_S = 2.0
 
 
 def paint_verdict(state: str | None) -> str:
     """A verdict in its colour."""
-    return "–" if state is None else paint(state, _COLOURS[state])
+    return "–" if state is None else paint(state, DRIFT_COLOURS[state])
 
 
 def drift(
@@ -76,7 +76,8 @@ def drift(
         print_line(paint(f"windows, oldest first ({_when(answer['windows'][0]['at'])} to {_when(answer['windows'][-1]['until'])}):", DIM))
         print_line(
             "".join(
-                paint("■", _COLOURS[window["state"]]) if sys.stdout.isatty() else window["state"][0] for window in answer["windows"][-120:]
+                paint("■", DRIFT_COLOURS[window["state"]]) if sys.stdout.isatty() else window["state"][0]
+                for window in answer["windows"][-120:]
             )
         )
     worst = next((feature for feature in answer["figures"] if feature["state"] != "steady"), None)
@@ -243,7 +244,7 @@ def _live(client: Client, endpoint: str | None) -> None:
             glyph, colour = LAMPS[page["state"]]
             cells = _table_cells(page)
             state = page["monitoring"]["drift"]
-            summary = Text(state or "–", style=names[_COLOURS[state]] if state else "dim")
+            summary = Text(state or "–", style=names[DRIFT_COLOURS[state]] if state else "dim")
             alert = Text(cells[-1], style=names[BRICK] if page["monitoring"]["alerts"] else "dim")
             shown = [Text(escape_controls(cell)) for cell in cells[:-1]]
             grid.add_row(Text(f"{glyph} {page['state']}", style=names[colour]), *shown, summary, alert)

@@ -75,7 +75,7 @@ async def store_frames(pool: Pool, counted: CountedFrames) -> int | None:
         counts, phases = await asyncio.to_thread(_counts, counted.frames, kept)
         await _add_latency(connection, counts)
         await _add_phases(connection, phases)
-        await windows.add_deltas(connection, counted.deltas)
+        await windows.add_deltas(connection, [delta._replace(brought_by=counted.brought_by) for delta in counted.deltas])
         await connection.execute(
             "INSERT INTO spooled (segment, number) VALUES (%s, %s)"
             " ON CONFLICT (segment) DO UPDATE SET number = excluded.number, at = now()",

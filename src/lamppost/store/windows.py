@@ -17,7 +17,9 @@ from lamppost.store.database import Pool
 
 
 class WindowDelta(NamedTuple):
-    """Rows that were counted at once. at : start of their tick. data : of `lamppost.core.drift.windows`."""
+    """Rows that were counted at once. at : start of their tick. data : of `lamppost.core.drift.windows`. brought_by : who brought in rows
+    that were answered elsewhere.
+    """
 
     endpoint: str
     version: str
@@ -25,6 +27,7 @@ class WindowDelta(NamedTuple):
     rows: int
     odd: int
     data: bytes
+    brought_by: str | None = None
 
 
 async def add_deltas(connection: AsyncConnection[TupleRow], deltas: Sequence[WindowDelta]) -> None:
@@ -32,8 +35,8 @@ async def add_deltas(connection: AsyncConnection[TupleRow], deltas: Sequence[Win
     if deltas:
         columns = [list(column) for column in zip(*deltas, strict=True)]
         await connection.execute(
-            "INSERT INTO sketches (endpoint, version, at, row_count, odd_count, data)"
-            " SELECT * FROM unnest(%s::text[], %s::text[], %s::timestamptz[], %s::int[], %s::int[], %s::bytea[])",
+            "INSERT INTO sketches (endpoint, version, at, row_count, odd_count, data, brought_by)"
+            " SELECT * FROM unnest(%s::text[], %s::text[], %s::timestamptz[], %s::int[], %s::int[], %s::bytea[], %s::text[])",
             columns,
         )
 
@@ -42,7 +45,7 @@ async def deltas_between(pool: Pool, endpoint: str, version: str, since: datetim
     """Deltas whose tick begins in a span, the oldest first."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT endpoint, version, at, row_count, odd_count, data FROM sketches"
+            "SELECT endpoint, version, at, row_count, odd_count, data, brought_by FROM sketches"
             " WHERE endpoint = %s AND version = %s AND at >= %s AND at < %s ORDER BY at, number",
             (endpoint, version, since, until),
         )
@@ -190,23 +193,34 @@ async def store_explanation(pool: Pool, window: JudgedWindow, explanation: Drift
         )
 
 
-async def ticks_to_merge(pool: Pool, after: int, limit: int) -> list[tuple[str, str, datetime]]:
+class CrowdedTick(NamedTuple):
+    """A finished tick of which there are several deltas of one origin. at : its start. brought_by : see `WindowDelta`."""
+
+    endpoint: str
+    version: str
+    at: datetime
+    brought_by: str | None
+
+
+async def ticks_to_merge(pool: Pool, after: int, limit: int) -> list[CrowdedTick]:
     """Finished ticks with several deltas. after : deltas up to this number are known to be merged, and are skipped."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT endpoint, version, at FROM sketches WHERE number > %s AND at < now() - interval '15 minutes'"
-            " GROUP BY endpoint, version, at HAVING count(*) > 1 LIMIT %s",
+            "SELECT endpoint, version, at, brought_by FROM sketches WHERE number > %s AND at < now() - interval '15 minutes'"
+            " GROUP BY endpoint, version, at, brought_by HAVING count(*) > 1 LIMIT %s",
             (after, limit),
         )
-        return [(row[0], row[1], row[2]) for row in await rows.fetchall()]
+        return [CrowdedTick(*row) for row in await rows.fetchall()]
 
 
 async def replace_deltas(pool: Pool, merged: WindowDelta, taken: int) -> None:
     """One delta in place of the ``taken`` ones of its tick; nothing where others came or went meanwhile."""
-    key = (merged.endpoint, merged.version, merged.at)
+    key = (merged.endpoint, merged.version, merged.at, merged.brought_by)
     async with pool.connection() as connection, connection.transaction():
         deleted = await connection.execute(
-            "SELECT number FROM sketches WHERE endpoint = %s AND version = %s AND at = %s ORDER BY number FOR UPDATE", key
+            "SELECT number FROM sketches WHERE endpoint = %s AND version = %s AND at = %s AND brought_by IS NOT DISTINCT FROM %s"
+            " ORDER BY number FOR UPDATE",
+            key,
         )
         numbers = [row[0] for row in await deleted.fetchall()]
         if len(numbers) != taken:

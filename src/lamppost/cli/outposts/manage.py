@@ -1,4 +1,4 @@
-"""Commands ``outpost new``, ``list``, ``show``, ``label``, ``clear`` and ``bar``."""
+"""Commands ``outpost new``, ``list``, ``show``, ``drift``, ``label``, ``clear`` and ``bar``."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ import typer
 
 from lamppost.cli.out import AMBER, DIM, lamp, paint, print_json, print_line, print_table, time_ago
 from lamppost.cli.parameters import Address, AsJson, Endpoint
+from lamppost.cli.watching import DRIFT_COLOURS
 from lamppost.client import Client
 from lamppost.core.quantities import format_bytes
 
@@ -100,6 +101,30 @@ def outpost_show(name: Name, address: Address = None, as_json: AsJson = False) -
         print_line(f"  inputs and answers: {budget} a day; {without:,} calls went without theirs today")
     if one["address"]:
         print_line(f"  {one['address']}, software {one['software']}, {format_bytes(one['disk_free_bytes'] or 0)} of disk free")
+
+
+def outpost_drift(
+    name: Name,
+    hours: Annotated[float, typer.Option(help="Hours to look back on.", min=0.1, max=24 * 366)] = 24.0,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
+    """Command ``outpost drift``."""
+    with Client(address) as client:
+        found = client.fetch("GET", f"/api/outposts/{name}/drift", hours=hours)
+    if as_json:
+        print_json(found)
+        return
+    if not found:
+        print_line(f"{name} is to serve nothing; say what with: lamppost point ENDPOINT MODEL@N --at {name}")
+    for one in found:
+        colour = DRIFT_COLOURS.get(one["state"], DIM)
+        counted = f"{one['rows']:,} rows in {hours:g} h, {one['odd']:,} odd"
+        print_line(f"{paint('●', colour)} {one['endpoint']}  {one['version']}: {counted}")
+        print_line(f"  {one['summary']}")
+        for figure in one["figures"]:
+            if figure["state"] not in ("steady", "too few"):
+                print_line(f"  {figure['name']}: {figure['summary']}")
 
 
 def outpost_label(name: Name, label: Label = None, address: Address = None, as_json: AsJson = False) -> None:

@@ -66,3 +66,8 @@ def versions_of_outpost(name: str, labels: Iterable[str], wanted: Iterable[Outpo
 def setup_at_outpost(setup: EndpointSetup, version: str) -> EndpointSetup:
     """How an outpost serves a version for an endpoint: as the hub reads and watches it, by that version alone, without databases."""
     return replace(setup.with_version(parse_version(version)), lookups=(), shadows=(), rollout=None)
+
+
+def brought_by_outpost(name: str) -> str:
+    """What records say brought them in that came from an outpost."""
+    return f"outpost {name}"

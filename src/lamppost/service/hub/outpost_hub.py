@@ -13,7 +13,7 @@ from typing import Any
 
 import orjson
 
-from lamppost.core.endpoint.outposts import SILENT_AFTER, OutpostVersion, setup_at_outpost, versions_of_outpost
+from lamppost.core.endpoint.outposts import SILENT_AFTER, OutpostVersion, brought_by_outpost, setup_at_outpost, versions_of_outpost
 from lamppost.core.endpoint.setup import write_setup
 from lamppost.core.errors import BadBody, Conflict, LampPostError, NotAllowed, Unavailable
 from lamppost.core.monitoring.alert_rules import Level, RuleReading
@@ -254,4 +254,4 @@ def _counted(name: str, frames: list[SpoolFrame], records: SentRecords, shift_s:
         raise BadBody(f"a window is at no time that there is: {error}") from error
     if any(not 0 <= delta.odd <= delta.rows <= MAX_WINDOW_ROWS for delta in deltas):
         raise BadBody("a window counts more rows than there can be")
-    return CountedFrames(frames, deltas, records.odd, f"outpost {name}")
+    return CountedFrames(frames, deltas, records.odd, brought_by_outpost(name))

@@ -8,6 +8,7 @@ import time
 from collections import defaultdict
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
+from typing import NamedTuple
 
 from cachetools import LRUCache
 
@@ -51,6 +52,14 @@ _EXPLAINED = 3
 _REMEMBERED = 10_000
 
 Ticks = dict[datetime, tuple[WindowSketch, int, int]]
+
+
+class BroughtRows(NamedTuple):
+    """Rows that were brought in, those of them that are odd, and whether they look like the reference."""
+
+    rows: int
+    odd: int
+    verdict: WindowVerdict
 
 
 def window_start(at: datetime, span: timedelta) -> datetime:
@@ -99,10 +108,29 @@ class DriftEvaluation:
             await self._explain(judged, scorer)
         return many
 
-    async def counted_ticks(self, endpoint: str, version: str, scorer: ReferenceScorer, start: datetime, end: datetime) -> Ticks:
-        """What was counted in a span, by tick: sketch, rows, odd rows. Counts of other software versions are left out and logged."""
+    async def judge_brought(self, endpoint: str, version: str, brought_by: str, since: datetime, until: datetime) -> BroughtRows | None:
+        """What somebody brought in within a span, held against the reference as one window; None for a version without a reference."""
+        scorer = await self._counting.scorer_of_version(version)
+        if scorer is None or scorer.sketcher is None:
+            return None
+        ticks = await self.counted_ticks(endpoint, version, scorer, since, until, brought_by)
+        parts = [tick[:2] for tick in ticks.values()]
+        rows = sum(many for _, many in parts)
+        pooled = [pool_windows(parts)] if parts else []
+        verdict = await asyncio.to_thread(_verdict_on, scorer, pooled, rows, None)
+        return BroughtRows(rows, sum(odd for _, _, odd in ticks.values()), verdict)
+
+    async def counted_ticks(
+        self, endpoint: str, version: str, scorer: ReferenceScorer, start: datetime, end: datetime, brought_by: str | None = None
+    ) -> Ticks:
+        """What was counted in a span, by tick: sketch, rows, odd rows. Counts of other software versions are left out and logged.
+
+        brought_by : counts what this one brought in, and nothing else.
+        """
         assert scorer.layout is not None
         deltas = await windows.deltas_between(self._pool, endpoint, version, start, end)
+        if brought_by is not None:
+            deltas = [delta for delta in deltas if delta.brought_by == brought_by]
         ticks, unread = await asyncio.to_thread(_ticks, scorer.layout, deltas)
         for delta in unread:
             self.unread += 1
@@ -186,17 +214,18 @@ class DriftEvaluation:
         """Merge the counts of each tick that is over into one row."""
         now = time.monotonic()
         crowded, done = await windows.ticks_to_merge(self._pool, self._merged, _MERGED), 0
-        for endpoint, version, at in crowded:
-            scorer = await self._counting.scorer_of_version(version)
+        for tick in crowded:
+            scorer = await self._counting.scorer_of_version(tick.version)
             if scorer is None or scorer.layout is None:
                 continue
-            deltas = await windows.deltas_between(self._pool, endpoint, version, at, at + timedelta(seconds=1))
+            found = await windows.deltas_between(self._pool, tick.endpoint, tick.version, tick.at, tick.at + timedelta(seconds=1))
+            deltas = [delta for delta in found if delta.brought_by == tick.brought_by]
             ticks, unread = await asyncio.to_thread(_ticks, scorer.layout, deltas)
-            if not unread and at in ticks:
-                window, rows, odd = ticks[at]
-                await windows.replace_deltas(
-                    self._pool, WindowDelta(endpoint, version, at, rows, odd, write_window(scorer.layout, window, rows)), len(deltas)
-                )
+            if not unread and tick.at in ticks:
+                window, rows, odd = ticks[tick.at]
+                data = write_window(scorer.layout, window, rows)
+                merged = WindowDelta(tick.endpoint, tick.version, tick.at, rows, odd, data, tick.brought_by)
+                await windows.replace_deltas(self._pool, merged, len(deltas))
                 done += 1
         if len(crowded) < _MERGED or not done:  # what other software counted stays as it is, and does not hold up the rest
             self._merged = self._watermark.highest_by(now - _OVER_S)

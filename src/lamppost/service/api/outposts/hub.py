@@ -2,25 +2,35 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Path, Request
+from fastapi import APIRouter, Header, Path, Query, Request
 from fastapi.responses import Response
 
-from lamppost.core.endpoint.outposts import LATE_AFTER, SILENT_AFTER, OutpostVersion, check_labels, is_label, versions_of_outpost
+from lamppost.core.endpoint.outposts import (
+    LATE_AFTER,
+    SILENT_AFTER,
+    OutpostVersion,
+    brought_by_outpost,
+    check_labels,
+    is_label,
+    versions_of_outpost,
+)
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import check_name, parse_version
 from lamppost.core.payload.outpost_records import read_records
 from lamppost.core.roles import Principal
 from lamppost.service.api.access import FILE_ANSWER, PROBLEMS, OutpostCaller, Pointer, RequireView, TheNode, TokenKeeper
 from lamppost.service.api.monitoring import store_outcomes
+from lamppost.service.api.schemas.drift import FeatureDriftAnswer
 from lamppost.service.api.schemas.outcomes import OutcomesAnswer
 from lamppost.service.api.schemas.outposts import (
     ChunkAnswer,
     NewOutpostAnswer,
     OutcomesOfOutpostRequest,
     OutpostAnswer,
+    OutpostDriftAnswer,
     OutpostEndpointAnswer,
     OutpostLabelsRequest,
     OutpostReportRequest,
@@ -65,6 +75,32 @@ async def add_outpost(body: OutpostRequest, node: TheNode, caller: TokenKeeper, 
 async def get_outpost(name: str, node: TheNode, _: RequireView) -> OutpostAnswer:
     """One outpost."""
     return _answer(await outposts.get_outpost(node.pool, name), await outposts.list_outpost_versions(node.pool))
+
+
+@router.get("/outposts/{name}/drift")
+async def get_outpost_drift(
+    name: str, node: TheNode, _: RequireView, hours: Annotated[float, Query(gt=0, le=24 * 366)] = 24
+) -> list[OutpostDriftAnswer]:
+    """Whether the rows that an outpost answered in the last hours look like training, by endpoint."""
+    outpost = await outposts.get_outpost(node.pool, name)
+    wanted = versions_of_outpost(outpost.name, outpost.labels, await outposts.list_outpost_versions(node.pool))
+    until = datetime.now(UTC)
+    since = until - timedelta(hours=hours)
+    brought_by = brought_by_outpost(name)
+    answers = []
+    for endpoint, one in sorted(wanted.items()):
+        found = await node.drift_evaluation.judge_brought(endpoint, one.version, brought_by, since, until)
+        about: dict[str, Any] = {"endpoint": endpoint, "version": one.version, "since": since}
+        if found is None:
+            nothing = f"{one.version} was packed without a reference; pack it again."
+            answers.append(OutpostDriftAnswer(**about, rows=0, odd=0, state=None, summary=nothing, figures=[]))
+            continue
+        verdict = found.verdict
+        figures = [FeatureDriftAnswer.model_validate(field, from_attributes=True) for field in verdict.fields]
+        answers.append(
+            OutpostDriftAnswer(**about, rows=found.rows, odd=found.odd, state=verdict.state, summary=verdict.summary, figures=figures)
+        )
+    return answers
 
 
 @router.put("/outposts/{name}/labels")

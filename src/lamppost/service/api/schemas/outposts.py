@@ -7,7 +7,9 @@ from typing import Any, Literal
 
 from pydantic import Field as Described
 
+from lamppost.core.drift.window_verdict import WindowState
 from lamppost.service.api.schemas.base import ApiModel
+from lamppost.service.api.schemas.drift import FeatureDriftAnswer
 from lamppost.service.api.schemas.outcomes import OutcomesRequest
 
 OutpostState = Literal["serving", "degraded", "down", "barred", "not joined"]
@@ -47,6 +49,21 @@ class OutpostEndpointAnswer(ApiModel):
     served: str | None
     state: str | None
     refused: str | None
+
+
+class OutpostDriftAnswer(ApiModel):
+    """The rows of one endpoint that an outpost answered within some hours, held against training. rows, odd : how many came, and how many
+    of them look odd. state : null where the version was packed without a reference. figures : the watched figures, the most changed first.
+    """
+
+    endpoint: str
+    version: str
+    since: datetime
+    rows: int
+    odd: int
+    state: WindowState | None
+    summary: str
+    figures: list[FeatureDriftAnswer]
 
 
 class OutpostAnswer(ApiModel):
