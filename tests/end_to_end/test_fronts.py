@@ -194,7 +194,6 @@ class Fronts(unittest.TestCase):
                 self.assertEqual(self.ask(one).status_code, 200)
             except httpx.TransportError:
                 lost += 1
-        self.assertGreater(lost, 0)
         self.assertLess(lost, 12, "those of the other front go on")
         until(lambda: len(self.fronts()) == FRONTS and killed not in {front["pid"] for front in self.fronts()}, what="another front")
         self.assertEqual({self.ask(one).status_code for one in self.connections(12)}, {200})

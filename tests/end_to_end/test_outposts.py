@@ -4,13 +4,10 @@ import contextlib
 import os
 import shutil
 import subprocess
-import sys
-import tempfile
 import time
 import unittest
 from collections import Counter
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
 from typing import Any
 
 import lamppost
@@ -19,63 +16,11 @@ from lamppost.core.payload.outpost_records import CONTENT_TYPE, SentFrame, SentR
 from lamppost.package.read import read_lamp
 from lamppost.store.call_records import CallRecord, pack_calls
 from tests.support import http
-from tests.support.lamps import moody_lamp, run_folder
+from tests.support.lamps import moody_lamp
 from tests.support.models import Companion, Moody
-from tests.support.service import Service, free_port, take_interrupts, until
+from tests.support.outposts import Outpost
+from tests.support.service import Service, until
 from tests.support.versions import times_lamp
-
-
-class Outpost:
-    """A process of ``lamppost outpost join``; `start` again serves the same data."""
-
-    def __init__(self, hub: Service, name: str, secret: str) -> None:
-        self.folder = Path(tempfile.mkdtemp(prefix="outpost-", dir=run_folder()))
-        self.folder.chmod(0o755)
-        self.name = name
-        self.hub = hub
-        self.port = free_port()
-        self.address = f"http://127.0.0.1:{self.port}"
-        self.log = self.folder / "log"
-        (self.folder / "token").write_text(secret)
-        self.options: tuple[str, ...] = ()
-        self.process: subprocess.Popen[bytes] | None = None
-
-    def run(self) -> None:
-        words = ["outpost", "join", self.hub.address, "--name", self.name, "--token-file", str(self.folder / "token")]
-        command = [sys.executable, "-m", "lamppost", *words, "--data", str(self.folder / "data"), "--port", str(self.port), *self.options]
-        with self.log.open("ab") as log:
-            self.process = subprocess.Popen(command, stdout=log, stderr=log, preexec_fn=take_interrupts, env={**os.environ})
-
-    def start(self) -> "Outpost":
-        self.run()
-        until(self.ready, what="the outpost")
-        return self
-
-    def ready(self) -> bool:
-        assert self.process is not None
-        if self.process.poll() is not None:
-            raise AssertionError(self.log.read_text())
-        try:
-            return http.get(f"{self.address}/health/ready").status_code == 200
-        except Exception:
-            return False
-
-    def end(self) -> int:
-        if self.process is None or self.process.poll() is not None:
-            return 0
-        self.process.terminate()
-        return self.process.wait(90)
-
-    def kill(self) -> None:
-        assert self.process is not None
-        self.process.kill()
-        self.process.wait()
-
-    def ask(self, x: float, endpoint: str = "times") -> tuple[float, str]:
-        """The answer to x, and the version that gave it."""
-        with lamppost.Client(self.address, self.hub.token, repeats=0) as client:
-            answer = client.predict(endpoint, {"x": x})
-        return round(answer.answers[0]["y"], 6), answer.version
 
 
 class Outposts(unittest.TestCase):
@@ -453,52 +398,3 @@ class Outposts(unittest.TestCase):
                 done = self.hub.run(*words)
                 self.assertEqual(done.returncode, 1)
                 self.assertIn(said, done.stderr)
-
-
-class RolledBack(unittest.TestCase):
-    def test_an_outpost_follows_a_hub_that_was_put_back_to_an_earlier_state(self) -> None:
-        hub = Service().start()
-        self.addCleanup(hub.remove)
-        with hub.client() as client:
-            for factor in (2, 3):
-                client.push(times_lamp(factor))
-            client.set_up("times", {"version": "times@1"})
-            outpost = Outpost(hub, "mill", client.fetch("POST", "/api/outposts", {"name": "mill"})["secret"])
-            self.addCleanup(shutil.rmtree, outpost.folder, True)
-            self.addCleanup(outpost.end)
-            client.fetch("PUT", "/api/endpoints/times/outposts", {"at": "mill", "version": "times@1"})
-            outpost.start()
-            ids = [self.asked(outpost) for _ in range(3)]
-            until(lambda: self.stored(client) >= set(ids), what="the first records")
-            backup = hub.folder / "hub.backup"
-            self.assertEqual(hub.run("backup", "--to", str(backup)).returncode, 0)
-            client.fetch("PUT", "/api/endpoints/times/outposts", {"at": "mill", "version": "times@2"})
-            until(lambda: outpost.ask(1)[1] == "times@2", what="the later version")
-            later = self.asked(outpost)
-            until(lambda: later in self.stored(client), what="the later record")
-        hub.stop()
-        during = self.asked(outpost)
-        done = hub.run("restore", str(backup), "--data", str(hub.data), "--replace")
-        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
-        hub.start()
-        until(lambda: outpost.ask(1)[1] == "times@1", what="the version of the earlier state")
-        with hub.client() as client:
-            after = self.asked(outpost)
-            until(lambda: self.stored(client) >= {*ids, during, after}, what="what was asked while the hub was away, and after")
-            self.assertNotIn(later, self.stored(client), "it was stored after the backup, and the outpost kept it no longer")
-            self.assertEqual(max(Counter(call["request_id"] for call in self.calls(client)).values()), 1)
-            found = client.fetch("GET", "/api/outposts/mill")
-            self.assertEqual((found["state"], found["endpoints"][0]["served"]), ("serving", "times@1"))
-        self.assertNotIn("Traceback", outpost.log.read_text())
-
-    def asked(self, outpost: Outpost) -> str:
-        """The id of a request to the outpost."""
-        with lamppost.Client(outpost.address, outpost.hub.token, repeats=0) as client:
-            return client.predict("times", {"x": 2.0}).request_id
-
-    @staticmethod
-    def calls(client: lamppost.Client) -> list[dict[str, Any]]:
-        return list(client.fetch("GET", "/api/calls", endpoint="times", limit=1_000))
-
-    def stored(self, client: lamppost.Client) -> set[str]:
-        return {call["request_id"] for call in self.calls(client)}

@@ -18,6 +18,7 @@ from lamppost.service.deployment.reconciler import Reconciler
 from lamppost.service.deployment.route_table import RouteTable
 from lamppost.service.deployment.switching import MadeChange, Switching
 from lamppost.service.deployment.waking import Waking
+from lamppost.service.remote.services import RemoteServices
 from lamppost.store.endpoints import EndpointChange
 from tests.support.lanes import LaneFactory, revision
 from tests.support.service import eventually
@@ -35,7 +36,7 @@ class Serving(unittest.IsolatedAsyncioTestCase):
         recorder: Any = SimpleNamespace(sampling_percent={})
         tuning = LaneTuning(LaneSettings(), self.table, 2)
         self.activation = RouteActivation(self.table, self.leases, recorder, counting)
-        assembly = PredictorAssembly(SimpleNamespace(), counting)  # type: ignore[arg-type]
+        assembly = PredictorAssembly(SimpleNamespace(), RemoteServices({}), counting)  # type: ignore[arg-type]
         parts: dict[str, Any] = {"table": self.table, "leases": self.leases, "activation": self.activation, "tuning": tuning}
         self.waking = Waking(pool=None, assembly=assembly, **parts)  # type: ignore[arg-type]
         self.reconciler = Reconciler(pool=None, waking=self.waking, **parts)  # type: ignore[arg-type]
