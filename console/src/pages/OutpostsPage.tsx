@@ -194,7 +194,7 @@ function OutpostDetails({ outpost }: { outpost: Outpost }) {
         all={[
           {
             name: "Command",
-            text: `lamppost point ENDPOINT MODEL@N --at ${outpost.name}\nlamppost outpost bar ${outpost.name}`,
+            text: `lamppost point ENDPOINT MODEL@N --at ${outpost.name}\nlamppost outpost drift ${outpost.name}\nlamppost outpost bar ${outpost.name}`,
           },
         ]}
       />

@@ -41,13 +41,15 @@ async def add_deltas(connection: AsyncConnection[TupleRow], deltas: Sequence[Win
         )
 
 
-async def deltas_between(pool: Pool, endpoint: str, version: str, since: datetime, until: datetime) -> list[WindowDelta]:
-    """Deltas whose tick begins in a span, the oldest first."""
+async def deltas_between(
+    pool: Pool, endpoint: str, version: str, since: datetime, until: datetime, brought_by: str | None = None
+) -> list[WindowDelta]:
+    """Deltas whose tick begins in a span, the oldest first. brought_by : those of one origin."""
     async with pool.connection() as connection:
         rows = await connection.execute(
             "SELECT endpoint, version, at, row_count, odd_count, data, brought_by FROM sketches"
-            " WHERE endpoint = %s AND version = %s AND at >= %s AND at < %s ORDER BY at, number",
-            (endpoint, version, since, until),
+            " WHERE endpoint = %s AND version = %s AND at >= %s AND at < %s AND (%s::text IS NULL OR brought_by = %s) ORDER BY at, number",
+            (endpoint, version, since, until, brought_by, brought_by),
         )
         return [WindowDelta(*row) for row in await rows.fetchall()]
 

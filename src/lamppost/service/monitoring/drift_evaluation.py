@@ -128,9 +128,7 @@ class DriftEvaluation:
         brought_by : counts what this one brought in, and nothing else.
         """
         assert scorer.layout is not None
-        deltas = await windows.deltas_between(self._pool, endpoint, version, start, end)
-        if brought_by is not None:
-            deltas = [delta for delta in deltas if delta.brought_by == brought_by]
+        deltas = await windows.deltas_between(self._pool, endpoint, version, start, end, brought_by)
         ticks, unread = await asyncio.to_thread(_ticks, scorer.layout, deltas)
         for delta in unread:
             self.unread += 1

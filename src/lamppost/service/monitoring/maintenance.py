@@ -15,6 +15,8 @@ from lamppost.service.monitoring.drift_evaluation import DriftEvaluation
 from lamppost.service.monitoring.lane_sampling import sample_lanes
 from lamppost.service.monitoring.leader import Job, Leader
 from lamppost.service.monitoring.notices import NoticeSender
+from lamppost.service.monitoring.outpost_drift import RULE as DRIFT_AT_OUTPOST
+from lamppost.service.monitoring.outpost_drift import OutpostDriftAlerts
 from lamppost.service.monitoring.reports import send_due_reports
 from lamppost.service.monitoring.retention import roll_up_and_delete
 from lamppost.service.monitoring.run_reports import RunReports
@@ -39,6 +41,7 @@ class Maintenance:
         node: str,
     ) -> None:
         self.drift_evaluation = DriftEvaluation(pool, deployment, window_counting)
+        outpost_drift = OutpostDriftAlerts(pool, deployment.table, self.drift_evaluation)
         self.notices = NoticeSender(pool, settings)
         self._run_reports = RunReports(pool, window_counting, self.notices, settings.public_address)
         self._pool = pool
@@ -48,7 +51,7 @@ class Maintenance:
             pool,
             deployment,
             self.drift_evaluation,
-            {SCHEDULE: scheduling.alert_readings, OUTPOST: outpost_hub.alert_readings},
+            {SCHEDULE: scheduling.alert_readings, OUTPOST: outpost_hub.alert_readings, DRIFT_AT_OUTPOST: outpost_drift.alert_readings},
             settings.public_address,
         )
         self.jobs = (

@@ -1,0 +1,71 @@
+"""Alerts about outposts whose rows have drifted: which outposts are looked at, how often, and what an alert says."""
+
+import unittest
+from datetime import UTC, datetime, timedelta
+from types import SimpleNamespace
+from typing import Any
+from unittest import mock
+
+from lamppost.core.drift.window_verdict import WindowVerdict
+from lamppost.core.endpoint.outposts import OutpostVersion
+from lamppost.core.endpoint.setup import EndpointSetup
+from lamppost.core.monitoring.alert_rules import AlertRule
+from lamppost.core.monitoring.settings import MonitoringSettings
+from lamppost.service.monitoring.drift_evaluation import BroughtRows
+from lamppost.service.monitoring.outpost_drift import OutpostDriftAlerts
+
+NOW = datetime(2026, 11, 29, 12, tzinfo=UTC)
+STORE = "lamppost.service.monitoring.outpost_drift.outposts"
+
+
+def outpost(name: str, **more: Any) -> Any:
+    about = {"name": name, "labels": ("region=coast",), "barred_at": None, "records_at": NOW - timedelta(hours=1)}
+    return SimpleNamespace(**about | more)
+
+
+class Drift(unittest.IsolatedAsyncioTestCase):
+    async def asyncSetUp(self) -> None:
+        self.asked: list[tuple[str, str, str]] = []
+        self.states = {"outpost mill": "drifted", "outpost lock": "steady"}
+        watched = EndpointSetup(version="risk@1", monitoring=MonitoringSettings(rules=(AlertRule("drift"),)))
+        plain = EndpointSetup(version="risk@1", monitoring=MonitoringSettings(rules=()))
+        setups = {"watched": watched, "plain": plain}
+        table: Any = SimpleNamespace(find_setup=setups.get)
+        evaluation: Any = SimpleNamespace(judge_brought=self.judge)
+        self.alerts = OutpostDriftAlerts(None, table, evaluation)  # type: ignore[arg-type]
+
+    async def judge(self, endpoint: str, version: str, brought_by: str, since: datetime, until: datetime) -> BroughtRows | None:
+        self.asked.append((endpoint, version, brought_by))
+        self.assertEqual(until - since, timedelta(days=1))
+        state: Any = self.states.get(brought_by)
+        return None if state is None else BroughtRows(400, 7, WindowVerdict(state, f"{state.capitalize()}.", 1, 400))
+
+    async def read(self, now: datetime, *outposts: Any) -> dict[tuple[str, str], Any]:
+        wanted = [OutpostVersion(endpoint, "region=coast", "risk@2", 1) for endpoint in ("watched", "plain", "gone")]
+        with (
+            mock.patch(f"{STORE}.list_outposts", mock.AsyncMock(return_value=list(outposts))),
+            mock.patch(f"{STORE}.list_outpost_versions", mock.AsyncMock(return_value=wanted)),
+        ):
+            return await self.alerts.alert_readings(now)
+
+    async def test_each_outpost_is_read_by_itself(self) -> None:
+        old = NOW - timedelta(days=2)
+        barred, quiet, new = (outpost("barred", barred_at=NOW), outpost("quiet", records_at=old), outpost("new", records_at=None))
+        found = await self.read(NOW, outpost("mill"), outpost("lock"), outpost("bare"), barred, quiet, new)
+        self.assertEqual(self.asked, [("watched", "risk@2", f"outpost {name}") for name in ("mill", "lock", "bare")])
+        told = {key: (reading.level, reading.summary) for key, reading in found.items()}
+        self.assertEqual(
+            told,
+            {
+                ("watched", "drift at mill"): ("wrong", "at the outpost mill: Drifted."),
+                ("watched", "drift at lock"): ("back", "at the outpost lock: Steady."),
+            },
+        )
+
+    async def test_it_is_read_again_after_ten_minutes(self) -> None:
+        await self.read(NOW, outpost("mill"))
+        self.states["outpost mill"] = "steady"
+        soon = await self.read(NOW + timedelta(minutes=9), outpost("mill"))
+        self.assertEqual([(one.level, one.at) for one in soon.values()], [("wrong", NOW + timedelta(minutes=9))])
+        later = await self.read(NOW + timedelta(minutes=10), outpost("mill"))
+        self.assertEqual([one.level for one in later.values()], ["back"])
