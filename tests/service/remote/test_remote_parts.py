@@ -12,12 +12,12 @@ import numpy as np
 import orjson
 
 from lamppost.core.endpoint.remote_endpoints import RemoteAddress, RemoteDescription, write_description
-from lamppost.core.errors import DeadlinePassed, InvalidRows, LaneFull, ModelFault, Unavailable
+from lamppost.core.errors import DeadlinePassed, InvalidRows, LampPostError, LaneFull, ModelFault, Unavailable
 from lamppost.core.schema.columns import Column, column_texts
 from lamppost.core.schema.fields import Field, Schema
 from lamppost.runtime.lane_options import LaneAnswer, RequestOptions
 from lamppost.service.grpc import predict_pb2 as pb
-from lamppost.service.remote.connections import RemoteConnections
+from lamppost.service.remote.connections import MOST_ANSWER_BYTES, RemoteConnections
 from lamppost.service.remote.hops import Hop
 from lamppost.service.remote.remote_part import RemoteEndpoint, RemotePart
 from lamppost.service.service_addresses import ServiceAddresses
@@ -86,11 +86,11 @@ class RemoteParts(unittest.IsolatedAsyncioTestCase):
         self.addAsyncCleanup(self.nodes[0].stop)
         self.addAsyncCleanup(self.nodes[1].stop)
 
-    def part(self, nodes: int = 1, **more: Any) -> RemotePart:
+    def part(self, nodes: int = 1, promised: RemoteDescription = PROMISED, **more: Any) -> RemotePart:
         targets = tuple(f"127.0.0.1:{node.port}" for node in self.nodes[:nodes])
         connections = RemoteConnections("models", ServiceAddresses(targets, **more))
         self.addAsyncCleanup(connections.close)
-        return RemotePart(RemoteEndpoint(connections, RemoteAddress("models", "net")), PROMISED)
+        return RemotePart(RemoteEndpoint(connections, RemoteAddress("models", "net")), promised)
 
     @staticmethod
     async def ask(part: RemotePart, *values: float | None, k: float = 1.0, **terms: Any) -> LaneAnswer:
@@ -140,6 +140,28 @@ class RemoteParts(unittest.IsolatedAsyncioTestCase):
         self.assertIsInstance(ended[13], InvalidRows)
         self.assertEqual(ended[13].extra["faults"][0]["row"], 0)  # type: ignore[union-attr]
         self.assertEqual([at for at, one in enumerate(ended) if not isinstance(one, LaneAnswer)], [13])
+
+    async def test_of_a_fault_only_what_a_fault_has_is_read(self) -> None:
+        part, node = self.part(), self.nodes[0]
+        odd = [
+            {"row": "zero", "field": ["x"], "given": "g" * 900, "more": {"a": 1}},
+            7,
+            {"row": True},
+            {"row": 0, "field": "x", "expected": "y"},
+        ]
+        node.refuse = lambda _: (grpc.StatusCode.INVALID_ARGUMENT, {"detail": "d" * 3_000, "faults": odd})
+        with self.assertRaises(InvalidRows) as caught:
+            await self.ask(part, 1.0)
+        first, *others = caught.exception.extra["faults"]
+        self.assertEqual((first, len(caught.exception.detail)), ({"field": "['x']", "given": "g" * 200, "expected": ""}, 1_000))
+        self.assertEqual(others, [{"given": "", "expected": ""}, {"row": 0, "field": "x", "given": "", "expected": "y"}])
+
+    async def test_an_answer_that_is_larger_than_any_body_is_not_taken(self) -> None:
+        part, node = self.part(), self.nodes[0]
+        large = pb.Columns(columns=[pb.Column(name="label", texts=pb.Texts(values=["x" * (MOST_ANSWER_BYTES + 1)]))])
+        node.answer = lambda _: pb.PredictReply(columns=large)  # type: ignore[method-assign]
+        with self.assertRaisesRegex(LampPostError, "models"):
+            await self.ask(part, 1.0)
 
     async def test_another_node_is_tried_once_and_a_node_comes_back(self) -> None:
         part = self.part(nodes=2)  # the second of which is not there
@@ -222,6 +244,25 @@ class RemoteParts(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(self.told(await first), [2 * value for value in many])
         self.assertEqual(len(self.told(await waiting)), 15_000)
         await asyncio.gather(*out)
+
+    async def test_a_call_that_is_too_large_for_a_message_goes_in_pieces(self) -> None:
+        grid = Schema((Field("x", "number"), Field("grid", "tensor", shape=(64, 64))))
+        part, node = self.part(promised=RemoteDescription("net@1", 1, grid, ANSWERS)), self.nodes[0]
+        rows = [{"x": float(at), "grid": np.full((64, 64), at)} for at in range(300)]
+        answer = await part.predict(rows, RequestOptions(), HOP)
+        self.assertEqual(self.told(answer), [2.0 * at for at in range(300)])
+        sizes = [(len(message.columns.columns[0].numbers.values), message.ByteSize()) for message, _ in node.calls]
+        self.assertEqual((sum(count for count, _ in sizes), len(sizes)), (300, 3))
+        self.assertLess(max(size for _, size in sizes), 5 * 2**20)
+
+        def refuse(message: pb.PredictRequest) -> tuple[grpc.StatusCode, dict[str, Any]] | None:
+            values = list(message.columns.columns[0].numbers.values)
+            fault = {"row": values.index(200.0) if 200.0 in values else 0, "field": "x", "given": "200", "expected": "less"}
+            return (grpc.StatusCode.INVALID_ARGUMENT, {"detail": "no", "faults": [fault]}) if 200.0 in values else None
+
+        node.refuse = refuse
+        with self.assertRaisesRegex(InvalidRows, "row 200, x: given 200, expected less"):
+            await part.predict(rows, RequestOptions(), HOP)
 
     async def test_a_token_is_read_again_once_it_is_refused(self) -> None:
         folder = tempfile.TemporaryDirectory()

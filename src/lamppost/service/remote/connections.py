@@ -18,18 +18,20 @@ from typing import Any
 import grpc
 import orjson
 
-from lamppost.core.errors import DeadlinePassed, InvalidRows, LampPostError, ModelFault, Unavailable
+from lamppost.core.errors import DeadlinePassed, Fault, InvalidRows, LampPostError, ModelFault, Unavailable
+from lamppost.core.payload.fault_gathering import MAX_FAULTS
 from lamppost.service.grpc import predict_pb2 as pb
 from lamppost.service.service_addresses import ServiceAddresses
 
 log = logging.getLogger("lamppost.remote")
 
+MOST_ANSWER_BYTES = 64 * 2**20
 CALLS_OUT_MOST = 4
 """Calls of one endpoint that are out at one node; what comes meanwhile gathers and goes together."""
 _CODES = grpc.StatusCode
 _METHODS: dict[str, tuple[Any, Any]] = {"Predict": (pb.PredictRequest, pb.PredictReply), "Describe": (pb.DescribeRequest, pb.DescribeReply)}
 _OPTIONS = [
-    ("grpc.max_receive_message_length", -1),
+    ("grpc.max_receive_message_length", MOST_ANSWER_BYTES),
     ("grpc.max_send_message_length", -1),
     ("grpc.keepalive_time_ms", 20_000),
     ("grpc.keepalive_timeout_ms", 5_000),
@@ -147,7 +149,7 @@ class RemoteConnections:
                 "%s at %s %s",
                 self.name,
                 node.target,
-                "answers again" if answers else "is gone",
+                "answers again" if answers else "does not answer",
             )
         node.answers = answers
         node.trouble = "" if answers or error is None else _short(error).removeprefix(f"{node.target}: ")
@@ -180,8 +182,9 @@ def as_error(name: str, error: grpc.aio.AioRpcError) -> LampPostError:
     problem, code = problem_of(error), error.code()
     detail = str(problem["detail"])[:1_000] if problem is not None else _short(error)
     faults = None if problem is None else problem.get("faults")
-    if code == _CODES.INVALID_ARGUMENT and isinstance(faults, list) and all(isinstance(fault, dict) for fault in faults):
-        return InvalidRows(detail, faults=faults, fault_count=len(faults))
+    if code == _CODES.INVALID_ARGUMENT and isinstance(faults, list):
+        read = [_read_fault(fault).to_dict() for fault in faults[:MAX_FAULTS] if isinstance(fault, dict)]
+        return InvalidRows(detail, faults=read, fault_count=len(read))
     if code == _CODES.DEADLINE_EXCEEDED:
         return DeadlinePassed(f"{name} did not answer in time")
     if code in (_CODES.UNAUTHENTICATED, _CODES.PERMISSION_DENIED):
@@ -193,6 +196,14 @@ def as_error(name: str, error: grpc.aio.AioRpcError) -> LampPostError:
     if code == _CODES.UNIMPLEMENTED:
         return ModelFault(f"{name} is no Lamp Post service of this version: {detail}")
     return ModelFault(f"{name} failed: {detail}")
+
+
+def _read_fault(fault: dict[str, Any]) -> Fault:
+    """A fault as another service tells it, and nothing else of what it says."""
+    row = fault.get("row")
+    told = {name: None if fault.get(name) is None else str(fault[name])[:200] for name in ("field", "given", "expected", "hint")}
+    at = row if isinstance(row, int) and not isinstance(row, bool) and row >= 0 else None
+    return Fault(at, told["field"], told["given"] or "", told["expected"] or "", told["hint"])
 
 
 def is_unknown(error: LampPostError) -> bool:

@@ -14,7 +14,7 @@ from typing import Any
 
 from lamppost.core.endpoint.remote_endpoints import RemoteAddress, RemoteDescription, broken_promise
 from lamppost.core.endpoint.states import LaneCondition
-from lamppost.core.errors import BadRequest, DeadlinePassed, InvalidRows, LampPostError, LaneFull, ModelFault
+from lamppost.core.errors import BadRequest, DeadlinePassed, InvalidRows, LampPostError, LaneFull, ModelFault, shift_fault_rows
 from lamppost.core.payload.validation_plan import Row
 from lamppost.core.schema.columns import Column, columns_from_rows, join_columns, slice_columns
 from lamppost.runtime.lane_options import LaneAnswer, RequestOptions
@@ -27,6 +27,8 @@ _CALL_S = 30.0
 """Longest that a call waits for a remote endpoint where its caller set no deadline."""
 _MOST_ROWS = 1_024
 """Rows of calls that gather into one; a call with more goes alone."""
+_MOST_BYTES = 4 * 2**20
+"""Of the columns of one call; a service takes messages of ten megabytes unless its operator says otherwise."""
 _MOST_WAITING = 20_000
 """Rows that may wait."""
 
@@ -37,6 +39,7 @@ class _Waiting:
 
     columns: Sequence[Column]
     rows: int
+    size_bytes: int
     options: Mapping[str, Any]
     terms: RequestOptions
     hop: Hop
@@ -111,8 +114,32 @@ class RemotePart:
             raise LaneFull(f"{self._waiting_rows:,} rows wait for {self.name} already; try again in a second", retry_after_s=1)
         inputs, options = self._promised.inputs, self._promised.options or ()
         chosen = {field.name: _plain(rows[0][field.name]) for field in options} if rows else {}
-        loop = asyncio.get_running_loop()
-        job = _Waiting(columns_from_rows(inputs, list(rows)), len(rows), chosen, terms, hop, loop.time())
+        columns = columns_from_rows(inputs, list(rows))
+        size_bytes = sum(map(_size, columns))
+        step = max(1, _MOST_BYTES * len(rows) // max(size_bytes, 1))
+        if step >= len(rows):
+            return await self._wait(_Waiting(columns, len(rows), size_bytes, chosen, terms, hop, asyncio.get_running_loop().time()))
+        pieces = [(at, min(at + step, len(rows))) for at in range(0, len(rows), step)]
+        now = asyncio.get_running_loop().time()
+        jobs = [
+            _Waiting(slice_columns(columns, at, end), end - at, size_bytes * (end - at) // len(rows), chosen, terms, hop, now)
+            for at, end in pieces
+        ]
+        answers = await asyncio.gather(*(self._wait_for_piece(job, at) for job, (at, _) in zip(jobs, pieces, strict=True)))
+        joined = join_columns(self.answers, [answer.columns or [] for answer in answers])
+        queue_s, worker_s = max(answer.queue_s for answer in answers), max(answer.worker_s for answer in answers)
+        return LaneAnswer([], queue_s, worker_s, max(answer.batch_rows for answer in answers), joined)
+
+    async def _wait_for_piece(self, job: _Waiting, first: int) -> LaneAnswer:
+        """The answer to a piece of a call. first : its first row in the call."""
+        try:
+            return await self._wait(job)
+        except InvalidRows as error:
+            raise shift_fault_rows(error, lambda row: row + first) from error
+
+    async def _wait(self, job: _Waiting) -> LaneAnswer:
+        """The answer to what is small enough for one message."""
+        terms = job.terms
         self._waiting.append(job)
         self._waiting_rows += job.rows
         self._send_more()
@@ -138,14 +165,17 @@ class RemotePart:
         """The calls that go next, all of one group; calls that nobody waits for are left out."""
         batch: list[_Waiting] = []
         left: list[_Waiting] = []
-        rows = 0
+        rows = size_bytes = 0
         for job in self._waiting:
             if job.is_given_up:
                 self._waiting_rows -= job.rows
                 job.done.cancel()
-            elif not batch or (rows + job.rows <= _MOST_ROWS and job.group == batch[0].group):
+            elif not batch or (
+                rows + job.rows <= _MOST_ROWS and size_bytes + job.size_bytes <= _MOST_BYTES and job.group == batch[0].group
+            ):
                 batch.append(job)
                 rows += job.rows
+                size_bytes += job.size_bytes
             else:
                 left.append(job)
         self._waiting, self._waiting_rows = left, self._waiting_rows - rows
@@ -205,6 +235,14 @@ class RemotePart:
         now = self._endpoint.now
         if now is not None and version.partition(", ")[0] != now.version:
             self._endpoint.stale = True
+
+
+def _size(column: Column) -> int:
+    """About how many bytes a column takes in a message."""
+    values = column.values
+    if isinstance(values, list):
+        return sum(len(value) if isinstance(value, str | bytes) else getattr(value, "nbytes", 1) for value in values)
+    return int(values.nbytes)
 
 
 def _plain(value: Any) -> Any:
