@@ -1,60 +1,21 @@
 """Outposts: nodes without a database that serve what their hub says, go on without it, and bring their records home once."""
 
 import contextlib
-import os
 import shutil
 import subprocess
 import time
-import unittest
 from collections import Counter
-from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import lamppost
-from lamppost.core.errors import BadRequest
-from lamppost.core.payload.outpost_records import CONTENT_TYPE, SentFrame, SentRecords, SentWindow, write_records
-from lamppost.package.read import read_lamp
-from lamppost.store.call_records import CallRecord, pack_calls
-from tests.support import http
 from tests.support.lamps import moody_lamp
 from tests.support.models import Companion, Moody
-from tests.support.outposts import Outpost
+from tests.support.outposts import Outpost, WithHub
 from tests.support.service import Service, until
 from tests.support.versions import times_lamp
 
 
-class Outposts(unittest.TestCase):
-    hub: Service
-
-    @classmethod
-    def setUpClass(cls) -> None:
-        cls.hub = Service("--allow-pickle").start()
-        cls.addClassCleanup(cls.hub.remove)
-        with cls.hub.client() as client:
-            for factor in (2, 3, 4):
-                client.push(times_lamp(factor))
-            client.set_up("times", {"version": "times@1"})
-
-    def outpost(self, name: str, **more: Any) -> Outpost:
-        with self.hub.client() as client:
-            added = client.fetch("POST", "/api/outposts", {"name": name, **more})
-        outpost = Outpost(self.hub, name, added["secret"])
-        self.addCleanup(shutil.rmtree, outpost.folder, True)
-        self.addCleanup(outpost.end)
-        return outpost
-
-    def point(self, version: str | None, at: str, endpoint: str = "times") -> dict[str, Any]:
-        with self.hub.client() as client:
-            return dict(client.fetch("PUT", f"/api/endpoints/{endpoint}/outposts", {"at": at, "version": version}))
-
-    def about(self, name: str) -> dict[str, Any]:
-        with self.hub.client() as client:
-            return dict(client.fetch("GET", f"/api/outposts/{name}"))
-
-    def recorded(self, **params: Any) -> list[dict[str, Any]]:
-        with self.hub.client() as client:
-            return list(client.fetch("GET", "/api/calls", **{"endpoint": "times", "limit": 1_000, **params}))
-
+class Outposts(WithHub):
     def test_it_serves_what_the_hub_says_and_swaps_without_a_lost_call(self) -> None:
         outpost = self.outpost("harbour", labels=["region=coast"])
         self.assertEqual(self.point("times@2", "region=coast")["outposts"], ["harbour"])
@@ -118,27 +79,6 @@ class Outposts(unittest.TestCase):
         before = spooled()
         time.sleep(0.3)
         return before != spooled()
-
-    def test_inputs_and_answers_fit_the_budget_and_counts_are_whole(self) -> None:
-        outpost = self.outpost("mill", payload_bytes_per_day=3_000)
-        with self.hub.client() as client:
-            client.set_up("milled", {"version": "times@1"})
-        self.point("times@1", "mill", "milled")
-        outpost.start()
-        with lamppost.Client(outpost.address, self.hub.token) as client:
-            ids = {client.predict("milled", {"x": float(at % 40)}).request_id for at in range(200)}
-
-        def mine() -> list[dict[str, Any]]:
-            return [call for call in self.recorded(endpoint="milled") if call["request_id"] in ids]
-
-        until(lambda: len(mine()) == 200, what="the records")
-        kept = [call for call in mine() if call["input"] is not None]
-        sent = sum(len(str(call["input"])) + len(str(call["answer"])) for call in kept)
-        self.assertTrue(0 < sent < 6_000, f"{len(kept)} calls with {sent} characters")
-        until(lambda: self.about("mill")["payloads_left_out"] == 200 - len(kept), 60, "the hub knows what was left out")
-        with self.hub.client() as client:
-            windows = client.fetch("GET", "/api/endpoints/milled/drift", version="times@1")["windows"]
-        self.assertEqual(sum(window["rows"] for window in windows), 200)
 
     def test_a_version_that_fails_its_proof_is_refused_there_and_what_answers_goes_on(self) -> None:
         outpost = self.outpost("weir")
@@ -227,69 +167,6 @@ class Outposts(unittest.TestCase):
         until(lambda: outpost.ask(5) == (15, "times@2"), 90, "room again")
         until(lambda: self.about("cupboard")["state"] == "serving", 60, "what the hub knows of it")
 
-    def test_drift_is_told_of_each_outpost_by_itself(self) -> None:
-        with self.hub.client() as client:
-            client.set_up("measured", {"version": "times@1"})
-        outposts = {name: self.outpost(name) for name in ("upstream", "downstream")}
-        for name, outpost in outposts.items():
-            self.point("times@1", name, "measured")
-            outpost.start()
-        reference = read_lamp(times_lamp(2)).reference
-        assert reference is not None
-        usual = [row["x"] for row in reference.sample] * 6
-        for name, outpost in outposts.items():
-            rows = [{"x": x + (0.0 if name == "upstream" else 4 * max(usual))} for x in usual]
-            with lamppost.Client(outpost.address, self.hub.token) as client:
-                client.predict("measured", rows)
-
-        def told() -> dict[str, Any] | None:
-            with self.hub.client() as client:
-                found = {name: client.fetch("GET", f"/api/outposts/{name}/drift")[0] for name in outposts}
-            return found if all(one["rows"] for one in found.values()) else None
-
-        found = until(told, what="counts from both")
-        states = {name: (one["state"], one["rows"]) for name, one in found.items()}
-        self.assertEqual(states, {"upstream": ("steady", len(usual)), "downstream": ("drifted", len(usual))})
-        self.assertEqual(found["downstream"]["figures"][0]["name"], "x")
-        said = self.hub.run("outpost", "drift", "downstream")
-        self.assertIn(f"times@1: {len(usual)} rows in 24 h", said.stdout)
-        self.assertIn("x: ", said.stdout)
-        self.assertIn("there is no outpost", self.hub.run("outpost", "drift", "nowhere").stderr)
-
-    def test_outcomes_that_are_reported_here_come_home_behind_their_records(self) -> None:
-        hub = Service().start()
-        self.addCleanup(hub.remove)
-        with hub.client() as client:
-            client.push(times_lamp(2))
-            for endpoint in ("times", "others"):
-                client.set_up(endpoint, {"version": "times@1"})
-            secret = client.fetch("POST", "/api/outposts", {"name": "meter"})["secret"]
-            client.fetch("PUT", "/api/endpoints/times/outposts", {"at": "meter", "version": "times@1"})
-        outpost = Outpost(hub, "meter", secret)
-        self.addCleanup(outpost.end)
-        outpost.start()
-        hub.kill()
-        with lamppost.Client(outpost.address, hub.token) as there:
-            ids = [there.predict("times", {"x": float(x)}).request_id for x in (1, 2, 3)]
-            truths = {"outcomes": [{"request_id": one, "truth": truth} for one, truth in zip(ids, (2.0, 4.0, 7.0), strict=True)]}
-            kept = there.fetch("POST", "/api/endpoints/times/outcomes", truths)
-            self.assertEqual((kept["kept"], "are kept" in kept["summary"]), (3, True))
-            with self.assertRaises(BadRequest):
-                there.fetch("POST", "/api/endpoints/times/outcomes", {"outcomes": [{"truth": 1.0}]})
-        outpost.end()
-        waiting = outpost.folder / "data" / "outcomes"
-        self.assertEqual(len(list(waiting.glob("*.json"))), 1, "they are kept over the end")
-        hub.start()
-        outpost.start()
-        until(lambda: not list(waiting.glob("*.json")), 120, "the outcomes")
-        with hub.client() as client:
-            (version,) = client.fetch("GET", "/api/endpoints/times/quality")["versions"]
-        self.assertEqual(version["known"], 3)
-        headers = {"authorization": f"Bearer {secret}"}
-        foreign = {"endpoint": "others", "by": "admin", "reported": truths}
-        refused = http.post(f"{hub.address}/api/outposts/meter/outcomes", json=foreign, headers=headers)
-        self.assertEqual((refused.status_code, "was never to serve" in refused.json()["detail"]), (400, True))
-
     def test_a_sealed_outpost_keeps_its_packages_in_cipher(self) -> None:
         outpost = self.outpost("sealed")
         outpost.options = ("--sealed",)
@@ -313,69 +190,6 @@ class Outposts(unittest.TestCase):
         self.assertNotIn("Traceback", outpost.log.read_text())
 
     # -- the hub's side ------------------------------------------------------------------------------------------------------
-
-    def bring(self, name: str, token: str, segment: str, frames: list[tuple[int, list[CallRecord]]], clock: datetime | None = None) -> Any:
-        records = SentRecords(segment, [SentFrame(number, "calls", pack_calls(calls)) for number, calls in frames], [], {})
-        headers = {"authorization": f"Bearer {token}", "content-type": CONTENT_TYPE, "clock": (clock or datetime.now(UTC)).isoformat()}
-        return http.post(f"{self.hub.address}/api/outposts/{name}/records", content=write_records(records), headers=headers)
-
-    def call(self, number: int, at: datetime, endpoint: str = "times") -> CallRecord:
-        request_id = f"01a20000-0000-7000-8000-{number:012d}"
-        rows = b'{"x": 1.0}', b'{"answer": {"y": 2.0}}'
-        return CallRecord(at.timestamp(), request_id, endpoint, "times@1", "admin", 200, 1, 1, 900, {}, *rows)
-
-    def test_the_hub_stores_frames_once_corrects_clocks_and_refuses_what_is_not_theirs(self) -> None:
-        with self.hub.client() as client:
-            secrets = {name: client.fetch("POST", "/api/outposts", {"name": name})["secret"] for name in ("first", "second")}
-            client.set_up("others", {"version": "times@1"})
-        never = self.bring("first", secrets["first"], "f" * 32, [(1, [self.call(7, datetime.now(UTC))])])
-        self.assertEqual((never.status_code, "was never to serve" in never.json()["detail"]), (400, True))
-        for name, secret in secrets.items():
-            self.hub.run("point", "times", "times@1", "--at", name)
-            headers = {"authorization": f"Bearer {secret}"}
-            report = {
-                "instance": name,
-                "clock": datetime.now(UTC).isoformat(),
-                "software": "test",
-                "address": "",
-                "served": {},
-                "refused": {},
-            }
-            report |= {"records_waiting": 0, "payloads_left_out": 0, "disk_free_bytes": 0}
-            told = http.post(f"{self.hub.address}/api/outposts/{name}/report", json=report, headers=headers)
-            self.assertEqual(list(told.json()["state"]["endpoints"]), ["times"])
-        now, segment = datetime.now(UTC), "a" * 32
-        first, second = [self.call(1, now)], [self.call(2, now)]
-        for _ in range(2):
-            self.assertEqual(self.bring("first", secrets["first"], segment, [(1, first)]).json(), {"lost": 0})
-        both = self.bring("first", secrets["first"], segment, [(1, first), (2, second)])
-        self.assertEqual((both.status_code, both.json()["through"]), (409, 1))
-        self.assertEqual(self.bring("first", secrets["first"], segment, [(2, second)]).json(), {"lost": 0})
-        self.assertEqual(self.bring("second", secrets["second"], segment, [(1, [self.call(3, now)])]).json(), {"lost": 0})
-        self.assertEqual(self.bring("second", secrets["first"], segment, [(2, [self.call(9, now)])]).status_code, 403)
-        ahead = now + timedelta(days=365)
-        self.assertEqual(self.bring("first", secrets["first"], "b" * 32, [(1, [self.call(4, ahead)])], ahead).json(), {"lost": 0})
-        ids = Counter(call["request_id"][-1] for call in self.recorded() if call["request_id"].startswith("01a20000-"))
-        self.assertEqual(ids, Counter("1234"))
-        times = [datetime.fromisoformat(call["at"]) for call in self.recorded() if call["request_id"].startswith("01a20000-")]
-        self.assertLess(max(times) - now, timedelta(minutes=1))
-        foreign = self.bring("first", secrets["first"], "c" * 32, [(1, [self.call(5, now, "elsewhere")])])
-        self.assertEqual(foreign.status_code, 400)
-        another = self.bring("first", secrets["first"], "c" * 32, [(1, [self.call(5, now, "others")])])
-        self.assertIn("'others', which the outpost first was never to serve", another.json()["detail"])
-        late = self.bring("first", secrets["first"], "d" * 32, [(1, [self.call(6, now + timedelta(days=400))])])
-        self.assertEqual((late.status_code, "a day ahead" in late.json()["detail"]), (400, True))
-        far = SentRecords("e" * 32, [SentFrame(1, "calls", pack_calls([]))], [SentWindow("times", "times@1", 1e300, 1, 0, b"x")], {})
-        for body in (
-            write_records(far),
-            b"",
-            b"\x00\x00\x00\x05{}",
-            write_records(SentRecords("../x", [SentFrame(1, "calls", b"")], [], {})),
-            os.urandom(400),
-        ):
-            headers = {"authorization": f"Bearer {secrets['first']}", "content-type": CONTENT_TYPE, "clock": now.isoformat()}
-            answer = http.post(f"{self.hub.address}/api/outposts/first/records", content=body, headers=headers)
-            self.assertEqual((answer.status_code, answer.json()["type"]), (400, "urn:lamppost:bad-body"), body)
 
     def test_commands(self) -> None:
         added = self.hub.run("outpost", "new", "gate", "--label", "region=hill", "--bytes-per-day", "1000")

@@ -1,15 +1,19 @@
 """Outposts in processes of their own, for tests."""
 
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
+import unittest
 from pathlib import Path
+from typing import Any
 
 import lamppost
 from tests.support import http
 from tests.support.lamps import run_folder
 from tests.support.service import Service, free_port, take_interrupts, until
+from tests.support.versions import times_lamp
 
 
 class Outpost:
@@ -63,3 +67,38 @@ class Outpost:
         with lamppost.Client(self.address, self.hub.token, repeats=0) as client:
             answer = client.predict(endpoint, {"x": x})
         return round(answer.answers[0]["y"], 6), answer.version
+
+
+class WithHub(unittest.TestCase):
+    """Tests over a hub that has ``times`` in three versions."""
+
+    hub: Service
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.hub = Service("--allow-pickle").start()
+        cls.addClassCleanup(cls.hub.remove)
+        with cls.hub.client() as client:
+            for factor in (2, 3, 4):
+                client.push(times_lamp(factor))
+            client.set_up("times", {"version": "times@1"})
+
+    def outpost(self, name: str, **more: Any) -> Outpost:
+        with self.hub.client() as client:
+            added = client.fetch("POST", "/api/outposts", {"name": name, **more})
+        outpost = Outpost(self.hub, name, added["secret"])
+        self.addCleanup(shutil.rmtree, outpost.folder, True)
+        self.addCleanup(outpost.end)
+        return outpost
+
+    def point(self, version: str | None, at: str, endpoint: str = "times") -> dict[str, Any]:
+        with self.hub.client() as client:
+            return dict(client.fetch("PUT", f"/api/endpoints/{endpoint}/outposts", {"at": at, "version": version}))
+
+    def about(self, name: str) -> dict[str, Any]:
+        with self.hub.client() as client:
+            return dict(client.fetch("GET", f"/api/outposts/{name}"))
+
+    def recorded(self, **params: Any) -> list[dict[str, Any]]:
+        with self.hub.client() as client:
+            return list(client.fetch("GET", "/api/calls", **{"endpoint": "times", "limit": 1_000, **params}))
