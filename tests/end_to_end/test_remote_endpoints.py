@@ -155,6 +155,18 @@ class RemoteParts(unittest.TestCase):
             document = client.fetch("GET", "/openapi.json")
             self.assertEqual(document["components"]["schemas"]["BothRow"]["properties"]["age"]["maximum"], 40)
 
+    def test_a_file_is_scored_with_a_remote_part(self) -> None:
+        rows = [{"age": float(at % 40), "load": at / 3_000} for at in range(3_000)]
+        source, target = self.gateway.folder / "rows.csv", self.gateway.folder / "scored.csv"
+        pd.DataFrame(rows).to_csv(source, index=False)
+        done = self.gateway.run("bulk", "start", "both", "--from", str(source), "--to", str(target))
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        scored = pd.read_csv(target)
+        with self.gateway.client() as client:
+            expected = [answer["risk"] for answer in client.predict("both", rows[:500]).answers]
+        self.assertEqual(len(scored), 3_000)
+        np.testing.assert_allclose(scored["risk"][:500], expected, atol=1e-9)
+
     def test_the_gateway_goes_on_while_one_node_is_gone_and_says_so_when_all_are(self) -> None:
         row = {"age": 20.0, "load": 0.5}
         with self.gateway.client() as client:
