@@ -9,7 +9,7 @@ from urllib.parse import parse_qsl
 
 from lamppost.core.errors import SetupError
 
-_NAME = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.:_-]{0,252}[A-Za-z0-9])?")
+_NAME = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.:_-]{0,61}[A-Za-z0-9])?")
 _TARGET = re.compile(r"(?:[A-Za-z0-9][A-Za-z0-9.-]*|\[[0-9a-fA-F:]+\]):\d{1,5}")
 
 

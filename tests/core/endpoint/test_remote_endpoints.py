@@ -35,7 +35,15 @@ class Addresses(unittest.TestCase):
         ):
             self.assertTrue(is_remote(text))
             self.assertEqual((parse_remote(text), str(parse_remote(text))), ((service, endpoint), text))
-        for wrong in ("grpc://models", "grpc:///net", "grpc://models/a/b", "grpc://models/Net", "grpc://models/net?x=1", "grpc://-/net"):
+        for wrong in (
+            "grpc://models",
+            "grpc:///net",
+            "grpc://models/a/b",
+            "grpc://models/Net",
+            "grpc://models/net?x=1",
+            "grpc://-/net",
+            f"grpc://{'m' * 64}/net",
+        ):
             with self.subTest(wrong), self.assertRaises(BadRequest):
                 parse_remote(wrong)
         self.assertFalse(is_remote("net@3"))
@@ -59,6 +67,7 @@ class Descriptions(unittest.TestCase):
             b'{"version": "x"}',
             {**write_description(THERE), "more": 1},
             {**write_description(THERE), "inputs": 3},
+            {**write_description(THERE), "version": "net@3\r\nx: y"},
         ):
             with self.subTest(wrong), self.assertRaisesRegex(Conflict, "what grpc://models/net says of itself cannot be read"):
                 read_description(wrong, "grpc://models/net")
@@ -103,6 +112,9 @@ class RemoteParts(unittest.TestCase):
         self.assertEqual(replaced.summary(), "grpc://models/net over eye@2")
         with self.assertRaisesRegex(BadRequest, "all parts are remote"):
             read_setup({"together": {"parts": {"a": "grpc://models/a"}, "combine": "grpc://models/net"}})
+        many = {f"p{at}": f"grpc://models/net-{at}" for at in range(7)}
+        with self.assertRaisesRegex(BadRequest, "may have 6 remote parts, this one has 7"):
+            read_setup({"together": {"parts": many, "combine": "eye@1"}})
         with self.assertRaisesRegex(BadRequest, "no address of a remote endpoint"):
             read_setup({"together": {"parts": {"a": "eye@1"}, "combine": "grpc://models"}})
 

@@ -16,13 +16,13 @@ import orjson
 from pydantic import TypeAdapter, ValidationError
 
 from lamppost.core.errors import BadRequest, Conflict, LampPostError
-from lamppost.core.names import check_name
+from lamppost.core.names import check_name, parse_version
 from lamppost.core.schema.fields import Field, Schema, find_field
 
 SCHEME = "grpc://"
 MAX_HOPS = 8
 """Most services that one call may pass through."""
-_ADDRESS = re.compile(r"grpc://([A-Za-z0-9](?:[A-Za-z0-9.:_-]{0,252}[A-Za-z0-9])?)/([^/?#]+)")
+_ADDRESS = re.compile(r"grpc://([A-Za-z0-9](?:[A-Za-z0-9.:_-]{0,61}[A-Za-z0-9])?)/([^/?#]+)")
 
 
 class RemoteAddress(NamedTuple):
@@ -63,6 +63,9 @@ class RemoteDescription:
     options: Schema | None = None
 
     __pydantic_config__: ClassVar = {"extra": "forbid", "strict": True}
+
+    def __post_init__(self) -> None:
+        parse_version(self.version)  # it stands in headers and records
 
     @property
     def columns(self) -> Schema:

@@ -25,6 +25,9 @@ MAX_SHADOWS = 4
 MAX_VERSIONS = 32
 """Most versions behind one endpoint: their names, one after the other, are a key of the tables of latency, which holds 2,704 bytes."""
 
+MAX_REMOTES = 6
+"""Most remote endpoints behind one; their services' names stand beside them in that key."""
+
 Unknown = Literal["refuse", "missing"]
 
 
@@ -218,6 +221,8 @@ class EndpointSetup:
                 if remote
                 else "name at least one version"
             )
+        if len(remote) > MAX_REMOTES:
+            raise BadRequest(f"an endpoint may have {MAX_REMOTES} remote parts, this one has {len(remote)}")
         if len(self._names) + len(remote) > MAX_VERSIONS:
             raise BadRequest(f"an endpoint may have {MAX_VERSIONS} versions, this one has {len(self._names) + len(remote)}")
         for name in self._names:
