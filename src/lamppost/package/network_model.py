@@ -18,7 +18,7 @@ import numpy.typing as npt
 from lamppost.core.artifact.steps import NetworkInput, NetworkOutput, NetworkStep
 from lamppost.core.errors import Fault, InvalidRows, ModelFault, PackageRefused
 from lamppost.core.schema.columns import Array, Column, array_for_step, column_from_step
-from lamppost.core.schema.fields import Field, Schema
+from lamppost.core.schema.fields import Field, Schema, shape_holds
 from lamppost.package.quiet_onnxruntime import import_onnxruntime
 
 Ask = Callable[[dict[str, Array]], dict[str, Any]]
@@ -115,7 +115,7 @@ def _fit(feed: NetworkInput, field: Field, row: int, array: Array) -> Array:
         text = array.astype(object)
         return text.reshape([n or -1 for n in feed.shape]) if feed.shape else text
     expected = feed.shape
-    if len(expected) != array.ndim or any(want not in (0, have) for want, have in zip(expected, array.shape, strict=True)):
+    if not shape_holds(expected, array.shape):
         raise ModelFault(f"{field.name} has the shape {array.shape} in row {row}, and the network's {feed.name} wants {expected}")
     return _cast(feed, field, array)
 

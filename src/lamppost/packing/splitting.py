@@ -75,7 +75,7 @@ def split_package(lamp: Lamp, at: str, first: Path, second: Path, names: tuple[s
         inputs = (Schema(taken), Schema((*asked_of_second, *_taken(manifest.inputs, halves[1]))))
         proofs = [_Rows(rows, given), _Rows(_beside(rows, given), answers)]
         samples: Sequence[_Rows | None] = (None, None)
-        if (sampled := flow.samples(lamp, cut, crossing, notes)) is not None:
+        if (sampled := flow.samples(lamp, crossing, notes)) is not None:
             asked, made, said = sampled
             samples = (_Rows(asked, made), _Rows(_beside(asked, made), said))
         note = f"one of two halves of {manifest.name} {lamp.digest[:12]}, split at {at}"
@@ -182,16 +182,17 @@ class _Flow:
         columns = self._columns(rows, cut)
         return answer_rows_from_columns(crossing, [columns[name] for name in crossing.names], len(rows))
 
-    def samples(self, lamp: Lamp, cut: int, crossing: Schema, notes: list[str]) -> tuple[list[Row], list[Row], list[Row]] | None:
+    def samples(self, lamp: Lamp, crossing: Schema, notes: list[str]) -> tuple[list[Row], list[Row], list[Row]] | None:
         """Rows of the reference's sample, what crosses the cut, and the answers; None where there is no whole row to ask about."""
         if lamp.reference is None or not lamp.reference.sample:
             return None
         rows = lamp.reference.sample
         try:
-            given = self.crossing_rows(rows, cut, crossing)
-            answers = self._manifest.answers
             columns = self._columns(rows, len(self._steps))
-            said = answer_rows_from_columns(answers, [columns[name] for name in answers.names], len(rows))
+            given, said = (
+                answer_rows_from_columns(schema, [columns[name] for name in schema.names], len(rows))
+                for schema in (crossing, self._manifest.answers)
+            )
         except InvalidRows:
             notes.append("without private fields the rows of training cannot be asked again, so drift has nothing to compare with")
             return None

@@ -108,7 +108,7 @@ def outpost_join(
             spool_bytes=byte_count(spool, "--spool"),
             signers=frozenset(read_public(path) for path in signed_by or ()),
             grpc=None if grpc_port is None else f"{host}:{grpc_port}",
-            tls=None if tls_cert is None or tls_key is None else (tls_cert, tls_key),
+            tls=None if tls is None else tls.files,
             public_urls=tuple(public_address(url) for url in public_url or ()),
             packages=opened / "packages",
             workers=rules,

@@ -102,7 +102,7 @@ def serve(
                 memory_bytes=None if memory is None else byte_count(memory, "--memory"),
                 signers=frozenset(read_public(path) for path in signed_by or ()),
                 grpc=None if grpc_port is None else f"{host}:{grpc_port}",
-                tls=None if tls_cert is None or tls_key is None else (tls_cert, tls_key),
+                tls=None if tls is None else tls.files,
                 public_urls=tuple(public_address(url) for url in public_url or ()),
                 workers=rules,
                 confinement=confinement,

@@ -261,7 +261,7 @@ def up(
                 folders=folders,
                 clusters=clusters,
                 remotes=remotes,
-                tls=None if tls_cert is None or tls_key is None else (tls_cert, tls_key),
+                tls=None if tls is None else tls.files,
                 name=check_name(name, "node") if name else f"{socket.gethostname()}:{listener.getsockname()[1]}",
                 address=node_address.rstrip("/") if node_address else address.replace("//0.0.0.0:", f"//{_own_address(url)}:"),
                 log_bytes=byte_count(log_size, "--log-size"),

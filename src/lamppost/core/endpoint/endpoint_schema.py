@@ -20,7 +20,7 @@ from lamppost.core.errors import Conflict, Fault, InvalidRows
 from lamppost.core.names import closest_name
 from lamppost.core.payload.fault_gathering import MAX_FAULTS
 from lamppost.core.payload.validation_plan import Row
-from lamppost.core.schema.fields import Field, Schema, find_field
+from lamppost.core.schema.fields import Field, Schema, find_field, shape_holds
 from lamppost.core.schema.images import BadImage, check_header
 from lamppost.core.schema.value_kinds import shortened_json
 
@@ -245,10 +245,7 @@ def _together(together: EnsembleSetup, manifests: Mapping[str, Manifest]) -> End
 def _holds(field: Field, answer: Field) -> bool:
     texts = ("choice", "text")
     if field.kind == "tensor" == answer.kind:
-        axes = len(field.shape) == len(answer.shape) and all(
-            want in (0, have) for want, have in zip(field.shape, answer.shape, strict=True)
-        )
-        return axes and (field.elements == "number" or answer.elements == "integer")
+        return shape_holds(field.shape, answer.shape) and (field.elements == "number" or answer.elements == "integer")
     return field.kind == answer.kind or (field.kind in texts and answer.kind in texts) or (field.kind, answer.kind) == ("number", "integer")
 
 

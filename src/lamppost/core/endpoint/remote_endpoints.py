@@ -17,7 +17,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from lamppost.core.errors import BadRequest, Conflict, LampPostError
 from lamppost.core.names import check_name, parse_version
-from lamppost.core.schema.fields import Field, Schema, find_field
+from lamppost.core.schema.fields import Field, Schema
 
 SCHEME = "grpc://"
 MAX_HOPS = 8
@@ -111,17 +111,19 @@ def broken_promise(before: RemoteDescription, now: RemoteDescription) -> str | N
 
     It can where everything that was accepted still is, nothing more is demanded, and the answers are as they were.
     """
-    for field in before.columns:
-        there = find_field(now.columns, field.name)
+    taken, takes = ({field.name: field for field in description.columns} for description in (before, now))
+    answers = {field.name: field for field in now.answers}
+    for field in taken.values():
+        there = takes.get(field.name)
         if there is None:
             return f"it takes {field.name!r} no more"
         if not _accepts_all(there, field):
             return f"it takes {field.name} as {there.expected_text()}, and it was {field.expected_text()}"
-    for field in now.columns:
-        if field.required and field.name not in before.columns.names:
+    for field in takes.values():
+        if field.required and field.name not in taken:
             return f"it demands {field.name!r}, which it did not"
     for field in before.answers:
-        there = find_field(now.answers, field.name)
+        there = answers.get(field.name)
         if there is None:
             return f"it answers {field.name!r} no more"
         if _bare(there) != _bare(field):

@@ -20,7 +20,7 @@ from lamppost.core.names import closest_name
 from lamppost.core.payload.arrow_blocks import check_messages
 from lamppost.core.payload.line_blocks import MAX_RECORD_BYTES
 from lamppost.core.schema.columns import GONE_TIME, Array, Column, column_from_values, column_texts, dtype_of
-from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema
+from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema, shape_holds
 from lamppost.core.schema.images import BadImage, check_header, count_pixels
 
 if TYPE_CHECKING:
@@ -293,7 +293,7 @@ def _tensors(field: Field, array: pa.Array, gone: Array, faults: list[Fault]) ->
             tensor = np.asarray(value, dtype=dtype_of(field))
         except (TypeError, ValueError):
             tensor = np.empty(0)
-        fits = tensor.ndim == axes and all(want in (0, have) for want, have in zip(field.shape, tensor.shape, strict=True)) and tensor.size
+        fits = shape_holds(field.shape, tensor.shape) and tensor.size
         bad = fits and (not np.isfinite(tensor).all() or _outside(field, tensor))
         if not fits or bad:
             faults.append(Fault(row, field.name, "elements out of range" if bad else f"a shape of {tensor.shape}", field.expected_text()))

@@ -29,7 +29,7 @@ import numpy.typing as npt
 
 from lamppost.core.errors import Fault, InvalidRows, ModelFault
 from lamppost.core.limits import MAX_BATCH_PIXELS
-from lamppost.core.schema.fields import Field, Schema, describe_shape
+from lamppost.core.schema.fields import Field, Schema, describe_shape, shape_holds
 from lamppost.core.schema.images import BadImage, count_pixels, decode_image
 
 Array = npt.NDArray[Any]
@@ -180,7 +180,7 @@ def _to_tensors(field: Field, values: Any) -> Column:
 
 
 def _fits(field: Field, array: Array) -> None:
-    if array.ndim != len(field.shape) or any(want not in (0, have) for want, have in zip(field.shape, array.shape, strict=True)):
+    if not shape_holds(field.shape, array.shape):
         raise ModelFault(f"the model gave {field.name} of shape {array.shape}, expected {describe_shape(field.shape)}")
 
 

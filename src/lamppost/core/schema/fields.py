@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, get_args
 
@@ -198,6 +198,11 @@ _CHANNELS = {1: "grey", 3: "colour", 4: "colour with opacity"}
 def describe_shape(shape: tuple[int, ...]) -> str:
     """A shape for people: ``(28, 0)`` is ``28×any``."""
     return "×".join(str(length) if length else "any" for length in shape)
+
+
+def shape_holds(wanted: Sequence[int], shape: Sequence[int]) -> bool:
+    """Whether a tensor of this shape is one of the wanted shape, in which 0 stands for any length."""
+    return len(wanted) == len(shape) and all(want in (0, have) for want, have in zip(wanted, shape, strict=True))
 
 
 def format_value(value: Value) -> str:

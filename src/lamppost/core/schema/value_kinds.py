@@ -18,7 +18,7 @@ from pydantic_core import core_schema as cs
 
 from lamppost.core.errors import PackageRefused
 from lamppost.core.instants import fits_calendar
-from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_ELEMENTS, MAX_TEXT, Field
+from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_ELEMENTS, MAX_TEXT, Field, shape_holds
 from lamppost.core.schema.images import BadImage, check_header
 
 _SHOWN = 80
@@ -137,7 +137,7 @@ def _from_bytes(field: Field, value: dict[str, Any]) -> npt.NDArray[Any]:
         raise _no_tensor(f"elements of {dtype}")
     if not isinstance(shape, list) or not all(type(length) is int and length > 0 for length in shape):
         raise _no_tensor("a shape that is no list of lengths")
-    if len(shape) != len(field.shape) or any(want not in (0, have) for want, have in zip(field.shape, shape, strict=True)):
+    if not shape_holds(field.shape, shape):
         raise _no_tensor(f"a shape of {shape}")
     try:
         data = base64.b64decode(text, validate=True) if isinstance(text, str) else b""

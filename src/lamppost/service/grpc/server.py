@@ -8,6 +8,7 @@ from collections.abc import AsyncIterator, Sequence
 from functools import partial
 from pathlib import Path
 from typing import Any
+from weakref import WeakKeyDictionary
 
 import grpc
 import orjson
@@ -27,7 +28,7 @@ from lamppost.service.grpc import predict_pb2 as pb
 from lamppost.service.grpc.messages import read_predict_request, request_as_json_body, write_predict_reply
 from lamppost.service.prediction import bodies
 from lamppost.service.prediction.call import PredictionCall
-from lamppost.service.prediction.predictors import PredictionInput
+from lamppost.service.prediction.predictors import PredictionInput, Predictor
 from lamppost.service.records.recorder import Recorder
 from lamppost.service.remote.hops import next_hop
 
@@ -68,6 +69,7 @@ class PredictionServicer:
     def __init__(self, auth: Auth, deployment: Deployment, recorder: Recorder) -> None:
         self.auth = auth
         self._deployment = deployment
+        self._described: WeakKeyDictionary[Predictor, tuple[tuple[str, int], bytes]] = WeakKeyDictionary()
         self._admission = CallAdmission(auth, deployment)
         self._recorder = recorder
 
@@ -104,10 +106,11 @@ class PredictionServicer:
             reply = pb.DescribeReply(version=str(route.in_force.version), revision=route.in_force.revision)
             predictor = route.predictor
             if predictor is not None:
-                options = tuple(predictor.columns)[len(predictor.plan.schema) :]
-                inputs, answers = predictor.plan.schema, predictor.answers
-                described = RemoteDescription(reply.version, reply.revision, inputs, answers, Schema(options) if options else None)
-                reply.description = await asyncio.to_thread(orjson.dumps, write_description(described))
+                key = (reply.version, reply.revision)
+                known = self._described.get(predictor)
+                if known is None or known[0] != key:  # other services ask every few seconds
+                    known = self._described[predictor] = key, await asyncio.to_thread(_description, predictor, *key)
+                reply.description = known[1]
             return reply
         except LampPostError as error:
             refused = RefusedCall(error, call.problem(error), call.request_id)
@@ -164,6 +167,14 @@ class PredictionServicer:
         if as_columns:
             return reply, call.answer_as_json(GRPC)
         return reply, bodies.write_answer(predictor.answers, given, output.answer, JSON, call.envelope())
+
+
+def _description(predictor: Predictor, version: str, revision: int) -> bytes:
+    """What an endpoint takes and answers, as JSON."""
+    inputs = predictor.plan.schema
+    options = tuple(predictor.columns)[len(inputs) :]
+    described = RemoteDescription(version, revision, inputs, predictor.answers, Schema(options) if options else None)
+    return orjson.dumps(write_description(described))
 
 
 async def _end(context: Context, refused: RefusedCall) -> None:

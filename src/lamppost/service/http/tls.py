@@ -9,12 +9,15 @@ from lamppost.core.errors import SetupError
 
 
 class TlsFiles:
-    """A certificate chain and its key, read from files, which may be replaced while the node runs. Raise SetupError as `load` does."""
+    """A certificate chain and its key, read from files, which may be replaced while the node runs. Raise SetupError as `load` does.
+
+    files : the two.
+    """
 
     def __init__(self, certificate: Path | None, key: Path | None) -> None:
         if certificate is None or key is None:
             raise SetupError("TLS needs both --tls-cert FILE and --tls-key FILE")
-        self._certificate, self._key = certificate, key
+        self.files = self._certificate, self._key = certificate, key
         self.context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         self.context.set_alpn_protocols(["http/1.1"])
         self.load()

@@ -26,6 +26,7 @@ from lamppost.service.service_addresses import ServiceAddresses
 log = logging.getLogger("lamppost.remote")
 
 MOST_ANSWER_BYTES = 64 * 2**20
+"""Of one message that is taken from another service."""
 CALLS_OUT_MOST = 4
 """Calls of one endpoint that are out at one node; what comes meanwhile gathers and goes together."""
 _CODES = grpc.StatusCode

@@ -7,6 +7,7 @@ single row. Whoever waits has a deadline of its own.
 from __future__ import annotations
 
 import asyncio
+from collections import deque
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -33,6 +34,10 @@ _MOST_WAITING = 20_000
 """Rows that may wait."""
 
 
+Group = tuple[tuple[str, ...], tuple[tuple[str, Any], ...]]
+"""What calls have in common that can go together: the endpoints that they have come through, and their options."""
+
+
 @dataclass(slots=True, eq=False)
 class _Waiting:
     """A call that waits. group : calls of one group can go together."""
@@ -47,7 +52,7 @@ class _Waiting:
     done: asyncio.Future[LaneAnswer] = field(default_factory=lambda: asyncio.get_running_loop().create_future())
 
     @property
-    def group(self) -> tuple[Any, ...]:
+    def group(self) -> Group:
         return (self.hop.passed, tuple(self.options.items()))
 
     @property
@@ -56,12 +61,16 @@ class _Waiting:
 
 
 class RemoteEndpoint:
-    """A remote endpoint, for every part that asks it. now : what it promises, as it last said. stale : whether it may have changed."""
+    """A remote endpoint, for every part that asks it.
+
+    now : what it promises, as it last said. said : the same as it came. stale : whether it may have changed while it slept.
+    """
 
     def __init__(self, connections: RemoteConnections, address: RemoteAddress) -> None:
         self.connections = connections
         self.address = address
         self.now: RemoteDescription | None = None
+        self.said = b""
         self.stale = True
 
 
@@ -75,7 +84,7 @@ class RemotePart:
         self._endpoint = endpoint
         self._promised = promised
         self._judged: tuple[RemoteDescription | None, str | None] = (None, None)
-        self._waiting: list[_Waiting] = []
+        self._waiting: dict[Group, deque[_Waiting]] = {}
         self._waiting_rows = 0
         self._out: set[asyncio.Task[None]] = set()
 
@@ -113,19 +122,15 @@ class RemotePart:
         if self._waiting_rows + len(rows) > _MOST_WAITING:
             raise LaneFull(f"{self._waiting_rows:,} rows wait for {self.name} already; try again in a second", retry_after_s=1)
         inputs, options = self._promised.inputs, self._promised.options or ()
-        chosen = {field.name: _plain(rows[0][field.name]) for field in options} if rows else {}
+        chosen = {field.name: _plain(rows[0][field.name]) for field in options}
         columns = columns_from_rows(inputs, list(rows))
-        size_bytes = sum(map(_size, columns))
-        step = max(1, _MOST_BYTES * len(rows) // max(size_bytes, 1))
-        if step >= len(rows):
-            return await self._wait(_Waiting(columns, len(rows), size_bytes, chosen, terms, hop, asyncio.get_running_loop().time()))
-        pieces = [(at, min(at + step, len(rows))) for at in range(0, len(rows), step)]
+        step = max(1, _MOST_BYTES * len(rows) // max(_size(columns), 1))
+        pieces = {at: slice_columns(columns, at, min(at + step, len(rows))) for at in range(0, len(rows), step)}
         now = asyncio.get_running_loop().time()
-        jobs = [
-            _Waiting(slice_columns(columns, at, end), end - at, size_bytes * (end - at) // len(rows), chosen, terms, hop, now)
-            for at, end in pieces
-        ]
-        answers = await asyncio.gather(*(self._wait_for_piece(job, at) for job, (at, _) in zip(jobs, pieces, strict=True)))
+        jobs = [_Waiting(piece, min(step, len(rows) - at), _size(piece), chosen, terms, hop, now) for at, piece in pieces.items()]
+        if len(jobs) == 1:
+            return await self._wait(jobs[0])
+        answers = await asyncio.gather(*(self._wait_for_piece(job, at) for job, at in zip(jobs, pieces, strict=True)))
         joined = join_columns(self.answers, [answer.columns or [] for answer in answers])
         queue_s, worker_s = max(answer.queue_s for answer in answers), max(answer.worker_s for answer in answers)
         return LaneAnswer([], queue_s, worker_s, max(answer.batch_rows for answer in answers), joined)
@@ -140,7 +145,7 @@ class RemotePart:
     async def _wait(self, job: _Waiting) -> LaneAnswer:
         """The answer to what is small enough for one message."""
         terms = job.terms
-        self._waiting.append(job)
+        self._waiting.setdefault(job.group, deque()).append(job)
         self._waiting_rows += job.rows
         self._send_more()
         try:
@@ -163,28 +168,30 @@ class RemotePart:
 
     def _take(self) -> list[_Waiting]:
         """The calls that go next, all of one group; calls that nobody waits for are left out."""
+        group, jobs = next(iter(self._waiting.items()))
         batch: list[_Waiting] = []
-        left: list[_Waiting] = []
         rows = size_bytes = 0
-        for job in self._waiting:
+        while jobs:
+            job = jobs[0]
+            if batch and not job.is_given_up and (rows + job.rows > _MOST_ROWS or size_bytes + job.size_bytes > _MOST_BYTES):
+                break
+            jobs.popleft()
+            self._waiting_rows -= job.rows
             if job.is_given_up:
-                self._waiting_rows -= job.rows
                 job.done.cancel()
-            elif not batch or (
-                rows + job.rows <= _MOST_ROWS and size_bytes + job.size_bytes <= _MOST_BYTES and job.group == batch[0].group
-            ):
-                batch.append(job)
-                rows += job.rows
-                size_bytes += job.size_bytes
-            else:
-                left.append(job)
-        self._waiting, self._waiting_rows = left, self._waiting_rows - rows
+                continue
+            batch.append(job)
+            rows += job.rows
+            size_bytes += job.size_bytes
+        del self._waiting[group]
+        if jobs:
+            self._waiting[group] = jobs  # behind the other groups
         return batch
 
     async def _send(self, batch: list[_Waiting]) -> None:
         begun = asyncio.get_running_loop().time()
         try:
-            columns, version = await self._ask(batch, begun)
+            columns = await self._ask(batch, begun)
         except InvalidRows as error:
             if len(batch) == 1:
                 _fail(batch, error)
@@ -204,10 +211,9 @@ class RemotePart:
                 at += job.rows
                 if not job.done.done():
                     job.done.set_result(LaneAnswer([], begun - job.since, taken, total, list(part)))
-            self._note_version(version)
 
-    async def _ask(self, batch: list[_Waiting], now: float) -> tuple[list[Column], str]:
-        """The answer to the rows of all, and the version that gave it."""
+    async def _ask(self, batch: list[_Waiting], now: float) -> list[Column]:
+        """The answer to the rows of all."""
         first, rows = batch[0], sum(job.rows for job in batch)
         inputs = self._promised.inputs
         columns = first.columns if len(batch) == 1 else join_columns(inputs, [job.columns for job in batch])
@@ -226,20 +232,17 @@ class RemotePart:
                 raise ModelFault(f"{self.name} cannot read what it was asked: {error.detail}") from error
             raise
         try:
-            return read_answer_columns(self.answers, reply.columns, rows), reply.version
+            return read_answer_columns(self.answers, reply.columns, rows)
         except ModelFault as error:
             raise ModelFault(f"{self.name}: {error.detail}") from error
 
-    def _note_version(self, version: str) -> None:
-        """Ask for the description anew with the next look where another version has answered."""
-        now = self._endpoint.now
-        if now is not None and version.partition(", ")[0] != now.version:
-            self._endpoint.stale = True
+
+def _size(columns: Sequence[Column]) -> int:
+    """About how many bytes columns take in a message."""
+    return sum(_size_of_values(column.values) for column in columns)
 
 
-def _size(column: Column) -> int:
-    """About how many bytes a column takes in a message."""
-    values = column.values
+def _size_of_values(values: Any) -> int:
     if isinstance(values, list):
         return sum(len(value) if isinstance(value, str | bytes) else getattr(value, "nbytes", 1) for value in values)
     return int(values.nbytes)

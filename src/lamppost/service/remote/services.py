@@ -140,9 +140,9 @@ class RemoteServices:
             reply = await endpoint.connections.ask_node(node, "Describe", message, _LOOK_S)
             known = endpoint.now
             if reply.description:
-                found = await asyncio.to_thread(read_description, reply.description, str(endpoint.address))
-                if known is None or found != known:
-                    endpoint.now = found
+                if reply.description != endpoint.said:
+                    endpoint.now = await asyncio.to_thread(read_description, reply.description, str(endpoint.address))
+                    endpoint.said = reply.description
                 endpoint.stale = False
             elif known is None or (known.version, known.revision) != (reply.version, reply.revision):
                 endpoint.stale = True
