@@ -13,7 +13,8 @@ from psycopg import AsyncConnection
 from psycopg.errors import UniqueViolation
 from psycopg.rows import TupleRow
 
-from lamppost.core.endpoint.rollout import OVER, Rollout, StepCounts, read_counts, read_rollout, write_json
+from lamppost.core.endpoint.rollout import OVER, Rollout, read_rollout, write_rollout
+from lamppost.core.endpoint.rollout_guards import StepCounts, read_counts, write_counts
 from lamppost.core.errors import Conflict, NotFound
 from lamppost.store.database import Pool
 
@@ -49,7 +50,7 @@ async def begin_rollout(
             await connection.execute(
                 "INSERT INTO rollouts (endpoint, rollout, state, before, revision, p99_ms, begun_by)"
                 " VALUES (%s, %s, %s, %s, %s, %s, %s) RETURNING number",
-                (endpoint, orjson.dumps(write_json(rollout)).decode(), rollout.state, before, before + 1, p99_ms, by),
+                (endpoint, orjson.dumps(write_rollout(rollout)).decode(), rollout.state, before, before + 1, p99_ms, by),
             )
         ).fetchone()
     except UniqueViolation:
@@ -67,7 +68,7 @@ async def save_rollout(
         " step_since = CASE WHEN %s THEN now() ELSE step_since END,"
         " ended_at = CASE WHEN %s THEN now() END WHERE number = %s",
         (
-            orjson.dumps(write_json(rollout)).decode(),
+            orjson.dumps(write_rollout(rollout)).decode(),
             rollout.state,
             revision,
             orjson.dumps(readings).decode(),
@@ -129,7 +130,7 @@ async def save_node_counts(pool: Pool, number: int, step: int, node: str, counts
         await connection.execute(
             "INSERT INTO rollout_counts (rollout, step, node, counts) VALUES (%s, %s, %s, %s)"
             " ON CONFLICT (rollout, step, node) DO UPDATE SET counts = excluded.counts",
-            (number, step, node, orjson.dumps(write_json(counts)).decode()),
+            (number, step, node, orjson.dumps(write_counts(counts)).decode()),
         )
 
 

@@ -5,8 +5,9 @@ from typing import Any
 
 from lamppost.core.artifact.reference import make_reference
 from lamppost.core.endpoint.agreement import DisagreeingRow, DisagreeingSlice, LabelFlip, main_answer, measure_agreement
-from lamppost.core.endpoint.rollout import Rollout, RolloutGuards, RolloutPlan
+from lamppost.core.endpoint.rollout import Rollout, RolloutPlan
 from lamppost.core.endpoint.rollout_counts import RolloutTally, counted_rollout, read_counted_rollout, write_counted_rollout
+from lamppost.core.endpoint.rollout_guards import RolloutGuards
 from lamppost.core.schema.fields import Field, Schema
 
 INPUTS = Schema((Field("district", "choice", choices=("hill", "park")), Field("x", "number")))

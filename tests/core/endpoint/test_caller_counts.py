@@ -7,17 +7,9 @@ import numpy as np
 
 from bench.rollouts import simulate_sticky
 from lamppost.core.endpoint.caller_counts import MOST_CALLERS, StickyCallers
-from lamppost.core.endpoint.rollout import (
-    Rollout,
-    RolloutPlan,
-    RolloutStep,
-    StepCounts,
-    decide_rollout,
-    read_counts,
-    read_guards,
-    write_json,
-)
+from lamppost.core.endpoint.rollout import Rollout, RolloutPlan, RolloutStep, decide_rollout
 from lamppost.core.endpoint.rollout_counts import RolloutTally, counted_rollout
+from lamppost.core.endpoint.rollout_guards import StepCounts, read_counts, read_guards, write_counts
 from lamppost.core.endpoint.sequential_tests import caller_evidence
 from lamppost.core.endpoint.shares import Shares, StickyKey
 from lamppost.core.schema.fields import Field, Schema
@@ -61,7 +53,7 @@ class Counts(unittest.TestCase):
         assert counts is not None
         assert counts.callers is not None
         self.assertEqual((len(counts.callers.seen), counts.answers[0]), (2, {"holds": 2}), "a call without a key is a caller of its own")
-        self.assertEqual(read_counts(write_json(counts)), counts)
+        self.assertEqual(read_counts(write_counts(counts)), counts)
 
 
 class Evidence(unittest.TestCase):

@@ -14,7 +14,8 @@ from lamppost.core.endpoint.declared import (
     revisions_fingerprint,
     write_declared,
 )
-from lamppost.core.endpoint.rollout import RolloutGuards, RolloutPlan, RolloutStep
+from lamppost.core.endpoint.rollout import RolloutPlan, RolloutStep
+from lamppost.core.endpoint.rollout_guards import RolloutGuards
 from lamppost.core.endpoint.setup import EndpointSetup, LaneRules, LookupSetup, ShadowSetup
 from lamppost.core.endpoint.shares import Shares, StickyKey
 from lamppost.core.errors import BadRequest

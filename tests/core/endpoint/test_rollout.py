@@ -13,17 +13,14 @@ from lamppost.core.endpoint.rollout import (
     OVER,
     Rollout,
     RolloutDecision,
-    RolloutGuards,
     RolloutPlan,
     RolloutStep,
-    StepCounts,
     apply_decision,
     decide_rollout,
-    read_counts,
-    read_guards,
     read_rollout,
-    write_json,
+    write_rollout,
 )
+from lamppost.core.endpoint.rollout_guards import RolloutGuards, StepCounts, read_counts, read_guards, write_counts
 from lamppost.core.errors import BadRequest, Conflict, LampPostError
 from lamppost.core.monitoring.latency_histogram import bucket_of
 
@@ -172,7 +169,7 @@ class Decisions(unittest.TestCase):
             self.assertLessEqual(set(rollout.shares.of), {"lamp@1", "lamp@2"})
             if was.state in OVER:
                 self.assertEqual(rollout, was, "what is over stays over")
-            self.assertEqual(read_rollout(write_json(rollout)), rollout)
+            self.assertEqual(read_rollout(write_rollout(rollout)), rollout)
 
 
 class Plans(unittest.TestCase):
@@ -195,4 +192,4 @@ class Plans(unittest.TestCase):
         self.assertEqual(
             (one.calls, one.failed, one.answers, one.compared, one.apart), ([15, 3], [1, 1], [{"a": 10, "b": 5}, {"a": 3}], 1, 1)
         )
-        self.assertEqual(read_counts(write_json(one)), one)
+        self.assertEqual(read_counts(write_counts(one)), one)

@@ -7,8 +7,9 @@ from unittest import mock
 
 from lamppost.core.artifact.chunks import chunk_bounds
 from lamppost.core.artifact.manifest import write_manifest
-from lamppost.core.endpoint.rollout import RolloutGuards, RolloutPlan, RolloutStep
+from lamppost.core.endpoint.rollout import RolloutPlan, RolloutStep
 from lamppost.core.endpoint.rollout_counts import RolloutTally, read_counted_rollout
+from lamppost.core.endpoint.rollout_guards import RolloutGuards
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.errors import Conflict, NotFound
 from lamppost.core.names import VersionName

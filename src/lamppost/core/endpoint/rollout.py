@@ -1,16 +1,13 @@
-"""Rules of rollouts: their steps, their guards, and the decision to go on, hold or go back.
+"""Rules of rollouts: their steps, and the decision to go on, hold or go back.
 
-Counts and times go in, and a decision with its reason comes out. The probability that a rollout of a version that is no worse is ever taken
-back is at most `RolloutGuards.risk`, however often the guards are read: each guard is a test of `lamppost.core.endpoint.sequential_tests`,
-and each has its part of the risk. Calls are given to the versions by the split and by nothing else. Where a key keeps callers with a
-version, the calls of one caller are not independent: each caller then weighs one in the guard on answers, and the other guards go by the
-part of calls that the new version really had.
+Counts and times go in, and a decision with its reason comes out. What takes a rollout back are the guards of
+`lamppost.core.endpoint.rollout_guards`.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from dataclasses import field as default
 from functools import cache
@@ -19,24 +16,12 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import TypeAdapter
 
-from lamppost.core.endpoint import sequential_tests
-from lamppost.core.endpoint.caller_counts import StickyCallers
+from lamppost.core.endpoint.rollout_guards import CLOSED, GuardReading, RolloutGuards, StepCounts, crossed_guard, guard_in_doubt
 from lamppost.core.endpoint.shares import Shares, StickyKey
 from lamppost.core.errors import BadRequest, Conflict
-from lamppost.core.monitoring.latency_histogram import bucket_of, quantiles
-
-_CLOSED = {"extra": "forbid", "allow_inf_nan": False}
-_HOLD = math.log(4.0)
-"""Evidence from which a rollout does not go on until it has gone down again, or is enough to go back."""
-
-P99_SLOW = 0.01
-"""The part of calls that may be slower than a p99."""
 
 _ENOUGH = 20
 """So many calls of the new version are expected before a step that has given it none is said to reach nobody."""
-
-_AS_SLOW = 1.5
-"""How many times as often as the old version the new one may be slow; at a hundredth the share its batches are other ones."""
 
 RolloutState = Literal["running", "paused", "done", "back", "ended"]
 OVER: frozenset[str] = frozenset({"done", "back", "ended"})
@@ -50,7 +35,7 @@ class RolloutStep:
     calls: int = 0
     minutes: float = 0.0
 
-    __pydantic_config__: ClassVar = _CLOSED
+    __pydantic_config__: ClassVar = CLOSED
 
     def __post_init__(self) -> None:
         if not 0 < self.share < 100:
@@ -60,62 +45,13 @@ class RolloutStep:
 
 
 @dataclass(frozen=True, slots=True)
-class RolloutGuards:
-    """What takes a rollout back; None leaves a guard out.
-
-    errors : how many times as often as the old version the new one may fail. p99 : how many times the old version's p99 the new one's
-    may be; p99_ms : the same in milliseconds. answers : how far apart the distributions of answers may lie, from 0 to 1.
-    disagreement : the part of calls, from 0 to 1, in which the two versions may give other labels, or numbers further apart than
-    ``tolerance`` times the old one's spread, to the same rows. wrong : how many times as often, by outcomes told later, the new
-    version may be wrong.
-    risk : the chance, at most, that a version that keeps to all of this is taken back.
-    """
-
-    errors: float | None = 1.5
-    p99: float | None = 2.0
-    p99_ms: float | None = None
-    answers: float | None = 0.1
-    disagreement: float | None = None
-    tolerance: float = 0.1
-    wrong: float | None = 1.25
-    risk: float = 0.01
-
-    __pydantic_config__: ClassVar = _CLOSED
-
-    def __post_init__(self) -> None:
-        for name, low, high in (
-            ("errors", 1, 1_000),
-            ("p99", 1, 1_000),
-            ("p99_ms", 0.01, 600_000),
-            ("answers", 0.001, 1),
-            ("disagreement", 1e-4, 0.9),
-            ("tolerance", 0, 100),
-            ("wrong", 1, 1_000),
-            ("risk", 1e-9, 0.5),
-        ):
-            value = getattr(self, name)
-            if value is not None and not low <= value <= high:
-                raise BadRequest(f"the guard {name} is {value:g}; it goes from {low:g} to {high:,g}")
-
-    @property
-    def used(self) -> tuple[str, ...]:
-        """The names of the guards that are set."""
-        return tuple(name for name in ("errors", "p99", "p99_ms", "answers", "disagreement", "wrong") if getattr(self, name) is not None)
-
-    @property
-    def enough(self) -> float:
-        """Logarithm of the e-value from which one guard takes the rollout back."""
-        return math.log(max(1, len(self.used)) / self.risk)
-
-
-@dataclass(frozen=True, slots=True)
 class RolloutPlan:
     """How a rollout goes: its steps, each with a larger share than the one before, and its guards."""
 
     steps: tuple[RolloutStep, ...] = (RolloutStep(1, calls=100), RolloutStep(5, calls=200), RolloutStep(25, calls=500))
-    guards: RolloutGuards = RolloutGuards()
+    guards: RolloutGuards = default(default=RolloutGuards())
 
-    __pydantic_config__: ClassVar = _CLOSED
+    __pydantic_config__: ClassVar = CLOSED
 
     def __post_init__(self) -> None:
         shares = [step.share for step in self.steps]
@@ -179,81 +115,6 @@ class Rollout:
         return self
 
 
-@dataclass(slots=True)
-class StepCounts:
-    """The counts of one step. Index 0 is the old version, 1 the new one.
-
-    calls, failed (answered with a status of 500 or more), latency (calls by bucket of
-    `lamppost.core.monitoring.latency_histogram`, as text), answers by
-    label or cell.
-    compared, apart : calls that both versions answered, and in how many of them they differed. judged, wrong : calls with known outcomes.
-    callers : where a key keeps callers with a version.
-    """
-
-    share: float
-    calls: list[int] = default(default_factory=lambda: [0, 0])
-    failed: list[int] = default(default_factory=lambda: [0, 0])
-    latency: list[dict[str, int]] = default(default_factory=lambda: [{}, {}])
-    answers: list[dict[str, int]] = default(default_factory=lambda: [{}, {}])
-    compared: int = 0
-    apart: int = 0
-    judged: list[int] = default(default_factory=lambda: [0, 0])
-    wrong: list[int] = default(default_factory=lambda: [0, 0])
-    callers: StickyCallers | None = None
-
-    def add(self, other: StepCounts) -> None:
-        """Add the counts of another node, or of a later time, at the same step."""
-        for mine, theirs in (
-            (self.calls, other.calls),
-            (self.failed, other.failed),
-            (self.judged, other.judged),
-            (self.wrong, other.wrong),
-        ):
-            mine[0] += theirs[0]
-            mine[1] += theirs[1]
-        for labels, more in zip((*self.answers, *self.latency), (*other.answers, *other.latency), strict=True):
-            for label, count in more.items():
-                labels[label] = labels.get(label, 0) + count
-        self.compared += other.compared
-        self.apart += other.apart
-        if other.callers is not None:
-            self.callers = self.callers or StickyCallers()
-            self.callers.add(other.callers)
-
-    def above(self, arm: int, ms: float) -> int:
-        """How many calls took longer than so many milliseconds, as exactly as the buckets are."""
-        limit = bucket_of(ms * 1e3)
-        return sum(count for bucket, count in self.latency[arm].items() if int(bucket) > limit)
-
-    def share_of_new(self, of: str = "calls") -> float:
-        """The part of calls, or of known outcomes, that was the new version's: what the split gives, and with keys what was seen."""
-        seen: list[int] = getattr(self, of)
-        return self.share / 100 if self.callers is None or not all(seen) else seen[1] / sum(seen)
-
-    @property
-    def empty(self) -> bool:
-        """Whether nothing was counted."""
-        return not any(self.calls) and not self.compared and not any(self.judged)
-
-
-@dataclass(frozen=True, slots=True)
-class GuardReading:
-    """The reading of one guard. value, limit : in the guard's unit; value is None while there is too little data. evidence : from 0 to 1,
-    where the rollout goes back.
-    """
-
-    guard: str
-    value: float | None
-    limit: float
-    evidence: float
-    summary: str
-
-    @property
-    def crossed(self) -> bool:
-        """Whether it takes the rollout back."""
-        return self.evidence >= 1
-
-
 @dataclass(frozen=True, slots=True)
 class RolloutDecision:
     """What to do now, and why in one sentence."""
@@ -262,160 +123,30 @@ class RolloutDecision:
     reason: str
 
 
-def read_guards(guards: RolloutGuards, steps: Sequence[StepCounts], p99_ms: float | None = None) -> list[GuardReading]:
-    """The readings of all guards.
+def what_is_left(step: RolloutStep, calls: int, minutes: float) -> str | None:
+    """What a step still needs, in words, after so many calls of the new version and so many minutes; None where it has lasted.
 
-    p99_ms : of the old version before the rollout; where it had too few calls for one, its p99 since then counts.
+    >>> what_is_left(RolloutStep(5, calls=200, minutes=10), 150, 9.5)
+    '50 calls and 0.5 minutes'
     """
-    return [_READERS[name](guards, steps, p99_ms) for name in guards.used]
-
-
-def _reading(guards: RolloutGuards, guard: str, value: float | None, limit: float, log_e: float, summary: str) -> GuardReading:
-    """A guard is crossed only if both its value and its evidence are over their limits."""
-    strong = max(0.0, log_e / guards.enough)
-    if value is None or value <= limit:
-        strong = min(strong, 0.99)
-    return GuardReading(guard, value, limit, strong, summary)
-
-
-def _ratio(new: int, of_new: int, old: int, of_old: int) -> float | None:
-    """The ratio of the rates; an old version without events counts as having had one."""
-    return None if not of_new or not of_old else (new / of_new) / (max(old, 1) / of_old)
-
-
-def _two(steps: Sequence[StepCounts], what: str, of: str) -> tuple[int, int, int, int]:
-    return tuple(sum(getattr(step, name)[arm] for step in steps) for arm in (1, 0) for name in (what, of))
-
-
-def _events(guard: str, what: str, of: str, verb: str) -> Any:
-    def read(guards: RolloutGuards, steps: Sequence[StepCounts], _: float | None) -> GuardReading:
-        limit = getattr(guards, guard)
-        new, of_new, old, of_old = _two(steps, what, of)
-        log_e = math.fsum(
-            sequential_tests.events_evidence(getattr(step, what)[1], getattr(step, what)[0], step.share_of_new(of), limit) for step in steps
-        )
-        summary = f"{verb} {new:,} of {of_new:,} calls, and the version before it {old:,} of {of_old:,}"
-        if not of_new:
-            summary = "has no outcomes yet" if of == "judged" else "has not answered yet"
-        return _reading(guards, guard, _ratio(new, of_new, old, of_old), limit, log_e, summary)
-
-    return read
-
-
-def _slower(guards: RolloutGuards, steps: Sequence[StepCounts], p99_ms: float | None) -> GuardReading:
-    """The guard on p99: compared with the old version at the same time, so that a busy hour does not count against the new one."""
-    p99_ms = _p99_of_old(steps) if p99_ms is None else p99_ms
-    if p99_ms is None:
-        return GuardReading("p99", None, P99_SLOW, 0.0, "cannot be held against the version before it, which has no p99 yet")
-    slow_ms = (guards.p99 or 1.0) * p99_ms
-    pairs = [(step.above(1, slow_ms), step.above(0, slow_ms), step.share_of_new()) for step in steps]
-    new, old = sum(pair[0] for pair in pairs), sum(pair[1] for pair in pairs)
-    of_new, of_old = (sum(step.calls[arm] for step in steps) for arm in (1, 0))
-    log_e = math.fsum(sequential_tests.events_evidence(slow_new, slow_old, share, _AS_SLOW) for slow_new, slow_old, share in pairs)
-    summary = f"was slower than {slow_ms:,.3g} ms in {new:,} of {of_new:,} calls, and the version before it in {old:,} of {of_old:,}"
-    return _reading(guards, "p99", new / of_new if of_new else None, P99_SLOW, log_e, summary)
-
-
-def _p99_of_old(steps: Sequence[StepCounts]) -> float | None:
-    """Of what the old version answered since the rollout began, in milliseconds; None below so many calls that there is one."""
-    counts = {int(bucket): count for bucket, count in _summed([step.latency[0] for step in steps]).items()}
-    us = quantiles(counts, (1 - P99_SLOW,))[0] if sum(counts.values()) >= 1 / P99_SLOW else None
-    return None if us is None else us / 1e3
-
-
-def _over(guards: RolloutGuards, steps: Sequence[StepCounts], _: float | None) -> GuardReading:
-    over, calls = sum(step.above(1, guards.p99_ms or 0.0) for step in steps), sum(step.calls[1] for step in steps)
-    summary = f"was slower than {guards.p99_ms:,.3g} ms in {over:,} of {calls:,} calls, where 1 % may be"
-    return _reading(
-        guards, "p99_ms", over / calls if calls else None, P99_SLOW, sequential_tests.rate_evidence(over, calls, P99_SLOW), summary
-    )
-
-
-def _answers(guards: RolloutGuards, steps: Sequence[StepCounts], _: float | None) -> GuardReading:
-    limit = guards.answers or 0.0
-    new, old = (_summed([step.answers[arm] for step in steps]) for arm in (1, 0))
-    sticky = [step.callers for step in steps if step.callers is not None]
-    if sticky:
-        everyone = StickyCallers()
-        for callers in sticky:
-            everyone.add(callers)
-        by_arm = [everyone.shares_of_labels(arm) for arm in (1, 0)]
-        log_e = math.fsum(
-            sequential_tests.caller_evidence(step.callers.shares_of_labels(1), step.callers.shares_of_labels(0), step.share / 100)
-            for step in steps
-            if step.callers is not None
-        )
-        value = sequential_tests.distribution_distance(*by_arm) if all(map(bool, by_arm)) else None
-    else:
-        log_e = math.fsum(sequential_tests.distribution_evidence(step.answers[1], step.answers[0], step.share / 100) for step in steps)
-        value = sequential_tests.distribution_distance(new, old) if sum(new.values()) and sum(old.values()) else None
-    summary = f"answers otherwise: {_most_apart(new, old)}" if value is not None else "has not answered yet"
-    return _reading(guards, "answers", value, limit, log_e, summary)
-
-
-def _most_apart(new: Mapping[str, int], old: Mapping[str, int]) -> str:
-    """The label whose share differs most, in words."""
-    all_new, all_old = sum(new.values()), sum(old.values())
-    label = max(
-        sorted(new.keys() | old.keys()), key=lambda candidate: abs(new.get(candidate, 0) / all_new - old.get(candidate, 0) / all_old)
-    )
-    n, o = new.get(label, 0) / all_new, old.get(label, 0) / all_old
-    return f"{label} in {n:.0%} of {all_new:,} answers, and the version before it in {o:.0%} of {all_old:,}"
-
-
-def _summed(counts: Sequence[Mapping[str, int]]) -> dict[str, int]:
-    total: dict[str, int] = {}
-    for node_counts in counts:
-        for label, count in node_counts.items():
-            total[label] = total.get(label, 0) + count
-    return total
-
-
-def _disagreement(guards: RolloutGuards, steps: Sequence[StepCounts], _: float | None) -> GuardReading:
-    limit = guards.disagreement or 0.0
-    differed, compared = sum(step.apart for step in steps), sum(step.compared for step in steps)
-    summary = f"disagrees with the version before it in {differed:,} of {compared:,} calls that both answered"
-    return _reading(
-        guards,
-        "disagreement",
-        differed / compared if compared else None,
-        limit,
-        sequential_tests.rate_evidence(differed, compared, limit),
-        summary,
-    )
-
-
-_READERS: dict[str, Any] = {
-    "errors": _events("errors", "failed", "calls", "failed in"),
-    "p99": _slower,
-    "p99_ms": _over,
-    "answers": _answers,
-    "disagreement": _disagreement,
-    "wrong": _events("wrong", "wrong", "judged", "was wrong in"),
-}
+    left = [f"{step.calls - calls:,} calls"] if calls < step.calls else []
+    left += [f"{step.minutes - minutes:,.1f} minutes"] if minutes < step.minutes else []
+    return " and ".join(left) or None
 
 
 def decide_rollout(rollout: Rollout, read: Sequence[GuardReading], now: StepCounts, minutes: float) -> RolloutDecision:
     """What to do, by the readings of the guards, what was seen at the present step, and how long that has lasted."""
-    step = rollout.plan.steps[rollout.step]
-    for reading in read:
-        if reading.crossed:
-            risk = f"the chance of this, were it no worse, is at most {rollout.plan.guards.risk:.2g}"
-            return RolloutDecision("back", f"went back to {rollout.old} at {step.share:g} %: {rollout.new} {reading.summary} ({risk})")
+    step, guards = rollout.plan.steps[rollout.step], rollout.plan.guards
+    if (crossed := crossed_guard(guards, read)) is not None:
+        return RolloutDecision("back", f"went back to {rollout.old} at {step.share:g} %: {rollout.new} {crossed}")
     if rollout.state == "paused":
         return RolloutDecision("hold", rollout.reason)
-    if now.calls[1] < step.calls or minutes < step.minutes:
-        left = [f"{step.calls - now.calls[1]:,} calls"] if now.calls[1] < step.calls else []
-        left += [f"{step.minutes - minutes:,.1f} minutes"] if minutes < step.minutes else []
+    if (left := what_is_left(step, now.calls[1], minutes)) is not None:
         if (nobody := _reaches_nobody(rollout, now)) is not None:
             return RolloutDecision("hold", nobody)
-        return RolloutDecision("hold", f"{rollout.new} has {step.share:g} % and {' and '.join(left)} to go")
-    blind = next((reading for reading in read if reading.guard == "p99" and reading.value is None), None)
-    if blind is not None:
-        return RolloutDecision("hold", f"holds at {step.share:g} %: {rollout.new} {blind.summary}")
-    doubtful = max(read, key=lambda reading: reading.evidence, default=None)
-    if doubtful is not None and doubtful.evidence * rollout.plan.guards.enough >= _HOLD:
-        return RolloutDecision("hold", f"holds at {step.share:g} %: {rollout.new} {doubtful.summary}; this is not sure yet")
+        return RolloutDecision("hold", f"{rollout.new} has {step.share:g} % and {left} to go")
+    if (doubt := guard_in_doubt(guards, read)) is not None:
+        return RolloutDecision("hold", f"holds at {step.share:g} %: {rollout.new} {doubt}")
     seen = f"{now.calls[1]:,} calls" + (f" in {minutes:,.0f} minutes" if step.minutes else "")
     if rollout.step + 1 < len(rollout.plan.steps):
         after = rollout.plan.steps[rollout.step + 1].share
@@ -450,22 +181,15 @@ def apply_decision(rollout: Rollout, decision: RolloutDecision) -> Rollout:
 
 
 @cache
-def _adapter(of: Any) -> TypeAdapter[Any]:
-    return TypeAdapter(of)
+def _adapter() -> TypeAdapter[Rollout]:
+    return TypeAdapter(Rollout)
 
 
-def write_json(value: Rollout | StepCounts | RolloutPlan) -> dict[str, Any]:
+def write_rollout(rollout: Rollout) -> dict[str, Any]:
     """As JSON has it."""
-    return asdict(value)
+    return asdict(rollout)
 
 
 def read_rollout(data: Any) -> Rollout:
-    """What `write_json` wrote."""
-    rollout: Rollout = _adapter(Rollout).validate_python(data)
-    return rollout
-
-
-def read_counts(data: Any) -> StepCounts:
-    """What `write_json` wrote."""
-    counts: StepCounts = _adapter(StepCounts).validate_python(data)
-    return counts
+    """What `write_rollout` wrote."""
+    return _adapter().validate_python(data)

@@ -14,7 +14,8 @@ from pydantic import TypeAdapter
 from lamppost.core.artifact.reference import Reference
 from lamppost.core.endpoint.agreement import answers_differ, main_answer
 from lamppost.core.endpoint.caller_counts import StickyCallers
-from lamppost.core.endpoint.rollout import Rollout, StepCounts
+from lamppost.core.endpoint.rollout import Rollout
+from lamppost.core.endpoint.rollout_guards import StepCounts
 from lamppost.core.endpoint.shares import Shares
 from lamppost.core.monitoring.latency_histogram import bucket_of
 from lamppost.core.schema.fields import Schema, find_field

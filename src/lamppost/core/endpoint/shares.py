@@ -15,9 +15,9 @@ import math
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
+from lamppost.core.endpoint.even_samples import GOLDEN
 from lamppost.core.errors import BadRequest
 
-GOLDEN = (math.sqrt(5) - 1) / 2
 _WHOLE = 100.0
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import asdict
 
-from lamppost.core.endpoint.rollout import StepCounts
+from lamppost.core.endpoint.rollout_guards import StepCounts
 from lamppost.service.api.schemas.endpoints import RollbackTargetAnswer
 from lamppost.service.api.schemas.reviews import ReviewAnswer
 from lamppost.service.api.schemas.rollouts import GuardReadingAnswer, RolloutAnswer

@@ -11,8 +11,8 @@ from typing import Any
 from uuid import UUID
 
 from lamppost.core.endpoint.agreement import main_answer
-from lamppost.core.endpoint.rollout import StepCounts
 from lamppost.core.endpoint.rollout_counts import read_counted_rollout
+from lamppost.core.endpoint.rollout_guards import StepCounts
 from lamppost.core.errors import BadRequest, Conflict, LampPostError
 from lamppost.core.monitoring.quality import (
     JudgedAnswer,

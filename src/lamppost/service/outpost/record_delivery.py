@@ -17,7 +17,7 @@ from pathlib import Path
 
 import orjson
 
-from lamppost.core.endpoint.shares import GOLDEN
+from lamppost.core.endpoint.even_samples import SENT_HOME, is_in_sample
 from lamppost.core.errors import BadRequest, Conflict, DatabaseAway, LampPostError
 from lamppost.core.payload.outpost_records import SentFrame, SentRecords, SentWindow
 from lamppost.service.outpost.hub_link import HubLink
@@ -136,7 +136,7 @@ class HubSink:
     def _keeps(self, share: float) -> bool:
         """Whether the next call is of an even sample."""
         self._sampled += 1
-        return (self._sampled * GOLDEN) % 1.0 < share
+        return is_in_sample(self._sampled, SENT_HOME, share)
 
     async def close(self) -> None:
         """End the connections to the hub: nothing follows the records."""

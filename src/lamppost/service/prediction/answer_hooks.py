@@ -10,8 +10,8 @@ from typing import Any
 import orjson
 
 from lamppost.core.endpoint.endpoint_schema import WHICH, fit_rows
+from lamppost.core.endpoint.even_samples import COPIED, is_in_sample
 from lamppost.core.endpoint.rollout_counts import RolloutTally
-from lamppost.core.endpoint.shares import GOLDEN
 from lamppost.core.errors import LampPostError, LaneFull
 from lamppost.core.payload.validation_plan import Row
 from lamppost.core.roles import is_load
@@ -41,7 +41,7 @@ class ShadowState:
     def takes_next_call(self) -> bool:
         """Whether the next call is copied, evenly by its share."""
         self._calls += 1
-        return self.share >= 100 or (self._calls * GOLDEN) % 1.0 * 100 < self.share
+        return is_in_sample(self._calls, COPIED, self.share / 100)
 
 
 class AnswerHooks:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import deque
 
-from lamppost.core.endpoint.shares import GOLDEN
+from lamppost.core.endpoint.even_samples import RECORDED, is_in_sample
 from lamppost.service.records.meter import Meter
 from lamppost.service.records.spans import SpanExporter
 from lamppost.store.call_records import CallBundle, CallRecord, bundle_calls
@@ -49,7 +49,7 @@ class RecordBuffer:
             return
         if self.sampling_percent and call.status == 200 and (share := self.sampling_percent.get(call.endpoint)) is not None:
             self.sampled_calls += 1
-            if (self.sampled_calls * GOLDEN) % 1.0 * 100 >= share:
+            if not is_in_sample(self.sampled_calls, RECORDED, share / 100):
                 call = call._replace(input=None, answer=None)
         self._calls.append(call)
         if len(self._calls) >= BUNDLE_CALLS or len(call.input or b"") + len(call.answer or b"") > _LARGE_BYTES:
