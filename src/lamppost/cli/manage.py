@@ -92,10 +92,11 @@ def point(
 ) -> None:
     """Command ``point``."""
     parse_version(version)
-    if at is not None:
-        point_outposts(endpoint, version, at, address, as_json)
-        return
     with Client(address, timeout_s=180) as client:
+        if at is not None:
+            body = {"at": at, "version": version, "break_callers": break_callers, "override": override}
+            point_outposts(client, endpoint, body, as_json)
+            return
         answer = client.point(endpoint, version, break_callers, override)
     print_change(answer, as_json)
     if answer["before"] is None and not as_json:

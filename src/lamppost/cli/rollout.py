@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass
 from typing import Annotated, Any
 from urllib.parse import quote
@@ -10,14 +9,19 @@ from urllib.parse import quote
 import typer
 
 from lamppost.cli.changes import read_sticky
-from lamppost.cli.out import AMBER, BRICK, DIM, SLATE, paint, print_json, print_line, print_table, time_ago
+from lamppost.cli.out import DIM, paint, print_json, print_line, print_table
+from lamppost.cli.outposts.rollouts import (
+    act_on_outpost_rollout,
+    begin_outpost_rollout,
+    latest_outpost_rollout,
+    list_outpost_rollouts,
+    print_outpost_rollout,
+)
 from lamppost.cli.parameters import Address, AsJson, BreakCallers, Endpoint, Override, Sticky
+from lamppost.cli.rollout_text import follow_rollout, print_readings, print_state, read_guard
 from lamppost.client import Client
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import parse_version
-
-_LOOK_S = 1.0
-_GLYPHS = {"running": ("◐", AMBER), "paused": ("◐", SLATE), "done": ("●", AMBER), "back": ("○", BRICK), "ended": ("◌", SLATE)}
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +34,8 @@ class RolloutOptions:
     minutes: float | None
     guards: tuple[str, ...]
     sticky: str | None
+    at: str | None
+    share: float | None
     acts: tuple[str, ...]
     follow: bool
     break_callers: bool
@@ -46,6 +52,13 @@ def rollout(
         list[str] | None, typer.Option(help="A guard and its limit, such as p99_ms=50; NAME= leaves it out.", metavar="NAME=LIMIT")
     ] = None,
     sticky: Sticky = None,
+    at: Annotated[
+        str | None,
+        typer.Option(help="Roll out over the outposts that serve what is set for this one or this label.", metavar="OUTPOST|LABEL"),
+    ] = None,
+    share: Annotated[
+        float | None, typer.Option(help="With --at: percent of calls for the version at an outpost in its turn [20].", min=0.1, max=99.9)
+    ] = None,
     follow: Annotated[
         bool, typer.Option("--follow", "-f", help="Follow the rollout until it is over; exit code 1 if it went back.")
     ] = False,
@@ -60,12 +73,20 @@ def rollout(
 ) -> None:
     """Command ``rollout``."""
     acts = [name for name, answer in (("pause", pause), ("resume", resume), ("finish", finish), ("back", back)) if answer]
-    options = RolloutOptions(version, steps, calls, minutes, tuple(guard or ()), sticky, tuple(acts), follow, break_callers, override)
+    options = RolloutOptions(
+        version, steps, calls, minutes, tuple(guard or ()), sticky, at, share, tuple(acts), follow, break_callers, override
+    )
     if len(options.acts) > 1 or (options.acts and options.version):
         raise BadRequest("say one thing: begin a rollout to a version, or --pause, --resume, --finish or --back the one that goes on")
+    if share is not None and at is None:
+        raise BadRequest("--share is the part of calls at an outpost in its turn; say over which outposts with --at, or give --steps")
+    if at is not None and (steps is not None or sticky is not None):
+        raise BadRequest("over outposts a rollout has one share, --share, and no --steps or --sticky")
     path = f"/api/endpoints/{quote(endpoint, safe='')}"
     with Client(address, timeout_s=180) as client:
-        if options.acts:
+        if at is not None:
+            answer = _over_outposts(client, endpoint, at, options)
+        elif options.acts:
             answer = client.fetch("POST", f"{path}/rollout/{options.acts[0]}")
         elif options.version:
             parse_version(options.version)
@@ -78,14 +99,29 @@ def rollout(
             if not rollouts:
                 raise BadRequest(f"{endpoint} had no rollout yet; begin one with: lamppost rollout {endpoint} MODEL@N")
             answer = rollouts[0]
-        if options.follow:
-            answer = _followed(client, path, answer, quiet=as_json)
+        if options.follow and at is not None:
+            answer = follow_rollout(answer, lambda: list_outpost_rollouts(client, endpoint), quiet=as_json)
+        elif options.follow:
+            answer = follow_rollout(answer, lambda: client.fetch("GET", f"{path}/rollouts"), quiet=as_json)
     if as_json:
         print_json(answer)
     elif not options.follow:
-        _show(answer)
+        _show(answer) if at is None else print_outpost_rollout(answer)
     if options.follow and answer["state"] != "done":
         raise typer.Exit(1)
+
+
+def _over_outposts(client: Client, endpoint: str, at: str, options: RolloutOptions) -> dict[str, Any]:
+    if options.acts:
+        return act_on_outpost_rollout(client, endpoint, at, options.acts[0])
+    if options.version is None:
+        return latest_outpost_rollout(client, endpoint, at)
+    plan: dict[str, Any] = {"guards": dict(map(read_guard, options.guards))}
+    if options.share is not None or options.calls is not None or options.minutes is not None:
+        calls = options.calls if options.calls is not None else 0 if options.minutes else 100
+        plan["step"] = {"share": options.share or 20.0, "calls": calls, "minutes": options.minutes or 0.0}
+    body = {"at": at, "version": options.version, "plan": plan, "break_callers": options.break_callers, "override": options.override}
+    return begin_outpost_rollout(client, endpoint, body)
 
 
 def _plan(client: Client, path: str, options: RolloutOptions) -> dict[str, Any] | None:
@@ -93,7 +129,7 @@ def _plan(client: Client, path: str, options: RolloutOptions) -> dict[str, Any] 
     if options.steps is None and options.calls is None and options.minutes is None and not options.guards:
         return None
     own: dict[str, Any] = client.fetch("GET", path)["setup"].get("rollout") or {}
-    plan: dict[str, Any] = {"guards": own.get("guards", {}) | dict(map(_guard, options.guards))}
+    plan: dict[str, Any] = {"guards": own.get("guards", {}) | dict(map(read_guard, options.guards))}
     if options.steps is not None or options.calls is not None or options.minutes is not None:
         try:
             shares = [float(part.strip().removesuffix("%")) for part in (options.steps or "1,5,25").split(",")]
@@ -106,43 +142,8 @@ def _plan(client: Client, path: str, options: RolloutOptions) -> dict[str, Any] 
     return plan
 
 
-def _guard(text: str) -> tuple[str, float | None]:
-    name, equals, limit = text.partition("=")
-    try:
-        if equals:
-            return name.strip(), float(limit) if limit else None
-    except ValueError:
-        pass
-    raise BadRequest(f"--guard {text} is not NAME=LIMIT, such as p99_ms=50 or errors=2")
-
-
-def _followed(client: Client, path: str, answer: dict[str, Any], quiet: bool) -> dict[str, Any]:
-    number, last = answer["number"], ""
-    while True:
-        if not quiet and answer["reason"] != last:
-            _line(answer)
-            last = answer["reason"]
-        if answer["ended_at"] is not None:
-            return answer
-        time.sleep(_LOOK_S)
-        answer = next(found for found in client.fetch("GET", f"{path}/rollouts") if found["number"] == number)
-
-
-def _line(answer: dict[str, Any]) -> None:
-    glyph, colour = _GLYPHS[answer["state"]]
-    print_line(f"{paint(glyph, colour)} {answer['reason'] or 'begun'}")
-
-
 def _show(answer: dict[str, Any]) -> None:
-    glyph, colour = _GLYPHS[answer["state"]]
-    over = f", over since {time_ago(answer['ended_at'])}" if answer["ended_at"] else ""
-    print_line(
-        f"{paint(glyph, colour)} {answer['endpoint']}: {paint(answer['old'], SLATE)} → {paint(answer['new'], AMBER)}, {answer['state']},"
-        f" begun by {answer['begun_by']} {time_ago(answer['begun_at'])}{over}"
-    )
-    if answer["reason"]:
-        print_line(f"  {answer['reason']}")
-    print_line()
+    print_state(answer, answer["endpoint"])
     rows = []
     for at, step in enumerate(answer["plan"]["steps"]):
         calls = answer["calls"][at] if at < len(answer["calls"]) else [0, 0]
@@ -154,18 +155,6 @@ def _show(answer: dict[str, Any]) -> None:
         )
         rows.append([f"{step['share']:g} %", lasts, f"{calls[0]:,}", f"{calls[1]:,}", marker])
     print_table(["step", "lasts", answer["old"], answer["new"], ""], rows, right=frozenset({"step", answer["old"], answer["new"]}))
-    if answer["readings"]:
-        print_line()
-        rows = [
-            [
-                reading["guard"],
-                "–" if reading["value"] is None else f"{reading['value']:.3g}",
-                f"{reading['limit']:.3g}",
-                paint(f"{min(reading['evidence'], 1):.0%}", BRICK if reading["evidence"] >= 1 else DIM),
-                reading["summary"],
-            ]
-            for reading in answer["readings"]
-        ]
-        print_table(["guard", "now", "limit", "evidence", answer["new"]], rows, right=frozenset({"now", "limit", "evidence"}))
+    print_readings(answer)
     if answer["ended_at"] is None:
         print_line(paint(f"  take it back: lamppost rollout {answer['endpoint']} --back", DIM))

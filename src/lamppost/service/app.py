@@ -41,7 +41,7 @@ from lamppost.service.api import (
 )
 from lamppost.service.api.measuring import loads, sweeps
 from lamppost.service.api.other_node import OnOtherNode, pass_on
-from lamppost.service.api.outposts import here, standalone
+from lamppost.service.api.outposts import here, rollouts, standalone
 from lamppost.service.api.outposts import hub as outposts
 from lamppost.service.console import mount_console
 from lamppost.service.http.allowed_methods import AllowedMethods, allow_header
@@ -52,7 +52,7 @@ from lamppost.service.node import Node, running
 
 _API = (
     *(endpoints, monitoring, changes, deletion, declared, models, replay, explanations, reviews, alerts, packages, tokens, backup, logs),
-    *(bulk, schedules, desks, desk, loads, sweeps, outposts, node_status),
+    *(bulk, schedules, desks, desk, loads, sweeps, outposts, rollouts, node_status),
 )
 
 

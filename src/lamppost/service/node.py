@@ -35,6 +35,7 @@ from lamppost.service.http.known_hosts import KnownHosts
 from lamppost.service.http.predict_handler import PredictHandler
 from lamppost.service.http.request_gate import RequestGate
 from lamppost.service.hub.outpost_hub import OutpostHub
+from lamppost.service.hub.outpost_rollouts import OutpostRollouts
 from lamppost.service.logs.log_files import LogFiles
 from lamppost.service.measuring.sweep_runs import SweepRuns
 from lamppost.service.monitoring.endpoint_summaries import EndpointSummaries
@@ -99,7 +100,8 @@ class Node:
         self.fast_path = FastPath(self.auth, self.known_hosts, self.deployment.table.by_endpoint, self.recorder)
         self.fronts = FrontSet(settings, self.deployment.table, self.auth, self.recorder, self.connection_limits)
         self.scheduling = Scheduling(self.pool, self.bulk_runs)
-        self.outpost_hub = OutpostHub(self.pool, self.auth, self.deployment.table)
+        self.outpost_rollouts = OutpostRollouts(self.pool, self.deployment, self.changes)
+        self.outpost_hub = OutpostHub(self.pool, self.auth, self.deployment.table, self.outpost_rollouts)
         self.maintenance = Maintenance(
             self.pool, self.deployment, self.window_counting, self.scheduling, self.outpost_hub, settings, uuid4().hex[:8]
         )
@@ -138,6 +140,7 @@ class Node:
         self.recorder.start()
         self.deployment.start()
         self.rollout_driver.start()
+        self.outpost_rollouts.start()
         self.maintenance.start()
         self.bulk_runs.start()
         self.sweep_runs.start()
@@ -166,6 +169,7 @@ class Node:
         await self.bulk_runs.close()
         await self.sweep_runs.close()
         await self.maintenance.close()
+        await self.outpost_rollouts.close()
         await self.rollout_driver.close()
         await self.changes.close()
         await self.deployment.close()

@@ -198,14 +198,7 @@ async def add_revision(
         message = f"{endpoint} was changed meanwhile: its revision is {now}, and this was made for {change.after}; look again"
         raise Conflict(message, now=now)
     for name in (*setup.versions, *setup.shadow_versions):
-        rows = await connection.execute(
-            "SELECT retired_at IS NOT NULL, deleted_at IS NOT NULL FROM versions WHERE model = %s AND number = %s FOR SHARE",
-            (name.model, name.number),
-        )
-        version = await rows.fetchone()
-        if version != (False, False):
-            fault = "does not exist" if version is None else "is deleted" if version[1] else "is retired"
-            raise Conflict(f"{name} {fault}, and cannot serve; see lamppost models")
+        await packages.require_version_in_service(connection, name)
     if change.rollout is None and before is not None and before.rollout is not None:
         await rollouts.end_replaced_rollout(connection, endpoint, f"{by.token} changed {endpoint} otherwise, to {setup.summary()}")
     if change.approvals is not None:

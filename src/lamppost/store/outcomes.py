@@ -18,7 +18,10 @@ from lamppost.store.database import Pool
 
 @dataclass(frozen=True, slots=True)
 class AnsweredCall:
-    """A recorded call, or a shadow's answer to it. input, answer : as recorded. caller : the token that it came with."""
+    """A recorded call, or a shadow's answer to it. input, answer : as recorded. caller : the token that it came with.
+
+    brought_by : who brought in a call that was answered elsewhere.
+    """
 
     request_id: UUID
     endpoint: str
@@ -28,6 +31,7 @@ class AnsweredCall:
     input: Any
     answer: Any
     caller: str | None = None
+    brought_by: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +46,10 @@ class Outcome:
     correct: bool = False
 
 
-_ANSWERED = "SELECT request_id, endpoint, version, shadow, at, input, answer, token FROM calls WHERE status = 200 AND version IS NOT NULL"
+_ANSWERED = (
+    "SELECT request_id, endpoint, version, shadow, at, input, answer, token, brought_by FROM calls"
+    " WHERE status = 200 AND version IS NOT NULL"
+)
 
 
 async def answered_calls(pool: Pool, request_ids: Sequence[UUID]) -> list[AnsweredCall]:
@@ -100,13 +107,15 @@ async def store_outcomes(pool: Pool, outcomes: Sequence[Outcome], by: str, repla
                 )
         await cursor.executemany(
             "INSERT INTO outcomes (request_id, row, version, endpoint, shadow, answered_at, reported_by, truth, answer, slices, correct,"
-            " caller) VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s) ON CONFLICT (request_id, row, version) DO UPDATE SET"
+            " caller, brought_by) VALUES (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s)"
+            " ON CONFLICT (request_id, row, version) DO UPDATE SET"
             " truth = excluded.truth, correct = excluded.correct, reported_at = now(), reported_by = excluded.reported_by"
             " WHERE outcomes.truth::text <> excluded.truth::text",
             [
                 (
                     *(outcome.of.request_id, outcome.row, outcome.of.version, outcome.of.endpoint, outcome.of.shadow, outcome.of.at, by),
                     *(Json(outcome.truth), Json(outcome.answer), Json(outcome.slices), outcome.correct, outcome.of.caller),
+                    outcome.of.brought_by,
                 )
                 for outcome in outcomes
             ],
@@ -124,6 +133,7 @@ class KnownOutcome:
     reported_at: datetime
     judged: JudgedAnswer
     request_id: UUID
+    brought_by: str | None = None
 
     @property
     def place(self) -> tuple[UUID, str]:
@@ -131,16 +141,19 @@ class KnownOutcome:
         return self.request_id, self.version
 
 
-async def outcomes_between(pool: Pool, endpoint: str, since: datetime, until: datetime, limit: int = 100_000) -> list[KnownOutcome]:
-    """Outcomes of answers given in a span, the oldest first."""
+async def outcomes_between(
+    pool: Pool, endpoint: str, since: datetime, until: datetime, limit: int = 100_000, brought_by: str | None = None
+) -> list[KnownOutcome]:
+    """Outcomes of answers given in a span, the oldest first. brought_by : only of calls that this one brought in."""
     async with pool.connection() as connection:
         rows = await connection.execute(
-            "SELECT version, shadow, answered_at, reported_at, answer, truth, slices, request_id, caller FROM outcomes"
-            " WHERE endpoint = %s AND answered_at >= %s AND answered_at < %s ORDER BY answered_at, request_id, row LIMIT %s",
-            (endpoint, since, until, limit),
+            "SELECT version, shadow, answered_at, reported_at, answer, truth, slices, request_id, caller, brought_by FROM outcomes"
+            " WHERE endpoint = %s AND answered_at >= %s AND answered_at < %s AND (%s::text IS NULL OR brought_by = %s)"
+            " ORDER BY answered_at, request_id, row LIMIT %s",
+            (endpoint, since, until, brought_by, brought_by, limit),
         )
         return [
-            KnownOutcome(row[0], row[1], row[2], row[3], JudgedAnswer(row[4], row[5], row[6], row[8] or str(row[7])), row[7])
+            KnownOutcome(row[0], row[1], row[2], row[3], JudgedAnswer(row[4], row[5], row[6], row[8] or str(row[7])), row[7], row[9])
             for row in await rows.fetchall()
         ]
 
@@ -155,24 +168,29 @@ async def last_known_answer(pool: Pool, endpoint: str, before: datetime) -> date
         return None if row is None else row[0]
 
 
-async def count_answered_rows(pool: Pool, endpoint: str, since: datetime, until: datetime) -> dict[str, int]:
-    """Rows answered in a span, by version."""
+async def count_answered_rows(pool: Pool, endpoint: str, since: datetime, until: datetime, brought_by: str | None = None) -> dict[str, int]:
+    """Rows answered in a span, by version. brought_by : only of calls that this one brought in."""
     async with pool.connection() as connection:
         rows = await connection.execute(
             "SELECT version, sum(row_count)::bigint FROM call_heads WHERE endpoint = %(endpoint)s AND last_at >= %(since)s"
-            " AND first_at < %(until)s AND at >= %(since)s AND at < %(until)s AND status = 200 AND version IS NOT NULL GROUP BY version",
-            {"endpoint": endpoint, "since": since, "until": until},
+            " AND first_at < %(until)s AND at >= %(since)s AND at < %(until)s AND status = 200 AND version IS NOT NULL"
+            " AND (%(brought_by)s::text IS NULL OR brought_by = %(brought_by)s) GROUP BY version",
+            {"endpoint": endpoint, "since": since, "until": until, "brought_by": brought_by},
         )
         return dict(await rows.fetchall())
 
 
-async def count_right_reported(pool: Pool, endpoint: str, since: datetime, until: datetime) -> tuple[int, int]:
-    """Right answers, and all, of those whose truth was reported in a span, whenever they were given; shadows do not count."""
+async def count_right_reported(
+    pool: Pool, endpoint: str, since: datetime, until: datetime, brought_by: str | None = None
+) -> tuple[int, int]:
+    """Right answers, and all, of those whose truth was reported in a span, whenever they were given; shadows do not count. brought_by :
+    only of calls that this one brought in.
+    """
     async with pool.connection() as connection:
         row = await connection.execute(
-            "SELECT count(*) FILTER (WHERE correct), count(*) FROM outcomes"
-            " WHERE endpoint = %s AND reported_at >= %s AND reported_at < %s AND NOT shadow",
-            (endpoint, since, until),
+            "SELECT count(*) FILTER (WHERE correct), count(*) FROM outcomes WHERE endpoint = %s AND reported_at >= %s AND reported_at < %s"
+            " AND NOT shadow AND (%s::text IS NULL OR brought_by = %s)",
+            (endpoint, since, until, brought_by, brought_by),
         )
         return await row.fetchone() or (0, 0)
 

@@ -325,6 +325,12 @@ async def retire_version_within(connection: AsyncConnection[TupleRow], name: Ver
         raise NotFound(f"there is no {name}; see lamppost models {name.model}")
     if (row[0] is None) == back:
         return
+    if at_outposts := await outpost_uses(connection, name):
+        endpoint, target = at_outposts[0]
+        raise Conflict(
+            f"{name} cannot be retired while it is set for {endpoint} at {', '.join(target for _, target in at_outposts)}; "
+            f"set another version there first: lamppost point {endpoint} {name.model}@N --at {target}"
+        )
     if serving := await _serving_endpoints(connection, name):
         raise Conflict(
             f"{name} cannot be retired while {', '.join(serving)} serves it; point that at another version first,"
@@ -355,3 +361,25 @@ async def endpoints_served_by(pool: Pool, name: VersionName) -> list[str]:
             "SELECT DISTINCT endpoint FROM revision_versions WHERE model = %s AND number = %s ORDER BY 1", (name.model, name.number)
         )
         return [endpoint for (endpoint,) in await rows.fetchall()]
+
+
+async def outpost_uses(connection: AsyncConnection[TupleRow], name: VersionName) -> list[tuple[str, str]]:
+    """Where outposts are to serve a version, now or by a rollout that goes on: endpoint, and outpost or label."""
+    rows = await connection.execute(
+        "SELECT endpoint, target FROM outpost_versions WHERE version = %(version)s"
+        " UNION SELECT endpoint, target FROM outpost_rollouts WHERE ended_at IS NULL AND rollout->>'new' = %(version)s ORDER BY 1, 2",
+        {"version": str(name)},
+    )
+    return [(endpoint, target) for endpoint, target in await rows.fetchall()]
+
+
+async def require_version_in_service(connection: AsyncConnection[TupleRow], name: VersionName) -> None:
+    """Raise Conflict for a version that is retired, deleted or not there; it stays in service until the transaction ends."""
+    rows = await connection.execute(
+        "SELECT retired_at IS NOT NULL, deleted_at IS NOT NULL FROM versions WHERE model = %s AND number = %s FOR SHARE",
+        (name.model, name.number),
+    )
+    version = await rows.fetchone()
+    if version != (False, False):
+        fault = "does not exist" if version is None else "is deleted" if version[1] else "is retired"
+        raise Conflict(f"{name} {fault}, and cannot serve; see lamppost models")

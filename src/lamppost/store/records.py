@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from itertools import chain
@@ -59,7 +59,11 @@ async def last_stored_frame(pool: Pool, segment: str) -> int:
         return 0 if row is None else int(row[0])
 
 
-async def store_frames(pool: Pool, counted: CountedFrames) -> int | None:
+CountCalls = Callable[[AsyncConnection[TupleRow], Sequence[CallRecord]], Awaitable[None]]
+"""Counts stored calls inside the transaction that stores them."""
+
+
+async def store_frames(pool: Pool, counted: CountedFrames, also_count: CountCalls | None = None) -> int | None:
     """Store frames in one transaction, each exactly once however often it is delivered; None when one of them is stored by now.
 
     The partitions of their days must exist. Returns how many calls the database could not hold; each is logged and left out.
@@ -75,6 +79,8 @@ async def store_frames(pool: Pool, counted: CountedFrames) -> int | None:
         counts, phases = await asyncio.to_thread(_counts, counted.frames, kept)
         await _add_latency(connection, counts)
         await _add_phases(connection, phases)
+        if also_count is not None and kept:
+            await also_count(connection, kept)
         await windows.add_deltas(connection, [delta._replace(brought_by=counted.brought_by) for delta in counted.deltas])
         await connection.execute(
             "INSERT INTO spooled (segment, number) VALUES (%s, %s)"

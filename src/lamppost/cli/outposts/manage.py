@@ -139,16 +139,17 @@ def outpost_label(name: Name, label: Label = None, address: Address = None, as_j
 
 def outpost_clear(endpoint: Endpoint, at: At, address: Address = None, as_json: AsJson = False) -> None:
     """Command ``outpost clear``."""
-    point_outposts(endpoint, None, at, address, as_json)
-
-
-def point_outposts(endpoint: str, version: str | None, at: str, address: str | None, as_json: bool) -> None:
-    """Have outposts serve a version, or nothing any more, and say what that means."""
     with Client(address) as client:
-        answer = client.fetch("PUT", f"/api/endpoints/{endpoint}/outposts", {"at": at, "version": version})
+        point_outposts(client, endpoint, {"at": at, "version": None}, as_json)
+
+
+def point_outposts(client: Client, endpoint: str, body: dict[str, Any], as_json: bool) -> None:
+    """Have outposts serve a version, or nothing any more, and say what that means. body : as the API takes it."""
+    answer = client.fetch("PUT", f"/api/endpoints/{endpoint}/outposts", body)
     if as_json:
         print_json(answer)
         return
+    version, at = body["version"], body["at"]
     meant = ", ".join(answer["outposts"]) or "no outpost yet"
     what = f"{endpoint} serves {version} at {at}" if version else f"nothing is set for {endpoint} at {at} any more"
     _print_change(f"{what}: {meant}")

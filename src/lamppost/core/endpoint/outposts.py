@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
 
+from lamppost.core.endpoint.outpost_rollout import OutpostRollout
 from lamppost.core.endpoint.setup import EndpointSetup
+from lamppost.core.endpoint.shares import Shares
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import parse_version
 
@@ -63,9 +65,52 @@ def versions_of_outpost(name: str, labels: Iterable[str], wanted: Iterable[Outpo
     return chosen
 
 
-def setup_at_outpost(setup: EndpointSetup, version: str) -> EndpointSetup:
-    """How an outpost serves a version for an endpoint: as the hub reads and watches it, by that version alone, without databases."""
-    return replace(setup.with_version(parse_version(version)), lookups=(), shadows=(), rollout=None)
+@dataclass(frozen=True, slots=True)
+class WantedAtOutpost:
+    """What one outpost is to serve for an endpoint. target : what that was set for. shares : of the calls there, of one version or of two
+    while a rollout has its turn. newest : the version that it is to have fetched and proven.
+    """
+
+    endpoint: str
+    target: str
+    shares: Shares
+    newest: str
+
+    @property
+    def version(self) -> str:
+        """The version that answers most calls."""
+        return self.shares.largest_share
+
+    @property
+    def rollout_percent(self) -> float | None:
+        """The percent of calls that the new version of a rollout has while the outpost has its turn; None otherwise."""
+        return self.shares.of[self.newest] if len(self.shares.of) > 1 else None
+
+
+@dataclass(frozen=True, slots=True)
+class WantedVersions:
+    """Everything that outposts are to serve. versions : what was set. rollouts : by endpoint, those that go on over outposts."""
+
+    versions: Sequence[OutpostVersion]
+    rollouts: Mapping[str, OutpostRollout]
+
+    def at_outpost(self, name: str, labels: Iterable[str]) -> dict[str, WantedAtOutpost]:
+        """What one outpost is to serve, by endpoint."""
+        wanted = {}
+        for endpoint, one in versions_of_outpost(name, labels, self.versions).items():
+            rollout = self.rollouts.get(endpoint)
+            concerned = rollout is not None and rollout.target == one.target and name in rollout.outposts
+            shares = rollout.shares_at(name) if rollout is not None and concerned else Shares({one.version: 100.0})
+            newest = rollout.new if rollout is not None and rollout.new in shares.of else one.version
+            wanted[endpoint] = WantedAtOutpost(endpoint, one.target, shares, newest)
+        return wanted
+
+
+def setup_at_outpost(setup: EndpointSetup, shares: Shares) -> EndpointSetup:
+    """How an outpost serves versions for an endpoint: as the hub reads and watches it, by those versions, without databases."""
+    alone = len(shares.of) == 1
+    served = setup.with_version(parse_version(shares.largest_share)) if alone else setup.with_shares(shares)
+    return replace(served, lookups=(), shadows=(), rollout=None)
 
 
 def brought_by_outpost(name: str) -> str:

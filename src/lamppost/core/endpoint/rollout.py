@@ -23,6 +23,7 @@ from lamppost.core.errors import BadRequest, Conflict
 _ENOUGH = 20
 """So many calls of the new version are expected before a step that has given it none is said to reach nobody."""
 
+RolloutAction = Literal["pause", "resume", "finish", "back"]
 RolloutState = Literal["running", "paused", "done", "back", "ended"]
 OVER: frozenset[str] = frozenset({"done", "back", "ended"})
 
@@ -129,7 +130,8 @@ def what_is_left(step: RolloutStep, calls: int, minutes: float) -> str | None:
     >>> what_is_left(RolloutStep(5, calls=200, minutes=10), 150, 9.5)
     '50 calls and 0.5 minutes'
     """
-    left = [f"{step.calls - calls:,} calls"] if calls < step.calls else []
+    more = step.calls - calls
+    left = [f"{more:,} call{'s' if more > 1 else ''}"] if more > 0 else []
     left += [f"{step.minutes - minutes:,.1f} minutes"] if minutes < step.minutes else []
     return " and ".join(left) or None
 

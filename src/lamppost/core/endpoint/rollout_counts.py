@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from functools import cache, partial
 from secrets import token_hex
 from typing import Any
@@ -15,7 +15,7 @@ from lamppost.core.artifact.reference import Reference
 from lamppost.core.endpoint.agreement import answers_differ, main_answer
 from lamppost.core.endpoint.caller_counts import StickyCallers
 from lamppost.core.endpoint.rollout import Rollout
-from lamppost.core.endpoint.rollout_guards import StepCounts
+from lamppost.core.endpoint.rollout_guards import RolloutGuards, StepCounts
 from lamppost.core.endpoint.shares import Shares
 from lamppost.core.monitoring.latency_histogram import bucket_of
 from lamppost.core.schema.fields import Schema, find_field
@@ -55,31 +55,28 @@ class CountedRollout:
 
 def counted_rollout(rollout: Rollout, number: int, answers: Schema, reference: Reference | None) -> CountedRollout:
     """What is to be counted at a step. answers, reference : of the old version."""
-    guards = rollout.plan.guards
+    share = rollout.shares.of.get(rollout.new, 0.0)
+    counted = counted_versions(rollout.old, rollout.new, share, rollout.plan.guards, answers, reference)
+    return replace(counted, rollout=number, step=rollout.step, sticky=rollout.sticky is not None)
+
+
+def counted_versions(
+    old: str, new: str, share: float, guards: RolloutGuards, answers: Schema, reference: Reference | None
+) -> CountedRollout:
+    """What is to be counted of two versions, in the first step of a rollout without a number. answers, reference : of the old version."""
     field = main_answer(answers)
     profile = next((candidate for candidate in (reference.answers if reference else ()) if candidate.name == field.name), None)
     edges = tuple(sorted(set(profile.quantiles[2:-2:2]))) if profile is not None and field.kind == "number" else ()
-    return CountedRollout(
-        number,
-        rollout.step,
-        rollout.old,
-        rollout.new,
-        rollout.shares.of.get(rollout.new, 0.0),
-        field.name,
-        edges,
-        profile.sd if profile is not None else None,
-        guards.tolerance,
-        guards.disagreement is not None,
-        rollout.sticky is not None,
-    )
+    scale = profile.sd if profile is not None else None
+    return CountedRollout(0, 0, old, new, share, field.name, edges, scale, guards.tolerance, guards.disagreement is not None)
 
 
 class RolloutTally:
-    """Counts of one node since the last `take_counts`."""
+    """Counts of one node since the last `take_counts`. answers : of the old version, only needed where answers are compared."""
 
-    def __init__(self, rollout: CountedRollout, answers: Schema) -> None:
+    def __init__(self, rollout: CountedRollout, answers: Schema | None = None) -> None:
         self.rollout = rollout
-        self._field = find_field(answers, rollout.answer) or main_answer(answers)
+        self._field = None if answers is None else find_field(answers, rollout.answer) or main_answer(answers)
         shares = Shares({rollout.old: 100.0 - rollout.share, rollout.new: rollout.share})
         self._share_reaching = partial(shares.share_reaching, version=rollout.new)
         self._counts = self._no_counts()
@@ -115,7 +112,7 @@ class RolloutTally:
 
     def compared(self, old_answers: list[dict[str, Any]], new_answers: list[dict[str, Any]]) -> None:
         """Count the answers of both versions to the same rows, by their first row."""
-        if old_answers and new_answers:
+        if self._field is not None and old_answers and new_answers:
             self._counts.compared += 1
             name = self.rollout.answer
             self._counts.apart += answers_differ(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
+from lamppost.core.endpoint.rollout import RolloutAction
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.names import check_name, parse_version
 from lamppost.service.api.access import PROBLEMS, Pointer, RequireView, TheNode, TokenKeeper
@@ -19,7 +20,6 @@ from lamppost.service.api.schemas.endpoints import (
 )
 from lamppost.service.api.schemas.rollouts import RolloutAnswer, RolloutRequest
 from lamppost.service.deployment.changes import ChangeOverrides
-from lamppost.service.deployment.rollout_driver import RolloutAction
 from lamppost.store import endpoints
 from lamppost.store.database import announce
 from lamppost.store.endpoints import EndpointChange, EndpointRevision

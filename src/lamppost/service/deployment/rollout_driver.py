@@ -8,14 +8,14 @@ import logging
 from collections.abc import Sequence
 from dataclasses import asdict, replace
 from datetime import UTC, datetime, timedelta
-from typing import Any, Literal
+from typing import Any
 from uuid import uuid4
 
 import psycopg
 from psycopg import AsyncConnection
 from psycopg.rows import TupleRow
 
-from lamppost.core.endpoint.rollout import Rollout, RolloutPlan, apply_decision, decide_rollout
+from lamppost.core.endpoint.rollout import Rollout, RolloutAction, RolloutPlan, apply_decision, decide_rollout
 from lamppost.core.endpoint.rollout_counts import counted_rollout, read_counted_rollout, write_counted_rollout
 from lamppost.core.endpoint.rollout_guards import StepCounts, read_guards
 from lamppost.core.endpoint.shares import StickyKey
@@ -33,7 +33,6 @@ from lamppost.store.trail import ChangedBy
 log = logging.getLogger("lamppost.rollouts")
 
 LOOK_S = 0.5
-RolloutAction = Literal["pause", "resume", "finish", "back"]
 
 
 class RolloutDriver:

@@ -13,7 +13,7 @@ from typing import Any
 
 import orjson
 
-from lamppost.core.endpoint.outposts import SILENT_AFTER, OutpostVersion, brought_by_outpost, setup_at_outpost, versions_of_outpost
+from lamppost.core.endpoint.outposts import SILENT_AFTER, WantedAtOutpost, brought_by_outpost, setup_at_outpost
 from lamppost.core.endpoint.setup import write_setup
 from lamppost.core.errors import BadBody, Conflict, LampPostError, NotAllowed, Unavailable
 from lamppost.core.monitoring.alert_rules import Level, RuleReading
@@ -22,10 +22,12 @@ from lamppost.core.payload.outpost_records import SentRecords
 from lamppost.core.roles import MAY, Principal, principal_to_dict
 from lamppost.service.auth import Auth
 from lamppost.service.deployment.route_table import RouteTable
-from lamppost.store import outposts, packages
+from lamppost.service.hub.outpost_rollouts import OutpostRollouts
+from lamppost.store import packages
 from lamppost.store.call_records import days_of_calls
 from lamppost.store.database import Pool
-from lamppost.store.outposts import StoredOutpost
+from lamppost.store.hub import outposts
+from lamppost.store.hub.outposts import StoredOutpost
 from lamppost.store.packages import OpenableVersion
 from lamppost.store.records import CountedFrames, last_stored_frame, make_partition, store_frames
 from lamppost.store.spool import KINDS, SpoolFrame
@@ -53,10 +55,11 @@ class OutpostState:
 class OutpostHub:
     """Serves the outposts of one service, on each of its nodes."""
 
-    def __init__(self, pool: Pool, auth: Auth, table: RouteTable) -> None:
+    def __init__(self, pool: Pool, auth: Auth, table: RouteTable, rollouts: OutpostRollouts) -> None:
         self._pool = pool
         self._auth = auth
         self._table = table
+        self._rollouts = rollouts
         self._changed = asyncio.Event()
         self._ending = False
         self._noted: dict[str, frozenset[str]] = {}
@@ -97,10 +100,11 @@ class OutpostHub:
         if not self._table.settled:
             raise Unavailable("this node is starting and does not know its endpoints yet; try again in a second", retry_after_s=1)
 
-    async def _wanted_by(self, outpost: StoredOutpost) -> tuple[dict[str, OutpostVersion], dict[str, OpenableVersion]]:
+    async def _wanted_by(self, outpost: StoredOutpost) -> tuple[dict[str, WantedAtOutpost], dict[str, OpenableVersion]]:
         """What an outpost is to serve, by endpoint, and the packages of those versions that there are, by their names."""
-        wanted = versions_of_outpost(outpost.name, outpost.labels, await outposts.list_outpost_versions(self._pool))
-        return wanted, await packages.openable_versions(self._pool, [parse_version(one.version) for one in wanted.values()])
+        wanted = (await outposts.load_wanted_versions(self._pool)).at_outpost(outpost.name, outpost.labels)
+        names = {name for one in wanted.values() for name in one.shares.of}
+        return wanted, await packages.openable_versions(self._pool, [parse_version(name) for name in sorted(names)])
 
     async def state_of(self, name: str, sealed: bool = False) -> OutpostState:
         """What an outpost is to have now: endpoints with setups, packages of their versions, and who may ask. sealed : whether it seals
@@ -110,9 +114,9 @@ class OutpostHub:
         outpost = await outposts.get_outpost(self._pool, name)
         wanted, known = await self._wanted_by(outpost)
         served = {
-            endpoint: {"version": one.version, "setup": write_setup(setup_at_outpost(route.setup, one.version))}
+            endpoint: {"version": one.newest, "setup": write_setup(setup_at_outpost(route.setup, one.shares))}
             for endpoint, one in wanted.items()
-            if one.version in known and (route := self._table.by_endpoint.get(endpoint)) is not None
+            if one.shares.of.keys() <= known.keys() and (route := self._table.by_endpoint.get(endpoint)) is not None
         }
         if not served.keys() <= self._noted.get(name, frozenset()):
             await outposts.note_endpoints(self._pool, name, list(served))
@@ -175,7 +179,10 @@ class OutpostHub:
         _check_times([*(call.at for call in calls), *(delta.at.timestamp() for delta in counted.deltas)])
         for day in days_of_calls(calls):
             await make_partition(self._pool, day)
-        lost = await store_frames(self._pool, counted)
+        to_count_s = 0.0 if shift_s else ahead_s  # times of a clock that is wrong are corrected already
+        lost = await store_frames(
+            self._pool, counted, lambda connection, stored: self._rollouts.count_calls(connection, outpost.name, stored, to_count_s)
+        )
         if lost is None:
             through = await last_stored_frame(self._pool, frames[0].segment)
             if through >= frames[-1].number:
@@ -188,13 +195,13 @@ class OutpostHub:
 
     async def alert_readings(self, now: datetime) -> dict[tuple[str, str], RuleReading]:
         """By endpoint and rule, whether an outpost that is to serve the endpoint has fallen silent or cannot serve what it should."""
-        wanted = await outposts.list_outpost_versions(self._pool)
+        wanted = await outposts.load_wanted_versions(self._pool)
         readings: dict[tuple[str, str], RuleReading] = {}
-        for outpost in await outposts.list_outposts(self._pool) if wanted else []:
+        for outpost in await outposts.list_outposts(self._pool) if wanted.versions else []:
             if outpost.barred_at is not None or outpost.heard_at is None:
                 continue
             refused = (outpost.report or {}).get("refused") or {}
-            for endpoint in versions_of_outpost(outpost.name, outpost.labels, wanted):
+            for endpoint in wanted.at_outpost(outpost.name, outpost.labels):
                 silent = timedelta(seconds=outpost.heard_s_ago or 0) > SILENT_AFTER
                 if silent:
                     text = f"the outpost {outpost.name} was not heard of for {(outpost.heard_s_ago or 0) / 60:.0f} minutes"

@@ -10,9 +10,6 @@ from datetime import datetime, timedelta
 from typing import Any
 from uuid import UUID
 
-from lamppost.core.endpoint.agreement import main_answer
-from lamppost.core.endpoint.rollout_counts import read_counted_rollout
-from lamppost.core.endpoint.rollout_guards import StepCounts
 from lamppost.core.errors import BadRequest, Conflict, LampPostError
 from lamppost.core.monitoring.quality import (
     JudgedAnswer,
@@ -24,12 +21,14 @@ from lamppost.core.monitoring.quality import (
     quality_figures,
     told_otherwise,
 )
-from lamppost.core.names import closest_name, parse_version
+from lamppost.core.names import closest_name
 from lamppost.core.payload.recorded_bodies import answer_rows, request_rows
 from lamppost.core.roles import MAY, Principal
-from lamppost.core.schema.fields import Field, Schema, find_field
+from lamppost.core.schema.fields import Field
 from lamppost.service.deployment.deployment import Deployment
-from lamppost.store import call_samples, endpoints, outcomes, packages, rollouts
+from lamppost.service.monitoring.known_truth import answer_is_right, truth_field_of
+from lamppost.service.monitoring.rollout_outcomes import feed_rollouts
+from lamppost.store import call_samples, outcomes
 from lamppost.store.database import Pool
 from lamppost.store.outcomes import AnsweredCall, KnownOutcome, Outcome
 
@@ -76,7 +75,7 @@ async def store_reported_outcomes(
     """Store the truth about answers of an endpoint; raise BadRequest, and store nothing, if one of them is no possible answer."""
     route = deployment.table.find_route(endpoint)
     names = [str(version) for version in route.setup.versions]
-    field, _ = await _truth_field_of(pool, deployment, endpoint, names[0])
+    field, _ = await truth_field_of(pool, deployment, endpoint, names[0])
     if field.private:
         raise Conflict(
             f"the answer {field.name!r} of {endpoint} is private, so neither answers nor truths are kept; choose another answer for "
@@ -88,26 +87,16 @@ async def store_reported_outcomes(
         _by_key(pool, endpoint, key, told_outcomes, span) if key is not None else _by_id(pool, endpoint, told_outcomes)
     )
     named = {
-        outcome.of.version: await _truth_field_of(pool, deployment, endpoint, outcome.of.version.partition(", ")[0]) for outcome in matched
+        outcome.of.version: await truth_field_of(pool, deployment, endpoint, outcome.of.version.partition(", ")[0]) for outcome in matched
     }
     judged = []
     for outcome in matched:
         of, spread = named[outcome.of.version]
-        judged.append(replace(outcome, correct=_answer_is_right(outcome.answer.get(of.name), outcome.truth, of, spread)))
+        judged.append(replace(outcome, correct=answer_is_right(outcome.answer.get(of.name), outcome.truth, of, spread)))
     stored = await outcomes.store_outcomes(pool, judged, by.token, replace_others="point" in MAY[by.role])
     if stored:
-        await feed_rollout(pool, deployment, endpoint)
+        await feed_rollouts(pool, deployment, endpoint)
     return StoredOutcomes(stored, len(matched), unknown)
-
-
-def truth_field(answers: Schema, name: str | None) -> Field:
-    """The answer that outcomes are about."""
-    if name is None:
-        return main_answer(answers)
-    field = find_field(answers, name)
-    if field is None:
-        raise BadRequest(f"monitoring.truth is {name!r}, which is no answer; there are {', '.join(answers.names)}")
-    return field
 
 
 def _check_truth(field: Field, truth: Any, at: int) -> None:
@@ -172,70 +161,22 @@ def outcome_of_row(call: AnsweredCall, row: int, truth: Any) -> Outcome | None:
     return Outcome(call, row, truth, answers[row], slices)
 
 
-async def feed_rollout(pool: Pool, deployment: Deployment, endpoint: str) -> None:
-    """Store at each step of a running rollout in how many calls the answer was right and wrong, by the first row that is known. Numbers
-    are right within a tenth of their spread in training.
-    """
-    going = await rollouts.latest_rollouts(pool, endpoint)
-    if not going or going[0].ended_at is not None:
-        return
-    rollout, number = going[0].rollout, going[0].number
-    past = await endpoints.endpoint_history(pool, endpoint, 100)
-    steps = [
-        (earlier.since, read_counted_rollout(earlier.counted).step) for earlier in past if earlier.rollout == number and earlier.counted
-    ]
-    counts: dict[int, StepCounts] = {}
-    counted: set[tuple[Any, str]] = set()
-    fields = {version: await _truth_field_of(pool, deployment, endpoint, version) for version in (rollout.old, rollout.new)}
-    first = min((since for since, _ in steps), default=None)
-    if first is None:
-        return
-    for outcome in await outcomes.outcomes_between(pool, endpoint, first, datetime.max.replace(tzinfo=first.tzinfo)):
-        if outcome.place in counted:
-            continue  # rows of one call are not independent
-        arm = {rollout.old: 0, rollout.new: 1}.get(outcome.version)
-        step = next((step for since, step in steps if since <= outcome.at), None)  # the newest change comes first
-        if arm is None or step is None or outcome.shadow:
-            continue
-        held = counts.setdefault(step, StepCounts(rollout.plan.steps[step].share))
-        counted.add(outcome.place)
-        held.judged[arm] += 1
-        of, spread = fields[outcome.version]
-        held.wrong[arm] += not _answer_is_right(outcome.judged.answer.get(of.name), outcome.judged.truth, of, spread)
-    for step, held in counts.items():
-        await rollouts.save_node_counts(pool, number, step, "outcomes", held)
-
-
 # -- figures ------------------------------------------------------------------------------------------------------------
 
 
-def _answer_is_right(answer: Any, truth: Any, field: Field, spread: float | None) -> bool:
-    if field.kind in ("number", "integer"):
-        return answer is not None and is_number(answer) and abs(float(answer) - float(truth)) <= 0.1 * (spread or 0.0)
-    return is_right(answer, truth)
-
-
-async def _truth_field_of(pool: Pool, deployment: Deployment, endpoint: str, version: str) -> tuple[Field, float | None]:
-    lamp = await deployment.package_cache.lamp_of((await packages.get_version(pool, parse_version(version))).digest)
-    route = deployment.table.by_endpoint.get(endpoint)
-    field = truth_field(lamp.manifest.answers, route.setup.monitoring.truth if route is not None else None)
-    profiles = lamp.reference.answers if lamp.reference is not None else ()
-    return field, next((profile.sd for profile in profiles if profile.name == field.name), None)
-
-
 async def quality_page(
-    pool: Pool, deployment: Deployment, endpoint: str, since: datetime, until: datetime, bins: int = 24
+    pool: Pool, deployment: Deployment, endpoint: str, since: datetime, until: datetime, bins: int = 24, brought_by: str | None = None
 ) -> dict[str, Any]:
-    """Quality by version, how much is known, and over time."""
-    known_outcomes = await outcomes.outcomes_between(pool, endpoint, since, until)
-    answered = await outcomes.count_answered_rows(pool, endpoint, since, until)
+    """Quality by version, how much is known, and over time. brought_by : of answers that this one brought in, and of nothing else."""
+    known_outcomes = await outcomes.outcomes_between(pool, endpoint, since, until, brought_by=brought_by)
+    answered = await outcomes.count_answered_rows(pool, endpoint, since, until, brought_by)
     by_version: dict[tuple[str, bool], list[KnownOutcome]] = defaultdict(list)
     for outcome in known_outcomes:
         by_version[outcome.version, outcome.shadow].append(outcome)
     versions = []
     for (version, shadow), known in sorted(by_version.items(), key=lambda pair: (pair[0][1], -len(pair[1]))):
         try:
-            field, spread = await _truth_field_of(pool, deployment, endpoint, version)
+            field, spread = await truth_field_of(pool, deployment, endpoint, version)
         except LampPostError:
             continue
         numbers = field.kind in ("number", "integer")
@@ -251,7 +192,7 @@ async def quality_page(
                 "late_s": late[len(late) // 2],
                 "callers": len({judged.caller for judged in judged_answers}),
                 "told_otherwise": None
-                if numbers
+                if numbers or brought_by is not None  # answers are sampled over all origins
                 else await _told_otherwise(pool, endpoint, version, (since, until), judged_answers, field),
                 **await asyncio.to_thread(quality_figures, judged_answers, field.name, numbers, spread),
                 "over_time": _over_time(known, field, since, until, bins),

@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
-from lamppost.core.endpoint.outposts import brought_by_outpost, versions_of_outpost
+from lamppost.core.endpoint.outposts import brought_by_outpost
 from lamppost.core.monitoring.alert_rules import RuleReading, read_window_verdict
 from lamppost.service.deployment.route_table import RouteTable
 from lamppost.service.monitoring.drift_evaluation import DriftEvaluation
-from lamppost.store import outposts
 from lamppost.store.database import Pool
+from lamppost.store.hub import outposts
 
 RULE = "drift at "
 """What the rule of such an alert begins with."""
@@ -35,12 +35,12 @@ class OutpostDriftAlerts:
         return {key: replace(reading, at=now) for key, reading in self._readings.items()}
 
     async def _read(self, now: datetime) -> dict[tuple[str, str], RuleReading]:
-        wanted = await outposts.list_outpost_versions(self._pool)
+        wanted = await outposts.load_wanted_versions(self._pool)
         readings: dict[tuple[str, str], RuleReading] = {}
-        for outpost in await outposts.list_outposts(self._pool) if wanted else []:
+        for outpost in await outposts.list_outposts(self._pool) if wanted.versions else []:
             if outpost.barred_at is not None or outpost.records_at is None or outpost.records_at < now - _SPAN:
                 continue
-            for endpoint, one in versions_of_outpost(outpost.name, outpost.labels, wanted).items():
+            for endpoint, one in wanted.at_outpost(outpost.name, outpost.labels).items():
                 setup = self._table.find_setup(endpoint)
                 rule = None if setup is None else next((rule for rule in setup.monitoring.alerts if rule.on == "drift"), None)
                 if rule is None:

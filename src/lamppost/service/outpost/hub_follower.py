@@ -128,7 +128,11 @@ class HubFollower:
             "software": lamppost.__version__,
             "address": node.settings.public_address,
             "served": {
-                endpoint: {"version": str(route.in_force.version), "state": route.status.state}
+                endpoint: {
+                    "version": str(route.in_force.version),
+                    "state": route.status.state,
+                    "versions": [str(version) for version in route.setup.versions],
+                }
                 for endpoint, route in node.deployment.table.by_endpoint.items()
             },
             "refused": {endpoint: {"version": version, "reason": reason[:2_000]} for endpoint, (version, reason) in self.refused.items()},
@@ -162,8 +166,10 @@ class HubFollower:
                 self.refused.pop(endpoint, None)
                 continue
             try:
-                await self._fetching.fetch(versions[wanted["version"]].digest)
-                node.memory.know_versions({wanted["version"]: versions[wanted["version"]]})
+                needed = {name: versions[name] for name in map(str, setup.versions)}
+                for version in needed.values():
+                    await self._fetching.fetch(version.digest)
+                node.memory.know_versions(needed)
                 await node.switch(endpoint, setup, "hub")
                 log.info("%s serves %s", endpoint, setup.summary())
                 self.refused.pop(endpoint, None)

@@ -8,15 +8,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Header, Path, Query, Request
 from fastapi.responses import Response
 
-from lamppost.core.endpoint.outposts import (
-    LATE_AFTER,
-    SILENT_AFTER,
-    OutpostVersion,
-    brought_by_outpost,
-    check_labels,
-    is_label,
-    versions_of_outpost,
-)
+from lamppost.core.endpoint.outposts import LATE_AFTER, SILENT_AFTER, WantedVersions, brought_by_outpost, check_labels, is_label
 from lamppost.core.errors import BadRequest
 from lamppost.core.names import check_name, parse_version
 from lamppost.core.payload.outpost_records import read_records
@@ -41,8 +33,10 @@ from lamppost.service.api.schemas.outposts import (
     OutpostVersionRequest,
     StoredRecordsAnswer,
 )
-from lamppost.store import outposts, packages
-from lamppost.store.outposts import StoredOutpost
+from lamppost.service.deployment.changes import ChangeOverrides
+from lamppost.service.node import Node
+from lamppost.store.hub import outposts
+from lamppost.store.hub.outposts import StoredOutpost
 
 router = APIRouter(prefix="/api", tags=["outposts"], responses=PROBLEMS)
 _Digest = Annotated[str, Path(pattern="^[0-9a-f]{64}$")]
@@ -54,7 +48,7 @@ _Digest = Annotated[str, Path(pattern="^[0-9a-f]{64}$")]
 @router.get("/outposts")
 async def list_outposts(node: TheNode, _: RequireView) -> list[OutpostAnswer]:
     """All outposts: what each is to serve, what it serves, and how it does."""
-    wanted = await outposts.list_outpost_versions(node.pool)
+    wanted = await outposts.load_wanted_versions(node.pool)
     return [_answer(outpost, wanted) for outpost in await outposts.list_outposts(node.pool)]
 
 
@@ -68,13 +62,13 @@ async def add_outpost(body: OutpostRequest, node: TheNode, caller: TokenKeeper, 
     await node.auth.reload()
     hub = node.settings.link_address(str(request.base_url))
     command = f"lamppost outpost join {hub} --name {body.name} --token-file FILE"
-    return NewOutpostAnswer(outpost=_answer(outpost, await outposts.list_outpost_versions(node.pool)), secret=secret, command=command)
+    return NewOutpostAnswer(outpost=_answer(outpost, await outposts.load_wanted_versions(node.pool)), secret=secret, command=command)
 
 
 @router.get("/outposts/{name}")
 async def get_outpost(name: str, node: TheNode, _: RequireView) -> OutpostAnswer:
     """One outpost."""
-    return _answer(await outposts.get_outpost(node.pool, name), await outposts.list_outpost_versions(node.pool))
+    return _answer(await outposts.get_outpost(node.pool, name), await outposts.load_wanted_versions(node.pool))
 
 
 @router.get("/outposts/{name}/drift")
@@ -83,7 +77,7 @@ async def get_outpost_drift(
 ) -> list[OutpostDriftAnswer]:
     """Whether the rows that an outpost answered in the last hours look like training, by endpoint."""
     outpost = await outposts.get_outpost(node.pool, name)
-    wanted = versions_of_outpost(outpost.name, outpost.labels, await outposts.list_outpost_versions(node.pool))
+    wanted = (await outposts.load_wanted_versions(node.pool)).at_outpost(outpost.name, outpost.labels)
     until = datetime.now(UTC)
     since = until - timedelta(hours=hours)
     brought_by = brought_by_outpost(name)
@@ -107,7 +101,7 @@ async def get_outpost_drift(
 async def label_outpost(name: str, body: OutpostLabelsRequest, node: TheNode, caller: Pointer) -> OutpostAnswer:
     """Give an outpost other labels."""
     outpost = await outposts.label_outpost(node.pool, name, check_labels(body.labels), caller.changed_by)
-    return _answer(outpost, await outposts.list_outpost_versions(node.pool))
+    return _answer(outpost, await outposts.load_wanted_versions(node.pool))
 
 
 @router.post("/outposts/{name}/bar")
@@ -115,27 +109,32 @@ async def bar_outpost(name: str, node: TheNode, caller: TokenKeeper) -> OutpostA
     """End the token of an outpost that is lost or given up: it gets nothing more, and its records are refused."""
     outpost = await outposts.bar_outpost(node.pool, name, caller.changed_by)
     await node.auth.reload()
-    return _answer(outpost, await outposts.list_outpost_versions(node.pool))
+    return _answer(outpost, await outposts.load_wanted_versions(node.pool))
 
 
 @router.put("/endpoints/{endpoint}/outposts")
 async def point_outposts(endpoint: str, body: OutpostVersionRequest, node: TheNode, caller: Pointer) -> OutpostVersionAnswer:
     """Have outposts serve a version for an endpoint of this service. Each fetches it, proves it, and then swaps it in."""
     node.deployment.table.find_route(endpoint)
-    if is_label(body.at):
-        (target,) = check_labels([body.at])
-    else:
-        target = (await outposts.get_outpost(node.pool, body.at)).name
-    if body.version is not None and (await packages.get_version(node.pool, parse_version(body.version))).retired_at is not None:
-        raise BadRequest(f"{body.version} is retired; take it out of retirement first: lamppost retire {body.version} --undo")
-    before = await outposts.set_outpost_version(node.pool, endpoint, target, body.version, caller.changed_by)
-    node.outpost_hub.note_change()
+    target = await check_target(node, body.at)
+    note = None
+    if body.version is not None:
+        overrides = ChangeOverrides(body.break_callers, body.override)
+        note = await node.outpost_rollouts.check_version(endpoint, parse_version(body.version), caller.role, overrides)
+    before = await outposts.set_outpost_version(node.pool, endpoint, target, body.version, caller.changed_by, note)
     meant = [one.name for one in await outposts.list_outposts(node.pool) if target == one.name or target in one.labels]
     undo = f"lamppost point {endpoint} {before} --at {target}" if before else f"lamppost outpost clear {endpoint} --at {target}"
     return OutpostVersionAnswer(endpoint=endpoint, at=target, version=body.version, before=before, outposts=meant, undo=undo)
 
 
-def _answer(outpost: StoredOutpost, wanted: list[OutpostVersion]) -> OutpostAnswer:
+async def check_target(node: Node, at: str) -> str:
+    """The name of an outpost that there is, or a label; raise NotFound or BadRequest."""
+    if is_label(at):
+        return check_labels([at])[0]
+    return (await outposts.get_outpost(node.pool, at)).name
+
+
+def _answer(outpost: StoredOutpost, wanted: WantedVersions) -> OutpostAnswer:
     report: dict[str, Any] = outpost.report or {}
     state, reasons = _state(outpost, report)
     return OutpostAnswer(
@@ -178,8 +177,8 @@ def _state(outpost: StoredOutpost, report: dict[str, Any]) -> tuple[OutpostState
     return ("degraded" if reasons else "serving"), reasons
 
 
-def _endpoints(outpost: StoredOutpost, report: dict[str, Any], wanted: list[OutpostVersion]) -> list[OutpostEndpointAnswer]:
-    chosen = versions_of_outpost(outpost.name, outpost.labels, wanted)
+def _endpoints(outpost: StoredOutpost, report: dict[str, Any], wanted: WantedVersions) -> list[OutpostEndpointAnswer]:
+    chosen = wanted.at_outpost(outpost.name, outpost.labels)
     served, refused = report.get("served") or {}, report.get("refused") or {}
     return [
         OutpostEndpointAnswer(
@@ -187,6 +186,7 @@ def _endpoints(outpost: StoredOutpost, report: dict[str, Any], wanted: list[Outp
             at=chosen[endpoint].target if endpoint in chosen else None,
             wanted=chosen[endpoint].version if endpoint in chosen else None,
             served=(served.get(endpoint) or {}).get("version"),
+            rollout_percent=chosen[endpoint].rollout_percent if endpoint in chosen else None,
             state=(served.get(endpoint) or {}).get("state"),
             refused=(refused.get(endpoint) or {}).get("reason"),
         )

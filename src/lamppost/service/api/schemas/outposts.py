@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field as Described
 
 from lamppost.core.drift.window_verdict import WindowState
-from lamppost.service.api.schemas.base import ApiModel
+from lamppost.core.endpoint.outpost_rollout import OutpostRolloutPlan
+from lamppost.core.endpoint.rollout import RolloutState
+from lamppost.service.api.schemas.base import ApiModel, OverridableRequest
 from lamppost.service.api.schemas.drift import FeatureDriftAnswer
 from lamppost.service.api.schemas.outcomes import OutcomesRequest
+from lamppost.service.api.schemas.rollouts import GuardReadingAnswer
 
 OutpostState = Literal["serving", "degraded", "down", "barred", "not joined"]
 
@@ -31,7 +34,7 @@ class OutpostLabelsRequest(ApiModel):
     labels: list[str]
 
 
-class OutpostVersionRequest(ApiModel):
+class OutpostVersionRequest(OverridableRequest):
     """What outposts are to serve for an endpoint; null ends it."""
 
     at: str = Described(description="name of an outpost, or a label", examples=["harbour-substation", "region=coast"])
@@ -39,14 +42,16 @@ class OutpostVersionRequest(ApiModel):
 
 
 class OutpostEndpointAnswer(ApiModel):
-    """An endpoint at one outpost. wanted : what it is to serve. served : what it does serve, null for nothing. refused : why it does not
-    serve what it should.
+    """An endpoint at one outpost. wanted : the version that is to answer, or most calls. served : the version that does, null for none.
+    rollout_percent : calls that the new version of a rollout has there, null out of its turn. refused : why it does not serve what it
+    should.
     """
 
     endpoint: str
     at: str | None = Described(description="what the version was set for: its name, or one of its labels")
     wanted: str | None
     served: str | None
+    rollout_percent: float | None
     state: str | None
     refused: str | None
 
@@ -99,6 +104,44 @@ class NewOutpostAnswer(ApiModel):
     command: str
 
 
+class OutpostRolloutRequest(OverridableRequest):
+    """A rollout of a version over the outposts that serve what is set for a target, one after the other."""
+
+    at: str = Described(description="name of an outpost, or a label", examples=["region=coast"])
+    version: str = Described(examples=["outage-risk@6"])
+    plan: OutpostRolloutPlan = Described(default_factory=OutpostRolloutPlan)
+
+
+class OutpostTurnAnswer(ApiModel):
+    """The turn of an outpost in a rollout. since, until : while it gave both versions calls, null before its turn and while it goes on.
+    calls : that the old and the new version answered in this time, as far as their records came.
+    """
+
+    outpost: str
+    state: Literal["waits", "has its turn", "done"]
+    since: datetime | None
+    until: datetime | None
+    calls: list[int]
+
+
+class OutpostRolloutAnswer(ApiModel):
+    """A rollout over outposts and its progress. turns : of its outposts, in their order."""
+
+    number: int
+    endpoint: str
+    target: str
+    old: str
+    new: str
+    plan: OutpostRolloutPlan
+    state: RolloutState
+    reason: str
+    readings: list[GuardReadingAnswer]
+    turns: list[OutpostTurnAnswer]
+    begun_by: str
+    begun_at: datetime
+    ended_at: datetime | None
+
+
 class OutpostVersionAnswer(ApiModel):
     """What outposts are to serve for an endpoint now. outposts : those that it is meant for. undo : the command that takes it back."""
 
@@ -111,10 +154,11 @@ class OutpostVersionAnswer(ApiModel):
 
 
 class ServedAtOutpost(ApiModel):
-    """What an outpost serves for an endpoint."""
+    """What an outpost serves for an endpoint. version : that answers most calls. versions : all that answer."""
 
     version: str | None
     state: str
+    versions: list[Annotated[str, Described(max_length=200)]] = Described(default=[], max_length=100)
 
 
 class RefusedAtOutpost(ApiModel):
