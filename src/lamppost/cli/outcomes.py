@@ -98,10 +98,17 @@ def _read(file: Path, key: str | None) -> list[dict[str, Any]]:
     return outcomes_read
 
 
-def outcomes(endpoint: Endpoint, since: Since = None, until: Until = None, address: Address = None, as_json: AsJson = False) -> None:
+def outcomes(
+    endpoint: Endpoint,
+    since: Since = None,
+    until: Until = None,
+    at: Annotated[str | None, typer.Option(help="Only of what this outpost answered.", metavar="OUTPOST")] = None,
+    address: Address = None,
+    as_json: AsJson = False,
+) -> None:
     """Command ``outcomes``."""
     with Client(address, timeout_s=60) as client:
-        answer = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/quality", since=since, until=until)
+        answer = client.fetch("GET", f"/api/endpoints/{quote(endpoint, safe='')}/quality", since=since, until=until, at=at)
     if as_json:
         print_json(answer)
         return

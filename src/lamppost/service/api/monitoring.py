@@ -18,6 +18,7 @@ from lamppost.core.drift.verdict_text import bin_shares, describe_verdict, windo
 from lamppost.core.drift.verdicts import judge_windows
 from lamppost.core.drift.window_verdict import WindowVerdict
 from lamppost.core.drift.windows import pool_windows
+from lamppost.core.endpoint.outposts import brought_by_outpost
 from lamppost.core.errors import BadRequest, NotFound
 from lamppost.core.monitoring.latency_histogram import quantiles
 from lamppost.core.names import closest_name, parse_version
@@ -55,6 +56,7 @@ from lamppost.service.records.record_writer import InProcessSink
 from lamppost.store import endpoints, packages, timeline, windows
 from lamppost.store.bulk import bulk_runs
 from lamppost.store.call_records import CallRecord, pack_calls
+from lamppost.store.hub import outposts
 from lamppost.store.spool import SpoolFrame
 from lamppost.store.timeline import Histogram
 from lamppost.store.windows import JudgedWindow
@@ -313,11 +315,20 @@ async def store_outcomes(node: Node, endpoint: str, body: OutcomesRequest, by: P
 
 
 @router.get("/endpoints/{endpoint}/quality")
-async def get_quality(endpoint: str, node: TheNode, _: RequireView, since: Since = None, until: Until = None) -> QualityAnswer:
+async def get_quality(
+    endpoint: str,
+    node: TheNode,
+    _: RequireView,
+    since: Since = None,
+    until: Until = None,
+    at: Annotated[str | None, Query(max_length=200, description="an outpost: only of what it answered")] = None,
+) -> QualityAnswer:
     """How good answers were: accuracy, precision and recall, calibration or error, by version and slice and over time, with intervals."""
     node.deployment.table.find_route(endpoint)
     start, end = _span(since, until, outcomes.SINCE)
-    return QualityAnswer.model_validate(await outcomes.quality_page(node.pool, node.deployment, endpoint, start, end))
+    brought_by = None if at is None else brought_by_outpost((await outposts.get_outpost(node.pool, at)).name)
+    found = await outcomes.quality_page(node.pool, node.deployment, endpoint, start, end, brought_by=brought_by)
+    return QualityAnswer.model_validate(found)
 
 
 # -- calls from elsewhere -----------------------------------------------------------------------------------------------

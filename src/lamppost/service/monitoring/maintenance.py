@@ -10,13 +10,13 @@ from lamppost.service.bulk.scheduling import Scheduling
 from lamppost.service.deployment.deployment import Deployment
 from lamppost.service.hub.outpost_hub import RULE as OUTPOST
 from lamppost.service.hub.outpost_hub import OutpostHub
+from lamppost.service.monitoring import outpost_alerts
 from lamppost.service.monitoring.alert_evaluation import AlertEvaluation
 from lamppost.service.monitoring.drift_evaluation import DriftEvaluation
 from lamppost.service.monitoring.lane_sampling import sample_lanes
 from lamppost.service.monitoring.leader import Job, Leader
 from lamppost.service.monitoring.notices import NoticeSender
-from lamppost.service.monitoring.outpost_drift import RULE as DRIFT_AT_OUTPOST
-from lamppost.service.monitoring.outpost_drift import OutpostDriftAlerts
+from lamppost.service.monitoring.outpost_alerts import OutpostAlerts
 from lamppost.service.monitoring.reports import send_due_reports
 from lamppost.service.monitoring.retention import roll_up_and_delete
 from lamppost.service.monitoring.run_reports import RunReports
@@ -41,7 +41,7 @@ class Maintenance:
         node: str,
     ) -> None:
         self.drift_evaluation = DriftEvaluation(pool, deployment, window_counting)
-        outpost_drift = OutpostDriftAlerts(pool, deployment.table, self.drift_evaluation)
+        at_outposts = OutpostAlerts(pool, deployment.table, self.drift_evaluation)
         self.notices = NoticeSender(pool, settings)
         self._run_reports = RunReports(pool, window_counting, self.notices, settings.public_address)
         self._pool = pool
@@ -51,7 +51,12 @@ class Maintenance:
             pool,
             deployment,
             self.drift_evaluation,
-            {SCHEDULE: scheduling.alert_readings, OUTPOST: outpost_hub.alert_readings, DRIFT_AT_OUTPOST: outpost_drift.alert_readings},
+            {
+                SCHEDULE: scheduling.alert_readings,
+                OUTPOST: outpost_hub.alert_readings,
+                outpost_alerts.DRIFT: at_outposts.drift_readings,
+                outpost_alerts.QUALITY: at_outposts.quality_readings,
+            },
             settings.public_address,
         )
         self.jobs = (
