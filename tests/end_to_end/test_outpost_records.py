@@ -67,6 +67,41 @@ class Records(WithHub):
         self.assertIn("x: ", said.stdout)
         self.assertIn("there is no outpost", self.hub.run("outpost", "drift", "nowhere").stderr)
 
+    def test_quality_is_told_of_each_outpost_by_itself_and_alerts(self) -> None:
+        rules = [{"on": "quality", "above": 90, "minutes": 60}]
+        with self.hub.client() as client:
+            client.set_up("judged", {"version": "times@1", "monitoring": {"rules": rules}})
+        names = ("sound", "unsound")
+        for name in names:
+            outpost = self.outpost(name)
+            self.point("times@1", name, "judged")
+            outpost.start()
+            with lamppost.Client(outpost.address, self.hub.token) as there:
+                ids = [there.predict("judged", {"x": float(x)}).request_id for x in range(1, 61)]
+                factor = 2.0 if name == "sound" else 9.0
+                truths = [{"request_id": one, "truth": factor * x} for x, one in enumerate(ids, 1)]
+                there.fetch("POST", "/api/endpoints/judged/outcomes", {"outcomes": truths})
+
+        def right() -> dict[str, Any] | None:
+            with self.hub.client() as client:
+                found = {name: client.fetch("GET", "/api/endpoints/judged/quality", at=name)["versions"] for name in names}
+            return found if all(versions and versions[0]["known"] == 60 for versions in found.values()) else None
+
+        found = until(right, what="the outcomes of both")
+        self.assertEqual({name: (one["known"], one["answered"]) for name, (one,) in found.items()}, dict.fromkeys(names, (60, 60)))
+        self.assertEqual(found["sound"][0]["absolute_error"]["value"], 0.0)
+        self.assertGreater(found["unsound"][0]["absolute_error"]["value"], 50)
+        said = self.hub.run("outcomes", "judged", "--at", "unsound")
+        self.assertIn("60 of 60 known", said.stdout)
+        self.assertIn("there is no outpost", self.hub.run("outcomes", "judged", "--at", "nowhere").stderr)
+
+        def alerts() -> dict[str, str]:
+            with self.hub.client() as client:
+                return {one["rule"]: one["state"] for one in client.fetch("GET", "/api/alerts", endpoint="judged")}
+
+        until(lambda: alerts().get("quality at unsound") == "firing", 120, "the alert")
+        self.assertNotIn("quality at sound", alerts())
+
     def test_outcomes_that_are_reported_here_come_home_behind_their_records(self) -> None:
         hub = Service().start()
         self.addCleanup(hub.remove)

@@ -236,6 +236,17 @@ async def openable_versions(pool: Pool, names: Sequence[VersionName]) -> dict[st
         }
 
 
+async def names_of_packages(pool: Pool, digests: Sequence[str]) -> dict[str, str]:
+    """The version that a package is, by its digest; the newest where it was pushed more than once."""
+    async with pool.connection() as connection:
+        rows = await connection.execute(
+            "SELECT DISTINCT ON (digest) digest, model || '@' || number FROM versions WHERE digest = ANY (%s) AND deleted_at IS NULL"
+            " ORDER BY digest, pushed_at DESC",
+            (list(digests),),
+        )
+        return dict(await rows.fetchall())
+
+
 async def list_versions(pool: Pool, model: str | None = None) -> list[ListedVersion]:
     """All versions, newest first within a model, models by name."""
     async with pool.connection() as connection:

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import logging
-import os
 import shutil
 from pathlib import Path
 from typing import Annotated
-from urllib.parse import urlsplit
 
 import typer
 
@@ -15,9 +13,11 @@ from lamppost.cli.node.data_folder import only_one
 from lamppost.cli.node.http_server import listening, run_node
 from lamppost.cli.node.logging_setup import set_up_logging
 from lamppost.cli.node.options import (
+    OUTPOST_TOKEN,
     AllowCode,
     AllowPickle,
     GrpcPort,
+    HubCa,
     LogJson,
     Memory,
     PublicUrl,
@@ -26,10 +26,11 @@ from lamppost.cli.node.options import (
     TlsKey,
     Unconfined,
     byte_count,
+    hub_address,
     measured_confinement,
+    outpost_secret,
     package_formats,
     public_address,
-    read_secret,
     tls_files,
 )
 from lamppost.cli.out import AMBER, paint, print_line
@@ -49,19 +50,15 @@ from lamppost.service.outpost.sealed_packages import SealedPackages, memory_fold
 from lamppost.service.outpost.standalone_node import StandaloneNode
 from lamppost.service.settings import Settings
 
-_TOKEN = "LAMPPOST_OUTPOST_TOKEN"  # noqa: S105, the name of a variable
-
 
 def outpost_join(
     hub: Annotated[str, typer.Argument(help="Address of the hub, such as https://lamps.example.", metavar="URL")],
     name: Annotated[str, typer.Option(help="Name of this outpost at the hub.")],
-    token_file: Annotated[Path | None, typer.Option(help=f"File with its token [the variable {_TOKEN}].", metavar="FILE")] = None,
+    token_file: Annotated[Path | None, typer.Option(help=f"File with its token [the variable {OUTPOST_TOKEN}].", metavar="FILE")] = None,
     data: Annotated[Path, typer.Option(help="Folder for everything that it keeps.")] = Path(".lamppost-outpost"),
     host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
     port: Annotated[int, typer.Option(help="Port for HTTP.", min=0, max=65535)] = 8422,
-    hub_ca: Annotated[
-        Path | None, typer.Option(help="Certificates (PEM) to trust the hub by, instead of those of this machine.", metavar="FILE")
-    ] = None,
+    hub_ca: HubCa = None,
     spool: Annotated[str, typer.Option(help="Disk space for records while the hub is away.")] = "1GB",
     sealed: Annotated[
         bool, typer.Option("--sealed", help="Keep packages in cipher on this disk, with a key that the hub gives at every start.")
@@ -82,12 +79,8 @@ def outpost_join(
     logging.getLogger("httpx").setLevel(logging.WARNING)
     keep_memory_private()
     check_name(name, "outpost")
-    parts = urlsplit(hub)
-    if parts.scheme not in ("http", "https") or not parts.hostname:
-        raise SetupError(f"{hub} is no address of a hub; write https:// and a name")
-    secret = read_secret(token_file, "--token-file") if token_file is not None else os.environ.get(_TOKEN, "")
-    if not secret:
-        raise SetupError(f"the token of the outpost is missing; put it into a file and name that with --token-file, or set {_TOKEN}")
+    hub_address(hub)
+    secret = outpost_secret(token_file, "--token-file")
     if grpc_port is not None:
         check_extra("grpc")
     tls = tls_files(tls_cert, tls_key)

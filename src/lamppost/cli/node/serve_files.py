@@ -14,9 +14,11 @@ import typer
 from lamppost.cli.node.http_server import listening, run_node
 from lamppost.cli.node.logging_setup import set_up_logging
 from lamppost.cli.node.options import (
+    OUTPOST_TOKEN,
     AllowCode,
     AllowPickle,
     GrpcPort,
+    HubCa,
     LogJson,
     Memory,
     PublicUrl,
@@ -25,7 +27,9 @@ from lamppost.cli.node.options import (
     TlsKey,
     Unconfined,
     byte_count,
+    hub_address,
     measured_confinement,
+    outpost_secret,
     package_formats,
     public_address,
     read_secret,
@@ -34,12 +38,17 @@ from lamppost.cli.node.options import (
 from lamppost.cli.out import AMBER, DIM, paint, print_line
 from lamppost.core.errors import SetupError
 from lamppost.core.extras import check_extra
+from lamppost.core.names import check_name
 from lamppost.package.signing import read_public
 from lamppost.runtime.confinement.system_calls import keep_memory_private
 from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
-from lamppost.service.app import STANDALONE_API, make_app
+from lamppost.service.app import OUTPOST_API, STANDALONE_API, make_app
+from lamppost.service.outpost.hub_link import HubLink
 from lamppost.service.outpost.lamp_file_endpoints import LampFileEndpoints, read_source
+from lamppost.service.outpost.outcome_delivery import OutcomeDelivery
+from lamppost.service.outpost.own_file_reports import OwnFileReports
+from lamppost.service.outpost.record_delivery import HubSink, PayloadBudget, TakenVersions
 from lamppost.service.outpost.standalone_node import StandaloneNode
 from lamppost.service.settings import Settings
 
@@ -55,6 +64,14 @@ def serve(
     token_file: Annotated[
         Path | None, typer.Option(help="File with the token that callers send [a made and printed one].", metavar="FILE")
     ] = None,
+    to: Annotated[
+        str | None, typer.Option(help="Address of a hub to report to: how this node does, and the records of its calls.", metavar="URL")
+    ] = None,
+    name: Annotated[str | None, typer.Option(help="With --to: name of this outpost at the hub.")] = None,
+    hub_token_file: Annotated[
+        Path | None, typer.Option(help=f"With --to: file with the token of the outpost [the variable {OUTPOST_TOKEN}].", metavar="FILE")
+    ] = None,
+    hub_ca: HubCa = None,
     no_token: Annotated[bool, typer.Option("--no-token", help="Let everybody on this machine ask without a token.")] = False,
     grpc_port: GrpcPort = None,
     public_url: PublicUrl = None,
@@ -79,6 +96,9 @@ def serve(
     secret = None if no_token else read_secret(token_file, "--token-file") if token_file is not None else secrets.token_urlsafe(32)
     if secret is not None and len(secret) < _LEAST_SECRET:
         raise SetupError(f"--token-file {token_file} holds fewer than {_LEAST_SECRET} characters; take a longer secret")
+    if to is None and (name is not None or hub_token_file is not None or hub_ca is not None):
+        raise SetupError("--name, --hub-token-file and --hub-ca say how to report to a hub; give its address with --to")
+    link = None if to is None else _hub_link(to, name, hub_token_file, hub_ca)
     if grpc_port is not None:
         check_extra("grpc")
     sources = [read_source(text) for text in files]
@@ -110,12 +130,19 @@ def serve(
         )
         node.let_in(secret)
         node.source = endpoints = LampFileEndpoints(node, sources)
+        if link is not None:
+            budget, taken = PayloadBudget(data / "payloads-of-day.json"), TakenVersions(node.digest_of)
+            node.bring_records_to(HubSink(link, node.window_counting, budget, taken))
+            node.outcomes = OutcomeDelivery(data / "outcomes", link, lambda: node.recorder.waiting)
+            node.source = OwnFileReports(node, endpoints, link, budget, taken)
 
         def show_endpoints() -> None:
             for name, route in sorted(node.deployment.table.by_endpoint.items()):
                 print_line(f"  {paint('●', AMBER)} {name}  {route.setup.summary()}  {address}/predict/{name}")
             for path, reason in endpoints.refused.items():
                 print_line(f"  {paint('○', DIM)} {path} is not served: {reason}")
+            if to is not None:
+                print_line(f"  reports as {name} to {to}")
             if secret is None:
                 print_line(paint("  no token is needed on this machine", DIM))
 
@@ -123,7 +150,7 @@ def serve(
         try:
             run_node(
                 node,
-                make_app(node, STANDALONE_API, console=False),
+                make_app(node, STANDALONE_API if link is None else OUTPOST_API, console=False),
                 listener,
                 address,
                 secret=None if token_file is not None else secret,
@@ -135,6 +162,13 @@ def serve(
             )
         except SystemExit:
             raise node.failure or SetupError("the service could not be started; the lines above say why") from None
+
+
+def _hub_link(hub: str, name: str | None, token_file: Path | None, ca: Path | None) -> HubLink:
+    if name is None:
+        raise SetupError("--to needs the name of this outpost at the hub, --name; add one there with: lamppost outpost new NAME")
+    logging.getLogger("httpx").setLevel(logging.WARNING)
+    return HubLink(hub_address(hub), check_name(name, "outpost"), outpost_secret(token_file, "--hub-token-file"), ca)
 
 
 def _is_loopback(host: str) -> bool:

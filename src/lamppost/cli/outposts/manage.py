@@ -24,13 +24,20 @@ def _print_change(text: str) -> None:
 def outpost_new(
     name: Annotated[str, typer.Argument(help="A name for it, such as harbour-substation.")],
     label: Label = None,
+    may_report: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="An endpoint of which it may bring records though it serves files of its own, with serve --to (may be repeated).",
+            metavar="ENDPOINT",
+        ),
+    ] = None,
     bytes_per_day: Annotated[int | None, typer.Option(help="Most bytes of inputs and answers that it sends in a day [any].", min=0)] = None,
     address: Address = None,
     as_json: AsJson = False,
 ) -> None:
     """Command ``outpost new``."""
     with Client(address) as client:
-        body = {"name": name, "labels": label or [], "payload_bytes_per_day": bytes_per_day}
+        body = {"name": name, "labels": label or [], "payload_bytes_per_day": bytes_per_day, "may_report": may_report or []}
         answer = client.fetch("POST", "/api/outposts", body)
     if as_json:
         print_json(answer)
@@ -62,7 +69,7 @@ def _row(outpost: dict[str, Any]) -> list[str]:
         outpost["name"],
         lamp(outpost["state"]),
         " ".join(outpost["labels"]),
-        ", ".join(_served(one) for one in outpost["endpoints"]) or "nothing",
+        ", ".join(_served(one, outpost["own_files"]) for one in outpost["endpoints"]) or "nothing",
         time_ago(outpost["heard_at"]) if outpost["heard_at"] else "never",
         "" if outpost["records_waiting"] is None else f"{outpost['records_waiting']:,}",
         "" if outpost["clock_ahead_s"] is None else f"{outpost['clock_ahead_s']:+.1f} s",
@@ -71,10 +78,12 @@ def _row(outpost: dict[str, Any]) -> list[str]:
     ]
 
 
-def _served(one: dict[str, Any]) -> str:
+def _served(one: dict[str, Any], own_files: bool) -> str:
     """What an outpost serves for an endpoint, and what it should."""
     if one["served"] == one["wanted"]:
         return str(one["served"])
+    if own_files:
+        return f"{one['served']} of its own for {one['endpoint']}"
     return f"{one['served'] or 'nothing'} instead of {one['wanted'] or 'nothing'} for {one['endpoint']}"
 
 

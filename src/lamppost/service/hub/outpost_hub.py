@@ -139,6 +139,17 @@ class OutpostHub:
         content = orjson.dumps(document, option=orjson.OPT_SORT_KEYS, default=str)
         return OutpostState(hashlib.sha256(content).hexdigest(), orjson.loads(content))
 
+    async def state_of_own_files(self, outpost: StoredOutpost, digests: Sequence[str]) -> OutpostState:
+        """What an outpost that serves lamp files of its own needs to bring their records: the names of its packages here, by digest, and
+        the endpoints of which it may.
+        """
+        document = {
+            "names": await packages.names_of_packages(self._pool, digests),
+            "endpoints": sorted(await outposts.endpoints_of_outpost(self._pool, outpost.name)),
+            "payload_bytes_per_day": outpost.payload_bytes_per_day,
+        }
+        return OutpostState(hashlib.sha256(orjson.dumps(document, option=orjson.OPT_SORT_KEYS)).hexdigest(), document)
+
     async def require_package(self, outpost: StoredOutpost, digest: str) -> None:
         """Raise NotAllowed for a package that an outpost is not to serve."""
         _, known = await self._wanted_by(outpost)

@@ -8,17 +8,15 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import shutil
-from datetime import UTC, datetime
 from typing import Any
 from uuid import uuid4
 
-import lamppost
 from lamppost.core.endpoint.setup import read_setup
 from lamppost.core.errors import HubAway, LampPostError, Unavailable
 from lamppost.core.names import parse_version
 from lamppost.core.roles import principal_from_dict
 from lamppost.service.outpost.hub_link import HubLink
+from lamppost.service.outpost.node_report import report_of_node
 from lamppost.service.outpost.package_fetching import PackageFetching
 from lamppost.service.outpost.record_delivery import PayloadBudget
 from lamppost.service.outpost.sealed_packages import SealedPackages
@@ -121,26 +119,8 @@ class HubFollower:
 
     def _about(self) -> dict[str, Any]:
         """What the hub is told of this outpost."""
-        node = self._node
-        return {
-            "instance": self._instance,
-            "known": self._known,
-            "software": lamppost.__version__,
-            "address": node.settings.public_address,
-            "served": {
-                endpoint: {
-                    "version": str(route.in_force.version),
-                    "state": route.status.state,
-                    "versions": [str(version) for version in route.setup.versions],
-                }
-                for endpoint, route in node.deployment.table.by_endpoint.items()
-            },
-            "refused": {endpoint: {"version": version, "reason": reason[:2_000]} for endpoint, (version, reason) in self.refused.items()},
-            "records_waiting": node.recorder.waiting,
-            "payloads_left_out": self._budget.spent_on(datetime.now(UTC).timestamp()).left_out,
-            "disk_free_bytes": shutil.disk_usage(node.settings.data).free,
-            "sealed": self._sealed is not None,
-        }
+        about = report_of_node(self._node, self._instance, self._budget, self.refused)
+        return {**about, "known": self._known, "sealed": self._sealed is not None}
 
     async def _apply(self, state: dict[str, Any]) -> bool:
         """Serve what the hub says. Returns whether all of it was tried; what the hub or the disk kept from that is tried again."""

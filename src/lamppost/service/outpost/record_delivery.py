@@ -10,7 +10,7 @@ import asyncio
 import contextlib
 import logging
 import time
-from collections.abc import Sequence
+from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -18,11 +18,12 @@ from pathlib import Path
 import orjson
 
 from lamppost.core.endpoint.even_samples import SENT_HOME, is_in_sample
-from lamppost.core.errors import BadRequest, Conflict, DatabaseAway, LampPostError
+from lamppost.core.errors import BadRequest, Conflict, DatabaseAway, LampPostError, NotFound, Unavailable
+from lamppost.core.names import VersionName, parse_version
 from lamppost.core.payload.outpost_records import SentFrame, SentRecords, SentWindow
 from lamppost.service.outpost.hub_link import HubLink
 from lamppost.service.records.window_counting import WindowCounting
-from lamppost.store.call_records import CallRecord, pack_calls
+from lamppost.store.call_records import CallRecord, pack_calls, write_counts
 from lamppost.store.records import CountedFrames
 from lamppost.store.set_aside import SetAsideFrames
 from lamppost.store.spool import SpoolFrame, SpoolPortion
@@ -72,10 +73,76 @@ class PayloadBudget:
         return max(0.0, min(1.0, (self.most_bytes - self.spent_on(now).sent_bytes) / wanted_bytes))
 
 
-class HubSink:
-    """A sink of the recorder; see the module."""
+class TakenVersions:
+    """What a hub takes records of from a node that serves files of its own. names : of versions there, by digest. endpoints : of which it
+    takes records from here.
 
-    def __init__(self, link: HubLink, counting: WindowCounting, budget: PayloadBudget) -> None:
+    digest_of : of a version as this node calls it.
+    """
+
+    def __init__(self, digest_of: Callable[[VersionName], Awaitable[str]]) -> None:
+        self.names: dict[str, str] = {}
+        self.endpoints: frozenset[str] = frozenset()
+        self._asked: set[str] = set()
+        self._digest_of = digest_of
+
+    def take(self, digests: Iterable[str], names: Mapping[str, str], endpoints: Iterable[str]) -> None:
+        """Note what the hub says of packages. names : of those that it has."""
+        self._asked |= set(digests)
+        self.names |= names
+        self.endpoints = frozenset(endpoints)
+
+    async def translate(self, counted: CountedFrames) -> CountedFrames:
+        """Frames and counts with the names of the hub, without what it does not take. Raise DatabaseAway before the hub has said it."""
+        used = {call.version for frame in counted.frames for call in frame.calls} | {delta.version for delta in counted.deltas}
+        used |= {count.version for frame in counted.frames for count in frame.counts}
+        names = {version: await self._name_of(version) for version in used if version}
+        return await asyncio.to_thread(self._translated, counted, names)
+
+    async def _name_of(self, version: str) -> str | None:
+        try:
+            digest = await self._digest_of(parse_version(version))
+        except (NotFound, Unavailable):
+            return None
+        if digest not in self._asked:
+            raise DatabaseAway(f"the hub has not said yet whether it has the package of {version}", retry_after_s=1)
+        return self.names.get(digest)
+
+    def _translated(self, counted: CountedFrames, names: dict[str, str | None]) -> CountedFrames:
+        frames, odd, place, kept = [], {}, 0, 0
+        for frame in counted.frames:
+            calls = []
+            for call in frame.calls:
+                name = names.get(call.version) if call.version else None
+                if call.endpoint in self.endpoints and (name is not None or not call.version):
+                    calls.append(call._replace(version=name))
+                    if place in counted.odd:
+                        odd[kept] = counted.odd[place]
+                    kept += 1
+                place += 1
+            if frame.kind == "counts":
+                counts = {
+                    count._replace(version=names.get(count.version) or ""): calls_of
+                    for count, calls_of in frame.counts.items()
+                    if count.endpoint in self.endpoints and (names.get(count.version) is not None or not count.version)
+                }
+                payload = write_counts(counts)
+            else:
+                payload = pack_calls(calls)
+            frames.append(SpoolFrame(frame.segment, frame.number, frame.kind, payload))
+        deltas = [
+            delta._replace(version=name)
+            for delta in counted.deltas
+            if delta.endpoint in self.endpoints and (name := names.get(delta.version)) is not None
+        ]
+        return CountedFrames(frames, deltas, odd)
+
+
+class HubSink:
+    """A sink of the recorder; see the module. taken : of a node that serves files of its own."""
+
+    def __init__(self, link: HubLink, counting: WindowCounting, budget: PayloadBudget, taken: TakenVersions | None = None) -> None:
+        self._taken = taken
         self._link = link
         self._counting = counting
         self._budget = budget
@@ -91,6 +158,8 @@ class HubSink:
 
     async def _bring(self, frames: Sequence[SpoolFrame], aside: SetAsideFrames) -> int:
         counted = await self._counting.count_frames(frames)
+        if self._taken is not None:
+            counted = await self._taken.translate(counted)
         sent, payload_bytes = await asyncio.to_thread(self._fit_to_budget, counted)
         try:
             lost = await self._link.bring_records(sent)

@@ -52,7 +52,7 @@ class StandaloneNode(Node):
     def __init__(self, settings: Settings) -> None:
         super().__init__(settings, sink=NoSink())
         self.pool.there_is_none = True
-        self.window_counting.find_digest = self._digest_of
+        self.window_counting.find_digest = self.digest_of
         self.recorder.only_counted = True
         self.source: ServedSource | None = None
         self.outcomes: OutcomeDelivery | None = None
@@ -63,7 +63,8 @@ class StandaloneNode(Node):
         self.recorder.sink = sink
         self.recorder.only_counted = False
 
-    async def _digest_of(self, version: VersionName) -> str:
+    async def digest_of(self, version: VersionName) -> str:
+        """The digest of the package of a version, as this node calls it; raise NotFound."""
         return (await self.memory.find_version(version)).digest
 
     def let_in(self, secret: str | None) -> None:

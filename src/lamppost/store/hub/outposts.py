@@ -59,9 +59,12 @@ def _outpost(row: TupleRow) -> StoredOutpost:
 
 
 async def add_outpost(
-    pool: Pool, name: str, labels: Sequence[str], payload_bytes_per_day: int | None, by: ChangedBy
+    pool: Pool, name: str, labels: Sequence[str], payload_bytes_per_day: int | None, by: ChangedBy, may_report: Sequence[str] = ()
 ) -> tuple[StoredOutpost, str]:
-    """Add an outpost with a token of its own, whose secret is shown this once; raise Conflict for a name that is taken."""
+    """Add an outpost with a token of its own, whose secret is shown this once; raise Conflict for a name that is taken.
+
+    may_report : endpoints of which it may bring records without being told to serve them.
+    """
     secret, token = new_secret(), f"outpost-{name}"
     async with pool.connection() as connection, connection.transaction():
         made = await connection.execute(
@@ -77,7 +80,8 @@ async def add_outpost(
         )
         row = await rows.fetchone()
         assert row is not None
-        await trail.add_entry(connection, by, "added outpost", name, after={"labels": list(labels)})
+        await _note_endpoints(connection, name, may_report)
+        await trail.add_entry(connection, by, "added outpost", name, after={"labels": list(labels), "may_report": list(may_report)})
         await announce(connection, "tokens")
     return _outpost(row), secret
 
@@ -177,10 +181,14 @@ async def set_version_within(
 async def note_endpoints(pool: Pool, name: str, endpoints: Sequence[str]) -> None:
     """Note endpoints that an outpost is told to serve; those that are gone meanwhile are left out."""
     async with pool.connection() as connection:
-        await connection.execute(
-            "INSERT INTO outpost_endpoints (outpost, endpoint) SELECT %s, name FROM endpoints WHERE name = ANY (%s) ON CONFLICT DO NOTHING",
-            (name, list(endpoints)),
-        )
+        await _note_endpoints(connection, name, endpoints)
+
+
+async def _note_endpoints(connection: AsyncConnection[TupleRow], name: str, endpoints: Sequence[str]) -> None:
+    await connection.execute(
+        "INSERT INTO outpost_endpoints (outpost, endpoint) SELECT %s, name FROM endpoints WHERE name = ANY (%s) ON CONFLICT DO NOTHING",
+        (name, list(endpoints)),
+    )
 
 
 async def endpoints_of_outpost(pool: Pool, name: str) -> frozenset[str]:

@@ -56,8 +56,10 @@ async def list_outposts(node: TheNode, _: RequireView) -> list[OutpostAnswer]:
 async def add_outpost(body: OutpostRequest, node: TheNode, caller: TokenKeeper, request: Request) -> NewOutpostAnswer:
     """Add an outpost. The secret of its token is shown only in this answer."""
     check_name(body.name, "outpost")
+    for endpoint in body.may_report:
+        node.deployment.table.find_route(endpoint)
     outpost, secret = await outposts.add_outpost(
-        node.pool, body.name, check_labels(body.labels), body.payload_bytes_per_day, caller.changed_by
+        node.pool, body.name, check_labels(body.labels), body.payload_bytes_per_day, caller.changed_by, body.may_report
     )
     await node.auth.reload()
     hub = node.settings.link_address(str(request.base_url))
@@ -152,6 +154,7 @@ def _answer(outpost: StoredOutpost, wanted: WantedVersions) -> OutpostAnswer:
         disk_free_bytes=report.get("disk_free_bytes"),
         software=report.get("software"),
         address=report.get("address"),
+        own_files=report.get("own_files", False),
         made_by=outpost.made_by,
         made_at=outpost.made_at,
         barred_at=outpost.barred_at,
@@ -170,11 +173,24 @@ def _state(outpost: StoredOutpost, report: dict[str, Any]) -> tuple[OutpostState
     reasons += [
         f"{endpoint} is {one['state']}" for endpoint, one in (report.get("served") or {}).items() if one["state"] in ("down", "degraded")
     ]
+    if report.get("own_files"):
+        reasons += _not_recorded(outpost.name, report)
     if outpost.heard_s_ago > LATE_AFTER.total_seconds():
         reasons.insert(0, f"not heard of for {outpost.heard_s_ago / 60:.1f} minutes; it may go on answering where it is")
     if abs(outpost.clock_ahead_s or 0) > 60:
         reasons.append(f"its clock is {abs(outpost.clock_ahead_s or 0):.0f} s {'ahead' if (outpost.clock_ahead_s or 0) > 0 else 'behind'}")
     return ("degraded" if reasons else "serving"), reasons
+
+
+def _not_recorded(name: str, report: dict[str, Any]) -> list[str]:
+    """Why calls of lamp files that an outpost serves on its own are not recorded here."""
+    reasons = []
+    for endpoint, one in (report.get("served") or {}).items():
+        if endpoint not in report["may_report"]:
+            reasons.append(f"calls of {endpoint} are not recorded: {name} was added without --may-report {endpoint}")
+        elif one["version"] is None:
+            reasons.append(f"calls of {endpoint} are not recorded: push the lamp file that {name} serves")
+    return reasons
 
 
 def _endpoints(outpost: StoredOutpost, report: dict[str, Any], wanted: WantedVersions) -> list[OutpostEndpointAnswer]:
@@ -202,8 +218,14 @@ async def report_of_outpost(name: str, body: OutpostReportRequest, node: TheNode
     """Take in what an outpost says of itself, and answer with what it is to have: at once where that has changed, else after its wait."""
     outpost = await node.outpost_hub.require_outpost(name, caller.principal)
     report = body.model_dump(mode="json", exclude={"instance", "known", "wait_s", "clock", "sealed"})
+    if body.own_files:
+        state = await node.outpost_hub.state_of_own_files(outpost, [one.digest for one in body.served.values() if one.digest is not None])
+        for one in report["served"].values():  # it counts versions in its own way
+            one["version"], one["versions"] = state.document["names"].get(one["digest"]), []
+        report["may_report"] = state.document["endpoints"]
     await node.outpost_hub.note_report(outpost, body.instance, body.clock, report)
-    state = await node.outpost_hub.changed_state(name, body.known, body.wait_s, body.sealed)
+    if not body.own_files:
+        state = await node.outpost_hub.changed_state(name, body.known, body.wait_s, body.sealed)
     return OutpostStateAnswer(digest=state.digest, state=state.document if state.digest != body.known else {})
 
 

@@ -26,6 +26,9 @@ class OutpostRequest(ApiModel):
     payload_bytes_per_day: int | None = Described(
         default=None, ge=0, description="most bytes of inputs and answers that it sends in a day; without it, any"
     )
+    may_report: list[str] = Described(
+        default=[], max_length=1_000, description="endpoints of which it may bring records though it serves files of its own"
+    )
 
 
 class OutpostLabelsRequest(ApiModel):
@@ -91,6 +94,7 @@ class OutpostAnswer(ApiModel):
     disk_free_bytes: int | None
     software: str | None = Described(description="version of Lamp Post that it runs")
     address: str | None = Described(description="where it answers, as it says")
+    own_files: bool = Described(description="whether it serves lamp files of its own, and not what is set here")
     made_by: str
     made_at: datetime
     barred_at: datetime | None
@@ -159,6 +163,7 @@ class ServedAtOutpost(ApiModel):
     version: str | None
     state: str
     versions: list[Annotated[str, Described(max_length=200)]] = Described(default=[], max_length=100)
+    digest: Annotated[str | None, Described(pattern="^[0-9a-f]{64}$")] = Described(default=None, description="of a package of its own")
 
 
 class RefusedAtOutpost(ApiModel):
@@ -182,6 +187,7 @@ class OutpostReportRequest(ApiModel):
     records_waiting: int = Described(ge=0)
     payloads_left_out: int = Described(ge=0)
     disk_free_bytes: int = Described(ge=0)
+    own_files: bool = Described(default=False, description="whether it serves lamp files of its own, and not what is set here")
     sealed: bool = Described(default=False, description="whether it keeps its packages in cipher, and asks for its key")
 
 
