@@ -187,11 +187,14 @@ export const useTraffic = (endpoint: string, hours: number, fixed: TimeSpan | nu
     refetchInterval: fixed ? false : hours > 24 ? 30 * LIVE_MS : 3 * LIVE_MS,
   });
 
-export const useQuality = (endpoint: string, hours: number, fixed: TimeSpan | null) =>
+/** at : an outpost, of whose answers alone. */
+export const useQuality = (endpoint: string, hours: number, fixed: TimeSpan | null, at?: string) =>
   useQuery({
-    queryKey: ["quality", endpoint, hours, fixed],
-    queryFn: async () =>
-      good(await api.GET("/api/endpoints/{endpoint}/quality", { params: { path: { endpoint }, query: timeQuery(hours, fixed) } })),
+    queryKey: ["quality", endpoint, hours, fixed, at],
+    queryFn: async () => {
+      const query = { ...timeQuery(hours, fixed), at };
+      return good(await api.GET("/api/endpoints/{endpoint}/quality", { params: { path: { endpoint }, query } }));
+    },
     placeholderData: keepPreviousData,
     refetchInterval: fixed ? false : 10 * LIVE_MS,
   });

@@ -11,6 +11,7 @@ import { ChangeServed, SharesCard } from "../parts/ChangeServed";
 import { DeleteEndpoint } from "../parts/DeleteEndpoint";
 import { GoBack } from "../parts/GoBack";
 import { History } from "../parts/History";
+import { OutpostRollouts } from "../parts/OutpostRollouts";
 import { RolloutTrack } from "../parts/RolloutTrack";
 import { Engine } from "../parts/Engine";
 import { CallsTable } from "../parts/CallsTable";
@@ -107,6 +108,7 @@ function Serve({ page }: { page: Page }) {
   return (
     <>
       <RolloutTrack page={page} />
+      <OutpostRollouts endpoint={page.name} />
       <SharesCard page={page} />
       {/* a new version may have other fields: the form starts anew */}
       <Ask key={`${page.name} ${page.revision}`} page={page} />

@@ -11,6 +11,7 @@ import { QueryState } from "../parts/QueryState";
 import { Tip } from "../parts/Tip";
 import { type Column, DataTable } from "../table/DataTable";
 import { TimeControl } from "../time/TimeControl";
+import { usePageParams } from "../usePageParams";
 import { usePageSpan } from "../time/usePageSpan";
 import { VersionLink } from "../parts/VersionLink";
 import { count, percent, short } from "../words";
@@ -20,11 +21,24 @@ const SPANS = ["day", "week", "30 days", "90 days"] as const;
 /** Were the answers right, as far as the truth is known? */
 export function OutcomesView({ page }: { page: EndpointPage }) {
   const span = usePageSpan(SPANS, "30 days");
-  const quality = useQuality(page.name, span.hours, span.fixed);
+  const [params, setParam] = usePageParams();
+  const at = params.get("at") ?? undefined;
+  const quality = useQuality(page.name, span.hours, span.fixed, at);
   return (
     <>
       <div className="mt-4 flex flex-wrap items-center justify-between gap-x-4 gap-y-2">
-        <p className="text-lead text-soft">{quality.data?.summary ?? <>&nbsp;</>}</p>
+        <p className="text-lead text-soft">
+          {at && (
+            <>
+              At <span className="font-mono">{at}</span> (
+              <button type="button" className="underline" onClick={() => setParam("at", null)}>
+                all
+              </button>
+              ):{" "}
+            </>
+          )}
+          {quality.data?.summary ?? <>&nbsp;</>}
+        </p>
         <TimeControl span={span} />
       </div>
       <QueryState query={quality} loading="outcomes" height={480}>

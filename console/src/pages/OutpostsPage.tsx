@@ -1,9 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, good } from "../api/client";
+import { useQuality } from "../api/queries";
 import type { components } from "../api/schema";
 import { Card, Snippets } from "../parts/basics";
 import { Lamp, type LampState } from "../parts/Lamp";
+import { OutpostRollouts } from "../parts/OutpostRollouts";
 import { QueryState } from "../parts/QueryState";
 import { VersionLink } from "../parts/VersionLink";
 import { type Column, DataTable } from "../table/DataTable";
@@ -14,6 +16,7 @@ type Served = components["schemas"]["OutpostEndpointAnswer"];
 
 const LOOK_MS = 3_000;
 const DRIFT_MS = 30_000;
+const QUALITY_HOURS = 30 * 24;
 const LAMPS = {
   serving: "serving",
   degraded: "degraded",
@@ -33,6 +36,7 @@ export function OutpostsPage() {
     <>
       <h1 className="text-title font-semibold">Outposts</h1>
       <p className="mt-1 text-lead text-soft">{outposts.data ? summary(outposts.data) : " "}</p>
+      <OutpostRollouts />
       <div className="mt-4 grid grid-cols-[minmax(0,1fr)] gap-4">
         <QueryState
           query={outposts}
@@ -82,7 +86,7 @@ export function OutpostsPage() {
 function summary(all: Outpost[]): string {
   const known = all.filter((one) => one.state !== "barred" && one.state !== "not joined");
   const silent = known.filter((one) => one.state === "down");
-  const behind = known.filter((one) => one.endpoints.some((served) => served.served !== served.wanted));
+  const behind = known.filter((one) => one.endpoints.some((served) => isBehind(one, served)));
   if (!known.length) return "None has joined yet.";
   if (silent.length) return `${silent.map((one) => one.name).join(", ")} ${silent.length > 1 ? "are" : "is"} silent.`;
   if (behind.length) return `${behind.map((one) => one.name).join(", ")} ${behind.length > 1 ? "do" : "does"} not serve what is set.`;
@@ -93,7 +97,8 @@ function summary(all: Outpost[]): string {
 
 const difference = (seconds: number) => (Math.abs(seconds) < 0.05 ? "0.0" : `${seconds > 0 ? "+" : ""}${seconds.toFixed(1)}`);
 
-const isBehind = (served: Served) => served.served !== served.wanted;
+/** Whether an outpost does not serve what is set for it; one with lamp files of its own serves these. */
+const isBehind = (one: Outpost, served: Served) => !one.own_files && served.served !== served.wanted;
 
 const COLUMNS: Column<Outpost>[] = [
   {
@@ -116,11 +121,11 @@ const COLUMNS: Column<Outpost>[] = [
       <span className="flex flex-wrap gap-2">
         {one.state === "not joined" && <span className="text-faint">nothing yet</span>}
         {(one.state === "not joined" ? [] : one.endpoints).map((served) => (
-          <span key={served.endpoint} className={isBehind(served) ? "text-brick" : ""}>
-            {isBehind(served) ? (
+          <span key={served.endpoint} className={isBehind(one, served) ? "text-brick" : ""}>
+            {isBehind(one, served) ? (
               <span className="font-mono">{`${served.served ?? "nothing"}, not ${served.wanted ?? "nothing"}`}</span>
             ) : (
-              <VersionLink name={served.served!} />
+              <Serves served={served} />
             )}
           </span>
         ))}
@@ -149,6 +154,17 @@ const COLUMNS: Column<Outpost>[] = [
   { id: "software", value: (one) => one.software ?? "–" },
 ];
 
+/** What answers for an endpoint there, and what a rollout gives the new version meanwhile. */
+function Serves({ served }: { served: Served }) {
+  if (!served.served) return <span className="text-faint">a lamp file that is not here</span>;
+  return (
+    <>
+      <VersionLink name={served.served} />
+      {served.rollout_percent !== null && <span className="text-amber"> and {served.rollout_percent} % in a rollout</span>}
+    </>
+  );
+}
+
 /** Whether the rows of the last day at one outpost look like training, an endpoint a line. */
 function DriftThere({ outpost }: { outpost: Outpost }) {
   const drift = useQuery({
@@ -163,6 +179,20 @@ function DriftThere({ outpost }: { outpost: Outpost }) {
       <span className={one.state === "steady" || one.state === "too few" ? "text-soft" : "text-brick"}>{one.summary}</span>
     </p>
   ));
+}
+
+/** How good the answers of one outpost for an endpoint were, as far as the truth is known. */
+function QualityThere({ outpost, endpoint }: { outpost: string; endpoint: string }) {
+  const quality = useQuality(endpoint, QUALITY_HOURS, null, outpost);
+  if (!quality.data?.versions.length) return null;
+  return (
+    <p>
+      <Link to={`/endpoints/${endpoint}/outcomes?at=${outpost}`} className="font-mono hover:underline">
+        {endpoint}
+      </Link>
+      , outcomes of 30 days: <span className="text-soft">{quality.data.summary}</span>
+    </p>
+  );
 }
 
 /** What one outpost serves, why it does not serve what it should, and what can be done. */
@@ -183,6 +213,9 @@ function OutpostDetails({ outpost }: { outpost: Outpost }) {
         />
       )}
       <DriftThere outpost={outpost} />
+      {outpost.endpoints.map((served) => (
+        <QualityThere key={served.endpoint} outpost={outpost.name} endpoint={served.endpoint} />
+      ))}
       <p className="text-soft">
         {outpost.address && `It answers at ${outpost.address}. `}
         {outpost.records_at && `The latest call whose record came was ${ago(outpost.records_at)}. `}
@@ -231,7 +264,7 @@ function byEndpoint(all: Outpost[]): OverOutposts[] {
         .map((version) => `${version} at ${count(at.filter(({ served }) => (served.served ?? "nothing") === version).length)}`)
         .join(", "),
       outposts: at.length,
-      behind: at.flatMap(({ one, served }) => (isBehind(served) ? [one.name] : [])).join(", ") || "–",
+      behind: at.flatMap(({ one, served }) => (isBehind(one, served) ? [one.name] : [])).join(", ") || "–",
     };
   });
 }
