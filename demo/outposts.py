@@ -17,6 +17,7 @@ from lamppost.client.config import find_connection
 from lamppost.core.errors import LampPostError
 
 NAMES = {"harbour-substation": "region=coast", "hill-depot": "region=hill"}
+TOWN = "town=tallowby"
 FAR = "hill-depot"
 MENDED_AFTER_S = 120.0
 _JOIN_S = 90.0
@@ -92,10 +93,10 @@ class Outposts:
             folder.mkdir(parents=True, exist_ok=True)
             token = folder / "token"
             if name not in known:
-                added = client.fetch("POST", "/api/outposts", {"name": name, "labels": [label], "payload_bytes_per_day": 2_000_000})
+                added = client.fetch("POST", "/api/outposts", {"name": name, "labels": [label, TOWN], "payload_bytes_per_day": 2_000_000})
                 token.touch(mode=0o600)
                 token.write_text(added["secret"])
-                client.fetch("PUT", "/api/endpoints/outage-risk/outposts", {"at": label, "version": version})
+                client.fetch("PUT", "/api/endpoints/outage-risk/outposts", {"at": TOWN, "version": version})
             addresses[name] = self._run(name, folder, token)
         secret = find_connection(f"http://127.0.0.1:{self._hub_port}").token
         for name, address in addresses.items():
