@@ -325,6 +325,8 @@ class Watching(unittest.TestCase):
         self.assertIn("outage-risk", self.service.run("watch").stdout)
         self.assertIn("shift", self.service.run("channel", "list").stdout)
         self.assertEqual(self.service.run("mute", "quiet", "tomorrow").returncode, 1)
+        # other tests of this class read what they have asked for
+        self.addCleanup(self.service.run, "setup", "quiet", "--monitoring", "window_minutes=60", "--monitoring", "sample=100")
         done = self.service.run("setup", "quiet", "--monitoring", "window_minutes=30", "--monitoring", "sample=50")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("window_minutes = 30", self.service.run("setup", "quiet").stdout)

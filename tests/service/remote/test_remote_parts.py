@@ -67,6 +67,7 @@ class StandIn:
         return self.answer(message)
 
     async def describe(self, _: pb.DescribeRequest, __: Any) -> pb.DescribeReply:
+        await self.gate.wait()
         return pb.DescribeReply(version="net@1", revision=1, description=orjson.dumps(write_description(PROMISED)))
 
     @staticmethod
@@ -182,6 +183,18 @@ class RemoteParts(unittest.IsolatedAsyncioTestCase):
         with self.assertRaisesRegex(Unavailable, "models cannot answer"):
             await self.ask(part, 1.0)
         self.assertEqual(part.condition.state, "down")
+
+    async def test_what_a_slow_node_promises_is_asked_of_another_one(self) -> None:
+        await self.nodes[1].start()
+        self.nodes[0].gate.clear()
+        connections = self.part(nodes=2)._endpoint.connections
+        for _ in range(4):  # whichever is asked first
+            message = pb.DescribeRequest(endpoint="net")
+            reply = await connections.ask("Describe", message, 20.0, most_s=0.2)
+            self.assertEqual(reply.version, "net@1")
+        with self.assertRaises(DeadlinePassed):
+            self.nodes[1].gate.clear()
+            await connections.ask("Describe", message, 20.0, most_s=0.2)
 
     async def test_what_is_no_answer_of_the_promised_schema_is_a_fault_of_the_model(self) -> None:
         part, node = self.part(), self.nodes[0]

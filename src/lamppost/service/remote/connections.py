@@ -101,8 +101,11 @@ class RemoteConnections:
             reason = getattr(error, "strerror", None) or "it is no text"
             raise Unavailable(f"the token for {self.name} cannot be read from {file}: {reason}", retry_after_s=5) from error
 
-    async def ask(self, method: str, message: Any, timeout_s: float, metadata: Metadata = ()) -> Any:
-        """Ask any node that answers, and once another one if the first did not begin to answer; raise what `as_error` makes of the end."""
+    async def ask(self, method: str, message: Any, timeout_s: float, metadata: Metadata = (), most_s: float | None = None) -> Any:
+        """Ask any node that answers, and once another one if the first did not begin to answer; raise what `as_error` makes of the end.
+
+        most_s : so long one node may take, for a question that another one may be asked as well; then the other one is asked.
+        """
         tried: list[RemoteNode] = []
         while True:
             node = self._pick(tried)
@@ -110,10 +113,11 @@ class RemoteConnections:
             loop = asyncio.get_running_loop()
             begun = loop.time()
             try:
-                return await self.ask_node(node, method, message, timeout_s, metadata)
+                return await self.ask_node(node, method, message, min(timeout_s, most_s or timeout_s), metadata)
             except grpc.aio.AioRpcError as error:
                 timeout_s -= loop.time() - begun
-                if error.code() != _CODES.UNAVAILABLE or len(tried) > 1 or timeout_s <= 0:
+                slow = most_s is not None and error.code() == _CODES.DEADLINE_EXCEEDED
+                if (error.code() != _CODES.UNAVAILABLE and not slow) or len(tried) > 1 or timeout_s <= 0:
                     raise as_error(self.name, error) from error
 
     async def ask_node(self, node: RemoteNode, method: str, message: Any, timeout_s: float, metadata: Metadata = ()) -> Any:

@@ -78,7 +78,7 @@ class RemoteServices:
 
         message = pb.DescribeRequest(endpoint=address.endpoint, wake=True)
         try:
-            reply = await connections.ask("Describe", message, _DESCRIBE_S, Hop(None, tuple(passed)).to_metadata())
+            reply = await connections.ask("Describe", message, _DESCRIBE_S, Hop(None, tuple(passed)).to_metadata(), _DESCRIBE_S / 2)
         except DeadlinePassed as error:
             raise Unavailable(f"{address} did not say within {_DESCRIBE_S:g} s what it answers", retry_after_s=5) from error
         except LampPostError as error:
