@@ -112,7 +112,15 @@ const COLUMNS: Column<Outpost>[] = [
     ),
   },
   { id: "state", value: (one) => one.state },
-  { id: "labels", value: (one) => one.labels.join(" ") || "–", className: "font-mono" },
+  {
+    id: "labels",
+    value: (one) => one.labels.join(" ") || "–",
+    cell: (one) => (
+      <span className="flex flex-col font-mono">
+        {one.labels.length ? one.labels.map((label) => <span key={label}>{label}</span>) : "–"}
+      </span>
+    ),
+  },
   {
     id: "serves",
     grow: true,
@@ -151,7 +159,7 @@ const COLUMNS: Column<Outpost>[] = [
     value: (one) => one.disk_free_bytes,
     cell: (one) => (one.disk_free_bytes === null ? "–" : bytes(one.disk_free_bytes)),
   },
-  { id: "software", value: (one) => one.software ?? "–" },
+  { id: "software", value: (one) => one.software ?? "–", hidden: true },
 ];
 
 /** What answers for an endpoint there, and what a rollout gives the new version meanwhile. */
@@ -217,7 +225,7 @@ function OutpostDetails({ outpost }: { outpost: Outpost }) {
         <QualityThere key={served.endpoint} outpost={outpost.name} endpoint={served.endpoint} />
       ))}
       <p className="text-soft">
-        {outpost.address && `It answers at ${outpost.address}. `}
+        {outpost.address && `It answers at ${outpost.address}, with software of version ${outpost.software ?? "unknown"}. `}
         {outpost.records_at && `The latest call whose record came was ${ago(outpost.records_at)}. `}
         {outpost.payload_bytes_per_day !== null &&
           `It sends ${bytes(outpost.payload_bytes_per_day)} of inputs and answers a day; ${count(outpost.payloads_left_out ?? 0)} calls of today went without theirs.`}
