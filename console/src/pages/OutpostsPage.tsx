@@ -168,7 +168,7 @@ function Serves({ served }: { served: Served }) {
   return (
     <>
       <VersionLink name={served.served} />
-      {served.rollout_percent !== null && <span className="text-amber"> and {served.rollout_percent} % in a rollout</span>}
+      {served.rollout_percent !== null && <span className="text-amber">, {served.rollout_percent} % new</span>}
     </>
   );
 }

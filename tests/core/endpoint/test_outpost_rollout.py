@@ -34,7 +34,7 @@ class OutpostRollouts(unittest.TestCase):
         self.assertEqual((advance(BEGUN).at, advance(BEGUN).reason), ("harbour", "risk@2 goes to harbour"))
         self.assertEqual(advance(BEGUN, harbour=AWAY).at, "mill")
         none = advance(BEGUN, harbour=AWAY, mill=AWAY, pier=AWAY)
-        self.assertEqual((none.at, none.reason), (None, "waits for harbour, mill, pier: not heard of"))
+        self.assertEqual((none.at, none.reason), (None, "waits for harbour, mill, pier, not heard of for a minute"))
 
     def test_a_turn_lasts_from_both_versions_serving_to_its_calls(self) -> None:
         at = replace(BEGUN, at="harbour")

@@ -175,7 +175,8 @@ def _begin_next_turn(rollout: OutpostRollout, standings: Mapping[str, OutpostSta
     following = next((name for name in left if standings[name].presence == "there"), None)
     so_far = f" after {rollout.done[-1]}, all guards calm" if rollout.done else ""
     if following is None:
-        return replace(rollout, reason=f"waits for {', '.join(left)}: not heard of{so_far}")
+        held = f"all guards are calm after {rollout.done[-1]}; " if rollout.done else ""
+        return replace(rollout, reason=f"{held}waits for {', '.join(left)}, not heard of for a minute")
     return replace(rollout, at=following, reason=f"{rollout.new} goes to {following}{so_far}")
 
 
