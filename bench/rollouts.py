@@ -13,9 +13,10 @@ from math import sqrt
 
 import numpy as np
 
-from lamppost.core.endpoint.rollout import OVER, Rollout, RolloutDecision, RolloutPlan, apply_decision, decide_rollout
+from lamppost.core.endpoint.rollout import Rollout, RolloutDecision, RolloutPlan, apply_decision, decide_rollout
 from lamppost.core.endpoint.rollout_counts import RolloutTally, counted_rollout
 from lamppost.core.endpoint.rollout_guards import StepCounts, read_guards
+from lamppost.core.endpoint.rollout_steering import OVER
 from lamppost.core.endpoint.shares import StickyKey
 from lamppost.core.monitoring.latency_histogram import bucket_of
 from lamppost.core.schema.fields import Field, Schema

@@ -13,8 +13,9 @@ from psycopg import AsyncConnection
 from psycopg.errors import UniqueViolation
 from psycopg.rows import TupleRow
 
-from lamppost.core.endpoint.rollout import OVER, Rollout, read_rollout, write_rollout
+from lamppost.core.endpoint.rollout import Rollout, read_rollout, write_rollout
 from lamppost.core.endpoint.rollout_guards import StepCounts, read_counts, write_counts
+from lamppost.core.endpoint.rollout_steering import OVER
 from lamppost.core.errors import Conflict, NotFound
 from lamppost.store.database import Pool
 

@@ -10,7 +10,6 @@ from hypothesis import strategies as st
 from bench.rollouts import SAME, WORSE, many
 from lamppost.core.endpoint import sequential_tests
 from lamppost.core.endpoint.rollout import (
-    OVER,
     Rollout,
     RolloutDecision,
     RolloutPlan,
@@ -21,6 +20,7 @@ from lamppost.core.endpoint.rollout import (
     write_rollout,
 )
 from lamppost.core.endpoint.rollout_guards import RolloutGuards, StepCounts, read_counts, read_guards, write_counts
+from lamppost.core.endpoint.rollout_steering import OVER
 from lamppost.core.errors import BadRequest, Conflict, LampPostError
 from lamppost.core.monitoring.latency_histogram import bucket_of
 

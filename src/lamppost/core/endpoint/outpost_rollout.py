@@ -16,8 +16,9 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import TypeAdapter
 
-from lamppost.core.endpoint.rollout import OVER, RolloutState, RolloutStep, what_is_left
+from lamppost.core.endpoint.rollout import RolloutStep, what_is_left
 from lamppost.core.endpoint.rollout_guards import CLOSED, GuardReading, RolloutGuards, crossed_guard, guard_in_doubt
+from lamppost.core.endpoint.rollout_steering import SteeredRollout
 from lamppost.core.endpoint.shares import Shares
 from lamppost.core.errors import BadRequest, Conflict
 
@@ -54,12 +55,12 @@ class OutpostStanding:
 
 
 @dataclass(frozen=True, slots=True)
-class OutpostRollout:
+class OutpostRollout(SteeredRollout):
     """The progress of a rollout over outposts.
 
     target : the outpost or label that the versions are set for. outposts : the outposts that it goes over, in the order of their turns.
     done : those that serve the new version alone. at : the outpost whose turn it is, None between two turns. under_way : whether that
-    outpost is known to give both versions calls. reason : the last decision in one sentence.
+    outpost is known to give both versions calls.
     """
 
     target: str
@@ -70,8 +71,6 @@ class OutpostRollout:
     done: tuple[str, ...] = ()
     at: str | None = None
     under_way: bool = False
-    state: RolloutState = "running"
-    reason: str = ""
 
     def __post_init__(self) -> None:
         if self.old == self.new:
@@ -94,36 +93,15 @@ class OutpostRollout:
         share = 100.0 if outpost in self.done else self.plan.step.share if outpost == self.at else 0.0
         return Shares({version: part for version, part in ((self.old, 100.0 - share), (self.new, share)) if part})
 
-    def pause(self, by: str) -> OutpostRollout:
-        """Stay where it is; guards are still read."""
-        return replace(self._live("paused"), state="paused", reason=f"paused by {by}{self._place}")
-
-    def resume(self, by: str) -> OutpostRollout:
-        """Go on."""
-        if self.state != "paused":
-            raise Conflict(f"the rollout of {self.new} at {self.target} is {self.state}, not paused")
-        return replace(self, state="running", reason=f"resumed by {by}")
-
-    def finish(self, by: str) -> OutpostRollout:
-        """Have every outpost serve the new version now."""
-        return replace(self._live("finished"), state="done", reason=f"finished by {by}{self._place}")
-
-    def back(self, by: str) -> OutpostRollout:
-        """Have every outpost serve the old version now."""
-        return replace(self._live("taken back"), state="back", reason=f"taken back by {by}{self._place}")
-
-    def end(self, reason: str) -> OutpostRollout:
-        """End the rollout because something else was set for its target."""
-        return replace(self._live("ended"), state="ended", reason=reason)
+    @property
+    def subject(self) -> str:
+        """The new version, and where it goes."""
+        return f"{self.new} at {self.target}"
 
     @property
-    def _place(self) -> str:
+    def place(self) -> str:
+        """The outpost whose turn it is."""
         return f" at {self.at}" if self.at is not None else ""
-
-    def _live(self, what: str) -> OutpostRollout:
-        if self.state in OVER:
-            raise Conflict(f"the rollout of {self.new} at {self.target} is over ({self.reason}); it cannot be {what}")
-        return self
 
 
 def advance_outpost_rollout(
@@ -136,7 +114,7 @@ def advance_outpost_rollout(
     """
     plan, new = rollout.plan, rollout.new
     if (crossed := crossed_guard(plan.guards, read)) is not None:
-        return replace(rollout, state="back", reason=f"went back to {rollout.old}{rollout._place}: {new} {crossed}")
+        return replace(rollout, state="back", reason=f"went back to {rollout.old}{rollout.place}: {new} {crossed}")
     for name in (*rollout.done, *((rollout.at,) if rollout.at is not None else ())):
         standing = standings.get(name)
         if standing is not None and standing.presence != "barred" and standing.refused is not None:

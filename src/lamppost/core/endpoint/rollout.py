@@ -17,15 +17,12 @@ from typing import Any, ClassVar, Literal
 from pydantic import TypeAdapter
 
 from lamppost.core.endpoint.rollout_guards import CLOSED, GuardReading, RolloutGuards, StepCounts, crossed_guard, guard_in_doubt
+from lamppost.core.endpoint.rollout_steering import SteeredRollout
 from lamppost.core.endpoint.shares import Shares, StickyKey
 from lamppost.core.errors import BadRequest, Conflict
 
 _ENOUGH = 20
 """So many calls of the new version are expected before a step that has given it none is said to reach nobody."""
-
-RolloutAction = Literal["pause", "resume", "finish", "back"]
-RolloutState = Literal["running", "paused", "done", "back", "ended"]
-OVER: frozenset[str] = frozenset({"done", "back", "ended"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,16 +60,14 @@ class RolloutPlan:
 
 
 @dataclass(frozen=True, slots=True)
-class Rollout:
-    """The progress of a rollout. step : index of the present step. reason : the last decision in one sentence."""
+class Rollout(SteeredRollout):
+    """The progress of a rollout. step : index of the present step."""
 
     old: str
     new: str
     plan: RolloutPlan
     sticky: StickyKey | None = None
     step: int = 0
-    state: RolloutState = "running"
-    reason: str = ""
 
     def __post_init__(self) -> None:
         if self.old == self.new:
@@ -88,32 +83,15 @@ class Rollout:
         share = self.plan.steps[self.step].share
         return Shares({self.old: 100.0 - share, self.new: share}, self.sticky)
 
-    def pause(self, by: str) -> Rollout:
-        """Stay at this step; guards are still read."""
-        return replace(self._live("paused"), state="paused", reason=f"paused by {by} at {self.plan.steps[self.step].share:g} %")
+    @property
+    def subject(self) -> str:
+        """The new version."""
+        return self.new
 
-    def resume(self, by: str) -> Rollout:
-        """Go on."""
-        if self.state != "paused":
-            raise Conflict(f"the rollout of {self.new} is {self.state}, not paused")
-        return replace(self, state="running", reason=f"resumed by {by}")
-
-    def finish(self, by: str) -> Rollout:
-        """Give the new version everything now."""
-        return replace(self._live("finished"), state="done", reason=f"finished by {by} at {self.plan.steps[self.step].share:g} %")
-
-    def back(self, by: str) -> Rollout:
-        """Give the old version everything back now."""
-        return replace(self._live("taken back"), state="back", reason=f"taken back by {by} at {self.plan.steps[self.step].share:g} %")
-
-    def end(self, reason: str) -> Rollout:
-        """End the rollout because the endpoint was changed otherwise."""
-        return replace(self._live("ended"), state="ended", reason=reason)
-
-    def _live(self, what: str) -> Rollout:
-        if self.state in OVER:
-            raise Conflict(f"the rollout of {self.new} is over ({self.reason}); it cannot be {what}")
-        return self
+    @property
+    def place(self) -> str:
+        """The share of the present step."""
+        return f" at {self.plan.steps[self.step].share:g} %"
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
-from lamppost.core.endpoint.rollout import RolloutAction
+from lamppost.core.endpoint.rollout_steering import RolloutAction
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.names import check_name, parse_version
 from lamppost.service.api.access import PROBLEMS, Pointer, RequireView, TheNode, TokenKeeper

@@ -15,9 +15,10 @@ import psycopg
 from psycopg import AsyncConnection
 from psycopg.rows import TupleRow
 
-from lamppost.core.endpoint.rollout import Rollout, RolloutAction, RolloutPlan, apply_decision, decide_rollout
+from lamppost.core.endpoint.rollout import Rollout, RolloutPlan, apply_decision, decide_rollout
 from lamppost.core.endpoint.rollout_counts import counted_rollout, read_counted_rollout, write_counted_rollout
 from lamppost.core.endpoint.rollout_guards import StepCounts, read_guards
+from lamppost.core.endpoint.rollout_steering import RolloutAction
 from lamppost.core.endpoint.shares import StickyKey
 from lamppost.core.errors import Conflict, LampPostError
 from lamppost.core.names import VersionName, parse_version

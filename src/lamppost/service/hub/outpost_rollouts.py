@@ -13,9 +13,9 @@ import orjson
 
 from lamppost.core.endpoint.outpost_rollout import OutpostRollout, OutpostRolloutPlan, OutpostStanding, advance_outpost_rollout
 from lamppost.core.endpoint.outposts import LATE_AFTER, OutpostVersion, versions_of_outpost
-from lamppost.core.endpoint.rollout import RolloutAction
 from lamppost.core.endpoint.rollout_counts import CountedRollout, RolloutTally, counted_versions
 from lamppost.core.endpoint.rollout_guards import read_guards
+from lamppost.core.endpoint.rollout_steering import RolloutAction
 from lamppost.core.errors import BadRequest, LampPostError
 from lamppost.core.names import VersionName, parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows

@@ -14,9 +14,9 @@ from psycopg.errors import UniqueViolation
 from psycopg.rows import TupleRow
 
 from lamppost.core.endpoint.outpost_rollout import OutpostRollout, read_outpost_rollout, write_outpost_rollout
-from lamppost.core.endpoint.rollout import OVER
 from lamppost.core.endpoint.rollout_counts import CountedRollout, read_counted_rollout, write_counted_rollout
 from lamppost.core.endpoint.rollout_guards import StepCounts, read_counts, write_counts
+from lamppost.core.endpoint.rollout_steering import OVER
 from lamppost.core.errors import Conflict, NotFound
 from lamppost.store.database import Pool
 

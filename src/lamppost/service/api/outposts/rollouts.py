@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query
 
-from lamppost.core.endpoint.rollout import RolloutAction
+from lamppost.core.endpoint.rollout_steering import RolloutAction
 from lamppost.core.names import parse_version
 from lamppost.service.api.access import PROBLEMS, Pointer, RequireView, TheNode
 from lamppost.service.api.outposts.hub import check_target

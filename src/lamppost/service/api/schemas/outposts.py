@@ -9,7 +9,7 @@ from pydantic import Field as Described
 
 from lamppost.core.drift.window_verdict import WindowState
 from lamppost.core.endpoint.outpost_rollout import OutpostRolloutPlan
-from lamppost.core.endpoint.rollout import RolloutState
+from lamppost.core.endpoint.rollout_steering import RolloutState
 from lamppost.service.api.schemas.base import ApiModel, OverridableRequest
 from lamppost.service.api.schemas.drift import FeatureDriftAnswer
 from lamppost.service.api.schemas.outcomes import OutcomesRequest

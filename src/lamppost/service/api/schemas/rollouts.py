@@ -7,7 +7,8 @@ from typing import Literal
 
 from pydantic import Field as Described
 
-from lamppost.core.endpoint.rollout import RolloutPlan, RolloutState
+from lamppost.core.endpoint.rollout import RolloutPlan
+from lamppost.core.endpoint.rollout_steering import RolloutState
 from lamppost.core.endpoint.shares import StickyKey
 from lamppost.service.api.schemas.base import ApiModel, OverridableRequest
 
