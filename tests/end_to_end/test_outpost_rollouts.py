@@ -92,7 +92,7 @@ class OutpostRollouts(WithHub):
         until(lambda: away.ask(10, "rolled") == (30, "times@2"), what="the new version alone")
         with self.hub.client() as client:
             pointed = next(one for one in client.fetch("GET", "/api/trail") if one["action"] == "finished rollout over outposts")
-            with self.assertRaisesRegex(Conflict, "cannot be retired while it is set for rolled at group=rolled"):
+            with self.assertRaisesRegex(Conflict, "cannot be retired while it is set for rolled at group=rolled \\(set"):
                 client.retire("times@2")
         self.assertEqual(pointed["after"], {"at": "group=rolled", "version": "times@2"})
 
@@ -140,6 +140,19 @@ class OutpostRollouts(WithHub):
         ended = self.latest("steered")
         self.assertEqual((ended["state"], ended["reason"].partition(" ")[2]), ("ended", "set times@3 for group=steered"))
         until(lambda: outpost.ask(10, "steered") == (40, "times@3"), what="what was set")
+
+    def test_an_endpoint_of_the_name_of_a_deleted_one_has_none_of_its_past(self) -> None:
+        (outpost,) = self.set_up("gone", "ghost")
+        outpost.start()
+        self.begin("gone", "times@2", 50, 100_000, CALM)
+        with self.hub.client() as client:
+            client.delete_endpoint("gone")
+            self.assertIn("deleted gone", client.fetch("GET", "/api/outpost-rollouts")[0]["reason"])
+            with self.assertRaisesRegex(Conflict, "which was deleted, can still be given back with it at group=gone"):
+                client.delete_version("times@1")
+            client.delete_endpoint("gone", for_good=True)
+            client.set_up("gone", {"version": "times@3"})
+        until(lambda: self.about("ghost")["endpoints"] == [], what="the end of what it served")
 
     def test_what_cannot_be_rolled_out(self) -> None:
         with self.hub.client() as client:

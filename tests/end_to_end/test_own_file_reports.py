@@ -5,6 +5,7 @@ from pathlib import Path
 from typing import Any
 
 import lamppost
+from lamppost.core.errors import Conflict
 from tests.end_to_end.test_lamp_files_served import Serving
 from tests.support.outposts import WithHub
 from tests.support.service import until
@@ -56,6 +57,8 @@ class OwnFileReports(WithHub):
         self.assertEqual((about["state"], about["own_files"]), ("serving", True))
         self.assertEqual([(one["endpoint"], one["wanted"], one["served"]) for one in about["endpoints"]], [("times", None, "times@2")])
         self.assertIn("times@2 of its own for times", self.hub.run("outpost", "list").stdout)
+        with self.assertRaisesRegex(Conflict, "shed serves lamp files of its own"):
+            self.point("times@1", "shed")
         shutil.copy(times_lamp(4), folder / "new.part")
         (folder / "new.part").replace(folder / "times.lamp")
         until(lambda: serving.served()["times"]["version"] == "times@2", what="the new file")

@@ -243,6 +243,8 @@ async def free_name(connection: AsyncConnection[TupleRow], endpoint: str) -> Non
         " 1 + (SELECT coalesce(max(revision), 0) FROM endpoint_revisions WHERE endpoint = name) WHERE name = %s",
         (endpoint,),
     )
+    await connection.execute("DELETE FROM outpost_versions WHERE endpoint = %s", (endpoint,))
+    await connection.execute("DELETE FROM outpost_endpoints WHERE endpoint = %s", (endpoint,))
     await connection.execute("UPDATE reviews SET state = 'withdrawn' WHERE endpoint = %s AND state IN ('open', 'approved')", (endpoint,))
 
 

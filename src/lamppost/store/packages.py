@@ -336,12 +336,8 @@ async def retire_version_within(connection: AsyncConnection[TupleRow], name: Ver
         raise NotFound(f"there is no {name}; see lamppost models {name.model}")
     if (row[0] is None) == back:
         return
-    if at_outposts := await outpost_uses(connection, name):
-        endpoint, target = at_outposts[0]
-        raise Conflict(
-            f"{name} cannot be retired while it is set for {endpoint} at {', '.join(target for _, target in at_outposts)}; "
-            f"set another version there first: lamppost point {endpoint} {name.model}@N --at {target}"
-        )
+    if uses := await outpost_uses(connection, name):
+        raise Conflict(f"{name} cannot be retired while {uses[0]}")
     if serving := await _serving_endpoints(connection, name):
         raise Conflict(
             f"{name} cannot be retired while {', '.join(serving)} serves it; point that at another version first,"
@@ -374,14 +370,22 @@ async def endpoints_served_by(pool: Pool, name: VersionName) -> list[str]:
         return [endpoint for (endpoint,) in await rows.fetchall()]
 
 
-async def outpost_uses(connection: AsyncConnection[TupleRow], name: VersionName) -> list[tuple[str, str]]:
-    """Where outposts are to serve a version, now or by a rollout that goes on: endpoint, and outpost or label."""
+async def outpost_uses(connection: AsyncConnection[TupleRow], name: VersionName) -> list[str]:
+    """Where outposts are to serve a version, now or by a rollout that goes on, in words, and what to do about it."""
     rows = await connection.execute(
-        "SELECT endpoint, target FROM outpost_versions WHERE version = %(version)s"
-        " UNION SELECT endpoint, target FROM outpost_rollouts WHERE ended_at IS NULL AND rollout->>'new' = %(version)s ORDER BY 1, 2",
+        "SELECT u.endpoint, u.target, e.deleted_at IS NOT NULL FROM (SELECT endpoint, target FROM outpost_versions"
+        " WHERE version = %(version)s UNION SELECT endpoint, target FROM outpost_rollouts WHERE ended_at IS NULL"
+        " AND rollout->>'new' = %(version)s) u JOIN endpoints e ON e.name = u.endpoint"
+        " WHERE e.deleted_at IS NULL OR e.restorable_until > now() ORDER BY 1, 2",
         {"version": str(name)},
     )
-    return [(endpoint, target) for endpoint, target in await rows.fetchall()]
+    return [
+        f"{endpoint}, which was deleted, can still be given back with it at {target} (end that with: lamppost delete endpoint {endpoint}"
+        " --for-good)"
+        if deleted
+        else f"it is set for {endpoint} at {target} (set another one: lamppost point {endpoint} {name.model}@N --at {target})"
+        for endpoint, target, deleted in await rows.fetchall()
+    ]
 
 
 async def require_version_in_service(connection: AsyncConnection[TupleRow], name: VersionName) -> None:

@@ -185,7 +185,7 @@ def _serves_otherwise(before: OutpostRollout, after: OutpostRollout) -> bool:
 
 def _is_meant(outpost: StoredOutpost, target: OutpostVersion, wanted: Sequence[OutpostVersion]) -> bool:
     """Whether an outpost serves what is set for a target."""
-    if outpost.barred_at is not None:
+    if outpost.barred_at is not None or outpost.own_files:
         return False
     chosen = versions_of_outpost(outpost.name, outpost.labels, wanted).get(target.endpoint)
     return chosen is not None and chosen.target == target.target

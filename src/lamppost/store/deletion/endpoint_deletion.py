@@ -17,6 +17,7 @@ from lamppost.core.errors import Conflict, NotAllowed, NotFound
 from lamppost.store import alerts, rollouts, trail
 from lamppost.store.database import Pool, announce
 from lamppost.store.endpoints import EndpointRevision, free_name, newest_revision, revive_endpoint
+from lamppost.store.hub.outpost_rollouts import end_replaced_outpost_rollout
 from lamppost.store.trail import ChangedBy
 
 RESTORABLE_FOR = timedelta(days=1)
@@ -87,6 +88,7 @@ async def delete_endpoint(pool: Pool, endpoint: str, by: ChangedBy, may_drop_app
             raise NotAllowed(f"{endpoint} demands approvals, so only an admin may delete it")
         if row[1] is None:
             await rollouts.end_replaced_rollout(connection, endpoint, f"{by.token} deleted {endpoint}")
+            await end_replaced_outpost_rollout(connection, endpoint, None, f"{by.token} deleted {endpoint}")
             await alerts.resolve_alerts_of(connection, endpoint)
         deleted = await connection.execute(
             "UPDATE endpoints SET deleted_at = coalesce(deleted_at, now()), deleted_by = coalesce(deleted_by, %s),"

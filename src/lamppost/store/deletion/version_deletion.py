@@ -81,10 +81,7 @@ async def _references(connection: AsyncConnection[TupleRow], name: VersionName) 
         (name.model, name.number),
     )
     references += [f"a rollout of {endpoint} may go back to {name}" for (endpoint,) in await rows.fetchall()]
-    references += [
-        f"outposts serve it for {endpoint} at {target} (set another one: lamppost point {endpoint} MODEL@N --at {target})"
-        for endpoint, target in await packages.outpost_uses(connection, name)
-    ]
+    references += await packages.outpost_uses(connection, name)
     rows = await connection.execute("SELECT number, endpoint FROM reviews WHERE version = %s AND state = 'open'", (str(name),))
     references += [f"review {review} asks for {name} at {endpoint}" for review, endpoint in await rows.fetchall()]
     return references

@@ -125,11 +125,12 @@ async def hold_outpost_rollout(
         yield connection, None if row is None else _stored(*row)
 
 
-async def end_replaced_outpost_rollout(connection: Connection, endpoint: str, target: str, reason: str) -> None:
-    """End a rollout whose target is given another version otherwise, inside the transaction of that change."""
+async def end_replaced_outpost_rollout(connection: Connection, endpoint: str, target: str | None, reason: str) -> None:
+    """End a rollout whose target is given another version otherwise, inside the transaction of that change; None ends any."""
     rows = await connection.execute(
-        f"SELECT {_COLUMNS} FROM outpost_rollouts WHERE endpoint = %s AND target = %s AND ended_at IS NULL FOR NO KEY UPDATE".encode(),
-        (endpoint, target),
+        f"SELECT {_COLUMNS} FROM outpost_rollouts WHERE endpoint = %s AND (%s::text IS NULL OR target = %s) AND ended_at IS NULL"
+        " FOR NO KEY UPDATE".encode(),
+        (endpoint, target, target),
     )
     if (row := await rows.fetchone()) is not None:
         stored = _stored(*row)

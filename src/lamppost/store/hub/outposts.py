@@ -52,6 +52,11 @@ class StoredOutpost:
     clock_ahead_s: float | None
     heard_s_ago: float | None
 
+    @property
+    def own_files(self) -> bool:
+        """Whether it serves lamp files of its own, as it says, and not what is set for it."""
+        return bool((self.report or {}).get("own_files"))
+
 
 def _outpost(row: TupleRow) -> StoredOutpost:
     name, token, labels, *rest = row

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Header, Path, Query, Request
 from fastapi.responses import Response
 
 from lamppost.core.endpoint.outposts import LATE_AFTER, SILENT_AFTER, WantedVersions, brought_by_outpost, check_labels, is_label
-from lamppost.core.errors import BadRequest
+from lamppost.core.errors import BadRequest, Conflict
 from lamppost.core.names import check_name, parse_version
 from lamppost.core.payload.outpost_records import read_records
 from lamppost.core.roles import Principal
@@ -118,22 +118,29 @@ async def bar_outpost(name: str, node: TheNode, caller: TokenKeeper) -> OutpostA
 async def point_outposts(endpoint: str, body: OutpostVersionRequest, node: TheNode, caller: Pointer) -> OutpostVersionAnswer:
     """Have outposts serve a version for an endpoint of this service. Each fetches it, proves it, and then swaps it in."""
     node.deployment.table.find_route(endpoint)
-    target = await check_target(node, body.at)
+    target = await check_target(node, body.at, body.version is not None)
     note = None
     if body.version is not None:
         overrides = ChangeOverrides(body.break_callers, body.override)
         note = await node.outpost_rollouts.check_version(endpoint, parse_version(body.version), caller.role, overrides)
     before = await outposts.set_outpost_version(node.pool, endpoint, target, body.version, caller.changed_by, note)
-    meant = [one.name for one in await outposts.list_outposts(node.pool) if target == one.name or target in one.labels]
+    meant = [
+        one.name for one in await outposts.list_outposts(node.pool) if (target == one.name or target in one.labels) and not one.own_files
+    ]
     undo = f"lamppost point {endpoint} {before} --at {target}" if before else f"lamppost outpost clear {endpoint} --at {target}"
     return OutpostVersionAnswer(endpoint=endpoint, at=target, version=body.version, before=before, outposts=meant, undo=undo)
 
 
-async def check_target(node: Node, at: str) -> str:
-    """The name of an outpost that there is, or a label; raise NotFound or BadRequest."""
+async def check_target(node: Node, at: str, to_serve: bool = True) -> str:
+    """The name of an outpost, or a label; raise NotFound or BadRequest. to_serve : whether it is to serve what is set here; raise Conflict
+    for an outpost that does not.
+    """
     if is_label(at):
         return check_labels([at])[0]
-    return (await outposts.get_outpost(node.pool, at)).name
+    outpost = await outposts.get_outpost(node.pool, at)
+    if to_serve and outpost.own_files:
+        raise Conflict(f"{at} serves lamp files of its own; change its files, or start it with: lamppost outpost join")
+    return outpost.name
 
 
 def _answer(outpost: StoredOutpost, wanted: WantedVersions) -> OutpostAnswer:
@@ -154,7 +161,7 @@ def _answer(outpost: StoredOutpost, wanted: WantedVersions) -> OutpostAnswer:
         disk_free_bytes=report.get("disk_free_bytes"),
         software=report.get("software"),
         address=report.get("address"),
-        own_files=report.get("own_files", False),
+        own_files=outpost.own_files,
         made_by=outpost.made_by,
         made_at=outpost.made_at,
         barred_at=outpost.barred_at,
@@ -173,7 +180,7 @@ def _state(outpost: StoredOutpost, report: dict[str, Any]) -> tuple[OutpostState
     reasons += [
         f"{endpoint} is {one['state']}" for endpoint, one in (report.get("served") or {}).items() if one["state"] in ("down", "degraded")
     ]
-    if report.get("own_files"):
+    if outpost.own_files:
         reasons += _not_recorded(outpost.name, report)
     if outpost.heard_s_ago > LATE_AFTER.total_seconds():
         reasons.insert(0, f"not heard of for {outpost.heard_s_ago / 60:.1f} minutes; it may go on answering where it is")
