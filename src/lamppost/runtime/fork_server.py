@@ -5,7 +5,8 @@ kind. The server imports installed libraries only: it opens no package and reads
 worker confines itself right after the fork, when it still has a single thread.
 
 `ForkServer` starts it: ``python -P -m lamppost.runtime.fork_server FD NEEDS``. Messages are JSON objects, one in a packet; a request
-to fork carries three open files: the worker's socket, its standard output and its standard error.
+to fork carries three open files: the worker's socket, its standard output and its standard error. The server forks itself as a server
+for another process of the service, too, which then need not import everything anew; that request carries the new server's socket.
 """
 
 from __future__ import annotations
@@ -17,6 +18,7 @@ import json
 import os
 import random
 import resource
+import select
 import signal
 import socket
 import subprocess
@@ -24,7 +26,8 @@ import sys
 import tempfile
 import threading
 import traceback
-from dataclasses import replace
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Literal
 
@@ -43,13 +46,32 @@ class ForkServerGone(OSError):
     """The server ended, or cannot fork. Another one may be started."""
 
 
-class ForkServer:
-    """Starts the process at once; `fork`, `reap` and `close` may be called from any thread, and wait until it has answered."""
+@dataclass(frozen=True, slots=True)
+class ForkedServer:
+    """A server that was forked for another process. socket : by which it is asked; it ends when the last copy of that is closed."""
 
-    def __init__(self, needs: Needs, environment: dict[str, str]) -> None:
+    needs: Needs
+    socket: socket.socket
+    pid: int
+
+
+class ForkServer:
+    """Starts the process at once; `fork`, `reap` and `close` may be called from any thread, and wait until it has answered.
+
+    forked : a server that there is already, in place of a new process.
+    """
+
+    def __init__(self, needs: Needs, environment: dict[str, str], forked: ForkedServer | None = None) -> None:
+        self.needs: Needs = needs
+        self._ready = forked is not None
+        self._lock = threading.Lock()
+        self._process: subprocess.Popen[bytes] | None = None
+        if forked is not None:
+            self._socket, self.pid, self._there = forked.socket, forked.pid, True
+            self._socket.settimeout(_REQUEST_S)
+            return
         self._socket, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         self._socket.settimeout(_REQUEST_S)
-        self._lock = threading.Lock()
         with theirs:
             self._process = subprocess.Popen(
                 [sys.executable, "-P", "-m", "lamppost.runtime.fork_server", str(theirs.fileno()), needs],
@@ -60,12 +82,25 @@ class ForkServer:
                 cwd=os.sep,
                 start_new_session=True,
             )
-        self.pid = self._process.pid
+        self.pid, self._there = self._process.pid, True
 
     @property
     def running(self) -> bool:
-        """Whether the process is there."""
-        return self._process.poll() is None
+        """Whether the process is there; of one that was forked by another one, whether it answered the last time."""
+        return self._there and (self._process is None or self._process.poll() is None)
+
+    @property
+    def warm(self) -> bool:
+        """Whether it has its imports done, so that it answers at once."""
+        if not self._ready and self._lock.acquire(blocking=False):
+            try:
+                if not self._ready and select.select([self._socket], [], [], 0.0)[0]:
+                    self._ready = bool(self._socket.recv(_MESSAGE_BYTES))
+            except (OSError, ValueError):  # it has ended
+                return False
+            finally:
+                self._lock.release()
+        return self._ready
 
     @property
     def memory_bytes(self) -> int:
@@ -82,6 +117,20 @@ class ForkServer:
         """
         return int(self._ask({"fork": replace(confines, parent=self.pid).to_json()}, files)["pid"])
 
+    def fork_server(self, nice: int) -> ForkedServer:
+        """Fork the server itself, for another process. nice : is added to its niceness, and so to that of its workers.
+
+        Raise ForkServerGone. The caller closes the socket once the other process has it.
+        """
+        ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        with theirs:
+            try:
+                pid = int(self._ask({"fork_server": nice}, (theirs.fileno(),))["pid"])
+            except BaseException:
+                ours.close()
+                raise
+        return ForkedServer(self.needs, ours, pid)
+
     def reap(self, pid: int) -> None:
         """Wait for a worker that was killed, and give its process id back."""
         with contextlib.suppress(ForkServerGone):  # its workers ended with it
@@ -91,6 +140,8 @@ class ForkServer:
         with self._lock:
             try:
                 socket.send_fds(self._socket, [json.dumps(message).encode()], files)
+                if not self._ready:
+                    self._ready = bool(self._socket.recv(_MESSAGE_BYTES))
                 reply = self._socket.recv(_MESSAGE_BYTES)
             except OSError as error:
                 self._end()  # what it answers later would be taken for the answer to something else
@@ -109,6 +160,10 @@ class ForkServer:
         self._socket.close()
 
     def _end(self) -> None:
+        self._there = False
+        if self._process is None:
+            self._socket.close()  # by which it ends
+            return
         self._process.kill()
         self._process.wait()
 
@@ -128,13 +183,20 @@ def _import_libraries(needs: Needs) -> None:
 
 def _answer_requests(service: socket.socket) -> None:
     """Fork and reap until the service hangs up."""
+    servers: list[int] = []
     while True:
         data, files, _, _ = socket.recv_fds(service, _MESSAGE_BYTES, _FILES)
         if not data:
             return
+        servers = [pid for pid in servers if os.waitpid(pid, os.WNOHANG) == (0, 0)]
         request = json.loads(data)
         if "fork" in request:
-            reply = _fork(Confines.from_json(request["fork"]), files, service)
+            confines = Confines.from_json(request["fork"])
+            reply = _fork(service, files, lambda files, confines=confines: _become_worker(confines, *files))  # type: ignore[misc]
+        elif "fork_server" in request:
+            nice = int(request["fork_server"])
+            reply = _fork(service, files, lambda files, nice=nice: _become_server(nice, *files))  # type: ignore[misc]
+            servers += [reply["pid"]] if "pid" in reply else []
         else:
             with contextlib.suppress(ChildProcessError):
                 os.waitpid(int(request["reap"]), 0)
@@ -144,7 +206,8 @@ def _answer_requests(service: socket.socket) -> None:
         service.send(json.dumps(reply).encode())
 
 
-def _fork(confines: Confines, files: list[int], service: socket.socket) -> dict[str, Any]:
+def _fork(service: socket.socket, files: list[int], become: Callable[[list[int]], None]) -> dict[str, Any]:
+    """Fork, and do in the new process what it is for. service : by which this process is asked, and the new one is not."""
     try:
         pid = os.fork()
     except OSError as error:
@@ -156,12 +219,18 @@ def _fork(confines: Confines, files: list[int], service: socket.socket) -> dict[
     status = 1
     try:
         service.close()
-        _become_worker(confines, *files)
+        become(files)
         status = 0
     except BaseException:
         traceback.print_exc()
     finally:
         os._exit(status)  # never back into the server's loop
+
+
+def _become_server(nice: int, connection: int) -> None:
+    """What is left is to answer whoever has the other end."""
+    os.nice(nice)
+    _answer_requests(socket.socket(fileno=connection))
 
 
 def _become_worker(confines: Confines, connection: int, output: int, errors: int) -> None:
@@ -188,7 +257,9 @@ def main() -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     keep_memory_private()
     _import_libraries("sklearn" if sys.argv[2] == "sklearn" else "graphs")
-    _answer_requests(socket.socket(fileno=int(sys.argv[1])))
+    service = socket.socket(fileno=int(sys.argv[1]))
+    service.send(b"{}")  # its imports are done
+    _answer_requests(service)
 
 
 if __name__ == "__main__":

@@ -8,12 +8,14 @@ there came in with a package and must be confined before.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import threading
+from collections.abc import Iterable
 from pathlib import Path
 
 from lamppost.core.artifact.manifest import Manifest
 from lamppost.runtime.confinement.worker_home import USUAL_RULES, WorkerRules
-from lamppost.runtime.fork_server import ForkServer, ForkServerGone, Needs
+from lamppost.runtime.fork_server import ForkedServer, ForkServer, ForkServerGone, Needs
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.wire import pack_frame
 from lamppost.runtime.worker_process import WorkerProcess, worker_environment
@@ -27,10 +29,13 @@ def needed_worker(manifest: Manifest, settings: LaneSettings) -> Needs:
 
 
 class ForkServers:
-    """A server for each kind of worker, started when it is first asked for, and again when it has ended. `close` ends them."""
+    """A server for each kind of worker, started when it is first asked for, and again when it has ended. `close` ends them.
 
-    def __init__(self) -> None:
-        self._servers: dict[Needs, ForkServer] = {}
+    forked : servers that another process of the service has forked for this one.
+    """
+
+    def __init__(self, forked: Iterable[ForkedServer] = ()) -> None:
+        self._servers: dict[Needs, ForkServer] = {one.needs: ForkServer(one.needs, {}, one) for one in forked}
         self._lock = threading.Lock()
 
     def server(self, needs: Needs) -> ForkServer:
@@ -42,6 +47,16 @@ class ForkServers:
                     server.close()
                 server = self._servers[needs] = ForkServer(needs, worker_environment())
             return server
+
+    def fork_warm_servers(self, nice: int) -> list[ForkedServer]:
+        """Fork those servers that have their imports done, for another process; see `ForkServer.fork_server`."""
+        with self._lock:
+            servers = [server for server in self._servers.values() if server.running and server.warm]
+        forked = []
+        for server in servers:
+            with contextlib.suppress(ForkServerGone):
+                forked.append(server.fork_server(nice))
+        return forked
 
     def close(self) -> None:
         """End the servers, and every worker that was forked from them."""
@@ -62,6 +77,10 @@ class WorkerSupply:
         """Begin to import what workers of this kind need: a package that needs one was pushed, or is being opened."""
         if self.servers is not None:
             self.servers.server(needs)
+
+    def fork_warm_servers(self, nice: int) -> list[ForkedServer]:
+        """For another process of the service, what its workers are forked from; see `ForkServers.fork_warm_servers`."""
+        return [] if self.servers is None else self.servers.fork_warm_servers(nice)
 
     async def take_worker(self, name: str, needs: Needs, overlay: Path | None = None) -> WorkerProcess:
         """A worker for the lane ``name``, with other libraries where an environment is given; the caller closes it.

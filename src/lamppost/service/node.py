@@ -89,8 +89,9 @@ class Node:
         self.changes = EndpointChanges(self.pool, self.deployment)
         self.deletions = Deletions(self.pool, self.deployment)
         self.explainer = Explainer(self.deployment)
-        self.bulk_runs = BulkRuns(self.pool, settings, lambda name: self.deployment.table.find_route(name).setup)
-        self.sweep_runs = SweepRuns(self.pool, settings, package_cache, self.deployment.table)
+        fork_servers = self.deployment.workers.supply.fork_warm_servers
+        self.bulk_runs = BulkRuns(self.pool, settings, lambda name: self.deployment.table.find_route(name).setup, fork_servers)
+        self.sweep_runs = SweepRuns(self.pool, settings, package_cache, self.deployment.table, fork_servers)
         self.rollout_driver = RolloutDriver(self.pool, self.deployment, self.changes)
         self.call_admission = CallAdmission(self.auth, self.deployment)
         self.predict_handler = PredictHandler(self.auth, self.deployment, self.recorder, settings.max_body_bytes)

@@ -23,7 +23,7 @@ from lamppost.core.names import VersionName
 from lamppost.core.payload.validation_plan import ValidationPlan
 from lamppost.core.schema.fields import Schema
 from lamppost.runtime.cluster_worker import PackageTerms
-from lamppost.runtime.fork_server import Needs
+from lamppost.runtime.fork_server import ForkedServer, Needs
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.worker_supply import needed_worker
@@ -41,7 +41,7 @@ from lamppost.store import packages
 from lamppost.store.database import Pool
 
 if TYPE_CHECKING:
-    from collections.abc import AsyncIterator
+    from collections.abc import AsyncIterator, Iterable
 
 _BATCH = BatchPolicy(max_rows=BLOCK_ROWS, queue_rows=1_000_000, queue_bytes=2**30)
 _RUN_S = 300.0
@@ -100,13 +100,13 @@ def _stated(order: BulkOrder, inputs: Schema, asked: Sequence[AskedSchema]) -> M
 
 
 class RunLanes:
-    """Opens lanes for runs; `close` ends every worker."""
+    """Opens lanes for runs; `close` ends every worker. forked : what its workers may be forked from."""
 
-    def __init__(self, pool: Pool, facts: NodeFacts) -> None:
+    def __init__(self, pool: Pool, facts: NodeFacts, forked: Iterable[ForkedServer] = ()) -> None:
         copies = CopyBounds(1, os.cpu_count() or 1)
         lane = LaneSettings(formats=frozenset(facts.formats), batch=_BATCH, copies=copies, run_s=_RUN_S)
         self._settings = facts.settings(lane)
-        self._scratch = ScratchLanes(pool, self._settings, BLOCK_ROWS)
+        self._scratch = ScratchLanes(pool, self._settings, BLOCK_ROWS, forked)
         self.package_cache = self._scratch.package_cache
         self.window_counting = WindowCounting(pool, self.package_cache)
         self._assembly = PredictorAssembly(LookupSources(facts.sources), RemoteServices(facts.remotes), self.window_counting)

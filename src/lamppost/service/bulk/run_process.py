@@ -34,7 +34,7 @@ from lamppost.service.bulk.row_reasons import RowReasons
 from lamppost.service.bulk.run_places import RunPlaces, check_order, look_at_source
 from lamppost.service.bulk.run_setup import NodeFacts, read_check, read_facts
 from lamppost.service.bulk.run_watching import RunWatching
-from lamppost.service.processes.child_process import leave_with_service, read_message, run_beside_service, write_message
+from lamppost.service.processes.child_process import forked_servers, leave_with_service, read_message, run_beside_service, write_message
 from lamppost.store.bulk import bulk_runs
 from lamppost.store.bulk.bulk_runs import BulkRun, DoneBlock
 from lamppost.store.database import AWAY, Pool, make_pool
@@ -243,7 +243,7 @@ async def _wait_for_database(backoff: Backoff, error: Exception) -> Backoff:
 async def _serve(facts: NodeFacts) -> None:
     pool = make_pool(facts.database)
     await pool.open()
-    lanes = RunLanes(pool, facts)
+    lanes = RunLanes(pool, facts, forked_servers())
     try:
         while (message := await asyncio.to_thread(read_message, sys.stdin.buffer)) is not None:
             try:

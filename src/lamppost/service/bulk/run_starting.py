@@ -24,7 +24,7 @@ from lamppost.service.bulk.questions import setup_for_runs
 from lamppost.service.bulk.run_places import ordered_target
 from lamppost.service.bulk.run_setup import MODULE, check_message, look_message, node_facts, run_message, write_facts
 from lamppost.service.bulk.uploads import upload_text
-from lamppost.service.processes.child_process import ChildEnded, ChildProcess
+from lamppost.service.processes.child_process import ChildEnded, ChildProcess, ForkWarmServers
 from lamppost.service.settings import Settings
 from lamppost.store.bulk import bulk_runs, uploads
 from lamppost.store.bulk.bulk_runs import RESUMABLE, BulkRun, NewRun
@@ -53,9 +53,14 @@ class DeskPlace:
 
 
 class BulkRuns:
-    """The bulk runs of one node. find_setup : what an endpoint serves now; raises NotFound."""
+    """The bulk runs of one node. find_setup : what an endpoint serves now; raises NotFound. fork_servers : for the processes of runs, so
+    that they need not import what this node has imported.
+    """
 
-    def __init__(self, pool: Pool, settings: Settings, find_setup: Callable[[str], EndpointSetup]) -> None:
+    def __init__(
+        self, pool: Pool, settings: Settings, find_setup: Callable[[str], EndpointSetup], fork_servers: ForkWarmServers | None = None
+    ) -> None:
+        self._fork_servers = fork_servers
         self._pool = pool
         self._settings = settings
         self._find_setup = find_setup
@@ -98,7 +103,7 @@ class BulkRuns:
 
     async def _ask(self, order: BulkOrder, message: bytes) -> dict[str, Any]:
         async with self._spare_lock:
-            child = self._spare = self._spare or ChildProcess(MODULE, first=self._first)
+            child = self._spare = self._spare or self._new_process()
             try:
                 async with asyncio.timeout(_CHECK_S):
                     reply = orjson.loads(await child.ask(message))
@@ -191,13 +196,16 @@ class BulkRuns:
                 await asyncio.wait_for(self._look_now.wait(), _LOOK_S)
             self._look_now.clear()
 
+    def _new_process(self) -> ChildProcess:
+        return ChildProcess(MODULE, first=self._first, fork_servers=self._fork_servers)
+
     def _ended(self, name: str, _: asyncio.Task[None]) -> None:
         self._running.pop(name, None)
         self._look_now.set()
 
     async def _carry_out(self, run: BulkRun) -> None:
         async with self._spare_lock:  # the process that has checked the order has everything imported
-            child, self._spare = self._spare or ChildProcess(MODULE, first=self._first), None
+            child, self._spare = self._spare or self._new_process(), None
         try:
             reply = orjson.loads(await child.ask(run_message(run.name)))
             if "ended" in reply:

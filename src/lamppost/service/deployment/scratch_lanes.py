@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from lamppost.core.names import VersionName
+from lamppost.runtime.fork_server import ForkedServer
 from lamppost.runtime.lane import Lane
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.runtime.seat_opening import LaneSpec
@@ -16,11 +19,14 @@ from lamppost.store.database import Pool
 
 
 class ScratchLanes:
-    """Lanes of one process; `close` ends every worker. frame_rows : most rows that a worker gets at once, None for the usual number."""
+    """Lanes of one process; `close` ends every worker. frame_rows : most rows that a worker gets at once, None for the usual number.
 
-    def __init__(self, pool: Pool, settings: Settings, frame_rows: int | None = None) -> None:
+    forked : what its workers may be forked from.
+    """
+
+    def __init__(self, pool: Pool, settings: Settings, frame_rows: int | None = None, forked: Iterable[ForkedServer] = ()) -> None:
         self.package_cache = PackageCache(pool, settings.packages_folder)
-        supply = WorkerSupply(ForkServers(), settings.workers)
+        supply = WorkerSupply(ForkServers(forked), settings.workers)
         if frame_rows is None:
             self.workers: WorkerPool[Lane] = WorkerPool(supply, settings.memory_bytes)
         else:

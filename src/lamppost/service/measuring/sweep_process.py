@@ -30,7 +30,7 @@ from lamppost.service.bulk.run_setup import NodeFacts, read_facts
 from lamppost.service.deployment.scratch_lanes import ScratchLanes
 from lamppost.service.measuring.setting_meter import SettingMeter
 from lamppost.service.measuring.sweep_rows import rows_file
-from lamppost.service.processes.child_process import leave_with_service, read_message, run_beside_service, write_message
+from lamppost.service.processes.child_process import forked_servers, leave_with_service, read_message, run_beside_service, write_message
 from lamppost.store import packages
 from lamppost.store.database import Pool, make_pool
 from lamppost.store.measuring import sweeps
@@ -157,10 +157,12 @@ async def _serve(facts: NodeFacts) -> None:
     base = LaneSettings(formats=frozenset(facts.formats))
     pool = make_pool(facts.database)
     await pool.open()
+    forked = forked_servers()
     try:
         while (message := await asyncio.to_thread(read_message, sys.stdin.buffer)) is not None:
             name = orjson.loads(message)["sweep"]
-            scratch = ScratchLanes(pool, facts.settings(base))
+            scratch = ScratchLanes(pool, facts.settings(base), forked=forked)
+            forked = []
             try:
                 await SweepWork(pool, facts, scratch, base, await sweeps.get_sweep(pool, name)).carry_out()
                 reply = {"ended": name}

@@ -18,7 +18,7 @@ from lamppost.service.bulk.run_setup import node_facts, write_facts
 from lamppost.service.deployment.route_table import RouteTable
 from lamppost.service.measuring.sweep_rows import rows_file, rows_of_version, write_rows
 from lamppost.service.packages.package_cache import PackageCache
-from lamppost.service.processes.child_process import ChildEnded, ChildProcess
+from lamppost.service.processes.child_process import ChildEnded, ChildProcess, ForkWarmServers
 from lamppost.service.settings import Settings
 from lamppost.store import packages
 from lamppost.store.database import AWAY, Pool
@@ -38,9 +38,12 @@ _MOST_ENDS = 3
 
 
 class SweepRuns:
-    """The sweeps of one node."""
+    """The sweeps of one node. fork_servers : for the processes of sweeps."""
 
-    def __init__(self, pool: Pool, settings: Settings, cache: PackageCache, table: RouteTable) -> None:
+    def __init__(
+        self, pool: Pool, settings: Settings, cache: PackageCache, table: RouteTable, fork_servers: ForkWarmServers | None = None
+    ) -> None:
+        self._fork_servers = fork_servers
         self._pool = pool
         self._settings = settings
         self._cache = cache
@@ -140,7 +143,7 @@ class SweepRuns:
             self._look_now.clear()
 
     async def _carry_out(self, sweep: StoredSweep) -> None:
-        child = ChildProcess(MODULE, first=self._first)
+        child = ChildProcess(MODULE, first=self._first, fork_servers=self._fork_servers)
         try:
             reply = orjson.loads(await child.ask(orjson.dumps({"sweep": sweep.name})))
             if "ended" not in reply:

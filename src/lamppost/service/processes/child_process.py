@@ -8,19 +8,26 @@ import gc
 import logging
 import os
 import signal
+import socket
 import struct
 import sys
 import time
+from collections.abc import Callable
 from typing import BinaryIO
 
 from lamppost.runtime.confinement.system_calls import keep_memory_private
+from lamppost.runtime.fork_server import ForkedServer
 from lamppost.service.processes.child_logs import log_lines_of, send_log_lines
 
 _LENGTH = struct.Struct("!I")
 _END_S = 10.0
 _LOOK_S = 0.5
-_NICE = 10
+NICE = 10
 """Behind every answer, and still with a tenth of a busy core: at the lowest priority a saturated machine starts no process for a minute."""
+
+
+ForkWarmServers = Callable[[int], list[ForkedServer]]
+"""`lamppost.runtime.worker_supply.WorkerSupply.fork_warm_servers` of the service."""
 
 
 class ChildEnded(Exception):
@@ -31,11 +38,13 @@ class ChildProcess:
     """The service's side. It is started with the first message, and again with the next one after it has ended.
 
     module : that the process runs. first : a message before all others, which is not answered: what no command line should hold.
+    fork_servers : forks servers for the process that its workers are forked from.
     """
 
-    def __init__(self, module: str, *arguments: str, first: bytes | None = None) -> None:
+    def __init__(self, module: str, *arguments: str, first: bytes | None = None, fork_servers: ForkWarmServers | None = None) -> None:
         self._command = (sys.executable, "-m", module, *arguments)
         self._first = first
+        self._fork_servers = fork_servers
         self._process: asyncio.subprocess.Process | None = None
         self._logging: asyncio.Task[None] | None = None
 
@@ -60,7 +69,16 @@ class ChildProcess:
     async def _running(self) -> asyncio.subprocess.Process:
         if self._process is None or self._process.returncode is not None:
             pipe = asyncio.subprocess.PIPE
-            self._process = await asyncio.create_subprocess_exec(*self._command, stdin=pipe, stdout=pipe, stderr=pipe)
+            forked = [] if self._fork_servers is None else await asyncio.to_thread(self._fork_servers, NICE)
+            try:
+                named = [f"{one.needs}:{one.socket.fileno()}:{one.pid}" for one in forked]
+                files = [one.socket.fileno() for one in forked]
+                self._process = await asyncio.create_subprocess_exec(
+                    *self._command, *named, stdin=pipe, stdout=pipe, stderr=pipe, pass_fds=files
+                )
+            finally:
+                for one in forked:
+                    one.socket.close()
             assert self._process.stderr is not None
             self._logging = asyncio.create_task(log_lines_of(self._process.stderr), name=f"log of {self._command[2]}")
             if self._first is not None:
@@ -97,9 +115,18 @@ def run_beside_service() -> None:
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, signal.SIG_IGN)
     with contextlib.suppress(OSError):
-        os.nice(_NICE)
+        os.nice(NICE)
     send_log_lines(logging.WARNING)
     gc.freeze()
+
+
+def forked_servers() -> list[ForkedServer]:
+    """In the process: the servers that were forked for it, by the last of its arguments."""
+    servers = []
+    for word in sys.argv[1:]:
+        needs, fileno, pid = word.split(":")
+        servers.append(ForkedServer("sklearn" if needs == "sklearn" else "graphs", socket.socket(fileno=int(fileno)), int(pid)))
+    return servers
 
 
 def leave_with_service() -> None:
