@@ -81,7 +81,7 @@ def _row(outpost: dict[str, Any]) -> list[str]:
 def _served(one: dict[str, Any], own_files: bool) -> str:
     """What an outpost serves for an endpoint, and what it should."""
     if one["served"] == one["wanted"]:
-        return str(one["served"])
+        return str(one["served"]) if one["rollout_percent"] is None else f"{one['served']}, {one['rollout_percent']:g} % new"
     if own_files:
         return f"{one['served']} of its own for {one['endpoint']}"
     return f"{one['served'] or 'nothing'} instead of {one['wanted'] or 'nothing'} for {one['endpoint']}"
@@ -103,6 +103,10 @@ def outpost_show(name: Name, address: Address = None, as_json: AsJson = False) -
             head,
             [[str(served[key] or "") for key in ("endpoint", "wanted", "at", "served", "state", "refused")] for served in one["endpoints"]],
         )
+        for served in one["endpoints"]:
+            if served["rollout_percent"] is not None:
+                share = f"a rollout gives its new version {served['rollout_percent']:g} % of the calls here"
+                print_line(f"  {served['endpoint']}: {share}; see lamppost rollout {served['endpoint']} --at {served['at']}")
     waiting = "" if one["records_waiting"] is None else f", {one['records_waiting']:,} records to come"
     print_line(f"  heard of {time_ago(one['heard_at']) if one['heard_at'] else 'never'}{waiting}")
     if one["payload_bytes_per_day"] is not None:
