@@ -99,6 +99,8 @@ class OutpostRollouts(unittest.TestCase):
         self.assertEqual(wanted.at_outpost("mill", ["region=coast"])["outage"].newest, "risk@2")
         self.assertEqual(shares("pier"), Shares({"risk@7": 100}), "what was set for its own name goes first")
         self.assertEqual(shares("late"), Shares({"risk@1": 100}), "it joined later, and gets what the rollout ends with")
+        other = WantedVersions([OutpostVersion("outage", "region=coast", "risk@9", 3)], {"outage": at})
+        self.assertEqual(other.at_outpost("mill", ["region=coast"])["outage"].version, "risk@9", "what was set meanwhile goes first")
 
     def test_it_reads_what_it_wrote(self) -> None:
         for rollout in (BEGUN, replace(BEGUN, done=("harbour",), at="mill", under_way=True), BEGUN.back("ida")):

@@ -99,7 +99,7 @@ class WantedVersions:
         wanted = {}
         for endpoint, one in versions_of_outpost(name, labels, self.versions).items():
             rollout = self.rollouts.get(endpoint)
-            concerned = rollout is not None and rollout.target == one.target and name in rollout.outposts
+            concerned = rollout is not None and (rollout.target, rollout.old) == (one.target, one.version) and name in rollout.outposts
             shares = rollout.shares_at(name) if rollout is not None and concerned else Shares({one.version: 100.0})
             newest = rollout.new if rollout is not None and rollout.new in shares.of else one.version
             wanted[endpoint] = WantedAtOutpost(endpoint, one.target, shares, newest)

@@ -141,9 +141,12 @@ class OutpostRollouts:
             present = next((turn for turn in turns if turn.outpost == rollout.at and turn.until is None), None)
             minutes = 0.0 if present is None else (datetime.now(UTC) - present.since).total_seconds() / 60
             read = read_guards(rollout.plan.guards, [turn.counts for turn in turns])
-            after = advance_outpost_rollout(
-                rollout, read, 0 if present is None else present.counts.calls[1], minutes, await self._standings(stored)
-            )
+            calls_of_new = 0 if present is None else present.counts.calls[1]
+            standings = await self._standings(stored)
+            if standings is None:  # set at the moment at which the rollout began
+                after = rollout.end(f"something else was set for {rollout.target}")
+            else:
+                after = advance_outpost_rollout(rollout, read, calls_of_new, minutes, standings)
             readings = [asdict(reading) for reading in read]
             if after == rollout and readings == stored.readings:
                 return
@@ -151,14 +154,16 @@ class OutpostRollouts:
         if _serves_otherwise(rollout, after):
             log.info("%s: %s", stored.endpoint, after.reason)
 
-    async def _standings(self, stored: StoredOutpostRollout) -> dict[str, OutpostStanding]:
-        """How the outposts of a rollout are that still serve what is set for its target."""
+    async def _standings(self, stored: StoredOutpostRollout) -> dict[str, OutpostStanding] | None:
+        """How the outposts of a rollout are that still serve what is set for its target; None where that is not its old version."""
         rollout, wanted = stored.rollout, await outposts.list_outpost_versions(self._pool)
         target = next((one for one in wanted if (one.endpoint, one.target) == (stored.endpoint, rollout.target)), None)
+        if target is None or target.version != rollout.old:
+            return None
         return {
             outpost.name: _standing(outpost, stored.endpoint, rollout.new)
             for outpost in await outposts.list_outposts(self._pool)
-            if outpost.name in rollout.outposts and target is not None and _is_meant(outpost, target, wanted)
+            if outpost.name in rollout.outposts and _is_meant(outpost, target, wanted)
         }
 
     async def _put(
