@@ -44,7 +44,7 @@ def main() -> int:
     """Print the figures; exit code 1 when a goal is missed."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--rows", type=int, default=1_000_000)
-    parser.add_argument("--library-rows", type=int, default=500_000, help="of the run by the library and of that with the original model")
+    parser.add_argument("--library-rows", type=int, default=1_000_000, help="of the run by the library and of that with the original model")
     parser.add_argument("--seconds", type=int, default=5, help="of load per turn")
     parser.add_argument("--turns", type=int, default=3)
     given = parser.parse_args()
