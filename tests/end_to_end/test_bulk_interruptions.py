@@ -15,6 +15,18 @@ from tests.support.models import Moody
 from tests.support.service import until
 
 
+def servers_of(run: int) -> list[int]:
+    """The processes that the workers of a run are forked from: its own, and those that the node has forked for it."""
+    words = Path(f"/proc/{run}/cmdline").read_bytes().decode().split("\0")
+    return [*children_of(run)[1:], *(int(word.rpartition(":")[2]) for word in words if word.startswith(("graphs:", "sklearn:")))]
+
+
+def workers_of(run: int) -> list[int]:
+    """The workers of a run."""
+    forked = {pid for server in servers_of(run) if alive(server) for pid in children_of(server)[1:]}
+    return sorted(pid for pid in forked if len(children_of(pid)) == 1)
+
+
 class Interruptions(WithBulkRuns):
     """Whatever a test kills runs again when it ends."""
 
@@ -31,7 +43,7 @@ class Interruptions(WithBulkRuns):
         busy = [
             pid
             for pid in children_of(self.service.process.pid)
-            if b"bulk.run_process" in Path(f"/proc/{pid}/cmdline").read_bytes() and len(children_of(pid)) > 1
+            if b"bulk.run_process" in Path(f"/proc/{pid}/cmdline").read_bytes() and workers_of(pid)
         ]
         self.assertEqual(len(busy), 1)
         return busy[0]
@@ -48,8 +60,7 @@ class Interruptions(WithBulkRuns):
             os.kill(self.run_process(), signal.SIGKILL)
 
         def kill_worker(_: str) -> None:
-            workers = [pid for pid in children_of(self.run_process())[1:] if len(children_of(pid)) == 1]
-            os.kill(workers[0], signal.SIGKILL)
+            os.kill(workers_of(self.run_process())[0], signal.SIGKILL)
 
         def kill_database(_: str) -> None:
             os.kill(int((self.service.data / "postgres" / "postmaster.pid").read_text().splitlines()[0]), signal.SIGKILL)
@@ -112,7 +123,8 @@ class Interruptions(WithBulkRuns):
     def test_no_process_of_a_run_is_left_when_the_service_is_killed(self) -> None:
         self.started("--from", "files:lamps.parquet", "--rows-per-second", "3000", "--name", "left-alone")
         until(lambda: self.facts("left-alone")["rows"] > 0, 60, "some rows")
-        processes = children_of(self.run_process())
+        run = self.run_process()
+        processes = [run, *servers_of(run), *workers_of(run)]
         self.service.kill()
         until(lambda: not any(alive(pid) for pid in processes), 20, "the end of the run's processes")
         self.service.start()
