@@ -19,6 +19,7 @@ import socket
 import sys
 import tempfile
 import time
+import traceback
 import unittest
 from dataclasses import dataclass
 from pathlib import Path
@@ -67,10 +68,15 @@ def start_module(module: str) -> tuple[int, Running]:
         os.dup2(output.fileno(), 1)
         os.dup2(output.fileno(), 2)
         faulthandler.enable()
-        program = unittest.main(module=None, argv=["unittest", module], exit=False)
-        sys.stdout.flush()
-        sys.stderr.flush()
-        os._exit(not program.result.wasSuccessful())
+        failed = True
+        try:
+            failed = not unittest.main(module=None, argv=["unittest", module], exit=False).result.wasSuccessful()
+        except BaseException:  # such as a module that cannot be imported; what this process inherited is not its own to end
+            traceback.print_exc()
+        finally:
+            sys.stdout.flush()
+            sys.stderr.flush()
+            os._exit(failed)
     return pid, running
 
 
