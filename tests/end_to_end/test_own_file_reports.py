@@ -53,6 +53,9 @@ class OwnFileReports(WithHub):
                 return list(client.fetch("GET", "/api/endpoints/times/quality", **at)["versions"])
 
         until(lambda: [one["known"] for one in quality(at="shed")] == [10], what="the outcomes")
+        with self.hub.client() as client:
+            (drift,) = client.fetch("GET", "/api/outposts/shed/drift")
+        self.assertEqual((drift["endpoint"], drift["version"], drift["rows"]), ("times", "times@2", 10))
         about = self.about("shed")
         self.assertEqual((about["state"], about["own_files"]), ("serving", True))
         self.assertEqual([(one["endpoint"], one["wanted"], one["served"]) for one in about["endpoints"]], [("times", None, "times@2")])

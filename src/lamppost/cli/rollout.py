@@ -99,10 +99,12 @@ def rollout(
             if not rollouts:
                 raise BadRequest(f"{endpoint} had no rollout yet; begin one with: lamppost rollout {endpoint} MODEL@N")
             answer = rollouts[0]
-        if options.follow and at is not None:
-            answer = follow_rollout(answer, lambda: list_outpost_rollouts(client, endpoint), quiet=as_json)
-        elif options.follow:
-            answer = follow_rollout(answer, lambda: client.fetch("GET", f"{path}/rollouts"), quiet=as_json)
+        if options.follow:
+
+            def look() -> list[dict[str, Any]]:
+                return list_outpost_rollouts(client, endpoint) if at is not None else client.fetch("GET", f"{path}/rollouts")
+
+            answer = follow_rollout(answer, look, quiet=as_json)
     if as_json:
         print_json(answer)
     elif not options.follow:

@@ -28,6 +28,7 @@ import threading
 import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any, Literal
 
@@ -191,11 +192,9 @@ def _answer_requests(service: socket.socket) -> None:
         servers = [pid for pid in servers if os.waitpid(pid, os.WNOHANG) == (0, 0)]
         request = json.loads(data)
         if "fork" in request:
-            confines = Confines.from_json(request["fork"])
-            reply = _fork(service, files, lambda files, confines=confines: _become_worker(confines, *files))  # type: ignore[misc]
+            reply = _fork(service, files, partial(_become_worker, Confines.from_json(request["fork"])))
         elif "fork_server" in request:
-            nice = int(request["fork_server"])
-            reply = _fork(service, files, lambda files, nice=nice: _become_server(nice, *files))  # type: ignore[misc]
+            reply = _fork(service, files, partial(_become_server, int(request["fork_server"])))
             servers += [reply["pid"]] if "pid" in reply else []
         else:
             with contextlib.suppress(ChildProcessError):
@@ -206,8 +205,8 @@ def _answer_requests(service: socket.socket) -> None:
         service.send(json.dumps(reply).encode())
 
 
-def _fork(service: socket.socket, files: list[int], become: Callable[[list[int]], None]) -> dict[str, Any]:
-    """Fork, and do in the new process what it is for. service : by which this process is asked, and the new one is not."""
+def _fork(service: socket.socket, files: list[int], become: Callable[..., None]) -> dict[str, Any]:
+    """Fork, and do in the new process what it is for, with the files. service : by which this process is asked, and the new one is not."""
     try:
         pid = os.fork()
     except OSError as error:
@@ -219,7 +218,7 @@ def _fork(service: socket.socket, files: list[int], become: Callable[[list[int]]
     status = 1
     try:
         service.close()
-        become(files)
+        become(*files)
         status = 0
     except BaseException:
         traceback.print_exc()

@@ -13,14 +13,15 @@ from lamppost.core.monitoring.alert_rules import AlertRule
 from lamppost.core.monitoring.settings import MonitoringSettings
 from lamppost.service.monitoring.drift_evaluation import BroughtRows
 from lamppost.service.monitoring.outpost_alerts import OutpostAlerts
+from lamppost.store.hub.outposts import StoredOutpost
 
 NOW = datetime(2026, 11, 29, 12, tzinfo=UTC)
 STORE = "lamppost.service.monitoring.outpost_alerts.outposts"
 
 
-def outpost(name: str, **more: Any) -> Any:
-    about = {"name": name, "labels": ("region=coast",), "barred_at": None, "records_at": NOW - timedelta(hours=1)}
-    return SimpleNamespace(**about | more)
+def outpost(name: str, barred_at: datetime | None = None, records_at: datetime | None = NOW - timedelta(hours=1)) -> StoredOutpost:
+    rest = (None, NOW, None, records_at, 0.0, 1.0)
+    return StoredOutpost(name, f"outpost-{name}", ("region=coast",), None, "ida", NOW, barred_at, *rest)
 
 
 class Drift(unittest.IsolatedAsyncioTestCase):

@@ -11,13 +11,12 @@ import typer
 
 from lamppost.cli.node.data_folder import only_one
 from lamppost.cli.node.http_server import listening, run_node
+from lamppost.cli.node.hub_connection import OUTPOST_TOKEN, HubCa, link_to_hub
 from lamppost.cli.node.logging_setup import set_up_logging
 from lamppost.cli.node.options import (
-    OUTPOST_TOKEN,
     AllowCode,
     AllowPickle,
     GrpcPort,
-    HubCa,
     LogJson,
     Memory,
     PublicUrl,
@@ -26,9 +25,7 @@ from lamppost.cli.node.options import (
     TlsKey,
     Unconfined,
     byte_count,
-    hub_address,
     measured_confinement,
-    outpost_secret,
     package_formats,
     public_address,
     tls_files,
@@ -36,14 +33,12 @@ from lamppost.cli.node.options import (
 from lamppost.cli.out import AMBER, paint, print_line
 from lamppost.core.errors import SetupError
 from lamppost.core.extras import check_extra
-from lamppost.core.names import check_name
 from lamppost.package.signing import read_public
 from lamppost.runtime.confinement.system_calls import keep_memory_private
 from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.app import OUTPOST_API, make_app
 from lamppost.service.outpost.hub_follower import HubFollower
-from lamppost.service.outpost.hub_link import HubLink
 from lamppost.service.outpost.outcome_delivery import OutcomeDelivery
 from lamppost.service.outpost.record_delivery import HubSink, PayloadBudget
 from lamppost.service.outpost.sealed_packages import SealedPackages, memory_folder
@@ -76,11 +71,8 @@ def outpost_join(
 ) -> None:
     """Command ``outpost join``."""
     set_up_logging(log_json)
-    logging.getLogger("httpx").setLevel(logging.WARNING)
     keep_memory_private()
-    check_name(name, "outpost")
-    hub_address(hub)
-    secret = outpost_secret(token_file, "--token-file")
+    link = link_to_hub(hub, name, token_file, "--token-file", hub_ca)
     if grpc_port is not None:
         check_extra("grpc")
     tls = tls_files(tls_cert, tls_key)
@@ -107,7 +99,7 @@ def outpost_join(
             workers=rules,
             confinement=measured_confinement(rules, formats),
         )
-        link, budget = HubLink(hub, name, secret, hub_ca), PayloadBudget(data / "payloads-of-day.json")
+        budget = PayloadBudget(data / "payloads-of-day.json")
         node = StandaloneNode(settings)
         node.bring_records_to(HubSink(link, node.window_counting, budget))
         node.outcomes = OutcomeDelivery(data / "outcomes", link, lambda: node.recorder.waiting)

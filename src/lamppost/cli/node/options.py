@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import os
 import re
 import shutil
 from pathlib import Path
@@ -20,7 +19,6 @@ from lamppost.service.http.tls import TlsFiles
 
 log = logging.getLogger("lamppost.workers")
 
-OUTPOST_TOKEN = "LAMPPOST_OUTPOST_TOKEN"  # noqa: S105, the name of a variable
 
 PublicUrl = Annotated[
     list[str] | None, typer.Option(help="Address that people and programs use, such as https://lamps.example (may be repeated).")
@@ -38,9 +36,6 @@ SignedBy = Annotated[
     list[Path] | None,
     typer.Option(help="Public key, one of which must have signed packages that can run code (may be repeated).", metavar="FILE"),
 ]
-HubCa = Annotated[
-    Path | None, typer.Option(help="Certificates (PEM) to trust the hub by, instead of those of this machine.", metavar="FILE")
-]
 LogJson = Annotated[bool, typer.Option("--log-json", help="Log as lines of JSON.")]
 
 
@@ -52,22 +47,6 @@ def package_formats(allow_pickle: bool, allow_code: bool) -> frozenset[str]:
 def tls_files(cert: Path | None, key: Path | None) -> TlsFiles | None:
     """The files to answer over TLS with; None for plain HTTP."""
     return None if cert is None and key is None else TlsFiles(cert, key)
-
-
-def hub_address(hub: str) -> str:
-    """The address of a hub; raise SetupError for what is none."""
-    parts = urlsplit(hub)
-    if parts.scheme not in ("http", "https") or not parts.hostname:
-        raise SetupError(f"{hub} is no address of a hub; write https:// and a name")
-    return hub
-
-
-def outpost_secret(file: Path | None, option: str) -> str:
-    """The secret of an outpost's token, from a file or a variable; raise SetupError where it is missing."""
-    secret = read_secret(file, option) if file is not None else os.environ.get(OUTPOST_TOKEN, "")
-    if not secret:
-        raise SetupError(f"the token of the outpost is missing; put it into a file and name that with {option}, or set {OUTPOST_TOKEN}")
-    return secret
 
 
 def read_secret(file: Path, option: str) -> str:

@@ -12,13 +12,12 @@ from typing import Annotated
 import typer
 
 from lamppost.cli.node.http_server import listening, run_node
+from lamppost.cli.node.hub_connection import OUTPOST_TOKEN, HubCa, link_to_hub
 from lamppost.cli.node.logging_setup import set_up_logging
 from lamppost.cli.node.options import (
-    OUTPOST_TOKEN,
     AllowCode,
     AllowPickle,
     GrpcPort,
-    HubCa,
     LogJson,
     Memory,
     PublicUrl,
@@ -27,9 +26,7 @@ from lamppost.cli.node.options import (
     TlsKey,
     Unconfined,
     byte_count,
-    hub_address,
     measured_confinement,
-    outpost_secret,
     package_formats,
     public_address,
     read_secret,
@@ -38,7 +35,6 @@ from lamppost.cli.node.options import (
 from lamppost.cli.out import AMBER, DIM, paint, print_line
 from lamppost.core.errors import SetupError
 from lamppost.core.extras import check_extra
-from lamppost.core.names import check_name
 from lamppost.package.signing import read_public
 from lamppost.runtime.confinement.system_calls import keep_memory_private
 from lamppost.runtime.confinement.worker_home import WorkerRules
@@ -167,8 +163,7 @@ def serve(
 def _hub_link(hub: str, name: str | None, token_file: Path | None, ca: Path | None) -> HubLink:
     if name is None:
         raise SetupError("--to needs the name of this outpost at the hub, --name; add one there with: lamppost outpost new NAME")
-    logging.getLogger("httpx").setLevel(logging.WARNING)
-    return HubLink(hub_address(hub), check_name(name, "outpost"), outpost_secret(token_file, "--hub-token-file"), ca)
+    return link_to_hub(hub, name, token_file, "--hub-token-file", ca)
 
 
 def _is_loopback(host: str) -> bool:

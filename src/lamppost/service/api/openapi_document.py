@@ -83,13 +83,13 @@ def _write_paths(
     revisions: Mapping[str, EndpointRevision], manifests: Mapping[str, Manifest], stored: Mapping[str, str]
 ) -> dict[str, WrittenPaths]:
     """What is written of revisions. manifests, stored : of their versions, read or as JSON."""
-    read = lru_cache(maxsize=64)(lambda text: read_manifest(text.encode()))  # packages of one training differ in their name alone
+    read = lru_cache(maxsize=64)(lambda name: read_manifest(stored[name].encode()))  # one version may serve many endpoints
     written = {}
     for endpoint, revision in revisions.items():
         names = [str(version) for version in revision.setup.versions]
         if any(name not in manifests and name not in stored for name in names):
             continue  # deleted meanwhile
-        known = {name: manifests[name] if name in manifests else read(stored[name]) for name in names}
+        known = {name: manifests[name] if name in manifests else read(name) for name in names}
         path, schemas = endpoint_paths(endpoint, revision.setup, known)
         written[endpoint] = WrittenPaths(revision.revision, orjson.dumps(path), {name: orjson.dumps(one) for name, one in schemas.items()})
     return written

@@ -5,10 +5,10 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
-from collections.abc import Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import asdict, replace
 from datetime import UTC, datetime, timedelta
-from typing import Any
+from typing import Any, NoReturn
 from uuid import uuid4
 
 import psycopg
@@ -36,6 +36,20 @@ log = logging.getLogger("lamppost.rollouts")
 LOOK_S = 0.5
 
 
+async def look_again(advance_rollouts: Callable[[], Awaitable[None]], every_s: float) -> NoReturn:
+    """Advance rollouts again and again, whatever happens meanwhile."""
+    while True:
+        await asyncio.sleep(every_s)
+        try:
+            await advance_rollouts()
+        except AWAY as error:
+            log.debug("rollouts wait for the database: %s", error)
+        except LampPostError as error:
+            log.error("a rollout cannot be moved: %s", error.detail)
+        except Exception:
+            log.exception("looking at rollouts failed on a fault of our own, trying again")
+
+
 class RolloutDriver:
     """Drives the rollouts of one node."""
 
@@ -49,7 +63,7 @@ class RolloutDriver:
 
     def start(self) -> None:
         """Begin to drive rollouts."""
-        self._task = asyncio.create_task(self._run(), name="rollouts")
+        self._task = asyncio.create_task(look_again(self.advance_rollouts, LOOK_S), name="rollouts")
 
     async def close(self) -> None:
         """Stop. Another node, or the next start, continues running rollouts."""
@@ -118,18 +132,6 @@ class RolloutDriver:
             return [(rollout, await rollouts.sum_counts(connection, rollout.number, rollout.rollout)) for rollout in rollouts_found]
 
     # -- looking ------------------------------------------------------------------------------------------------------
-
-    async def _run(self) -> None:
-        while True:
-            await asyncio.sleep(LOOK_S)
-            try:
-                await self.advance_rollouts()
-            except AWAY as error:
-                log.debug("rollouts wait for the database: %s", error)
-            except LampPostError as error:
-                log.error("a rollout cannot be moved: %s", error.detail)
-            except Exception:
-                log.exception("looking at rollouts failed on a fault of our own, trying again")
 
     async def advance_rollouts(self) -> None:
         """Store the counts of this node, then decide the next step of every running rollout that no other node holds."""

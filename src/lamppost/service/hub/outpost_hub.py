@@ -208,11 +208,11 @@ class OutpostHub:
         """By endpoint and rule, whether an outpost that is to serve the endpoint has fallen silent or cannot serve what it should."""
         wanted = await outposts.load_wanted_versions(self._pool)
         readings: dict[tuple[str, str], RuleReading] = {}
-        for outpost in await outposts.list_outposts(self._pool) if wanted.versions else []:
+        for outpost in await outposts.list_outposts(self._pool):
             if outpost.barred_at is not None or outpost.heard_at is None:
                 continue
             refused = (outpost.report or {}).get("refused") or {}
-            for endpoint in wanted.at_outpost(outpost.name, outpost.labels):
+            for endpoint in outpost.recorded_versions(wanted):
                 silent = timedelta(seconds=outpost.heard_s_ago or 0) > SILENT_AFTER
                 if silent:
                     text = f"the outpost {outpost.name} was not heard of for {(outpost.heard_s_ago or 0) / 60:.0f} minutes"

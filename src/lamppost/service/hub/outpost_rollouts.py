@@ -16,14 +16,15 @@ from lamppost.core.endpoint.outposts import LATE_AFTER, OutpostVersion, versions
 from lamppost.core.endpoint.rollout_counts import CountedRollout, RolloutTally, counted_versions
 from lamppost.core.endpoint.rollout_guards import read_guards
 from lamppost.core.endpoint.rollout_steering import RolloutAction
-from lamppost.core.errors import BadRequest, LampPostError
+from lamppost.core.errors import BadRequest
 from lamppost.core.names import VersionName, parse_version
 from lamppost.core.payload.recorded_bodies import answer_rows
 from lamppost.service.deployment.changes import ChangeOverrides, EndpointChanges
 from lamppost.service.deployment.deployment import Deployment
+from lamppost.service.deployment.rollout_driver import look_again
 from lamppost.store import packages, trail
 from lamppost.store.call_records import CallRecord, without_loads
-from lamppost.store.database import AWAY, Pool, announce
+from lamppost.store.database import Pool, announce
 from lamppost.store.endpoints import EndpointChange
 from lamppost.store.hub import outpost_rollouts, outposts
 from lamppost.store.hub.outpost_rollouts import Connection, OutpostTurn, StoredOutpostRollout
@@ -47,7 +48,7 @@ class OutpostRollouts:
 
     def start(self) -> None:
         """Begin to drive rollouts."""
-        self._task = asyncio.create_task(self._run(), name="rollouts over outposts")
+        self._task = asyncio.create_task(look_again(self._advance_all, LOOK_S), name="rollouts over outposts")
 
     async def close(self) -> None:
         """Stop. Another node, or the next start, continues."""
@@ -99,10 +100,10 @@ class OutpostRollouts:
             await self._put(connection, stored, getattr(stored.rollout, what)(by.token), stored.readings, by)
         return (await outpost_rollouts.latest_outpost_rollouts(self._pool, endpoint, 1))[0]
 
-    async def list_turns(self, number: int) -> list[OutpostTurn]:
-        """The turns of a rollout."""
+    async def list_turns(self, numbers: Sequence[int]) -> dict[int, list[OutpostTurn]]:
+        """The turns of rollouts, by their numbers."""
         async with self._pool.connection() as connection:
-            return await outpost_rollouts.list_turns(connection, number)
+            return await outpost_rollouts.list_turns(connection, numbers)
 
     async def count_calls(self, connection: Connection, outpost: str, calls: Sequence[CallRecord], ahead_s: float) -> None:
         """Count calls that an outpost brings, inside the transaction that stores them. ahead_s : of the clock that their times are of."""
@@ -115,18 +116,6 @@ class OutpostRollouts:
 
     # -- looking ------------------------------------------------------------------------------------------------------
 
-    async def _run(self) -> None:
-        while True:
-            await asyncio.sleep(LOOK_S)
-            try:
-                await self._advance_all()
-            except AWAY as error:
-                log.debug("rollouts over outposts wait for the database: %s", error)
-            except LampPostError as error:
-                log.error("a rollout over outposts cannot be moved: %s", error.detail)
-            except Exception:
-                log.exception("looking at rollouts over outposts failed on a fault of our own, trying again")
-
     async def _advance_all(self) -> None:
         for stored in await outpost_rollouts.running_outpost_rollouts(self._pool):
             await self._advance(stored.number)
@@ -136,7 +125,7 @@ class OutpostRollouts:
         async with outpost_rollouts.hold_outpost_rollout(self._pool, number) as (connection, stored):
             if stored is None:
                 return
-            turns = await outpost_rollouts.list_turns(connection, number)
+            turns = (await outpost_rollouts.list_turns(connection, [number]))[number]
             rollout = stored.rollout
             present = next((turn for turn in turns if turn.outpost == rollout.at and turn.until is None), None)
             minutes = 0.0 if present is None else (datetime.now(UTC) - present.since).total_seconds() / 60

@@ -162,7 +162,7 @@ async def _serve(facts: NodeFacts) -> None:
         while (message := await asyncio.to_thread(read_message, sys.stdin.buffer)) is not None:
             name = orjson.loads(message)["sweep"]
             scratch = ScratchLanes(pool, facts.settings(base), forked=forked)
-            forked = []
+            forked = []  # they end with the lanes that have them
             try:
                 await SweepWork(pool, facts, scratch, base, await sweeps.get_sweep(pool, name)).carry_out()
                 reply = {"ended": name}

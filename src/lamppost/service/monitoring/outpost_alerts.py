@@ -74,12 +74,12 @@ class OutpostAlerts:
         wanted = await outposts.load_wanted_versions(self._pool)
         read_all = now - kept.all_read_at >= _READ_ALL_EVERY
         readings: Readings = {}
-        for outpost in await outposts.list_outposts(self._pool) if wanted.versions else []:
+        for outpost in await outposts.list_outposts(self._pool):
             if outpost.barred_at is not None or outpost.records_at is None or (on == "drift" and outpost.records_at < now - _SPAN):
                 continue
             brought = read_all or on == "quality" or kept.records_at.get(outpost.name) != outpost.records_at
             kept.records_at[outpost.name] = outpost.records_at
-            for endpoint, one in wanted.at_outpost(outpost.name, outpost.labels).items():
+            for endpoint, version in outpost.recorded_versions(wanted).items():
                 setup = self._table.find_setup(endpoint)
                 rule = None if setup is None else next((rule for rule in setup.monitoring.alerts if rule.on == on), None)
                 if rule is None:
@@ -88,7 +88,7 @@ class OutpostAlerts:
                 if not brought and key in kept.readings:
                     readings[key] = kept.readings[key]
                     continue
-                calls = BroughtCalls(endpoint, one.version, brought_by_outpost(outpost.name))
+                calls = BroughtCalls(endpoint, version, brought_by_outpost(outpost.name))
                 if (reading := await read_rule(calls, rule, now)) is not None:
                     readings[key] = replace(reading, summary=f"at the outpost {outpost.name}: {reading.summary}")
         kept.readings, kept.read_at = readings, now

@@ -58,7 +58,7 @@ async def _feed_outpost_rollout(pool: Pool, deployment: Deployment, endpoint: st
         return
     rollout, number = going[0].rollout, going[0].number
     async with pool.connection() as connection:
-        turns = {brought_by_outpost(turn.outpost): turn for turn in await outpost_rollouts.list_turns(connection, number)}
+        turns = {brought_by_outpost(turn.outpost): turn for turn in (await outpost_rollouts.list_turns(connection, [number]))[number]}
     if not turns:
         return
 

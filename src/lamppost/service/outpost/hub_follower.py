@@ -15,6 +15,7 @@ from lamppost.core.endpoint.setup import read_setup
 from lamppost.core.errors import HubAway, LampPostError, Unavailable
 from lamppost.core.names import parse_version
 from lamppost.core.roles import principal_from_dict
+from lamppost.service.ended_tasks import end_tasks
 from lamppost.service.outpost.hub_link import HubLink
 from lamppost.service.outpost.node_report import report_of_node
 from lamppost.service.outpost.package_fetching import PackageFetching
@@ -82,8 +83,7 @@ class HubFollower:
     async def close(self) -> None:
         """Follow the hub no more."""
         if self._task is not None:
-            self._task.cancel()
-            await asyncio.gather(self._task, return_exceptions=True)
+            await end_tasks([self._task])
 
     async def _follow(self) -> None:
         rest_s = _AGAIN_S

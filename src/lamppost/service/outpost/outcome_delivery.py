@@ -12,6 +12,7 @@ from typing import Any
 import orjson
 
 from lamppost.core.errors import HubAway, LampPostError, Unavailable
+from lamppost.service.ended_tasks import end_tasks
 from lamppost.service.outpost.hub_link import HubLink
 
 log = logging.getLogger("lamppost.outpost")
@@ -43,8 +44,7 @@ class OutcomeDelivery:
     async def close(self) -> None:
         """Bring nothing more; what waits is kept."""
         if self._task is not None:
-            self._task.cancel()
-            await asyncio.gather(self._task, return_exceptions=True)
+            await end_tasks([self._task])
 
     async def keep(self, reported: dict[str, Any]) -> None:
         """Keep a list until the hub has it. Raise Unavailable where too much waits."""

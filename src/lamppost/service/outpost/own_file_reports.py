@@ -14,6 +14,7 @@ from typing import Any
 
 from lamppost.core.errors import HubAway, LampPostError, NotFound, Unavailable
 from lamppost.core.names import parse_version
+from lamppost.service.ended_tasks import end_tasks
 from lamppost.service.outpost.hub_link import HubLink
 from lamppost.service.outpost.lamp_file_endpoints import LampFileEndpoints
 from lamppost.service.outpost.node_report import report_of_node
@@ -48,8 +49,7 @@ class OwnFileReports:
     async def close(self) -> None:
         """Report no more, and follow the files no more."""
         if self._task is not None:
-            self._task.cancel()
-            await asyncio.gather(self._task, return_exceptions=True)
+            await end_tasks([self._task])
         await self._files.close()
 
     async def _report_on(self) -> None:

@@ -14,6 +14,7 @@ import time
 from pathlib import Path
 
 from lamppost.core.engine.backoff import Backoff
+from lamppost.service.ended_tasks import end_tasks
 from lamppost.service.records.record_buffer import RecordBuffer
 from lamppost.service.records.record_writer import RecordSink
 from lamppost.store.call_records import CallBundle, bundle_calls
@@ -71,8 +72,7 @@ class Recorder(RecordBuffer):
         self._stopping.set()
         if self._tasks:
             _, late = await asyncio.wait(self._tasks, timeout=patience_s)
-            for task in late:
-                task.cancel()
+            await end_tasks(late)
             await asyncio.gather(*self._tasks, return_exceptions=True)
         await self.sink.close()
         await self.spans.close()

@@ -137,18 +137,19 @@ async def end_replaced_outpost_rollout(connection: Connection, endpoint: str, ta
         await save_outpost_rollout(connection, stored.number, stored.rollout.end(reason), stored.readings)
 
 
-async def list_turns(connection: Connection, number: int) -> list[OutpostTurn]:
-    """The turns of a rollout, the first one first, with what was counted and judged."""
+async def list_turns(connection: Connection, numbers: Sequence[int]) -> dict[int, list[OutpostTurn]]:
+    """The turns of rollouts by their numbers, the first one first, with what was counted and judged."""
     rows = await connection.execute(
-        "SELECT outpost, since, until, counts, judged FROM outpost_rollout_turns WHERE rollout_number = %s ORDER BY since, outpost",
-        (number,),
+        "SELECT rollout_number, outpost, since, until, counts, judged FROM outpost_rollout_turns WHERE rollout_number = ANY (%s)"
+        " ORDER BY since, outpost",
+        (list(numbers),),
     )
-    turns = []
-    for outpost, since, until, counts, judged in await rows.fetchall():
+    turns: dict[int, list[OutpostTurn]] = {number: [] for number in numbers}
+    for number, outpost, since, until, counts, judged in await rows.fetchall():
         total = read_counts(counts)
         if judged is not None:
             total.add(read_counts(judged))
-        turns.append(OutpostTurn(outpost, since, until, total))
+        turns[number].append(OutpostTurn(outpost, since, until, total))
     return turns
 
 

@@ -57,6 +57,14 @@ class StoredOutpost:
         """Whether it serves lamp files of its own, as it says, and not what is set for it."""
         return bool((self.report or {}).get("own_files"))
 
+    def recorded_versions(self, wanted: WantedVersions) -> dict[str, str]:
+        """By endpoint, the version whose calls it is to bring: of its own files as the hub calls them, else what is set for it."""
+        if not self.own_files:
+            return {endpoint: one.version for endpoint, one in wanted.at_outpost(self.name, self.labels).items()}
+        report = self.report or {}
+        served = {endpoint: one["version"] for endpoint, one in report["served"].items()}
+        return {endpoint: version for endpoint, version in served.items() if version is not None and endpoint in report["may_report"]}
+
 
 def _outpost(row: TupleRow) -> StoredOutpost:
     name, token, labels, *rest = row

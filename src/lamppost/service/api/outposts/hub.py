@@ -79,16 +79,16 @@ async def get_outpost_drift(
 ) -> list[OutpostDriftAnswer]:
     """Whether the rows that an outpost answered in the last hours look like training, by endpoint."""
     outpost = await outposts.get_outpost(node.pool, name)
-    wanted = (await outposts.load_wanted_versions(node.pool)).at_outpost(outpost.name, outpost.labels)
+    versions = outpost.recorded_versions(await outposts.load_wanted_versions(node.pool))
     until = datetime.now(UTC)
     since = until - timedelta(hours=hours)
     brought_by = brought_by_outpost(name)
     answers = []
-    for endpoint, one in sorted(wanted.items()):
-        found = await node.drift_evaluation.judge_brought(endpoint, one.version, brought_by, since, until)
-        about: dict[str, Any] = {"endpoint": endpoint, "version": one.version, "since": since}
+    for endpoint, version in sorted(versions.items()):
+        found = await node.drift_evaluation.judge_brought(endpoint, version, brought_by, since, until)
+        about: dict[str, Any] = {"endpoint": endpoint, "version": version, "since": since}
         if found is None:
-            nothing = f"{one.version} was packed without a reference; pack it again."
+            nothing = f"{version} was packed without a reference; pack it again."
             answers.append(OutpostDriftAnswer(**about, rows=0, odd=0, state=None, summary=nothing, figures=[]))
             continue
         verdict = found.verdict
@@ -124,6 +124,7 @@ async def point_outposts(endpoint: str, body: OutpostVersionRequest, node: TheNo
         overrides = ChangeOverrides(body.break_callers, body.override)
         note = await node.outpost_rollouts.check_version(endpoint, parse_version(body.version), caller.role, overrides)
     before = await outposts.set_outpost_version(node.pool, endpoint, target, body.version, caller.changed_by, note)
+    node.outpost_hub.note_change()
     meant = [
         one.name for one in await outposts.list_outposts(node.pool) if (target == one.name or target in one.labels) and not one.own_files
     ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Annotated
 
 from fastapi import APIRouter, Query
@@ -15,7 +16,7 @@ from lamppost.service.api.schemas.rollouts import GuardReadingAnswer
 from lamppost.service.deployment.changes import ChangeOverrides
 from lamppost.service.node import Node
 from lamppost.store.hub import outpost_rollouts
-from lamppost.store.hub.outpost_rollouts import StoredOutpostRollout
+from lamppost.store.hub.outpost_rollouts import OutpostTurn, StoredOutpostRollout
 
 router = APIRouter(prefix="/api", tags=["outposts"], responses=PROBLEMS)
 
@@ -30,7 +31,7 @@ async def list_outpost_rollouts(
     """The last rollouts over outposts, of one endpoint or of all, the newest first."""
     if endpoint is not None:
         node.deployment.table.find_route(endpoint)
-    return [await _answer(node, stored) for stored in await outpost_rollouts.latest_outpost_rollouts(node.pool, endpoint, limit)]
+    return await _answers(node, await outpost_rollouts.latest_outpost_rollouts(node.pool, endpoint, limit))
 
 
 @router.post("/endpoints/{endpoint}/outposts/rollout", status_code=201)
@@ -42,18 +43,23 @@ async def begin_outpost_rollout(endpoint: str, body: OutpostRolloutRequest, node
     begun = await node.outpost_rollouts.begin_rollout(
         endpoint, target, parse_version(body.version), body.plan, caller.changed_by, caller.role, overrides
     )
-    return await _answer(node, begun)
+    return (await _answers(node, [begun]))[0]
 
 
 @router.post("/endpoints/{endpoint}/outposts/rollout/{act}")
 async def act_on_outpost_rollout(endpoint: str, act: RolloutAction, node: TheNode, caller: Pointer) -> OutpostRolloutAnswer:
     """Pause, resume, finish or take back the rollout of an endpoint over outposts."""
-    return await _answer(node, await node.outpost_rollouts.act_on_rollout(endpoint, act, caller.changed_by))
+    return (await _answers(node, [await node.outpost_rollouts.act_on_rollout(endpoint, act, caller.changed_by)]))[0]
 
 
-async def _answer(node: Node, stored: StoredOutpostRollout) -> OutpostRolloutAnswer:
+async def _answers(node: Node, rollouts: Sequence[StoredOutpostRollout]) -> list[OutpostRolloutAnswer]:
+    turns = await node.outpost_rollouts.list_turns([stored.number for stored in rollouts])
+    return [_answer(stored, turns[stored.number]) for stored in rollouts]
+
+
+def _answer(stored: StoredOutpostRollout, turns_had: Sequence[OutpostTurn]) -> OutpostRolloutAnswer:
     rollout = stored.rollout
-    turns = {turn.outpost: turn for turn in await node.outpost_rollouts.list_turns(stored.number)}
+    turns = {turn.outpost: turn for turn in turns_had}
     return OutpostRolloutAnswer(
         number=stored.number,
         endpoint=stored.endpoint,
