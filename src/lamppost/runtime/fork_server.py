@@ -4,9 +4,9 @@ A forked worker is there in some ten milliseconds instead of seconds, and shares
 kind. The server imports installed libraries only: it opens no package and reads nothing that came in, because it is not confined. A
 worker confines itself right after the fork, when it still has a single thread.
 
-`ForkServer` starts it: ``python -P -m lamppost.runtime.fork_server FD NEEDS``. Messages are JSON objects, one in a packet; a request
-to fork carries three open files: the worker's socket, its standard output and its standard error. The server forks itself as a server
-for another process of the service, too, which then need not import everything anew; that request carries the new server's socket.
+`ForkServer` starts it: ``python -P -m lamppost.runtime.fork_server FD NEEDS [GROUP …]``. Messages are JSON objects, one in a packet; a
+request to fork carries three open files: the worker's socket, its standard output and its standard error. The server forks itself as a
+server for another process of the service, too, which then need not import everything anew; that request carries the new server's socket.
 """
 
 from __future__ import annotations
@@ -26,13 +26,14 @@ import sys
 import tempfile
 import threading
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 from typing import Any, Literal
 
 from lamppost.runtime.confinement.confine import Confines, confine
+from lamppost.runtime.confinement.control_groups import join_groups
 from lamppost.runtime.confinement.system_calls import keep_memory_private
 
 Needs = Literal["graphs", "sklearn"]
@@ -59,10 +60,10 @@ class ForkedServer:
 class ForkServer:
     """Starts the process at once; `fork`, `reap` and `close` may be called from any thread, and wait until it has answered.
 
-    forked : a server that there is already, in place of a new process.
+    forked : a server that there is already, in place of a new process. groups : control groups that a new process joins.
     """
 
-    def __init__(self, needs: Needs, environment: dict[str, str], forked: ForkedServer | None = None) -> None:
+    def __init__(self, needs: Needs, environment: dict[str, str], forked: ForkedServer | None = None, groups: Sequence[str] = ()) -> None:
         self.needs: Needs = needs
         self._ready = forked is not None
         self._lock = threading.Lock()
@@ -75,7 +76,7 @@ class ForkServer:
         self._socket.settimeout(_REQUEST_S)
         with theirs:
             self._process = subprocess.Popen(
-                [sys.executable, "-P", "-m", "lamppost.runtime.fork_server", str(theirs.fileno()), needs],
+                [sys.executable, "-P", "-m", "lamppost.runtime.fork_server", str(theirs.fileno()), needs, *groups],
                 pass_fds=[theirs.fileno()],
                 stdin=subprocess.DEVNULL,
                 # of a package compiled against Arrow: its allocator would start a thread, and threads do not survive a fork
@@ -254,6 +255,7 @@ def _become_worker(confines: Confines, connection: int, output: int, errors: int
 def main() -> None:
     """Import what workers need, then fork them."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    join_groups(sys.argv[3:])
     keep_memory_private()
     _import_libraries("sklearn" if sys.argv[2] == "sklearn" else "graphs")
     service = socket.socket(fileno=int(sys.argv[1]))

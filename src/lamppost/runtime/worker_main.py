@@ -10,11 +10,14 @@ import socket
 import sys
 
 from lamppost.runtime.confinement.confine import Confines, confine
+from lamppost.runtime.confinement.control_groups import join_groups
 
 
 def main() -> None:
     """Confine this process, then answer until the service hangs up."""
-    if not confine(Confines.from_json(sys.argv[2])):
+    confines = Confines.from_json(sys.argv[2])
+    join_groups(confines.groups)
+    if not confine(confines):
         return
     from lamppost.runtime.worker import serve_until_hangup
 

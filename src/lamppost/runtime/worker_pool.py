@@ -34,6 +34,8 @@ goes elsewhere. It is stopped after ``run_s``.
 """
 SCRATCH_BYTES = 2**30
 """Most that a worker may leave in its scratch folder."""
+_LIBRARIES_BYTES = 2**30
+"""Of the processes that workers are forked from, and room."""
 MAX_QUEUED_BYTES = 512 * 2**20
 """Most bytes of requests that wait on a node, in all its lanes."""
 
@@ -84,15 +86,28 @@ class Tenant(SeatedLane, Protocol):
 L = TypeVar("L", bound=Tenant)
 
 
-def default_budget() -> int:
-    """Half of the memory that this machine, or this container, may use, in bytes."""
+def usable_memory() -> int:
+    """The memory that this machine, or this container, may use, in bytes."""
     total = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
     for limit in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
         try:
             total = min(total, int(Path(limit).read_text()))
         except (OSError, ValueError):
             continue
-    return total // 2
+    return total
+
+
+def default_budget() -> int:
+    """Half of the memory that there is, in bytes."""
+    return usable_memory() // 2
+
+
+def memory_of_all_workers(budget_bytes: int) -> int:
+    """What the kernel bounds all workers of a service to: a bulk run has the budget once more, and libraries are shared.
+
+    The rest of the machine is left to the service and its database, which the kernel would end for want of memory otherwise.
+    """
+    return min(2 * budget_bytes + _LIBRARIES_BYTES, usable_memory() * 9 // 10)
 
 
 class WorkerPool(Generic[L]):

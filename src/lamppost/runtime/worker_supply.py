@@ -10,7 +10,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import threading
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from lamppost.core.artifact.manifest import Manifest
@@ -31,10 +31,11 @@ def needed_worker(manifest: Manifest, settings: LaneSettings) -> Needs:
 class ForkServers:
     """A server for each kind of worker, started when it is first asked for, and again when it has ended. `close` ends them.
 
-    forked : servers that another process of the service has forked for this one.
+    forked : servers that another process of the service has forked for this one. groups : control groups that others join.
     """
 
-    def __init__(self, forked: Iterable[ForkedServer] = ()) -> None:
+    def __init__(self, forked: Iterable[ForkedServer] = (), groups: Sequence[str] = ()) -> None:
+        self._groups = groups
         self._servers: dict[Needs, ForkServer] = {one.needs: ForkServer(one.needs, {}, one) for one in forked}
         self._lock = threading.Lock()
 
@@ -45,7 +46,7 @@ class ForkServers:
             if server is None or not server.running:
                 if server is not None:
                     server.close()
-                server = self._servers[needs] = ForkServer(needs, worker_environment())
+                server = self._servers[needs] = ForkServer(needs, worker_environment(), groups=self._groups)
             return server
 
     def fork_warm_servers(self, nice: int) -> list[ForkedServer]:

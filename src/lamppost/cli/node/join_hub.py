@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import shutil
 from pathlib import Path
@@ -25,17 +26,16 @@ from lamppost.cli.node.options import (
     TlsKey,
     Unconfined,
     byte_count,
-    measured_confinement,
     package_formats,
     public_address,
     tls_files,
+    worker_confines,
 )
 from lamppost.cli.out import AMBER, paint, print_line
 from lamppost.core.errors import SetupError
 from lamppost.core.extras import check_extra
 from lamppost.package.signing import read_public
 from lamppost.runtime.confinement.system_calls import keep_memory_private
-from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.app import OUTPOST_API, make_app
 from lamppost.service.outpost.hub_follower import HubFollower
@@ -78,18 +78,19 @@ def outpost_join(
     tls = tls_files(tls_cert, tls_key)
     formats = package_formats(allow_pickle, allow_code)
     data = data.resolve()
-    with listening(host, port, "--port") as listener, only_one(data):
+    memory_bytes = None if memory is None else byte_count(memory, "--memory")
+    with listening(host, port, "--port") as listener, only_one(data), contextlib.ExitStack() as held:
         shown = f"[{host}]" if ":" in host else host
         address = f"{'http' if tls is None else 'https'}://{shown}:{listener.getsockname()[1]}"
         opened = memory_folder(data) if sealed else data
-        rules = WorkerRules(opened / "workers", data, not unconfined)
+        rules, confinement = held.enter_context(worker_confines(opened / "workers", data, unconfined, memory_bytes, formats))
         settings = Settings(
             data,
             "",
             name=name,
             address=address,
             lane=LaneSettings(formats=formats),
-            memory_bytes=None if memory is None else byte_count(memory, "--memory"),
+            memory_bytes=memory_bytes,
             spool_bytes=byte_count(spool, "--spool"),
             signers=frozenset(read_public(path) for path in signed_by or ()),
             grpc=None if grpc_port is None else f"{host}:{grpc_port}",
@@ -97,7 +98,7 @@ def outpost_join(
             public_urls=tuple(public_address(url) for url in public_url or ()),
             packages=opened / "packages",
             workers=rules,
-            confinement=measured_confinement(rules, formats),
+            confinement=confinement,
         )
         budget = PayloadBudget(data / "payloads-of-day.json")
         node = StandaloneNode(settings)

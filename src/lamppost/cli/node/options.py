@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import logging
 import re
 import shutil
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated
 from urllib.parse import urlsplit
@@ -13,8 +15,10 @@ from urllib.parse import urlsplit
 import typer
 
 from lamppost.core.errors import SetupError
+from lamppost.runtime.confinement.control_groups import worker_groups
 from lamppost.runtime.confinement.probe import ConfinementReport, measure_confinement
 from lamppost.runtime.confinement.worker_home import WorkerRules
+from lamppost.runtime.worker_pool import default_budget, memory_of_all_workers
 from lamppost.service.http.tls import TlsFiles
 
 log = logging.getLogger("lamppost.workers")
@@ -76,16 +80,24 @@ def public_address(text: str) -> str:
     return text.rstrip("/")
 
 
-def measured_confinement(rules: WorkerRules, formats: frozenset[str]) -> ConfinementReport:
-    """Measure what workers are confined to. Raise SetupError where packages may run code and files would be open to them."""
-    if rules.folder is not None:
-        shutil.rmtree(rules.folder, ignore_errors=True)  # of a service that was killed
-    report = asyncio.run(measure_confinement(rules))
-    if not report.files and rules.confined and formats != {"skops"}:
-        raise SetupError(
-            "packages that run code are allowed, and this kernel cannot keep them from the files of the service "
-            "(Landlock is needed: Linux 5.13 or later, with landlock in /sys/kernel/security/lsm); start without --allow-code and "
-            "--allow-pickle, or with --unconfined if you trust every package"
-        )
-    log.log(logging.INFO if report.files else logging.WARNING, "%s", report.summary)
-    return report
+@contextlib.contextmanager
+def worker_confines(
+    folder: Path, data: Path, unconfined: bool, memory_bytes: int | None, formats: frozenset[str]
+) -> Iterator[tuple[WorkerRules, ConfinementReport]]:
+    """What workers of a node are confined to, and what of that was measured to be in force.
+
+    folder : of workers. data : of the service, which they must not read. memory_bytes : their budget, None for the usual one.
+    Raise SetupError where packages may run code and files would be open to them.
+    """
+    with worker_groups(memory_of_all_workers(memory_bytes or default_budget())) as groups:
+        rules = WorkerRules(folder, data, not unconfined, groups)
+        shutil.rmtree(folder, ignore_errors=True)  # of a service that was killed
+        report = asyncio.run(measure_confinement(rules))
+        if not report.files and rules.confined and formats != {"skops"}:
+            raise SetupError(
+                "packages that run code are allowed, and this kernel cannot keep them from the files of the service "
+                "(Landlock is needed: Linux 5.13 or later, with landlock in /sys/kernel/security/lsm); start without --allow-code and "
+                "--allow-pickle, or with --unconfined if you trust every package"
+            )
+        log.log(logging.INFO if report.files else logging.WARNING, "%s", report.summary)
+        yield rules, report

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import ipaddress
 import logging
 import secrets
@@ -26,18 +27,17 @@ from lamppost.cli.node.options import (
     TlsKey,
     Unconfined,
     byte_count,
-    measured_confinement,
     package_formats,
     public_address,
     read_secret,
     tls_files,
+    worker_confines,
 )
 from lamppost.cli.out import AMBER, DIM, paint, print_line
 from lamppost.core.errors import SetupError
 from lamppost.core.extras import check_extra
 from lamppost.package.signing import read_public
 from lamppost.runtime.confinement.system_calls import keep_memory_private
-from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.app import OUTPOST_API, STANDALONE_API, make_app
 from lamppost.service.outpost.hub_link import HubLink
@@ -100,13 +100,13 @@ def serve(
     sources = [read_source(text) for text in files]
     tls = tls_files(tls_cert, tls_key)
     formats = package_formats(allow_pickle, allow_code)
-    with listening(host, port, "--port") as listener, tempfile.TemporaryDirectory(prefix="lamppost-serve-") as folder:
-        data = Path(folder)
+    memory_bytes = None if memory is None else byte_count(memory, "--memory")
+    with listening(host, port, "--port") as listener, contextlib.ExitStack() as held:
+        data = Path(held.enter_context(tempfile.TemporaryDirectory(prefix="lamppost-serve-")))
         data.chmod(0o711)  # workers may be other users
         shown = f"[{host}]" if ":" in host else host
         address = f"{'http' if tls is None else 'https'}://{shown}:{listener.getsockname()[1]}"
-        rules = WorkerRules(data / "workers", data, not unconfined)
-        confinement = measured_confinement(rules, formats)
+        rules, confinement = held.enter_context(worker_confines(data / "workers", data, unconfined, memory_bytes, formats))
         logging.getLogger("lamppost.node").setLevel(logging.WARNING)
         node = StandaloneNode(
             Settings(
@@ -115,7 +115,7 @@ def serve(
                 name=f"serve:{listener.getsockname()[1]}",
                 address=address,
                 lane=LaneSettings(formats=formats),
-                memory_bytes=None if memory is None else byte_count(memory, "--memory"),
+                memory_bytes=memory_bytes,
                 signers=frozenset(read_public(path) for path in signed_by or ()),
                 grpc=None if grpc_port is None else f"{host}:{grpc_port}",
                 tls=None if tls is None else tls.files,

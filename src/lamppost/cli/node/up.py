@@ -32,18 +32,17 @@ from lamppost.cli.node.options import (
     TlsKey,
     Unconfined,
     byte_count,
-    measured_confinement,
     package_formats,
     public_address,
     read_secret,
     tls_files,
+    worker_confines,
 )
 from lamppost.core.errors import SetupError
 from lamppost.core.extras import check_extra
 from lamppost.core.names import check_name, closest_name
 from lamppost.package.signing import read_public
 from lamppost.runtime.confinement.system_calls import keep_memory_private
-from lamppost.runtime.confinement.worker_home import WorkerRules
 from lamppost.runtime.lane_options import LaneSettings
 from lamppost.service.app import make_app
 from lamppost.service.deployment.node_memory import FILE as MEMORY_FILE
@@ -239,11 +238,15 @@ def up(
     first_secret = os.environ.get("LAMPPOST_ADMIN_TOKEN") or (
         None if admin_token_file is None else read_secret(admin_token_file, "--admin-token-file")
     )
-    with listening(host, port, "--port", shared=fronts > 1) as listener, only_one(data), database_url(database, data) as url:
-        address = f"{'https' if tls_cert else 'http'}://{host}:{listener.getsockname()[1]}"
+    memory_bytes = None if memory is None else byte_count(memory, "--memory")
+    with contextlib.ExitStack() as held:
+        listener = held.enter_context(listening(host, port, "--port", shared=fronts > 1))
+        held.enter_context(only_one(data))
         formats = package_formats(allow_pickle, allow_code)
-        worker_rules = WorkerRules(data / "workers", data, not unconfined)
-        confinement = measured_confinement(worker_rules, formats)
+        # before the database starts, which then lies in the group that the service has moved into
+        worker_rules, confinement = held.enter_context(worker_confines(data / "workers", data, unconfined, memory_bytes, formats))
+        url = held.enter_context(database_url(database, data))
+        address = f"{'https' if tls_cert else 'http'}://{host}:{listener.getsockname()[1]}"
         served_from, secret, before_database_returns = _prepare_database(url, database is not None, data, new_admin_token, first_secret)
         grpc = None if grpc_port is None else f"{host}:{grpc_port}"
         node = Node(
@@ -251,7 +254,7 @@ def up(
                 data,
                 served_from,
                 lane=LaneSettings(formats=formats),
-                memory_bytes=None if memory is None else byte_count(memory, "--memory"),
+                memory_bytes=memory_bytes,
                 spool_bytes=byte_count(spool, "--spool"),
                 environments=environments,
                 signers=signers,

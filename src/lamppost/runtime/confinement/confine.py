@@ -52,6 +52,7 @@ class Confines:
     hidden : folder that it must not read even if it lies beneath a folder of libraries: the data of the service.
     user : id of the user and group that it becomes, None where the service is not root.
     installs : whether it connects to others and sets modes of files, as pip does. readable : more files and folders that it may read.
+    groups : control groups to join, where the process that it is forked from is not in them.
     """
 
     parent: int
@@ -62,6 +63,7 @@ class Confines:
     user: int | None
     installs: bool = False
     readable: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
 
     @staticmethod
     def from_json(text: str) -> Confines:

@@ -20,6 +20,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from lamppost.runtime.confinement.confine import Confines, confine
+from lamppost.runtime.confinement.control_groups import join_groups
 from lamppost.runtime.confinement.system_calls import machine_numbers, system_call
 from lamppost.runtime.confinement.worker_home import WorkerHome, WorkerRules
 
@@ -34,8 +35,8 @@ class ConfinementReport:
     """What was measured. Each is True where the kernel holds it.
 
     files : only libraries, the worker's packages and its scratch can be opened. network : no sockets. processes : no process is started,
-    and none can be looked into. signals : none to other processes. memory : bounded by the kernel. own_user : each worker is a user of
-    its own.
+    and none can be looked into. signals : none to other processes. memory : of each, bounded by the kernel. own_user : each worker is
+    a user of its own. groups : all workers together are bounded by control groups.
     """
 
     files: bool = False
@@ -44,6 +45,7 @@ class ConfinementReport:
     signals: bool = False
     memory: bool = False
     own_user: bool = False
+    groups: bool = False
 
     @property
     def summary(self) -> str:
@@ -52,15 +54,16 @@ class ConfinementReport:
         held = [name for name, in_force in named.items() if in_force]
         open_ = [name for name, in_force in named.items() if not in_force]
         user = "each worker is a user of its own" if self.own_user else "workers are the service's user"
+        together = "; control groups bound all of them together" if self.groups else ""
         if not held:
-            return f"workers are not confined; {user}"
-        return f"workers are confined: {', '.join(held)}" + (f"; not {', '.join(open_)}" if open_ else "") + f"; {user}"
+            return f"workers are not confined; {user}{together}"
+        return f"workers are confined: {', '.join(held)}" + (f"; not {', '.join(open_)}" if open_ else "") + f"; {user}{together}"
 
 
 async def measure_confinement(rules: WorkerRules) -> ConfinementReport:
     """Start a process that tries what must fail. What cannot be measured counts as not confined."""
     if not rules.confined:
-        return ConfinementReport()
+        return ConfinementReport(groups=bool(rules.groups))
     with tempfile.TemporaryDirectory(prefix="lamppost-probe-", dir=await asyncio.to_thread(_base, rules)) as outside:
         home, secret = WorkerHome(rules), Path(outside, "secret")
         await asyncio.to_thread(secret.write_text, "secret")
@@ -125,6 +128,7 @@ def _look_into(pid: int) -> None:
 
 def try_what_must_fail(confines: Confines, secret: Path) -> ConfinementReport:
     """Confine this process, and try. secret : a file of the service."""
+    groups = bool(confines.groups) and join_groups(confines.groups)
     confine(confines)
     own, parent = Path(confines.scratch, "own"), confines.parent
     files = (
@@ -142,7 +146,7 @@ def try_what_must_fail(confines: Confines, secret: Path) -> ConfinementReport:
     resource.setrlimit(resource.RLIMIT_AS, (size + _ROOM_BYTES, size + _ROOM_BYTES))
     memory = _fails(lambda: ctypes.create_string_buffer(2 * _ROOM_BYTES))
     own_user = confines.user is not None and os.getuid() == confines.user
-    return ConfinementReport(files, network, processes, signals, memory, own_user)
+    return ConfinementReport(files, network, processes, signals, memory, own_user, groups)
 
 
 def main() -> None:

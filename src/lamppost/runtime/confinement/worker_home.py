@@ -32,12 +32,13 @@ class WorkerRules:
 
     folder : where each worker gets its folder; on the disk of the packages, so that nothing is copied. None for the system's folder for
     temporary files. hidden : folder that workers must not read even where it lies beneath libraries. confined : False where the operator
-    trusts every package.
+    trusts every package. groups : control groups of all workers, from `worker_groups`.
     """
 
     folder: Path | None = None
     hidden: Path | None = None
     confined: bool = True
+    groups: tuple[str, ...] = ()
 
 
 USUAL_RULES = WorkerRules()
@@ -65,7 +66,8 @@ class WorkerHome:
     def confines(self) -> Confines:
         """What the worker is confined to."""
         hidden = None if self._rules.hidden is None else str(self._rules.hidden.resolve())
-        return Confines(os.getpid(), self._rules.confined, str(self.packages), str(self.scratch), hidden, self._user)
+        rules = self._rules
+        return Confines(os.getpid(), rules.confined, str(self.packages), str(self.scratch), hidden, self._user, groups=rules.groups)
 
     def put_package(self, folder: Path, name: str) -> Path:
         """Let the worker read an unpacked package; returns where it finds it. Files are linked, or copied from another disk."""

@@ -34,6 +34,7 @@ class NodeFacts:
     memory_bytes: int | None
     confined: bool
     workers_folder: Path | None
+    groups: tuple[str, ...] = ()
     folders: dict[str, str] = field(default_factory=dict)
     sources: dict[str, str] = field(default_factory=dict)
     targets: dict[str, str] = field(default_factory=dict)
@@ -55,7 +56,7 @@ class NodeFacts:
             memory_bytes=self.memory_bytes,
             signers=frozenset(self.signers),
             environments=self.environments,
-            workers=WorkerRules(self.workers_folder, self.data, self.confined),
+            workers=WorkerRules(self.workers_folder, self.data, self.confined, self.groups),
         )
 
 
@@ -71,6 +72,7 @@ def node_facts(settings: Settings) -> NodeFacts:
         memory_bytes=settings.memory_bytes,
         confined=settings.workers.confined,
         workers_folder=settings.workers.folder,
+        groups=settings.workers.groups,
         folders=settings.folders,
         sources=settings.sources,
         targets=settings.targets,

@@ -50,7 +50,8 @@ class Deployment:
     ) -> None:
         self.package_cache = packages
         self.table = RouteTable(recorder.trouble)
-        self.workers: WorkerPool[Lane] = WorkerPool(WorkerSupply(ForkServers(), settings.workers), settings.memory_bytes)
+        supply = WorkerSupply(ForkServers(groups=settings.workers.groups), settings.workers)
+        self.workers: WorkerPool[Lane] = WorkerPool(supply, settings.memory_bytes)
         self.opener = LaneOpener(pool, settings, packages, memory, self.workers)
         self.leases = LaneLeases(self._open_lane)
         self._tuning = LaneTuning(settings.lane, self.table, self.workers.cores)

@@ -26,7 +26,7 @@ class ScratchLanes:
 
     def __init__(self, pool: Pool, settings: Settings, frame_rows: int | None = None, forked: Iterable[ForkedServer] = ()) -> None:
         self.package_cache = PackageCache(pool, settings.packages_folder)
-        supply = WorkerSupply(ForkServers(forked), settings.workers)
+        supply = WorkerSupply(ForkServers(forked, settings.workers.groups), settings.workers)
         if frame_rows is None:
             self.workers: WorkerPool[Lane] = WorkerPool(supply, settings.memory_bytes)
         else:

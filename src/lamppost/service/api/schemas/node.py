@@ -64,7 +64,8 @@ class ConfinementAnswer(ApiModel):
     """What the kernel was measured to hold worker processes to.
 
     files : they open libraries, their packages and their scratch only. network : no sockets. processes : they start none and look into
-    none. signals : none to others. memory : bounded by the kernel. own_user : each is a user of its own. summary : all of it in a sentence.
+    none. signals : none to others. memory : bounded by the kernel. own_user : each is a user of its own.
+    groups : all of them together are bounded by control groups. summary : all of it in a sentence.
     """
 
     files: bool
@@ -73,6 +74,7 @@ class ConfinementAnswer(ApiModel):
     signals: bool
     memory: bool
     own_user: bool
+    groups: bool
     summary: str
 
 
