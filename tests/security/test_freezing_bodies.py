@@ -6,7 +6,9 @@ import sys
 import threading
 import time
 import unittest
+from collections.abc import Callable
 from functools import partial
+from typing import TypeVar
 
 import orjson
 
@@ -26,19 +28,29 @@ from tests.support.freezing import arrow_of, freezing_bodies
 from tests.support.lamps import outage_lamp
 from tests.support.service import WithService
 
-MOST_HELD_S = 0.1
+MOST_HELD_S = 0.05
 """A call waits for no more than this while the interpreter is at a hostile body: seconds of this process, not of the machine."""
+T = TypeVar("T")
+TRIES = 3
+"""A body that holds up the event loop does so each time; a machine that gives the loop's thread no core does not."""
 WIDE = Schema(tuple(Field(f"f{number}", "number", missing=True) for number in range(400)))
 
 
-async def longest_wait(work: asyncio.Future[object]) -> float:
-    """The longest time, in CPU seconds of this process, that the event loop could not run while some work was done."""
-    longest, last = 0.0, time.process_time()
-    while not work.done():
-        await asyncio.sleep(0.001)
-        now = time.process_time()
-        longest, last = max(longest, now - last), now
-    return longest
+async def longest_wait(begin: Callable[[], asyncio.Future[T]]) -> tuple[float, asyncio.Future[T]]:
+    """The longest time, in CPU seconds of this process, that the event loop could not run while some work was done; and the work."""
+    waits = []
+    for _ in range(TRIES):
+        work = begin()
+        longest, last = 0.0, time.process_time()
+        while not work.done():
+            await asyncio.sleep(0.001)
+            now = time.process_time()
+            longest, last = max(longest, now - last), now
+        waits.append(longest)
+        work.exception()  # is looked at, also where it is tried again
+        if longest < MOST_HELD_S:
+            break
+    return min(waits), work
 
 
 class Reading(unittest.IsolatedAsyncioTestCase):
@@ -57,8 +69,8 @@ class Reading(unittest.IsolatedAsyncioTestCase):
             if content_type.startswith(MULTIPART):
                 continue
             self.assertFalse(is_small_body(content_type, len(body)), name)
-            reading = asyncio.ensure_future(run_beside(partial(bodies.read_body, plan, manifest.inputs, content_type, body, [], b"", None)))
-            waits[name] = await longest_wait(reading)
+            read = partial(bodies.read_body, plan, manifest.inputs, content_type, body, [], b"", None)
+            waits[name], reading = await longest_wait(lambda read=read: asyncio.ensure_future(run_beside(read)))  # type: ignore[misc]
             self.assertIsInstance(reading.exception(), LampPostError, name)
         self.assertLess(max(waits.values()), MOST_HELD_S, waits)
 
@@ -68,8 +80,8 @@ class Reading(unittest.IsolatedAsyncioTestCase):
         rows = [{f"f{number}": at + number / 2 for number in range(0, 400, 2)} for at in range(700)]
         body = orjson.dumps({"rows": rows})
         self.assertGreater(body.count(b'":'), 100_000)
-        reading = asyncio.ensure_future(run_beside(partial(plan.read_body, body)))
-        self.assertLess(await longest_wait(reading), MOST_HELD_S)
+        held_s, reading = await longest_wait(lambda: asyncio.ensure_future(run_beside(partial(plan.read_body, body))))
+        self.assertLess(held_s, MOST_HELD_S)
         read = reading.result().rows
         self.assertEqual([row["f398"] for row in read], [at + 199 for at in range(700)])
         self.assertIsNone(read[699]["f399"])
