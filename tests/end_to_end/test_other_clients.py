@@ -2,7 +2,9 @@
 
 import gzip
 import json
+import shutil
 import socket
+import subprocess
 import unittest
 from typing import Any
 
@@ -88,6 +90,9 @@ class OtherClients(unittest.TestCase):
         families = {family.name: family for family in text_string_to_metric_families(plain.text)}
         self.assertGreaterEqual(sum(sample.value for sample in families["lamppost_calls"].samples), 1)
         self.assertIn("lamppost_call_seconds", families)
+        if promtool := shutil.which("promtool"):
+            checked = subprocess.run([promtool, "check", "metrics"], input=plain.text, capture_output=True, text=True, check=False)
+            self.assertEqual((checked.returncode, checked.stderr), (0, ""))
         for accept in ("application/openmetrics-text; version=1.0.0, text/plain; q=0.5", "*/*", ""):
             answered = self.ask("GET", "/metrics", headers={"accept": accept})
             self.assertTrue(answered.headers["content-type"].startswith("application/openmetrics-text"), accept)

@@ -9,7 +9,7 @@ from lamppost.core.artifact.manifest import Manifest
 from lamppost.core.endpoint.endpoint_schema import endpoint_schema
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.payload.text_formats import ARROW, CSV, JSON, MULTIPART, NDJSON, csv_header
-from lamppost.core.payload.validation_plan import MAX_ROWS, ValidationPlan
+from lamppost.core.payload.validation_plan import MAX_ROWS
 from lamppost.core.schema.fields import Schema
 
 PROBLEMS = {
@@ -43,7 +43,7 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
     notes = [manifests[str(row_schema)].provenance.notes for row_schema in setup.versions[:1]]
     if setup.lenient:
         notes.append("Read leniently: values whose meaning leaves no doubt, such as numbers as text, are taken, and told under `changed`.")
-    plan = ValidationPlan(promised.inputs, options=promised.options)
+    example = promised.inputs.example(promised.options)
     row, answer = _plain(promised.inputs), _plain(promised.answers)
     answer["required"] = list(promised.answers.names)
     answer.pop("examples", None)
@@ -53,19 +53,14 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
         schemas[f"{name}Options"] = _plain(promised.options)
         options = {"options": _ref(f"{name}Options")}
     needed = ["options"] if promised.options is not None and any(field.required for field in promised.options) else []
-    schema_of_row = {
-        **row,
-        "properties": row["properties"] | options,
-        "required": [*row["required"], *needed],
-        "examples": [plan.example()],
-    }
+    schema_of_row = {**row, "properties": row["properties"] | options, "required": [*row["required"], *needed], "examples": [example]}
     requests = {f"{name}RequestOfRow": schema_of_row} | _several(name, options, needed)
     replies = _replies(name)
-    schemas |= requests | replies | _columns(name, plan, promised.answers)
+    schemas |= requests | replies | _columns(name, promised.inputs, promised.answers)
     schemas[f"{name}Request"] = {"title": f"What {endpoint} is asked", "anyOf": [_ref(form) for form in requests]}
     schemas[f"{name}Reply"] = {"title": f"What {endpoint} answers", "anyOf": [_ref(form) for form in replies]}
     content = {
-        JSON: {"schema": _ref(f"{name}Request"), "example": plan.example()},
+        JSON: {"schema": _ref(f"{name}Request"), "example": example},
         NDJSON: {"schema": {"type": "string", "description": "one row as a JSON object on each line"}},
         CSV: {"schema": {"type": "string", "description": f"a header and a row a line; fields: {', '.join(promised.inputs.names)}"}},
         ARROW: {"schema": {"type": "string", "format": "binary"}},
@@ -138,10 +133,10 @@ def _several(name: str, options: dict[str, Any], needed: list[str]) -> dict[str,
     }
 
 
-def _columns(name: str, plan: ValidationPlan, answers: Schema) -> dict[str, Any]:
+def _columns(name: str, inputs: Schema, answers: Schema) -> dict[str, Any]:
     """Schemas of columns: of rows that are asked, and of answers, whose vectors have a column for each choice."""
-    lists = {field.name: {"type": "array", "items": field.to_json_schema(), "minItems": 1, "maxItems": MAX_ROWS} for field in plan.schema}
-    required = [field.name for field in plan.schema if field.required]
+    lists = {field.name: {"type": "array", "items": field.to_json_schema(), "minItems": 1, "maxItems": MAX_ROWS} for field in inputs}
+    required = [field.name for field in inputs if field.required]
     schemas = {f"{name}Columns": {"type": "object", "properties": lists, "required": required, "additionalProperties": False}}
     answered: dict[str, Any] = {}
     for field in answers:

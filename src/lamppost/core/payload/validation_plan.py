@@ -320,9 +320,11 @@ class ValidationPlan:
 
     def example(self, many: bool = False) -> dict[str, Any]:
         """A valid body."""
-        row = self.schema.example()
-        options = {"options": self.options.example()} if self.options and any(field.required for field in self.options) else {}
-        return {"rows": [row], **options} if many else {**row, **options}
+        body = self.schema.example(self.options)
+        if not many:
+            return body
+        options = {"options": body.pop("options")} if self.options and any(field.required for field in self.options) else {}
+        return {"rows": [body], **options}
 
     def _explain(self, error: ValidationError, tally: FaultTally, many: bool, columns: bool) -> BadJson | TooManyRows | InvalidRows:
         example = self._columns_example() if columns else self.example(many)

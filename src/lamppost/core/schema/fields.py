@@ -245,10 +245,14 @@ class Schema:
         """Field names in order."""
         return tuple(field.name for field in self.fields)
 
-    def example(self) -> dict[str, Value]:
-        """One row made of each field's example, or default; a field without either is null if it may be, else left out."""
+    def example(self, options: Schema | None = None) -> dict[str, Any]:
+        """One row made of each field's example, or default; a field without either is null if it may be, else left out.
+
+        options : stand beside the fields where one of them is required.
+        """
         values = {f.name: f.default if f.example is None else f.example for f in self.fields}
-        return {f.name: values[f.name] for f in self.fields if values[f.name] is not None or f.missing}
+        row: dict[str, Any] = {f.name: values[f.name] for f in self.fields if values[f.name] is not None or f.missing}
+        return row | {"options": options.example()} if options is not None and any(f.required for f in options) else row
 
     def to_json_schema(self, options: Schema | None = None) -> dict[str, Any]:
         """One row as JSON Schema 2020-12, with options under their own key beside its fields."""
