@@ -11,6 +11,7 @@ from typing import Any
 
 import orjson
 from fastapi import APIRouter, FastAPI, Request, Response
+from fastapi.encoders import jsonable_encoder
 from pydantic.json_schema import models_json_schema
 
 from lamppost.core.artifact.manifest import Manifest, read_manifest
@@ -20,6 +21,7 @@ from lamppost.core.errors import NotSignedIn
 from lamppost.core.names import VersionName
 from lamppost.core.roles import MAY, Principal
 from lamppost.service.api.access import TheNode
+from lamppost.service.api.schemas.base import Problem
 from lamppost.service.api.schemas.predictions import PredictionAnswer
 from lamppost.service.node import Node
 from lamppost.store import packages
@@ -30,6 +32,7 @@ router = APIRouter()
 OWN_DOCUMENT = Path(__file__).parents[1] / "openapi.json"
 """The API's own paths, as `lamppost.service.openapi` wrote them."""
 
+_REFERENCE = "#/components/schemas/{model}"
 _READ_AT_ONCE = 500
 """Manifests that are read from the database in one question."""
 
@@ -104,8 +107,11 @@ async def manifests_of(node: Node, setup: EndpointSetup) -> dict[str, Manifest]:
 def own_document(app: FastAPI) -> dict[str, Any]:
     """The API's own paths and schemas, without those of endpoints, made from the routes."""
     document = app.openapi()
-    _, schemas = models_json_schema([(PredictionAnswer, "serialization")], ref_template="#/components/schemas/{model}")
-    document["components"]["schemas"] |= schemas["$defs"]
+    _, answers = models_json_schema([(PredictionAnswer, "serialization")], ref_template=_REFERENCE)
+    problem = Problem.model_json_schema(ref_template=_REFERENCE)
+    schemas = problem.pop("$defs") | {"Problem": problem}
+    # as FastAPI writes its own: what defaults to nothing may be left out
+    document["components"]["schemas"] |= answers["$defs"] | jsonable_encoder(schemas, exclude_none=True)
     return document
 
 
