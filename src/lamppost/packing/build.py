@@ -428,6 +428,7 @@ class _Package:
             self._columns,
             self._label_of,
             lambda rows: self._answer_columns(rows, answers),
+            lambda rows: self._quick_columns(rows, answers),
             lambda rows: self._ask(rows, answers),
         )
 
@@ -437,8 +438,11 @@ class _Package:
         """The answers of the whole package to some rows, as bytes that can be compared; decisions, where answers are labels only."""
         if self._decisions is not None:
             return np.asarray(self._decisions(rows), dtype=np.float64).reshape(len(rows), -1)
-        columns = self._answer_columns(rows, answers) if self._quick_answers is None else self._quick_answers(rows)
+        columns = self._quick_columns(rows, answers)
         return np.array([[np.asarray(value).tobytes() for value in column.values] for column in columns], dtype=object).T
+
+    def _quick_columns(self, rows: pd.DataFrame, answers: Schema) -> list[Column]:
+        return self._answer_columns(rows, answers) if self._quick_answers is None else self._quick_answers(rows)
 
     def _answer_columns(self, rows: pd.DataFrame, answers: Schema) -> list[Column]:
         """The answers of the whole package to rows of a request: of the fitted object itself, where there is no other step."""

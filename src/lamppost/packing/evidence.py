@@ -42,7 +42,8 @@ class Evidence:
 
     inputs, answers : schemas. frame_given, request_frame_given : all rows, with targets and as requests have them; frame, request_frame :
     those that were asked for. columns : the answers to these by name. label_of : what the model calls a class, by the class as text.
-    ask : the answers to other rows. ask_comparable : the same, or what decides them, as an array with a row for each.
+    ask : the answers of the fitted object to other rows. ask_quickly : of its graph, where it has an exact one.
+    ask_comparable : the same, or what decides them, as an array with a row for each.
     """
 
     recipe: Recipe
@@ -55,6 +56,7 @@ class Evidence:
     columns: Mapping[str, Column]
     label_of: Mapping[str, str]
     ask: Callable[[pd.DataFrame], list[Column]]
+    ask_quickly: Callable[[pd.DataFrame], list[Column]]
     ask_comparable: Callable[[pd.DataFrame], Any]
 
     def cautions(self) -> list[str]:
@@ -91,7 +93,7 @@ class Evidence:
         truth = [value if known else None for value, known in zip(truth, there, strict=True)]
 
         def ask(rows: pd.DataFrame) -> list[dict[str, Any]]:
-            return answer_rows_from_columns(self.answers, self.ask(rows), len(rows))
+            return answer_rows_from_columns(self.answers, self.ask_quickly(rows), len(rows))
 
         try:
             return measure_insight(self.request_frame.iloc[places], truth, ask, self.inputs, field, held_out is not None)
