@@ -134,6 +134,18 @@ class Changes(WithForest):
                 changed = {**row, **change.fields}
                 self.assertEqual(changed["trees"], changed["type"] == "led")
 
+    def test_a_reference_of_one_label_only(self) -> None:
+        """A row of the other label finds the way back; one of the same label is told that there is no other, or finds a valid change."""
+        rows = lamps(400)
+        reference = [row for row in rows if self.answer(row)["label"] == "holds"]
+        outside = [row for row in rows if self.answer(row)["label"] == "fails"][:10]
+        for row in outside + reference[:10]:
+            found = self.search(row, reference)
+            self.assertEqual(found.searched, "found" if found.changes else "none")
+            for change in found.changes:
+                self.assertNotEqual(self.answer({**row, **change.fields})["label"], self.answer(row)["label"])
+        self.assertTrue(all(self.search(row, reference).changes for row in outside))
+
 
 class Rules(WithForest):
     def test_they_keep_what_they_state_on_fresh_cases(self) -> None:
@@ -171,6 +183,20 @@ class Rules(WithForest):
         assert rule is not None
         self.assertEqual({condition.field for condition in rule.conditions}, {"type", "age"})
         self.assertEqual((rule.precision, rule.reached), (1.0, True))
+
+    def test_a_reference_of_one_label_only(self) -> None:
+        """What all rows of the reference are answered needs no condition; a rule for the other label names how its row differs."""
+        rows = lamps(400)
+        reference = [row for row in rows if self.answer(row)["label"] == "holds"]
+        known, typical = traits(reference), self.model(reference)
+        for label, conditions in (("holds", 0), ("fails", 1)):
+            row = next(row for row in rows if self.answer(row)["label"] == label)
+            cases = self.cases(row)
+            rule = drive(RuleSearch(row, known, reference, cases.outputs.keeps_label).search(cases, typical), self.model)
+            assert rule is not None
+            self.assertGreaterEqual(len(rule.conditions), conditions)
+            if label == "holds":
+                self.assertEqual((rule.conditions, rule.coverage), ((), 1.0))
 
     def test_without_a_reference_or_a_budget_there_is_none(self) -> None:
         row = lamps(1)[0]
