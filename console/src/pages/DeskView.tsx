@@ -7,6 +7,7 @@ import { useServiceChange } from "../api/useServiceChange";
 import { Button, Card, Mono, Snippets, Trouble } from "../parts/basics";
 import { CheckField } from "../parts/CheckField";
 import { ConfirmDialog } from "../parts/ConfirmDialog";
+import { Disclosure } from "../parts/Disclosure";
 import { FieldInput, settingField } from "../parts/FieldInput";
 import { QueryState } from "../parts/QueryState";
 import { SecretNote } from "../parts/SecretNote";
@@ -242,8 +243,7 @@ function SettingsCard({ page, desk }: { page: Page; desk: Desk | null }) {
           <Trouble error={save.error} />
         </div>
       )}
-      <details className="mt-4">
-        <summary className="cursor-pointer text-small text-soft">the same by command</summary>
+      <Disclosure line="the same by command" className="mt-4">
         <Snippets
           id="the same by command"
           all={[
@@ -253,7 +253,7 @@ function SettingsCard({ page, desk }: { page: Page; desk: Desk | null }) {
             },
           ]}
         />
-      </details>
+      </Disclosure>
     </Card>
   );
 }

@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { Collapsible } from "radix-ui";
 import { type Document, type Operation, type Schema, useDocument } from "../api/document";
 import { Card, Mono } from "../parts/basics";
 import { BASE } from "../api/client";
@@ -72,59 +72,55 @@ const order = (group: string): number => {
 };
 
 function Call({ document, call }: { document: Document; call: Described }) {
-  const [open, setOpen] = useState(false);
   const { operation } = call;
   const bodies = Object.entries(operation.requestBody?.content ?? {});
   const answer = operation.responses["200"] ?? operation.responses["201"];
   const reply = answer?.content?.["application/json"]?.schema;
   return (
-    <section className="border-t border-line first:border-t-0">
-      <button
-        type="button"
-        aria-expanded={open}
-        className="flex w-full items-baseline gap-3 py-2 text-left hover:text-ink"
-        onClick={() => setOpen(!open)}
-      >
-        <Mono className="w-16 shrink-0 text-small text-slate">{call.method}</Mono>
-        <Mono className="max-w-[60%] shrink-0 truncate">{call.path}</Mono>
-        <span className="min-w-0 truncate text-soft">
-          {call.group === "predict" ? operation.summary : <Prose text={operation.description?.split("\n")[0] ?? ""} />}
-        </span>
-      </button>
-      {open && (
-        <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] gap-3 pb-4 pl-[76px]">
-          {operation.description && (
-            <p className="max-w-[80ch] text-soft">
-              <Prose text={operation.description} />
+    <Collapsible.Root asChild>
+      <section className="border-t border-line first:border-t-0">
+        <Collapsible.Trigger className="flex w-full items-baseline gap-3 py-2 text-left hover:text-ink">
+          <Mono className="w-16 shrink-0 text-small text-slate">{call.method}</Mono>
+          <Mono className="max-w-[60%] shrink-0 truncate">{call.path}</Mono>
+          <span className="min-w-0 truncate text-soft">
+            {call.group === "predict" ? operation.summary : <Prose text={operation.description?.split("\n")[0] ?? ""} />}
+          </span>
+        </Collapsible.Trigger>
+        <Collapsible.Content>
+          <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] gap-3 pb-4 pl-[76px]">
+            {operation.description && (
+              <p className="max-w-[80ch] text-soft">
+                <Prose text={operation.description} />
+              </p>
+            )}
+            {operation.parameters?.map((parameter) => (
+              <p key={parameter.name} className="text-small">
+                <Mono>{parameter.name}</Mono> <span className="text-faint">in the {parameter.in}</span>
+              </p>
+            ))}
+            {bodies.length > 0 && (
+              <div>
+                <h3 className="text-small font-semibold">Body: {bodies.map(([kind]) => kind).join(", ")}</h3>
+                <Shape document={document} schema={bodies[0]![1].schema} />
+                {bodies[0]![1].example !== undefined && <Example value={bodies[0]![1].example} />}
+              </div>
+            )}
+            {reply && (
+              <div>
+                <h3 className="text-small font-semibold">Answer</h3>
+                <Shape document={document} schema={reply} />
+              </div>
+            )}
+            <p className="text-small text-faint">
+              {Object.entries(operation.responses)
+                .filter(([status]) => Number(status) >= 400)
+                .map(([status, response]) => `${status} ${response.description}`)
+                .join(" · ")}
             </p>
-          )}
-          {operation.parameters?.map((parameter) => (
-            <p key={parameter.name} className="text-small">
-              <Mono>{parameter.name}</Mono> <span className="text-faint">in the {parameter.in}</span>
-            </p>
-          ))}
-          {bodies.length > 0 && (
-            <div>
-              <h3 className="text-small font-semibold">Body: {bodies.map(([kind]) => kind).join(", ")}</h3>
-              <Shape document={document} schema={bodies[0]![1].schema} />
-              {bodies[0]![1].example !== undefined && <Example value={bodies[0]![1].example} />}
-            </div>
-          )}
-          {reply && (
-            <div>
-              <h3 className="text-small font-semibold">Answer</h3>
-              <Shape document={document} schema={reply} />
-            </div>
-          )}
-          <p className="text-small text-faint">
-            {Object.entries(operation.responses)
-              .filter(([status]) => Number(status) >= 400)
-              .map(([status, response]) => `${status} ${response.description}`)
-              .join(" · ")}
-          </p>
-        </div>
-      )}
-    </section>
+          </div>
+        </Collapsible.Content>
+      </section>
+    </Collapsible.Root>
   );
 }
 

@@ -5,6 +5,7 @@ import { useServiceChange } from "../api/useServiceChange";
 import { ago, short } from "../words";
 import { Bar } from "./Bar";
 import { Button, Card, Mono, Trouble } from "./basics";
+import { Disclosure } from "./Disclosure";
 import { Term } from "./Tip";
 import { VersionLink } from "./VersionLink";
 
@@ -54,10 +55,7 @@ export function RolloutCard({
         <span className="text-soft">{rollout.reason}</span>
       </p>
       {rollout.ended_at ? (
-        <details className="mt-2">
-          <summary className="text-small text-soft hover:text-ink">its steps and what its guards read</summary>
-          {details}
-        </details>
+        <Disclosure line="its steps and what its guards read">{details}</Disclosure>
       ) : (
         <>
           {details}
