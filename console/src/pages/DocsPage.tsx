@@ -75,22 +75,24 @@ function Call({ document, call }: { document: Document; call: Described }) {
   const { operation } = call;
   const bodies = Object.entries(operation.requestBody?.content ?? {});
   const answer = operation.responses["200"] ?? operation.responses["201"];
+  const [first = "", ...more] = (operation.description ?? "").split(/\n\s*\n/);
+  const described = call.group === "predict" ? operation.description : more.join("\n\n");
   const reply = answer?.content?.["application/json"]?.schema;
   return (
     <Collapsible.Root asChild>
       <section className="border-t border-line first:border-t-0">
-        <Collapsible.Trigger className="flex w-full items-baseline gap-3 py-2 text-left hover:text-ink">
+        <Collapsible.Trigger className="group flex w-full items-baseline gap-3 py-2 text-left hover:text-ink">
           <Mono className="w-16 shrink-0 text-small text-slate">{call.method}</Mono>
           <Mono className="max-w-[60%] shrink-0 truncate">{call.path}</Mono>
-          <span className="min-w-0 truncate text-soft">
-            {call.group === "predict" ? operation.summary : <Prose text={operation.description?.split("\n")[0] ?? ""} />}
+          <span className="min-w-0 truncate text-soft group-data-[state=open]:whitespace-normal">
+            {call.group === "predict" ? operation.summary : <Prose text={first} />}
           </span>
         </Collapsible.Trigger>
         <Collapsible.Content>
           <div className="grid min-w-0 grid-cols-[minmax(0,1fr)] gap-3 pb-4 pl-[76px]">
-            {operation.description && (
+            {described && (
               <p className="max-w-[80ch] text-soft">
-                <Prose text={operation.description} />
+                <Prose text={described} />
               </p>
             )}
             {operation.parameters?.map((parameter) => (
