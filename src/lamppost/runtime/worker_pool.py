@@ -34,8 +34,6 @@ goes elsewhere. It is stopped after ``run_s``.
 """
 SCRATCH_BYTES = 2**30
 """Most that a worker may leave in its scratch folder."""
-_LIBRARIES_BYTES = 2**30
-"""Of the processes that workers are forked from, and room."""
 MAX_QUEUED_BYTES = 512 * 2**20
 """Most bytes of requests that wait on a node, in all its lanes."""
 
@@ -102,12 +100,12 @@ def default_budget() -> int:
     return usable_memory() // 2
 
 
-def memory_of_all_workers(budget_bytes: int) -> int:
-    """What the kernel bounds all workers of a service to: a bulk run has the budget once more, and libraries are shared.
+def memory_of_all_workers() -> int:
+    """What the kernel bounds all workers of a service to, in bytes; bulk runs and sweeps have the budget once more each.
 
-    The rest of the machine is left to the service and its database, which the kernel would end for want of memory otherwise.
+    The rest is left to the service and its database, which the kernel would end for want of memory otherwise.
     """
-    return min(2 * budget_bytes + _LIBRARIES_BYTES, usable_memory() * 9 // 10)
+    return usable_memory() * 9 // 10
 
 
 class WorkerPool(Generic[L]):

@@ -78,19 +78,18 @@ def outpost_join(
     tls = tls_files(tls_cert, tls_key)
     formats = package_formats(allow_pickle, allow_code)
     data = data.resolve()
-    memory_bytes = None if memory is None else byte_count(memory, "--memory")
     with listening(host, port, "--port") as listener, only_one(data), contextlib.ExitStack() as held:
         shown = f"[{host}]" if ":" in host else host
         address = f"{'http' if tls is None else 'https'}://{shown}:{listener.getsockname()[1]}"
         opened = memory_folder(data) if sealed else data
-        rules, confinement = held.enter_context(worker_confines(opened / "workers", data, unconfined, memory_bytes, formats))
+        rules, confinement = held.enter_context(worker_confines(opened / "workers", data, unconfined, formats))
         settings = Settings(
             data,
             "",
             name=name,
             address=address,
             lane=LaneSettings(formats=formats),
-            memory_bytes=memory_bytes,
+            memory_bytes=None if memory is None else byte_count(memory, "--memory"),
             spool_bytes=byte_count(spool, "--spool"),
             signers=frozenset(read_public(path) for path in signed_by or ()),
             grpc=None if grpc_port is None else f"{host}:{grpc_port}",

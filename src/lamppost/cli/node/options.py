@@ -18,7 +18,7 @@ from lamppost.core.errors import SetupError
 from lamppost.runtime.confinement.control_groups import worker_groups
 from lamppost.runtime.confinement.probe import ConfinementReport, measure_confinement
 from lamppost.runtime.confinement.worker_home import WorkerRules
-from lamppost.runtime.worker_pool import default_budget, memory_of_all_workers
+from lamppost.runtime.worker_pool import memory_of_all_workers
 from lamppost.service.http.tls import TlsFiles
 
 log = logging.getLogger("lamppost.workers")
@@ -81,15 +81,13 @@ def public_address(text: str) -> str:
 
 
 @contextlib.contextmanager
-def worker_confines(
-    folder: Path, data: Path, unconfined: bool, memory_bytes: int | None, formats: frozenset[str]
-) -> Iterator[tuple[WorkerRules, ConfinementReport]]:
+def worker_confines(folder: Path, data: Path, unconfined: bool, formats: frozenset[str]) -> Iterator[tuple[WorkerRules, ConfinementReport]]:
     """What workers of a node are confined to, and what of that was measured to be in force.
 
-    folder : of workers. data : of the service, which they must not read. memory_bytes : their budget, None for the usual one.
+    folder : of workers. data : of the service, which they must not read.
     Raise SetupError where packages may run code and files would be open to them.
     """
-    with worker_groups(memory_of_all_workers(memory_bytes or default_budget())) as groups:
+    with worker_groups(memory_of_all_workers()) as groups:
         rules = WorkerRules(folder, data, not unconfined, groups)
         shutil.rmtree(folder, ignore_errors=True)  # of a service that was killed
         report = asyncio.run(measure_confinement(rules))

@@ -100,13 +100,12 @@ def serve(
     sources = [read_source(text) for text in files]
     tls = tls_files(tls_cert, tls_key)
     formats = package_formats(allow_pickle, allow_code)
-    memory_bytes = None if memory is None else byte_count(memory, "--memory")
     with listening(host, port, "--port") as listener, contextlib.ExitStack() as held:
         data = Path(held.enter_context(tempfile.TemporaryDirectory(prefix="lamppost-serve-")))
         data.chmod(0o711)  # workers may be other users
         shown = f"[{host}]" if ":" in host else host
         address = f"{'http' if tls is None else 'https'}://{shown}:{listener.getsockname()[1]}"
-        rules, confinement = held.enter_context(worker_confines(data / "workers", data, unconfined, memory_bytes, formats))
+        rules, confinement = held.enter_context(worker_confines(data / "workers", data, unconfined, formats))
         logging.getLogger("lamppost.node").setLevel(logging.WARNING)
         node = StandaloneNode(
             Settings(
@@ -115,7 +114,7 @@ def serve(
                 name=f"serve:{listener.getsockname()[1]}",
                 address=address,
                 lane=LaneSettings(formats=formats),
-                memory_bytes=memory_bytes,
+                memory_bytes=None if memory is None else byte_count(memory, "--memory"),
                 signers=frozenset(read_public(path) for path in signed_by or ()),
                 grpc=None if grpc_port is None else f"{host}:{grpc_port}",
                 tls=None if tls is None else tls.files,

@@ -238,13 +238,12 @@ def up(
     first_secret = os.environ.get("LAMPPOST_ADMIN_TOKEN") or (
         None if admin_token_file is None else read_secret(admin_token_file, "--admin-token-file")
     )
-    memory_bytes = None if memory is None else byte_count(memory, "--memory")
     with contextlib.ExitStack() as held:
         listener = held.enter_context(listening(host, port, "--port", shared=fronts > 1))
         held.enter_context(only_one(data))
         formats = package_formats(allow_pickle, allow_code)
         # before the database starts, which then lies in the group that the service has moved into
-        worker_rules, confinement = held.enter_context(worker_confines(data / "workers", data, unconfined, memory_bytes, formats))
+        worker_rules, confinement = held.enter_context(worker_confines(data / "workers", data, unconfined, formats))
         url = held.enter_context(database_url(database, data))
         address = f"{'https' if tls_cert else 'http'}://{host}:{listener.getsockname()[1]}"
         served_from, secret, before_database_returns = _prepare_database(url, database is not None, data, new_admin_token, first_secret)
@@ -254,7 +253,7 @@ def up(
                 data,
                 served_from,
                 lane=LaneSettings(formats=formats),
-                memory_bytes=memory_bytes,
+                memory_bytes=None if memory is None else byte_count(memory, "--memory"),
                 spool_bytes=byte_count(spool, "--spool"),
                 environments=environments,
                 signers=signers,

@@ -10,7 +10,7 @@ from lamppost.core.endpoint.endpoint_schema import endpoint_schema
 from lamppost.core.endpoint.setup import EndpointSetup
 from lamppost.core.payload.text_formats import ARROW, CSV, JSON, MULTIPART, NDJSON, csv_header
 from lamppost.core.payload.validation_plan import MAX_ROWS
-from lamppost.core.schema.fields import Schema
+from lamppost.core.schema.fields import Schema, example_options
 
 PROBLEMS = {
     400: "the body is not what its content type says",
@@ -43,7 +43,7 @@ def endpoint_paths(endpoint: str, setup: EndpointSetup, manifests: Mapping[str, 
     notes = [manifests[str(row_schema)].provenance.notes for row_schema in setup.versions[:1]]
     if setup.lenient:
         notes.append("Read leniently: values whose meaning leaves no doubt, such as numbers as text, are taken, and told under `changed`.")
-    example = promised.inputs.example(promised.options)
+    example = {**promised.inputs.example(), **example_options(promised.options)}
     row, answer = _plain(promised.inputs), _plain(promised.answers)
     answer["required"] = list(promised.answers.names)
     answer.pop("examples", None)

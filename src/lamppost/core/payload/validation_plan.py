@@ -34,7 +34,7 @@ from lamppost.core.payload.body_schemas import BodySchemas
 from lamppost.core.payload.coercion import Coercion, coerce_row
 from lamppost.core.payload.fault_gathering import MAX_FAULTS, UNREADABLE, FaultTally, MissingKey
 from lamppost.core.payload.large_bodies import TooManyItems, TooManyKeys, UnclosedRows, cut_rows, outer_keys
-from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema, find_field
+from lamppost.core.schema.fields import INT_HIGH, INT_LOW, MAX_TEXT, Field, Schema, example_options, find_field
 from lamppost.core.schema.images import count_pixels
 from lamppost.core.schema.value_kinds import shortened_json, value_schema
 
@@ -320,11 +320,8 @@ class ValidationPlan:
 
     def example(self, many: bool = False) -> dict[str, Any]:
         """A valid body."""
-        body = self.schema.example(self.options)
-        if not many:
-            return body
-        options = {"options": body.pop("options")} if self.options and any(field.required for field in self.options) else {}
-        return {"rows": [body], **options}
+        row, options = self.schema.example(), example_options(self.options)
+        return {"rows": [row], **options} if many else {**row, **options}
 
     def _explain(self, error: ValidationError, tally: FaultTally, many: bool, columns: bool) -> BadJson | TooManyRows | InvalidRows:
         example = self._columns_example() if columns else self.example(many)

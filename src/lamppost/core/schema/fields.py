@@ -192,6 +192,11 @@ class Field:
         return schema
 
 
+def example_options(options: Schema | None) -> dict[str, Any]:
+    """What stands in an example beside the fields, or rows: the options, where one of them is required."""
+    return {"options": options.example()} if options is not None and any(field.required for field in options) else {}
+
+
 _CHANNELS = {1: "grey", 3: "colour", 4: "colour with opacity"}
 
 
@@ -245,14 +250,10 @@ class Schema:
         """Field names in order."""
         return tuple(field.name for field in self.fields)
 
-    def example(self, options: Schema | None = None) -> dict[str, Any]:
-        """One row made of each field's example, or default; a field without either is null if it may be, else left out.
-
-        options : stand beside the fields where one of them is required.
-        """
+    def example(self) -> dict[str, Value]:
+        """One row made of each field's example, or default; a field without either is null if it may be, else left out."""
         values = {f.name: f.default if f.example is None else f.example for f in self.fields}
-        row: dict[str, Any] = {f.name: values[f.name] for f in self.fields if values[f.name] is not None or f.missing}
-        return row | {"options": options.example()} if options is not None and any(f.required for f in options) else row
+        return {f.name: values[f.name] for f in self.fields if values[f.name] is not None or f.missing}
 
     def to_json_schema(self, options: Schema | None = None) -> dict[str, Any]:
         """One row as JSON Schema 2020-12, with options under their own key beside its fields."""
